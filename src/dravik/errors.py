@@ -1,0 +1,88 @@
+"""Errors that say what was wrong, where, what was expected, and what to try."""
+
+from collections.abc import Iterable
+from difflib import get_close_matches
+
+__all__ = ["DefinitionError", "DravikError", "FlightError", "FormulaError", "TrimError", "nearest"]
+
+
+class DravikError(ValueError):
+    """Any wrong input that Dravik found.
+
+    The message reads ``where: what; expected ...; try: ...``; the parts stay readable as attributes.
+    """
+
+    def __init__(self, what: str, *, where: str = "", expected: str = "", hint: str = "") -> None:
+        self.what = what
+        self.where = where
+        self.expected = expected
+        self.hint = hint
+        super().__init__(str(self))
+
+    def __str__(self) -> str:
+        text = f"{self.where}: {self.what}" if self.where else self.what
+        if self.expected:
+            text += f"; expected {self.expected}"
+        if self.hint:
+            text += f"; try: {self.hint}"
+        return text
+
+    def at(self, where: str) -> "DravikError":
+        """Return the same error with ``where`` in front of the place it already names."""
+        place = f"{where}: {self.where}" if self.where else where
+        copy = type(self).__new__(type(self))
+        copy.__dict__.update(self.__dict__)
+        copy.where = place
+        copy.args = (str(copy),)
+        return copy
+
+
+class DefinitionError(DravikError):
+    """One or several things wrong in a definition file; ``problems`` holds a line for each."""
+
+    def __init__(self, problems: Iterable[str]) -> None:
+        self.problems = list(problems)
+        super().__init__("\n".join(self.problems))
+
+
+class FormulaError(DravikError):
+    """A formula that cannot be used; ``text`` and ``position`` point at the character."""
+
+    def __init__(self, what: str, *, text: str = "", position: int = 0, where: str = "", hint: str = "") -> None:
+        self.text = text
+        self.position = position
+        super().__init__(what, where=where, hint=hint)
+
+    def __str__(self) -> str:
+        head = super().__str__()
+        if not self.text:
+            return head
+        start = max(0, self.position - 50)
+        snippet = self.text[start : start + 100].replace("\n", " ")
+        return f"{head}\n  {snippet}\n  {' ' * (self.position - start)}^"
+
+
+class TrimError(DravikError):
+    """A trim that was not reached; ``result`` is the best point found."""
+
+    def __init__(self, what: str, *, result: object, where: str = "", hint: str = "") -> None:
+        self.result = result
+        super().__init__(what, where=where, hint=hint)
+
+
+class FlightError(DravikError):
+    """A run that had to stop; ``recording`` holds all that was flown before it, ``time`` the moment."""
+
+    def __init__(self, what: str, *, time: float, recording: object = None, where: str = "", hint: str = "") -> None:
+        self.time = time
+        self.recording = recording
+        super().__init__(what, where=where, hint=hint)
+
+
+def nearest(name: str, candidates: Iterable[str]) -> str:
+    """Return a hint naming the candidates closest to ``name``, or an empty string."""
+    found = get_close_matches(name, list(candidates), n=3, cutoff=0.6)
+    if not found:
+        lowered = {c.lower(): c for c in candidates}
+        found = [lowered[name.lower()]] if name.lower() in lowered else []
+    return "did you mean " + " or ".join(found) + "?" if found else ""

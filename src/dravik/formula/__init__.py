@@ -1,0 +1,7 @@
+"""The formula language: text over named signals, parsed against a whitelist and compiled to a flat tape."""
+
+from dravik.formula.functions import CONSTANTS, FUNCTIONS
+from dravik.formula.parse import Node, parse
+from dravik.formula.tape import StateSlot, Tape, TapeBuilder
+
+__all__ = ["CONSTANTS", "FUNCTIONS", "Node", "StateSlot", "Tape", "TapeBuilder", "parse"]

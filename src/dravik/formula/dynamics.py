@@ -1,0 +1,147 @@
+"""Functions with states: what value each gives, and at what rate its states move.
+
+All are written in instructions that the tape has anyway, so trimming, linearising and the
+integrator see one kind of state. ``actuator_1`` and ``actuator_2`` are not for formulas: the
+aircraft's effectors and engines are made of them.
+"""
+
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from dravik.formula.functions import FUNCTIONS
+from dravik.formula.parse import Node
+
+if TYPE_CHECKING:
+    from dravik.formula.tape import StateSlot, TapeBuilder
+
+__all__ = ["STATEFUL", "rates", "value"]
+
+#: Each function with states, and the arguments its value needs at the same instant.
+STATEFUL: dict[str, tuple[int, ...]] = {
+    **{name: f.through for name, f in FUNCTIONS.items() if f.stateful},
+    "actuator_1": (),  # command, time constant, rate, low, high
+    "actuator_2": (),  # command, frequency, damping, rate, low, high
+}
+
+
+def _argument(builder: "TapeBuilder", node: Node, i: int, *, positive: bool = False) -> int:
+    register = builder.compile(node.args[i])
+    if positive and builder.is_constant(register) and not builder.values[register] > 0.0:
+        name = FUNCTIONS[node.name].arguments[i] if node.name in FUNCTIONS else "value"
+        builder.fail(f"{node.name} needs a {name} above zero", node.args[i].position)
+    return register
+
+
+def value(builder: "TapeBuilder", node: Node) -> int:
+    """Add the states of one call and return the register of its value."""
+    match node.name:
+        case "actuator_1":
+            return builder.new_state("", node).register
+        case "actuator_2":
+            slot = builder.new_state("", node)
+            builder.new_state("rate", node, partner=slot)
+            return slot.register
+        case "second_order" | "delay":
+            slot = builder.new_state(node.name, node)
+            rate = builder.new_state(f"{node.name}_rate", node, partner=slot)
+            if node.name == "second_order":
+                return slot.register
+            # Padé of order two: 1 - (12/T) s / (s**2 + (6/T) s + 12/T**2)
+            x = _argument(builder, node, 0)
+            gain = builder.emit("div", builder.constant(12.0), _argument(builder, node, 1, positive=True))
+            return builder.emit("sub", x, builder.emit("mul", gain, rate.register))
+        case "integral":
+            slot = builder.new_state("integral", node)
+            start = _argument(builder, node, 1)
+            if not builder.is_constant(start):
+                builder.fail("the initial value of an integral must be a constant", node.args[1].position)
+            slot.initial, slot.is_integral = builder.values[start], True
+            return slot.register
+    slot = builder.new_state(node.name, node)
+    if node.name in ("lag", "rate_limit"):
+        return slot.register
+    x = _argument(builder, node, 0)
+    passed = builder.emit("sub", x, slot.register)
+    if node.name == "washout":
+        return passed
+    ratio = builder.emit("div", _argument(builder, node, 1), _argument(builder, node, 2, positive=True))
+    return builder.emit("add", slot.register, builder.emit("mul", ratio, passed))
+
+
+def rates(b: "TapeBuilder", slot: "StateSlot", node: Node) -> None:
+    """Compile the rate of one state of a call, and its limits if it has any."""
+    match node.name:
+        case "lag" | "washout":
+            slot.rate = _first_order(b, slot, node, 1)
+        case "lead_lag":
+            slot.rate = _first_order(b, slot, node, 2)
+        case "rate_limit":
+            wish = _first_order(b, slot, node, 2)
+            slot.rate = b.emit("rate_clip", wish, _argument(b, node, 1, positive=True), position=node.position)
+        case "integral":
+            x, low, high = _argument(b, node, 0), _argument(b, node, 2), _argument(b, node, 3)
+            if b.is_constant(low) and b.is_constant(high) and b.values[low] >= b.values[high]:
+                b.fail("the integral's lower limit is not below its upper limit", node.args[2].position)
+            slot.rate = b.emit("hold_at_limit", x, slot.register, low, high, position=node.position)
+            slot.low, slot.high = _limits(b, low, high)
+        case "second_order" | "delay":
+            _second_order(b, slot, node)
+        case "actuator_1":
+            command, low, high = _argument(b, node, 0), _argument(b, node, 3), _argument(b, node, 4)
+            reached = b.emit("travel", command, low, high)
+            wish = b.emit("div", b.emit("sub", reached, slot.register), _argument(b, node, 1))
+            slot.rate = b.emit("rate_clip", wish, _argument(b, node, 2))
+            slot.low, slot.high = _limits(b, low, high)
+        case "actuator_2":
+            _actuator_second_order(b, slot, node)
+
+
+def _limits(b: "TapeBuilder", low: int, high: int) -> tuple[int, int]:
+    def kept(register: int) -> int:
+        return -1 if b.is_constant(register) and np.isinf(b.values[register]) else register
+
+    return kept(low), kept(high)
+
+
+def _first_order(b: "TapeBuilder", slot: "StateSlot", node: Node, time_constant: int) -> int:
+    error = b.emit("sub", _argument(b, node, 0), slot.register, position=node.position)
+    return b.emit("div", error, _argument(b, node, time_constant, positive=True), position=node.position)
+
+
+def _second_order(b: "TapeBuilder", slot: "StateSlot", node: Node) -> None:
+    assert slot.partner is not None
+    if not slot.is_rate:
+        slot.rate = slot.partner.register
+        return
+    position, rate = slot.partner, slot
+    x = _argument(b, node, 0)
+    first = _argument(b, node, 1, positive=True)
+    if node.name == "second_order":
+        stiffness = b.emit("mul", first, first)
+        error = b.emit("sub", x, position.register)
+        spring = b.emit("mul", stiffness, error)
+        friction = b.emit("mul", b.emit("mul", b.constant(2.0), _argument(b, node, 2)), first)
+    else:
+        stiffness = b.emit("div", b.constant(12.0), b.emit("mul", first, first))
+        spring = b.emit("sub", x, b.emit("mul", stiffness, position.register))
+        friction = b.emit("div", b.constant(6.0), first)
+    slot.rate = b.emit("sub", spring, b.emit("mul", friction, rate.register))
+
+
+def _actuator_second_order(b: "TapeBuilder", slot: "StateSlot", node: Node) -> None:
+    assert slot.partner is not None
+    command, frequency, damping, limit, low, high = (_argument(b, node, i) for i in range(6))
+    if not slot.is_rate:
+        slot.rate = b.emit("rate_clip", slot.partner.register, limit)
+        slot.low, slot.high = _limits(b, low, high)
+        return
+    position, rate = slot.partner, slot
+    reached = b.emit("travel", command, low, high)
+    spring = b.emit("mul", b.emit("mul", frequency, frequency), b.emit("sub", reached, position.register))
+    friction = b.emit("mul", b.emit("mul", b.constant(2.0), damping), frequency)
+    slot.rate = b.emit("sub", spring, b.emit("mul", friction, rate.register))
+    # the rate state must not wind up while the output rate is held at its limit
+    slot.low, slot.high = b.emit("neg", limit), limit
+    if b.is_constant(limit) and np.isinf(b.values[limit]):
+        slot.low = slot.high = -1

@@ -1,0 +1,402 @@
+"""From formulas to one flat tape: names resolved, order found, shared parts computed once.
+
+Every value lives in a register. Instructions are sorted into four stages, by what they need:
+
+- ``A``: states and inputs only;
+- ``B``: alpha_dot or beta_dot, which the forces may contain linearly;
+- ``C``: accelerations, known once the forces are;
+- ``D``: whatever no force and no state needs; it runs only when something is recorded.
+"""
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+from graphlib import CycleError, TopologicalSorter
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dravik.errors import DravikError, FormulaError, nearest
+from dravik.formula import dynamics
+from dravik.formula.functions import CONSTANTS, FUNCTIONS
+from dravik.formula.opcodes import ARITY, IF, LOCATE, OPS
+from dravik.formula.parse import Node, parse
+from dravik.tables import OUTSIDE, Table
+
+__all__ = ["Source", "StateSlot", "Tape", "TapeBuilder"]
+
+NONLINEAR = 9
+
+
+class Source(NamedTuple):
+    """Where an instruction comes from: the formula's name and text, and the character."""
+
+    name: str
+    text: str
+    position: int
+
+
+@dataclass
+class StateSlot:
+    """A state that a stateful function or an actuator brings: its registers and its start."""
+
+    name: str
+    register: int
+    initial: float = 0.0
+    rate: int = -1
+    low: int = -1
+    high: int = -1
+    is_integral: bool = False
+    partner: "StateSlot | None" = None
+    is_rate: bool = False
+
+
+@dataclass(frozen=True)
+class Tape:
+    """Compiled formulas: instructions, registers by name, states, and the tables laid out flat."""
+
+    code: NDArray[np.int32]
+    stages: tuple[int, int, int, int]
+    registers: NDArray[np.float64]
+    names: dict[str, int]
+    states: list[StateSlot]
+    sources: list[Source]
+    breaks: NDArray[np.float64]
+    axis_start: NDArray[np.int64]
+    axis_size: NDArray[np.int64]
+    values: NDArray[np.float64]
+    table_start: NDArray[np.int64]
+    table_strides: NDArray[np.int64]
+    locates: list[list[tuple[str, str]]]
+    locate_units: list[str]
+    levels: dict[str, int] = field(default_factory=dict)
+
+    def trace(self, register: int, values: NDArray[np.float64]) -> Source | None:
+        """Return the place where a value that is not finite first arose, going back from ``register``."""
+        writers = {int(row[1]): i for i, row in enumerate(self.code)}
+        current = writers.get(register)
+        while current is not None:
+            row = self.code[current]
+            arguments = [int(r) for r in row[2 : 2 + ARITY[int(row[0])]]]
+            if row[0] == IF:
+                arguments = [arguments[1] if values[arguments[0]] != 0.0 else arguments[2]]
+            bad = [r for r in arguments if not np.all(np.isfinite(values[r : r + self._width(writers.get(r))]))]
+            if not bad or bad[0] not in writers:
+                return self.sources[current]
+            current = writers[bad[0]]
+        return None
+
+    def _width(self, writer: int | None) -> int:
+        """Return how many registers an instruction writes."""
+        return 3 if writer is not None and self.code[writer, 0] == LOCATE else 1
+
+
+class TapeBuilder:
+    """Gathers formulas in any order and compiles them to a tape.
+
+    ``base`` maps the names of signals known beforehand to their level: 0 from states, 1 for alpha_dot and
+    beta_dot, 2 for accelerations; their registers come first, the ``inputs`` follow.
+    """
+
+    def __init__(
+        self,
+        base: Mapping[str, int],
+        inputs: Sequence[str] = (),
+        tables: Mapping[str, Table] | None = None,
+        constants: Mapping[str, float] | None = None,
+    ) -> None:
+        self.tables = dict(tables or {})
+        self.constants = {**CONSTANTS, **(constants or {})}
+        self.values: list[float] = []
+        self.levels: list[int] = []
+        self.degrees: list[int] = []
+        self.names: dict[str, int] = {}
+        self.nodes: dict[str, tuple[Node, str, str]] = {}
+        self.states: list[StateSlot] = []
+        self.code: list[list[int]] = []
+        self.sources: list[Source] = []
+        self._known: dict[tuple[object, ...], int] = {}
+        self._pending: list[tuple[Source, StateSlot, Node]] = []
+        self._source = Source("", "", 0)
+        self._where = ""
+        self._axes: dict[tuple[float, ...], int] = {}
+        self._table_ids: dict[str, int] = {}
+        self.locates: list[list[tuple[str, str]]] = []
+        self.locate_units: list[str] = []
+        for name, level in base.items():
+            self.names[name] = self._register(0.0, level, 1 if level == 1 else 0)
+        for name in inputs:
+            self._refuse_taken(name, "")
+            self.names[name] = self._register(0.0)
+
+    # -- registers and instructions ---------------------------------------------------------------
+
+    def _register(self, value: float = 0.0, level: int = 0, degree: int = 0) -> int:
+        self.values.append(value)
+        self.levels.append(level)
+        self.degrees.append(degree)
+        return len(self.values) - 1
+
+    def constant(self, value: float) -> int:
+        """Return the register of a constant."""
+        key = ("constant", value)
+        if key not in self._known:
+            self._known[key] = self._register(value)
+            self._known["is", self._known[key]] = 1
+        return self._known[key]
+
+    def is_constant(self, register: int) -> bool:
+        """Whether a register holds a constant."""
+        return ("is", register) in self._known
+
+    def emit(self, op: str, *args: int, position: int = 0, extra: int = -1, width: int = 1) -> int:
+        """Append an instruction, or find the one that already computes the same; return its register."""
+        key = (op, args, extra)
+        if key in self._known:
+            return self._known[key]
+        if OPS[op].apply is not None and all(self.is_constant(a) for a in args):
+            return self._fold(op, args, position)
+        level = max((self.levels[a] for a in args), default=0)
+        degree = self._degree(op, [self.degrees[a] for a in args])
+        register = self._register(0.0, level, degree)
+        for _ in range(width - 1):
+            self._register(0.0, level, degree)
+        self.code.append([OPS[op].code, register, *args, *[-1] * (4 - len(args)), extra])
+        self.sources.append(self._source._replace(position=position))
+        self._known[key] = register
+        return register
+
+    def _fold(self, op: str, args: tuple[int, ...], position: int) -> int:
+        numbers = [self.values[a] for a in args]
+        with np.errstate(all="ignore"):
+            result = float(OPS[op].apply(*numbers))  # type: ignore[misc, arg-type]
+        if not np.isfinite(result):
+            zero = op in ("div", "mod") and numbers[1] == 0.0
+            shown = ", ".join(f"{n:g}" for n in numbers)
+            self.fail("division by zero" if zero else f"{op}({shown}) is not a finite number", position)
+        return self.constant(result)
+
+    @staticmethod
+    def _degree(op: str, degrees: list[int]) -> int:
+        """Return the degree of the result in alpha_dot and beta_dot; NONLINEAR for anything above one."""
+        if not any(degrees):
+            return 0
+        if op in ("add", "sub", "neg"):
+            return max(degrees)
+        if op == "mul":
+            return min(sum(degrees), NONLINEAR)
+        if op == "div" and degrees[1] == 0:
+            return degrees[0]
+        if op == "if_else" and degrees[0] == 0:
+            return max(degrees)
+        return NONLINEAR
+
+    def fail(self, what: str, position: int = 0, hint: str = "") -> None:
+        """Raise a FormulaError at a character of the formula being compiled."""
+        raise FormulaError(what, text=self._source.text, position=position, where=self._where, hint=hint)
+
+    # -- definitions ----------------------------------------------------------------------------------
+
+    def define(self, name: str, formula: str | float | Node, *, where: str = "") -> None:
+        """Give a name to a formula. Raises DravikError for a taken or impossible name, FormulaError for its text."""
+        self._refuse_taken(name, where)
+        if isinstance(formula, Node):
+            self.nodes[name] = (formula, where, "")
+        else:
+            self.nodes[name] = (parse(formula, where=where), where, str(formula))
+
+    def _refuse_taken(self, name: str, where: str) -> None:
+        if not name.isidentifier():
+            raise DravikError(f"{name!r} is no name", where=where, expected="letters, digits and _, no digit first")
+        for names, what in (
+            (self.names, "a signal or input"),
+            (self.nodes, "another formula"),
+            (self.constants, "a constant"),
+            (FUNCTIONS, "a function"),
+            (self.tables, "a table"),
+        ):
+            if name in names:
+                raise DravikError(f"the name {name!r} is taken by {what}", where=where, hint="another name")
+
+    def _order(self) -> list[str]:
+        """Return the formulas' names so that each comes after those it needs at the same instant."""
+        graph = {name: [n for n in _direct_names(node) if n in self.nodes] for name, (node, _, _) in self.nodes.items()}
+        try:
+            return list(TopologicalSorter(graph).static_order())
+        except CycleError as error:
+            path = list(reversed(error.args[1]))
+            _, where, text = self.nodes[path[0]]
+            raise FormulaError(
+                "formulas need each other at the same instant: " + " -> ".join(path),
+                text=text,
+                where=where,
+                hint="a lag or an actuator in the loop, or a formula that does not lead back",
+            ) from None
+
+    def build(self, needed: Iterable[str]) -> Tape:
+        """Compile everything; ``needed`` are the names that forces and the integrator read."""
+        for name in self._order():
+            node, where, text = self.nodes[name]
+            self._source, self._where = Source(name, text, 0), where
+            register = self.compile(node)
+            self.names[name] = register
+        for slot in self.states:
+            self.names.setdefault(slot.name, slot.register)
+        while self._pending:
+            self._source, slot, node = self._pending.pop(0)
+            self._where = self.nodes[self._source.name][1]
+            dynamics.rates(self, slot, node)
+        return self._finish([self.names[n] for n in needed])
+
+    def new_state(self, suffix: str, node: Node, *, partner: StateSlot | None = None) -> StateSlot:
+        """Add a state for a function in the formula being compiled; its rate is compiled at the end.
+
+        ``partner`` is the state whose rate this one is.
+        """
+        stem = f"{self._source.name}_{suffix}" if suffix else self._source.name
+        taken = {s.name for s in self.states} | set(self.names) | (set(self.nodes) - {self._source.name})
+        name, count = stem, 2
+        while name in taken:
+            name, count = f"{stem}_{count}", count + 1
+        slot = StateSlot(name, self._register(), partner=partner, is_rate=partner is not None)
+        if partner is not None:
+            partner.partner = slot
+        self.states.append(slot)
+        self._pending.append((self._source, slot, node))
+        return slot
+
+    # -- compiling a tree ---------------------------------------------------------------------------------
+
+    def compile(self, node: Node) -> int:
+        """Return the register that holds a node's value."""
+        if node.kind == "number":
+            return self.constant(node.value)
+        if node.kind == "name":
+            return self._name(node)
+        if node.kind == "call":
+            if node.name in dynamics.STATEFUL:
+                return dynamics.value(self, node)
+            return self._table(node)
+        args = [self.compile(a) for a in node.args]
+        if node.name == "pow" and self.is_constant(args[1]) and self.values[args[1]] == 2.0:
+            return self.emit("mul", args[0], args[0], position=node.position)
+        return self.emit(node.name, *args, position=node.position)
+
+    def _name(self, node: Node) -> int:
+        if node.name in self.names:
+            return self.names[node.name]
+        if node.name in self.constants:
+            return self.constant(self.constants[node.name])
+        if node.name in self.tables:
+            axes = ", ".join(a.name for a in self.tables[node.name].axes)
+            self.fail(f"{node.name} is a table", node.position, f"{node.name}({axes})")
+        if node.name in FUNCTIONS:
+            wanted = ", ".join(FUNCTIONS[node.name].arguments)
+            self.fail(f"{node.name} is a function", node.position, f"{node.name}({wanted})")
+        hint = nearest(node.name, [*self.names, *self.nodes, *self.constants])
+        raise FormulaError(
+            f"there is no signal {node.name!r}",
+            text=self._source.text,
+            position=node.position,
+            where=self._where,
+            hint=hint or "dravik signals",
+        )
+
+    def _table(self, node: Node) -> int:
+        table = self.tables.get(node.name)
+        if table is None:
+            hint = nearest(node.name, [*self.tables, *FUNCTIONS])
+            raise FormulaError(
+                f"there is no function or table {node.name!r}",
+                text=self._source.text,
+                position=node.position,
+                where=self._where,
+                hint=hint,
+            )
+        if len(node.args) != len(table.axes):
+            axes = ", ".join(a.name for a in table.axes)
+            self.fail(f"table {node.name} has {len(node.args)} arguments", node.position, f"{node.name}({axes})")
+        cells = []
+        for axis, argument in zip(table.axes, node.args, strict=True):
+            axis_id = self._axes.setdefault(tuple(float(v) for v in axis.values), len(self._axes))
+            key = (axis_id, self.compile(argument), OUTSIDE[table.outside])
+            cells.append(self._locate(key, table.name or node.name, axis.name, axis.unit, node.position))
+        table_id = self._table_ids.setdefault(node.name, len(self._table_ids))
+        op = "smooth" if table.is_smooth else f"linear{len(cells)}"
+        return self.emit(op, *cells, position=node.position, extra=table_id)
+
+    def _locate(self, key: tuple[int, int, int], table: str, axis: str, unit: str, position: int) -> int:
+        """Return the register of a cell; three follow one another: cell, place in it, width."""
+        axis_id, argument, policy = key
+        known = self._known.get(("cell", *key))
+        if known is None:
+            register = self.emit("locate", argument, position=position, extra=axis_id * 4 + policy, width=3)
+            row = next(r for r in reversed(self.code) if r[1] == register)
+            row[3], row[4], row[6] = policy, len(self.locates), axis_id
+            self.locates.append([])
+            self.locate_units.append(unit)
+            known = self._known["cell", *key] = register
+        counter = next(r[4] for r in self.code if r[0] == LOCATE and r[1] == known)
+        if (table, axis) not in self.locates[counter]:
+            self.locates[counter].append((table, axis))
+        return known
+
+    # -- laying out -------------------------------------------------------------------------------------------
+
+    def _finish(self, needed: list[int]) -> Tape:
+        roots = [*needed, *(r for s in self.states for r in (s.rate, s.low, s.high) if r >= 0)]
+        useful = self._reachable(roots)
+        stage = [self.levels[row[1]] if row[1] in useful else 3 for row in self.code]
+        order = sorted(range(len(self.code)), key=lambda i: stage[i])
+        ends = [sum(1 for s in stage if s <= k) for k in range(4)]
+        tables = [self.tables[name] for name in self._table_ids]
+        starts = np.cumsum([0, *(t.nodes.size for t in tables)])
+        strides = np.zeros((len(tables), 4), dtype=np.int64)
+        for i, table in enumerate(tables):
+            strides[i, : len(table.axes)] = table.strides
+        sizes = np.array([len(a) for a in self._axes], dtype=np.int64)
+        return Tape(
+            code=np.array([self.code[i] for i in order], dtype=np.int32).reshape(-1, 7),
+            stages=(ends[0], ends[1], ends[2], ends[3]),
+            registers=np.array(self.values),
+            names=dict(self.names),
+            states=self.states,
+            sources=[self.sources[i] for i in order],
+            breaks=np.array([v for axis in self._axes for v in axis], dtype=float),
+            axis_start=np.concatenate([[0], np.cumsum(sizes)[:-1]]).astype(np.int64) if len(sizes) else sizes,
+            axis_size=sizes,
+            values=np.concatenate([t.nodes for t in tables]) if tables else np.zeros(0),
+            table_start=starts[:-1].astype(np.int64),
+            table_strides=strides,
+            locates=self.locates,
+            locate_units=self.locate_units,
+            levels={n: self.levels[r] for n, r in self.names.items()},
+        )
+
+    def _reachable(self, roots: list[int]) -> set[int]:
+        writers = {row[1]: row for row in self.code}
+        seen: set[int] = set()
+        stack = list(roots)
+        while stack:
+            register = stack.pop()
+            if register in seen or register not in writers:
+                continue
+            seen.add(register)
+            row = writers[register]
+            last = 3 if row[0] == LOCATE else 6
+            stack.extend(r for r in row[2:last] if r >= 0)
+        return seen
+
+
+def _direct_names(node: Node) -> list[str]:
+    """Return the names that a formula's value needs at the same instant."""
+    found, stack = [], [node]
+    while stack:
+        current = stack.pop()
+        if current.kind == "name":
+            found.append(current.name)
+        elif current.kind == "call" and current.name in dynamics.STATEFUL:
+            stack.extend(current.args[i] for i in dynamics.STATEFUL[current.name])
+        else:
+            stack.extend(current.args)
+    return found

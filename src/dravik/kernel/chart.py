@@ -1,0 +1,123 @@
+"""Coordinates without redundancy for trim and linear models: Euler angles, and air angles or u, v, w.
+
+A chart state is north, east, altitude; airspeed, alpha, beta (chart 0) or u, v, w (chart 1); phi,
+theta, psi; p, q, r; then the states of functions and actuators. It is singular at ±90° pitch; chart 0
+also at zero airspeed and at ±90° sideslip.
+"""
+
+import math
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dravik import frames
+from dravik.compiled import compiled
+from dravik.kernel.motion import AIRSPEED_DOT, ALPHA_DOT, N_BASE, dcm_elements, evaluate, rotate
+from dravik.kernel.program import WIND, Program, Workspace
+
+__all__ = ["AIR_CHART", "BODY_CHART", "chart_from_state", "chart_rates", "jacobian", "state_from_chart"]
+
+Floats = NDArray[np.float64]
+Ints = NDArray[np.int64]
+AIR_CHART, BODY_CHART = 0, 1
+N_CHART = 12
+
+quaternion_elements = compiled(frames.quaternion_elements)
+
+
+@compiled
+def state_from_chart(p: Program, z: Floats, u: Floats, chart: int, x: Floats) -> None:
+    """Put the integrated state of chart coordinates into ``x``."""
+    n = z.shape[0] - N_CHART
+    x[0], x[1], x[2] = z[0], z[1], z[2]
+    x[6], x[7], x[8], x[9] = quaternion_elements(z[6], z[7], z[8])
+    if chart == 0:
+        m = dcm_elements(x[6], x[7], x[8], x[9])
+        w = p.layout[WIND] - N_BASE
+        wu, wv, ww = rotate(m, u[w], u[w + 1], -u[w + 2])
+        cb = math.cos(z[5])
+        x[3] = z[3] * math.cos(z[4]) * cb + wu
+        x[4] = z[3] * math.sin(z[5]) + wv
+        x[5] = z[3] * math.sin(z[4]) * cb + ww
+    else:
+        x[3], x[4], x[5] = z[3], z[4], z[5]
+    x[10], x[11], x[12] = z[9], z[10], z[11]
+    for i in range(n):
+        x[13 + i] = z[N_CHART + i]
+
+
+@compiled
+def chart_from_state(p: Program, w: Workspace, x: Floats, chart: int, z: Floats) -> None:
+    """Put the chart coordinates of the state evaluated last into ``z``."""
+    r = w.registers
+    for i in range(3):
+        z[i] = x[i]
+        z[3 + i] = r[13 + i] if chart == 0 else x[3 + i]
+        z[6 + i] = r[10 + i]
+        z[9 + i] = x[10 + i]
+    for i in range(x.shape[0] - 13):
+        z[N_CHART + i] = x[13 + i]
+
+
+@compiled
+def chart_rates(
+    p: Program, w: Workspace, t: float, z: Floats, u: Floats, chart: int, x: Floats, dx: Floats,
+    dz: Floats, steady: bool,
+) -> None:  # fmt: skip
+    """Put the rates of chart coordinates into ``dz``; ``x`` and ``dx`` are working space."""
+    state_from_chart(p, z, u, chart, x)
+    evaluate(p, w, t, x, u, dx, steady, True)
+    r = w.registers
+    dz[0], dz[1], dz[2] = dx[0], dx[1], dx[2]
+    if chart == 0:
+        dz[3], dz[4], dz[5] = r[AIRSPEED_DOT], r[ALPHA_DOT], r[ALPHA_DOT + 1]
+    else:
+        dz[3], dz[4], dz[5] = dx[3], dx[4], dx[5]
+    sf, cf, ct = math.sin(z[6]), math.cos(z[6]), math.cos(z[7])
+    turn = z[10] * sf + z[11] * cf
+    dz[6] = z[9] + turn * math.sin(z[7]) / ct
+    dz[7] = z[10] * cf - z[11] * sf
+    dz[8] = turn / ct
+    for i in range(3):
+        dz[9 + i] = dx[10 + i]
+    for i in range(x.shape[0] - 13):
+        dz[N_CHART + i] = dx[13 + i]
+
+
+@compiled
+def jacobian(
+    p: Program, w: Workspace, t: float, z: Floats, u: Floats, chart: int, steps: Floats, picks: Ints,
+    slopes: Floats, kinks: Floats, scratch: Floats, values: Floats,
+) -> None:  # fmt: skip
+    """Fill ``slopes`` (rates and picked signals by states and inputs) with central differences.
+
+    ``kinks`` receives the differences between the slopes to either side: large where a table bends.
+    Working space: ``scratch`` (4, n + inputs + 1) and ``values`` (3, n + signals).
+    """
+    n, nu, ny = z.shape[0], u.shape[0], picks.shape[0]
+    x, dx = scratch[0, : n + 1], scratch[1, : n + 1]
+    point, inputs = scratch[2, :n], scratch[3, :nu]
+    point[:] = z
+    inputs[:] = u
+    for column in range(-1, n + nu):
+        for side in range(2):
+            if column < 0 and side == 1:
+                continue
+            step = steps[column] * (1.0 - 2.0 * side) if column >= 0 else 0.0
+            if 0 <= column < n:
+                point[column] = z[column] + step
+            elif column >= n:
+                inputs[column - n] = u[column - n] + step
+            row = values[2] if column < 0 else values[side]
+            chart_rates(p, w, t, point, inputs, chart, x, dx, row[:n], False)
+            for i in range(ny):
+                row[n + i] = w.registers[picks[i]]
+        if column < 0:
+            continue
+        if column < n:
+            point[column] = z[column]
+        else:
+            inputs[column - n] = u[column - n]
+        for i in range(n + ny):
+            slopes[i, column] = (values[0, i] - values[1, i]) / (2.0 * steps[column])
+            kinks[i, column] = (values[0, i] + values[1, i] - 2.0 * values[2, i]) / steps[column]

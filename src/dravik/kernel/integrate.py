@@ -1,0 +1,148 @@
+"""Fixed-step integration over a stretch of flight, recording and watching for events as it goes.
+
+The classical fourth-order Runge-Kutta method; inputs run straight from their value at the start of
+each step to their value at its end, so a smooth history is followed to the method's order.
+"""
+
+import math
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dravik.compiled import compiled
+from dravik.kernel.motion import N_RIGID, evaluate
+from dravik.kernel.program import (
+    COUNTING,
+    EVENT_CAPACITY,
+    EVENT_COUNT,
+    EVENT_STOPS,
+    EVENTS,
+    HIGHS,
+    LOWS,
+    N_EVENTS,
+    N_STATES,
+    OUTSIDE_TABLE,
+    STOP_EVENT,
+    Program,
+    Workspace,
+)
+
+__all__ = ["clamp_states", "derivative_many", "fly_steps"]
+
+Floats = NDArray[np.float64]
+Ints = NDArray[np.int64]
+
+
+@compiled
+def clamp_states(p: Program, r: Floats, x: Floats) -> None:
+    """Restore the quaternion's length, and put states that have limits back inside them."""
+    n = 1.0 / math.sqrt(x[6] * x[6] + x[7] * x[7] + x[8] * x[8] + x[9] * x[9])
+    for i in range(6, 10):
+        x[i] *= n
+    layout = p.layout
+    for i in range(layout[N_STATES]):
+        low, high = layout[layout[LOWS] + i], layout[layout[HIGHS] + i]
+        if low >= 0 and x[N_RIGID + i] < r[low]:
+            x[N_RIGID + i] = r[low]
+        if high >= 0 and x[N_RIGID + i] > r[high]:
+            x[N_RIGID + i] = r[high]
+
+
+@compiled
+def watch_events(p: Program, w: Workspace, t: float) -> None:
+    """Log each condition that has become true since the last look."""
+    layout, counters, n = p.layout, w.counters, p.layout[N_EVENTS]
+    for i in range(n):
+        now = w.registers[layout[layout[EVENTS] + i]]
+        if now != 0.0 and w.events[i, 0] == 0.0 and counters[EVENT_COUNT] < EVENT_CAPACITY:
+            w.events[n + counters[EVENT_COUNT], 0] = t
+            w.events[n + counters[EVENT_COUNT], 1] = i
+            counters[EVENT_COUNT] += 1
+            if layout[layout[EVENT_STOPS] + i] == 1:
+                counters[STOP_EVENT] = i + 1
+        w.events[i, 0] = now
+
+
+@compiled
+def rk4_step(
+    p: Program, w: Workspace, t: float, x: Floats, um: Floats, u1: Floats, dt: float
+) -> None:
+    """Advance ``x`` by one step whose first slope already stands in ``w.slopes[0]``."""
+    k, n = w.slopes, x.shape[0]
+    z = k[4]
+    for i in range(n):
+        z[i] = x[i] + 0.5 * dt * k[0, i]
+    evaluate(p, w, t + 0.5 * dt, z, um, k[1], False, False)
+    for i in range(n):
+        z[i] = x[i] + 0.5 * dt * k[1, i]
+    evaluate(p, w, t + 0.5 * dt, z, um, k[2], False, False)
+    for i in range(n):
+        z[i] = x[i] + dt * k[2, i]
+    evaluate(p, w, t + dt, z, u1, k[3], False, False)
+    for i in range(n):
+        x[i] += dt / 6.0 * (k[0, i] + 2.0 * (k[1, i] + k[2, i]) + k[3, i])
+
+
+@compiled
+def all_finite(x: Floats) -> bool:
+    """Whether every entry is a finite number."""
+    total = 0.0
+    for i in range(x.shape[0]):
+        total += x[i] * 0.0
+    return total == 0.0
+
+
+@compiled
+def fly_steps(
+    p: Program, w: Workspace, x: Floats, start: float, dt: float, first: int, controls: Floats,
+    every: int, picks: Ints, out: Floats, last: bool,
+) -> tuple[int, int]:  # fmt: skip
+    """Fly ``controls.shape[0]`` steps from step number ``first``; return steps done and rows written.
+
+    ``controls`` (steps, 2, inputs) holds each step's inputs at its start and end. Every ``every``-th step
+    the picked registers go to a row of ``out``. With ``last`` the state after the final step is evaluated and
+    recorded too. The run stops early on a state that is not finite, a table left where that is an
+    error, or an event that stops; ``x`` is then the last good state.
+    """
+    rows = 0
+    steps = controls.shape[0]
+    n = x.shape[0]
+    before = w.slopes[5]
+    middle = w.inputs
+    for step in range(steps + 1):
+        if step == steps and not last:
+            break
+        t = start + (first + step) * dt
+        u0 = controls[step, 0] if step < steps else controls[steps - 1, 1]
+        w.counters[COUNTING] = 1
+        evaluate(p, w, t, x, u0, w.slopes[0], False, True)
+        w.counters[COUNTING] = 0
+        if not all_finite(w.slopes[0]):
+            return step, rows
+        watch_events(p, w, t)
+        if (first + step) % every == 0 or w.counters[STOP_EVENT] != 0:
+            for i in range(picks.shape[0]):
+                out[rows, i] = w.registers[picks[i]]
+            rows += 1
+        if w.counters[OUTSIDE_TABLE] != 0 or w.counters[STOP_EVENT] != 0 or step == steps:
+            return step, rows
+        for i in range(n):
+            before[i] = x[i]
+        for i in range(middle.shape[0]):
+            middle[i] = 0.5 * (u0[i] + controls[step, 1, i])
+        rk4_step(p, w, t, x, middle, controls[step, 1], dt)
+        clamp_states(p, w.registers, x)
+        if not all_finite(x):
+            for i in range(n):
+                x[i] = before[i]
+            return step, rows
+    return steps, rows
+
+
+@compiled
+def derivative_many(
+    p: Program, w: Workspace, t: float, x: Floats, u: Floats, dx: Floats, count: int
+) -> None:
+    """Evaluate the derivatives ``count`` times: for measuring the kernel without Python around it."""
+    for _ in range(count):
+        evaluate(p, w, t, x, u, dx, False, False)

@@ -1,0 +1,214 @@
+"""The tape's interpreter: one loop over the instructions."""
+
+import math
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dravik.compiled import compiled
+from dravik.formula import opcodes as op
+from dravik.kernel.program import (
+    AXIS_SIZE,
+    AXIS_START,
+    COUNTING,
+    FLAGS,
+    OUTSIDE_TABLE,
+    SCRATCH,
+    TABLE_START,
+    TABLE_STRIDES,
+)
+from dravik.tables.lookup import hermite_basis, linear1, linear2, linear3, linear4, locate, smooth
+
+__all__ = ["run_tape"]
+
+Codes = NDArray[np.int32]
+Floats = NDArray[np.float64]
+Ints = NDArray[np.int64]
+ERROR_POLICY = 2
+
+(ADD, SUB, MUL, DIV, POW, NEG) = (op.ADD, op.SUB, op.MUL, op.DIV, op.POW, op.NEG)
+(LT, LE, GT, GE, EQ, NE, AND, OR, NOT) = (op.LT, op.LE, op.GT, op.GE, op.EQ, op.NE, op.AND, op.OR, op.NOT)
+(MIN, MAX, IF, LIMIT, ABS, SIGN) = (op.MIN, op.MAX, op.IF, op.LIMIT, op.ABS, op.SIGN)
+(SQRT, EXP, LOG, LOG10) = (op.SQRT, op.EXP, op.LOG, op.LOG10)
+(SIN, COS, TAN, ASIN, ACOS, ATAN, ATAN2) = (op.SIN, op.COS, op.TAN, op.ASIN, op.ACOS, op.ATAN, op.ATAN2)
+(SINH, COSH, TANH, HYPOT, FLOOR, MOD) = (op.SINH, op.COSH, op.TANH, op.HYPOT, op.FLOOR, op.MOD)
+(WRAP, DEADZONE) = (op.WRAP, op.DEADZONE)
+(RATE_LIMIT, HOLD_AT_LIMIT, TRAVEL) = (op.RATE_LIMIT, op.HOLD_AT_LIMIT, op.TRAVEL)
+(LOCATE, LINEAR1, LINEAR2) = (op.LOCATE, op.LINEAR1, op.LINEAR2)
+(LINEAR3, LINEAR4, SMOOTH) = (op.LINEAR3, op.LINEAR4, op.SMOOTH)
+
+
+@compiled
+def function_of(code: int, x: float, y: float) -> float:
+    """Return the value of one of the less frequent instructions on plain numbers."""
+    if code == SIN:
+        return math.sin(x)
+    if code == COS:
+        return math.cos(x)
+    if code == TAN:
+        return math.tan(x)
+    if code == ASIN:
+        return np.arcsin(x)
+    if code == ACOS:
+        return np.arccos(x)
+    if code == ATAN:
+        return math.atan(x)
+    if code == ATAN2:
+        return math.atan2(x, y)
+    if code == EXP:
+        return np.exp(x)
+    if code == LOG:
+        return np.log(x)
+    if code == LOG10:
+        return np.log10(x)
+    if code == SINH:
+        return np.sinh(x)
+    if code == COSH:
+        return np.cosh(x)
+    if code == TANH:
+        return math.tanh(x)
+    if code == HYPOT:
+        return math.hypot(x, y)
+    if code == FLOOR:
+        return np.floor(x)
+    if code == MOD:
+        return x - y * np.floor(x / y)
+    if code == WRAP:
+        return x - 2.0 * math.pi * np.floor((x + math.pi) / (2.0 * math.pi))
+    if code == DEADZONE:
+        return np.sign(x) * max(abs(x) - y, 0.0)
+    return math.nan
+
+
+@compiled
+def state_function(code: int, x: float, y: float, low: float, high: float, steady: bool) -> float:
+    """Return the value of an instruction that steps aside while an equilibrium is sought."""
+    if steady:
+        return x
+    if code == RATE_LIMIT:
+        return min(max(x, -y), y) if x == x else x
+    if code == TRAVEL:
+        return min(max(x, y), low) if x == x else x
+    # HOLD_AT_LIMIT: nothing is gathered while x pushes a state that stands at its limit
+    if (y >= high and x > 0.0) or (y <= low and x < 0.0):
+        return 0.0
+    return x
+
+
+@compiled
+def visit_axis(
+    code: Codes, layout: Ints, numbers: Floats, r: Floats, counters: Ints, worst: Floats, row: int, x: float
+) -> None:
+    """Find the cell of one axis; count and remember a visit outside it."""
+    axis, policy, counter, dst = code[row, 6], code[row, 3], code[row, 4], code[row, 1]
+    start, size = layout[layout[AXIS_START] + axis], layout[layout[AXIS_SIZE] + axis]
+    cell, fraction, width = locate(numbers, start, size, x, policy)
+    r[dst] = cell
+    r[dst + 1] = fraction
+    r[dst + 2] = width
+    if x < numbers[start] or x > numbers[start + size - 1]:
+        if policy == ERROR_POLICY and counters[OUTSIDE_TABLE] == 0:
+            counters[OUTSIDE_TABLE] = counter + 1
+            worst[counter, 2] = x
+        if counters[COUNTING] == 1:
+            counters[FLAGS + counter] += 1
+            worst[counter, 0] = min(worst[counter, 0], x)
+            worst[counter, 1] = max(worst[counter, 1], x)
+
+
+@compiled
+def table_value(code: Codes, layout: Ints, v: Floats, r: Floats, row: int) -> float:
+    """Return the value of a table instruction from the cells found before."""
+    op_code, table = code[row, 0], code[row, 6]
+    a, b, c, d = code[row, 2], code[row, 3], code[row, 4], code[row, 5]
+    first = layout[TABLE_STRIDES] + 4 * table
+    s0, s1, s2, s3 = layout[first], layout[first + 1], layout[first + 2], layout[first + 3]
+    o = layout[layout[TABLE_START] + table] + int(r[a]) * s0
+    if op_code == LINEAR1:
+        return linear1(v, o, s0, r[a + 1])
+    o += int(r[b]) * s1 if b >= 0 else 0
+    if op_code == LINEAR2:
+        return linear2(v, o, s0, s1, r[a + 1], r[b + 1])
+    o += int(r[c]) * s2 if c >= 0 else 0
+    if op_code == LINEAR3:
+        return linear3(v, o, s0, s1, s2, r[a + 1], r[b + 1], r[c + 1])
+    o += int(r[d]) * s3 if d >= 0 else 0
+    if op_code == LINEAR4:
+        return linear4(v, o, s0, s1, s2, s3, r[a + 1], r[b + 1], r[c + 1], r[d + 1])
+    n = 0
+    scratch = layout[SCRATCH]
+    for k in range(4):
+        cell = code[row, 2 + k]
+        if cell >= 0:
+            hermite_basis(r, scratch + 4 * k, r[cell + 1], r[cell + 2])
+            n += 1
+    return smooth(v, o, layout, first, n, r, scratch)
+
+
+@compiled
+def run_tape(
+    code: Codes, layout: Ints, numbers: Floats, r: Floats, counters: Ints, worst: Floats,
+    start: int, stop: int, steady: bool,
+) -> None:  # fmt: skip
+    """Execute the instructions from ``start`` to ``stop`` on the workspace's registers.
+
+    ``steady`` lifts rate limits and stops, so that a search for an equilibrium sees through them.
+    """
+    for i in range(start, stop):
+        k, dst, a, b = code[i, 0], code[i, 1], code[i, 2], code[i, 3]
+        if k == ADD:
+            r[dst] = r[a] + r[b]
+        elif k == SUB:
+            r[dst] = r[a] - r[b]
+        elif k == MUL:
+            r[dst] = r[a] * r[b]
+        elif k == DIV:
+            r[dst] = r[a] / r[b]
+        elif k == NEG:
+            r[dst] = -r[a]
+        elif k == LOCATE:
+            visit_axis(code, layout, numbers, r, counters, worst, i, r[a])
+        elif k >= LINEAR1:
+            r[dst] = table_value(code, layout, numbers, r, i)
+        elif k == POW:
+            r[dst] = r[a] ** r[b]
+        elif k == LT:
+            r[dst] = 1.0 if r[a] < r[b] else 0.0
+        elif k == LE:
+            r[dst] = 1.0 if r[a] <= r[b] else 0.0
+        elif k == GT:
+            r[dst] = 1.0 if r[a] > r[b] else 0.0
+        elif k == GE:
+            r[dst] = 1.0 if r[a] >= r[b] else 0.0
+        elif k == EQ:
+            r[dst] = 1.0 if r[a] == r[b] else 0.0
+        elif k == NE:
+            r[dst] = 1.0 if r[a] != r[b] else 0.0
+        elif k == AND:
+            r[dst] = 1.0 if r[a] != 0.0 and r[b] != 0.0 else 0.0
+        elif k == OR:
+            r[dst] = 1.0 if r[a] != 0.0 or r[b] != 0.0 else 0.0
+        elif k == NOT:
+            r[dst] = 1.0 if r[a] == 0.0 else 0.0
+        elif k == MIN:
+            r[dst] = np.minimum(r[a], r[b])
+        elif k == MAX:
+            r[dst] = np.maximum(r[a], r[b])
+        elif k == IF:
+            r[dst] = r[b] if r[a] != 0.0 else r[code[i, 4]]
+        elif k == LIMIT:
+            r[dst] = np.minimum(np.maximum(r[a], r[b]), r[code[i, 4]])
+        elif k == ABS:
+            r[dst] = abs(r[a])
+        elif k == SIGN:
+            r[dst] = np.sign(r[a])
+        elif k == SQRT:
+            r[dst] = np.sqrt(r[a])
+        elif k == RATE_LIMIT:
+            r[dst] = state_function(k, r[a], r[b], 0.0, 0.0, steady)
+        elif k == TRAVEL:
+            r[dst] = state_function(k, r[a], r[b], r[code[i, 4]], 0.0, steady)
+        elif k == HOLD_AT_LIMIT:
+            r[dst] = state_function(k, r[a], r[b], r[code[i, 4]], r[code[i, 5]], steady)
+        else:
+            r[dst] = function_of(k, r[a], r[b] if b >= 0 else 0.0)

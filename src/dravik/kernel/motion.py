@@ -1,0 +1,361 @@
+"""The equations of motion of a rigid body over a flat Earth, with the alpha-dot terms solved exactly.
+
+Forces act at the centre of gravity, which need not be the moment reference point. Sources:
+B. L. Stevens, F. L. Lewis, Aircraft Control and Simulation, 2nd ed., Wiley 2003, table 2.5-1 (flat-Earth
+equations); B. Etkin, Dynamics of Atmospheric Flight, Wiley 1972, ch. 5. The Earth enters in
+``earth_rates`` and ``weight`` alone, which is where a rotating ellipsoid has its place.
+"""
+
+import math
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dravik import frames
+from dravik.atmosphere import standard_air
+from dravik.compiled import compiled
+from dravik.kernel.interpreter import run_tape
+from dravik.kernel.program import (
+    AERO,
+    AREA,
+    CHORD,
+    FORCE_AXES,
+    GRAVITY,
+    LOAD_KINDS,
+    LOAD_VECTORS,
+    LOADS,
+    MASS,
+    MOMENT_AXES,
+    MOMENT_POINT,
+    N_INPUTS,
+    N_LOADS,
+    N_STATES,
+    RATES,
+    SPAN,
+    STAGE_A,
+    STAGE_B,
+    STAGE_C,
+    STAGE_D,
+    STATES,
+    TEMPERATURE_OFFSET,
+    WIND,
+    Program,
+    Workspace,
+)
+from dravik.kernel.signals import BASE_SIGNALS, RIGID_STATES
+
+__all__ = ["evaluate", "signals_from_state"]
+
+Floats = NDArray[np.float64]
+
+_INDEX = {s.name: i for i, s in enumerate(BASE_SIGNALS)}
+TIME, NORTH, U, P, PHI = (_INDEX[n] for n in ("time", "north", "u", "p", "phi"))
+AIRSPEED, ALPHA, BETA, MACH, QBAR = (
+    _INDEX[n] for n in ("airspeed", "alpha", "beta", "mach", "dynamic_pressure")
+)
+DENSITY, PRESSURE, TEMPERATURE, SOUND, EAS = (
+    _INDEX[n] for n in ("density", "pressure", "temperature", "speed_of_sound", "equivalent_airspeed")
+)
+P_HAT, FLIGHT_PATH, ALPHA_DOT, U_DOT = (_INDEX[n] for n in ("p_hat", "flight_path", "alpha_dot", "u_dot"))
+P_DOT, NX, AIRSPEED_DOT = (_INDEX[n] for n in ("p_dot", "nx", "airspeed_dot"))
+N_BASE, N_RIGID = len(BASE_SIGNALS), len(RIGID_STATES)
+STANDARD_GRAVITY, SEA_LEVEL_DENSITY = 9.80665, 1.225
+SLOW = 1e-3  # m/s: below this airspeed angles and non-dimensional rates are zero, not noise
+
+dcm_elements = compiled(frames.dcm_elements)
+euler_from_elements = compiled(frames.euler_from_elements)
+air = compiled(standard_air)
+
+
+@compiled
+def rotate(m: tuple[float, ...], x: float, y: float, z: float) -> tuple[float, float, float]:
+    """Return local components in body axes."""
+    return m[0] * x + m[1] * y + m[2] * z, m[3] * x + m[4] * y + m[5] * z, m[6] * x + m[7] * y + m[8] * z
+
+
+@compiled
+def rotate_back(m: tuple[float, ...], x: float, y: float, z: float) -> tuple[float, float, float]:
+    """Return body components in local axes."""
+    return m[0] * x + m[3] * y + m[6] * z, m[1] * x + m[4] * y + m[7] * z, m[2] * x + m[5] * y + m[8] * z
+
+
+@compiled
+def cross(
+    a: float, b: float, c: float, x: float, y: float, z: float
+) -> tuple[float, float, float]:
+    """Return the cross product."""
+    return b * z - c * y, c * x - a * z, a * y - b * x
+
+
+@compiled
+def matrix_of(x: Floats) -> tuple[float, float, float, float, float, float, float, float, float]:
+    """Return the local-to-body matrix of the state's quaternion, whatever its length has drifted to."""
+    q0, q1, q2, q3 = x[6], x[7], x[8], x[9]
+    n = 1.0 / math.sqrt(q0 * q0 + q1 * q1 + q2 * q2 + q3 * q3)
+    return dcm_elements(q0 * n, q1 * n, q2 * n, q3 * n)
+
+
+@compiled
+def air_data(p: Program, r: Floats, m: tuple[float, ...]) -> tuple[float, float, float]:
+    """Fill the signals that the air makes; return the body components of velocity relative to it."""
+    w = p.layout[WIND]
+    wu, wv, ww = rotate(m, r[w], r[w + 1], -r[w + 2])
+    ua, va, wa = r[U] - wu, r[U + 1] - wv, r[U + 2] - ww
+    speed = math.sqrt(ua * ua + va * va + wa * wa)
+    temperature, pressure, density, sound = air(r[NORTH + 2], p.numbers[TEMPERATURE_OFFSET])
+    r[AIRSPEED], r[MACH] = speed, speed / sound
+    r[DENSITY], r[PRESSURE], r[TEMPERATURE], r[SOUND] = density, pressure, temperature, sound
+    r[QBAR] = 0.5 * density * speed * speed
+    r[EAS] = speed * math.sqrt(density / SEA_LEVEL_DENSITY)
+    if speed > SLOW:
+        r[ALPHA] = math.atan2(wa, ua)
+        r[BETA] = np.arcsin(min(max(va / speed, -1.0), 1.0))
+        half = 0.5 / speed
+    else:
+        r[ALPHA], r[BETA], half = 0.0, 0.0, 0.0
+    r[P_HAT] = r[P] * p.numbers[SPAN] * half
+    r[P_HAT + 1] = r[P + 1] * p.numbers[CHORD] * half
+    r[P_HAT + 2] = r[P + 2] * p.numbers[SPAN] * half
+    return ua, va, wa
+
+
+@compiled
+def signals_from_state(
+    p: Program, w: Workspace, t: float, x: Floats, u: Floats, m: tuple[float, ...]
+) -> tuple[float, float, float]:
+    """Fill all signals that need no forces; return the body components of velocity relative to the air."""
+    r = w.registers
+    r[TIME] = t
+    for i in range(6):
+        r[NORTH + i] = x[i]
+    for i in range(3):
+        r[P + i] = x[10 + i]
+    layout = p.layout
+    for i in range(layout[N_INPUTS]):
+        r[N_BASE + i] = u[i]
+    for i in range(layout[N_STATES]):
+        r[layout[layout[STATES] + i]] = x[N_RIGID + i]
+    r[PHI], r[PHI + 1], r[PHI + 2] = euler_from_elements(m[0], m[1], m[2], m[3], m[4], m[5], m[8])
+    vn, ve, vd = rotate_back(m, x[3], x[4], x[5])
+    over_ground = math.hypot(vn, ve)
+    r[FLIGHT_PATH] = math.atan2(-vd, over_ground)
+    r[FLIGHT_PATH + 1] = math.atan2(ve, vn) if over_ground > SLOW else 0.0
+    r[FLIGHT_PATH + 2] = over_ground
+    r[FLIGHT_PATH + 3] = -vd
+    return air_data(p, r, m)
+
+
+@compiled
+def coefficients_to_body(p: Program, r: Floats) -> tuple[float, float, float, float, float, float]:
+    """Return the six aerodynamic coefficients in body axes."""
+    layout = p.layout
+    a = layout[AERO]
+    c1, c2, c3 = r[layout[a]], r[layout[a + 1]], r[layout[a + 2]]
+    l1, l2, l3 = r[layout[a + 3]], r[layout[a + 4]], r[layout[a + 5]]
+    ca, sa = math.cos(r[ALPHA]), math.sin(r[ALPHA])
+    if layout[FORCE_AXES] != 0:
+        # drag, side force, lift
+        x, y = -c1, c2
+        if layout[FORCE_AXES] == 2:
+            cb, sb = math.cos(r[BETA]), math.sin(r[BETA])
+            x, y = -c1 * cb - c2 * sb, -c1 * sb + c2 * cb
+        c1, c2, c3 = x * ca + c3 * sa, y, x * sa - c3 * ca
+    if layout[MOMENT_AXES] == 1:
+        l1, l3 = l1 * ca - l3 * sa, l1 * sa + l3 * ca
+    return c1, c2, c3, l1, l2, l3
+
+
+@compiled
+def sum_loads(p: Program, r: Floats) -> tuple[float, float, float, float, float, float]:
+    """Return force and moment about the centre of gravity, weight apart, in body axes."""
+    layout, numbers = p.layout, p.numbers
+    fx, fy, fz, mx, my, mz = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
+    g = layout[MASS]
+    gx, gy, gz = r[layout[g + 1]], r[layout[g + 2]], r[layout[g + 3]]
+    if layout[layout[AERO]] >= 0:
+        cx, cy, cz, cl, cm, cn = coefficients_to_body(p, r)
+        k = r[QBAR] * numbers[AREA]
+        fx, fy, fz = k * cx, k * cy, k * cz
+        at = MOMENT_POINT
+        tx, ty, tz = cross(numbers[at] - gx, numbers[at + 1] - gy, numbers[at + 2] - gz, fx, fy, fz)
+        mx = k * numbers[SPAN] * cl + tx
+        my = k * numbers[CHORD] * cm + ty
+        mz = k * numbers[SPAN] * cn + tz
+    for i in range(layout[N_LOADS]):
+        size = r[layout[layout[LOADS] + i]]
+        at = LOAD_VECTORS + 6 * i
+        dx, dy, dz = size * numbers[at], size * numbers[at + 1], size * numbers[at + 2]
+        if layout[layout[LOAD_KINDS] + i] == 0:
+            tx, ty, tz = cross(numbers[at + 3] - gx, numbers[at + 4] - gy, numbers[at + 5] - gz, dx, dy, dz)
+            fx, fy, fz = fx + dx, fy + dy, fz + dz
+        else:
+            tx, ty, tz = dx, dy, dz
+        mx, my, mz = mx + tx, my + ty, mz + tz
+    return fx, fy, fz, mx, my, mz
+
+
+@compiled
+def weight(p: Program, m: tuple[float, ...]) -> tuple[float, float, float]:
+    """Return the acceleration of gravity in body axes."""
+    return m[2] * p.numbers[GRAVITY], m[5] * p.numbers[GRAVITY], m[8] * p.numbers[GRAVITY]
+
+
+@compiled
+def air_angle_rates(
+    ua: float, va: float, wa: float, ax: float, ay: float, az: float
+) -> tuple[float, float, float]:
+    """Return alpha_dot, beta_dot, airspeed_dot from velocity and acceleration relative to the air."""
+    plane = ua * ua + wa * wa
+    square = plane + va * va
+    if square < SLOW * SLOW:
+        return 0.0, 0.0, 0.0
+    along = ua * ax + va * ay + wa * az
+    speed = math.sqrt(square)
+    if plane < 1e-12 * square:
+        return 0.0, 0.0, along / speed
+    return (ua * az - wa * ax) / plane, (square * ay - va * along) / (square * math.sqrt(plane)), along / speed
+
+
+@compiled
+def set_air_angle_rates(p: Program, r: Floats, alpha_dot: float, beta_dot: float) -> None:
+    """Put the rates of the air angles, and their non-dimensional forms, into their signals."""
+    half = 0.5 / r[AIRSPEED] if r[AIRSPEED] > SLOW else 0.0
+    r[ALPHA_DOT], r[ALPHA_DOT + 1] = alpha_dot, beta_dot
+    r[ALPHA_DOT + 2] = alpha_dot * p.numbers[CHORD] * half
+    r[ALPHA_DOT + 3] = beta_dot * p.numbers[SPAN] * half
+
+
+@compiled
+def _accelerations(
+    p: Program, r: Floats, m: tuple[float, ...], fx: float, fy: float, fz: float
+) -> tuple[float, float, float]:
+    """Return the rates of u, v, w."""
+    n = 1.0 / r[p.layout[p.layout[MASS]]]
+    gx, gy, gz = weight(p, m)
+    cx, cy, cz = cross(r[P], r[P + 1], r[P + 2], r[U], r[U + 1], r[U + 2])
+    return fx * n + gx - cx, fy * n + gy - cy, fz * n + gz - cz
+
+
+@compiled
+def _rates_relative_to_air(
+    p: Program, r: Floats, m: tuple[float, ...], ua: float, va: float, wa: float, ax: float, ay: float, az: float
+) -> tuple[float, float, float]:
+    """Return alpha_dot, beta_dot, airspeed_dot; the wind is steady in local axes, so it turns in body axes."""
+    w = p.layout[WIND]
+    wu, wv, ww = rotate(m, r[w], r[w + 1], -r[w + 2])
+    cx, cy, cz = cross(r[P], r[P + 1], r[P + 2], wu, wv, ww)
+    return air_angle_rates(ua, va, wa, ax + cx, ay + cy, az + cz)
+
+
+@compiled
+def run_stage(p: Program, w: Workspace, start: int, stop: int, steady: bool) -> None:
+    """Execute a stretch of the tape."""
+    if stop > start:
+        run_tape(p.code, p.layout, p.numbers, w.registers, w.counters, w.worst, start, stop, steady)
+
+
+@compiled
+def _loads_and_rates(
+    p: Program, w: Workspace, m: tuple[float, ...], ua: float, va: float, wa: float, steady: bool,
+    alpha_dot: float, beta_dot: float,
+) -> tuple[tuple[float, float, float, float, float, float], float, float]:  # fmt: skip
+    """Return the loads at given rates of the air angles, and the rates that these loads bring about."""
+    set_air_angle_rates(p, w.registers, alpha_dot, beta_dot)
+    run_stage(p, w, p.layout[STAGE_A], p.layout[STAGE_B], steady)
+    f = sum_loads(p, w.registers)
+    ax, ay, az = _accelerations(p, w.registers, m, f[0], f[1], f[2])
+    a, b, _ = _rates_relative_to_air(p, w.registers, m, ua, va, wa, ax, ay, az)
+    return f, a, b
+
+
+@compiled
+def solve_loads(
+    p: Program, w: Workspace, m: tuple[float, ...], ua: float, va: float, wa: float, steady: bool
+) -> tuple[float, float, float, float, float, float]:
+    """Return the loads at the alpha_dot and beta_dot that they themselves bring about.
+
+    The loads are linear in both (the formulas are checked for that), so three evaluations of
+    the few instructions concerned give the 2 by 2 system exactly.
+    """
+    if p.layout[STAGE_B] == p.layout[STAGE_A]:
+        return sum_loads(p, w.registers)
+    f0, a0, b0 = _loads_and_rates(p, w, m, ua, va, wa, steady, 0.0, 0.0)
+    _, a1, b1 = _loads_and_rates(p, w, m, ua, va, wa, steady, 1.0, 0.0)
+    _, a2, b2 = _loads_and_rates(p, w, m, ua, va, wa, steady, 0.0, 1.0)
+    # alpha_dot = a0 + (a1 - a0) alpha_dot + (a2 - a0) beta_dot, and so for beta_dot
+    k11, k12, k21, k22 = 1.0 - (a1 - a0), -(a2 - a0), -(b1 - b0), 1.0 - (b2 - b0)
+    determinant = k11 * k22 - k12 * k21
+    alpha_dot = (a0 * k22 - k12 * b0) / determinant
+    beta_dot = (k11 * b0 - k21 * a0) / determinant
+    loads, _, _ = _loads_and_rates(p, w, m, ua, va, wa, steady, alpha_dot, beta_dot)
+    return loads
+
+
+@compiled
+def rotational_acceleration(
+    p: Program, r: Floats, tx: float, ty: float, tz: float
+) -> tuple[float, float, float]:
+    """Return the rates of p, q, r under a moment: Euler's equations with the full inertia tensor."""
+    g, layout = p.layout[MASS], p.layout
+    a, b, c = r[layout[g + 4]], r[layout[g + 5]], r[layout[g + 6]]
+    # products of inertia are integrals of xy, xz, yz over the mass: the tensor holds their negatives
+    d, e, f = -r[layout[g + 7]], -r[layout[g + 8]], -r[layout[g + 9]]
+    wx, wy, wz = r[P], r[P + 1], r[P + 2]
+    hx = a * wx + d * wy + e * wz
+    hy = d * wx + b * wy + f * wz
+    hz = e * wx + f * wy + c * wz
+    cx, cy, cz = cross(wx, wy, wz, hx, hy, hz)
+    mx, my, mz = tx - cx, ty - cy, tz - cz
+    i11, i12, i13 = b * c - f * f, e * f - d * c, d * f - e * b
+    i22, i23, i33 = a * c - e * e, d * e - a * f, a * b - d * d
+    n = 1.0 / (a * i11 + d * i12 + e * i13)
+    return (
+        (i11 * mx + i12 * my + i13 * mz) * n,
+        (i12 * mx + i22 * my + i23 * mz) * n,
+        (i13 * mx + i23 * my + i33 * mz) * n,
+    )
+
+
+@compiled
+def earth_rates(m: tuple[float, ...], x: Floats, dx: Floats) -> None:
+    """Put the rates of position and attitude over the flat Earth into ``dx``."""
+    vn, ve, vd = rotate_back(m, x[3], x[4], x[5])
+    dx[0], dx[1], dx[2] = vn, ve, -vd
+    q0, q1, q2, q3 = x[6], x[7], x[8], x[9]
+    p, q, r = x[10], x[11], x[12]
+    dx[6] = 0.5 * (-q1 * p - q2 * q - q3 * r)
+    dx[7] = 0.5 * (q0 * p - q3 * q + q2 * r)
+    dx[8] = 0.5 * (q3 * p + q0 * q - q1 * r)
+    dx[9] = 0.5 * (-q2 * p + q1 * q + q0 * r)
+
+
+@compiled
+def evaluate(
+    p: Program, w: Workspace, t: float, x: Floats, u: Floats, dx: Floats, steady: bool, outputs: bool
+) -> None:
+    """Put the rates of all states into ``dx``, and the signals into the registers.
+
+    ``steady`` lifts rate limits and stops (for trim); ``outputs`` also runs what only recordings need.
+    """
+    r, layout = w.registers, p.layout
+    m = matrix_of(x)
+    ua, va, wa = signals_from_state(p, w, t, x, u, m)
+    run_stage(p, w, 0, layout[STAGE_A], steady)
+    fx, fy, fz, mx, my, mz = solve_loads(p, w, m, ua, va, wa, steady)
+    ax, ay, az = _accelerations(p, r, m, fx, fy, fz)
+    alpha_dot, beta_dot, speed_dot = _rates_relative_to_air(p, r, m, ua, va, wa, ax, ay, az)
+    set_air_angle_rates(p, r, alpha_dot, beta_dot)
+    px, py, pz = rotational_acceleration(p, r, mx, my, mz)
+    n = 1.0 / (r[layout[layout[MASS]]] * STANDARD_GRAVITY)
+    r[U_DOT], r[U_DOT + 1], r[U_DOT + 2] = ax, ay, az
+    r[P_DOT], r[P_DOT + 1], r[P_DOT + 2] = px, py, pz
+    r[NX], r[NX + 1], r[NX + 2] = fx * n, fy * n, -fz * n
+    r[AIRSPEED_DOT] = speed_dot
+    run_stage(p, w, layout[STAGE_B], layout[STAGE_C], steady)
+    if outputs:
+        run_stage(p, w, layout[STAGE_C], layout[STAGE_D], steady)
+    earth_rates(m, x, dx)
+    dx[3], dx[4], dx[5] = ax, ay, az
+    dx[10], dx[11], dx[12] = px, py, pz
+    for i in range(layout[N_STATES]):
+        dx[N_RIGID + i] = r[layout[layout[RATES] + i]]

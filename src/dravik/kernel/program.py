@@ -1,0 +1,144 @@
+"""What the kernel reads (a program, never written to) and what it works in (a workspace, one for each user)."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dravik.formula.tape import Tape
+from dravik.kernel.signals import BASE_SIGNALS, RIGID_STATES
+
+__all__ = ["AXES", "PointLoad", "Program", "RigidBody", "Workspace", "build_program", "new_workspace"]
+
+Floats = NDArray[np.float64]
+Ints = NDArray[np.int64]
+
+#: Axes in which coefficients may be given.
+AXES = {"body": 0, "stability": 1, "wind": 2}
+N_RIGID = len(RIGID_STATES)
+N_BASE = len(BASE_SIGNALS)
+EVENT_CAPACITY = 512
+# the first counters are flags
+(COUNTING, OUTSIDE_TABLE, EVENT_COUNT, STOP_EVENT, FLAGS) = range(5)
+
+
+class Program(NamedTuple):
+    """An aircraft as the kernel sees it, packed into three arrays so that passing it costs nothing.
+
+    ``code`` is the tape. ``layout`` begins with numbers named by the constants of this module: counts,
+    registers, and where each section of ``layout`` or ``numbers`` begins. ``numbers`` begins with gravity,
+    temperature offset, area, chord, span and the moment point; then loads, axes, and table values.
+    """
+
+    code: NDArray[np.int32]
+    layout: Ints
+    numbers: Floats
+
+
+class Workspace(NamedTuple):
+    """Arrays the kernel writes to; one for each caller, so that several never touch each other."""
+
+    registers: Floats  # the tape's registers, then 16 numbers of working space
+    counters: Ints  # flags, then visits outside each axis
+    worst: Floats  # for each axis looked up: lowest and highest argument, argument that was an error
+    slopes: Floats  # four slopes of the integrator, stage state, last good state
+    inputs: Floats  # inputs half way through a step
+    events: Floats  # each condition's last value, then a log of time and condition
+
+
+(STAGE_A, STAGE_B, STAGE_C, STAGE_D, N_INPUTS, WIND, FORCE_AXES, MOMENT_AXES) = range(8)
+(N_STATES, N_LOADS, N_EVENTS, SCRATCH) = range(8, 12)
+# where sections of ``layout`` begin
+(STATES, RATES, LOWS, HIGHS, MASS, AERO, LOADS, LOAD_KINDS, EVENTS, EVENT_STOPS) = range(12, 22)
+(AXIS_START, AXIS_SIZE, TABLE_START, TABLE_STRIDES) = range(22, 26)
+HEADER = 26
+# ``numbers``
+(GRAVITY, TEMPERATURE_OFFSET, AREA, CHORD, SPAN, MOMENT_POINT) = range(6)
+LOAD_VECTORS = 8
+
+
+@dataclass(frozen=True)
+class PointLoad:
+    """A force or moment along a fixed body direction at a point; ``register`` holds its size in N or N m."""
+
+    register: int
+    direction: tuple[float, float, float]
+    position: tuple[float, float, float] = (0.0, 0.0, 0.0)
+    is_moment: bool = False
+
+
+@dataclass(frozen=True)
+class RigidBody:
+    """The registers and numbers that turn a tape into a moving body; positions in body axes from the datum."""
+
+    mass_registers: Sequence[int]
+    inputs: int = 3
+    wind: int = N_BASE
+    aero_registers: Sequence[int] = (-1, -1, -1, -1, -1, -1)
+    force_axes: str = "body"
+    moment_axes: str = "body"
+    area: float = 1.0
+    chord: float = 1.0
+    span: float = 1.0
+    moment_point: tuple[float, float, float] = (0.0, 0.0, 0.0)
+    loads: Sequence[PointLoad] = ()
+    gravity: float = 9.80665
+    temperature_offset: float = 0.0
+    events: Sequence[tuple[int, bool]] = field(default_factory=tuple)
+
+
+def build_program(tape: Tape, body: RigidBody) -> Program:
+    """Return the program of a body whose formulas stand on ``tape``."""
+    loads = [number for load in body.loads for number in (*load.direction, *load.position)]
+    breaks_at = LOAD_VECTORS + len(loads)
+    values_at = breaks_at + len(tape.breaks)
+    numbers = [body.gravity, body.temperature_offset, body.area, body.chord, body.span, *body.moment_point, *loads]
+    sections: dict[int, Sequence[int]] = {
+        STATES: [s.register for s in tape.states],
+        RATES: [s.rate for s in tape.states],
+        LOWS: [s.low for s in tape.states],
+        HIGHS: [s.high for s in tape.states],
+        MASS: body.mass_registers,
+        AERO: body.aero_registers,
+        LOADS: [load.register for load in body.loads],
+        LOAD_KINDS: [int(load.is_moment) for load in body.loads],
+        EVENTS: [register for register, _ in body.events],
+        EVENT_STOPS: [int(stops) for _, stops in body.events],
+        AXIS_START: [int(i) + breaks_at for i in tape.axis_start],
+        AXIS_SIZE: [int(i) for i in tape.axis_size],
+        TABLE_START: [int(i) + values_at for i in tape.table_start],
+        TABLE_STRIDES: [int(i) for i in tape.table_strides.ravel()],
+    }
+    layout = [0] * HEADER
+    layout[STAGE_A : STAGE_D + 1] = tape.stages
+    layout[N_INPUTS], layout[WIND] = body.inputs, body.wind
+    layout[FORCE_AXES], layout[MOMENT_AXES] = AXES[body.force_axes], AXES[body.moment_axes]
+    layout[N_STATES], layout[N_LOADS], layout[N_EVENTS] = len(tape.states), len(body.loads), len(body.events)
+    layout[SCRATCH] = len(tape.registers)
+    for key, values in sections.items():
+        layout[key] = len(layout)
+        layout.extend(values)
+    return Program(
+        code=tape.code,
+        layout=np.array(layout, dtype=np.int64),
+        numbers=np.concatenate([np.array(numbers, dtype=float), tape.breaks, tape.values]),
+    )
+
+
+def new_workspace(program: Program, tape: Tape) -> Workspace:
+    """Return a fresh workspace for a program."""
+    n_events = int(program.layout[N_EVENTS])
+    worst = np.zeros((len(tape.locates), 3))
+    worst[:, 0], worst[:, 1] = np.inf, -np.inf
+    events = np.zeros((n_events + EVENT_CAPACITY, 2))
+    events[:n_events] = np.nan
+    return Workspace(
+        registers=np.concatenate([tape.registers, np.zeros(16)]),
+        counters=np.zeros(FLAGS + len(tape.locates), dtype=np.int64),
+        worst=worst,
+        slopes=np.zeros((6, N_RIGID + len(tape.states))),
+        inputs=np.zeros(int(program.layout[N_INPUTS])),
+        events=events,
+    )

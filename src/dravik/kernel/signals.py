@@ -1,0 +1,74 @@
+"""The signals every aircraft has, in the order of their registers."""
+
+from typing import NamedTuple
+
+__all__ = ["BASE_SIGNALS", "RIGID_STATES", "WIND_INPUTS", "BaseSignal"]
+
+
+class BaseSignal(NamedTuple):
+    """A signal that the kernel computes: SI unit, meaning, and level (0 states, 1 alpha_dot, 2 accelerations)."""
+
+    name: str
+    unit: str
+    meaning: str
+    level: int = 0
+
+
+BASE_SIGNALS: tuple[BaseSignal, ...] = (
+    BaseSignal("time", "s", "time since the start"),
+    BaseSignal("north", "m", "position north of the start"),
+    BaseSignal("east", "m", "position east of the start"),
+    BaseSignal("altitude", "m", "geometric height above sea level"),
+    BaseSignal("u", "m/s", "velocity along body x, relative to the ground"),
+    BaseSignal("v", "m/s", "velocity along body y, relative to the ground"),
+    BaseSignal("w", "m/s", "velocity along body z, relative to the ground"),
+    BaseSignal("p", "rad/s", "roll rate, right wing down positive"),
+    BaseSignal("q", "rad/s", "pitch rate, nose up positive"),
+    BaseSignal("r", "rad/s", "yaw rate, nose right positive"),
+    BaseSignal("phi", "rad", "bank angle, right wing down positive"),
+    BaseSignal("theta", "rad", "pitch angle, nose up positive"),
+    BaseSignal("psi", "rad", "heading, clockwise from north"),
+    BaseSignal("airspeed", "m/s", "true airspeed"),
+    BaseSignal("alpha", "rad", "angle of attack, atan2(w, u) of the velocity relative to the air"),
+    BaseSignal("beta", "rad", "sideslip angle, asin(v/V) of the velocity relative to the air"),
+    BaseSignal("mach", "", "Mach number"),
+    BaseSignal("dynamic_pressure", "Pa", "half density times airspeed squared"),
+    BaseSignal("density", "kg/m^3", "air density"),
+    BaseSignal("pressure", "Pa", "static pressure"),
+    BaseSignal("temperature", "K", "static temperature"),
+    BaseSignal("speed_of_sound", "m/s", "speed of sound"),
+    BaseSignal("equivalent_airspeed", "m/s", "airspeed of the same dynamic pressure at sea level"),
+    BaseSignal("p_hat", "", "p b / 2V"),
+    BaseSignal("q_hat", "", "q c / 2V"),
+    BaseSignal("r_hat", "", "r b / 2V"),
+    BaseSignal("flight_path", "rad", "angle of the ground velocity above the horizon, climbing positive"),
+    BaseSignal("track", "rad", "direction of the ground velocity, clockwise from north"),
+    BaseSignal("ground_speed", "m/s", "horizontal speed over the ground"),
+    BaseSignal("climb_rate", "m/s", "vertical speed, climbing positive"),
+    BaseSignal("alpha_dot", "rad/s", "rate of angle of attack", 1),
+    BaseSignal("beta_dot", "rad/s", "rate of sideslip", 1),
+    BaseSignal("alpha_dot_hat", "", "alpha_dot c / 2V", 1),
+    BaseSignal("beta_dot_hat", "", "beta_dot b / 2V", 1),
+    BaseSignal("u_dot", "m/s^2", "rate of u", 2),
+    BaseSignal("v_dot", "m/s^2", "rate of v", 2),
+    BaseSignal("w_dot", "m/s^2", "rate of w", 2),
+    BaseSignal("p_dot", "rad/s^2", "roll acceleration", 2),
+    BaseSignal("q_dot", "rad/s^2", "pitch acceleration", 2),
+    BaseSignal("r_dot", "rad/s^2", "yaw acceleration", 2),
+    BaseSignal("nx", "", "load factor along body x: force other than weight over weight at g0", 2),
+    BaseSignal("ny", "", "load factor along body y", 2),
+    BaseSignal("nz", "", "load factor upwards (along -z): 1 in level flight", 2),
+    BaseSignal("airspeed_dot", "m/s^2", "rate of true airspeed", 2),
+)
+
+#: The rigid body's integrated states: attitude is the unit quaternion, local to body, scalar first.
+RIGID_STATES: tuple[str, ...] = (
+    "north", "east", "altitude", "u", "v", "w", "q0", "q1", "q2", "q3", "p", "q", "r",
+)  # fmt: skip
+
+#: Inputs every aircraft has: steady wind at the aircraft, the direction it blows to.
+WIND_INPUTS: tuple[BaseSignal, ...] = (
+    BaseSignal("wind_north", "m/s", "velocity of the air towards north"),
+    BaseSignal("wind_east", "m/s", "velocity of the air towards east"),
+    BaseSignal("wind_up", "m/s", "velocity of the air upwards"),
+)

@@ -1,0 +1,162 @@
+"""Tidy CSV tables: a header with names and units, one row for each grid point, errors with file and line."""
+
+import csv
+import io
+import itertools
+import math
+from collections.abc import Sequence
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dravik.errors import DravikError, nearest
+from dravik.tables.table import Axis, Table
+from dravik.units import KINDS, from_si, kind_of_unit, split_column, to_si
+
+__all__ = ["read_table", "write_table"]
+
+Row = tuple[int, list[str]]
+
+
+def read_table(
+    path: str | Path,
+    *,
+    name: str = "",
+    column: str = "",
+    over: Sequence[str] = (),
+    method: str = "linear",
+    outside: str = "hold",
+) -> Table:
+    """Return the table in a tidy CSV file, converted to SI.
+
+    The header carries names and units (``alpha [deg], flap [deg], CL``); lines that begin with ``#`` are
+    comments. Without further words the last column is the value and the others are the axes; a file with
+    several value columns needs ``column`` and ``over`` (the axes). Rows are sorted by the first axis,
+    then the second, and so on, and every combination occurs once.
+
+    Raises DravikError, with file and line, for a missing file, a bad header, unit or number,
+    unsorted or repeated rows, NaN, and a grid with holes (the missing points are named).
+    """
+    place = str(path)
+    rows = _rows(path, place)
+    if len(rows) < 2:
+        raise DravikError("no data rows", where=place, expected="a header line and one row for each grid point")
+    header = [split_column(cell, where=f"{place}:{rows[0][0]}") for cell in rows[0][1]]
+    names = [n for n, _ in header]
+    repeated = {n for n in names if names.count(n) > 1}
+    if repeated:
+        raise DravikError(f"column {sorted(repeated)[0]!r} occurs twice", where=f"{place}:{rows[0][0]}")
+    column = column or names[-1]
+    axis_names = list(over) or [n for n in names if n != column]
+    for wanted in [column, *axis_names]:
+        if wanted not in names:
+            raise DravikError(
+                f"there is no column {wanted!r}",
+                where=f"{place}:{rows[0][0]}",
+                expected="one of " + ", ".join(names),
+                hint=nearest(wanted, names),
+            )
+    order = [names.index(n) for n in [*axis_names, column]]
+    numbers = _numbers(rows[1:], order, [names[i] for i in order], len(header), place)
+    units = []
+    for k, i in enumerate(order):
+        kind, scale, offset = _conversion(header[i], f"{place}:{rows[0][0]}")
+        numbers[:, k] = numbers[:, k] * scale + offset
+        units.append(KINDS[kind][0])
+    values, grid = _grid(numbers, axis_names, [r[0] for r in rows[1:]], units, place)
+    axes = tuple(Axis(n, g, u) for n, g, u in zip(axis_names, grid, units, strict=False))
+    try:
+        return Table(name or column, axes, values, units[-1], method, outside, source=place)
+    except DravikError as error:
+        raise error.at(place) from None
+
+
+def _rows(path: str | Path, place: str) -> list[Row]:
+    try:
+        text = Path(path).read_text(encoding="utf-8-sig")
+    except FileNotFoundError:
+        raise DravikError("there is no such table file", where=place) from None
+    except (OSError, UnicodeDecodeError) as error:
+        raise DravikError(f"the table file cannot be read ({error})", where=place) from None
+    lines = [line if not line.lstrip().startswith("#") else "" for line in text.splitlines()]
+    reader = csv.reader(io.StringIO("\n".join(lines)), skipinitialspace=True)
+    try:
+        return [(reader.line_num, row) for row in reader if any(cell.strip() for cell in row)]
+    except csv.Error as error:
+        raise DravikError(f"not a CSV file ({error})", where=f"{place}:{reader.line_num}") from None
+
+
+def _conversion(column: tuple[str, str], place: str) -> tuple[str, float, float]:
+    name, unit = column
+    try:
+        kind = kind_of_unit(unit)
+        return kind, *to_si(unit, kind)
+    except DravikError as error:
+        raise error.at(f"{place}: column {name}") from None
+
+
+def _numbers(
+    rows: list[Row], order: list[int], names: list[str], width: int, place: str
+) -> NDArray[np.float64]:
+    numbers = np.empty((len(rows), len(order)))
+    for i, (line, cells) in enumerate(rows):
+        if len(cells) != width:
+            raise DravikError(f"{len(cells)} cells", where=f"{place}:{line}", expected=f"{width} as in the header")
+        for k, j in enumerate(order):
+            try:
+                numbers[i, k] = float(cells[j])
+            except ValueError:
+                numbers[i, k] = math.nan
+            if not math.isfinite(numbers[i, k]):
+                raise DravikError(
+                    f"{names[k]} is {cells[j].strip()!r}", where=f"{place}:{line}", expected="a finite number"
+                )
+    return numbers
+
+
+def _grid(
+    numbers: NDArray[np.float64], names: list[str], lines: list[int], units: list[str], place: str
+) -> tuple[NDArray[np.float64], list[NDArray[np.float64]]]:
+    """Return the values as a full grid and the axes; the rows must be sorted, unique and complete."""
+    keys = [tuple(row) for row in numbers[:, :-1]]
+
+    def show(key: tuple[float, ...]) -> str:
+        parts = zip(names, key, units, strict=False)
+        return ", ".join(f"{n} = {x * from_si(u)[1]:g} {from_si(u)[0]}".strip() for n, x, u in parts)
+
+    for i in range(1, len(keys)):
+        if keys[i] == keys[i - 1]:
+            raise DravikError(f"the point {show(keys[i])} is repeated", where=f"{place}:{lines[i]}")
+        if keys[i] < keys[i - 1]:
+            raise DravikError(
+                f"the point {show(keys[i])} is not in rising order",
+                where=f"{place}:{lines[i]}",
+                expected="rows sorted by " + ", then ".join(names),
+            )
+    grid = [np.unique(numbers[:, k]) for k in range(len(names))]
+    full = int(np.prod([len(g) for g in grid]))
+    if full != len(keys):
+        present = set(keys)
+        missing = list(itertools.islice((k for k in itertools.product(*grid) if k not in present), 4))
+        points = "; ".join(show(k) for k in missing[:3]) + ("; ..." if len(missing) > 3 else "")
+        raise DravikError(
+            f"the grid has holes: {full - len(keys)} of {full} points are missing: {points}",
+            where=place,
+            expected="a row for every combination of the axes' values",
+        )
+    return numbers[:, -1].reshape([len(g) for g in grid]).copy(), grid
+
+
+def write_table(table: Table, path: str | Path) -> None:
+    """Write the table as tidy CSV with units in the header, angles in degrees; it reads back the same."""
+    shown = [(a.name, *from_si(a.unit)[:2]) for a in table.axes]
+    value_unit, factor, _ = from_si(table.unit)
+    header = [f"{n} [{u}]" if u else n for n, u, _ in shown]
+    header.append(f"{table.name} [{value_unit}]" if value_unit else table.name)
+    with open(path, "w", newline="", encoding="utf-8") as file:
+        writer = csv.writer(file, lineterminator="\n")
+        writer.writerow(header)
+        grids = [a.values * f for a, (_, _, f) in zip(table.axes, shown, strict=True)]
+        for point, value in zip(itertools.product(*grids), table.values.ravel(), strict=True):
+            writer.writerow([f"{x:.15g}" for x in point] + [f"{value * factor:.15g}"])

@@ -1,0 +1,184 @@
+"""Quantity strings such as ``"62 m/s"`` to SI numbers, at the boundary only; inside, everything is SI.
+
+Angles are a kind of their own: a bare number never passes for an angle, because nobody can
+tell degrees from radians by looking at it. Pint knows the units and does the conversion.
+"""
+
+import math
+import re
+from functools import lru_cache
+from typing import TYPE_CHECKING
+
+from dravik.errors import DravikError
+
+if TYPE_CHECKING:
+    from pint import Unit, UnitRegistry
+
+__all__ = ["KINDS", "column_name", "from_si", "kind_of_unit", "quantity", "split_column", "to_si"]
+
+#: Each kind of quantity: the SI unit Dravik keeps inside, and an example for messages.
+KINDS: dict[str, tuple[str, str]] = {
+    "number": ("", "0.3"),
+    "length": ("m", "2.5 m"),
+    "area": ("m^2", "54 m^2"),
+    "speed": ("m/s", "62 m/s"),
+    "angle": ("rad", "5 deg"),
+    "angular rate": ("rad/s", "60 deg/s"),
+    "time": ("s", "0.05 s"),
+    "mass": ("kg", "9500 kg"),
+    "inertia": ("kg*m^2", "42000 kg*m^2"),
+    "force": ("N", "25 kN"),
+    "moment": ("N*m", "300 N*m"),
+    "power": ("W", "1100 kW"),
+    "pressure": ("Pa", "1013 hPa"),
+    "density": ("kg/m^3", "1.225 kg/m^3"),
+    "temperature": ("K", "15 degC"),
+    "temperature difference": ("delta_K", "15 K"),
+    "acceleration": ("m/s^2", "9.81 m/s^2"),
+    "angular acceleration": ("rad/s^2", "10 deg/s^2"),
+    "frequency": ("1/s", "50 Hz"),
+}
+
+_NUMBER = re.compile(r"\s*([+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?)\s*(.*?)\s*$", re.DOTALL)
+_COLUMN = re.compile(r"\s*([A-Za-z_]\w*)\s*(?:\[([^\]]*)\])?\s*$")
+
+
+@lru_cache(maxsize=1)
+def _registry() -> "UnitRegistry[float]":
+    import pint
+
+    try:
+        return pint.UnitRegistry(cache_folder=":auto:")
+    except OSError:  # a home that cannot be written must not stop the work
+        return pint.UnitRegistry()
+
+
+@lru_cache(maxsize=512)
+def _root(unit: str) -> "tuple[float, float, Unit]":
+    """Return scale, offset and root unit of a unit's text: value in root units = scale * value + offset."""
+    registry = _registry()
+    if len(unit) > 60 or not re.fullmatch(r"[\w\s%/*^().°µ-]*", unit) or re.search(r"\d{3}", unit):
+        raise DravikError(f"{unit[:60]!r} is not a unit")
+    try:
+        parsed = registry.parse_units(unit.replace("^", "**").replace("°", "deg").replace("%", "percent"))
+        one = registry.Quantity(1.0, parsed).to_root_units()
+        zero = registry.Quantity(0.0, parsed).to_root_units()
+    except Exception as error:
+        # pint, and the tokenizer below it, raise many kinds of error on arbitrary text
+        raise DravikError(f"{unit!r} is not a unit", hint="units such as m, ft, kt, deg, kg, N, s") from error
+    scale, offset = float(one.magnitude - zero.magnitude), float(zero.magnitude)
+    if not (math.isfinite(scale) and scale != 0 and math.isfinite(offset)):
+        raise DravikError(f"{unit!r} is not a unit with a finite size")
+    return scale, offset, one.units
+
+
+@lru_cache(maxsize=64)
+def _kind_root(kind: str) -> "tuple[float, Unit]":
+    scale, _, root = _root(KINDS[kind][0])
+    return scale, root
+
+
+def to_si(unit: str, kind: str) -> tuple[float, float]:
+    """Return ``(scale, offset)`` so that SI value = scale * value + offset.
+
+    Raises DravikError when ``unit`` does not measure ``kind`` (a key of KINDS).
+    """
+    si_scale, si_root = _kind_root(kind)
+    scale, offset, root = _root(unit)
+    if kind == "temperature difference" and str(root) == "kelvin":
+        return scale / si_scale, 0.0
+    if root != si_root:
+        raise DravikError(f"{unit!r} does not measure {kind}", expected=f"a quantity such as {KINDS[kind][1]!r}")
+    return scale / si_scale, offset / si_scale
+
+
+def kind_of_unit(unit: str) -> str:
+    """Return the kind of quantity a unit measures; ``"number"`` for an empty unit.
+
+    Raises DravikError for text that is no unit, or a unit of a kind that Dravik has no use for.
+    """
+    if not unit.strip():
+        return "number"
+    _, _, root = _root(unit)
+    for kind in KINDS:
+        if _kind_root(kind)[1] == root:
+            return kind
+    raise DravikError(f"{unit!r} is a unit of no kind that Dravik uses", expected="one of " + ", ".join(KINDS))
+
+
+def quantity(value: object, kind: str, *, where: str = "") -> float:
+    """Return ``value`` in SI: a string with a unit, or a bare number that is already SI.
+
+    Parameters: ``value`` as ``"62 m/s"`` or ``62.0``; ``kind`` a key of KINDS; ``where`` is put in
+    front of the message. Raises DravikError for a wrong or missing unit, for text that is no number,
+    for NaN and infinity, and for a bare number or a unitless string where an angle is meant.
+    """
+    example = KINDS[kind][1]
+    expected = f"{'an' if kind[0] in 'aeiou' else 'a'} {kind} such as {example!r}"
+    if isinstance(value, bool) or not isinstance(value, str | int | float):
+        raise DravikError(f"{value!r} is no quantity", where=where, expected=expected)
+    if isinstance(value, str):
+        match = _NUMBER.match(value)
+        if match is None:
+            raise DravikError(f"{value[:60]!r} does not begin with a number", where=where, expected=expected)
+        number, unit = float(match[1]), match[2]
+    else:
+        try:
+            number, unit = float(value), ""
+        except OverflowError:
+            number, unit = math.inf, ""
+    if not math.isfinite(number):
+        raise DravikError(f"{str(value)[:60]!r} is not a finite number", where=where, expected=expected)
+    if not unit:
+        if kind.startswith("angular") or kind == "angle":
+            raise DravikError(
+                f"{value!r} has no unit, and nobody can tell degrees from radians", where=where, expected=expected
+            )
+        return number
+    try:
+        scale, offset = to_si(unit, kind)
+    except DravikError as error:
+        raise DravikError(f"{value!r}: {error.what}", where=where, expected=expected) from error
+    return number * scale + offset
+
+
+#: How recordings and figures show an SI unit to people, with the suffix of ANSI/AIAA S-119 names.
+_DISPLAY: dict[str, tuple[str, float, str]] = {
+    "": ("", 1.0, ""),
+    "rad": ("deg", 180.0 / math.pi, "deg"),
+    "rad/s": ("deg/s", 180.0 / math.pi, "deg_s"),
+    "rad/s^2": ("deg/s^2", 180.0 / math.pi, "deg_s2"),
+    "m": ("m", 1.0, "m"),
+    "m^2": ("m^2", 1.0, "m2"),
+    "m/s": ("m/s", 1.0, "m_s"),
+    "m/s^2": ("m/s^2", 1.0, "m_s2"),
+    "s": ("s", 1.0, "s"),
+    "kg": ("kg", 1.0, "kg"),
+    "kg*m^2": ("kg*m^2", 1.0, "kgm2"),
+    "kg/m^3": ("kg/m^3", 1.0, "kg_m3"),
+    "N": ("N", 1.0, "N"),
+    "N*m": ("N*m", 1.0, "Nm"),
+    "W": ("W", 1.0, "W"),
+    "Pa": ("Pa", 1.0, "Pa"),
+    "K": ("K", 1.0, "K"),
+    "1/s": ("1/s", 1.0, "1_s"),
+}
+
+
+def from_si(unit: str) -> tuple[str, float, str]:
+    """Return the unit shown to people for an SI unit, the factor onto it, and its name suffix."""
+    return _DISPLAY.get(unit, (unit, 1.0, re.sub(r"[^A-Za-z0-9]+", "_", unit).strip("_")))
+
+
+def column_name(signal: str, unit: str) -> str:
+    """Return a signal's column in a recording: ``alpha`` in rad becomes ``alpha_deg``."""
+    suffix = from_si(unit)[2]
+    return f"{signal}_{suffix}" if suffix else signal
+
+
+def split_column(header: str, *, where: str = "") -> tuple[str, str]:
+    """Return name and unit of a table column such as ``alpha [deg]``; the unit may be absent."""
+    match = _COLUMN.match(header)
+    if match is None:
+        raise DravikError(f"column {header!r} cannot be read", where=where, expected="a header such as 'alpha [deg]'")
+    return match[1], (match[2] or "").strip()
