@@ -1,0 +1,373 @@
+"""From a definition to a tape and a program: which formulas exist, and which registers the kernel reads."""
+
+import math
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, replace
+from typing import NamedTuple
+
+import numpy as np
+
+from dravik.aircraft.schema import AircraftDefinition, Effector, Engine, Loading
+from dravik.errors import DravikError, FormulaError, nearest
+from dravik.formula import Node, Tape, TapeBuilder, parse
+from dravik.frames import body_from_station
+from dravik.kernel import BASE_SIGNALS, PointLoad, Program, RigidBody, build_program
+from dravik.kernel.signals import WIND_INPUTS
+from dravik.tables import Table
+from dravik.units import KINDS
+
+__all__ = ["Built", "EventSpec", "InputSpec", "Signal", "build"]
+
+Where = Callable[..., str]
+FOLLOW_TIME = 0.02  # s, of an effector with a rate limit but no lag of its own
+
+
+class Signal(NamedTuple):
+    """A signal that can be recorded, plotted, or made an output: SI unit, meaning, and what makes it."""
+
+    name: str
+    unit: str
+    meaning: str
+    kind: str
+
+
+@dataclass(frozen=True)
+class InputSpec:
+    """An input: SI unit, limits, value when nobody touches it, and what a trim does with it."""
+
+    name: str
+    unit: str = ""
+    low: float = -math.inf
+    high: float = math.inf
+    default: float = 0.0
+    trim: bool = False
+    follows: str = ""
+    meaning: str = ""
+
+
+class EventSpec(NamedTuple):
+    """A condition watched in flight, in words, and whether it ends the run."""
+
+    text: str
+    stops: bool
+
+
+@dataclass(frozen=True)
+class Built:
+    """All that compiling a definition gives."""
+
+    tape: Tape
+    program: Program
+    signals: dict[str, Signal]
+    inputs: dict[str, InputSpec]
+    events: list[EventSpec]
+    effectors: dict[str, Effector]
+
+
+def _name(name: str) -> Node:
+    return Node("name", 0, name)
+
+
+def _number(value: float) -> Node:
+    return Node("number", 0, value=value)
+
+
+class _Assembly:
+    """Gathers formulas, signals and inputs of one aircraft; a builder that is used once."""
+
+    def __init__(self, definition: AircraftDefinition, tables: Mapping[str, Table], loading: str, where: Where) -> None:
+        self.definition = definition
+        self.where = where
+        self.loading: Loading = definition.loadings[loading]
+        self.effectors = self._effectors()
+        self.inputs = self._inputs()
+        self.signals = {s.name: Signal(s.name, s.unit, s.meaning, "motion") for s in BASE_SIGNALS}
+        for spec in self.inputs.values():
+            self.signals[spec.name] = Signal(spec.name, spec.unit, spec.meaning, "input")
+        reference = definition.reference
+        constants = {
+            "reference_area": reference.area,
+            "reference_chord": reference.chord,
+            "reference_span": reference.span,
+            "gravity": definition.environment.gravity,
+        }
+        base = {s.name: s.level for s in BASE_SIGNALS}
+        self.builder = TapeBuilder(base, list(self.inputs), tables, constants)
+        self.needed: list[str] = []
+        self.events: list[EventSpec] = []
+        self.event_names: list[str] = []
+
+    def _effectors(self) -> dict[str, Effector]:
+        found: dict[str, Effector] = dict(self.definition.controls)
+        for name, engine in self.definition.engines.items():
+            lever = f"power_{name}"
+            if lever in found:
+                raise DravikError(f"the control {lever!r} has the name of an engine's lever", hint="another name")
+            found[lever] = engine
+        return found
+
+    def _inputs(self) -> dict[str, InputSpec]:
+        specs = [InputSpec(s.name, s.unit, meaning=s.meaning) for s in WIND_INPUTS]
+        for name, entry in self.definition.inputs.items():
+            low, high = entry.range or (-math.inf, math.inf)
+            unit = KINDS[entry.kind][0]
+            spec = InputSpec(name, unit, low, high, entry.default, entry.trim, entry.follows, entry.description)
+            specs.append(spec)
+        for name, effector in self.effectors.items():
+            unit = KINDS[effector.kind][0]
+            if effector.command is None:
+                low, high = effector.range or (-math.inf, math.inf)
+                start = min(max(0.0, low), high)
+                text = f"command of {name}"
+                specs.append(InputSpec(f"{name}_command", unit, low, high, start, effector.trim, "", text))
+            else:
+                specs.append(InputSpec(f"{name}_increment", unit, meaning=f"added to the command of {name} by a test"))
+        names = [s.name for s in specs]
+        for name in names:
+            if names.count(name) > 1:
+                raise DravikError(f"the input {name!r} is defined twice", where=self.where("inputs", name))
+        return {s.name: s for s in specs}
+
+    def define(
+        self, name: str, formula: str | float | Node, keys: tuple[str, ...], unit: str = "", meaning: str = "",
+        kind: str = "formula",
+    ) -> None:  # fmt: skip
+        """Add a formula and the signal that it makes."""
+        self.builder.define(name, formula, where=self.where(*keys))
+        self.signals[name] = Signal(name, unit, meaning, kind)
+
+    def add_mass(self) -> list[int]:
+        """Add mass properties; return the kernel's ten registers."""
+        load, builder = self.loading, self.builder
+        for name, value, unit, meaning in (
+            ("mass", load.mass, "kg", "mass"),
+            ("cg_x", load.cg[0], "m", "centre of gravity, station axes, aft"),
+            ("cg_y", load.cg[1], "m", "centre of gravity, station axes, right"),
+            ("cg_z", load.cg[2], "m", "centre of gravity, station axes, up"),
+        ):
+            self.define(name, _number(value), ("loadings",), unit, meaning, "mass")
+        gx, gy, gz = (float(v) for v in body_from_station(load.cg))
+        inertia = (load.Ixx, load.Iyy, load.Izz, load.Ixy, load.Ixz, load.Iyz)
+        return [builder.constant(v) for v in (load.mass, gx, gy, gz, *inertia)]
+
+    def add_formulas(self) -> None:
+        """Add the formulas of the aero section, the laws, and the formulas section."""
+        definition = self.definition
+        if definition.aero is not None:
+            for name, entry in definition.aero.formulas.items():
+                meaning = entry.description or _COEFFICIENTS.get(name, "")
+                self.define(name, entry.formula, ("aero", name), entry.unit, meaning, "aero")
+            self.needed.extend(definition.aero.coefficients)
+        for law, formulas in definition.laws.items():
+            for name, entry in formulas.items():
+                self.define(name, entry.formula, ("laws", law, name), entry.unit, entry.description, "law")
+        for name, entry in definition.formulas.items():
+            self.define(name, entry.formula, ("formulas", name), entry.unit, entry.description)
+
+    def add_effectors(self) -> None:
+        """Add each effector's command and its position."""
+        for name, effector in self.effectors.items():
+            section = "engines" if isinstance(effector, Engine) else "controls"
+            keys = (section, name.removeprefix("power_") if section == "engines" else name)
+            unit = KINDS[effector.kind][0]
+            if effector.command is not None:
+                where = self.where(*keys, "command")
+                command = self._sum(effector.command, where, name)
+                self.builder.nodes[f"{name}_command"] = (command, where, str(effector.command))
+                self.signals[f"{name}_command"] = Signal(f"{name}_command", unit, f"command of {name}", "command")
+            low, high = effector.range or (-math.inf, math.inf)
+            meaning = effector.description or f"position of {name}"
+            self.define(name, _effector_node(name, effector, low, high), keys, unit, meaning, "effector")
+            if effector.range is not None:
+                slack = 1e-9 * (high - low)
+                self._watch(
+                    f"{name}_command < {low - slack!r} or {name}_command > {high + slack!r}",
+                    EventSpec(f"{name} is commanded beyond its stop", False),
+                    f"{name}_at_stop",
+                )
+
+    def _sum(self, command: str | float, where: str, name: str) -> Node:
+        node = Node("op", 0, "add", args=(parse(command, where=where), _name(f"{name}_increment")))
+        for extra in self.definition.add.get(name, ()):
+            node = Node("op", 0, "add", args=(node, parse(extra, where=self.where("add", name))))
+        return node
+
+    def _watch(self, condition: str, event: EventSpec, name: str, keys: tuple[str, ...] = ()) -> None:
+        self.builder.define(name, condition, where=self.where(*keys))
+        self.event_names.append(name)
+        self.events.append(event)
+
+    def add_engines(self) -> list[tuple[str, Engine, str]]:
+        """Add thrust and torque; return the names of sizes with their engines."""
+        loads = []
+        for name, engine in self.definition.engines.items():
+            keys = ("engines", name, "thrust")
+            self.define(f"thrust_{name}", engine.thrust, keys, "N", f"thrust of engine {name}", "engine")
+            loads.append((f"thrust_{name}", engine, "force"))
+            if engine.torque is not None:
+                keys = ("engines", name, "torque")
+                self.define(f"torque_{name}", engine.torque, keys, "N*m", f"torque of engine {name}", "engine")
+                loads.append((f"torque_{name}", engine, "moment"))
+        engines = list(self.definition.engines)
+        if engines and "thrust" not in self.signals:
+            self.define("thrust", " + ".join(f"thrust_{e}" for e in engines), ("engines",), "N", "total thrust", "engine")
+        if engines and "thrust_coefficient" not in self.signals:
+            text = "thrust / (max(dynamic_pressure, 1) * reference_area)"
+            self.define("thrust_coefficient", text, ("engines",), "", "thrust over dynamic pressure and area", "engine")
+        self.needed.extend(name for name, _, _ in loads)
+        return loads
+
+    def check_adds(self) -> None:
+        """Refuse additions to controls that are not there, or that have no command to add to."""
+        for name in self.definition.add:
+            if name not in self.effectors:
+                where = self.where("add", name)
+                raise DravikError(f"there is no control {name!r}", where=where, hint=nearest(name, self.effectors))
+            if self.effectors[name].command is None:
+                raise DravikError(
+                    f"the command of {name} is an input", where=self.where("add", name), hint=f'command = "..." in {name}'
+                )
+
+    def check_follows(self) -> None:
+        """Refuse inputs that follow a signal which is not there."""
+        for name, entry in self.definition.inputs.items():
+            if entry.follows and entry.follows not in self.signals:
+                where = self.where("inputs", name, "follows")
+                hint = nearest(entry.follows, self.signals)
+                raise DravikError(f"there is no signal {entry.follows!r}", where=where, hint=hint)
+
+    def check_table_axes(self) -> None:
+        """Refuse a table whose axis has a signal's name but another kind of unit."""
+        for name, table in self.builder.tables.items():
+            for axis in table.axes:
+                signal = self.signals.get(axis.name)
+                if signal is not None and signal.unit != axis.unit:
+                    raise DravikError(
+                        f"column {axis.name} is in {axis.unit or 'no unit'}, the signal {axis.name} is in {signal.unit or 'none'}",
+                        where=f"{self.where('tables', name)}: {table.source}",
+                        hint=f"a header such as '{axis.name} [{'deg' if signal.unit == 'rad' else signal.unit}]'",
+                    )
+
+    def assemble(self) -> Built:
+        """Compile everything."""
+        definition = self.definition
+        mass = self.add_mass()
+        self.add_formulas()
+        loads = self.add_engines()
+        self.add_effectors()
+        self.check_adds()
+        self.check_follows()
+        self.check_table_axes()
+        self._watch("altitude < 0", EventSpec("the centre of gravity is below sea level", True), "below_ground")
+        for name, event in definition.events.items():
+            self._watch_user_event(name, event.when, event.stop)
+        tape = self.builder.build(self.needed)
+        self._check_levels(tape, [*self.needed])
+        for slot in tape.states:
+            if slot.name not in self.signals:
+                self.signals[slot.name] = Signal(slot.name, "", "state of a function in a formula", "state")
+        body = self._body(tape, mass, loads)
+        program = build_program(tape, body)
+        return Built(tape, program, self.signals, self.inputs, self.events, self.effectors)
+
+    def _watch_user_event(self, name: str, when: str | float, stop: bool) -> None:
+        node = parse(when, where=self.where("events", name, "when"))
+        self._watch_node(name, node, str(when), stop)
+
+    def _watch_node(self, name: str, node: Node, text: str, stop: bool) -> None:
+        keys = ("events", name, "when")
+        condition = Node("op", node.position, "ne", args=(node, _number(0.0)))
+        self.builder.define(name, condition, where=self.where(*keys))
+        self.builder.nodes[name] = (condition, self.where(*keys), text)
+        self.event_names.append(name)
+        self.events.append(EventSpec(name, stop))
+
+    def _check_levels(self, tape: Tape, names: list[str]) -> None:
+        """Forces may hold alpha_dot and beta_dot linearly, and accelerations not at all."""
+        for name in names:
+            register = tape.names[name]
+            level, degree = self.builder.levels[register], self.builder.degrees[register]
+            _, where, text = self.builder.nodes[name]
+            if level > 1:
+                raise FormulaError(
+                    f"{name} needs an acceleration, which in turn needs {name}",
+                    text=text,
+                    where=where,
+                    hint="alpha_dot or beta_dot, which forces may contain; or a lag in between",
+                )
+            if level == 1 and degree > 1:
+                raise FormulaError(
+                    f"{name} is not linear in alpha_dot and beta_dot", text=text, where=where,
+                    hint="products with signals that do not depend on them",
+                )  # fmt: skip
+
+    def _body(self, tape: Tape, mass: list[int], loads: list[tuple[str, Engine, str]]) -> RigidBody:
+        definition = self.definition
+        reference = definition.reference
+        point_loads = []
+        for name, engine, kind in loads:
+            direction = np.asarray(engine.direction) / np.linalg.norm(engine.direction)
+            position = body_from_station(engine.position)
+            point_loads.append(
+                PointLoad(
+                    tape.names[name],
+                    (float(direction[0]), float(direction[1]), float(direction[2])),
+                    (float(position[0]), float(position[1]), float(position[2])),
+                    is_moment=kind == "moment",
+                )
+            )
+        point = body_from_station(reference.moment_point)
+        body = RigidBody(
+            mass_registers=mass,
+            inputs=len(self.inputs),
+            wind=tape.names["wind_north"],
+            area=reference.area,
+            chord=reference.chord,
+            span=reference.span,
+            moment_point=(float(point[0]), float(point[1]), float(point[2])),
+            loads=point_loads,
+            gravity=definition.environment.gravity,
+            temperature_offset=definition.environment.temperature_offset,
+            events=[(tape.names[n], e.stops) for n, e in zip(self.event_names, self.events, strict=True)],
+        )
+        aero = definition.aero
+        if aero is None:
+            return body
+        moment_axes = aero.moment_axes or ("body" if aero.axes == "wind" else aero.axes)
+        registers = [tape.names[c] for c in aero.coefficients]
+        return replace(body, aero_registers=registers, force_axes=aero.axes, moment_axes=moment_axes)
+
+
+def _effector_node(name: str, effector: Effector, low: float, high: float) -> Node:
+    """Return the position of an effector: a state with dynamics, or its limited command without."""
+    command = _name(f"{name}_command")
+    rate = math.inf if effector.rate is None else effector.rate
+    if effector.frequency is not None:
+        parts = (effector.frequency, effector.damping, rate, low, high)
+        return Node("call", 0, "actuator_2", args=(command, *(_number(v) for v in parts)))
+    if effector.lag is not None or effector.rate is not None:
+        parts4 = (effector.lag or FOLLOW_TIME, rate, low, high)
+        return Node("call", 0, "actuator_1", args=(command, *(_number(v) for v in parts4)))
+    if math.isinf(low) and math.isinf(high):
+        return command
+    return Node("op", 0, "travel", args=(command, _number(low), _number(high)))
+
+
+_COEFFICIENTS = {
+    "CL": "lift coefficient",
+    "CD": "drag coefficient",
+    "CY": "side-force coefficient, right positive",
+    "CX": "force coefficient along body x",
+    "CZ": "force coefficient along body z",
+    "Cl": "rolling-moment coefficient about the moment point, right wing down positive",
+    "Cm": "pitching-moment coefficient about the moment point, nose up positive",
+    "Cn": "yawing-moment coefficient about the moment point, nose right positive",
+}
+
+
+def build(definition: AircraftDefinition, tables: Mapping[str, Table], loading: str, where: Where) -> Built:
+    """Compile a definition in one of its loadings; ``where(*keys)`` names the place of a key in messages.
+
+    Raises DravikError for names that clash or do not exist, FormulaError for formulas.
+    """
+    return _Assembly(definition, tables, loading, where).assemble()

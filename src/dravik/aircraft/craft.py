@@ -1,0 +1,310 @@
+"""The compiled aircraft: names, values, derivatives; ready for trim, linear models and flight."""
+
+from collections.abc import Mapping
+from functools import cached_property
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dravik.aircraft.build import Built, EventSpec, InputSpec, Signal, build
+from dravik.aircraft.lines import KeyLines
+from dravik.aircraft.schema import AircraftDefinition, LawDefinition, Loading
+from dravik.errors import DravikError, nearest
+from dravik.formula import Tape
+from dravik.frames import quaternion_from_euler
+from dravik.kernel import RIGID_STATES, Program, Workspace, new_workspace
+from dravik.kernel.chart import AIR_CHART, BODY_CHART, chart_from_state, chart_rates, state_from_chart
+from dravik.kernel.motion import evaluate
+from dravik.kernel.program import FLAGS, OUTSIDE_TABLE
+from dravik.tables import Table
+
+__all__ = ["Aircraft", "AircraftPlant", "InputSpec", "Signal"]
+
+Floats = NDArray[np.float64]
+_COMMON = ("phi", "theta", "psi", "p", "q", "r")
+#: Chart coordinates by name, for ``Aircraft.plant``.
+COORDINATES = {
+    "air": (AIR_CHART, ("north", "east", "altitude", "airspeed", "alpha", "beta", *_COMMON)),
+    "body": (BODY_CHART, ("north", "east", "altitude", "u", "v", "w", *_COMMON)),
+}
+
+
+class Aircraft:
+    """An aircraft compiled for the kernel; immutable, so that it can be shared between runs.
+
+    Built by ``load``, ``sample``, or from a definition in Python. ``with_loading`` and ``with_law`` return
+    changed copies.
+    """
+
+    def __init__(
+        self,
+        definition: AircraftDefinition,
+        tables: Mapping[str, Table] | None = None,
+        *,
+        path: Path | None = None,
+        places: KeyLines | None = None,
+        loading: str = "",
+        law_places: Mapping[str, KeyLines] | None = None,
+    ) -> None:
+        self.definition = definition
+        self.tables = dict(tables or {})
+        self.path = path
+        self._places = places or KeyLines("", definition.name)
+        self._law_places = dict(law_places or {})
+        self.loading_name = loading or definition.default_loading
+        if self.loading_name not in definition.loadings:
+            raise DravikError(
+                f"{definition.name} has no loading {self.loading_name!r}",
+                expected="one of " + ", ".join(definition.loadings),
+                hint=nearest(self.loading_name, definition.loadings),
+            )
+        self._built: Built = build(definition, self.tables, self.loading_name, self.where)
+
+    def where(self, *keys: str) -> str:
+        """Return file, line and key path for messages."""
+        if len(keys) > 1 and f"{keys[0]}.{keys[1]}" in self._law_places:
+            return self._law_places[f"{keys[0]}.{keys[1]}"].place(keys)
+        return self._places.place(keys)
+
+    # -- what it consists of -------------------------------------------------------------------
+
+    @property
+    def name(self) -> str:
+        """The aircraft's name."""
+        return self.definition.name
+
+    @property
+    def loading(self) -> Loading:
+        """Mass, centre of gravity and inertia in use."""
+        return self.definition.loadings[self.loading_name]
+
+    @property
+    def tape(self) -> Tape:
+        """The compiled formulas."""
+        return self._built.tape
+
+    @property
+    def program(self) -> Program:
+        """The aircraft as the kernel sees it."""
+        return self._built.program
+
+    @property
+    def signals(self) -> dict[str, Signal]:
+        """Every signal by name, with unit and meaning."""
+        return self._built.signals
+
+    @property
+    def inputs(self) -> dict[str, InputSpec]:
+        """Every input by name, in the kernel's order."""
+        return self._built.inputs
+
+    @property
+    def events(self) -> list[EventSpec]:
+        """Conditions that the kernel watches."""
+        return self._built.events
+
+    @property
+    def limits(self) -> dict[str, tuple[float, float]]:
+        """Ranges of effectors and engine levers, SI."""
+        return {n: e.range for n, e in self._built.effectors.items() if e.range is not None}
+
+    @property
+    def input_names(self) -> list[str]:
+        """Names of the inputs, in the kernel's order."""
+        return list(self.inputs)
+
+    @cached_property
+    def function_states(self) -> list[str]:
+        """Names of the states beyond the rigid body's: actuators, engines, stateful functions."""
+        return [s.name for s in self.tape.states]
+
+    @property
+    def state_names(self) -> list[str]:
+        """Names of the integrated states, quaternion and all."""
+        return [*RIGID_STATES, *self.function_states]
+
+    def default_inputs(self) -> Floats:
+        """Return every input at its default."""
+        return np.array([i.default for i in self.inputs.values()])
+
+    def signal(self, name: str) -> Signal:
+        """Return a signal; raises DravikError, naming the nearest, when there is none of that name."""
+        if name not in self.signals:
+            raise DravikError(
+                f"{self.name} has no signal {name!r}", hint=nearest(name, self.signals) or "dravik signals"
+            )
+        return self.signals[name]
+
+    def input_index(self, name: str) -> int:
+        """Return the place of an input; an effector's name stands for what is added to its command."""
+        for candidate in (name, f"{name}_increment", f"{name}_command"):
+            if candidate in self.inputs:
+                return self.input_names.index(candidate)
+        raise DravikError(
+            f"{self.name} has no input {name!r}",
+            expected="one of " + ", ".join(self.inputs),
+            hint=nearest(name, [*self.inputs, *self._built.effectors]),
+        )
+
+    # -- changed copies ---------------------------------------------------------------------------
+
+    def _copy(self, **changes: object) -> "Aircraft":
+        return Aircraft(
+            self.definition.model_copy(update=changes),
+            self.tables,
+            path=self.path,
+            places=self._places,
+            loading=self.loading_name,
+            law_places=self._law_places,
+        )
+
+    def with_loading(self, name: str) -> "Aircraft":
+        """Return the aircraft in another of its loadings."""
+        copy = Aircraft(
+            self.definition, self.tables, path=self.path, places=self._places, loading=name,
+            law_places=self._law_places,
+        )  # fmt: skip
+        return copy
+
+    def with_environment(self, **changes: float) -> "Aircraft":
+        """Return the aircraft with ``gravity`` (m/s^2) or ``temperature_offset`` (K) changed."""
+        return self._copy(environment=self.definition.environment.model_copy(update=changes))
+
+    def with_law(
+        self, law: LawDefinition, tables: Mapping[str, Table] | None = None, places: KeyLines | None = None
+    ) -> "Aircraft":
+        """Return the aircraft with a control law engaged: its inputs, formulas, and additions to commands.
+
+        Raises DravikError when a name of the law is taken already, or a control it adds to is not there.
+        """
+        own = self.definition
+        for section in ("inputs", "formulas", "events", "tables"):
+            for name in getattr(law, section):
+                if name in getattr(own, section):
+                    raise DravikError(f"{section}.{name} of law {law.name!r} is there already", hint="another name")
+        add = {name: (*own.add.get(name, ()), *((law.add[name],) if name in law.add else ())) for name in {*own.add, *law.add}}
+        merged = own.model_copy(
+            update={
+                "inputs": {**own.inputs, **law.inputs},
+                "formulas": {**own.formulas, **law.formulas},
+                "events": {**own.events, **law.events},
+                "add": add,
+            }
+        )
+        law_places = dict(self._law_places)
+        if places is not None:
+            for section in ("inputs", "formulas", "events", "add"):
+                law_places.update({f"{section}.{name}": places for name in getattr(law, section)})
+        return Aircraft(
+            merged, {**self.tables, **(tables or {})}, path=self.path, places=self._places,
+            loading=self.loading_name, law_places=law_places,
+        )  # fmt: skip
+
+    # -- values --------------------------------------------------------------------------------------
+
+    def workspace(self) -> Workspace:
+        """Return a fresh workspace; one for each run or thread."""
+        return new_workspace(self.program, self.tape)
+
+    def state(
+        self, *, position: tuple[float, float, float] = (0.0, 0.0, 0.0), velocity: tuple[float, float, float],
+        attitude: tuple[float, float, float] = (0.0, 0.0, 0.0), rates: tuple[float, float, float] = (0.0, 0.0, 0.0),
+        functions: Mapping[str, float] | None = None,
+    ) -> Floats:  # fmt: skip
+        """Return an integrated state from north, east, altitude; u, v, w; phi, theta, psi; p, q, r (SI).
+
+        ``functions`` sets states of actuators and functions by name; the others are at their initial value.
+        """
+        initial = [(functions or {}).get(s.name, s.initial) for s in self.tape.states]
+        q = quaternion_from_euler(*attitude)
+        return np.array([*position, *velocity, *q, *rates, *initial], dtype=float)
+
+    def registers(self, x: Floats, u: Floats, t: float = 0.0, workspace: Workspace | None = None) -> Workspace:
+        """Evaluate everything at one state and input; the signals stand in the workspace's registers."""
+        w = workspace or self.workspace()
+        w.counters[OUTSIDE_TABLE] = 0
+        evaluate(self.program, w, t, x, u, np.empty(len(x)), False, True)
+        self.refuse_outside(w)
+        return w
+
+    def values(self, x: Floats, u: Floats, names: list[str] | None = None, t: float = 0.0) -> dict[str, float]:
+        """Return signals by name (all unless named) at one state and input."""
+        r = self.registers(x, u, t).registers
+        return {n: float(r[self.tape.names[n]]) for n in (names or self.signals)}
+
+    def refuse_outside(self, w: Workspace) -> None:
+        """Raise DravikError when the last evaluation left a table whose policy makes that an error."""
+        counter = int(w.counters[OUTSIDE_TABLE]) - 1
+        if counter >= 0:
+            raise DravikError(self.outside_message(counter, float(w.worst[counter, 2])))
+
+    def outside_message(self, counter: int, value: float) -> str:
+        """Return in words which table was left, on which axis, and at what value."""
+        table, axis = self.tape.locates[counter][0]
+        entry = self.tables[table]
+        span = next(a for a in entry.axes if a.name == axis)
+        return (
+            f"{axis} = {value:.6g} {span.unit} is outside table {table}, "
+            f"which covers {span.values[0]:.6g} to {span.values[-1]:.6g} {span.unit}"
+        )
+
+    def outside_visits(self, w: Workspace) -> list[tuple[str, str, int, float, float]]:
+        """Return table, axis, visits, lowest and highest argument for each axis that was left."""
+        found = []
+        for i, users in enumerate(self.tape.locates):
+            visits = int(w.counters[FLAGS + i])
+            if visits:
+                found.extend((t, a, visits, float(w.worst[i, 0]), float(w.worst[i, 1])) for t, a in users)
+        return found
+
+    def plant(self, coordinates: str = "air") -> "AircraftPlant":
+        """Return the aircraft as a plant in Euler angles and ``"air"`` (airspeed, alpha, beta) or ``"body"`` (u, v, w).
+
+        Raises DravikError for other coordinates.
+        """
+        if coordinates not in COORDINATES:
+            raise DravikError(f"coordinates {coordinates!r}", expected="'air' or 'body'")
+        return AircraftPlant(self, coordinates)
+
+
+class AircraftPlant:
+    """An aircraft behind the Plant protocol, in chart coordinates; every signal is an output."""
+
+    def __init__(self, craft: Aircraft, coordinates: str) -> None:
+        self.craft = craft
+        self.coordinates = coordinates
+        self.chart, names = COORDINATES[coordinates]
+        self.state_names = [*names, *craft.function_states]
+        self.input_names = craft.input_names
+        self.output_names = list(craft.signals)
+        self._registers = np.array([craft.tape.names[n] for n in self.output_names])
+        self._workspace = craft.workspace()
+
+    def derivatives(self, t: float, x: Floats, u: Floats) -> Floats:
+        """Return the rates of the chart coordinates."""
+        n = len(x)
+        rates = np.empty(n)
+        chart_rates(
+            self.craft.program, self._workspace, t, x, u, self.chart, np.empty(n + 1), np.empty(n + 1), rates, False
+        )
+        return rates
+
+    def outputs(self, t: float, x: Floats, u: Floats) -> Floats:
+        """Return every signal."""
+        self.derivatives(t, x, u)
+        outputs: Floats = self._workspace.registers[self._registers].copy()
+        return outputs
+
+    def from_state(self, x: Floats, u: Floats) -> Floats:
+        """Return the chart coordinates of an integrated state."""
+        w = self.craft.registers(x, u)
+        z = np.empty(len(x) - 1)
+        chart_from_state(self.craft.program, w, x, self.chart, z)
+        return z
+
+    def to_state(self, z: Floats, u: Floats) -> Floats:
+        """Return the integrated state of chart coordinates."""
+        x = np.empty(len(z) + 1)
+        state_from_chart(self.craft.program, z, u, self.chart, x)
+        return x

@@ -1,0 +1,46 @@
+"""The sample aircraft that ship with Dravik."""
+
+import shutil
+from pathlib import Path
+
+from dravik.aircraft.craft import Aircraft
+from dravik.aircraft.load import load
+from dravik.errors import DravikError, nearest
+
+__all__ = ["copy_sample", "sample", "sample_names", "sample_path"]
+
+_ROOT = Path(__file__).resolve().parent.parent / "samples"
+
+
+def sample_names() -> list[str]:
+    """Return the names of the samples."""
+    return sorted(p.parent.name for p in _ROOT.glob("*/aircraft.toml"))
+
+
+def sample_path(name: str = "tarn") -> Path:
+    """Return the folder of a sample; raises DravikError, naming the nearest, when there is none."""
+    names = sample_names()
+    if name not in names:
+        raise DravikError(f"there is no sample {name!r}", expected="one of " + ", ".join(names), hint=nearest(name, names))
+    return _ROOT / name
+
+
+def sample(name: str = "tarn", *, loading: str = "") -> Aircraft:
+    """Return a sample aircraft, compiled."""
+    return load(sample_path(name) / "aircraft.toml", loading=loading)
+
+
+def copy_sample(name: str, target: str | Path) -> Path:
+    """Copy a sample's files to a new folder and return its aircraft file.
+
+    Raises DravikError when the folder exists and is not empty, or cannot be written.
+    """
+    folder = Path(target)
+    source = sample_path(name)
+    if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
+        raise DravikError("the folder is there already and not empty", where=str(folder), hint="another name")
+    try:
+        shutil.copytree(source, folder, dirs_exist_ok=True)
+    except OSError as error:
+        raise DravikError(f"the folder cannot be written ({error.strerror})", where=str(folder)) from None
+    return folder / "aircraft.toml"
