@@ -86,19 +86,22 @@ def chart_rates(
 
 @compiled
 def jacobian(
-    p: Program, w: Workspace, t: float, z: Floats, u: Floats, chart: int, steps: Floats, picks: Ints,
+    p: Program, w: Workspace, t: float, z: Floats, u: Floats, chart: int, steps: Floats, sides: Ints, picks: Ints,
     slopes: Floats, kinks: Floats, scratch: Floats, values: Floats,
 ) -> None:  # fmt: skip
     """Fill ``slopes`` (rates and picked signals by states and inputs) with central differences.
 
+    ``sides`` is 0 for a column, or 1 or -1 where only the way up or down is open (at a stop).
     ``kinks`` receives the differences between the slopes to either side: large where a table bends.
     Working space: ``scratch`` (4, n + inputs + 1) and ``values`` (3, n + signals).
     """
     n, nu, ny = z.shape[0], u.shape[0], picks.shape[0]
     x, dx = scratch[0, : n + 1], scratch[1, : n + 1]
     point, inputs = scratch[2, :n], scratch[3, :nu]
-    point[:] = z
-    inputs[:] = u
+    for i in range(n):
+        point[i] = z[i]
+    for i in range(nu):
+        inputs[i] = u[i]
     for column in range(-1, n + nu):
         for side in range(2):
             if column < 0 and side == 1:
@@ -119,5 +122,10 @@ def jacobian(
         else:
             inputs[column - n] = u[column - n]
         for i in range(n + ny):
-            slopes[i, column] = (values[0, i] - values[1, i]) / (2.0 * steps[column])
-            kinks[i, column] = (values[0, i] + values[1, i] - 2.0 * values[2, i]) / steps[column]
+            if sides[column] == 0:
+                slopes[i, column] = (values[0, i] - values[1, i]) / (2.0 * steps[column])
+                kinks[i, column] = (values[0, i] + values[1, i] - 2.0 * values[2, i]) / steps[column]
+            else:
+                way = 0 if sides[column] > 0 else 1
+                slopes[i, column] = sides[column] * (values[way, i] - values[2, i]) / steps[column]
+                kinks[i, column] = 0.0

@@ -1,0 +1,6 @@
+"""Handling qualities: modes and responses held against published criteria."""
+
+from dravik.handling.criteria import Criterion, Evaluation, evaluate
+from dravik.handling.modal import modal_criteria
+
+__all__ = ["Criterion", "Evaluation", "evaluate", "modal_criteria"]

@@ -1,0 +1,124 @@
+"""What a criterion is, whatever its source: a value, limits for each level, and the level that follows."""
+
+import math
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from dravik.aircraft import Aircraft
+from dravik.errors import DravikError, nearest
+from dravik.linear import LinearModel, linearise
+from dravik.trim import TrimPoint
+
+if TYPE_CHECKING:
+    from pandas import DataFrame
+
+__all__ = ["CATEGORIES", "CLASSES", "Criterion", "Evaluation", "evaluate"]
+
+CLASSES = ("I", "II-L", "II-C", "III", "IV")
+CATEGORIES = ("A", "B", "C")
+UNACCEPTABLE = 4
+
+
+@dataclass(frozen=True)
+class Criterion:
+    """One requirement: ``value`` with ``lows`` and ``highs`` for levels 1 to 3 (None for no limit).
+
+    ``margin`` is the distance to the nearest level 1 limit as a share of that limit: negative outside it.
+    """
+
+    name: str
+    paragraph: str
+    value: float
+    unit: str
+    lows: tuple[float | None, float | None, float | None]
+    highs: tuple[float | None, float | None, float | None] = (None, None, None)
+    note: str = ""
+
+    @property
+    def level(self) -> int:
+        """1 to 3, or 4 for worse than level 3."""
+        for level in range(3):
+            low, high = self.lows[level], self.highs[level]
+            if (low is None or self.value >= low) and (high is None or self.value <= high):
+                return level + 1
+        return UNACCEPTABLE
+
+    @property
+    def margin(self) -> float | None:
+        """Distance to the nearest level 1 limit over that limit, or None without one."""
+        sides = []
+        if self.lows[0] is not None:
+            sides.append((self.value - self.lows[0]) / (abs(self.lows[0]) or 1.0))
+        if self.highs[0] is not None:
+            sides.append((self.highs[0] - self.value) / (abs(self.highs[0]) or 1.0))
+        return min(sides) if sides else None
+
+    @property
+    def requirement(self) -> str:
+        """The level 1 limits in words."""
+        low, high = self.lows[0], self.highs[0]
+        if low is None and high is None:
+            return "no limit"
+        if low is None:
+            return f"at most {high:g}"
+        return f"at least {low:g}" if high is None else f"{low:g} to {high:g}"
+
+
+@dataclass(frozen=True)
+class Evaluation:
+    """All criteria of one flight condition; ``level`` is the worst of them."""
+
+    title: str
+    aircraft_class: str
+    category: str
+    criteria: list[Criterion]
+
+    @property
+    def level(self) -> int:
+        """The worst level; 4 is worse than level 3."""
+        return max((c.level for c in self.criteria), default=UNACCEPTABLE)
+
+    def rows(self) -> list[dict[str, object]]:
+        """Return one plain record for each criterion."""
+        return [
+            {
+                "paragraph": c.paragraph,
+                "requirement": c.name,
+                "value": None if math.isinf(c.value) else c.value,
+                "unit": c.unit,
+                "level_1": c.requirement,
+                "level": c.level,
+                "margin": None if c.margin is None or math.isinf(c.margin) else c.margin,
+                "note": c.note,
+            }
+            for c in self.criteria
+        ]
+
+    @property
+    def table(self) -> "DataFrame":
+        """The criteria as a DataFrame."""
+        import pandas as pd
+
+        return pd.DataFrame(self.rows()).set_index("paragraph")
+
+
+def evaluate(
+    craft: Aircraft, point: TrimPoint, *, aircraft_class: str = "II-L", category: str = "B",
+    model: LinearModel | None = None,
+) -> Evaluation:  # fmt: skip
+    """Return the modal requirements of MIL-F-8785C for an aircraft at a trimmed point.
+
+    ``aircraft_class`` is one of CLASSES, ``category`` (of the flight phase) one of CATEGORIES. Raises DravikError for
+    others.
+    """
+    from dravik.handling.modal import modal_criteria
+
+    for value, choices, what in ((aircraft_class, CLASSES, "class"), (category, CATEGORIES, "category")):
+        if value not in choices:
+            raise DravikError(
+                f"{what} {value!r}", expected="one of " + ", ".join(choices), hint=nearest(value.upper(), choices)
+            )
+    if model is None or "nz" not in model.outputs:
+        model = linearise(craft, point, outputs=["nz"])
+    criteria = modal_criteria(model, aircraft_class, category)
+    return Evaluation(f"{craft.name}, {point.condition}", aircraft_class, category, criteria)

@@ -1,0 +1,128 @@
+"""Linear models by central differences about an operating point, with steps to the measure of each state."""
+
+from collections.abc import Sequence
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dravik.aircraft import Aircraft
+from dravik.errors import DravikError
+from dravik.kernel.chart import jacobian
+from dravik.linear.model import Kink, LinearModel
+from dravik.plant import Plant
+from dravik.trim import TrimPoint
+
+__all__ = ["linearise", "linearise_plant"]
+
+Floats = NDArray[np.float64]
+# The step that balances truncation against rounding for central differences is about the cube root of the
+# machine's precision, times the size of what is stepped.
+STEP = float(np.cbrt(np.finfo(float).eps))
+_SIZES = {"m": 100.0, "m/s": 10.0, "rad": 1.0, "rad/s": 1.0}
+KINK_SHARE = 0.05
+
+
+def linearise(
+    craft: Aircraft,
+    point: TrimPoint,
+    *,
+    coordinates: str = "air",
+    outputs: Sequence[str] = (),
+    states: Sequence[str] | None = None,
+) -> LinearModel:
+    """Return the linear model of an aircraft about a trimmed point.
+
+    States are position, ``"air"`` (airspeed, alpha, beta) or ``"body"`` (u, v, w) velocities, Euler angles, rates, and
+    those of actuators, engines and formulas; ``states`` keeps only some of them. Any signals may be
+    ``outputs``; without any, the outputs are the states. All in SI and rad.
+
+    At a stop of an effector or an input the slope is taken on the side that is open.
+
+    A table that bends at the operating point has two slopes there: the model holds their mean, and lists
+    it in ``kinks``. Raises DravikError for unknown names, and at ±90° pitch, where Euler angles have no rates.
+    """
+    plant = craft.plant(coordinates)
+    for name in outputs:
+        craft.signal(name)
+    if abs(abs(point.signals["theta"]) - np.pi / 2) < 1e-3:
+        raise DravikError("linearise at ±90 deg pitch: Euler angles have no rates there", hint="another attitude")
+    names, inputs = plant.state_names, plant.input_names
+    u = np.array(point.inputs, dtype=float)
+    z = plant.from_state(point.state, u)
+    units = {n: craft.signals[n].unit for n in [*names, *inputs, *outputs] if n in craft.signals}
+    steps = np.array(
+        [STEP * max(_SIZES.get(units.get(n, ""), 1.0), abs(v)) for n, v in zip([*names, *inputs], [*z, *u], strict=True)]
+    )
+    sides = _open_sides(craft, [*names, *inputs], np.array([*z, *u]))
+    picks = np.array([craft.tape.names[o] for o in outputs], dtype=np.int64)
+    n, m, k = len(names), len(inputs), len(outputs)
+    slopes, kinks = np.empty((n + k, n + m)), np.empty((n + k, n + m))
+    w = craft.workspace()
+    jacobian(
+        craft.program, w, 0.0, z, u, plant.chart, steps, sides, picks, slopes, kinks,
+        np.empty((4, n + m + 2)), np.empty((3, n + k)),
+    )  # fmt: skip
+    craft.refuse_outside(w)
+    y0 = np.array([point.signals[o] for o in outputs]) if k else z
+    model = LinearModel(
+        slopes[:n, :n].copy(), slopes[:n, n:].copy(),
+        slopes[n:, :n].copy() if k else np.eye(n), slopes[n:, n:].copy() if k else np.zeros((n, m)),
+        names, inputs, list(outputs) if k else list(names), units, z, u, y0,
+        _find_kinks(slopes, kinks, [*names, *outputs], [*names, *inputs]),
+        f"{craft.name}, {point.condition}",
+    )  # fmt: skip
+    return model if states is None else model.part(states=states)
+
+
+def _open_sides(craft: Aircraft, columns: list[str], values: Floats) -> NDArray[np.int64]:
+    """Return 1 or -1 for what stands at its lower or upper stop (or an increment on such), else 0."""
+    ranges = {**craft.limits, **{n: (i.low, i.high) for n, i in craft.inputs.items()}}
+    at = {}
+    for name, value in zip(columns, values, strict=True):
+        low, high = ranges.get(name, (-np.inf, np.inf))
+        room = 1e-9 * (high - low) if np.isfinite(high - low) else 0.0
+        at[name] = 1 if value <= low + room else (-1 if value >= high - room else 0)
+    for name in craft.limits:
+        if f"{name}_increment" in at:
+            at[f"{name}_increment"] = at.get(name, 0)
+    return np.array([at[name] for name in columns], dtype=np.int64)
+
+
+def _find_kinks(slopes: Floats, kinks: Floats, rows: list[str], columns: list[str]) -> list[Kink]:
+    """Return the slopes that differ from side to side, the worst first."""
+    size = np.maximum(np.abs(slopes), 1e-3 * np.max(np.abs(slopes), axis=1, keepdims=True))
+    share = np.abs(kinks) / np.maximum(size, 1e-300)
+    found = np.argwhere((size > 1e-9) & (share > KINK_SHARE))
+    worst = sorted(found, key=lambda at: -share[at[0], at[1]])
+    return [Kink(rows[i], columns[j], float(slopes[i, j]), float(share[i, j])) for i, j in worst]
+
+
+def linearise_plant(plant: Plant, x: Floats, u: Floats | None = None, *, t: float = 0.0) -> LinearModel:
+    """Return the linear model of any plant about a state and an input.
+
+    Raises DravikError when the shapes do not fit the plant's names.
+    """
+    x = np.asarray(x, dtype=float)
+    u = np.zeros(len(plant.input_names)) if u is None else np.asarray(u, dtype=float)
+    for name, values, names in (("x", x, plant.state_names), ("u", u, plant.input_names)):
+        if values.shape != (len(names),):
+            raise DravikError(f"{name} of shape {values.shape}", expected=f"one value for each of {names}")
+
+    def both(point: Floats) -> Floats:
+        a, b = point[: len(x)], point[len(x) :]
+        return np.concatenate([plant.derivatives(t, a, b), plant.outputs(t, a, b)])
+
+    centre = np.concatenate([x, u])
+    columns = []
+    for k in range(len(centre)):
+        step = np.zeros(len(centre))
+        step[k] = STEP * max(1.0, abs(centre[k]))
+        columns.append((both(centre + step) - both(centre - step)) / (2.0 * step[k]))
+    slopes = np.array(columns).T
+    n, m = len(x), len(u)
+    return LinearModel(
+        slopes[:n, :n], slopes[:n, n:].reshape(n, m), slopes[n:, :n], slopes[n:, n:].reshape(-1, m),
+        list(plant.state_names), list(plant.input_names), list(plant.output_names), {}, x, u, plant.outputs(t, x, u),
+    )  # fmt: skip
+
+

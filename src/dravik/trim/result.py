@@ -1,0 +1,81 @@
+"""The trimmed point: state, inputs, what is left over, and what stands at a stop."""
+
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dravik.aircraft import Aircraft
+from dravik.trim.condition import Condition
+from dravik.units import from_si
+
+if TYPE_CHECKING:
+    from pandas import DataFrame
+
+__all__ = ["PlantTrim", "TrimPoint"]
+
+Floats = NDArray[np.float64]
+
+
+@dataclass(frozen=True)
+class TrimPoint:
+    """A flight condition held, or the nearest to it that was found (``reached`` is then False).
+
+    ``state`` is the integrated state, ``inputs`` the inputs in the kernel's order, ``signals`` every
+    signal's value (SI). ``residuals`` holds what each equation leaves over; ``at_stop`` names the
+    unknowns at a limit; ``drifting`` names integrals that do not stand still.
+    """
+
+    craft: Aircraft
+    condition: Condition
+    state: Floats
+    inputs: Floats
+    signals: dict[str, float]
+    residuals: dict[str, float]
+    at_stop: list[str]
+    drifting: dict[str, float]
+    reached: bool
+    evaluations: int
+    unknowns: list[str] = field(default_factory=list)
+
+    def __getitem__(self, name: str) -> float:
+        """Return a signal's value in SI; raises DravikError when there is no such signal."""
+        self.craft.signal(name)
+        return self.signals[name]
+
+    @property
+    def worst_residual(self) -> float:
+        """The largest residual, m/s^2 or rad/s^2 or the like."""
+        return max((abs(v) for v in self.residuals.values()), default=0.0)
+
+    @property
+    def table(self) -> "DataFrame":
+        """The main signals for people: name, value and unit shown, meaning."""
+        import pandas as pd
+
+        return pd.DataFrame(self.rows(), columns=["signal", "value", "unit", "meaning"]).set_index("signal")
+
+    def rows(self) -> list[tuple[str, float, str, str]]:
+        """Return name, value, unit shown to people, and meaning of the main signals."""
+        craft = self.craft
+        flight = ["airspeed", "altitude", "mach", "alpha", "beta", "phi", "theta", "psi", "flight_path", "nz"]
+        wanted = [*flight, *(n for n in self.unknowns if n not in flight and craft.signals[n].kind != "state")]
+        wanted += [n for n in craft.limits if n not in wanted]
+        wanted += [n for n in ("CL", "CD", "thrust") if n in craft.signals]
+        rows = []
+        for name in wanted:
+            signal = craft.signals[name]
+            unit, factor, _ = from_si(signal.unit)
+            rows.append((name, self.signals[name] * factor + 0.0, unit, signal.meaning))
+        return rows
+
+
+@dataclass(frozen=True)
+class PlantTrim:
+    """An equilibrium of any plant: state, inputs, what is left over."""
+
+    state: Floats
+    inputs: Floats
+    residuals: dict[str, float]
+    reached: bool
