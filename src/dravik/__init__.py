@@ -1,1 +1,93 @@
-"""Dravik."""
+"""Dravik: flight simulation for engineers. Tables in, aircraft as data, one compiled kernel.
+
+``import dravik as dv``; everything below is loaded when it is first used, so the import stays light.
+"""
+
+from importlib import import_module
+from typing import TYPE_CHECKING, Any
+
+from dravik.version import __version__
+
+if TYPE_CHECKING:
+    from dravik.aircraft import Aircraft, audit, load, load_law, sample
+    from dravik.atmosphere import air_at
+    from dravik.errors import DravikError, FlightError, FormulaError, TrimError
+    from dravik.flight import (
+        Recording, Start, doublet, fly, from_csv, prove_linear, prove_trim, pulses_3211, ramp, read_recording, sine,
+        step, sweep,
+    )  # fmt: skip
+    from dravik.handling import evaluate
+    from dravik.linear import LinearModel, linearise, linearise_plant
+    from dravik.plants import plant
+    from dravik.tables import Table, read_table, write_table
+    from dravik.trimming import TrimPoint, trim, trim_plant
+    from dravik.units import quantity
+
+_HOMES = {
+    "aircraft": ("Aircraft", "audit", "load", "load_law", "sample"),
+    "atmosphere": ("air_at",),
+    "errors": ("DravikError", "FlightError", "FormulaError", "TrimError"),
+    "flight": (
+        "Recording", "Start", "doublet", "fly", "from_csv", "prove_linear", "prove_trim", "pulses_3211", "ramp",
+        "read_recording", "sine", "step", "sweep",
+    ),
+    "handling": ("evaluate",),
+    "linear": ("LinearModel", "linearise", "linearise_plant"),
+    "plants": ("plant",),
+    "tables": ("Table", "read_table", "write_table"),
+    "trimming": ("TrimPoint", "trim", "trim_plant"),
+    "units": ("quantity",),
+}  # fmt: skip
+_HOME = {name: home for home, names in _HOMES.items() for name in names}
+
+__all__ = [
+    "Aircraft",
+    "DravikError",
+    "FlightError",
+    "FormulaError",
+    "LinearModel",
+    "Recording",
+    "Start",
+    "Table",
+    "TrimError",
+    "TrimPoint",
+    "__version__",
+    "air_at",
+    "audit",
+    "doublet",
+    "evaluate",
+    "fly",
+    "from_csv",
+    "linearise",
+    "linearise_plant",
+    "load",
+    "load_law",
+    "plant",
+    "prove_linear",
+    "prove_trim",
+    "pulses_3211",
+    "quantity",
+    "ramp",
+    "read_recording",
+    "read_table",
+    "sample",
+    "sine",
+    "step",
+    "sweep",
+    "trim",
+    "trim_plant",
+    "write_table",
+]
+
+
+def __getattr__(name: str) -> Any:
+    """Load a public name from its home when it is first asked for."""
+    if name not in _HOME:
+        raise AttributeError(f"module 'dravik' has no attribute {name!r}")
+    value = getattr(import_module(f"dravik.{_HOME[name]}"), name)
+    globals()[name] = value
+    return value
+
+
+def __dir__() -> list[str]:
+    return __all__

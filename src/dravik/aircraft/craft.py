@@ -279,21 +279,21 @@ class AircraftPlant:
         self.input_names = craft.input_names
         self.output_names = list(craft.signals)
         self._registers = np.array([craft.tape.names[n] for n in self.output_names])
-        self._workspace = craft.workspace()
+        self.workspace = craft.workspace()
 
     def derivatives(self, t: float, x: Floats, u: Floats) -> Floats:
         """Return the rates of the chart coordinates."""
         n = len(x)
         rates = np.empty(n)
         chart_rates(
-            self.craft.program, self._workspace, t, x, u, self.chart, np.empty(n + 1), np.empty(n + 1), rates, False
+            self.craft.program, self.workspace, t, x, u, self.chart, np.empty(n + 1), np.empty(n + 1), rates, False
         )
         return rates
 
     def outputs(self, t: float, x: Floats, u: Floats) -> Floats:
         """Return every signal."""
         self.derivatives(t, x, u)
-        outputs: Floats = self._workspace.registers[self._registers].copy()
+        outputs: Floats = self.workspace.registers[self._registers].copy()
         return outputs
 
     def from_state(self, x: Floats, u: Floats) -> Floats:

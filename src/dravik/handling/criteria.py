@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 from dravik.aircraft import Aircraft
 from dravik.errors import DravikError, nearest
 from dravik.linear import LinearModel, linearise
-from dravik.trim import TrimPoint
+from dravik.trimming import TrimPoint
 
 if TYPE_CHECKING:
     from pandas import DataFrame

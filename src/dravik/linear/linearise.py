@@ -9,8 +9,8 @@ from dravik.aircraft import Aircraft
 from dravik.errors import DravikError
 from dravik.kernel.chart import jacobian
 from dravik.linear.model import Kink, LinearModel
-from dravik.plant import Plant
-from dravik.trim import TrimPoint
+from dravik.plants import Plant
+from dravik.trimming import TrimPoint
 
 __all__ = ["linearise", "linearise_plant"]
 
@@ -90,7 +90,7 @@ def _open_sides(craft: Aircraft, columns: list[str], values: Floats) -> NDArray[
 
 def _find_kinks(slopes: Floats, kinks: Floats, rows: list[str], columns: list[str]) -> list[Kink]:
     """Return the slopes that differ from side to side, the worst first."""
-    size = np.maximum(np.abs(slopes), 1e-3 * np.max(np.abs(slopes), axis=1, keepdims=True))
+    size = np.maximum(np.abs(slopes), 1e-2 * np.max(np.abs(slopes), axis=1, keepdims=True))
     share = np.abs(kinks) / np.maximum(size, 1e-300)
     found = np.argwhere((size > 1e-9) & (share > KINK_SHARE))
     worst = sorted(found, key=lambda at: -share[at[0], at[1]])

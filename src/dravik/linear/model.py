@@ -115,13 +115,16 @@ class LinearModel:
     def response(self, t: Floats, u: Floats, *, x: Floats | None = None) -> tuple[Floats, Floats]:
         """Return states (k, n) and outputs (k, m), deviations, at evenly spaced times ``t`` (k,).
 
-        ``u`` (k, inputs) are deviations, straight between the times, for which the matrix exponential is
-        exact. ``x`` is the deviation at the start. Raises DravikError for uneven times or another shape of ``u``.
+        ``u`` (k, inputs) are deviations, straight between the times, for which the matrix exponential is exact;
+        or (k - 1, 2, inputs): values at the start and end of each interval, for inputs that jump. ``x`` is the
+        deviation at the start. Raises DravikError for uneven times or another shape of ``u``.
         """
         from scipy.linalg import expm
 
         n, m = len(self.states), len(self.inputs)
-        if u.shape != (len(t), m):
+        if u.shape == (len(t), m):
+            u = np.stack([u[:-1], u[1:]], axis=1)
+        if u.shape != (len(t) - 1, 2, m):
             raise DravikError(f"inputs of shape {u.shape}", expected=f"{(len(t), m)}: times by inputs")
         steps = np.diff(t)
         if len(t) < 2 or not np.allclose(steps, steps[0], rtol=1e-6):
@@ -137,8 +140,8 @@ class LinearModel:
         if x is not None:
             states[0] = x
         for k in range(len(t) - 1):
-            states[k + 1] = phi @ states[k] + by_value @ u[k] + by_slope @ (u[k + 1] - u[k])
-        return states, states @ self.C.T + u @ self.D.T
+            states[k + 1] = phi @ states[k] + by_value @ u[k, 0] + by_slope @ (u[k, 1] - u[k, 0])
+        return states, states @ self.C.T + np.concatenate([u[:, 0], u[-1:, 1]]) @ self.D.T
 
     def frequency_response(self, omega: Floats) -> NDArray[np.complex128]:
         """Return the transfer matrix, shape (frequencies, outputs, inputs), at frequencies in rad/s."""

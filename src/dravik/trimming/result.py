@@ -7,7 +7,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.aircraft import Aircraft
-from dravik.trim.condition import Condition
+from dravik.trimming.condition import Condition
 from dravik.units import from_si
 
 if TYPE_CHECKING:

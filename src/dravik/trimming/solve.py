@@ -15,9 +15,9 @@ from scipy.optimize import least_squares, root
 from dravik.aircraft import Aircraft
 from dravik.errors import DravikError, TrimError
 from dravik.kernel.equilibrium import residual, residual_slopes
-from dravik.plant import Plant
-from dravik.trim.condition import Condition, Quantity
-from dravik.trim.result import PlantTrim, TrimPoint
+from dravik.plants import Plant
+from dravik.trimming.condition import Condition, Quantity
+from dravik.trimming.result import PlantTrim, TrimPoint
 from dravik.units import KINDS, quantity
 
 __all__ = ["trim", "trim_plant"]

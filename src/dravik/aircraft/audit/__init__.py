@@ -1,0 +1,22 @@
+"""The audit: what is wrong, doubtful or odd about an aircraft, beyond what the file's syntax shows."""
+
+from dravik.aircraft.audit.finding import Finding
+from dravik.aircraft.audit.flight import check_flight
+from dravik.aircraft.audit.ground import check_geometry, check_loadings, check_tables
+from dravik.aircraft.craft import Aircraft
+
+__all__ = ["Finding", "audit"]
+
+
+def audit(craft: Aircraft) -> list[Finding]:
+    """Return all findings about an aircraft, errors first.
+
+    Errors are against physics or the conventions; warnings are unusual and may be meant; notes are for
+    information. The flight checks balance the weight at the ends and the middle of the envelope and take the
+    signs of the derivatives there, about the actual centre of gravity.
+    """
+    findings = [*check_loadings(craft), *check_geometry(craft), *check_tables(craft)]
+    for name in craft.definition.loadings:
+        findings.extend(check_flight(craft if name == craft.loading_name else craft.with_loading(name)))
+    unique = list(dict.fromkeys(findings))
+    return sorted(unique, key=lambda f: ("error", "warning", "note").index(f.severity))

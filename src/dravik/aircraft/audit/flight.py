@@ -1,0 +1,137 @@
+"""Checks in flight: can the weight be carried, and have the derivatives the signs of the conventions."""
+
+import math
+from collections.abc import Callable, Iterator
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.optimize import brentq
+
+from dravik.aircraft.audit.finding import Finding
+from dravik.aircraft.craft import Aircraft, AircraftPlant
+from dravik.errors import DravikError
+
+__all__ = ["check_flight"]
+
+Floats = NDArray[np.float64]
+STEP = 1e-4
+
+
+class _Sign(NamedTuple):
+    """A derivative that has a sign: rate over state or effector, in plain words, and how bad the other sign is."""
+
+    rate: str
+    by: str
+    sign: int
+    symbol: str
+    meaning: str
+    severity: str
+    do: str
+
+
+_STABLE = "check the sign in the formula or table, and the side of the moment point the centre of gravity is on"
+_DAMPED = "check the sign of the rate term"
+_CONTROL = "check the sign against docs/conventions.md"
+_SIGNS = (
+    _Sign("q", "alpha", -1, "Cm_alpha", "the nose must go down when alpha grows", "warning", _STABLE),
+    _Sign("p", "beta", -1, "Cl_beta", "sideslip from the right must roll it left", "warning", _STABLE),
+    _Sign("r", "beta", +1, "Cn_beta", "sideslip from the right must turn the nose right", "warning", _STABLE),
+    _Sign("q", "q", -1, "Cm_q", "pitch rate must be damped", "error", _DAMPED),
+    _Sign("p", "p", -1, "Cl_p", "roll rate must be damped", "error", _DAMPED),
+    _Sign("r", "r", -1, "Cn_r", "yaw rate must be damped", "error", _DAMPED),
+    _Sign("beta", "beta", -1, "CY_beta", "side force must oppose sideslip", "error", _DAMPED),
+    _Sign("q", "elevator", -1, "Cm_elevator", "trailing edge down is positive, so the nose must go down", "error", _CONTROL),
+    _Sign("p", "aileron", +1, "Cl_aileron", "positive aileron must roll right", "error", _CONTROL),
+    _Sign("r", "rudder", -1, "Cn_rudder", "trailing edge left is positive, so the nose must go left", "error", _CONTROL),
+)
+
+
+def check_flight(craft: Aircraft) -> Iterator[Finding]:
+    """Find derivatives of the wrong sign or size over the envelope, and speeds that the wing cannot carry."""
+    envelope = craft.definition.envelope
+    if envelope is None or craft.definition.aero is None or craft.definition.environment.gravity == 0.0:
+        return
+    place = craft.where("aero")
+    plant = craft.plant("air")
+    wrong: dict[_Sign, list[str]] = {}
+    slopes: list[float] = []
+    low, high = envelope.airspeed
+    for airspeed in (low, 0.5 * (low + high), high):
+        altitude = envelope.altitude[0]
+        try:
+            z, u = _level(craft, plant, airspeed, altitude)
+        except DravikError as error:
+            yield Finding("error", place, str(error), "check the table against the envelope")
+            continue
+        except ValueError:
+            yield Finding(
+                "warning", craft.where("envelope", "airspeed"),
+                f"the weight ({craft.loading_name}) is not carried at {airspeed:.4g} m/s, controls neutral, flaps up",
+                "raise the lower airspeed, or check lift table, area and mass",
+            )  # fmt: skip
+            continue
+        for sign in _SIGNS:
+            value = _derivative(plant, z, u, sign)
+            if value is not None and value * sign.sign <= 0.0 and not (value == 0.0 and sign.severity == "warning"):
+                wrong.setdefault(sign, []).append(f"{airspeed:.4g} m/s")
+        if "CL" in craft.signals:
+            slopes.append(_lift_slope(plant, z, u))
+    for sign, where in wrong.items():
+        text = f"{sign.symbol} has the wrong sign or is zero at {', '.join(where)} ({craft.loading_name}): {sign.meaning}"
+        yield Finding(sign.severity, place, text, sign.do)
+    if slopes and not 0.5 < max(slopes) < 10.0:
+        text = f"the lift slope is {max(slopes):.3g} per rad"
+        hint = "this looks like a value per degree" if abs(max(slopes)) < 0.2 else "check the lift formula"
+        yield Finding("warning", place, text, f"{hint}; expected 1 to 8")
+
+
+def _level(craft: Aircraft, plant: AircraftPlant, airspeed: float, altitude: float) -> tuple[Floats, Floats]:
+    """Return the state in which the weight is carried, engines at a third of their range."""
+    u = craft.default_inputs()
+    z = np.zeros(len(plant.state_names))
+    z[2], z[3] = altitude, airspeed
+    for i, name in enumerate(plant.state_names):
+        if name.startswith("power_") and name in craft.limits:
+            low, high = craft.limits[name]
+            z[i] = low + 0.33 * (high - low)
+    index = plant.state_names.index("alpha"), plant.state_names.index("theta")
+
+    def sinking(alpha: float) -> float:
+        z[index[0]] = z[index[1]] = alpha
+        rate = float(plant.derivatives(0.0, z, u)[index[0]])
+        craft.refuse_outside(plant.workspace)
+        return rate
+
+    alpha = brentq(sinking, math.radians(-12.0), _first_balance(sinking))
+    sinking(float(alpha))
+    return z, u
+
+
+def _first_balance(sinking: Callable[[float], float]) -> float:
+    """Return the first angle of attack at which the lift exceeds the weight; ValueError when there is none."""
+    for degrees in range(-11, 26):
+        if sinking(math.radians(degrees)) < 0.0:
+            return math.radians(degrees)
+    raise ValueError("the weight is not carried")
+
+
+def _derivative(plant: AircraftPlant, z: Floats, u: Floats, sign: _Sign) -> float | None:
+    """Return the slope of a rate by central differences; None when the aircraft has no such state."""
+    if sign.by not in plant.state_names:
+        return None
+    i, k = plant.state_names.index(sign.rate), plant.state_names.index(sign.by)
+    sides = []
+    for step in (STEP, -STEP):
+        moved = z.copy()
+        moved[k] += step
+        sides.append(plant.derivatives(0.0, moved, u)[i])
+    return float((sides[0] - sides[1]) / (2.0 * STEP))
+
+
+def _lift_slope(plant: AircraftPlant, z: Floats, u: Floats) -> float:
+    k, lift = plant.state_names.index("alpha"), plant.output_names.index("CL")
+    moved = z.copy()
+    moved[k] += STEP
+    higher = plant.outputs(0.0, moved, u)[lift]
+    return float((higher - plant.outputs(0.0, z, u)[lift]) / STEP)

@@ -1,0 +1,28 @@
+"""Things that happen over time: control histories, flights, recordings, and proofs by flying."""
+
+from dravik.flight.fly import Controller, Start, fly
+from dravik.flight.histories import History, doublet, from_csv, parse_history, pulses_3211, ramp, sine, step, sweep
+from dravik.flight.proofs import HoldProof, LinearProof, prove_linear, prove_trim
+from dravik.flight.recording import Event, Recording, read_recording
+
+__all__ = [
+    "Controller",
+    "Event",
+    "History",
+    "HoldProof",
+    "LinearProof",
+    "Recording",
+    "Start",
+    "doublet",
+    "fly",
+    "from_csv",
+    "parse_history",
+    "prove_linear",
+    "prove_trim",
+    "pulses_3211",
+    "ramp",
+    "read_recording",
+    "sine",
+    "step",
+    "sweep",
+]

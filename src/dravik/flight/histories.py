@@ -1,0 +1,182 @@
+"""Control time histories: step, doublet, 3-2-1-1, ramp, sine, frequency sweep, or measured values.
+
+A history is added to the input's value at the start, unless it is ``absolute``. Sizes are quantities
+(``"2 deg"``) or SI numbers; times are quantities or seconds.
+"""
+
+import math
+import re
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dravik.errors import DravikError, nearest
+from dravik.tables import read_table
+from dravik.units import KINDS, kind_of_unit, quantity
+
+__all__ = ["History", "doublet", "from_csv", "parse_history", "pulses_3211", "ramp", "sine", "step", "sweep"]
+
+Floats = NDArray[np.float64]
+Quantity = str | float
+
+
+@dataclass(frozen=True)
+class History:
+    """Values over time: ``function`` takes times (s, any shape); ``unit`` is the SI unit, or None for bare numbers.
+
+    ``corners`` are the times at which values or slopes jump; ``text`` says what it is.
+    """
+
+    function: Callable[[Floats], Floats]
+    corners: tuple[float, ...]
+    unit: str | None
+    text: str
+    absolute: bool = False
+
+    def __call__(self, t: Floats) -> Floats:
+        """Return the values at times ``t``."""
+        return self.function(np.asarray(t, dtype=float))
+
+
+def _size(value: Quantity) -> tuple[float, str | None]:
+    """Return a size in SI and its unit; None when it came without one."""
+    if not isinstance(value, str):
+        return quantity(value, "number"), None
+    unit = value.strip().lstrip("+-0123456789.eE").strip()
+    kind = kind_of_unit(unit)
+    return quantity(value, kind), KINDS[kind][0] if unit else None
+
+
+def _time(value: Quantity, name: str, *, positive: bool = False) -> float:
+    seconds = quantity(value, "time", where=name)
+    if seconds < 0.0 or (positive and seconds == 0.0):
+        raise DravikError(f"{name} = {value!r}", expected="a time above zero" if positive else "a time not below zero")
+    return seconds
+
+
+def _pulses(name: str, size: Quantity, at: Quantity, edges: Sequence[float], levels: Sequence[float]) -> History:
+    """Return levels (times size) that change at ``at`` plus the edges."""
+    amplitude, unit = _size(size)
+    start = _time(at, "at")
+    times = np.array([start + e for e in edges])
+    values = amplitude * np.array([0.0, *levels])
+    return History(
+        lambda t: values[np.searchsorted(times, t, side="right")], tuple(times), unit, f"{name} of {size} at {start:g} s"
+    )
+
+
+def step(size: Quantity, *, at: Quantity = 1.0) -> History:
+    """Return a step of ``size`` at a time; raises DravikError for wrong units or a negative time."""
+    return _pulses("step", size, at, [0.0], [1.0])
+
+
+def doublet(size: Quantity, *, at: Quantity = 1.0, width: Quantity = 1.0) -> History:
+    """Return two pulses of opposite sign, ``width`` each."""
+    w = _time(width, "width", positive=True)
+    return _pulses("doublet", size, at, [0.0, w, 2 * w], [1.0, -1.0, 0.0])
+
+
+def pulses_3211(size: Quantity, *, at: Quantity = 1.0, width: Quantity = 1.0) -> History:
+    """Return the 3-2-1-1 input: pulses of alternating sign, 3, 2, 1 and 1 times ``width`` long."""
+    w = _time(width, "width", positive=True)
+    return _pulses("3-2-1-1", size, at, [0.0, 3 * w, 5 * w, 6 * w, 7 * w], [1.0, -1.0, 1.0, -1.0, 0.0])
+
+
+def ramp(size: Quantity, *, at: Quantity = 1.0, width: Quantity = 1.0) -> History:
+    """Return a straight rise to ``size`` over ``width``, held afterwards."""
+    amplitude, unit = _size(size)
+    start, w = _time(at, "at"), _time(width, "width", positive=True)
+    return History(
+        lambda t: amplitude * np.clip((t - start) / w, 0.0, 1.0), (start, start + w), unit, f"ramp to {size} at {start:g} s"
+    )
+
+
+def sine(size: Quantity, *, frequency: Quantity, at: Quantity = 0.0) -> History:
+    """Return a sine of amplitude ``size`` from a time on; ``frequency`` in Hz, or with its unit."""
+    amplitude, unit = _size(size)
+    start, hertz = _time(at, "at"), _frequency(frequency)
+    return History(
+        lambda t: np.where(t < start, 0.0, amplitude * np.sin(2.0 * math.pi * hertz * (t - start))), (start,), unit,
+        f"sine of {size} at {hertz:g} Hz",
+    )  # fmt: skip
+
+
+def sweep(
+    size: Quantity, *, low: Quantity, high: Quantity, at: Quantity = 0.0, width: Quantity = 60.0
+) -> History:
+    """Return a frequency sweep of amplitude ``size``: from ``low`` to ``high`` (Hz) in ``width``, evenly in the logarithm."""
+    amplitude, unit = _size(size)
+    start, w = _time(at, "at"), _time(width, "width", positive=True)
+    f0, f1 = _frequency(low), _frequency(high)
+    if not 0.0 < f0 < f1:
+        raise DravikError(f"a sweep from {low!r} to {high!r}", expected="0 < low < high")
+    growth = math.log(f1 / f0)
+
+    def values(t: Floats) -> Floats:
+        s = np.clip((t - start) / w, 0.0, 1.0)
+        wave = amplitude * np.sin(2.0 * math.pi * f0 * w / growth * (np.exp(growth * s) - 1.0))
+        return np.where((t < start) | (t > start + w), 0.0, wave)
+
+    return History(values, (start, start + w), unit, f"sweep of {size} from {f0:g} to {f1:g} Hz")
+
+
+def _frequency(value: Quantity) -> float:
+    if isinstance(value, str):
+        try:
+            return quantity(value, "angular rate") / (2.0 * math.pi)
+        except DravikError:
+            return quantity(value, "frequency", where="frequency")
+    return float(value)
+
+
+def from_csv(path: str | Path, *, column: str = "", absolute: bool = True) -> History:
+    """Return measured values from a CSV file with a column ``time [s]``, straight between the rows.
+
+    ``column`` names the values where the file has several. Raises DravikError with file and line.
+    """
+    table = read_table(path, column=column, over=("time",))
+    times, values = table.axes[0].values, table.values
+    return History(
+        lambda t: np.interp(t, times, values), tuple(float(v) for v in times), table.unit or None, f"values of {path}", absolute
+    )
+
+
+_MAKERS: dict[str, Callable[..., History]] = {
+    "step": step,
+    "doublet": doublet,
+    "3211": pulses_3211,
+    "ramp": ramp,
+    "sine": sine,
+    "sweep": sweep,
+    "csv": from_csv,
+}
+_CALL = re.compile(r"\s*(\w+)\s*\((.*)\)\s*$", re.DOTALL)
+
+
+def parse_history(text: str) -> History:
+    """Return a history from text such as ``doublet(2 deg, at=1 s, width=2 s)``.
+
+    Raises DravikError, naming what is possible, for anything else.
+    """
+    match = _CALL.match(text)
+    kinds = ", ".join(_MAKERS)
+    if match is None:
+        raise DravikError(f"{text!r} is no control history", expected="such as 'doublet(2 deg, at=1 s, width=2 s)'")
+    if match[1] not in _MAKERS:
+        raise DravikError(f"there is no control history {match[1]!r}", expected=kinds, hint=nearest(match[1], _MAKERS))
+    positional: list[str] = []
+    named: dict[str, str] = {}
+    for part in filter(None, (p.strip() for p in match[2].split(","))):
+        key, equals, value = part.partition("=")
+        if equals:
+            named[key.strip()] = value.strip()
+        else:
+            positional.append(part)
+    try:
+        return _MAKERS[match[1]](*positional, **named)
+    except TypeError as error:
+        detail = str(error).split(") ", 1)[-1]
+        raise DravikError(f"{text!r}: {detail}", hint="doublet(2 deg, at=1 s, width=2 s)") from None

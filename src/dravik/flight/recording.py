@@ -1,0 +1,154 @@
+"""What a flight leaves behind: signals over time with units, events, and where it all came from."""
+
+import json
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dravik.errors import DravikError, nearest
+from dravik.units import column_name, from_si
+
+if TYPE_CHECKING:
+    from pandas import DataFrame
+
+__all__ = ["Event", "Recording", "read_recording"]
+
+Floats = NDArray[np.float64]
+
+
+@dataclass(frozen=True)
+class Event:
+    """Something that happened: the time in s, and what."""
+
+    time: float
+    text: str
+
+
+@dataclass(frozen=True)
+class Recording:
+    """Signals over time: ``values`` (times, signals) in SI, ``units`` by signal, events, and ``metadata``.
+
+    ``outside`` lists tables that were left: table, axis, recorded steps outside, lowest and highest argument.
+    """
+
+    names: list[str]
+    units: dict[str, str]
+    values: Floats
+    events: list[Event] = field(default_factory=list)
+    metadata: dict[str, Any] = field(default_factory=dict)
+    outside: list[tuple[str, str, int, float, float]] = field(default_factory=list)
+
+    @property
+    def time(self) -> Floats:
+        """The times, s."""
+        return self["time"]
+
+    def __getitem__(self, name: str) -> Floats:
+        """Return a signal's values in SI; raises DravikError, naming the nearest, when it was not recorded."""
+        if name not in self.names:
+            raise DravikError(f"the recording has no signal {name!r}", hint=nearest(name, self.names))
+        return self.values[:, self.names.index(name)]
+
+    def shown(self, name: str) -> tuple[Floats, str]:
+        """Return a signal in the unit shown to people, and that unit."""
+        unit, factor, _ = from_si(self.units.get(name, ""))
+        return self[name] * factor, unit
+
+    def _columns(self, signals: Sequence[str] | None) -> dict[str, Floats]:
+        names = list(dict.fromkeys(["time", *(signals or self.names)]))
+        return {column_name(n, self.units.get(n, "")): self.shown(n)[0] for n in names}
+
+    @property
+    def frame(self) -> "DataFrame":
+        """The recording as a DataFrame whose columns carry units: ``alpha_deg``, ``altitude_m``."""
+        import pandas as pd
+
+        return pd.DataFrame(self._columns(None))
+
+    def save(self, path: str | Path, *, signals: Sequence[str] | None = None) -> Path:
+        """Write CSV, or Parquet for a name ending in ``.parquet``, and a side file ``.json`` with units and origin.
+
+        Raises DravikError when a signal was not recorded, the file cannot be written, or Parquet's package is missing.
+        """
+        target = Path(path)
+        columns = self._columns(signals)
+        try:
+            if target.suffix == ".parquet":
+                _write_parquet(columns, target)
+            else:
+                matrix = np.column_stack(list(columns.values()))
+                np.savetxt(target, matrix, fmt="%.10g", delimiter=",", header=",".join(columns), comments="", encoding="utf-8")
+            side = {
+                **self.metadata,
+                "columns": {
+                    column_name(n, self.units.get(n, "")): {"signal": n, "si_unit": self.units.get(n, "")}
+                    for n in dict.fromkeys(["time", *(signals or self.names)])
+                },
+                "events": [{"time_s": e.time, "event": e.text} for e in self.events],
+                "tables_left": [
+                    {"table": t, "axis": a, "steps": n, "lowest": low, "highest": high}
+                    for t, a, n, low, high in self.outside
+                ],
+            }
+            side_path(target).write_text(json.dumps(side, indent=1) + "\n", encoding="utf-8")
+        except OSError as error:
+            raise DravikError(f"the recording cannot be written ({error.strerror or error})", where=str(target)) from None
+        return target
+
+    def summary(self) -> dict[str, Any]:
+        """Return the run in a few figures: time flown, rows, signals, events, tables left."""
+        return {
+            "duration_s": float(self.time[-1] - self.time[0]) if len(self.time) else 0.0,
+            "rows": len(self.values),
+            "signals": len(self.names),
+            "events": [{"time_s": e.time, "event": e.text} for e in self.events],
+            "tables_left": [{"table": t, "axis": a, "steps": n, "lowest": lo, "highest": hi} for t, a, n, lo, hi in self.outside],
+        }
+
+
+def _write_parquet(columns: dict[str, Floats], target: Path) -> None:
+    try:
+        import pyarrow as pa
+        import pyarrow.parquet as pq
+    except ImportError:
+        raise DravikError("Parquet needs the package pyarrow", hint="pip install 'dravik[parquet]', or a .csv name") from None
+    pq.write_table(pa.table(columns), target)
+
+
+def side_path(path: Path) -> Path:
+    """Return the side file of a recording."""
+    return path.with_name(path.name + ".json")
+
+
+def read_recording(path: str | Path) -> Recording:
+    """Return a recording written by ``Recording.save``; raises DravikError for a file that is none."""
+    source = Path(path)
+    try:
+        side = json.loads(side_path(source).read_text(encoding="utf-8"))
+        if source.suffix == ".parquet":
+            import pyarrow.parquet as pq
+
+            table = pq.read_table(source)
+            columns = {n: np.asarray(table[n], dtype=float) for n in table.column_names}
+        else:
+            with source.open(encoding="utf-8") as file:
+                header = file.readline().strip().split(",")
+                matrix = np.loadtxt(file, delimiter=",", ndmin=2)
+            columns = {n: matrix[:, i] for i, n in enumerate(header)}
+        known = {c: (v["signal"], v["si_unit"]) for c, v in side.pop("columns").items()}
+        names = [known[c][0] for c in columns]
+        units = {known[c][0]: known[c][1] for c in columns}
+        values = np.column_stack([columns[c] / from_si(known[c][1])[1] for c in columns])
+        events = [Event(float(e["time_s"]), str(e["event"])) for e in side.pop("events")]
+        left = [(e["table"], e["axis"], e["steps"], e["lowest"], e["highest"]) for e in side.pop("tables_left")]
+    except FileNotFoundError as error:
+        raise DravikError("there is no such recording, or its .json side file is gone", where=str(error.filename)) from None
+    except (OSError, KeyError, TypeError, ValueError, AttributeError, IndexError) as error:
+        raise DravikError(f"this is no recording of a flight ({error})", where=str(source)) from None
+    return Recording(names, units, values, events, side, left)
+
+
