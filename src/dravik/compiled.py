@@ -1,11 +1,12 @@
 """The one door to the compiler: functions compiled once per installation and kept on disk."""
 
 from collections.abc import Callable
-from typing import TypeVar
+from pathlib import Path
+from typing import Any, TypeVar
 
 import numba
 
-__all__ = ["compiled"]
+__all__ = ["compiled", "is_cached"]
 
 F = TypeVar("F", bound=Callable[..., object])
 
@@ -19,3 +20,9 @@ def compiled(function: F) -> F:
     """
     wrapper: F = numba.njit(cache=True, error_model="numpy", nogil=True, _nrt=False)(function)
     return wrapper
+
+
+def is_cached(function: Any) -> bool:
+    """Whether a compiled function lies on disk, so that its first call loads instead of compiling."""
+    folder = Path(function.stats.cache_path)
+    return any(folder.glob(f"*.{function.__name__}-*.nbi"))

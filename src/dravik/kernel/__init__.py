@@ -1,5 +1,9 @@
 """The compiled kernel: it interprets the tape, sums forces and moments, and integrates the motion."""
 
+from dravik.compiled import is_cached
+from dravik.kernel.chart import jacobian
+from dravik.kernel.equilibrium import residual_slopes
+from dravik.kernel.integrate import fly_steps
 from dravik.kernel.program import PointLoad, Program, RigidBody, Workspace, build_program, new_workspace
 from dravik.kernel.signals import BASE_SIGNALS, RIGID_STATES, BaseSignal
 
@@ -12,5 +16,11 @@ __all__ = [
     "RigidBody",
     "Workspace",
     "build_program",
+    "is_compiled",
     "new_workspace",
 ]
+
+
+def is_compiled() -> bool:
+    """Whether the kernel has been compiled on this installation before."""
+    return all(is_cached(f) for f in (fly_steps, jacobian, residual_slopes))

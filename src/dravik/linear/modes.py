@@ -90,7 +90,7 @@ class Modes(list[Mode]):
                 "real_1_s": m.eigenvalue.real,
                 "imag_1_s": m.eigenvalue.imag,
                 "frequency_rad_s": m.frequency,
-                "damping": m.damping,
+                "damping": m.damping if m.is_oscillatory else None,
                 "period_s": m.period if m.is_oscillatory else None,
                 "time_constant_s": None if m.is_oscillatory or not m.eigenvalue.real else m.time_constant,
                 "time_to_half_s": m.time_to_half if m.eigenvalue.real < 0 else None,

@@ -67,7 +67,8 @@ class TrimPoint:
         for name in wanted:
             signal = craft.signals[name]
             unit, factor, _ = from_si(signal.unit)
-            rows.append((name, self.signals[name] * factor + 0.0, unit, signal.meaning))
+            # what is left of zero after a search is rounding, and no news to anybody
+            rows.append((name, round(self.signals[name] * factor, 9) + 0.0, unit, signal.meaning))
         return rows
 
 

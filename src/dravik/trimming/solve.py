@@ -1,8 +1,9 @@
-"""The search for an equilibrium: SciPy's solvers on the compiled residual.
+"""The search for an equilibrium on the compiled residual and its compiled slopes.
 
-First Powell's hybrid method, without limits: nearly always it is done in a few steps. If it fails, or
-ends outside a limit, a bounded least-squares search finds the best point within the limits, so
-that a failure can say which equation is left over and which control is at its stop.
+First Newton's method, without limits: nearly always it is done in a few steps. If it stalls, SciPy's
+hybrid method (Powell) takes over; if the point lies outside a limit, SciPy's bounded least-squares search
+finds the best one within the limits, so that a failure can say which equation is left over and which control is
+at its stop. SciPy's optimisers are loaded only then: they take longer to load than a trim takes.
 """
 
 import math
@@ -10,7 +11,6 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.optimize import least_squares, root
 
 from dravik.aircraft import Aircraft
 from dravik.errors import DravikError, TrimError
@@ -23,6 +23,7 @@ from dravik.units import KINDS, quantity
 __all__ = ["trim", "trim_plant"]
 
 Floats = NDArray[np.float64]
+LARGEST_STEP = 0.5  # of a scaled unknown: rad, or half the range of an input
 TOLERANCE = 1e-8  # largest residual of a trim that counts as reached, m/s^2, rad/s^2, rad/s
 _RIGID = {3: "airspeed", 4: "alpha", 5: "beta", 9: "p", 10: "q", 11: "r"}
 _MEANING = {
@@ -186,11 +187,16 @@ class _Search:
         """Return the unknowns, scaled, and whether every equation holds within the limits."""
         start = np.array(self.problem.start)
         if len(start) == len(self.problem.equations):
-            found = root(self.residual, start, jac=self.jacobian, method="hybr", options={"xtol": 1e-13})
-            v = self._polish(np.asarray(found.x, dtype=float))
+            v = self._newton(start, 25)
+            if np.max(np.abs(self.residual(v))) > 1e-6:
+                from scipy.optimize import root
+
+                v = self._newton(np.asarray(root(self.residual, start, jac=self.jacobian).x, dtype=float), 3)
             inside = bool(np.all(v >= self.low - 1e-12) and np.all(v <= self.high + 1e-12))
             if inside and self._holds(v):
                 return v, True
+        from scipy.optimize import least_squares
+
         first = np.clip(start, self.low + 1e-6, self.high - 1e-6)
         best = least_squares(
             self.residual, first, jac=self.jacobian, bounds=(self.low, self.high), xtol=1e-15, ftol=1e-15,
@@ -198,19 +204,26 @@ class _Search:
         )  # fmt: skip
         v = np.asarray(best.x, dtype=float)
         if not self._holds(v) and np.max(np.abs(self.residual(v))) < 1e-4:
-            v = np.clip(self._polish(v), self.low, self.high)
+            v = np.clip(self._newton(v, 3), self.low, self.high)
         return v, self._holds(v)
 
-    def _polish(self, v: Floats) -> Floats:
-        """Return the point after up to three plain Newton steps, which take the last digits."""
-        for _ in range(3):
-            left = self.residual(v)
-            if not np.all(np.isfinite(left)) or np.max(np.abs(left)) < 1e-13:
+    def _newton(self, v: Floats, steps: int) -> Floats:
+        """Return the point after Newton steps, each halved until the residual falls."""
+        left = self.residual(v)
+        for _ in range(steps):
+            size = np.max(np.abs(left))
+            if not np.isfinite(size) or size < 1e-14:
                 break
             step = np.linalg.lstsq(self.jacobian(v), left, rcond=None)[0]
-            if np.max(np.abs(self.residual(v - step))) >= np.max(np.abs(left)):
+            step *= min(1.0, LARGEST_STEP / float(np.max(np.abs(step)) + 1e-300))
+            for _ in range(6):
+                tried = self.residual(v - step)
+                if np.max(np.abs(tried)) < size:
+                    break
+                step *= 0.5
+            else:
                 break
-            v = v - step
+            v, left = v - step, tried
         return v
 
     def _holds(self, v: Floats) -> bool:
@@ -304,6 +317,8 @@ def trim_plant(
     def left_over(v: Floats) -> Floats:
         put(v)
         return plant.derivatives(0.0, x, u)[rows]
+
+    from scipy.optimize import least_squares
 
     start = np.array([(x if is_state else u)[index] for is_state, index in places])
     found = least_squares(left_over, start, xtol=1e-15, ftol=1e-15, gtol=1e-15, x_scale="jac")

@@ -6,7 +6,6 @@ from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.optimize import brentq
 
 from dravik.aircraft.audit.finding import Finding
 from dravik.aircraft.craft import Aircraft, AircraftPlant
@@ -96,6 +95,8 @@ def _level(craft: Aircraft, plant: AircraftPlant, airspeed: float, altitude: flo
             low, high = craft.limits[name]
             z[i] = low + 0.33 * (high - low)
     index = plant.state_names.index("alpha"), plant.state_names.index("theta")
+
+    from scipy.optimize import brentq
 
     def sinking(alpha: float) -> float:
         z[index[0]] = z[index[1]] = alpha

@@ -1,0 +1,354 @@
+"""The commands: what each reads, what it prints."""
+
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from dravik.cli.common import (
+    AircraftFile,
+    Airspeed,
+    Altitude,
+    AsJson,
+    Bank,
+    FlightPath,
+    Laws,
+    Loading,
+    Settings,
+    Sideslip,
+    emit,
+    err,
+    get_craft,
+    get_point,
+    kernel_notice,
+    out,
+    show_rows,
+)
+from dravik.errors import DravikError, FlightError
+from dravik.version import __version__
+
+if TYPE_CHECKING:
+    from dravik.flight import LinearProof
+    from dravik.trimming import TrimPoint
+
+__all__ = ["app"]
+
+app = typer.Typer(
+    add_completion=False, no_args_is_help=True, rich_markup_mode=None, pretty_exceptions_enable=False,
+    help="Flight simulation for engineers: check, trim, linearise, judge and fly an aircraft that is given as data.",
+)  # fmt: skip
+
+Figure = Annotated[str, typer.Option("--figure", metavar="FILE", help="write a figure: .png, .svg or .pdf")]
+
+
+def _version(value: bool) -> None:
+    if value:
+        print(f"dravik {__version__}")
+        raise typer.Exit
+
+
+@app.callback()
+def _options(
+    version: Annotated[bool, typer.Option("--version", callback=_version, is_eager=True, help="print the version")] = False,
+) -> None:
+    pass
+
+
+@app.command()
+def demo(
+    folder: Annotated[str, typer.Option("--out", metavar="FOLDER", help="where to write")] = "demo",
+    quick: Annotated[bool, typer.Option("--quick", help="shorter flights, smaller figures")] = False,
+    as_json: AsJson = False,
+) -> None:
+    """Take the Tarn through the whole work: check, trim, prove, linearise, judge, close a loop, fly, report."""
+    from dravik.cli.demo import run_demo
+
+    if not run_demo(folder, quick=quick, as_json=as_json):
+        raise typer.Exit(1)
+
+
+@app.command()
+def new(
+    folder: Annotated[str, typer.Argument(help="new folder")],
+    sample: Annotated[str, typer.Option(help="sample to start from")] = "tarn",
+    as_json: AsJson = False,
+) -> None:
+    """Make a folder with an aircraft file and its tables to start from."""
+    from dravik.aircraft import copy_sample
+
+    path = copy_sample(sample, folder)
+    if as_json:
+        emit({"aircraft": str(path), "sample": sample})
+    else:
+        out.print(f"{path} is there, with its tables and laws. Next: dravik check {folder}")
+
+
+@app.command()
+def check(aircraft: AircraftFile, loading: Loading = "", law: Laws = None, as_json: AsJson = False) -> None:
+    """Audit an aircraft: inertia, signs of derivatives, tables against the envelope, units, plausibility."""
+    from dravik.aircraft import audit
+
+    craft = get_craft(aircraft, loading, law)
+    with kernel_notice():
+        findings = audit(craft)
+    errors = sum(f.severity == "error" for f in findings)
+    if as_json:
+        emit({"aircraft": craft.name, "errors": errors, "findings": [vars(f) for f in findings]})
+    else:
+        if findings:
+            show_rows(
+                f"{craft.name}: findings", ["severity", "where", "what", "what to do"],
+                [(f.severity, f.place, f.what, f.do) for f in findings],
+            )  # fmt: skip
+        counts = ", ".join(f"{sum(f.severity == s for f in findings)} {s}s" for s in ("error", "warning", "note"))
+        out.print(f"{craft.name} ({craft.loading_name}): {counts}")
+    if errors:
+        raise typer.Exit(1)
+
+
+@app.command()
+def signals(
+    aircraft: AircraftFile,
+    loading: Loading = "",
+    law: Laws = None,
+    kind: Annotated[str, typer.Option(help="only this kind: motion, input, effector, command, aero, engine, ...")] = "",
+    as_json: AsJson = False,
+) -> None:
+    """List every signal with its unit and meaning; each can be recorded, plotted, or made an output."""
+    craft = get_craft(aircraft, loading, law)
+    kinds = sorted({s.kind for s in craft.signals.values()})
+    if kind and kind not in kinds:
+        raise DravikError(f"there are no signals of kind {kind!r}", expected="one of " + ", ".join(kinds))
+    found = [s for s in craft.signals.values() if not kind or s.kind == kind]
+    if as_json:
+        emit({"aircraft": craft.name, "signals": [s._asdict() for s in found]})
+    else:
+        show_rows(f"{craft.name}: signals", ["signal", "unit", "kind", "meaning"], [(s.name, s.unit, s.kind, s.meaning) for s in found])
+
+
+@app.command()
+def trim(
+    aircraft: AircraftFile,
+    airspeed: Airspeed,
+    altitude: Altitude,
+    flight_path: FlightPath = "0 deg",
+    bank: Bank = "",
+    sideslip: Sideslip = "0 deg",
+    set_: Settings = None,
+    loading: Loading = "",
+    law: Laws = None,
+    prove: Annotated[bool, typer.Option("--prove", help="fly it hands off for a minute")] = False,
+    as_json: AsJson = False,
+) -> None:
+    """Find the states and controls that hold straight flight, or say what stands in the way."""
+    craft = get_craft(aircraft, loading, law)
+    point = get_point(craft, airspeed, altitude, flight_path, bank, sideslip, set_)
+    proof = None
+    if prove:
+        from dravik.flight import prove_trim
+
+        with kernel_notice():
+            proof = prove_trim(point)
+    if as_json:
+        emit(
+            {
+                "aircraft": craft.name, "loading": craft.loading_name, "reached": point.reached,
+                "signals": point.signals, "residuals": point.residuals, "at_stop": point.at_stop,
+                "drifting": point.drifting, "hands_off_60_s": proof.rows() if proof else None,
+            }
+        )  # fmt: skip
+    else:
+        show_rows(f"{craft.name} ({craft.loading_name}) trimmed: {point.condition}", ["signal", "value", "unit", "meaning"], point.rows())
+        out.print(f"largest residual {point.worst_residual:.1e} (m/s^2, rad/s^2) after {point.evaluations} evaluations")
+        for text in point.at_stop:
+            out.print(f"[yellow]{text}[/yellow]")
+        for name, rate in point.drifting.items():
+            out.print(f"[yellow]{name} does not stand still: {rate:.3g} a second[/yellow]")
+        if proof:
+            rows = [list(r.values()) for r in proof.rows()]
+            show_rows("flown hands off for 60 s", ["signal", "drift", "allowed", "unit"], rows)
+    if proof and not proof.holds:
+        raise typer.Exit(1)
+
+
+@app.command()
+def linearise(
+    aircraft: AircraftFile,
+    airspeed: Airspeed,
+    altitude: Altitude,
+    flight_path: FlightPath = "0 deg",
+    set_: Settings = None,
+    loading: Loading = "",
+    law: Laws = None,
+    coordinates: Annotated[str, typer.Option(help="air (airspeed, alpha, beta) or body (u, v, w)")] = "air",
+    outputs: Annotated[str, typer.Option(help="signals to make outputs, separated by commas")] = "",
+    prove: Annotated[str, typer.Option("--prove", metavar="CONTROL", help="compare with the nonlinear answer to a doublet")] = "",
+    figure: Figure = "",
+    proof_figure: Annotated[str, typer.Option(metavar="FILE", help="write the comparison as a figure")] = "",
+    as_json: AsJson = False,
+) -> None:
+    """Make the linear model, name its modes, and hold it against the nonlinear aircraft."""
+    from dravik.linear import linearise as make_model
+
+    craft = get_craft(aircraft, loading, law)
+    point = get_point(craft, airspeed, altitude, flight_path, inputs=set_)
+    names = [n.strip() for n in outputs.split(",") if n.strip()]
+    with kernel_notice():
+        model = make_model(craft, point, coordinates=coordinates, outputs=names)
+    modes = model.modes()
+    proof = _proof(point, prove or ("elevator" if proof_figure else ""))
+    if figure or proof_figure:
+        from dravik.report import figure_overlay, figure_poles, save_figure
+
+        if figure:
+            save_figure(figure_poles(modes, title=f"Roots of {model.title}"), figure)
+        if proof_figure and proof is not None:
+            save_figure(figure_overlay(proof, title=f"{model.title}: {proof.title}"), proof_figure)
+    if as_json:
+        errors = proof.errors if proof else None
+        emit({**model.as_dict(), "modes": modes.rows(), "difference_from_nonlinear": errors})
+        return
+    show_modes(model.title, modes.rows())
+    for kink in model.kinks[:5]:
+        out.print(
+            f"[yellow]the slope of {kink.row} by {kink.column} depends on the side it is taken from "
+            f"(a table or formula bends here)[/yellow]"
+        )
+    if proof:
+        rows = [(n, 100.0 * e) for n, e in proof.errors.items()]
+        show_rows(f"linear against nonlinear, {proof.title}", ["signal", "difference [% of peak]"], rows)
+
+
+def _proof(point: "TrimPoint", control: str) -> "LinearProof | None":
+    from dravik.flight import prove_linear
+
+    if not control:
+        return None
+    lateral = control in ("aileron", "rudder", "roll_stick", "pedal")
+    names = ("beta", "p", "r", "phi") if lateral else ("airspeed", "alpha", "q", "theta")
+    with kernel_notice():
+        return prove_linear(point, control=control, signals=names)
+
+
+def show_modes(title: str, rows: "list[dict[str, object]]") -> None:
+    """Print modes for people."""
+    cells = []
+    for r in rows:
+        parts = r["participation"]
+        shares = ", ".join(f"{k} {v:.2f}" for k, v in list(parts.items())[:3]) if isinstance(parts, dict) else ""
+        grows = r["time_to_double_s"] is not None
+        time = r["time_to_double_s"] if grows else r["time_to_half_s"]
+        word = "" if time is None else ("double" if grows else "half")
+        cells.append([*(r[k] for k in ("mode", "real_1_s", "imag_1_s", "frequency_rad_s", "damping")), time, word, shares])
+    columns = ["mode", "real 1/s", "imag 1/s", "rad/s", "damping", "time s", "to", "who takes part"]
+    show_rows(f"{title}: modes", columns, cells)
+
+
+@app.command()
+def handling(
+    aircraft: AircraftFile,
+    airspeed: Airspeed,
+    altitude: Altitude,
+    flight_path: FlightPath = "0 deg",
+    set_: Settings = None,
+    loading: Loading = "",
+    law: Laws = None,
+    aircraft_class: Annotated[str, typer.Option("--class", help="I, II-L, II-C, III or IV")] = "II-L",
+    category: Annotated[str, typer.Option(help="flight phase category: A, B or C")] = "B",
+    level: Annotated[int, typer.Option(help="worst level that passes", min=1, max=3)] = 1,
+    as_json: AsJson = False,
+) -> None:
+    """Hold the modes against the requirements of MIL-F-8785C, with level and margin for each."""
+    from dravik.handling import evaluate
+
+    craft = get_craft(aircraft, loading, law)
+    point = get_point(craft, airspeed, altitude, flight_path, inputs=set_)
+    with kernel_notice():
+        found = evaluate(craft, point, aircraft_class=aircraft_class, category=category)
+    if as_json:
+        emit({"condition": found.title, "class": found.aircraft_class, "category": category, "level": found.level, "criteria": found.rows()})
+    else:
+        show_handling(found.title, aircraft_class, category, found.rows())
+        out.print(f"worst level: {found.level if found.level < 4 else 'worse than 3'}")
+    if found.level > level:
+        raise typer.Exit(1)
+
+
+def show_handling(title: str, aircraft_class: str, category: str, rows: "list[dict[str, object]]") -> None:
+    """Print criteria for people."""
+    keys = ("paragraph", "requirement", "value", "unit", "level_1", "level", "margin")
+    show_rows(
+        f"{title}: MIL-F-8785C, class {aircraft_class}, category {category}",
+        ["paragraph", "requirement", "value", "unit", "level 1 asks", "level", "margin"],
+        [[r[k] for k in keys] for r in rows],
+    )
+    for r in rows:
+        if r["note"]:
+            out.print(f"{r['requirement']}: {r['note']}")
+
+
+@app.command()
+def fly(
+    aircraft: AircraftFile,
+    airspeed: Airspeed,
+    altitude: Altitude,
+    flight_path: FlightPath = "0 deg",
+    set_: Settings = None,
+    loading: Loading = "",
+    law: Laws = None,
+    duration: Annotated[str, typer.Option(help="how long, such as '30 s'")] = "30 s",
+    control: Annotated[
+        list[str] | None,
+        typer.Option(metavar="NAME=HISTORY", help="history on an input or effector: 'elevator=doublet(2 deg, at=1 s, width=2 s)'; "
+                     "also step, 3211, ramp, sine, sweep, csv"),
+    ] = None,
+    dt: Annotated[str, typer.Option(help="step of the integrator")] = "0.01 s",
+    record: Annotated[str, typer.Option(help="signals to record, separated by commas (all unless given)")] = "",
+    save: Annotated[str, typer.Option("--out", metavar="FILE", help="write the recording: .csv or .parquet, with a .json side file")] = "",
+    figure: Figure = "",
+    signals: Annotated[str, typer.Option(help="signals in the figure, separated by commas")] = "",
+    as_json: AsJson = False,
+) -> None:  # fmt: skip
+    """Fly from a trimmed point with control histories and laws, and record it."""
+    from dravik.cli.flying import run_flight
+
+    craft = get_craft(aircraft, loading, law)
+    point = get_point(craft, airspeed, altitude, flight_path, inputs=set_)
+    try:
+        run = run_flight(point, duration, control or [], dt, record, quiet=as_json)
+    except FlightError as error:
+        if save and error.recording is not None:
+            error.recording.save(save)  # type: ignore[attr-defined]
+            err.print(f"what was flown before it is in {save}")
+        raise
+    if save:
+        run.save(save)
+    if figure:
+        from dravik.cli.flying import draw
+
+        draw(run, signals, figure, f"{craft.name}, {point.condition}", craft.limits)
+    if as_json:
+        last = {n: float(run[n][-1]) for n in run.names}
+        emit({"aircraft": craft.name, **run.summary(), "recording": save or None, "last": last})
+        return
+    from dravik.cli.flying import show_run
+
+    show_run(run, craft.name, save, figure)
+
+
+@app.command()
+def plot(
+    recording: Annotated[str, typer.Argument(help="recording written by dravik fly --out")],
+    signals: Annotated[str, typer.Option(help="signals, separated by commas")] = "",
+    save: Annotated[str, typer.Option("--out", metavar="FILE", help="figure to write: .png, .svg or .pdf")] = "plot.png",
+    as_json: AsJson = False,
+) -> None:
+    """Plot signals of a recording in stacked panels, commanded against actual, with events marked."""
+    from dravik.cli.flying import draw
+    from dravik.flight import read_recording
+
+    run = read_recording(recording)
+    names = draw(run, signals, save, f"{run.metadata.get('aircraft', '')}: {recording}", {})
+    if as_json:
+        emit({"figure": save, "signals": names})
+    else:
+        out.print(f"{save}: {', '.join(names)}")

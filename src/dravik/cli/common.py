@@ -1,0 +1,123 @@
+"""What the commands share: loading, printing, progress, and the line while the kernel compiles."""
+
+import json
+import math
+import sys
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+from rich.console import Console
+from rich.markup import escape
+from rich.table import Table
+
+from dravik.errors import DravikError
+from dravik.report.text import cell_text
+
+if TYPE_CHECKING:
+    from dravik.aircraft import Aircraft
+    from dravik.trimming import TrimPoint
+
+__all__ = ["emit", "get_craft", "get_point", "kernel_notice", "out", "show_rows"]
+
+# a pipe or a file has no width of its own: it gets one that keeps the tables whole
+_WIDTH = None if sys.stdout.isatty() else 120
+out = Console(highlight=False, width=_WIDTH)
+err = Console(stderr=True, highlight=False)
+
+AircraftFile = Annotated[str, typer.Argument(metavar="AIRCRAFT", help="aircraft file, its folder, or the name of a sample such as tarn")]
+Loading = Annotated[str, typer.Option(help="mass loading, by its name in the file")]
+Laws = Annotated[list[str] | None, typer.Option("--law", metavar="FILE", help="control law to engage; may be repeated")]
+AsJson = Annotated[bool, typer.Option("--json", help="print JSON for programs instead of tables")]
+Airspeed = Annotated[str, typer.Option(help="true airspeed, such as '62 m/s'")]
+Altitude = Annotated[str, typer.Option(help="altitude, such as '300 m' or '1000 ft'")]
+FlightPath = Annotated[str, typer.Option(help="angle of climb, such as '3 deg'")]
+Bank = Annotated[str, typer.Option(help="bank angle to hold (the sideslip is then free)")]
+Sideslip = Annotated[str, typer.Option(help="sideslip to hold")]
+Settings = Annotated[
+    list[str] | None, typer.Option("--set", metavar="INPUT=VALUE", help="input held at a value, such as 'flap_lever=20 deg'")
+]
+
+
+def get_craft(name: str, loading: str = "", laws: Sequence[str] | None = None) -> "Aircraft":
+    """Return the aircraft a user names: a file, a folder, or a sample; with laws engaged."""
+    from dravik.aircraft import load, load_law, sample_names, sample_path
+
+    path = Path(name)
+    if not path.exists() and name in sample_names():
+        path = sample_path(name)
+    craft = load(path, loading=loading)
+    for law in laws or ():
+        definition, tables, places = load_law(_law_path(law, path))
+        craft = craft.with_law(definition, tables, places)
+    return craft
+
+
+def _law_path(law: str, aircraft: Path) -> Path:
+    """Return a law's file: as given, or the name of one in the aircraft's folder of laws."""
+    own = (aircraft if aircraft.is_dir() else aircraft.parent) / "laws" / f"{law.removesuffix('.toml')}.toml"
+    return own if not Path(law).exists() and own.exists() else Path(law)
+
+
+def settings(pairs: Sequence[str] | None) -> "dict[str, str | float]":
+    """Return ``--set`` options as input names and quantities."""
+    values: dict[str, str | float] = {}
+    for pair in pairs or ():
+        name, equals, value = pair.partition("=")
+        if not equals or not value.strip():
+            raise DravikError(f"--set {pair!r}", expected="INPUT=VALUE, such as 'flap_lever=20 deg'")
+        values[name.strip()] = value.strip()
+    return values
+
+
+def get_point(
+    craft: "Aircraft", airspeed: str, altitude: str, flight_path: str = "0 deg", bank: str = "", sideslip: str = "0 deg",
+    inputs: Sequence[str] | None = None, strict: bool = True,
+) -> "TrimPoint":  # fmt: skip
+    """Return a trimmed point from the condition options."""
+    from dravik.trimming import trim
+
+    with kernel_notice():
+        return trim(
+            craft, airspeed=airspeed, altitude=altitude, flight_path=flight_path, bank=bank or None, sideslip=sideslip,
+            inputs=settings(inputs), strict=strict,
+        )  # fmt: skip
+
+
+@contextmanager
+def kernel_notice() -> Iterator[None]:
+    """Say that the kernel compiles, when it has never been used on this installation."""
+    from dravik.kernel import is_compiled
+
+    if not is_compiled():
+        err.print("[dim]compiling the kernel: about half a minute, once for each installation ...[/dim]")
+    yield
+
+
+def emit(data: object) -> None:
+    """Print JSON on standard output; numbers that are not finite become null."""
+    print(json.dumps(_plain(data), indent=1))
+
+
+def _plain(value: Any) -> Any:
+    if isinstance(value, float):
+        return value if math.isfinite(value) else None
+    if isinstance(value, Mapping):
+        return {str(k): _plain(v) for k, v in value.items()}
+    if isinstance(value, list | tuple):
+        return [_plain(v) for v in value]
+    return value
+
+
+def show_rows(title: str, columns: Sequence[str], rows: Sequence[Sequence[object]]) -> None:
+    """Print a table for people; numbers stand to the right."""
+    table = Table(title=title, title_justify="left", title_style="bold", header_style="bold", box=None, pad_edge=False)
+    for i, column in enumerate(columns):
+        numeric = any(isinstance(r[i], float) for r in rows)
+        table.add_column(column, justify="right" if numeric else "left", overflow="fold", no_wrap=i == 0)
+    for row in rows:
+        table.add_row(*(escape(cell_text(c)) for c in row))
+    out.print(table)
+    out.print()

@@ -1,0 +1,185 @@
+"""The demo: the Tarn from its file to a flown attitude hold, with a page that shows every step."""
+
+import csv
+import shutil
+from collections.abc import Sequence
+from pathlib import Path
+
+from rich.progress import BarColumn, Progress, TextColumn
+
+from dravik.aircraft import Aircraft, audit, load_law, sample, sample_path
+from dravik.cli.common import emit, err, kernel_notice, out, show_rows
+from dravik.errors import DravikError
+from dravik.flight import Recording, fly, prove_linear, prove_trim, step
+from dravik.handling import evaluate
+from dravik.linear import linearise
+from dravik.report import Block, figure_histories, figure_overlay, figure_poles, save_figure, write_page
+from dravik.trimming import TrimPoint, trim
+
+__all__ = ["run_demo"]
+
+STEPS = 8
+LIMIT = 0.02  # of the peak: how far the linear answer to a small doublet may be off
+
+
+class _Demo:
+    """The folder, the page so far, and the verdicts."""
+
+    def __init__(self, folder: Path, quick: bool) -> None:
+        self.folder, self.quick = folder, quick
+        self.blocks: list[Block] = []
+        self.verdicts: dict[str, tuple[bool, str]] = {}
+
+    def figure(self, figure: "object", name: str) -> Path:
+        from matplotlib.figure import Figure
+
+        assert isinstance(figure, Figure)
+        return save_figure(figure, self.folder / name)
+
+    def table(self, name: str, columns: Sequence[str], rows: Sequence[Sequence[object]]) -> None:
+        with (self.folder / name).open("w", newline="", encoding="utf-8") as file:
+            writer = csv.writer(file, lineterminator="\n")
+            writer.writerow(columns)
+            writer.writerows(rows)
+
+    def add(self, key: str, good: bool, block: Block) -> None:
+        block.good = good
+        self.verdicts[key] = (good, block.verdict)
+        self.blocks.append(block)
+
+
+def run_demo(folder: str, *, quick: bool, as_json: bool) -> bool:
+    """Run the demo into a folder, print what was found; return whether every answer was yes."""
+    target = Path(folder)
+    try:
+        target.mkdir(parents=True, exist_ok=True)
+    except OSError as error:
+        raise DravikError(f"the folder cannot be made ({error.strerror})", where=folder) from None
+    demo = _Demo(target, quick)
+    bar = Progress(TextColumn("{task.description}"), BarColumn(), console=err, transient=True, disable=as_json)
+    with bar, kernel_notice():
+        task = bar.add_task("the Tarn", total=STEPS)
+
+        def tell(text: str) -> None:
+            bar.update(task, description=text, advance=1)
+
+        tell("checking")
+        craft = sample("tarn")
+        _check(demo, craft)
+        tell("trimming")
+        point = trim(craft, airspeed="62 m/s", altitude="300 m")
+        _trim(demo, point)
+        tell("linearising")
+        _linear(demo, point)
+        tell("comparing with the nonlinear aircraft")
+        _overlay(demo, point)
+        tell("judging")
+        _handling(demo, point)
+        tell("closing the loop")
+        run = _hold(demo, craft)
+        tell("writing")
+        run.save(target / "pitch_hold.csv")
+        _page(demo, craft)
+        tell("done")
+    good = all(ok for ok, _ in demo.verdicts.values())
+    if as_json:
+        emit({"folder": str(target), "good": good, "steps": {k: {"good": g, "result": t} for k, (g, t) in demo.verdicts.items()}})
+    else:
+        rows = [("yes" if ok else "no", key, text) for key, (ok, text) in demo.verdicts.items()]
+        show_rows("The Tarn, from its file to a flown attitude hold", ["good", "step", "result"], rows)
+        out.print(f"The page with all of it: {target / 'index.html'}")
+    return good
+
+
+def _check(demo: _Demo, craft: Aircraft) -> None:
+    findings = audit(craft)
+    errors = sum(f.severity == "error" for f in findings)
+    rows = [(f.severity, f.what, f.do) for f in findings]
+    columns = ("severity", "what", "what to do")
+    demo.table("audit.csv", columns, rows)
+    signals = len(craft.signals)
+    text = f"{errors} errors, {len(findings) - errors} other findings in {len(craft.tables)} tables and {signals} signals"
+    demo.add("audit", errors == 0, Block("Audit", text, columns=columns, rows=rows))
+
+
+def _trim(demo: _Demo, point: TrimPoint) -> None:
+    proof = prove_trim(point, duration=20.0 if demo.quick else 60.0)
+    columns = ("signal", "value", "unit", "meaning")
+    demo.table("trim.csv", columns, point.rows())
+    text = f"{point.condition}: largest residual {point.worst_residual:.1e} after {point.evaluations} evaluations"
+    demo.add("trim", point.reached, Block("Trim", text, columns=columns, rows=point.rows()))
+    names = ["airspeed", "altitude", "theta", "phi"]
+    image = demo.figure(figure_histories(proof.recording, names, title="The trimmed Tarn, hands off"), "hands_off.png")
+    rows = [list(r.values()) for r in proof.rows()]
+    columns = ("signal", "drift", "allowed", "unit")
+    demo.table("hands_off.csv", columns, rows)
+    seconds = proof.recording.time[-1]
+    text = f"flown hands off for {seconds:g} s: " + ", ".join(f"{r[0]} {r[1]:.1g} {r[3]}" for r in rows[:2])
+    demo.add("trim holds", proof.holds, Block("The trim, flown", text, columns=columns, rows=rows, images=[image]))
+
+
+def _linear(demo: _Demo, point: TrimPoint) -> None:
+    model = linearise(point.craft, point, outputs=["nz"])
+    for letter in "ABCD":
+        model.frame(letter).to_csv(demo.folder / f"model_{letter}.csv")
+    rows = model.modes().rows()
+    keys = ("mode", "real_1_s", "imag_1_s", "frequency_rad_s", "damping", "period_s", "time_to_half_s", "time_to_double_s")
+    cells = [[r[k] for k in keys] for r in rows]
+    demo.table("modes.csv", keys, cells)
+    image = demo.figure(figure_poles(model.modes(), title=f"Roots: {model.title}"), "poles.png")
+    names = {str(r["mode"]) for r in rows}
+    classic = {"short period", "phugoid", "Dutch roll", "roll", "spiral"}
+    text = f"{len(rows)} modes, among them {', '.join(sorted(classic & names))}"
+    columns = ("mode", "real 1/s", "imag 1/s", "frequency rad/s", "damping", "period s", "to half s", "to double s")
+    demo.add("modes named", classic <= names, Block("Linear model and modes", text, columns=columns, rows=cells, images=[image]))
+
+
+def _overlay(demo: _Demo, point: TrimPoint) -> None:
+    pitch = prove_linear(point, control="elevator")
+    yaw = prove_linear(point, control="rudder", signals=("beta", "p", "r", "phi"))
+    images = [
+        demo.figure(figure_overlay(pitch), "linear_pitch.png"),
+        demo.figure(figure_overlay(yaw), "linear_yaw.png"),
+    ]
+    rows = [(p.title, n, 100.0 * e) for p in (pitch, yaw) for n, e in p.errors.items()]
+    columns = ("input", "signal", "difference [% of peak]")
+    demo.table("linear_against_nonlinear.csv", columns, rows)
+    worst = max(pitch.worst, yaw.worst)
+    text = f"after a small doublet at most {100 * worst:.2g} % of the peak apart"
+    demo.add("linear model", worst < LIMIT, Block("Linear against nonlinear", text, columns=columns, rows=rows, images=images))
+
+
+def _handling(demo: _Demo, point: TrimPoint) -> None:
+    found = evaluate(point.craft, point, aircraft_class="II-L", category="B")
+    keys = ("paragraph", "requirement", "value", "unit", "level_1", "level", "margin", "note")
+    rows = [[r[k] for k in keys] for r in found.rows()]
+    demo.table("handling.csv", keys, rows)
+    columns = ("paragraph", "requirement", "value", "unit", "level 1 asks", "level", "margin", "note")
+    text = f"MIL-F-8785C, class II-L, category B: level {found.level}"
+    demo.add("handling qualities", found.level == 1, Block("Handling qualities", text, columns=columns, rows=rows))
+
+
+def _hold(demo: _Demo, craft: Aircraft) -> Recording:
+    law_file = sample_path("tarn") / "laws" / "pitch_hold.toml"
+    shutil.copyfile(law_file, demo.folder / "pitch_hold.toml")
+    held = craft.with_law(*load_law(law_file))
+    point = trim(held, airspeed="62 m/s", altitude="300 m")
+    run = fly(held, start=point, duration=20.0, controls={"theta_command": step("2 deg", at=1.0)})
+    names = ["theta", "q", "alpha", "elevator", "airspeed", "nz"]
+    title = "Pitch attitude hold: a step of 2 deg"
+    image = demo.figure(figure_histories(run, names, title=title, limits=held.limits), "pitch_hold.png")
+    theta, _ = run.shown("theta")
+    wanted = theta[0] + 2.0
+    overshoot, left = float(theta.max() - wanted) / 2.0, float(abs(theta[-1] - wanted))
+    reached = run.time[abs(theta - wanted) > 0.2]
+    settled = float(reached[-1]) - 1.0 if len(reached) else 0.0
+    text = f"2 deg step: {100 * overshoot:.0f} % overshoot, within 0.2 deg after {settled:.1f} s, {left:.2g} deg left after 19 s"
+    demo.add("attitude hold", left < 0.1 and overshoot < 0.3, Block("Pitch attitude hold", text, images=[image]))
+    return run
+
+
+def _page(demo: _Demo, craft: Aircraft) -> None:
+    write_page(
+        demo.folder / "index.html", f"{craft.name}: from its file to a flown attitude hold",
+        f"{craft.definition.description}; loading '{craft.loading_name}', {craft.loading.mass:g} kg", demo.blocks,
+    )  # fmt: skip

@@ -1,0 +1,26 @@
+"""Figures and pages: what people look at. Nothing is computed here."""
+
+from importlib import import_module
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from dravik.report.figures import figure_histories, figure_overlay, figure_poles, save_figure
+    from dravik.report.page import Block, write_page
+
+_HOMES = {
+    "figure_histories": "figures",
+    "figure_overlay": "figures",
+    "figure_poles": "figures",
+    "save_figure": "figures",
+    "Block": "page",
+    "write_page": "page",
+}
+
+__all__ = ["Block", "figure_histories", "figure_overlay", "figure_poles", "save_figure", "write_page"]
+
+
+def __getattr__(name: str) -> Any:
+    """Load matplotlib and jinja2 only when something is drawn."""
+    if name not in _HOMES:
+        raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
+    return getattr(import_module(f"{__name__}.{_HOMES[name]}"), name)

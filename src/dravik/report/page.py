@@ -1,0 +1,53 @@
+"""One self-contained HTML page: blocks with a verdict, a table, and figures inside the file."""
+
+import base64
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from jinja2 import Environment, FileSystemLoader
+
+from dravik.errors import DravikError
+from dravik.report.text import cell_text
+from dravik.version import __version__
+
+__all__ = ["Block", "write_page"]
+
+
+@dataclass
+class Block:
+    """A part of a page: heading, verdict (good or not), sentences, a table, and PNG files."""
+
+    heading: str
+    verdict: str = ""
+    good: bool = True
+    texts: list[str] = field(default_factory=list)
+    columns: Sequence[str] = ()
+    rows: Sequence[Sequence[object]] = ()
+    images: Sequence[Path] = ()
+
+
+def write_page(path: str | Path, title: str, subtitle: str, blocks: Sequence[Block]) -> Path:
+    """Write the page; raises DravikError when the file cannot be written."""
+    environment = Environment(loader=FileSystemLoader(Path(__file__).parent), autoescape=True)
+    prepared = [
+        {
+            "heading": b.heading,
+            "verdict": b.verdict,
+            "good": b.good,
+            "texts": b.texts,
+            "columns": b.columns,
+            "rows": [[{"text": cell_text(c), "numeric": isinstance(c, int | float)} for c in row] for row in b.rows],
+            "images": [{"name": p.stem, "data": base64.b64encode(p.read_bytes()).decode()} for p in b.images],
+        }
+        for b in blocks
+    ]
+    text = environment.get_template("page.html").render(
+        title=title, subtitle=subtitle, blocks=prepared, version=__version__
+    )
+    target = Path(path)
+    try:
+        target.write_text(text, encoding="utf-8")
+    except OSError as error:
+        raise DravikError(f"the page cannot be written ({error.strerror})", where=str(target)) from None
+    return target
