@@ -13,8 +13,19 @@ if TYPE_CHECKING:
     from dravik.atmosphere import air_at
     from dravik.errors import DravikError, FlightError, FormulaError, TrimError
     from dravik.flight import (
-        Recording, Start, doublet, fly, from_csv, prove_linear, prove_trim, pulses_3211, ramp, read_recording, sine,
-        step, sweep,
+        Recording,
+        Start,
+        doublet,
+        fly,
+        from_csv,
+        prove_linear,
+        prove_trim,
+        pulses_3211,
+        ramp,
+        read_recording,
+        sine,
+        step,
+        sweep,
     )  # fmt: skip
     from dravik.handling import evaluate
     from dravik.linear import LinearModel, linearise, linearise_plant

@@ -18,7 +18,8 @@ def compiled(function: F) -> F:
     is left out: counted, the handing of a dozen arrays from function to function takes two thirds of
     a derivative evaluation.
     """
-    wrapper: F = numba.njit(cache=True, error_model="numpy", nogil=True, _nrt=False)(function)
+    options: dict[str, Any] = {"cache": True, "error_model": "numpy", "nogil": True, "_nrt": False}
+    wrapper: F = numba.njit(**options)(function)
     return wrapper
 
 

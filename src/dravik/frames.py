@@ -102,9 +102,7 @@ def euler_from_dcm(matrix: ArrayLike) -> FloatArray:
     """Return (phi, theta, psi) in rad, shape (..., 3); see ``euler_from_elements`` for ±90° pitch."""
     m = np.asarray(matrix, dtype=float)
     flat = m.reshape(-1, 3, 3)
-    angles = [
-        euler_from_elements(r[0, 0], r[0, 1], r[0, 2], r[1, 0], r[1, 1], r[1, 2], r[2, 2]) for r in flat
-    ]
+    angles = [euler_from_elements(r[0, 0], r[0, 1], r[0, 2], r[1, 0], r[1, 1], r[1, 2], r[2, 2]) for r in flat]
     return np.array(angles, dtype=float).reshape(*m.shape[:-2], 3)
 
 

@@ -51,7 +51,8 @@ class FunctionPlant:
         rates = np.asarray(self.function(t, x, u), dtype=float)
         if rates.shape != (len(self.state_names),):
             raise DravikError(
-                f"the function returned shape {rates.shape}", expected=f"one rate for each of {self.state_names}"
+                f"the function returned shape {rates.shape}",
+                expected=f"one rate for each of {self.state_names}",
             )
         return rates
 

@@ -12,7 +12,8 @@ from typing import TYPE_CHECKING
 from dravik.errors import DravikError
 
 if TYPE_CHECKING:
-    from pint import Unit, UnitRegistry
+    from pint import UnitRegistry
+    from pint.facets.plain import PlainUnit
 
 __all__ = ["KINDS", "column_name", "from_si", "kind_of_unit", "quantity", "split_column", "to_si"]
 
@@ -54,7 +55,7 @@ def _registry() -> "UnitRegistry[float]":
 
 
 @lru_cache(maxsize=512)
-def _root(unit: str) -> "tuple[float, float, Unit]":
+def _root(unit: str) -> "tuple[float, float, PlainUnit]":
     """Return scale, offset and root unit of a unit's text: value in root units = scale * value + offset."""
     registry = _registry()
     if len(unit) > 60 or not re.fullmatch(r"[\w\s%/*^().°µ-]*", unit) or re.search(r"\d{3}", unit):
@@ -73,7 +74,7 @@ def _root(unit: str) -> "tuple[float, float, Unit]":
 
 
 @lru_cache(maxsize=64)
-def _kind_root(kind: str) -> "tuple[float, Unit]":
+def _kind_root(kind: str) -> "tuple[float, PlainUnit]":
     scale, _, root = _root(KINDS[kind][0])
     return scale, root
 
@@ -132,7 +133,9 @@ def quantity(value: object, kind: str, *, where: str = "") -> float:
     if not unit:
         if kind.startswith("angular") or kind == "angle":
             raise DravikError(
-                f"{value!r} has no unit, and nobody can tell degrees from radians", where=where, expected=expected
+                f"{value!r} has no unit, and nobody can tell degrees from radians",
+                where=where,
+                expected=expected,
             )
         return number
     try:

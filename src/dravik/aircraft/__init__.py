@@ -1,8 +1,8 @@
 """An aircraft as data: its definition file, its audit, and the step from there to a program for the kernel."""
 
-from dravik.aircraft.audit import Finding, audit
+from dravik.aircraft.checks import Finding, audit
 from dravik.aircraft.craft import Aircraft, InputSpec, Signal
-from dravik.aircraft.load import load, load_law
+from dravik.aircraft.reading import load, load_law
 from dravik.aircraft.samples import copy_sample, sample, sample_names, sample_path
 from dravik.aircraft.schema import AircraftDefinition, LawDefinition
 

@@ -210,10 +210,24 @@ class _Assembly:
                 loads.append((f"torque_{name}", engine, "moment"))
         engines = list(self.definition.engines)
         if engines and "thrust" not in self.signals:
-            self.define("thrust", " + ".join(f"thrust_{e}" for e in engines), ("engines",), "N", "total thrust", "engine")
+            self.define(
+                "thrust",
+                " + ".join(f"thrust_{e}" for e in engines),
+                ("engines",),
+                "N",
+                "total thrust",
+                "engine",
+            )
         if engines and "thrust_coefficient" not in self.signals:
             text = "thrust / (max(dynamic_pressure, 1) * reference_area)"
-            self.define("thrust_coefficient", text, ("engines",), "", "thrust over dynamic pressure and area", "engine")
+            self.define(
+                "thrust_coefficient",
+                text,
+                ("engines",),
+                "",
+                "thrust over dynamic pressure and area",
+                "engine",
+            )
         self.needed.extend(name for name, _, _ in loads)
         return loads
 
@@ -225,7 +239,9 @@ class _Assembly:
                 raise DravikError(f"there is no control {name!r}", where=where, hint=nearest(name, self.effectors))
             if self.effectors[name].command is None:
                 raise DravikError(
-                    f"the command of {name} is an input", where=self.where("add", name), hint=f'command = "..." in {name}'
+                    f"the command of {name} is an input",
+                    where=self.where("add", name),
+                    hint=f'command = "..." in {name}',
                 )
 
     def check_follows(self) -> None:
@@ -243,7 +259,7 @@ class _Assembly:
                 signal = self.signals.get(axis.name)
                 if signal is not None and signal.unit != axis.unit:
                     raise DravikError(
-                        f"column {axis.name} is in {axis.unit or 'no unit'}, the signal {axis.name} is in {signal.unit or 'none'}",
+                        f"column {axis.name} is in {axis.unit or 'no unit'}, the signal in {signal.unit or 'none'}",
                         where=f"{self.where('tables', name)}: {table.source}",
                         hint=f"a header such as '{axis.name} [{'deg' if signal.unit == 'rad' else signal.unit}]'",
                     )

@@ -161,11 +161,10 @@ class Aircraft:
 
     def with_loading(self, name: str) -> "Aircraft":
         """Return the aircraft in another of its loadings."""
-        copy = Aircraft(
+        return Aircraft(
             self.definition, self.tables, path=self.path, places=self._places, loading=name,
             law_places=self._law_places,
         )  # fmt: skip
-        return copy
 
     def with_environment(self, **changes: float) -> "Aircraft":
         """Return the aircraft with ``gravity`` (m/s^2) or ``temperature_offset`` (K) changed."""
@@ -183,7 +182,10 @@ class Aircraft:
             for name in getattr(law, section):
                 if name in getattr(own, section):
                     raise DravikError(f"{section}.{name} of law {law.name!r} is there already", hint="another name")
-        add = {name: (*own.add.get(name, ()), *((law.add[name],) if name in law.add else ())) for name in {*own.add, *law.add}}
+        add = {
+            name: (*own.add.get(name, ()), *((law.add[name],) if name in law.add else ()))
+            for name in {*own.add, *law.add}
+        }
         merged = own.model_copy(
             update={
                 "inputs": {**own.inputs, **law.inputs},
@@ -251,7 +253,7 @@ class Aircraft:
 
     def outside_visits(self, w: Workspace) -> list[tuple[str, str, int, float, float]]:
         """Return table, axis, visits, lowest and highest argument for each axis that was left."""
-        found = []
+        found: list[tuple[str, str, int, float, float]] = []
         for i, users in enumerate(self.tape.locates):
             visits = int(w.counters[FLAGS + i])
             if visits:
@@ -286,7 +288,16 @@ class AircraftPlant:
         n = len(x)
         rates = np.empty(n)
         chart_rates(
-            self.craft.program, self.workspace, t, x, u, self.chart, np.empty(n + 1), np.empty(n + 1), rates, False
+            self.craft.program,
+            self.workspace,
+            t,
+            x,
+            u,
+            self.chart,
+            np.empty(n + 1),
+            np.empty(n + 1),
+            rates,
+            False,
         )
         return rates
 

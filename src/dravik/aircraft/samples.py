@@ -4,7 +4,7 @@ import shutil
 from pathlib import Path
 
 from dravik.aircraft.craft import Aircraft
-from dravik.aircraft.load import load
+from dravik.aircraft.reading import load
 from dravik.errors import DravikError, nearest
 
 __all__ = ["copy_sample", "sample", "sample_names", "sample_path"]
@@ -21,7 +21,9 @@ def sample_path(name: str = "tarn") -> Path:
     """Return the folder of a sample; raises DravikError, naming the nearest, when there is none."""
     names = sample_names()
     if name not in names:
-        raise DravikError(f"there is no sample {name!r}", expected="one of " + ", ".join(names), hint=nearest(name, names))
+        raise DravikError(
+            f"there is no sample {name!r}", expected="one of " + ", ".join(names), hint=nearest(name, names)
+        )
     return _ROOT / name
 
 

@@ -4,7 +4,15 @@ from collections.abc import Callable
 from typing import Annotated, Any, Literal
 
 import numpy as np
-from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, ValidationInfo, field_validator, model_validator
+from pydantic import (
+    BaseModel,
+    BeforeValidator,
+    ConfigDict,
+    Field,
+    ValidationInfo,
+    field_validator,
+    model_validator,
+)
 
 from dravik.errors import DravikError, nearest
 from dravik.units import KINDS, quantity
@@ -246,7 +254,9 @@ class Aero(BaseModel):
         if missing:
             hint = nearest(missing[0], self.formulas)
             raise DravikError(
-                f"no formula for {', '.join(missing)}", expected=f"in {self.axes} axes all of {self.coefficients}", hint=hint
+                f"no formula for {', '.join(missing)}",
+                expected=f"in {self.axes} axes all of {self.coefficients}",
+                hint=hint,
             )
         return self
 

@@ -48,7 +48,9 @@ def _version(value: bool) -> None:
 
 @app.callback()
 def _options(
-    version: Annotated[bool, typer.Option("--version", callback=_version, is_eager=True, help="print the version")] = False,
+    version: Annotated[
+        bool, typer.Option("--version", callback=_version, is_eager=True, help="print the version")
+    ] = False,
 ) -> None:
     pass
 
@@ -122,7 +124,11 @@ def signals(
     if as_json:
         emit({"aircraft": craft.name, "signals": [s._asdict() for s in found]})
     else:
-        show_rows(f"{craft.name}: signals", ["signal", "unit", "kind", "meaning"], [(s.name, s.unit, s.kind, s.meaning) for s in found])
+        show_rows(
+            f"{craft.name}: signals",
+            ["signal", "unit", "kind", "meaning"],
+            [(s.name, s.unit, s.kind, s.meaning) for s in found],
+        )
 
 
 @app.command()
@@ -157,7 +163,11 @@ def trim(
             }
         )  # fmt: skip
     else:
-        show_rows(f"{craft.name} ({craft.loading_name}) trimmed: {point.condition}", ["signal", "value", "unit", "meaning"], point.rows())
+        show_rows(
+            f"{craft.name} ({craft.loading_name}) trimmed: {point.condition}",
+            ["signal", "value", "unit", "meaning"],
+            point.rows(),
+        )
         out.print(f"largest residual {point.worst_residual:.1e} (m/s^2, rad/s^2) after {point.evaluations} evaluations")
         for text in point.at_stop:
             out.print(f"[yellow]{text}[/yellow]")
@@ -181,7 +191,9 @@ def linearise(
     law: Laws = None,
     coordinates: Annotated[str, typer.Option(help="air (airspeed, alpha, beta) or body (u, v, w)")] = "air",
     outputs: Annotated[str, typer.Option(help="signals to make outputs, separated by commas")] = "",
-    prove: Annotated[str, typer.Option("--prove", metavar="CONTROL", help="compare with the nonlinear answer to a doublet")] = "",
+    prove: Annotated[
+        str, typer.Option("--prove", metavar="CONTROL", help="compare with the nonlinear answer to a doublet")
+    ] = "",
     figure: Figure = "",
     proof_figure: Annotated[str, typer.Option(metavar="FILE", help="write the comparison as a figure")] = "",
     as_json: AsJson = False,
@@ -238,7 +250,14 @@ def show_modes(title: str, rows: "list[dict[str, object]]") -> None:
         grows = r["time_to_double_s"] is not None
         time = r["time_to_double_s"] if grows else r["time_to_half_s"]
         word = "" if time is None else ("double" if grows else "half")
-        cells.append([*(r[k] for k in ("mode", "real_1_s", "imag_1_s", "frequency_rad_s", "damping")), time, word, shares])
+        cells.append(
+            [
+                *(r[k] for k in ("mode", "real_1_s", "imag_1_s", "frequency_rad_s", "damping")),
+                time,
+                word,
+                shares,
+            ]
+        )
     columns = ["mode", "real 1/s", "imag 1/s", "rad/s", "damping", "time s", "to", "who takes part"]
     show_rows(f"{title}: modes", columns, cells)
 
@@ -265,7 +284,15 @@ def handling(
     with kernel_notice():
         found = evaluate(craft, point, aircraft_class=aircraft_class, category=category)
     if as_json:
-        emit({"condition": found.title, "class": found.aircraft_class, "category": category, "level": found.level, "criteria": found.rows()})
+        emit(
+            {
+                "condition": found.title,
+                "class": found.aircraft_class,
+                "category": category,
+                "level": found.level,
+                "criteria": found.rows(),
+            }
+        )
     else:
         show_handling(found.title, aircraft_class, category, found.rows())
         out.print(f"worst level: {found.level if found.level < 4 else 'worse than 3'}")
@@ -298,12 +325,14 @@ def fly(
     duration: Annotated[str, typer.Option(help="how long, such as '30 s'")] = "30 s",
     control: Annotated[
         list[str] | None,
-        typer.Option(metavar="NAME=HISTORY", help="history on an input or effector: 'elevator=doublet(2 deg, at=1 s, width=2 s)'; "
-                     "also step, 3211, ramp, sine, sweep, csv"),
+        typer.Option(
+            metavar="NAME=HISTORY",
+            help="on an input or effector: 'elevator=doublet(2 deg, at=1 s, width=2 s)'; step, 3211, ramp, sine, sweep, csv",
+        ),
     ] = None,
     dt: Annotated[str, typer.Option(help="step of the integrator")] = "0.01 s",
     record: Annotated[str, typer.Option(help="signals to record, separated by commas (all unless given)")] = "",
-    save: Annotated[str, typer.Option("--out", metavar="FILE", help="write the recording: .csv or .parquet, with a .json side file")] = "",
+    save: Annotated[str, typer.Option("--out", metavar="FILE", help="recording to write: .csv or .parquet")] = "",
     figure: Figure = "",
     signals: Annotated[str, typer.Option(help="signals in the figure, separated by commas")] = "",
     as_json: AsJson = False,
@@ -339,7 +368,9 @@ def fly(
 def plot(
     recording: Annotated[str, typer.Argument(help="recording written by dravik fly --out")],
     signals: Annotated[str, typer.Option(help="signals, separated by commas")] = "",
-    save: Annotated[str, typer.Option("--out", metavar="FILE", help="figure to write: .png, .svg or .pdf")] = "plot.png",
+    save: Annotated[
+        str, typer.Option("--out", metavar="FILE", help="figure to write: .png, .svg or .pdf")
+    ] = "plot.png",
     as_json: AsJson = False,
 ) -> None:
     """Plot signals of a recording in stacked panels, commanded against actual, with events marked."""

@@ -27,7 +27,10 @@ _WIDTH = None if sys.stdout.isatty() else 120
 out = Console(highlight=False, width=_WIDTH)
 err = Console(stderr=True, highlight=False)
 
-AircraftFile = Annotated[str, typer.Argument(metavar="AIRCRAFT", help="aircraft file, its folder, or the name of a sample such as tarn")]
+AircraftFile = Annotated[
+    str,
+    typer.Argument(metavar="AIRCRAFT", help="aircraft file, its folder, or the name of a sample such as tarn"),
+]
 Loading = Annotated[str, typer.Option(help="mass loading, by its name in the file")]
 Laws = Annotated[list[str] | None, typer.Option("--law", metavar="FILE", help="control law to engage; may be repeated")]
 AsJson = Annotated[bool, typer.Option("--json", help="print JSON for programs instead of tables")]
@@ -37,7 +40,8 @@ FlightPath = Annotated[str, typer.Option(help="angle of climb, such as '3 deg'")
 Bank = Annotated[str, typer.Option(help="bank angle to hold (the sideslip is then free)")]
 Sideslip = Annotated[str, typer.Option(help="sideslip to hold")]
 Settings = Annotated[
-    list[str] | None, typer.Option("--set", metavar="INPUT=VALUE", help="input held at a value, such as 'flap_lever=20 deg'")
+    list[str] | None,
+    typer.Option("--set", metavar="INPUT=VALUE", help="input held at a value, such as 'flap_lever=20 deg'"),
 ]
 
 
@@ -73,8 +77,8 @@ def settings(pairs: Sequence[str] | None) -> "dict[str, str | float]":
 
 
 def get_point(
-    craft: "Aircraft", airspeed: str, altitude: str, flight_path: str = "0 deg", bank: str = "", sideslip: str = "0 deg",
-    inputs: Sequence[str] | None = None, strict: bool = True,
+    craft: "Aircraft", airspeed: str, altitude: str, flight_path: str = "0 deg", bank: str = "",
+    sideslip: str = "0 deg", inputs: Sequence[str] | None = None, strict: bool = True,
 ) -> "TrimPoint":  # fmt: skip
     """Return a trimmed point from the condition options."""
     from dravik.trimming import trim

@@ -83,7 +83,13 @@ def run_demo(folder: str, *, quick: bool, as_json: bool) -> bool:
         tell("done")
     good = all(ok for ok, _ in demo.verdicts.values())
     if as_json:
-        emit({"folder": str(target), "good": good, "steps": {k: {"good": g, "result": t} for k, (g, t) in demo.verdicts.items()}})
+        emit(
+            {
+                "folder": str(target),
+                "good": good,
+                "steps": {k: {"good": g, "result": t} for k, (g, t) in demo.verdicts.items()},
+            }
+        )
     else:
         rows = [("yes" if ok else "no", key, text) for key, (ok, text) in demo.verdicts.items()]
         show_rows("The Tarn, from its file to a flown attitude hold", ["good", "step", "result"], rows)
@@ -98,7 +104,9 @@ def _check(demo: _Demo, craft: Aircraft) -> None:
     columns = ("severity", "what", "what to do")
     demo.table("audit.csv", columns, rows)
     signals = len(craft.signals)
-    text = f"{errors} errors, {len(findings) - errors} other findings in {len(craft.tables)} tables and {signals} signals"
+    text = (
+        f"{errors} errors, {len(findings) - errors} other findings in {len(craft.tables)} tables and {signals} signals"
+    )
     demo.add("audit", errors == 0, Block("Audit", text, columns=columns, rows=rows))
 
 
@@ -123,15 +131,37 @@ def _linear(demo: _Demo, point: TrimPoint) -> None:
     for letter in "ABCD":
         model.frame(letter).to_csv(demo.folder / f"model_{letter}.csv")
     rows = model.modes().rows()
-    keys = ("mode", "real_1_s", "imag_1_s", "frequency_rad_s", "damping", "period_s", "time_to_half_s", "time_to_double_s")
+    keys = (
+        "mode",
+        "real_1_s",
+        "imag_1_s",
+        "frequency_rad_s",
+        "damping",
+        "period_s",
+        "time_to_half_s",
+        "time_to_double_s",
+    )
     cells = [[r[k] for k in keys] for r in rows]
     demo.table("modes.csv", keys, cells)
     image = demo.figure(figure_poles(model.modes(), title=f"Roots: {model.title}"), "poles.png")
     names = {str(r["mode"]) for r in rows}
     classic = {"short period", "phugoid", "Dutch roll", "roll", "spiral"}
     text = f"{len(rows)} modes, among them {', '.join(sorted(classic & names))}"
-    columns = ("mode", "real 1/s", "imag 1/s", "frequency rad/s", "damping", "period s", "to half s", "to double s")
-    demo.add("modes named", classic <= names, Block("Linear model and modes", text, columns=columns, rows=cells, images=[image]))
+    columns = (
+        "mode",
+        "real 1/s",
+        "imag 1/s",
+        "frequency rad/s",
+        "damping",
+        "period s",
+        "to half s",
+        "to double s",
+    )
+    demo.add(
+        "modes named",
+        classic <= names,
+        Block("Linear model and modes", text, columns=columns, rows=cells, images=[image]),
+    )
 
 
 def _overlay(demo: _Demo, point: TrimPoint) -> None:
@@ -146,7 +176,11 @@ def _overlay(demo: _Demo, point: TrimPoint) -> None:
     demo.table("linear_against_nonlinear.csv", columns, rows)
     worst = max(pitch.worst, yaw.worst)
     text = f"after a small doublet at most {100 * worst:.2g} % of the peak apart"
-    demo.add("linear model", worst < LIMIT, Block("Linear against nonlinear", text, columns=columns, rows=rows, images=images))
+    demo.add(
+        "linear model",
+        worst < LIMIT,
+        Block("Linear against nonlinear", text, columns=columns, rows=rows, images=images),
+    )
 
 
 def _handling(demo: _Demo, point: TrimPoint) -> None:
@@ -173,7 +207,7 @@ def _hold(demo: _Demo, craft: Aircraft) -> Recording:
     overshoot, left = float(theta.max() - wanted) / 2.0, float(abs(theta[-1] - wanted))
     reached = run.time[abs(theta - wanted) > 0.2]
     settled = float(reached[-1]) - 1.0 if len(reached) else 0.0
-    text = f"2 deg step: {100 * overshoot:.0f} % overshoot, within 0.2 deg after {settled:.1f} s, {left:.2g} deg left after 19 s"
+    text = f"2 deg step: {100 * overshoot:.0f} % overshoot, within 0.2 deg after {settled:.1f} s, {left:.2g} deg left"
     demo.add("attitude hold", left < 0.1 and overshoot < 0.3, Block("Pitch attitude hold", text, images=[image]))
     return run
 

@@ -29,7 +29,12 @@ def run_flight(
             raise DravikError(f"--control {text!r}", expected="NAME=HISTORY, such as 'elevator=step(1 deg, at=1 s)'")
         histories[name.strip()] = parse_history(history)
     names = [n.strip() for n in record.split(",") if n.strip()] or None
-    columns = (TextColumn("flying"), BarColumn(), TextColumn("{task.percentage:>3.0f} %"), TimeRemainingColumn())
+    columns = (
+        TextColumn("flying"),
+        BarColumn(),
+        TextColumn("{task.percentage:>3.0f} %"),
+        TimeRemainingColumn(),
+    )
     with Progress(*columns, console=err, transient=True, disable=quiet) as bar, kernel_notice():
         task = bar.add_task("flying", total=1.0)
         return fly(

@@ -1,7 +1,17 @@
 """Things that happen over time: control histories, flights, recordings, and proofs by flying."""
 
-from dravik.flight.fly import Controller, Start, fly
-from dravik.flight.histories import History, doublet, from_csv, parse_history, pulses_3211, ramp, sine, step, sweep
+from dravik.flight.flying import Controller, Start, fly
+from dravik.flight.histories import (
+    History,
+    doublet,
+    from_csv,
+    parse_history,
+    pulses_3211,
+    ramp,
+    sine,
+    step,
+    sweep,
+)
 from dravik.flight.proofs import HoldProof, LinearProof, prove_linear, prove_trim
 from dravik.flight.recording import Event, Recording, read_recording
 

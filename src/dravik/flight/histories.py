@@ -64,7 +64,10 @@ def _pulses(name: str, size: Quantity, at: Quantity, edges: Sequence[float], lev
     times = np.array([start + e for e in edges])
     values = amplitude * np.array([0.0, *levels])
     return History(
-        lambda t: values[np.searchsorted(times, t, side="right")], tuple(times), unit, f"{name} of {size} at {start:g} s"
+        lambda t: values[np.searchsorted(times, t, side="right")],
+        tuple(times),
+        unit,
+        f"{name} of {size} at {start:g} s",
     )
 
 
@@ -90,7 +93,10 @@ def ramp(size: Quantity, *, at: Quantity = 1.0, width: Quantity = 1.0) -> Histor
     amplitude, unit = _size(size)
     start, w = _time(at, "at"), _time(width, "width", positive=True)
     return History(
-        lambda t: amplitude * np.clip((t - start) / w, 0.0, 1.0), (start, start + w), unit, f"ramp to {size} at {start:g} s"
+        lambda t: amplitude * np.clip((t - start) / w, 0.0, 1.0),
+        (start, start + w),
+        unit,
+        f"ramp to {size} at {start:g} s",
     )
 
 
@@ -104,10 +110,8 @@ def sine(size: Quantity, *, frequency: Quantity, at: Quantity = 0.0) -> History:
     )  # fmt: skip
 
 
-def sweep(
-    size: Quantity, *, low: Quantity, high: Quantity, at: Quantity = 0.0, width: Quantity = 60.0
-) -> History:
-    """Return a frequency sweep of amplitude ``size``: from ``low`` to ``high`` (Hz) in ``width``, evenly in the logarithm."""
+def sweep(size: Quantity, *, low: Quantity, high: Quantity, at: Quantity = 0.0, width: Quantity = 60.0) -> History:
+    """Return a sine of amplitude ``size`` whose frequency grows from ``low`` to ``high`` (Hz), evenly in the logarithm."""
     amplitude, unit = _size(size)
     start, w = _time(at, "at"), _time(width, "width", positive=True)
     f0, f1 = _frequency(low), _frequency(high)
@@ -140,7 +144,11 @@ def from_csv(path: str | Path, *, column: str = "", absolute: bool = True) -> Hi
     table = read_table(path, column=column, over=("time",))
     times, values = table.axes[0].values, table.values
     return History(
-        lambda t: np.interp(t, times, values), tuple(float(v) for v in times), table.unit or None, f"values of {path}", absolute
+        lambda t: np.interp(t, times, values),
+        tuple(float(v) for v in times),
+        table.unit or None,
+        f"values of {path}",
+        absolute,
     )
 
 

@@ -7,7 +7,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.errors import DravikError
-from dravik.flight.fly import fly
+from dravik.flight.flying import fly
 from dravik.flight.histories import History, doublet
 from dravik.flight.recording import Recording
 from dravik.linear import LinearModel, linearise
@@ -93,8 +93,8 @@ def prove_linear(
 ) -> LinearProof:
     """Fly a small input from a trimmed point, let the linear model answer the same, and compare.
 
-    Without ``history`` a doublet of 0.5 deg (or 0.02 for an input without unit). Raises DravikError for unknown names, or a
-    model without these outputs.
+    Without ``history`` a doublet of 0.5 deg (or 0.02 for an input without unit). Raises DravikError for unknown names,
+    or a model without these outputs.
     """
     craft = point.craft
     index = craft.input_index(control)
@@ -114,7 +114,8 @@ def prove_linear(
     nonlinear = {s: run[s] - run[s][0] for s in signals}
     linear = {s: y[:, model.outputs.index(s)] for s in signals}
     errors = {
-        s: float(np.max(np.abs(nonlinear[s] - linear[s])) / max(float(np.max(np.abs(nonlinear[s]))), 1e-12)) for s in signals
+        s: float(np.max(np.abs(nonlinear[s] - linear[s])) / max(float(np.max(np.abs(nonlinear[s]))), 1e-12))
+        for s in signals
     }
     units = {s: craft.signals[s].unit for s in signals}
     return LinearProof(f"{history.text} on {control}", t, nonlinear, linear, units, errors)

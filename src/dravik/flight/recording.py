@@ -81,7 +81,15 @@ class Recording:
                 _write_parquet(columns, target)
             else:
                 matrix = np.column_stack(list(columns.values()))
-                np.savetxt(target, matrix, fmt="%.10g", delimiter=",", header=",".join(columns), comments="", encoding="utf-8")
+                np.savetxt(
+                    target,
+                    matrix,
+                    fmt="%.10g",
+                    delimiter=",",
+                    header=",".join(columns),
+                    comments="",
+                    encoding="utf-8",
+                )
             side = {
                 **self.metadata,
                 "columns": {
@@ -96,7 +104,9 @@ class Recording:
             }
             side_path(target).write_text(json.dumps(side, indent=1) + "\n", encoding="utf-8")
         except OSError as error:
-            raise DravikError(f"the recording cannot be written ({error.strerror or error})", where=str(target)) from None
+            raise DravikError(
+                f"the recording cannot be written ({error.strerror or error})", where=str(target)
+            ) from None
         return target
 
     def summary(self) -> dict[str, Any]:
@@ -106,7 +116,9 @@ class Recording:
             "rows": len(self.values),
             "signals": len(self.names),
             "events": [{"time_s": e.time, "event": e.text} for e in self.events],
-            "tables_left": [{"table": t, "axis": a, "steps": n, "lowest": lo, "highest": hi} for t, a, n, lo, hi in self.outside],
+            "tables_left": [
+                {"table": t, "axis": a, "steps": n, "lowest": lo, "highest": hi} for t, a, n, lo, hi in self.outside
+            ],
         }
 
 
@@ -115,7 +127,9 @@ def _write_parquet(columns: dict[str, Floats], target: Path) -> None:
         import pyarrow as pa
         import pyarrow.parquet as pq
     except ImportError:
-        raise DravikError("Parquet needs the package pyarrow", hint="pip install 'dravik[parquet]', or a .csv name") from None
+        raise DravikError(
+            "Parquet needs the package pyarrow", hint="pip install 'dravik[parquet]', or a .csv name"
+        ) from None
     pq.write_table(pa.table(columns), target)
 
 
@@ -146,9 +160,9 @@ def read_recording(path: str | Path) -> Recording:
         events = [Event(float(e["time_s"]), str(e["event"])) for e in side.pop("events")]
         left = [(e["table"], e["axis"], e["steps"], e["lowest"], e["highest"]) for e in side.pop("tables_left")]
     except FileNotFoundError as error:
-        raise DravikError("there is no such recording, or its .json side file is gone", where=str(error.filename)) from None
+        raise DravikError(
+            "there is no such recording, or its .json side file is gone", where=str(error.filename)
+        ) from None
     except (OSError, KeyError, TypeError, ValueError, AttributeError, IndexError) as error:
         raise DravikError(f"this is no recording of a flight ({error})", where=str(source)) from None
     return Recording(names, units, values, events, side, left)
-
-

@@ -30,9 +30,7 @@ def _plain(arguments: str, meaning: str, op: str, *, variadic: bool = False) -> 
     return Function(tuple(arguments.split()), meaning, op, variadic=variadic)
 
 
-def _dynamic(
-    arguments: str, meaning: str, defaults: tuple[float, ...] = (), through: tuple[int, ...] = ()
-) -> Function:
+def _dynamic(arguments: str, meaning: str, defaults: tuple[float, ...] = (), through: tuple[int, ...] = ()) -> Function:
     return Function(tuple(arguments.split()), meaning, "", defaults, through, stateful=True)
 
 
@@ -71,15 +69,15 @@ FUNCTIONS: dict[str, Function] = {
     "lag": _dynamic("x time_constant", "first-order lag 1/(T s + 1)"),
     "washout": _dynamic("x time_constant", "high pass T s/(T s + 1)", through=(0,)),
     "lead_lag": _dynamic("x lead lag", "(lead s + 1)/(lag s + 1)", through=(0, 1, 2)),
-    "second_order": _dynamic(
-        "x frequency damping", "w**2/(s**2 + 2 damping w s + w**2), frequency w in rad/s"
-    ),
+    "second_order": _dynamic("x frequency damping", "w**2/(s**2 + 2 damping w s + w**2), frequency w in rad/s"),
     "rate_limit": _dynamic(
         "x rate time_constant",
         "x followed at most at ±rate a second, with a first-order lag (0.02 s unless given)",
         (0.02,),
     ),
     "delay": _dynamic(
-        "x time", "pure delay as the second-order Padé fraction, good to frequencies of about 3/time", through=(0, 1)
+        "x time",
+        "pure delay as the second-order Padé fraction, good to frequencies of about 3/time",
+        through=(0, 1),
     ),
 }

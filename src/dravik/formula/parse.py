@@ -91,7 +91,13 @@ class _Parser:
         depth = 0
         for i, character in enumerate(self.flat):
             if character in "\"'`;:[]{}\\@#$?~|&!^" and self.flat[i : i + 2] != "!=":
-                hint = {"^": "** for a power", "&": "and", "|": "or", "!": "not", "?": "if_else(condition, yes, no)"}
+                hint = {
+                    "^": "** for a power",
+                    "&": "and",
+                    "|": "or",
+                    "!": "not",
+                    "?": "if_else(condition, yes, no)",
+                }
                 raise self.fail(f"{character!r} has no place in a formula", i, hint.get(character, ""))
             depth += (character == "(") - (character == ")")
             if depth > MAX_DEPTH:
@@ -160,9 +166,7 @@ class _Parser:
             pairs.append(Node("op", nodes[i].position, _COMPARE[type(op)], args=(nodes[i], nodes[i + 1])))
         return self.chain("and", pairs)
 
-    def call(
-        self, name: str, args: list[ast.expr], keywords: list[ast.keyword], position: int, depth: int
-    ) -> Node:
+    def call(self, name: str, args: list[ast.expr], keywords: list[ast.keyword], position: int, depth: int) -> Node:
         function = FUNCTIONS.get(name)
         for argument in args:
             if isinstance(argument, ast.Starred):

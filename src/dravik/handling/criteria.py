@@ -116,7 +116,9 @@ def evaluate(
     for value, choices, what in ((aircraft_class, CLASSES, "class"), (category, CATEGORIES, "category")):
         if value not in choices:
             raise DravikError(
-                f"{what} {value!r}", expected="one of " + ", ".join(choices), hint=nearest(value.upper(), choices)
+                f"{what} {value!r}",
+                expected="one of " + ", ".join(choices),
+                hint=nearest(value.upper(), choices),
             )
     if model is None or "nz" not in model.outputs:
         model = linearise(craft, point, outputs=["nz"])

@@ -68,10 +68,19 @@ def _phugoid(modes: Modes) -> list[Criterion]:
         real = [m for m in modes if m.name.startswith("phugoid, real root")]
         growing = [m for m in real if m.eigenvalue.real > 0]
         time = min((m.time_to_double for m in growing), default=math.inf)
-        lows = (math.inf, math.inf, float(data["time_to_double_min"][2]))
+        worst: Limits = (math.inf, math.inf, float(data["time_to_double_min"][2]))
         if not growing:
             return []
-        return [Criterion("phugoid, time to double", paragraph, time, "s", lows, note="no oscillation: a real root grows")]
+        return [
+            Criterion(
+                "phugoid, time to double",
+                paragraph,
+                time,
+                "s",
+                worst,
+                note="no oscillation: a real root grows",
+            )
+        ]
     lows = _limits(data["damping_min"])
     # level 3 allows a growing phugoid that takes long enough to double: put as the damping that this means
     least = -math.log(2.0) / (float(data["time_to_double_min"][2]) * mode.frequency)
@@ -87,7 +96,16 @@ def _short_period(modes: Modes, n_alpha: float, aircraft_class: str, category: s
         if len(real) < 2:
             worst = math.inf
             note = "no short period among the modes"
-            return [Criterion("short-period damping", damping["paragraph"], math.nan, "", (worst, worst, worst), note=note)]
+            return [
+                Criterion(
+                    "short-period damping",
+                    damping["paragraph"],
+                    math.nan,
+                    "",
+                    (worst, worst, worst),
+                    note=note,
+                )
+            ]
         product = real[0].eigenvalue.real * real[1].eigenvalue.real
         omega = math.sqrt(abs(product))
         zeta = -(real[0].eigenvalue.real + real[1].eigenvalue.real) / (2.0 * omega)
@@ -100,7 +118,7 @@ def _short_period(modes: Modes, n_alpha: float, aircraft_class: str, category: s
         Criterion("short-period damping", damping["paragraph"], zeta, "", _limits(d["min"]), _limits(d["max"]), note),
         Criterion(
             "short-period frequency^2 / (n/alpha)", frequency["paragraph"], omega**2 / n_alpha if n_alpha > 0 else -1.0,
-            "rad/s^2", _limits(f["min"]), _limits(f["max"]), f"frequency {omega:.3g} rad/s, n/alpha {n_alpha:.3g} 1/rad",
+            "rad/s^2", _limits(f["min"]), _limits(f["max"]), f"frequency {omega:.3g} rad/s, n/alpha {n_alpha:.3g}",
         ),
     ]  # fmt: skip
     floor = _entry("short_period_floor", aircraft_class, category)

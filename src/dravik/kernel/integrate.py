@@ -64,9 +64,7 @@ def watch_events(p: Program, w: Workspace, t: float) -> None:
 
 
 @compiled
-def rk4_step(
-    p: Program, w: Workspace, t: float, x: Floats, um: Floats, u1: Floats, dt: float
-) -> None:
+def rk4_step(p: Program, w: Workspace, t: float, x: Floats, um: Floats, u1: Floats, dt: float) -> None:
     """Advance ``x`` by one step whose first slope already stands in ``w.slopes[0]``."""
     k, n = w.slopes, x.shape[0]
     z = k[4]
@@ -140,9 +138,7 @@ def fly_steps(
 
 
 @compiled
-def derivative_many(
-    p: Program, w: Workspace, t: float, x: Floats, u: Floats, dx: Floats, count: int
-) -> None:
+def derivative_many(p: Program, w: Workspace, t: float, x: Floats, u: Floats, dx: Floats, count: int) -> None:
     """Evaluate the derivatives ``count`` times: for measuring the kernel without Python around it."""
     for _ in range(count):
         evaluate(p, w, t, x, u, dx, False, False)

@@ -50,9 +50,7 @@ Floats = NDArray[np.float64]
 
 _INDEX = {s.name: i for i, s in enumerate(BASE_SIGNALS)}
 TIME, NORTH, U, P, PHI = (_INDEX[n] for n in ("time", "north", "u", "p", "phi"))
-AIRSPEED, ALPHA, BETA, MACH, QBAR = (
-    _INDEX[n] for n in ("airspeed", "alpha", "beta", "mach", "dynamic_pressure")
-)
+AIRSPEED, ALPHA, BETA, MACH, QBAR = (_INDEX[n] for n in ("airspeed", "alpha", "beta", "mach", "dynamic_pressure"))
 DENSITY, PRESSURE, TEMPERATURE, SOUND, EAS = (
     _INDEX[n] for n in ("density", "pressure", "temperature", "speed_of_sound", "equivalent_airspeed")
 )
@@ -80,9 +78,7 @@ def rotate_back(m: tuple[float, ...], x: float, y: float, z: float) -> tuple[flo
 
 
 @compiled
-def cross(
-    a: float, b: float, c: float, x: float, y: float, z: float
-) -> tuple[float, float, float]:
+def cross(a: float, b: float, c: float, x: float, y: float, z: float) -> tuple[float, float, float]:
     """Return the cross product."""
     return b * z - c * y, c * x - a * z, a * y - b * x
 
@@ -201,9 +197,7 @@ def weight(p: Program, m: tuple[float, ...]) -> tuple[float, float, float]:
 
 
 @compiled
-def air_angle_rates(
-    ua: float, va: float, wa: float, ax: float, ay: float, az: float
-) -> tuple[float, float, float]:
+def air_angle_rates(ua: float, va: float, wa: float, ax: float, ay: float, az: float) -> tuple[float, float, float]:
     """Return alpha_dot, beta_dot, airspeed_dot from velocity and acceleration relative to the air."""
     plane = ua * ua + wa * wa
     square = plane + va * va
@@ -213,7 +207,11 @@ def air_angle_rates(
     speed = math.sqrt(square)
     if plane < 1e-12 * square:
         return 0.0, 0.0, along / speed
-    return (ua * az - wa * ax) / plane, (square * ay - va * along) / (square * math.sqrt(plane)), along / speed
+    return (
+        (ua * az - wa * ax) / plane,
+        (square * ay - va * along) / (square * math.sqrt(plane)),
+        along / speed,
+    )
 
 
 @compiled
@@ -238,7 +236,15 @@ def _accelerations(
 
 @compiled
 def _rates_relative_to_air(
-    p: Program, r: Floats, m: tuple[float, ...], ua: float, va: float, wa: float, ax: float, ay: float, az: float
+    p: Program,
+    r: Floats,
+    m: tuple[float, ...],
+    ua: float,
+    va: float,
+    wa: float,
+    ax: float,
+    ay: float,
+    az: float,
 ) -> tuple[float, float, float]:
     """Return alpha_dot, beta_dot, airspeed_dot; the wind is steady in local axes, so it turns in body axes."""
     w = p.layout[WIND]
@@ -292,9 +298,7 @@ def solve_loads(
 
 
 @compiled
-def rotational_acceleration(
-    p: Program, r: Floats, tx: float, ty: float, tz: float
-) -> tuple[float, float, float]:
+def rotational_acceleration(p: Program, r: Floats, tx: float, ty: float, tz: float) -> tuple[float, float, float]:
     """Return the rates of p, q, r under a moment: Euler's equations with the full inertia tensor."""
     g, layout = p.layout[MASS], p.layout
     a, b, c = r[layout[g + 4]], r[layout[g + 5]], r[layout[g + 6]]
@@ -330,9 +334,7 @@ def earth_rates(m: tuple[float, ...], x: Floats, dx: Floats) -> None:
 
 
 @compiled
-def evaluate(
-    p: Program, w: Workspace, t: float, x: Floats, u: Floats, dx: Floats, steady: bool, outputs: bool
-) -> None:
+def evaluate(p: Program, w: Workspace, t: float, x: Floats, u: Floats, dx: Floats, steady: bool, outputs: bool) -> None:
     """Put the rates of all states into ``dx``, and the signals into the registers.
 
     ``steady`` lifts rate limits and stops (for trim); ``outputs`` also runs what only recordings need.

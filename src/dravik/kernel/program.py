@@ -94,7 +94,15 @@ def build_program(tape: Tape, body: RigidBody) -> Program:
     loads = [number for load in body.loads for number in (*load.direction, *load.position)]
     breaks_at = LOAD_VECTORS + len(loads)
     values_at = breaks_at + len(tape.breaks)
-    numbers = [body.gravity, body.temperature_offset, body.area, body.chord, body.span, *body.moment_point, *loads]
+    numbers = [
+        body.gravity,
+        body.temperature_offset,
+        body.area,
+        body.chord,
+        body.span,
+        *body.moment_point,
+        *loads,
+    ]
     sections: dict[int, Sequence[int]] = {
         STATES: [s.register for s in tape.states],
         RATES: [s.rate for s in tape.states],

@@ -1,6 +1,6 @@
 """Linear models: A, B, C, D with names and units, their modes, and their responses."""
 
-from dravik.linear.linearise import linearise, linearise_plant
+from dravik.linear.linearising import linearise, linearise_plant
 from dravik.linear.model import LinearModel
 from dravik.linear.modes import Mode, Modes, find_modes
 

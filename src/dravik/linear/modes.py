@@ -1,13 +1,13 @@
 """Modes of a linear model: eigenvalues, what takes part in them, and what pilots call them.
 
 Participation of a state in a mode is the product of left and right eigenvector entries, scaled to a
-sum of one over the states (I. J. Perez-Arriaga, G. C. Verghese, F. C. Schweppe, IEEE Trans. PAS-101 (1982), 3117). A mode
-belongs to the longitudinal or lateral motion, or to a function or actuator, by where most of it lies.
+sum of one over the states (I. J. Perez-Arriaga, G. C. Verghese, F. C. Schweppe, IEEE Trans. PAS-101 (1982), 3117).
+A mode belongs to the longitudinal or lateral motion, or to a function or actuator, by where most of it lies.
 """
 
 import math
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any, cast
 
 import numpy as np
 from numpy.typing import NDArray
@@ -133,7 +133,7 @@ def _eigen(A: Floats) -> "tuple[NDArray[np.complex128], NDArray[np.complex128], 
     from scipy.linalg import eig
 
     keep = _coupled(A)
-    values, left, right = eig(A[np.ix_(keep, keep)], left=True, right=True)
+    values, left, right = cast(Any, eig(A[np.ix_(keep, keep)], left=True, right=True))
     full = np.zeros((2, A.shape[0], len(values)), dtype=complex)
     full[0][keep], full[1][keep] = left, right
     return values, full[0], full[1]

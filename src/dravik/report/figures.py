@@ -3,7 +3,7 @@
 import math
 from collections.abc import Mapping, Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import matplotlib
 
@@ -25,7 +25,7 @@ INK, SOFT, GRID = "#1d2b33", "#6b7b84", "#dfe5e8"
 ACTUAL, COMMANDED, THIRD = "#0b6e8f", "#d1662c", "#7a4fa3"
 SIZE = (12.8, 8.0)
 CLEAR = 0.15  # of a panel's reach: closer to the origin, a root is named in the next panel
-STYLE = {
+STYLE: Any = {
     "font.family": "DejaVu Sans",
     "font.size": 10,
     "axes.edgecolor": SOFT,
@@ -55,12 +55,20 @@ def save_figure(figure: Figure, path: str | Path) -> Path:
     except OSError as error:
         raise DravikError(f"the figure cannot be written ({error.strerror or error})", where=str(target)) from None
     except ValueError as error:
-        raise DravikError(f"the figure cannot be written ({str(error).splitlines()[0]})", where=str(target), hint="a .png name") from None
+        raise DravikError(
+            f"the figure cannot be written ({str(error).splitlines()[0]})",
+            where=str(target),
+            hint="a .png name",
+        ) from None
     return target
 
 
 def figure_histories(
-    run: "Recording", signals: Sequence[str], *, title: str = "", limits: Mapping[str, tuple[float, float]] | None = None
+    run: "Recording",
+    signals: Sequence[str],
+    *,
+    title: str = "",
+    limits: Mapping[str, tuple[float, float]] | None = None,
 ) -> Figure:
     """Return signals over time in stacked panels; commanded values beside actual ones, events marked, limits drawn.
 
@@ -158,10 +166,11 @@ def _pole_panel(axes: "Axes", modes: "Sequence[Mode]", reach: float, named: "Seq
         key = (round(mode.eigenvalue.real / reach, 2), round(mode.eigenvalue.imag / reach, 2))
         groups.setdefault(key, []).append(mode.name)
     for (x, y), names in groups.items():
-        # names of real roots climb away from the axis, so that neighbours do not collide
+        # names of real roots hang below the axis at a slant, those of pairs stand above: they do not collide
+        real = y == 0.0
         axes.annotate(
-            ", ".join(names), (x * reach, y * reach), xytext=(4, 7), textcoords="offset points", fontsize=9,
-            color=INK, rotation=55 if y == 0.0 else 0, rotation_mode="anchor",
+            ", ".join(names), (x * reach, y * reach), xytext=(2, -12) if real else (4, 7), textcoords="offset points",
+            fontsize=9, color=INK, rotation=-55 if real else 0, rotation_mode="anchor",
         )  # fmt: skip
     axes.set_xlim(-1.08 * reach, 0.45 * reach)
     axes.set_ylim(-1.12 * reach, 1.12 * reach)
@@ -178,8 +187,22 @@ def figure_overlay(proof: "LinearProof", *, title: str = "") -> Figure:
         grid = figure.subplots(math.ceil(len(names) / columns), columns, sharex=True, squeeze=False)
         for axes, name in zip(grid.ravel(), names, strict=False):
             unit, factor, _ = from_si(proof.units[name])
-            axes.plot(proof.time, proof.nonlinear[name] * factor, color=ACTUAL, lw=2.4, alpha=0.55, label="nonlinear")
-            axes.plot(proof.time, proof.linear[name] * factor, color=COMMANDED, lw=1.2, ls=(0, (4, 2)), label="linear")
+            axes.plot(
+                proof.time,
+                proof.nonlinear[name] * factor,
+                color=ACTUAL,
+                lw=2.4,
+                alpha=0.55,
+                label="nonlinear",
+            )
+            axes.plot(
+                proof.time,
+                proof.linear[name] * factor,
+                color=COMMANDED,
+                lw=1.2,
+                ls=(0, (4, 2)),
+                label="linear",
+            )
             axes.set_ylabel(f"change of {name} [{unit}]" if unit else f"change of {name}")
             text = f"largest difference {100 * proof.errors[name]:.2g} % of the peak"
             axes.set_title(text, fontsize=9, color=SOFT, loc="left")

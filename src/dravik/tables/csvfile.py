@@ -96,9 +96,7 @@ def _conversion(column: tuple[str, str], place: str) -> tuple[str, float, float]
         raise error.at(f"{place}: column {name}") from None
 
 
-def _numbers(
-    rows: list[Row], order: list[int], names: list[str], width: int, place: str
-) -> NDArray[np.float64]:
+def _numbers(rows: list[Row], order: list[int], names: list[str], width: int, place: str) -> NDArray[np.float64]:
     numbers = np.empty((len(rows), len(order)))
     for i, (line, cells) in enumerate(rows):
         if len(cells) != width:

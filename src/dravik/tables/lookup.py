@@ -56,9 +56,7 @@ def linear3(v: Floats, o: int, s0: int, s1: int, s2: int, fx: float, fy: float, 
 
 
 @compiled
-def linear4(
-    v: Floats, o: int, s0: int, s1: int, s2: int, s3: int, fx: float, fy: float, fz: float, fw: float
-) -> float:
+def linear4(v: Floats, o: int, s0: int, s1: int, s2: int, s3: int, fx: float, fy: float, fz: float, fw: float) -> float:
     """Return the four-dimensional linear interpolation."""
     a = linear3(v, o, s1, s2, s3, fy, fz, fw)
     return a + fx * (linear3(v, o + s0, s1, s2, s3, fy, fz, fw) - a)
@@ -126,6 +124,4 @@ def table_values(
         elif n == 3:
             out[i] = linear3(values, offset, strides[0], strides[1], strides[2], f[0], f[1], f[2])
         else:
-            out[i] = linear4(
-                values, offset, strides[0], strides[1], strides[2], strides[3], f[0], f[1], f[2], f[3]
-            )
+            out[i] = linear4(values, offset, strides[0], strides[1], strides[2], strides[3], f[0], f[1], f[2], f[3])

@@ -45,7 +45,10 @@ class Table:
 
     def __post_init__(self) -> None:
         where = f"table {self.name}"
-        for value, choices, what in ((self.method, METHODS, "method"), (self.outside, tuple(OUTSIDE), "outside")):
+        for value, choices, what in (
+            (self.method, METHODS, "method"),
+            (self.outside, tuple(OUTSIDE), "outside"),
+        ):
             if value not in choices:
                 raise DravikError(
                     f"{what} {value!r} is unknown",

@@ -60,7 +60,10 @@ class TrimPoint:
         """Return name, value, unit shown to people, and meaning of the main signals."""
         craft = self.craft
         flight = ["airspeed", "altitude", "mach", "alpha", "beta", "phi", "theta", "psi", "flight_path", "nz"]
-        wanted = [*flight, *(n for n in self.unknowns if n not in flight and craft.signals[n].kind != "state")]
+        wanted = [
+            *flight,
+            *(n for n in self.unknowns if n not in flight and craft.signals[n].kind != "state"),
+        ]
         wanted += [n for n in craft.limits if n not in wanted]
         wanted += [n for n in ("CL", "CD", "thrust") if n in craft.signals]
         rows = []

@@ -51,7 +51,14 @@ class _Problem:
     targets: list[float]
 
     def unknown(
-        self, name: str, kind: int, index: int, start: float, scale: float, low: float = -math.inf, high: float = math.inf
+        self,
+        name: str,
+        kind: int,
+        index: int,
+        start: float,
+        scale: float,
+        low: float = -math.inf,
+        high: float = math.inf,
     ) -> None:
         self.names.append(name)
         self.unknowns.append((kind, index))
@@ -248,7 +255,17 @@ def _report(
     }
     residuals = {n: float(r) for n, r in zip(problem.equation_names, left, strict=True)}
     return TrimPoint(
-        craft, condition, x, u, signals, residuals, at_stop, drifting, reached, search.evaluations, problem.names
+        craft,
+        condition,
+        x,
+        u,
+        signals,
+        residuals,
+        at_stop,
+        drifting,
+        reached,
+        search.evaluations,
+        problem.names,
     )
 
 

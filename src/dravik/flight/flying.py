@@ -1,6 +1,7 @@
 """Fly: from a start, with control histories, laws and a controller, to a recording."""
 
 import hashlib
+import itertools
 import math
 import time as clock
 from collections.abc import Callable, Iterator, Mapping, Sequence
@@ -83,8 +84,8 @@ def fly(
 ) -> Recording:
     """Return the recording of a flight.
 
-    ``start`` is a trimmed point or a ``Start``; ``controls`` are histories by input or effector; ``controller`` is called
-    at its own rate. ``dt`` is the step; every ``record_every``-th step is recorded: all signals, or those in ``record``.
+    ``start`` is a trimmed point or a ``Start``; ``controls`` are histories by input or effector; ``controller`` is
+    called at its own rate. ``dt`` is the step; every ``record_every``-th step is recorded: all signals, or those in ``record``.
     ``method``: ``"rk4"``, or ``"adaptive"``: an eighth-order method that keeps the error of each step at 1e-10, for
     checking accuracy (no controller, no events). ``progress`` is told the share flown.
 
@@ -94,7 +95,9 @@ def fly(
     seconds = quantity(duration, "time", where="duration")
     step = quantity(dt, "time", where="dt")
     if not (seconds > 0.0 and 0.0 < step <= seconds):
-        raise DravikError(f"{seconds:g} s in steps of {step:g} s", expected="a duration above the step, both above zero")
+        raise DravikError(
+            f"{seconds:g} s in steps of {step:g} s", expected="a duration above the step, both above zero"
+        )
     if record_every < 1:
         raise DravikError(f"record_every = {record_every}", expected="1 or more")
     if method not in ("rk4", "adaptive"):
@@ -144,7 +147,7 @@ class _Flight:
         """Return the inputs at the start and end of each step, shape (count, 2, inputs)."""
         u = np.empty((count, 2, len(self.inputs)))
         u[:] = self.inputs
-        starts = (first + np.arange(count)) * self.dt
+        starts: Floats = np.arange(first, first + count, dtype=np.float64) * self.dt
         for index, history in self.histories:
             values = np.stack([history(starts + EDGE * self.dt), history(starts + (1.0 - EDGE) * self.dt)], axis=1)
             u[:, :, index] = values if history.absolute else u[:, :, index] + values
@@ -188,7 +191,8 @@ class _Flight:
         per_call = 1.0 / (rate * self.dt) if rate > 0.0 else 0.0
         if per_call < 1.0 - 1e-9 or abs(per_call - round(per_call)) > 1e-6:
             raise DravikError(
-                f"a controller at {rate:g} Hz does not fit steps of {self.dt:g} s", expected="a whole number of steps a call"
+                f"a controller at {rate:g} Hz does not fit steps of {self.dt:g} s",
+                expected="a whole number of steps a call",
             )
         return round(per_call)
 
@@ -250,7 +254,7 @@ class _Flight:
         edges = [0.0, *sorted(inner), end]
         x, states = self.x, np.empty((len(times), len(self.x)))
         states[0] = x
-        for low, high in zip(edges[:-1], edges[1:], strict=True):
+        for low, high in itertools.pairwise(edges):
             wanted = (times > low) & (times <= high)
             found = solve_ivp(
                 self._rates_between(low, high), (low, high), x, method="DOP853", rtol=1e-11, atol=1e-12,
@@ -263,7 +267,16 @@ class _Flight:
         dx = np.empty(len(x))
         rows = np.empty((len(times), len(self.names)))
         for i, t in enumerate(times):
-            evaluate(self.craft.program, self.work, float(t), states[i], self._inputs_at(float(t), 0.0, end), dx, False, True)
+            evaluate(
+                self.craft.program,
+                self.work,
+                float(t),
+                states[i],
+                self._inputs_at(float(t), 0.0, end),
+                dx,
+                False,
+                True,
+            )
             rows[i] = self.work.registers[self.picks]
         self.rows = [rows]
         return self._recording(begun)

@@ -1,8 +1,8 @@
 """The audit: what is wrong, doubtful or odd about an aircraft, beyond what the file's syntax shows."""
 
-from dravik.aircraft.audit.finding import Finding
-from dravik.aircraft.audit.flight import check_flight
-from dravik.aircraft.audit.ground import check_geometry, check_loadings, check_tables
+from dravik.aircraft.checks.finding import Finding
+from dravik.aircraft.checks.flight import check_flight
+from dravik.aircraft.checks.ground import check_geometry, check_loadings, check_tables
 from dravik.aircraft.craft import Aircraft
 
 __all__ = ["Finding", "audit"]

@@ -5,7 +5,7 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from dravik.aircraft.audit.finding import Finding
+from dravik.aircraft.checks.finding import Finding
 from dravik.aircraft.craft import Aircraft
 from dravik.tables import Axis
 from dravik.units import from_si
@@ -24,15 +24,14 @@ def check_loadings(craft: Aircraft) -> Iterator[Finding]:
         moments = np.linalg.eigvalsh(tensor)
         if moments[0] <= 0.0:
             yield Finding(
-                "error", place, f"the inertia tensor has a principal moment of {moments[0]:.4g} kg m^2: no body has that",
+                "error", place, f"a principal moment of inertia is {moments[0]:.4g} kg m^2: no body has that",
                 "check the products of inertia against the moments, and their units",
             )  # fmt: skip
             continue
         if moments[2] > (moments[0] + moments[1]) * (1.0 + 1e-9):
             a, b, c = (f"{m:.4g}" for m in moments)
             yield Finding(
-                "error", place, f"the largest principal moment of inertia, {c}, exceeds the sum of the others, {a} + {b}: "
-                "no body has that", "check Ixx, Iyy, Izz: for a flat body Izz is nearly, and at most, Ixx + Iyy",
+                "error", place, f"the largest principal moment, {c}, exceeds the sum of the others, {a} + {b}: no body has that", "check Ixx, Iyy, Izz: for a flat body Izz is nearly, and at most, Ixx + Iyy",
             )  # fmt: skip
         for axis, moment in (("Ixx", loading.Ixx), ("Iyy", loading.Iyy), ("Izz", loading.Izz)):
             share = math.sqrt(abs(moment) / loading.mass) / span
@@ -51,7 +50,12 @@ def check_geometry(craft: Aircraft) -> Iterator[Finding]:
     place = craft.where("reference")
     aspect = ref.span**2 / ref.area
     if not 0.3 < aspect < 60.0 and definition.aero is not None:
-        yield Finding("warning", place, f"span^2/area is {aspect:.3g}", "expected 1 to 40: check the units of area and span")
+        yield Finding(
+            "warning",
+            place,
+            f"span^2/area is {aspect:.3g}",
+            "expected 1 to 40: check the units of area and span",
+        )
     mean = ref.area / ref.span
     if not 0.3 < ref.chord / mean < 4.0:
         text = f"the chord is {ref.chord:.3g} m, area/span is {mean:.3g} m"
@@ -59,7 +63,8 @@ def check_geometry(craft: Aircraft) -> Iterator[Finding]:
     for name, loading in definition.loadings.items():
         if definition.aero is not None and not 0.3 < loading.mass / ref.area < 1500.0:
             yield Finding(
-                "warning", craft.where("loadings", name, "mass"), f"mass over area is {loading.mass / ref.area:.3g} kg/m^2",
+                "warning", craft.where("loadings", name, "mass"), 
+                f"mass over area is {loading.mass / ref.area:.3g} kg/m^2",
                 "expected 1 to 1000: check the units of mass and area",
             )  # fmt: skip
         distance = float(np.linalg.norm(np.subtract(loading.cg, ref.moment_point)))
@@ -73,7 +78,8 @@ def check_geometry(craft: Aircraft) -> Iterator[Finding]:
             away = float(np.linalg.norm(np.subtract(entry.position, loading.cg)))
             if away > 1.5 * ref.span:
                 yield Finding(
-                    "warning", craft.where("engines", engine, "position"), f"the engine is {away:.3g} m from the centre of gravity",
+                    "warning", craft.where("engines", engine, "position"), 
+                    f"the engine is {away:.3g} m from the centre of gravity",
                     "check that the position is in station axes from the declared datum",
                 )  # fmt: skip
     for name, (low, high) in craft.limits.items():
@@ -81,7 +87,10 @@ def check_geometry(craft: Aircraft) -> Iterator[Finding]:
         where = craft.where("controls", name, "range")
         if unit == "rad" and max(abs(low), abs(high)) > TURN:
             yield Finding(
-                "error", where, f"{name} moves from {low:.4g} to {high:.4g} rad", "these look like degrees: write \"-25 deg\""
+                "error",
+                where,
+                f"{name} moves from {low:.4g} to {high:.4g} rad",
+                'these look like degrees: write "-25 deg"',
             )
         if not low <= 0.0 <= high:
             yield Finding("note", where, f"the range of {name} does not contain zero", "check the signs of its limits")
@@ -93,7 +102,10 @@ def check_tables(craft: Aircraft) -> Iterator[Finding]:
     envelope = craft.definition.envelope
     if envelope is None:
         yield Finding(
-            "note", craft.where(), "there is no [envelope]", "state airspeed and altitude, so that tables can be held against it"
+            "note",
+            craft.where(),
+            "there is no [envelope]",
+            "state airspeed and altitude, so that tables can be held against it",
         )
     else:
         wanted |= {"airspeed": envelope.airspeed, "altitude": envelope.altitude}
@@ -132,4 +144,9 @@ def _check_axis_covers(axis: Axis, wanted: tuple[float, float], place: str, outs
         have = f"{axis.values[0] * k:.4g} to {axis.values[-1] * k:.4g} {unit}".strip()
         need = f"{low * k:.4g} to {high * k:.4g} {unit}".strip()
         severity = "error" if outside == "error" else "warning"
-        yield Finding(severity, place, f"the table covers {axis.name} from {have}, it is needed from {need}", "add the missing rows")
+        yield Finding(
+            severity,
+            place,
+            f"the table covers {axis.name} from {have}, it is needed from {need}",
+            "add the missing rows",
+        )

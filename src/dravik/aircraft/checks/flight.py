@@ -7,7 +7,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from dravik.aircraft.audit.finding import Finding
+from dravik.aircraft.checks.finding import Finding
 from dravik.aircraft.craft import Aircraft, AircraftPlant
 from dravik.errors import DravikError
 
@@ -40,9 +40,25 @@ _SIGNS = (
     _Sign("p", "p", -1, "Cl_p", "roll rate must be damped", "error", _DAMPED),
     _Sign("r", "r", -1, "Cn_r", "yaw rate must be damped", "error", _DAMPED),
     _Sign("beta", "beta", -1, "CY_beta", "side force must oppose sideslip", "error", _DAMPED),
-    _Sign("q", "elevator", -1, "Cm_elevator", "trailing edge down is positive, so the nose must go down", "error", _CONTROL),
+    _Sign(
+        "q",
+        "elevator",
+        -1,
+        "Cm_elevator",
+        "trailing edge down is positive, so the nose must go down",
+        "error",
+        _CONTROL,
+    ),
     _Sign("p", "aileron", +1, "Cl_aileron", "positive aileron must roll right", "error", _CONTROL),
-    _Sign("r", "rudder", -1, "Cn_rudder", "trailing edge left is positive, so the nose must go left", "error", _CONTROL),
+    _Sign(
+        "r",
+        "rudder",
+        -1,
+        "Cn_rudder",
+        "trailing edge left is positive, so the nose must go left",
+        "error",
+        _CONTROL,
+    ),
 )
 
 
@@ -77,7 +93,9 @@ def check_flight(craft: Aircraft) -> Iterator[Finding]:
         if "CL" in craft.signals:
             slopes.append(_lift_slope(plant, z, u))
     for sign, where in wrong.items():
-        text = f"{sign.symbol} has the wrong sign or is zero at {', '.join(where)} ({craft.loading_name}): {sign.meaning}"
+        text = (
+            f"{sign.symbol} has the wrong sign or is zero at {', '.join(where)} ({craft.loading_name}): {sign.meaning}"
+        )
         yield Finding(sign.severity, place, text, sign.do)
     if slopes and not 0.5 < max(slopes) < 10.0:
         text = f"the lift slope is {max(slopes):.3g} per rad"

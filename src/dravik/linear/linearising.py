@@ -51,7 +51,10 @@ def linearise(
     z = plant.from_state(point.state, u)
     units = {n: craft.signals[n].unit for n in [*names, *inputs, *outputs] if n in craft.signals}
     steps = np.array(
-        [STEP * max(_SIZES.get(units.get(n, ""), 1.0), abs(v)) for n, v in zip([*names, *inputs], [*z, *u], strict=True)]
+        [
+            STEP * max(_SIZES.get(units.get(n, ""), 1.0), abs(v))
+            for n, v in zip([*names, *inputs], [*z, *u], strict=True)
+        ]
     )
     sides = _open_sides(craft, [*names, *inputs], np.array([*z, *u]))
     picks = np.array([craft.tape.names[o] for o in outputs], dtype=np.int64)
@@ -124,5 +127,3 @@ def linearise_plant(plant: Plant, x: Floats, u: Floats | None = None, *, t: floa
         slopes[:n, :n], slopes[:n, n:].reshape(n, m), slopes[n:, :n], slopes[n:, n:].reshape(-1, m),
         list(plant.state_names), list(plant.input_names), list(plant.output_names), {}, x, u, plant.outputs(t, x, u),
     )  # fmt: skip
-
-
