@@ -327,7 +327,7 @@ def fly(
         list[str] | None,
         typer.Option(
             metavar="NAME=HISTORY",
-            help="on an input or effector: 'elevator=doublet(2 deg, at=1 s, width=2 s)'; step, 3211, ramp, sine, sweep, csv",
+            help="input or effector: 'elevator=doublet(2 deg, at=1 s, width=2 s)'; also step, 3211, ramp, sine, sweep",
         ),
     ] = None,
     dt: Annotated[str, typer.Option(help="step of the integrator")] = "0.01 s",

@@ -85,7 +85,7 @@ def fly(
     """Return the recording of a flight.
 
     ``start`` is a trimmed point or a ``Start``; ``controls`` are histories by input or effector; ``controller`` is
-    called at its own rate. ``dt`` is the step; every ``record_every``-th step is recorded: all signals, or those in ``record``.
+    called at its own rate. ``dt`` is the step; every ``record_every``-th is recorded: all signals or ``record``.
     ``method``: ``"rk4"``, or ``"adaptive"``: an eighth-order method that keeps the error of each step at 1e-10, for
     checking accuracy (no controller, no events). ``progress`` is told the share flown.
 

@@ -111,7 +111,7 @@ def sine(size: Quantity, *, frequency: Quantity, at: Quantity = 0.0) -> History:
 
 
 def sweep(size: Quantity, *, low: Quantity, high: Quantity, at: Quantity = 0.0, width: Quantity = 60.0) -> History:
-    """Return a sine of amplitude ``size`` whose frequency grows from ``low`` to ``high`` (Hz), evenly in the logarithm."""
+    """Return a sine of amplitude ``size`` whose frequency grows from ``low`` to ``high`` (Hz), by equal factors."""
     amplitude, unit = _size(size)
     start, w = _time(at, "at"), _time(width, "width", positive=True)
     f0, f1 = _frequency(low), _frequency(high)

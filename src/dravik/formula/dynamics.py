@@ -57,7 +57,10 @@ def value(builder: "TapeBuilder", node: Node) -> int:
             if not builder.is_constant(start):
                 builder.fail("the initial value of an integral must be a constant", node.args[1].position)
             slot.initial, slot.is_integral = builder.values[start], True
-            return slot.register
+            # the value keeps to the limits even at the stages within a step
+            low, high = _argument(builder, node, 2), _argument(builder, node, 3)
+            unlimited = _limits(builder, low, high) == (-1, -1)
+            return slot.register if unlimited else builder.emit("limit", slot.register, low, high)
     slot = builder.new_state(node.name, node)
     if node.name in ("lag", "rate_limit"):
         return slot.register

@@ -65,6 +65,7 @@ FUNCTIONS: dict[str, Function] = {
         "integral of x over time from initial; held between low and high, and x is not gathered "
         "while it pushes against a limit (anti-windup)",
         (0.0, -math.inf, math.inf),
+        through=(2, 3),
     ),
     "lag": _dynamic("x time_constant", "first-order lag 1/(T s + 1)"),
     "washout": _dynamic("x time_constant", "high pass T s/(T s + 1)", through=(0,)),

@@ -89,8 +89,9 @@ def state_function(code: int, x: float, y: float, low: float, high: float, stead
         return min(max(x, -y), y) if x == x else x
     if code == TRAVEL:
         return min(max(x, y), low) if x == x else x
-    # HOLD_AT_LIMIT: nothing is gathered while x pushes a state that stands at its limit
-    if (y >= high and x > 0.0) or (y <= low and x < 0.0):
+    # HOLD_AT_LIMIT: nothing is gathered while x pushes a state beyond its limit; a state that stands just at
+    # it may still move within a step, at the end of which it is put back
+    if (y > high and x > 0.0) or (y < low and x < 0.0):
         return 0.0
     return x
 

@@ -31,7 +31,9 @@ def check_loadings(craft: Aircraft) -> Iterator[Finding]:
         if moments[2] > (moments[0] + moments[1]) * (1.0 + 1e-9):
             a, b, c = (f"{m:.4g}" for m in moments)
             yield Finding(
-                "error", place, f"the largest principal moment, {c}, exceeds the sum of the others, {a} + {b}: no body has that", "check Ixx, Iyy, Izz: for a flat body Izz is nearly, and at most, Ixx + Iyy",
+                "error", place,
+                f"the largest principal moment, {c}, exceeds the sum of the others, {a} + {b}: no body has that",
+                "check Ixx, Iyy, Izz: for a flat body Izz is nearly, and at most, Ixx + Iyy",
             )  # fmt: skip
         for axis, moment in (("Ixx", loading.Ixx), ("Iyy", loading.Iyy), ("Izz", loading.Izz)):
             share = math.sqrt(abs(moment) / loading.mass) / span
@@ -63,7 +65,7 @@ def check_geometry(craft: Aircraft) -> Iterator[Finding]:
     for name, loading in definition.loadings.items():
         if definition.aero is not None and not 0.3 < loading.mass / ref.area < 1500.0:
             yield Finding(
-                "warning", craft.where("loadings", name, "mass"), 
+                "warning", craft.where("loadings", name, "mass"),
                 f"mass over area is {loading.mass / ref.area:.3g} kg/m^2",
                 "expected 1 to 1000: check the units of mass and area",
             )  # fmt: skip
@@ -78,7 +80,7 @@ def check_geometry(craft: Aircraft) -> Iterator[Finding]:
             away = float(np.linalg.norm(np.subtract(entry.position, loading.cg)))
             if away > 1.5 * ref.span:
                 yield Finding(
-                    "warning", craft.where("engines", engine, "position"), 
+                    "warning", craft.where("engines", engine, "position"),
                     f"the engine is {away:.3g} m from the centre of gravity",
                     "check that the position is in station axes from the declared datum",
                 )  # fmt: skip

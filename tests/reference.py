@@ -1,0 +1,408 @@
+"""Checks against something outside the code: each case says what it was held against.
+
+``tests/test_verification.py`` runs them, ``tools/write_verification.py`` prints them into
+``docs/verification.md``: one source, so that table and tests cannot drift apart.
+"""
+
+import math
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from typing import Any, NamedTuple
+
+import numpy as np
+from scipy.special import ellipj
+
+from dravik.aircraft import sample
+from dravik.atmosphere import air_at
+from dravik.flight import Start, doublet, fly, prove_linear, prove_trim, step
+from dravik.linear import LinearModel, linearise
+from dravik.trimming import trim
+from tests.support import craft, light_aircraft
+
+Floats = np.ndarray[Any, np.dtype[np.float64]]
+
+
+class Row(NamedTuple):
+    """One figure: what, expected, obtained, and the largest difference allowed."""
+
+    what: str
+    expected: float
+    obtained: float
+    tolerance: float
+
+    @property
+    def holds(self) -> bool:
+        return abs(self.obtained - self.expected) <= self.tolerance
+
+
+@dataclass(frozen=True)
+class Case:
+    """A group of figures with the source they were held against."""
+
+    name: str
+    source: str
+    rows: Callable[[], Iterator[Row]]
+
+
+CASES: list[Case] = []
+
+
+def case(name: str, source: str) -> Callable[[Callable[[], Iterator[Row]]], Callable[[], Iterator[Row]]]:
+    """Register a case."""
+
+    def register(rows: Callable[[], Iterator[Row]]) -> Callable[[], Iterator[Row]]:
+        CASES.append(Case(name, source, rows))
+        return rows
+
+    return register
+
+
+# -- motion ---------------------------------------------------------------------------------------
+
+
+def tumble(dt: float, seconds: float = 30.0) -> tuple[Any, Floats]:
+    """Return the flight of a free tri-axial body, and its body rates by Jacobi's elliptic functions."""
+    a, b, c = 2.8, 2.0, 1.2
+    first, third = 1.0, 0.6
+    body = craft(environment={"gravity": 0.0}, loading={"Ixx": a, "Iyy": b, "Izz": c})
+    x = body.state(position=(0, 0, 1000), velocity=(0, 0, 0), rates=(first, 0.0, third))
+    run = fly(body, start=Start(x, body.default_inputs()), duration=seconds, dt=dt)
+    rate = first * math.sqrt((a - b) * (a - c) / (b * c))
+    m = (b - c) * c * third**2 / (a * (a - b) * first**2)
+    second = -(a - c) * third * first / (b * rate)
+    sn, cn, dn, _ = ellipj(rate * run.time, m)
+    return run, np.stack([first * dn, second * sn, third * cn], axis=1)
+
+
+@case("Torque-free tumbling of a tri-axial body, 30 s, step 2 ms", "Jacobi elliptic functions, scipy.special.ellipj")
+def _tumbling() -> Iterator[Row]:
+    run, exact = tumble(0.002)
+    for i, name in enumerate("pqr"):
+        worst = float(np.max(np.abs(run[name] - exact[:, i])))
+        yield Row(f"largest error of {name} [rad/s]", 0.0, worst, 1e-8)
+
+
+def momentum_and_energy(run: Any) -> tuple[Floats, Floats]:
+    """Return angular momentum in local axes (times, 3) and rotational energy (times,)."""
+    from dravik.frames import dcm_from_euler
+
+    inertia = np.array([2.8, 2.0, 1.2])
+    rates = np.stack([run[n] for n in "pqr"], axis=1)
+    to_body = dcm_from_euler(run["phi"], run["theta"], run["psi"])
+    local = np.einsum("tij,ti->tj", to_body, rates * inertia)
+    return local, 0.5 * np.sum(inertia * rates**2, axis=1)
+
+
+@case(
+    "The same body: what is conserved, and the order of the integrator",
+    "conservation laws; order 4 of the classical Runge-Kutta method",
+)
+def _orders() -> Iterator[Row]:
+    errors, drifts, energies = [], [], []
+    for dt in (0.08, 0.04, 0.02):
+        run, exact = tumble(dt, 24.0)
+        errors.append(float(np.max(np.abs(np.stack([run[n] for n in "pqr"], axis=1) - exact))))
+        momentum, energy = momentum_and_energy(run)
+        drifts.append(float(np.max(np.abs(momentum - momentum[0]))))
+        energies.append(float(np.max(np.abs(energy - energy[0]))))
+    yield Row("order of the error in the rates, 0.04 to 0.02 s", 4.0, math.log2(errors[1] / errors[2]), 0.1)
+    yield Row("order of the momentum drift, at least 4", 0.0, min(0.0, math.log2(drifts[1] / drifts[2]) - 3.9), 0.0)
+    yield Row("order of the energy drift, at least 4", 0.0, min(0.0, math.log2(energies[1] / energies[2]) - 3.9), 0.0)
+    run, _ = tumble(0.002)
+    momentum, energy = momentum_and_energy(run)
+    yield Row("momentum drift, 30 s at 2 ms [kg m^2/s]", 0.0, float(np.max(np.abs(momentum - momentum[0]))), 1e-9)
+    yield Row("energy drift, 30 s at 2 ms [J]", 0.0, float(np.max(np.abs(energy - energy[0]))), 1e-10)
+
+
+@case("Throw in a vacuum, 4 s", "closed form: parabola")
+def _throw() -> Iterator[Row]:
+    body = craft()
+    x = body.state(position=(0, 0, 100.0), velocity=(30.0, 0.0, -20.0))
+    run = fly(body, start=Start(x, body.default_inputs()), duration=4.0)
+    t = run.time
+    yield Row("north [m]", 0.0, float(np.max(np.abs(run["north"] - 30.0 * t))), 1e-10)
+    height = 100.0 + 20.0 * t - 0.5 * 9.80665 * t**2
+    yield Row("altitude [m]", 0.0, float(np.max(np.abs(run["altitude"] - height))), 1e-10)
+
+
+@case("Drop with drag, 12 s", "closed form: v = V tanh(g t/V), h = (V^2/g) log cosh(g t/V)")
+def _drop() -> Iterator[Row]:
+    # drag 0.05 v^2 whatever the density: body axes, so that the drag follows the fall along z
+    drag = "0.05/(0.5*density*reference_area)"
+    body = craft(aero={"axes": "body", "CX": 0, "CY": 0, "CZ": f"-{drag}", "Cl": 0, "Cm": 0, "Cn": 0})
+    x = body.state(position=(0, 0, 2000.0), velocity=(0.0, 0.0, 0.0))
+    run = fly(body, start=Start(x, body.default_inputs()), duration=12.0)
+    g, terminal = 9.80665, math.sqrt(2.0 * 9.80665 / 0.05)
+    speed = terminal * np.tanh(g * run.time / terminal)
+    fallen = terminal**2 / g * np.log(np.cosh(g * run.time / terminal))
+    yield Row("speed [m/s]", 0.0, float(np.max(np.abs(run["airspeed"] - speed))), 1e-8)
+    yield Row("height [m]", 0.0, float(np.max(np.abs(2000.0 - run["altitude"] - fallen))), 1e-8)
+
+
+@case("Fixed step against an adaptive eighth-order method: Tarn, elevator doublet, 10 s at 100 Hz", "DOP853 at 1e-11")
+def _adaptive() -> Iterator[Row]:
+    tarn = sample("tarn")
+    point = trim(tarn, airspeed="62 m/s", altitude="300 m")
+    controls = {"elevator": doublet("1 deg", at=1.0, width=1.0)}
+    both = [fly(tarn, start=point, duration=10, controls=controls, method=m) for m in ("rk4", "adaptive")]
+    for name, tolerance in (("theta", 1e-7), ("airspeed", 1e-5), ("altitude", 1e-4)):
+        yield Row(
+            f"largest difference of {name} (SI)", 0.0, float(np.max(np.abs(both[0][name] - both[1][name]))), tolerance
+        )
+
+
+@case("alpha-dot terms", "closed form: alpha_dot = (g - q S CL0/m)/V / (1 + q S CL_ad c/(2 V^2 m))")
+def _alpha_dot() -> Iterator[Row]:
+    zero = dict.fromkeys(("CD", "CY", "Cl", "Cn"), 0)
+    body = craft(
+        aero={"axes": "stability", "CL": "0.01 + 3.0*alpha_dot_hat", "Cm": "-2*alpha_dot_hat", **zero},
+    )
+    speed = 40.0
+    x = body.state(position=(0, 0, 0.0), velocity=(speed, 0, 0))
+    values = body.values(x, body.default_inputs())
+    pressure = 0.5 * values["density"] * speed**2
+    rate = (9.80665 - pressure * 0.01 / 2.0) / speed / (1.0 + pressure * 3.0 / (2.0 * speed**2 * 2.0))
+    yield Row("alpha_dot [rad/s]", rate, values["alpha_dot"], 1e-14)
+    moment = pressure * -2.0 * rate / (2.0 * speed)
+    yield Row("pitch acceleration from it [rad/s^2]", moment / 2.0, values["q_dot"], 1e-13)
+
+
+# -- atmosphere ---------------------------------------------------------------------------------------
+
+# Geometric altitude (m); temperature (K), pressure (Pa), density (kg/m^3) as printed in table I, four decimals of
+# the mantissa. Layer boundaries are given in geopotential metres in table 4 and reached below.
+_PRINTED = (
+    (5000.0, 255.676, 5.4048e4, 7.3643e-1),
+    (10000.0, 223.252, 2.6499e4, 4.1351e-1),
+    (30000.0, 226.509, 1.1970e3, 1.8410e-2),
+    (50000.0, 270.650, 7.9779e1, 1.0269e-3),
+    (80000.0, 198.639, 1.0524e0, 1.8458e-5),
+)
+_LAYERS = (
+    (11000.0, 216.650, 2.2632e4, 3.6391e-1),
+    (20000.0, 216.650, 5.4748e3, 8.8034e-2),
+    (32000.0, 228.650, 8.6801e2, 1.3225e-2),
+    (47000.0, 270.650, 1.1090e2, 1.4275e-3),
+    (51000.0, 270.650, 6.6938e1, 8.6160e-4),
+    (71000.0, 214.650, 3.9564e0, 6.4211e-5),
+)
+
+
+@case(
+    "Standard atmosphere",
+    "U.S. Standard Atmosphere, 1976, NOAA-S/T 76-1562, table I; printed digits (the last is cut or rounded)",
+)
+def _atmosphere() -> Iterator[Row]:
+    heights = [(h, f"{h:g} m", *rest) for h, *rest in _PRINTED]
+    heights += [(6356766.0 * h / (6356766.0 - h), f"layer at {h:g} m geopotential", *rest) for h, *rest in _LAYERS]
+    heights.append((0.0, "sea level", 288.15, 101325.0, 1.2250))
+    for altitude, label, temperature, pressure, density in heights:
+        air = air_at(altitude)
+        yield Row(f"temperature at {label} [K]", temperature, float(air.temperature), 0.001)
+        for name, value, obtained in (("pressure", pressure, air.pressure), ("density", density, air.density)):
+            digit = 10.0 ** (math.floor(math.log10(value)) - 4)
+            yield Row(f"{name} at {label} [SI]", value, float(obtained), digit)
+    air = air_at([0.0, 10000.0])
+    yield Row(
+        "temperature at 86 km, with the molecular weight's fall [K]", 186.87, float(air_at(86000.0).temperature), 0.005
+    )
+    yield Row("speed of sound at sea level [m/s]", 340.294, float(air.speed_of_sound[0]), 0.001)
+    yield Row("speed of sound at 10 km [m/s]", 299.532, float(air.speed_of_sound[1]), 0.001)
+    yield Row("viscosity at sea level [Pa s]", 1.7894e-5, float(air.viscosity[0]), 1e-9)
+    yield Row("viscosity at 10 km [Pa s]", 1.4577e-5, float(air.viscosity[1]), 1e-9)
+
+
+# -- linear models and modes ------------------------------------------------------------------------------
+
+
+@case(
+    "Modes of a light aircraft from its published derivatives, through trim and linearise",
+    "R. C. Nelson, Flight Stability and Automatic Control, 2nd ed., examples 4.3 and 5.1 (the book drops small terms, "
+    "hence the tolerance)",
+)
+def _light_aircraft() -> Iterator[Row]:
+    light = light_aircraft()
+    point = trim(light, airspeed=176 * 0.3048, altitude=0.0)
+    modes = linearise(light, point).modes()
+    for name, real, imag in (("short period", -2.51, 2.59), ("phugoid", -0.0171, 0.213), ("Dutch roll", -0.487, 2.335)):
+        mode = modes.named(name)
+        assert mode is not None, name
+        size = math.hypot(real, imag)
+        yield Row(f"{name}, real part [1/s]", real, mode.eigenvalue.real, 0.01 * size)
+        yield Row(f"{name}, imaginary part [rad/s]", imag, mode.eigenvalue.imag, 0.01 * size)
+    for name, root, tolerance in (("roll", -8.435, 0.05), ("spiral", -0.00877, 0.0004)):
+        mode = modes.named(name)
+        assert mode is not None, name
+        yield Row(f"{name} root [1/s]", root, mode.eigenvalue.real, tolerance)
+
+
+# Etkin and Reid's transport in cruise: ft, s, rad.
+_LONGITUDINAL = [
+    [-0.006868, 0.01395, 0.0, -32.2],
+    [-0.09055, -0.3151, 773.98, 0.0],
+    [0.0001187, -0.001026, -0.4285, 0.0],
+    [0.0, 0.0, 1.0, 0.0],
+]
+_LATERAL = [
+    [-0.0558, 0.0, -774.0, 32.2],
+    [-0.003865, -0.4342, 0.4136, 0.0],
+    [0.001086, -0.006112, -0.1458, 0.0],
+    [0.0, 1.0, 0.0, 0.0],
+]
+
+
+@case(
+    "Modes of a large transport from its published matrices",
+    "B. Etkin, L. D. Reid, Dynamics of Flight, 3rd ed., Wiley 1996, sections 6.2 and 6.7",
+)
+def _transport() -> Iterator[Row]:
+    long = LinearModel.of(_LONGITUDINAL, states=["u", "w", "q", "theta"]).modes()
+    lateral = LinearModel.of(_LATERAL, states=["v", "p", "r", "phi"]).modes()
+    for modes, name, real, imag, digit in (
+        (long, "short period", -0.3719, 0.8875, 1e-4),
+        (long, "phugoid", -0.003289, 0.06723, 1e-5),
+        (lateral, "Dutch roll", -0.0330, 0.9465, 1e-4),
+        (lateral, "roll", -0.5625, 0.0, 1e-4),
+        (lateral, "spiral", -0.0073, 0.0, 1e-4),
+    ):
+        mode = modes.named(name)
+        assert mode is not None, name
+        yield Row(f"{name}, real part [1/s]", real, mode.eigenvalue.real, digit)
+        yield Row(f"{name}, imaginary part [rad/s]", imag, mode.eigenvalue.imag, digit)
+
+
+@case(
+    "Kinematic rows of A, Tarn in a climbing, banked, windy flight",
+    "analytic partial derivatives of the Euler-angle equations",
+)
+def _kinematics() -> Iterator[Row]:
+    tarn = sample("tarn")
+    point = trim(tarn, airspeed="62 m/s", altitude="300 m", flight_path="2 deg", bank="5 deg", heading="30 deg")
+    model = linearise(tarn, point, coordinates="body")
+    s = dict(zip(model.states, model.x0, strict=True))
+    sf, cf, st, ct, sp, cp = (f(s[n]) for n in ("phi", "theta", "psi") for f in (math.sin, math.cos))
+    u, v, w, q, r = (s[n] for n in ("u", "v", "w", "q", "r"))
+    turn = q * sf + r * cf
+    forward = u * ct + v * sf * st + w * cf * st
+    right = v * cf - w * sf
+    up_rate = {
+        "u": st, "v": -sf * ct, "w": -cf * ct, "phi": -v * cf * ct + w * sf * ct,
+        "theta": u * ct + v * sf * st + w * cf * st,
+    }  # fmt: skip
+    rows = {
+        "phi": {
+            "p": 1.0, "q": sf * st / ct, "r": cf * st / ct, "phi": (q * cf - r * sf) * st / ct, "theta": turn / ct**2,
+        },
+        "theta": {"q": cf, "r": -sf, "phi": -turn},
+        "psi": {"q": sf / ct, "r": cf / ct, "phi": (q * cf - r * sf) / ct, "theta": turn * st / ct**2},
+        "altitude": up_rate,
+        "north": {"u": ct * cp, "v": sf * st * cp - cf * sp, "w": cf * st * cp + sf * sp, "psi": -forward * sp - right * cp},
+        "east": {"u": ct * sp, "v": sf * st * sp + cf * cp, "w": cf * st * sp - sf * cp, "psi": forward * cp - right * sp},
+    }  # fmt: skip
+    for row, entries in rows.items():
+        i = model.states.index(row)
+        expected = np.zeros(len(model.states))
+        for name, value in entries.items():
+            expected[model.states.index(name)] = value
+        kept = [k for k, n in enumerate(model.states) if row not in ("north", "east") or n not in ("phi", "theta")]
+        worst = float(np.max(np.abs(model.A[i, kept] - expected[kept])))
+        yield Row(f"largest error in the row of {row}", 0.0, worst, 1e-7)
+
+
+@case("The trimmed Tarn flown hands off for 60 s", "a trim is an equilibrium: every trace is flat")
+def _hands_off() -> Iterator[Row]:
+    for loading in ("loaded", "dropped"):
+        proof = prove_trim(trim(sample("tarn", loading=loading), airspeed="62 m/s", altitude="300 m"))
+        yield Row(f"airspeed drift, {loading} [m/s]", 0.0, proof.drift["airspeed"], 0.01)
+        yield Row(f"altitude drift, {loading} [m]", 0.0, proof.drift["altitude"], 0.1)
+        for name in ("phi", "theta", "psi"):
+            yield Row(f"{name} drift, {loading} [deg]", 0.0, math.degrees(proof.drift[name]), 0.001)
+
+
+@case(
+    "Linear against nonlinear response, Tarn, small doublets",
+    "the linear model is the limit of small inputs: the difference falls with their square",
+)
+def _linear() -> Iterator[Row]:
+    point = trim(sample("tarn"), airspeed="62 m/s", altitude="300 m")
+    for control, names in (("elevator", ("airspeed", "alpha", "q", "theta")), ("rudder", ("beta", "p", "r", "phi"))):
+        halves = []
+        for size in ("0.5 deg", "0.25 deg", "0.125 deg"):
+            halves.append(prove_linear(point, control=control, signals=names, history=doublet(size, at=0.5, width=1.0)))
+        yield Row(f"{control}: largest difference after 0.5 deg [share of peak]", 0.0, halves[0].worst, 0.02)
+        # the rudder's own quadratic terms cancel by symmetry in beta, p, r, phi: there it falls faster still
+        order = math.log2(halves[1].difference() / halves[2].difference())
+        if control == "elevator":
+            yield Row("elevator: order of the difference in the input", 2.0, order, 0.1)
+        else:
+            yield Row("rudder: order of the difference, at least 2", 0.0, min(0.0, order - 1.9), 0.0)
+
+
+# -- functions with states ----------------------------------------------------------------------------------
+
+
+@case("Functions of the formula language that have states, step at 0", "closed-form step responses")
+def _functions() -> Iterator[Row]:
+    body = craft(
+        environment={"gravity": 0.0},
+        inputs={"x": {}},
+        formulas={
+            "lagged": "lag(x, 0.5)", "washed": "washout(x, 0.5)", "led": "lead_lag(x, 0.3, 0.1)",
+            "second": "second_order(x, 4.0, 0.3)", "summed": "integral(x, 0.25)", "held": "integral(x, high=1.5)",
+            "followed": "rate_limit(4*x, 2.0, 0.02)", "late": "delay(x, 0.2)",
+        },
+    )  # fmt: skip
+    x = body.state(position=(0, 0, 1000), velocity=(0, 0, 0))
+    run = fly(body, start=Start(x, body.default_inputs()), duration=3.0, dt=0.002, controls={"x": step(1.0, at=0.0)})
+    t = run.time
+    w, z = 4.0, 0.3
+    damped = w * math.sqrt(1 - z * z)
+    second = 1 - np.exp(-z * w * t) * (np.cos(damped * t) + z * w / damped * np.sin(damped * t))
+    followed = np.where(t < 1.98, 2.0 * t, 4.0 - 0.04 * np.exp(-(t - 1.98) / 0.02))
+    pade = np.roots([1.0, 6.0 / 0.2, 12.0 / 0.04])
+    residues = [(-12.0 / 0.2) / (p - q) for p, q in (pade, pade[::-1])]
+    late = 1.0 + np.real(sum(c * np.exp(p * t) for c, p in zip(residues, pade, strict=True)))
+    for name, exact, tolerance in (
+        ("lagged", 1 - np.exp(-t / 0.5), 1e-9),
+        ("washed", np.exp(-t / 0.5), 1e-9),
+        ("led", 1 + 2 * np.exp(-t / 0.1), 1e-8),
+        ("second", second, 1e-9),
+        ("summed", 0.25 + t, 1e-9),
+        ("held", np.minimum(t, 1.5), 1e-9),
+        ("followed", followed, 2e-5),
+        ("late", late, 1e-7),
+    ):
+        yield Row(f"largest error of {name}", 0.0, float(np.max(np.abs(run[name] - exact))), tolerance)
+
+
+# -- trim -----------------------------------------------------------------------------------------------------
+
+
+@case(
+    "Trim of a simple wing with thrust through its centre of gravity",
+    "closed form: glide angle with D/L = tan(-flight path); thrust = D + W sin(flight path) at alpha = 0",
+)
+def _glide() -> Iterator[Row]:
+    wing = craft(
+        name="wing",
+        reference={"area": 10.0, "chord": 1.0, "span": 10.0, "moment_point": [0, 0, 0]},
+        loading={"mass": 300.0, "Ixx": 800.0, "Iyy": 500.0, "Izz": 1200.0},
+        aero={
+            "axes": "stability", "CL": "5*alpha + 0*elevator", "CD": "0.02 + 0.05*CL**2", "CY": "-0.5*beta",
+            "Cl": "-0.1*beta + 0.2*aileron", "Cm": "-0.5*alpha - elevator", "Cn": "0.1*beta - 0.1*rudder",
+        },
+        controls={n: {"trim": True} for n in ("elevator", "aileron", "rudder")},
+        engines={"one": {"position": [0, 0, 0], "thrust": "power_one", "range": [-2000, 2000], "trim": True}},
+    )  # fmt: skip
+    density = 101325.0 / (8314.32 / 28.9644 * 288.15)
+    for speed in (25.0, 40.0):
+        # D/W = sin, L/W = cos of the glide angle with no thrust: solved for CL on the polar
+        k = 0.5 * density * speed**2 * 10.0 / (300.0 * 9.80665)
+        # (k CL)^2 + (k (0.02 + 0.05 CL^2))^2 = 1
+        b, c = 1.0 + 2 * 0.02 * 0.05, 0.02**2 - 1.0 / k**2
+        cl = math.sqrt((-b + math.sqrt(b * b - 4 * 0.05**2 * c)) / (2 * 0.05**2))
+        glide = -math.atan((0.02 + 0.05 * cl**2) / cl)
+        point = trim(wing, airspeed=speed, altitude=0.0, flight_path=glide)
+        yield Row(f"thrust left at the closed-form glide angle, {speed:g} m/s [N]", 0.0, point["thrust"], 1e-5)
+        yield Row(f"alpha there, {speed:g} m/s [rad]", cl / 5.0, point["alpha"], 1e-9)
+        yield Row(f"elevator there, {speed:g} m/s [rad]", -0.1 * cl, point["elevator"], 1e-9)

@@ -1,0 +1,73 @@
+"""Builders that the tests share: small bodies and aircraft from Python, without files."""
+
+import math
+from typing import Any
+
+import numpy as np
+
+from dravik.aircraft import Aircraft, AircraftDefinition
+
+FOOT, SLUG, POUND = 0.3048, 14.593902937, 4.4482216152605
+
+
+def definition(**sections: Any) -> dict[str, Any]:
+    """Return a minimal definition: a body without air forces, datum at its centre of gravity."""
+    loading = {"mass": 2.0, "cg": [0, 0, 0], "Ixx": 2.8, "Iyy": 2.0, "Izz": 1.2, **sections.pop("loading", {})}
+    return {
+        "format": 1,
+        "name": "body",
+        "default_loading": "only",
+        "reference": {"area": 1.0, "chord": 1.0, "span": 1.0, "moment_point": [0, 0, 0]},
+        "loadings": {"only": loading},
+        **sections,
+    }
+
+
+def craft(**sections: Any) -> Aircraft:
+    """Return an aircraft of ``definition`` and the sections given."""
+    tables = sections.pop("with_tables", {})
+    return Aircraft(AircraftDefinition.model_validate(definition(**sections)), tables)
+
+
+def light_aircraft() -> Aircraft:
+    """Return the general-aviation aircraft of R. C. Nelson, Flight Stability and Automatic Control, 2nd ed.,
+
+    McGraw-Hill 1998, table B.1 (sea level, 176 ft/s, 2750 lb): stability axes, moments about the centre of gravity.
+    The lift at zero elevator balances the weight in level flight at alpha = 0, where the stability axes lie.
+    """
+    slug_ft2 = SLUG * FOOT**2
+    speed, area, weight = 176 * FOOT, 184 * FOOT**2, 2750 * POUND
+    pressure_area = 0.5 * 0.002378 * SLUG / FOOT**3 * speed**2 * area
+    lift = weight / pressure_area
+    drag = 0.05
+    # the book's density belongs to its own atmosphere; the formula scales the air of 1976 onto it
+    scale = 0.002378 * SLUG / FOOT**3 / 1.225
+    return craft(
+        name="light",
+        environment={"gravity": 32.2 * FOOT},
+        reference={"area": area, "chord": 5.7 * FOOT, "span": 33.4 * FOOT, "moment_point": [0, 0, 0]},
+        loading={
+            "mass": weight / (32.2 * FOOT), "Ixx": 1048 * slug_ft2, "Iyy": 3000 * slug_ft2, "Izz": 3530 * slug_ft2,
+        },
+        aero={
+            "axes": "stability",
+            "k": scale,
+            "CL": f"k*({lift} + 4.44*alpha + 0.355*elevator)",
+            "CD": f"k*({drag} + 0.33*alpha)",
+            "Cm": "k*(-0.683*alpha - 4.36*alpha_dot_hat - 9.96*q_hat - 0.923*elevator)",
+            "CY": "k*(-0.564*beta + 0.157*rudder)",
+            "Cl": "k*(-0.074*beta - 0.410*p_hat + 0.107*r_hat + 0.1342*aileron + 0.0118*rudder)",
+            "Cn": "k*(0.0701*beta - 0.0575*p_hat - 0.125*r_hat - 0.00346*aileron - 0.0717*rudder)",
+        },
+        controls={n: {"trim": True} for n in ("elevator", "aileron", "rudder")},
+        engines={"one": {"position": [0, 0, 0], "thrust": "5000*power_one", "trim": True}},
+    )  # fmt: skip
+
+
+def random_rotation(seed: int) -> np.ndarray[Any, np.dtype[np.float64]]:
+    """Return a proper rotation matrix."""
+    q, _ = np.linalg.qr(np.random.default_rng(seed).normal(size=(3, 3)))
+    return q * np.sign(np.linalg.det(q))
+
+
+DEG = math.pi / 180.0

@@ -1,0 +1,31 @@
+"""Every case against something outside the code, and the table in the documentation made from the same cases."""
+
+import unittest
+from pathlib import Path
+
+from tests.reference import CASES
+
+PAGE = Path(__file__).parent.parent / "docs" / "verification.md"
+
+
+class VerificationTest(unittest.TestCase):
+    def test_cases(self) -> None:
+        for case in CASES:
+            rows = list(case.rows())
+            self.assertTrue(rows, case.name)
+            for row in rows:
+                with self.subTest(case.name, what=row.what):
+                    self.assertTrue(
+                        row.holds,
+                        f"{row.what}: expected {row.expected}, obtained {row.obtained}, allowed {row.tolerance}",
+                    )
+
+    def test_page_lists_every_case(self) -> None:
+        text = PAGE.read_text(encoding="utf-8")
+        for case in CASES:
+            self.assertIn(case.name, text, "run tools/write_verification.py")
+            self.assertIn(case.source, text, "run tools/write_verification.py")
+
+
+if __name__ == "__main__":
+    unittest.main()
