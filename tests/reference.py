@@ -217,23 +217,24 @@ def _atmosphere() -> Iterator[Row]:
 
 @case(
     "Modes of a light aircraft from its published derivatives, through trim and linearise",
-    "R. C. Nelson, Flight Stability and Automatic Control, 2nd ed., examples 4.3 and 5.1 (the book drops small terms, "
-    "hence the tolerance)",
+    "R. C. Nelson, Flight Stability and Automatic Control, 2nd ed., McGraw-Hill 1998, table B.1, "
+    "examples 4.3 and 5.1; a unit of the last printed digit",
 )
 def _light_aircraft() -> Iterator[Row]:
     light = light_aircraft()
     point = trim(light, airspeed=176 * 0.3048, altitude=0.0)
     modes = linearise(light, point).modes()
-    for name, real, imag in (("short period", -2.51, 2.59), ("phugoid", -0.0171, 0.213), ("Dutch roll", -0.487, 2.335)):
+    for name, real, imag, digits in (
+        ("short period", -2.51, 2.59, (0.01, 0.01)),
+        ("phugoid", -0.0171, 0.213, (0.0001, 0.001)),
+        ("Dutch roll", -0.487, 2.335, (0.001, 0.001)),
+        ("roll", -8.435, 0.0, (0.001, 0.0)),
+        ("spiral", -0.00877, 0.0, (0.00001, 0.0)),
+    ):
         mode = modes.named(name)
         assert mode is not None, name
-        size = math.hypot(real, imag)
-        yield Row(f"{name}, real part [1/s]", real, mode.eigenvalue.real, 0.01 * size)
-        yield Row(f"{name}, imaginary part [rad/s]", imag, mode.eigenvalue.imag, 0.01 * size)
-    for name, root, tolerance in (("roll", -8.435, 0.05), ("spiral", -0.00877, 0.0004)):
-        mode = modes.named(name)
-        assert mode is not None, name
-        yield Row(f"{name} root [1/s]", root, mode.eigenvalue.real, tolerance)
+        yield Row(f"{name}, real part [1/s]", real, mode.eigenvalue.real, digits[0])
+        yield Row(f"{name}, imaginary part [rad/s]", imag, mode.eigenvalue.imag, digits[1])
 
 
 # Etkin and Reid's transport in cruise: ft, s, rad.
@@ -272,7 +273,7 @@ def _transport() -> Iterator[Row]:
 
 
 @case(
-    "Kinematic rows of A, Tarn in a climbing, banked, windy flight",
+    "Kinematic rows of A, Tarn in a climbing, banked flight",
     "analytic partial derivatives of the Euler-angle equations",
 )
 def _kinematics() -> Iterator[Row]:
@@ -296,16 +297,23 @@ def _kinematics() -> Iterator[Row]:
         "theta": {"q": cf, "r": -sf, "phi": -turn},
         "psi": {"q": sf / ct, "r": cf / ct, "phi": (q * cf - r * sf) / ct, "theta": turn * st / ct**2},
         "altitude": up_rate,
-        "north": {"u": ct * cp, "v": sf * st * cp - cf * sp, "w": cf * st * cp + sf * sp, "psi": -forward * sp - right * cp},
-        "east": {"u": ct * sp, "v": sf * st * sp + cf * cp, "w": cf * st * sp - sf * cp, "psi": forward * cp - right * sp},
+        "north": {
+            "u": ct * cp, "v": sf * st * cp - cf * sp, "w": cf * st * cp + sf * sp, "psi": -forward * sp - right * cp,
+            "phi": v * (cf * st * cp + sf * sp) + w * (cf * sp - sf * st * cp),
+            "theta": -u * st * cp + v * sf * ct * cp + w * cf * ct * cp,
+        },
+        "east": {
+            "u": ct * sp, "v": sf * st * sp + cf * cp, "w": cf * st * sp - sf * cp, "psi": forward * cp - right * sp,
+            "phi": v * (cf * st * sp - sf * cp) - w * (sf * st * sp + cf * cp),
+            "theta": -u * st * sp + v * sf * ct * sp + w * cf * ct * sp,
+        },
     }  # fmt: skip
     for row, entries in rows.items():
         i = model.states.index(row)
         expected = np.zeros(len(model.states))
         for name, value in entries.items():
             expected[model.states.index(name)] = value
-        kept = [k for k, n in enumerate(model.states) if row not in ("north", "east") or n not in ("phi", "theta")]
-        worst = float(np.max(np.abs(model.A[i, kept] - expected[kept])))
+        worst = float(np.max(np.abs(model.A[i] - expected)))
         yield Row(f"largest error in the row of {row}", 0.0, worst, 1e-7)
 
 
@@ -326,9 +334,10 @@ def _hands_off() -> Iterator[Row]:
 def _linear() -> Iterator[Row]:
     point = trim(sample("tarn"), airspeed="62 m/s", altitude="300 m")
     for control, names in (("elevator", ("airspeed", "alpha", "q", "theta")), ("rudder", ("beta", "p", "r", "phi"))):
-        halves = []
-        for size in ("0.5 deg", "0.25 deg", "0.125 deg"):
-            halves.append(prove_linear(point, control=control, signals=names, history=doublet(size, at=0.5, width=1.0)))
+        halves = [
+            prove_linear(point, control=control, signals=names, history=doublet(size, at=0.5, width=1.0))
+            for size in ("0.5 deg", "0.25 deg", "0.125 deg")
+        ]
         yield Row(f"{control}: largest difference after 0.5 deg [share of peak]", 0.0, halves[0].worst, 0.02)
         # the rudder's own quadratic terms cancel by symmetry in beta, p, r, phi: there it falls faster still
         order = math.log2(halves[1].difference() / halves[2].difference())
@@ -372,7 +381,9 @@ def _functions() -> Iterator[Row]:
         ("followed", followed, 2e-5),
         ("late", late, 1e-7),
     ):
-        yield Row(f"largest error of {name}", 0.0, float(np.max(np.abs(run[name] - exact))), tolerance)
+        # a limit is reached to a sixth of a step's gain, and exactly from the next step on
+        settled = np.abs(t - 1.5) > 0.003 if name == "held" else t >= 0.0
+        yield Row(f"largest error of {name}", 0.0, float(np.max(np.abs(run[name] - exact)[settled])), tolerance)
 
 
 # -- trim -----------------------------------------------------------------------------------------------------

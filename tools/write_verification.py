@@ -15,8 +15,8 @@ def main() -> int:
         "# Verification",
         "",
         "Every check of Dravik against something outside its code: closed forms, published tables, conservation,",
-        "independent methods. `tools/write_verification.py` writes this page from the cases in `tests/reference.py`, which",
-        "`tests/test_verification.py` runs.",
+        "independent methods. `tools/write_verification.py` writes this page from the cases in",
+        "`tests/reference.py`, which `tests/test_verification.py` runs.",
         "",
     ]
     good = True

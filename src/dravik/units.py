@@ -34,7 +34,7 @@ KINDS: dict[str, tuple[str, str]] = {
     "pressure": ("Pa", "1013 hPa"),
     "density": ("kg/m^3", "1.225 kg/m^3"),
     "temperature": ("K", "15 degC"),
-    "temperature difference": ("delta_K", "15 K"),
+    "temperature difference": ("K", "15 K"),
     "acceleration": ("m/s^2", "9.81 m/s^2"),
     "angular acceleration": ("rad/s^2", "10 deg/s^2"),
     "frequency": ("1/s", "50 Hz"),
@@ -86,8 +86,8 @@ def to_si(unit: str, kind: str) -> tuple[float, float]:
     """
     si_scale, si_root = _kind_root(kind)
     scale, offset, root = _root(unit)
-    if kind == "temperature difference" and str(root) == "kelvin":
-        return scale / si_scale, 0.0
+    if kind == "temperature difference":
+        offset = 0.0
     if root != si_root:
         raise DravikError(f"{unit!r} does not measure {kind}", expected=f"a quantity such as {KINDS[kind][1]!r}")
     return scale / si_scale, offset / si_scale

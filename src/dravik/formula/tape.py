@@ -154,6 +154,8 @@ class TapeBuilder:
         key = (op, args, extra)
         if key in self._known:
             return self._known[key]
+        if op in ("div", "mod") and self.is_constant(args[1]) and self.values[args[1]] == 0.0:
+            self.fail("division by zero", position)
         if OPS[op].apply is not None and all(self.is_constant(a) for a in args):
             return self._fold(op, args, position)
         level = max((self.levels[a] for a in args), default=0)
@@ -171,9 +173,8 @@ class TapeBuilder:
         with np.errstate(all="ignore"):
             result = float(OPS[op].apply(*numbers))  # type: ignore[misc, arg-type]
         if not np.isfinite(result):
-            zero = op in ("div", "mod") and numbers[1] == 0.0
             shown = ", ".join(f"{n:g}" for n in numbers)
-            self.fail("division by zero" if zero else f"{op}({shown}) is not a finite number", position)
+            self.fail(f"{op}({shown}) is not a finite number", position)
         return self.constant(result)
 
     @staticmethod
