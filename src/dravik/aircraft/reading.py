@@ -77,7 +77,9 @@ def _problem(error: dict[str, Any], data: dict[str, Any], model: type[BaseModel]
     value = error.get("input")
     cause = error.get("ctx", {}).get("error")
     if isinstance(cause, DravikError):
-        text = str(cause)
+        # a check of a whole section names the key it is about as its place
+        place = lines.place([*keys, *cause.where.split(".")]) if cause.where else place
+        text = str(cause).removeprefix(f"{cause.where}: ")
     elif error["type"] == "extra_forbidden":
         hint = nearest(str(error["loc"][-1]), _valid_keys(model, [str(p) for p in error["loc"][:-1]]))
         text = "there is no such key" + (f"; {hint}" if hint else "")

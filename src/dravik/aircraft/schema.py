@@ -78,7 +78,7 @@ class Envelope(_Model):
         for name in ("airspeed", "altitude"):
             low, high = getattr(self, name)
             if not low < high:
-                raise DravikError(f"{name} from {low:g} to {high:g}", expected="the lower limit first")
+                raise DravikError(f"{low:g} to {high:g}", where=name, expected="the lower limit first")
         return self
 
 
@@ -186,9 +186,9 @@ class Effector(_Ranged):
     @model_validator(mode="after")
     def _one_dynamics(self) -> "Effector":
         if self.lag is not None and self.frequency is not None:
-            raise DravikError("both lag and frequency are given", expected="lag (first order) or frequency (second)")
+            raise DravikError("both lag and frequency are given", where="lag", expected="lag (first order) or frequency (second)")
         if self.trim and self.command is not None:
-            raise DravikError("trim = true beside a command formula", expected="trim on the input that commands it")
+            raise DravikError("trim = true beside a command formula", where="trim", expected="trim on the input that commands it")
         return self
 
 
@@ -205,7 +205,7 @@ class Engine(Effector):
     @model_validator(mode="after")
     def _has_direction(self) -> "Engine":
         if not np.linalg.norm(self.direction) > 1e-6:
-            raise DravikError("direction has no length", expected="body axes, forward is [1, 0, 0]")
+            raise DravikError("the direction has no length", where="direction", expected="body axes, forward is [1, 0, 0]")
         return self
 
 
@@ -309,7 +309,8 @@ class AircraftDefinition(_Document):
     def _loading_exists(self) -> "AircraftDefinition":
         if self.default_loading not in self.loadings:
             raise DravikError(
-                f"default_loading {self.default_loading!r} is not there",
+                f"there is no loading {self.default_loading!r}",
+                where="default_loading",
                 expected="one of " + ", ".join(self.loadings),
                 hint=nearest(self.default_loading, self.loadings),
             )

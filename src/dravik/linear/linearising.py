@@ -20,6 +20,7 @@ Floats = NDArray[np.float64]
 STEP = float(np.cbrt(np.finfo(float).eps))
 _SIZES = {"m": 100.0, "m/s": 10.0, "rad": 1.0, "rad/s": 1.0}
 KINK_SHARE = 0.05
+FLOOR = 0.05  # of a row's largest slope: smaller slopes are compared with this, or mere curvature would show
 
 
 def linearise(
@@ -93,7 +94,7 @@ def _open_sides(craft: Aircraft, columns: list[str], values: Floats) -> NDArray[
 
 def _find_kinks(slopes: Floats, kinks: Floats, rows: list[str], columns: list[str]) -> list[Kink]:
     """Return the slopes that differ from side to side, the worst first."""
-    size = np.maximum(np.abs(slopes), 1e-2 * np.max(np.abs(slopes), axis=1, keepdims=True))
+    size = np.maximum(np.abs(slopes), FLOOR * np.max(np.abs(slopes), axis=1, keepdims=True))
     share = np.abs(kinks) / np.maximum(size, 1e-300)
     found = np.argwhere((size > 1e-9) & (share > KINK_SHARE))
     worst = sorted(found, key=lambda at: -share[at[0], at[1]])

@@ -205,9 +205,12 @@ class _Search:
         from scipy.optimize import least_squares
 
         first = np.clip(start, self.low + 1e-6, self.high - 1e-6)
+        # speed is what gives way first: a dive too steep to hold shall end as idle power and speed left over,
+        # not as a stall that happens to leave a smaller number
+        weights = np.array([0.005 if n == "airspeed_dot" else 1.0 for n in self.problem.equation_names])
         best = least_squares(
-            self.residual, first, jac=self.jacobian, bounds=(self.low, self.high), xtol=1e-15, ftol=1e-15,
-            gtol=1e-15, max_nfev=400, x_scale="jac",
+            lambda v: self.residual(v) * weights, first, jac=lambda v: self.jacobian(v) * weights[:, None],
+            bounds=(self.low, self.high), xtol=1e-15, ftol=1e-15, gtol=1e-15, max_nfev=400, x_scale="jac",
         )  # fmt: skip
         v = np.asarray(best.x, dtype=float)
         if not self._holds(v) and np.max(np.abs(self.residual(v))) < 1e-4:

@@ -1,0 +1,190 @@
+import random
+import shutil
+import tempfile
+import unittest
+from pathlib import Path
+
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+import dravik as dv
+from dravik.aircraft import audit, load, load_law, sample, sample_path
+from dravik.errors import DravikError
+from tests.support import craft
+
+TEXT = (sample_path("tarn") / "aircraft.toml").read_text(encoding="utf-8")
+
+
+class FolderTest(unittest.TestCase):
+    def setUp(self) -> None:
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.folder = Path(folder.name) / "tarn"
+        shutil.copytree(sample_path("tarn"), self.folder)
+        self.file = self.folder / "aircraft.toml"
+
+    def edited(self, old: str, new: str) -> str:
+        """Load the Tarn with one edit and return the message."""
+        self.assertIn(old, TEXT)
+        self.file.write_text(TEXT.replace(old, new, 1), encoding="utf-8")
+        with self.assertRaises(DravikError) as caught:
+            load(self.file)
+        return str(caught.exception)
+
+    def line(self, text: str) -> int:
+        return next(i for i, row in enumerate(TEXT.splitlines(), 1) if row.startswith(text))
+
+
+class DefinitionTest(FolderTest):
+    def test_errors_name_line_key_and_way_out(self) -> None:
+        for old, new, line, words in (
+            ('area = "54 m^2"', 'area = "54 m"', "area", "reference.area: '54 m': 'm' does not measure area; expected an area"),
+            ('area = "54 m^2"', 'aera = "54 m^2"', "area", "reference.aera: there is no such key; did you mean area?"),
+            ('rate = "60 deg/s"', "rate = 60", "rate", "controls.elevator.rate: 60 has no unit"),
+            ('range = ["-25 deg", "15 deg"]', "range = [-25, 15]", 'range = ["-25 deg", "15 deg"]', "degrees from radians"),
+            ('mass = "9500 kg"', 'mass = "-9500 kg"', "mass", "loadings.loaded.mass: '-9500 kg' is not above zero"),
+            ('chord = "2.5 m"\n', "", "[reference]", "reference: the key 'chord' is missing"),
+            ("format = 1", "format = 2", "format", "format: Input should be 1"),
+            ('axes = "stability"', 'axes = "earth"', "axes", "aero.axes: Input should be 'body', 'stability' or 'wind'"),
+            ('default_loading = "loaded"', 'default_loading = "laoded"', "default", "did you mean loaded?"),
+            ('lag = "0.05 s"', 'lag = "0.05 s"\nfrequency = "3 rad/s"', "lag", "both lag and frequency"),
+            ("aero/lift.csv", "aero/lfit.csv", "CL_basic", "there is no such table file"),
+            ("- 21*q_hat", "- 21*q_hta", "Cm =", "there is no signal 'q_hta'; try: did you mean q_hat"),
+            ("- 21*q_hat", "- 21*Cm", "Cm =", "need each other at the same instant: Cm -> Cm"),
+            ("- 21*q_hat", "- 21*q_dot", "Cm =", "Cm needs an acceleration, which in turn needs Cm"),
+            ("6.2*alpha_dot_hat", "6.2*alpha_dot_hat**2", "Cm =", "Cm is not linear in alpha_dot"),
+            ('command = "flap_lever"', 'command = "flap_level"', 'command = "flap_lever"', "did you mean flap_lever"),
+            ("[formulas]", "[formulas]\nalpha = 1", "[formulas]", "the name 'alpha' is taken by a signal"),
+            ("[formulas]", "[formulas\n", "", "this is not TOML"),
+        ):
+            with self.subTest(new):
+                text = self.edited(old, new)
+                self.assertIn(words, text)
+                self.assertIn(str(self.file), text)
+                if line:
+                    near = self.line(line)
+                    self.assertTrue(any(f"aircraft.toml:{n}" in text for n in (near, near + 1)), f"line {near}: {text}")
+
+    def test_several_problems_at_once(self) -> None:
+        text = self.edited('chord = "2.5 m"\nspan = "22 m"', 'chord = "2.5 kg"\nspan = "-22 m"')
+        self.assertEqual(len(text.splitlines()), 2)
+
+    def test_a_table_in_the_wrong_unit(self) -> None:
+        table = self.folder / "aero" / "lift.csv"
+        table.write_text(table.read_text().replace("alpha [deg]", "alpha"))
+        with self.assertRaisesRegex(DravikError, r"column alpha is in no unit, the signal in rad; try: .*alpha \[deg\]"):
+            load(self.file)
+
+    def test_missing_and_unreadable_files(self) -> None:
+        with self.assertRaisesRegex(DravikError, "there is no such file; try: dravik new"):
+            load(self.folder / "nothing.toml")
+        self.file.write_bytes(b"\xff\xfe\x00")
+        with self.assertRaisesRegex(DravikError, "cannot be read"):
+            load(self.file)
+        with self.assertRaisesRegex(DravikError, "no loading 'ferry'; expected one of loaded, dropped"):
+            sample("tarn", loading="ferry")
+        with self.assertRaisesRegex(DravikError, "there is no sample 'tran'; expected one of tarn"):
+            sample("tran")
+
+    @settings(max_examples=120, deadline=None, suppress_health_check=[HealthCheck.too_slow])
+    @given(st.integers(0, 2**31), st.integers(1, 6), st.text(max_size=6))
+    def test_random_edits_bring_only_clean_errors(self, seed: int, count: int, inserted: str) -> None:
+        rng = random.Random(seed)
+        text = TEXT
+        for _ in range(count):
+            at = rng.randrange(len(text))
+            cut = rng.choice([0, 0, 1, 3, 20])
+            piece = rng.choice([inserted, "", "[", "]", '"', "=", "\n", "0", "-", "*", "alpha", text[at : at + 15]])
+            text = text[:at] + piece + text[at + cut :]
+        self.file.write_text(text, encoding="utf-8", errors="replace")
+        try:
+            load(self.file)
+        except DravikError as error:
+            self.assertNotIn("Traceback", str(error))
+
+
+class AuditTest(FolderTest):
+    def findings(self, old: str, new: str) -> list[str]:
+        self.assertIn(old, TEXT)
+        self.file.write_text(TEXT.replace(old, new), encoding="utf-8")
+        return [f"{f.severity} {f.place} {f.what} {f.do}" for f in audit(load(self.file))]
+
+    def test_the_tarn_is_clean(self) -> None:
+        self.assertEqual(audit(sample("tarn")), [])
+
+    def test_each_fault_is_found(self) -> None:
+        for old, new, severity, words in (
+            ('Izz = "135000 kg*m^2"', 'Izz = "235000 kg*m^2"', "error", "exceeds the sum of the others"),
+            ('Ixz = "3600 kg*m^2"', 'Ixz = "190000 kg*m^2"', "error", "a principal moment of inertia is"),
+            ('Iyy = "66000 kg*m^2"', 'Iyy = "66 kg*m^2"', "error", "exceeds the sum"),
+            ('cg = ["9.16 m", "0 m", "0.95 m"]', 'cg = ["10.4 m", "0 m", "0.95 m"]', "warning", "Cm_alpha has the wrong sign"),
+            ("Cl_beta(alpha)*beta", "-Cl_beta(alpha)*beta", "warning", "Cl_beta has the wrong sign"),
+            ("Cn_beta(alpha)*beta", "-Cn_beta(alpha)*beta", "warning", "Cn_beta has the wrong sign"),
+            ("- 21*q_hat", "+ 41*q_hat", "error", "Cm_q has the wrong sign"),
+            ("Cl_p(alpha)*p_hat", "-Cl_p(alpha)*p_hat", "error", "Cl_p has the wrong sign"),
+            ("- 0.155*r_hat", "+ 0.155*r_hat", "error", "Cn_r has the wrong sign"),
+            ("- 1.35*elevator", "+ 1.35*elevator", "error", "Cm_elevator has the wrong sign"),
+            ("+ 0.17*aileron", "- 0.17*aileron", "error", "Cl_aileron has the wrong sign"),
+            ("- 0.098*rudder", "+ 0.098*rudder", "error", "Cn_rudder has the wrong sign"),
+            ('altitude = ["0 m", "4500 m"]', 'altitude = ["0 m", "6500 m"]', "warning", "it is needed from 0 to 6500 m"),
+            ('range = ["0 deg", "35 deg"]\nrate', 'range = ["0 deg", "45 deg"]\nrate', "warning", "needed from 0 to 45 deg"),
+            ('["45 m/s", "95 m/s"]', '["25 m/s", "95 m/s"]', "warning", "is not carried at 25 m/s"),
+            ('range = ["-20 deg", "20 deg"]', 'range = ["-20 rad", "20 rad"]', "error", "look like degrees"),
+            ('area = "54 m^2"', 'area = "54 ft^2"', "warning", "mass over area is 1.89e+03"),
+            ('span = "22 m"', 'span = "22 ft"', "warning", "radius of gyration"),
+            ('["7.40 m", "-3.40 m", "1.70 m"]', '["740 m", "-3.40 m", "1.70 m"]', "warning", "the engine is"),
+            ('CL = "CL_basic(alpha, flap)', 'CL = "0.4 + 0.1*alpha', "warning", "value per degree"),
+            ("Cl_r(alpha)*r_hat", "0.2*r_hat", "note", "no formula uses table Cl_r"),
+        ):
+            with self.subTest(new):
+                found = self.findings(old, new)
+                self.assertTrue(any(f.startswith(severity) and words in f for f in found), found)
+
+    def test_degrees_given_as_radians_in_a_table(self) -> None:
+        table = self.folder / "aero" / "lift.csv"
+        table.write_text(table.read_text().replace("alpha [deg]", "alpha [rad]"))
+        found = [f.what + f.do for f in audit(load(self.file))]
+        self.assertTrue(any("alpha runs from -12 to 24 rad" in f and "these look like degrees" in f for f in found), found)
+
+
+class CopyTest(unittest.TestCase):
+    def test_laws(self) -> None:
+        tarn = sample("tarn")
+        law, tables, places = load_law(sample_path("tarn") / "laws" / "pitch_hold.toml")
+        held = tarn.with_law(law, tables, places)
+        self.assertIn("theta_command", held.inputs)
+        self.assertNotIn("theta_command", tarn.inputs)
+        with self.assertRaisesRegex(DravikError, "is there already"):
+            held.with_law(law, tables, places)
+        both = held.with_law(*load_law(sample_path("tarn") / "laws" / "yaw_damper.toml"))
+        self.assertIn("yaw_damper_washout", both.state_names)
+
+    def test_law_that_does_not_fit(self) -> None:
+        from dravik.aircraft import LawDefinition
+
+        law = LawDefinition.model_validate({"format": 1, "name": "wrong", "add": {"elevatr": "q"}})
+        with self.assertRaisesRegex(DravikError, "there is no control 'elevatr'; try: did you mean elevator"):
+            sample("tarn").with_law(law)
+
+    def test_one_aircraft_twice_does_not_touch_itself(self) -> None:
+        body = craft(inputs={"x": {}}, formulas={"f": "2*x"})
+        one, two = body.workspace(), body.workspace()
+        state = body.state(position=(0, 0, 0), velocity=(1, 0, 0))
+        u = body.default_inputs()
+        u[3] = 5.0
+        body.registers(state, u, workspace=one)
+        self.assertEqual(one.registers[body.tape.names["f"]], 10.0)
+        self.assertEqual(two.registers[body.tape.names["f"]], 0.0)
+
+    def test_names_of_signals_and_inputs(self) -> None:
+        tarn = dv.sample("tarn")
+        self.assertEqual(tarn.input_names[tarn.input_index("elevator")], "elevator_increment")
+        self.assertEqual(tarn.input_names[tarn.input_index("throttle")], "throttle")
+        with self.assertRaisesRegex(DravikError, "no input 'elevatr'"):
+            tarn.input_index("elevatr")
+        with self.assertRaisesRegex(DravikError, "no signal 'alhpa'; try: did you mean alpha"):
+            tarn.signal("alhpa")
+
+
+if __name__ == "__main__":
+    unittest.main()

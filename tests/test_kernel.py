@@ -1,0 +1,139 @@
+import unittest
+
+import numpy as np
+
+from dravik.aircraft import Aircraft, sample
+from dravik.frames import body_from_station
+from dravik.kernel.chart import state_from_chart
+from tests.support import craft
+
+ZERO = dict.fromkeys(("CX", "CY", "CZ", "Cl", "Cm", "Cn"), 0)
+
+
+class LoadsTest(unittest.TestCase):
+    def accelerations(self, body: Aircraft, **state: tuple[float, float, float]) -> tuple[np.ndarray, np.ndarray]:
+        x = body.state(**{"position": (0, 0, 1000), "velocity": (50, 0, 0), **state})  # type: ignore[arg-type]
+        v = body.values(x, body.default_inputs())
+        return np.array([v[f"{n}_dot"] for n in "uvw"]), np.array([v[f"{n}_dot"] for n in "pqr"])
+
+    def test_euler_equations_with_products_of_inertia(self) -> None:
+        inertia = {"Ixx": 2.8, "Iyy": 2.0, "Izz": 1.9, "Ixy": 0.2, "Ixz": -0.3, "Iyz": 0.1}
+        body = craft(environment={"gravity": 0.0}, loading=inertia)
+        rates = np.array([0.4, -0.7, 1.1])
+        tensor = body.loading.tensor()
+        self.assertEqual((tensor[0, 1], tensor[0, 2], tensor[1, 2]), (-0.2, 0.3, -0.1))
+        expected = np.linalg.solve(tensor, -np.cross(rates, tensor @ rates))
+        linear, angular = self.accelerations(body, rates=tuple(rates))
+        np.testing.assert_allclose(angular, expected, atol=1e-14)
+        np.testing.assert_allclose(linear, -np.cross(rates, [50, 0, 0]), atol=1e-13)
+
+    def test_thrust_and_air_forces_act_at_the_actual_centre_of_gravity(self) -> None:
+        cg, moment_point, engine = [7.2, 0.1, 0.4], [7.0, 0.0, 0.5], [5.0, -3.0, 1.5]
+        direction = np.array([1.0, 0.1, -0.2])
+        coefficients = np.array([-0.05, 0.02, -0.4])
+        moments = np.array([0.003, -0.01, 0.004])
+        body = craft(
+            environment={"gravity": 0.0},
+            reference={"area": 3.0, "chord": 0.5, "span": 6.0, "moment_point": moment_point},
+            loading={"cg": cg, "Ixx": 20.0, "Iyy": 30.0, "Izz": 40.0},
+            aero={"axes": "body", **dict(zip(ZERO, [*coefficients, *moments], strict=True))},
+            engines={"one": {"position": engine, "direction": list(direction), "thrust": 100.0, "torque": 7.0}},
+        )
+        linear, angular = self.accelerations(body)
+        pressure_area = 0.5 * body.values(*self.still(body))["density"] * 50.0**2 * 3.0
+        thrust = 100.0 * direction / np.linalg.norm(direction)
+        air = pressure_area * coefficients
+        arm_air = body_from_station(moment_point, cg)
+        arm_thrust = body_from_station(engine, cg)
+        moment = pressure_area * moments * [6.0, 0.5, 6.0] + np.cross(arm_air, air) + np.cross(arm_thrust, thrust)
+        moment += 7.0 * direction / np.linalg.norm(direction)
+        np.testing.assert_allclose(linear, (air + thrust) / 2.0, rtol=1e-12)
+        np.testing.assert_allclose(angular, moment / [20.0, 30.0, 40.0], rtol=1e-12)
+
+    def still(self, body: Aircraft) -> tuple[np.ndarray, np.ndarray]:
+        return body.state(position=(0, 0, 1000), velocity=(50, 0, 0)), body.default_inputs()
+
+    def test_axes_of_coefficients(self) -> None:
+        alpha, beta = 0.3, -0.2
+        velocity = 50 * np.array([np.cos(alpha) * np.cos(beta), np.sin(beta), np.sin(alpha) * np.cos(beta)])
+        ca, sa, cb, sb = np.cos(alpha), np.sin(alpha), np.cos(beta), np.sin(beta)
+        to_stability = np.array([[ca, 0, sa], [0, 1, 0], [-sa, 0, ca]])
+        to_wind = np.array([[cb, sb, 0], [-sb, cb, 0], [0, 0, 1]]) @ to_stability
+        forces, moments = {"CD": 0.1, "CY": 0.05, "CL": 0.9}, {"Cl": 0.01, "Cm": -0.02, "Cn": 0.03}
+        for axes, turn, moment_turn in (("stability", to_stability, to_stability), ("wind", to_wind, np.eye(3))):
+            body = craft(environment={"gravity": 0.0}, aero={"axes": axes, **forces, **moments})
+            linear, angular = self.accelerations(body, velocity=tuple(velocity))
+            pressure = 0.5 * body.values(*self.still(body))["density"] * 50.0**2
+            np.testing.assert_allclose(linear, pressure * turn.T @ [-0.1, 0.05, -0.9] / 2.0, rtol=1e-12)
+            expected = pressure * moment_turn.T @ [0.01, -0.02, 0.03] / [2.8, 2.0, 1.2]
+            np.testing.assert_allclose(angular, expected, rtol=1e-12)
+
+    def test_weight_in_an_attitude(self) -> None:
+        linear, _ = self.accelerations(craft(), velocity=(0, 0, 0), attitude=(0.3, -0.4, 1.0))
+        expected = 9.80665 * np.array([np.sin(0.4), np.sin(0.3) * np.cos(0.4), np.cos(0.3) * np.cos(0.4)])
+        np.testing.assert_allclose(linear, expected, rtol=1e-13)
+
+
+class SignalsTest(unittest.TestCase):
+    def test_air_and_ground_in_wind(self) -> None:
+        body = craft()
+        u = body.default_inputs()
+        u[:3] = [3.0, -4.0, 1.0]
+        x = body.state(position=(0, 0, 500), velocity=(40, 2, 5), attitude=(0.2, 0.1, 0.6), rates=(0.1, 0.2, 0.3))
+        v = body.values(x, u)
+        from dravik.frames import dcm_from_euler
+
+        to_body = dcm_from_euler(0.2, 0.1, 0.6)
+        air = np.array([40, 2, 5]) - to_body @ [3.0, -4.0, -1.0]
+        ground = to_body.T @ [40, 2, 5]
+        speed = np.linalg.norm(air)
+        for name, expected in (
+            ("airspeed", speed), ("alpha", np.arctan2(air[2], air[0])), ("beta", np.arcsin(air[1] / speed)),
+            ("climb_rate", -ground[2]), ("track", np.arctan2(ground[1], ground[0])),
+            ("flight_path", np.arctan2(-ground[2], np.hypot(*ground[:2]))), ("ground_speed", np.hypot(*ground[:2])),
+            ("p_hat", 0.1 / (2 * speed)), ("q_hat", 0.2 / (2 * speed)), ("phi", 0.2), ("theta", 0.1), ("psi", 0.6),
+            ("nz", 0.0),
+        ):  # fmt: skip
+            self.assertAlmostEqual(v[name], expected, places=12, msg=name)
+
+    def test_rates_of_air_angles_against_differences_along_a_flight(self) -> None:
+        tarn = sample("tarn")
+        u = tarn.default_inputs()
+        u[:3] = [5.0, 3.0, -1.0]
+        state = {"power_left": 0.4, "power_right": 0.2}
+        x = tarn.state(
+            position=(0, 0, 800), velocity=(60, 3, 5), attitude=(0.2, 0.1, 0.6), rates=(0.1, 0.05, -0.1), functions=state
+        )
+        plant = tarn.plant("air")
+        z = plant.from_state(x, u)
+        rates = plant.derivatives(0.0, z, u)
+        from dravik.kernel.motion import evaluate
+
+        dx = np.empty(len(x))
+        evaluate(tarn.program, tarn.workspace(), 0.0, x, u, dx, False, True)
+        h = 1e-5
+        ahead, behind = plant.from_state(x + h * dx, u), plant.from_state(x - h * dx, u)
+        np.testing.assert_allclose(rates, (ahead - behind) / (2 * h), rtol=2e-7, atol=1e-6)
+
+    def test_charts_and_states_go_both_ways(self) -> None:
+        tarn = sample("tarn")
+        u = tarn.default_inputs()
+        u[:3] = [5.0, -3.0, 2.0]
+        x = tarn.state(position=(1, 2, 300), velocity=(55, -4, 6), attitude=(0.4, -0.3, 2.0), rates=(0.1, 0.2, 0.3))
+        for coordinates in ("air", "body"):
+            plant = tarn.plant(coordinates)
+            z = plant.from_state(x, u)
+            back = np.empty(len(x))
+            state_from_chart(tarn.program, z, u, plant.chart, back)
+            np.testing.assert_allclose(back, x, atol=1e-12)
+
+    def test_no_speed_no_noise(self) -> None:
+        tarn = sample("tarn")
+        x = tarn.state(position=(0, 0, 100), velocity=(0, 0, 0))
+        values = tarn.values(x, tarn.default_inputs())
+        self.assertTrue(all(np.isfinite(list(values.values()))))
+        self.assertEqual((values["alpha"], values["beta"], values["p_hat"]), (0.0, 0.0, 0.0))
+
+
+if __name__ == "__main__":
+    unittest.main()
