@@ -3,6 +3,7 @@
 from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING
 
+import numpy as np
 from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
 
 from dravik.cli.common import err, kernel_notice, out, show_rows
@@ -35,7 +36,7 @@ def run_flight(
         TextColumn("{task.percentage:>3.0f} %"),
         TimeRemainingColumn(),
     )
-    with Progress(*columns, console=err, transient=True, disable=quiet) as bar, kernel_notice():
+    with Progress(*columns, console=err, transient=True, disable=quiet or not err.is_terminal) as bar, kernel_notice():
         task = bar.add_task("flying", total=1.0)
         return fly(
             point.craft, start=point, duration=duration, controls=histories, dt=dt, record=names,
@@ -58,7 +59,7 @@ def show_run(run: Recording, title: str, save: str, figure: str) -> None:
     rows = []
     for name in [n for n in USUAL if n in run.names] or run.names[1:9]:
         unit, k, _ = from_si(run.units[name])
-        values = run[name] * k
+        values = np.round(run[name] * k, 9) + 0.0  # what is left of zero is rounding
         rows.append((name, float(values[0]), float(values.min()), float(values.max()), float(values[-1]), unit))
     time = run.time[-1] if len(run.time) else 0.0
     show_rows(f"{title}: {time:g} s flown", ["signal", "start", "lowest", "highest", "end", "unit"], rows)

@@ -213,7 +213,7 @@ class _Flight:
         if counter >= 0:
             what = craft.outside_message(counter, float(w.worst[counter, 2]))
         else:
-            what = not_finite(craft, w)
+            t, what = float(w.registers[0]), not_finite(craft, w)
         raise FlightError(f"at {t:.6g} s {what}", time=t, recording=self._recording(begun), where=craft.name)
 
     def _recording(self, begun: float) -> Recording:

@@ -145,6 +145,5 @@ def _actuator_second_order(b: "TapeBuilder", slot: "StateSlot", node: Node) -> N
     friction = b.emit("mul", b.emit("mul", b.constant(2.0), damping), frequency)
     slot.rate = b.emit("sub", spring, b.emit("mul", friction, rate.register))
     # the rate state must not wind up while the output rate is held at its limit
-    slot.low, slot.high = b.emit("neg", limit), limit
-    if b.is_constant(limit) and np.isinf(b.values[limit]):
-        slot.low = slot.high = -1
+    slot.high = _limits(b, limit, limit)[1]
+    slot.low = b.emit("neg", limit) if slot.high >= 0 else -1

@@ -130,7 +130,7 @@ def fly_steps(
             middle[i] = 0.5 * (u0[i] + controls[step, 1, i])
         rk4_step(p, w, t, x, middle, controls[step, 1], dt)
         clamp_states(p, w.registers, x)
-        if not all_finite(x):
+        if w.counters[OUTSIDE_TABLE] != 0 or not all_finite(x):
             for i in range(n):
                 x[i] = before[i]
             return step, rows

@@ -1,0 +1,45 @@
+# Two commands do everything, their own set-up included: make demo, make test.
+PYTHON ?= python3
+BIN := .venv/bin
+
+.PHONY: demo test lint format bench pictures verification clean
+
+.venv/ready: pyproject.toml
+	$(PYTHON) -m venv .venv
+	$(BIN)/python -m pip install --quiet --upgrade pip
+	$(BIN)/python -m pip install --quiet -e '.[dev]'
+	touch .venv/ready
+
+# Compiled functions are kept on disk by the age of their own file; a change in one that they call must
+# throw them away too.
+.venv/kernel: .venv/ready $(shell find src/dravik -name '*.py')
+	find src -name '*.nb[ic]' -delete
+	touch .venv/kernel
+
+demo: .venv/kernel
+	$(BIN)/dravik demo --out demo
+
+test: .venv/kernel
+	$(BIN)/python -W error -m unittest discover -s tests -t .
+
+lint: .venv/ready
+	$(BIN)/ruff check src tests tools benchmarks examples
+	$(BIN)/ruff format --check src tests tools benchmarks examples
+	$(BIN)/mypy
+
+format: .venv/ready
+	$(BIN)/ruff check --fix src tests tools benchmarks examples
+	$(BIN)/ruff format src tests tools benchmarks examples
+
+bench: .venv/kernel
+	$(BIN)/python benchmarks/run.py
+
+pictures: .venv/kernel
+	$(BIN)/python tools/make_pictures.py
+
+verification: .venv/kernel
+	$(BIN)/python tools/write_verification.py
+
+clean:
+	rm -rf .venv build dist demo
+	find . -name __pycache__ -prune -exec rm -rf {} +

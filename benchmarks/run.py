@@ -1,0 +1,119 @@
+"""Print how fast Dravik is: each figure also as a ratio to a plain NumPy and SciPy script of the same Tarn.
+
+Ratios are measured in one run, so that a slow machine does not change them; the median of several takes is shown.
+"""
+
+import statistics
+import subprocess
+import sys
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+from rich.console import Console
+from rich.table import Table
+
+sys.path.insert(0, str(Path(__file__).parent))
+
+from plain_tarn import PlainTarn
+
+import dravik as dv
+from dravik.aircraft import sample_path
+from dravik.kernel.integrate import derivative_many
+from dravik.kernel.motion import evaluate
+
+INPUTS = ("throttle", "pitch_stick", "roll_stick", "pedal", "flap_lever", "elevator_increment")
+STATES = ("elevator", "flap", "rudder", "rudder_rate", "aileron", "power_left", "power_right")
+
+
+def median(action: Callable[[], object], takes: int, inner: int = 1) -> float:
+    """Return the median time of one action, s."""
+    action()
+    times = []
+    for _ in range(takes):
+        begun = time.perf_counter()
+        for _ in range(inner):
+            action()
+        times.append((time.perf_counter() - begun) / inner)
+    return statistics.median(times)
+
+
+def same_derivatives(craft: dv.Aircraft, plain: PlainTarn) -> float:
+    """Return the largest relative difference of the two implementations' derivatives over random states."""
+    rng = np.random.default_rng(4)
+    order = [13 + craft.function_states.index(n) for n in STATES]
+    worst = 0.0
+    for _ in range(200):
+        attitude = tuple(rng.uniform(-0.5, 0.5, 3))
+        values = rng.uniform([-0.3, 0.05, -0.3, -0.3, -0.3, 0.1, 0.1], [0.2, 0.5, 0.3, 0.3, 0.3, 0.9, 0.9])
+        x = craft.state(
+            position=(0.0, 0.0, rng.uniform(100, 4000)),
+            velocity=(rng.uniform(45, 90), rng.uniform(-8, 8), rng.uniform(-5, 14)),
+            attitude=attitude,
+            rates=tuple(rng.uniform(-0.3, 0.3, 3)),
+            functions=dict(zip(STATES, values, strict=True)),
+        )
+        u = craft.default_inputs()
+        inputs = rng.uniform([0, -1, -1, -1, 0, -0.1], [1, 1, 1, 1, 0.6, 0.1])
+        for name, value in zip(INPUTS, inputs, strict=True):
+            u[craft.input_index(name)] = value
+        dx = np.empty(len(x))
+        evaluate(craft.program, craft.workspace(), 0.0, x, u, dx, False, False)
+        other = plain.derivatives(0.0, np.concatenate([x[:13], x[order]]), inputs)
+        mine = np.concatenate([dx[:13], dx[order]])
+        worst = max(worst, float(np.max(np.abs(mine - other) / (1.0 + np.abs(other)))))
+    return worst
+
+
+def main() -> int:
+    """Measure everything and print the table; return 1 when the two implementations differ."""
+    craft, plain = dv.sample("tarn"), PlainTarn(sample_path("tarn"))
+    difference = same_derivatives(craft, plain)
+    point = dv.trim(craft, airspeed="62 m/s", altitude="300 m")
+    order = [13 + craft.function_states.index(n) for n in STATES]
+    x20 = np.concatenate([point.state[:13], point.state[order]])
+    u6 = np.array([point.inputs[craft.input_index(n)] for n in INPUTS])
+    w, dx = craft.workspace(), np.empty(len(point.state))
+    many = 20000
+
+    rows = []
+    mine = median(lambda: derivative_many(craft.program, w, 0.0, point.state, point.inputs, dx, many), 9) / many
+    theirs = median(lambda: plain.derivatives(0.0, x20, u6), 9, 30)
+    rows.append(("derivative evaluation", f"{mine * 1e6:.2f} µs", f"{theirs * 1e6:.0f} µs", theirs / mine, "3 µs"))
+
+    seconds = 60.0
+    mine = median(lambda: dv.fly(craft, start=point, duration=seconds), 9) / seconds
+    theirs = median(lambda: plain.fly(x20, u6, 0.01, 100), 3)
+    rows.append(("flight at 100 Hz, times real time", f"{1 / mine:.0f}", f"{1 / theirs:.2f}", theirs / mine, "500"))
+
+    mine = median(lambda: dv.trim(craft, airspeed=62.0, altitude=300.0), 15, 5)
+    theirs = median(lambda: plain.trim(62.0, 300.0), 5)
+    rows.append(("trim", f"{mine * 1e3:.2f} ms", f"{theirs * 1e3:.0f} ms", theirs / mine, "2 ms"))
+
+    mine = median(lambda: dv.linearise(craft, point), 15, 5)
+    theirs = median(lambda: plain.linearise(x20, u6), 5)
+    rows.append(("linearise", f"{mine * 1e3:.2f} ms", f"{theirs * 1e3:.0f} ms", theirs / mine, "2 ms"))
+
+    def start(*arguments: str) -> float:
+        return median(lambda: subprocess.run([sys.executable, *arguments], check=True, capture_output=True), 5)
+
+    bare = start("-c", "pass")
+    for name, target, arguments in (
+        ("import dravik", "0.5 s", ("-c", "import dravik")),
+        ("dravik trim, kernel from disk", "2 s", ("-m", "dravik", "trim", "tarn", "--airspeed", "62 m/s", "--altitude", "300 m")),
+    ):
+        taken = start(*arguments)
+        rows.append((name, f"{taken:.2f} s", f"bare python {bare:.2f} s", None, target))
+
+    table = Table("what", "Dravik", "plain script", "ratio", "target", box=None)
+    for what, mine_text, their_text, ratio, target in rows:
+        table.add_row(what, mine_text, their_text, "" if ratio is None else f"{ratio:.0f}", target)
+    console = Console(width=100)
+    console.print(table)
+    console.print(f"largest relative difference of the derivatives at 200 random states: {difference:.1e} (1e-9 allowed)")
+    return 0 if difference < 1e-9 else 1
+
+
+if __name__ == "__main__":
+    sys.exit(main())

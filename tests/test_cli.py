@@ -1,0 +1,137 @@
+import contextlib
+import io
+import json
+import subprocess
+import sys
+import tempfile
+import unittest
+from pathlib import Path
+
+from dravik.cli import main
+
+AT = ["--airspeed", "62 m/s", "--altitude", "300 m"]
+
+
+def run(*arguments: str) -> tuple[int, str, str]:
+    """Run the command line in this process; return exit code, standard output and standard error."""
+    out, err = io.StringIO(), io.StringIO()
+    from dravik.cli import common
+
+    before = common.out.file, common.err.file
+    common.out.file, common.err.file = out, err
+    try:
+        with contextlib.redirect_stdout(out), contextlib.redirect_stderr(err):
+            code = main(list(arguments))
+    finally:
+        common.out.file, common.err.file = before
+    return code, out.getvalue(), err.getvalue()
+
+
+class CommandTest(unittest.TestCase):
+    def setUp(self) -> None:
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.folder = Path(folder.name)
+
+    def ok(self, *arguments: str) -> str:
+        code, out, err = run(*arguments)
+        self.assertEqual((code, err), (0, ""), out)
+        return out
+
+    def test_the_work_from_a_new_folder(self) -> None:
+        craft = str(self.folder / "mine")
+        self.assertIn("aircraft.toml is there", self.ok("new", craft))
+        self.assertIn("0 errors, 0 warnings, 0 notes", self.ok("check", craft))
+        self.assertRegex(self.ok("signals", craft, "--kind", "engine"), r"thrust_left +N +engine +thrust of engine left")
+        trimmed = self.ok("trim", craft, *AT, "--prove")
+        self.assertRegex(trimmed, r"alpha +4\.\d+ +deg")
+        self.assertIn("flown hands off", trimmed)
+        self.assertRegex(self.ok("linearise", craft, *AT, "--prove", "rudder"), r"Dutch roll +-0\.\d+ +1\.\d+")
+        judged = self.ok("handling", craft, *AT)
+        self.assertRegex(judged, r"3\.3\.1\.1 +Dutch roll damping +0\.\d+ +at least 0\.08 +1")
+        recording, figure = str(self.folder / "run.csv"), self.folder / "run.png"
+        flown = self.ok(
+            "fly", craft, *AT, "--duration", "5 s", "--law", "pitch_hold", "--control", "theta_command=step(2 deg, at=1 s)",
+            "--out", recording, "--figure", str(figure),
+        )  # fmt: skip
+        self.assertIn("5 s flown", flown)
+        self.assertGreater(figure.stat().st_size, 20000)
+        picture = self.folder / "again.png"
+        self.assertIn("theta", self.ok("plot", recording, "--signals", "theta,elevator", "--out", str(picture)))
+        self.assertEqual(picture.read_bytes()[:4], b"\x89PNG")
+
+    def test_json(self) -> None:
+        trimmed = json.loads(self.ok("trim", "tarn", *AT, "--json"))
+        self.assertTrue(trimmed["reached"])
+        self.assertAlmostEqual(trimmed["signals"]["airspeed"], 62.0)
+        model = json.loads(self.ok("linearise", "tarn", *AT, "--outputs", "nz,alpha", "--prove", "elevator", "--json"))
+        self.assertEqual((len(model["C"]), len(model["A"])), (2, len(model["states"])))
+        self.assertLess(max(model["difference_from_nonlinear"].values()), 0.02)
+        self.assertEqual(json.loads(self.ok("handling", "tarn", *AT, "--json"))["level"], 1)
+        self.assertEqual(json.loads(self.ok("check", "tarn", "--json"))["findings"], [])
+        names = {s["name"]: s for s in json.loads(self.ok("signals", "tarn", "--json"))["signals"]}
+        self.assertEqual(names["alpha"]["unit"], "rad")
+        flown = json.loads(self.ok("fly", "tarn", *AT, "--duration", "1 s", "--record", "alpha,q", "--json"))
+        self.assertEqual((flown["rows"], flown["signals"]), (101, 3))
+
+    def test_demo(self) -> None:
+        out = json.loads(self.ok("demo", "--quick", "--out", str(self.folder / "demo"), "--json"))
+        self.assertTrue(all(s["good"] for s in out["steps"].values()), out)
+        page = (self.folder / "demo" / "index.html").read_text()
+        self.assertEqual(page.count("data:image/png;base64"), 5)
+        self.assertNotIn("http", page)
+        for name in ("audit", "trim", "modes", "handling", "linear_against_nonlinear", "hands_off", "model_A", "pitch_hold"):
+            self.assertTrue((self.folder / "demo" / f"{name}.csv").stat().st_size > 10, name)
+
+    def test_answers_no(self) -> None:
+        code, _, err = run("trim", "tarn", "--airspeed", "30 m/s", "--altitude", "300 m")
+        self.assertEqual(code, 1)
+        self.assertRegex(err, r"no trim at 30 m/s at 300 m: left over: .*alpha_dot = .*\(force across it")
+        self.assertEqual(run("handling", "tarn", "--airspeed", "95 m/s", "--altitude", "4500 m", "--category", "A")[0], 1)
+        craft = self.folder / "bad"
+        self.ok("new", str(craft))
+        file = craft / "aircraft.toml"
+        file.write_text(file.read_text().replace("- 1.35*elevator", "+ 1.35*elevator"))
+        code, out, _ = run("check", str(craft))
+        self.assertEqual(code, 1)
+        self.assertIn("Cm_elevator has the wrong sign", " ".join(out.split()))
+
+    def test_wrong_input_is_one_message_and_exit_2(self) -> None:
+        (self.folder / "law.toml").write_text('format = 1\nname = "x"\n[add]\nelevator = "1/0*q"\n')
+        (self.folder / "table.csv").write_text("x,y\n1,2\n")
+        for arguments, words in (
+            (["check", "nowhere.toml"], "there is no such file"),
+            (["trim", "tarn", "--airspeed", "62 kg", "--altitude", "300 m"], "'kg' does not measure speed"),
+            (["trim", "tarn", "--airspeed", "62 m/s"], "Missing option '--altitude'"),
+            (["trim", "tarn", *AT, "--set", "flap_lever"], "expected INPUT=VALUE"),
+            (["trim", "tarn", *AT, "--set", "flap=20 deg", "--loading", "lodaed"], "expected one of loaded, dropped"),
+            (["trim", "tarn", *AT, "--law", str(self.folder / "law.toml")], "division by zero"),
+            (["linearise", "tarn", *AT, "--outputs", "nzz"], "has no signal 'nzz'"),
+            (["linearise", "tarn", *AT, "--coordinates", "polar"], "expected 'air' or 'body'"),
+            (["handling", "tarn", *AT, "--class", "V"], "expected one of I, II-L"),
+            (["fly", "tarn", *AT, "--control", "elevator"], "expected NAME=HISTORY"),
+            (["fly", "tarn", *AT, "--control", "elevator=dublet(2 deg)"], "did you mean doublet"),
+            (["fly", "tarn", *AT, "--duration", "1 s", "--out", "/nowhere/run.csv"], "cannot be written"),
+            (["fly", "tarn", *AT, "--duration", "1 s", "--figure", str(self.folder / "x.bmpx")], "a .png name"),
+            (["plot", "nothing.csv"], "no such recording"),
+            (["plot", str(self.folder / "table.csv")], "no such recording"),
+            (["signals", "tarn", "--kind", "magic"], "expected one of"),
+            (["new", str(self.folder)], "there already and not empty"),
+            (["new", str(self.folder / "x"), "--sample", "tran"], "there is no sample 'tran'"),
+            (["frobnicate"], "No such command"),
+        ):
+            with self.subTest(" ".join(arguments)):
+                code, out, err = run(*arguments)
+                self.assertEqual(code, 2, out + err)
+                self.assertIn(words, " ".join(err.split()))
+                self.assertNotIn("Traceback", err)
+
+    def test_as_a_program(self) -> None:
+        done = subprocess.run([sys.executable, "-m", "dravik", "--version"], capture_output=True, text=True, check=True)
+        self.assertRegex(done.stdout, r"^dravik \d+\.\d+\.\d+\n$")
+        failed = subprocess.run([sys.executable, "-m", "dravik", "check", "no.toml"], capture_output=True, text=True)
+        self.assertEqual((failed.returncode, failed.stderr.count("\n")), (2, 1))
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,111 @@
+"""The project itself: layers, exports, documentation, examples."""
+
+import ast
+import importlib
+import re
+import runpy
+import subprocess
+import sys
+import unittest
+from pathlib import Path
+
+import dravik
+from dravik.aircraft import sample_names
+from dravik.formula import FUNCTIONS
+
+ROOT = Path(__file__).resolve().parent.parent
+PACKAGE = ROOT / "src" / "dravik"
+
+#: Lowest first; a module imports from its own layer or from one below.
+LAYERS = (
+    ("errors", "version", "compiled", "units", "frames", "atmosphere", "tables", "formula", "kernel", "plants"),
+    ("aero", "mass", "propulsion"),
+    ("aircraft",),
+    ("trimming", "linear"),
+    ("flight", "control", "guidance", "sensors", "link"),
+    ("handling", "tuning", "identification", "dispersion"),
+    ("cli", "report", "__init__", "__main__"),
+)
+LEVEL = {name: i for i, layer in enumerate(LAYERS) for name in layer}
+FACES_ONLY = {"matplotlib", "typer", "rich", "jinja2"}
+
+
+def imports(path: Path) -> set[str]:
+    """Return every module that a file imports, also inside functions and for type checking."""
+    found: set[str] = set()
+    for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))):
+        if isinstance(node, ast.Import):
+            found.update(a.name for a in node.names)
+        elif isinstance(node, ast.ImportFrom) and node.module:
+            found.add(node.module)
+    return found
+
+
+class LayerTest(unittest.TestCase):
+    def test_imports_go_downward_only(self) -> None:
+        for path in sorted(PACKAGE.rglob("*.py")):
+            part = path.relative_to(PACKAGE).parts[0].removesuffix(".py")
+            self.assertIn(part, LEVEL, f"{part} has no layer")
+            for name in imports(path):
+                pieces = name.split(".")
+                if pieces[0] == "dravik":
+                    target = pieces[1] if len(pieces) > 1 else "__init__"
+                    self.assertLessEqual(LEVEL[target], LEVEL[part], f"{path.name} imports {name}")
+                elif pieces[0] in FACES_ONLY:
+                    self.assertIn(part, ("cli", "report"), f"{path.name} imports {name}")
+
+    def test_nothing_is_evaluated_or_unpickled(self) -> None:
+        for path in sorted(PACKAGE.rglob("*.py")):
+            for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))):
+                if isinstance(node, ast.Call) and isinstance(node.func, ast.Name):
+                    self.assertNotIn(node.func.id, ("eval", "exec", "compile"), path.name)
+            self.assertFalse({"pickle", "marshal"} & imports(path), path.name)
+
+    def test_import_is_light(self) -> None:
+        code = "import sys, dravik; print(any(m in sys.modules for m in ('numba', 'scipy', 'pandas', 'pint', 'matplotlib')))"
+        done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+        self.assertEqual(done.stdout.strip(), "False")
+
+
+class ExportTest(unittest.TestCase):
+    def test_public_names(self) -> None:
+        self.assertEqual(sorted(dravik.__all__), dravik.__all__)
+        for name in dravik.__all__:
+            self.assertIsNotNone(getattr(dravik, name), name)
+        self.assertFalse(isinstance(dravik.trim, type(sys)) or isinstance(dravik.plant, type(sys)))
+        for path in sorted(PACKAGE.glob("*/__init__.py")):
+            module = importlib.import_module(f"dravik.{path.parent.name}")
+            self.assertTrue(module.__doc__, path)
+            for name in getattr(module, "__all__", []):
+                self.assertTrue(hasattr(module, name), f"{path}: {name}")
+
+
+class DocumentTest(unittest.TestCase):
+    def test_links_lead_somewhere(self) -> None:
+        for page in [ROOT / "README.md", ROOT / "CONTRIBUTING.md", *sorted((ROOT / "docs").glob("*.md"))]:
+            for target in re.findall(r"\]\(([^)#]+)", page.read_text(encoding="utf-8")):
+                self.assertTrue((page.parent / target).exists(), f"{page.name}: {target}")
+
+    def test_every_picture_is_linked_from_the_readme(self) -> None:
+        pictures = sorted((ROOT / "docs" / "screenshots").glob("*.png"))
+        self.assertTrue(0 < len(pictures) < 20)
+        readme = (ROOT / "README.md").read_text(encoding="utf-8")
+        for picture in pictures:
+            self.assertIn(picture.name, readme)
+
+    def test_every_function_and_sample_is_documented(self) -> None:
+        formulas = (ROOT / "docs" / "formulas.md").read_text(encoding="utf-8")
+        for name, function in FUNCTIONS.items():
+            call = f"{name}({', '.join(function.arguments)}"
+            self.assertIn(call, formulas)
+            self.assertIn(function.meaning.split(";")[0], formulas)
+        self.assertIn("tarn", sample_names())
+
+    def test_examples_run(self) -> None:
+        for path in sorted((ROOT / "examples").glob("*.py")):
+            with self.subTest(path.name):
+                runpy.run_path(str(path), run_name="example")
+
+
+if __name__ == "__main__":
+    unittest.main()
