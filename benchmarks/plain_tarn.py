@@ -18,7 +18,9 @@ def read(path, scale):
     rows = [r for r in Path(path).read_text().splitlines() if not r.startswith("#")]
     data = np.array([[float(c) for c in r.split(",")] for r in rows[1:]]) * scale
     axes = [np.unique(data[:, k]) for k in range(data.shape[1] - 1)]
-    return RegularGridInterpolator(axes, data[:, -1].reshape([len(a) for a in axes]), bounds_error=False, fill_value=None), axes
+    return RegularGridInterpolator(
+        axes, data[:, -1].reshape([len(a) for a in axes]), bounds_error=False, fill_value=None
+    ), axes
 
 
 class PlainTarn:
@@ -77,7 +79,13 @@ class PlainTarn:
         CD = self.table("CD", alpha, df) + 0.12 * de**2 + 0.02 * abs(da) + 0.05 * dr**2 + 0.25 * beta**2
         Cm = self.table("Cm", alpha, df) - 21 * qh - 1.35 * de
         CY = -0.86 * beta + 0.30 * rh - 0.05 * ph + 0.22 * dr
-        Cl = self.table("Clb", alpha) * beta + self.table("Clp", alpha) * ph + self.table("Clr", alpha) * rh + 0.17 * da + 0.012 * dr
+        Cl = (
+            self.table("Clb", alpha) * beta
+            + self.table("Clp", alpha) * ph
+            + self.table("Clr", alpha) * rh
+            + 0.17 * da
+            + 0.012 * dr
+        )
         Cn = self.table("Cnb", alpha) * beta + self.table("Cnp", alpha) * ph - 0.155 * rh - 0.009 * da - 0.098 * dr
         ca, sa = np.cos(alpha), np.sin(alpha)
         qS = qbar * self.S
@@ -145,5 +153,7 @@ class PlainTarn:
             up, down = z.copy(), z.copy()
             up[i] += h
             down[i] -= h
-            columns.append((self.derivatives(0, up[:20], up[20:]) - self.derivatives(0, down[:20], down[20:])) / (2 * h))
+            columns.append(
+                (self.derivatives(0, up[:20], up[20:]) - self.derivatives(0, down[:20], down[20:])) / (2 * h)
+            )
         return np.array(columns).T

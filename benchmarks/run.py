@@ -101,7 +101,11 @@ def main() -> int:
     bare = start("-c", "pass")
     for name, target, arguments in (
         ("import dravik", "0.5 s", ("-c", "import dravik")),
-        ("dravik trim, kernel from disk", "2 s", ("-m", "dravik", "trim", "tarn", "--airspeed", "62 m/s", "--altitude", "300 m")),
+        (
+            "dravik trim, kernel from disk",
+            "2 s",
+            ("-m", "dravik", "trim", "tarn", "--airspeed", "62 m/s", "--altitude", "300 m"),
+        ),
     ):
         taken = start(*arguments)
         rows.append((name, f"{taken:.2f} s", f"bare python {bare:.2f} s", None, target))
@@ -111,7 +115,9 @@ def main() -> int:
         table.add_row(what, mine_text, their_text, "" if ratio is None else f"{ratio:.0f}", target)
     console = Console(width=100)
     console.print(table)
-    console.print(f"largest relative difference of the derivatives at 200 random states: {difference:.1e} (1e-9 allowed)")
+    console.print(
+        f"largest relative difference of the derivatives at 200 random states: {difference:.1e} (1e-9 allowed)"
+    )
     return 0 if difference < 1e-9 else 1
 
 

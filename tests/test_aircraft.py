@@ -38,14 +38,29 @@ class FolderTest(unittest.TestCase):
 class DefinitionTest(FolderTest):
     def test_errors_name_line_key_and_way_out(self) -> None:
         for old, new, line, words in (
-            ('area = "54 m^2"', 'area = "54 m"', "area", "reference.area: '54 m': 'm' does not measure area; expected an area"),
+            (
+                'area = "54 m^2"',
+                'area = "54 m"',
+                "area",
+                "reference.area: '54 m': 'm' does not measure area; expected an area",
+            ),
             ('area = "54 m^2"', 'aera = "54 m^2"', "area", "reference.aera: there is no such key; did you mean area?"),
             ('rate = "60 deg/s"', "rate = 60", "rate", "controls.elevator.rate: 60 has no unit"),
-            ('range = ["-25 deg", "15 deg"]', "range = [-25, 15]", 'range = ["-25 deg", "15 deg"]', "degrees from radians"),
+            (
+                'range = ["-25 deg", "15 deg"]',
+                "range = [-25, 15]",
+                'range = ["-25 deg", "15 deg"]',
+                "degrees from radians",
+            ),
             ('mass = "9500 kg"', 'mass = "-9500 kg"', "mass", "loadings.loaded.mass: '-9500 kg' is not above zero"),
             ('chord = "2.5 m"\n', "", "[reference]", "reference: the key 'chord' is missing"),
             ("format = 1", "format = 2", "format", "format: Input should be 1"),
-            ('axes = "stability"', 'axes = "earth"', "axes", "aero.axes: Input should be 'body', 'stability' or 'wind'"),
+            (
+                'axes = "stability"',
+                'axes = "earth"',
+                "axes",
+                "aero.axes: Input should be 'body', 'stability' or 'wind'",
+            ),
             ('default_loading = "loaded"', 'default_loading = "laoded"', "default", "did you mean loaded?"),
             ('lag = "0.05 s"', 'lag = "0.05 s"\nfrequency = "3 rad/s"', "lag", "both lag and frequency"),
             ("aero/lift.csv", "aero/lfit.csv", "CL_basic", "there is no such table file"),
@@ -72,7 +87,9 @@ class DefinitionTest(FolderTest):
     def test_a_table_in_the_wrong_unit(self) -> None:
         table = self.folder / "aero" / "lift.csv"
         table.write_text(table.read_text().replace("alpha [deg]", "alpha"))
-        with self.assertRaisesRegex(DravikError, r"column alpha is in no unit, the signal in rad; try: .*alpha \[deg\]"):
+        with self.assertRaisesRegex(
+            DravikError, r"column alpha is in no unit, the signal in rad; try: .*alpha \[deg\]"
+        ):
             load(self.file)
 
     def test_missing_and_unreadable_files(self) -> None:
@@ -117,7 +134,12 @@ class AuditTest(FolderTest):
             ('Izz = "135000 kg*m^2"', 'Izz = "235000 kg*m^2"', "error", "exceeds the sum of the others"),
             ('Ixz = "3600 kg*m^2"', 'Ixz = "190000 kg*m^2"', "error", "a principal moment of inertia is"),
             ('Iyy = "66000 kg*m^2"', 'Iyy = "66 kg*m^2"', "error", "exceeds the sum"),
-            ('cg = ["9.16 m", "0 m", "0.95 m"]', 'cg = ["10.4 m", "0 m", "0.95 m"]', "warning", "Cm_alpha has the wrong sign"),
+            (
+                'cg = ["9.16 m", "0 m", "0.95 m"]',
+                'cg = ["10.4 m", "0 m", "0.95 m"]',
+                "warning",
+                "Cm_alpha has the wrong sign",
+            ),
             ("Cl_beta(alpha)*beta", "-Cl_beta(alpha)*beta", "warning", "Cl_beta has the wrong sign"),
             ("Cn_beta(alpha)*beta", "-Cn_beta(alpha)*beta", "warning", "Cn_beta has the wrong sign"),
             ("- 21*q_hat", "+ 41*q_hat", "error", "Cm_q has the wrong sign"),
@@ -126,8 +148,18 @@ class AuditTest(FolderTest):
             ("- 1.35*elevator", "+ 1.35*elevator", "error", "Cm_elevator has the wrong sign"),
             ("+ 0.17*aileron", "- 0.17*aileron", "error", "Cl_aileron has the wrong sign"),
             ("- 0.098*rudder", "+ 0.098*rudder", "error", "Cn_rudder has the wrong sign"),
-            ('altitude = ["0 m", "4500 m"]', 'altitude = ["0 m", "6500 m"]', "warning", "it is needed from 0 to 6500 m"),
-            ('range = ["0 deg", "35 deg"]\nrate', 'range = ["0 deg", "45 deg"]\nrate', "warning", "needed from 0 to 45 deg"),
+            (
+                'altitude = ["0 m", "4500 m"]',
+                'altitude = ["0 m", "6500 m"]',
+                "warning",
+                "it is needed from 0 to 6500 m",
+            ),
+            (
+                'range = ["0 deg", "35 deg"]\nrate',
+                'range = ["0 deg", "45 deg"]\nrate',
+                "warning",
+                "needed from 0 to 45 deg",
+            ),
             ('["45 m/s", "95 m/s"]', '["25 m/s", "95 m/s"]', "warning", "is not carried at 25 m/s"),
             ('range = ["-20 deg", "20 deg"]', 'range = ["-20 rad", "20 rad"]', "error", "look like degrees"),
             ('area = "54 m^2"', 'area = "54 ft^2"', "warning", "mass over area is 1.89e+03"),
@@ -144,7 +176,9 @@ class AuditTest(FolderTest):
         table = self.folder / "aero" / "lift.csv"
         table.write_text(table.read_text().replace("alpha [deg]", "alpha [rad]"))
         found = [f.what + f.do for f in audit(load(self.file))]
-        self.assertTrue(any("alpha runs from -12 to 24 rad" in f and "these look like degrees" in f for f in found), found)
+        self.assertTrue(
+            any("alpha runs from -12 to 24 rad" in f and "these look like degrees" in f for f in found), found
+        )
 
 
 class CopyTest(unittest.TestCase):

@@ -116,7 +116,9 @@ class LinearTest(unittest.TestCase):
         self.assertAlmostEqual(linearise(TARN, self.point).frame("B").loc["altitude", "wind_up"], 1.0, places=6)
         body = linearise(TARN, self.point, coordinates="body", outputs=["nz", "alpha"])
         gust = body.frame("D")["wind_up"]
-        self.assertAlmostEqual(gust["alpha"], math.cos(self.point["theta"]) ** 2 / 62 + math.sin(self.point["theta"]) ** 2 / 62, places=4)
+        self.assertAlmostEqual(
+            gust["alpha"], math.cos(self.point["theta"]) ** 2 / 62 + math.sin(self.point["theta"]) ** 2 / 62, places=4
+        )
         self.assertGreater(gust["nz"], 0.05)
 
     def test_a_stop_is_left_on_the_open_side(self) -> None:
@@ -147,7 +149,9 @@ class LinearTest(unittest.TestCase):
         np.testing.assert_array_equal(states, outputs)
         ramp, _ = model.response(t, t[:, None])
         steady = ramp[:, 0] - (t - 2 * z / w)
-        transient = np.exp(-z * w * t) * (2 * z / w * np.cos(damped * t) + (2 * z * z - 1) / damped * np.sin(damped * t))
+        transient = np.exp(-z * w * t) * (
+            2 * z / w * np.cos(damped * t) + (2 * z * z - 1) / damped * np.sin(damped * t)
+        )
         np.testing.assert_allclose(steady, transient, atol=1e-12)
         self.assertAlmostEqual(abs(model.frequency_response(np.array([w]))[0, 0, 0]), 1 / (2 * z), places=12)
         with self.assertRaisesRegex(DravikError, "not evenly spaced"):
@@ -196,7 +200,6 @@ class ModesTest(unittest.TestCase):
 class HandlingTest(unittest.TestCase):
     """Limits of MIL-F-8785C: tables IV, VI, VII, VIII, figures 1 to 3, paragraph 3.2.1.2."""
 
-
     def limits(self, name: str, aircraft_class: str, category: str) -> Criterion:
         point = trim(TARN, airspeed="62 m/s", altitude="300 m")
         model = linearise(TARN, point, outputs=["nz"])
@@ -232,7 +235,14 @@ class HandlingTest(unittest.TestCase):
 
     def test_levels_and_margins(self) -> None:
         lows, highs = (0.35, 0.25, 0.15), (1.3, 2.0, None)
-        for value, level, margin in ((0.7, 1, 1.3 / 1.3 - 0.7 / 1.3), (0.35, 1, 0.0), (0.3, 2, -1 / 7), (0.2, 3, None), (0.1, 4, None), (1.5, 2, None)):
+        for value, level, margin in (
+            (0.7, 1, 1.3 / 1.3 - 0.7 / 1.3),
+            (0.35, 1, 0.0),
+            (0.3, 2, -1 / 7),
+            (0.2, 3, None),
+            (0.1, 4, None),
+            (1.5, 2, None),
+        ):
             c = Criterion("x", "3.2", value, "", lows, highs)
             self.assertEqual(c.level, level, value)
             if margin is not None and c.margin is not None:
@@ -246,7 +256,9 @@ class HandlingTest(unittest.TestCase):
             A[:2, :2] = [[-1.5, 1.0], [-4.0, -1.5]]
             A[2:4, 2:4] = [[rate, -0.2], [0.2, rate]]
             A[4, 4], A[5, 5] = -2.0, -0.01
-            model = LinearModel.of(A, states=["alpha", "q", "airspeed", "theta", "p", "phi"], C=np.eye(6)[:1], outputs=["nz"])
+            model = LinearModel.of(
+                A, states=["alpha", "q", "airspeed", "theta", "p", "phi"], C=np.eye(6)[:1], outputs=["nz"]
+            )
             model.C[0, 0] = 5.0
             criteria = modal_criteria(model, "I", "B")
             self.assertEqual(next(c for c in criteria if c.name.startswith("phugoid")).level, level, rate)

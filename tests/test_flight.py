@@ -9,7 +9,18 @@ import numpy as np
 from dravik.aircraft import Aircraft, LawDefinition, load_law, sample, sample_path
 from dravik.errors import DravikError, FlightError
 from dravik.flight import (
-    Start, doublet, fly, from_csv, parse_history, prove_linear, prove_trim, pulses_3211, ramp, read_recording, sine, step,
+    Start,
+    doublet,
+    fly,
+    from_csv,
+    parse_history,
+    prove_linear,
+    prove_trim,
+    pulses_3211,
+    ramp,
+    read_recording,
+    sine,
+    step,
     sweep,
 )  # fmt: skip
 from dravik.tables import Axis, Table
@@ -134,7 +145,9 @@ class FlyTest(unittest.TestCase):
 
     def test_recorded_every_few_steps_in_chunks_of_any_size(self) -> None:
         full = fly(TARN, start=POINT, duration=12, controls={"elevator": doublet("1 deg")})
-        part = fly(TARN, start=POINT, duration=12, controls={"elevator": doublet("1 deg")}, record_every=7, record=["q"])
+        part = fly(
+            TARN, start=POINT, duration=12, controls={"elevator": doublet("1 deg")}, record_every=7, record=["q"]
+        )
         self.assertEqual(part.names, ["time", "q"])
         np.testing.assert_array_equal(part["q"], full["q"][::7])
         self.assertEqual(len(full.time), 1201)
@@ -154,7 +167,9 @@ class FlyTest(unittest.TestCase):
 
     def test_a_value_that_is_not_finite_stops_the_run_with_its_formula(self) -> None:
         body = craft(
-            environment={"gravity": 0.0}, inputs={"x": {"default": 1.0}}, formulas={"f": "2/(x - time)", "g": "integral(f)"}
+            environment={"gravity": 0.0},
+            inputs={"x": {"default": 1.0}},
+            formulas={"f": "2/(x - time)", "g": "integral(f)"},
         )
         start = Start(body.state(position=(0, 0, 1000), velocity=(10, 0, 0)), body.default_inputs())
         with self.assertRaisesRegex(FlightError, r"at 1 s .* is inf: it arises in f\n  2/\(x - time\)\n +\^") as caught:
@@ -170,7 +185,9 @@ class FlyTest(unittest.TestCase):
             )
             start = Start(body.state(position=(0, 0, 1000), velocity=(10, 0, 0)), body.default_inputs())
             if expected is None:
-                with self.assertRaisesRegex(FlightError, r"at 1 s time = 1.005 s is outside table t, which covers 0 to 1 s"):
+                with self.assertRaisesRegex(
+                    FlightError, r"at 1 s time = 1.005 s is outside table t, which covers 0 to 1 s"
+                ):
                     fly(body, start=start, duration=1.5)
             else:
                 run = fly(body, start=start, duration=1.5)
@@ -221,7 +238,10 @@ class LawTest(unittest.TestCase):
         damped = TARN.with_law(*load_law(folder / "yaw_damper.toml"))
         from dravik.linear import linearise
 
-        rolls = [linearise(c, trim(c, airspeed="62 m/s", altitude="300 m")).modes().named("Dutch roll") for c in (TARN, damped)]
+        rolls = [
+            linearise(c, trim(c, airspeed="62 m/s", altitude="300 m")).modes().named("Dutch roll")
+            for c in (TARN, damped)
+        ]
         assert rolls[0] is not None and rolls[1] is not None
         self.assertGreater(rolls[1].damping, rolls[0].damping + 0.05)
 

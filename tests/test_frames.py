@@ -70,7 +70,9 @@ class AtmosphereTest(unittest.TestCase):
         cold, warm = air_at(3000.0), air_at(3000.0, temperature_offset=20.0)
         self.assertEqual(cold.pressure, warm.pressure)
         self.assertAlmostEqual(float(warm.temperature - cold.temperature), 20.0)
-        self.assertAlmostEqual(float(warm.density / cold.density), float(cold.temperature / warm.temperature), places=12)
+        self.assertAlmostEqual(
+            float(warm.density / cold.density), float(cold.temperature / warm.temperature), places=12
+        )
 
     def test_density_altitude(self) -> None:
         heights = np.array([-1000.0, 0.0, 4000.0, 30000.0])

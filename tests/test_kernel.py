@@ -102,7 +102,11 @@ class SignalsTest(unittest.TestCase):
         u[:3] = [5.0, 3.0, -1.0]
         state = {"power_left": 0.4, "power_right": 0.2}
         x = tarn.state(
-            position=(0, 0, 800), velocity=(60, 3, 5), attitude=(0.2, 0.1, 0.6), rates=(0.1, 0.05, -0.1), functions=state
+            position=(0, 0, 800),
+            velocity=(60, 3, 5),
+            attitude=(0.2, 0.1, 0.6),
+            rates=(0.1, 0.05, -0.1),
+            functions=state,
         )
         plant = tarn.plant("air")
         z = plant.from_state(x, u)

@@ -36,6 +36,8 @@ def imports(path: Path) -> set[str]:
     for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))):
         if isinstance(node, ast.Import):
             found.update(a.name for a in node.names)
+        elif isinstance(node, ast.ImportFrom) and node.module == "dravik":
+            found.update(f"dravik.{a.name}" for a in node.names)
         elif isinstance(node, ast.ImportFrom) and node.module:
             found.add(node.module)
     return found

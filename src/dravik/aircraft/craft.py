@@ -287,18 +287,9 @@ class AircraftPlant:
         """Return the rates of the chart coordinates."""
         n = len(x)
         rates = np.empty(n)
-        chart_rates(
-            self.craft.program,
-            self.workspace,
-            t,
-            x,
-            u,
-            self.chart,
-            np.empty(n + 1),
-            np.empty(n + 1),
-            rates,
-            False,
-        )
+        scratch = np.empty((2, n + 1))
+        program, w = self.craft.program, self.workspace
+        chart_rates(program, w, t, x, u, self.chart, scratch[0], scratch[1], rates, False, True)
         return rates
 
     def outputs(self, t: float, x: Floats, u: Floats) -> Floats:

@@ -186,9 +186,13 @@ class Effector(_Ranged):
     @model_validator(mode="after")
     def _one_dynamics(self) -> "Effector":
         if self.lag is not None and self.frequency is not None:
-            raise DravikError("both lag and frequency are given", where="lag", expected="lag (first order) or frequency (second)")
+            raise DravikError(
+                "both lag and frequency are given", where="lag", expected="lag (first order) or frequency (second)"
+            )
         if self.trim and self.command is not None:
-            raise DravikError("trim = true beside a command formula", where="trim", expected="trim on the input that commands it")
+            raise DravikError(
+                "trim = true beside a command formula", where="trim", expected="trim on the input that commands it"
+            )
         return self
 
 
@@ -205,7 +209,9 @@ class Engine(Effector):
     @model_validator(mode="after")
     def _has_direction(self) -> "Engine":
         if not np.linalg.norm(self.direction) > 1e-6:
-            raise DravikError("the direction has no length", where="direction", expected="body axes, forward is [1, 0, 0]")
+            raise DravikError(
+                "the direction has no length", where="direction", expected="body axes, forward is [1, 0, 0]"
+            )
         return self
 
 

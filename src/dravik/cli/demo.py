@@ -56,7 +56,13 @@ def run_demo(folder: str, *, quick: bool, as_json: bool) -> bool:
     except OSError as error:
         raise DravikError(f"the folder cannot be made ({error.strerror})", where=folder) from None
     demo = _Demo(target, quick)
-    bar = Progress(TextColumn("{task.description}"), BarColumn(), console=err, transient=True, disable=as_json or not err.is_terminal)
+    bar = Progress(
+        TextColumn("{task.description}"),
+        BarColumn(),
+        console=err,
+        transient=True,
+        disable=as_json or not err.is_terminal,
+    )
     with bar, kernel_notice():
         task = bar.add_task("the Tarn", total=STEPS)
 

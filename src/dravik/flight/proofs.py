@@ -39,7 +39,8 @@ class HoldProof:
         rows: list[dict[str, object]] = []
         for name, drift in self.drift.items():
             unit, factor, _ = from_si(self.recording.units[name])
-            rows.append({"signal": name, "drift": drift * factor, "allowed": self.limits[name] * factor, "unit": unit})
+            shown = round(drift * factor, 12)  # what is left of zero is rounding
+            rows.append({"signal": name, "drift": shown, "allowed": self.limits[name] * factor, "unit": unit})
         return rows
 
 

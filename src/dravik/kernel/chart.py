@@ -62,11 +62,11 @@ def chart_from_state(p: Program, w: Workspace, x: Floats, chart: int, z: Floats)
 @compiled
 def chart_rates(
     p: Program, w: Workspace, t: float, z: Floats, u: Floats, chart: int, x: Floats, dx: Floats,
-    dz: Floats, steady: bool,
+    dz: Floats, steady: bool, outputs: bool,
 ) -> None:  # fmt: skip
     """Put the rates of chart coordinates into ``dz``; ``x`` and ``dx`` are working space."""
     state_from_chart(p, z, u, chart, x)
-    evaluate(p, w, t, x, u, dx, steady, True)
+    evaluate(p, w, t, x, u, dx, steady, outputs)
     r = w.registers
     dz[0], dz[1], dz[2] = dx[0], dx[1], dx[2]
     if chart == 0:
@@ -112,7 +112,7 @@ def jacobian(
             elif column >= n:
                 inputs[column - n] = u[column - n] + step
             row = values[2] if column < 0 else values[side]
-            chart_rates(p, w, t, point, inputs, chart, x, dx, row[:n], False)
+            chart_rates(p, w, t, point, inputs, chart, x, dx, row[:n], False, True)
             for i in range(ny):
                 row[n + i] = w.registers[picks[i]]
         if column < 0:

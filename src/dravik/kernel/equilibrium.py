@@ -21,6 +21,7 @@ Ints = NDArray[np.int64]
 def residual(
     p: Program, w: Workspace, z: Floats, u: Floats, chart: int, unknowns: Ints, scales: Floats, equations: Ints,
     targets: Floats, v: Floats, out: Floats, scratch: Floats, steady: bool,
+    outputs: bool,
 ) -> None:  # fmt: skip
     """Put the scaled unknowns ``v`` into ``z`` and ``u``, and what each equation leaves over into ``out``.
 
@@ -33,7 +34,7 @@ def residual(
             u[unknowns[i, 1]] = v[i] * scales[i]
     n = z.shape[0]
     rates = scratch[2, :n]
-    chart_rates(p, w, 0.0, z, u, chart, scratch[0, : n + 1], scratch[1, : n + 1], rates, steady)
+    chart_rates(p, w, 0.0, z, u, chart, scratch[0, : n + 1], scratch[1, : n + 1], rates, steady, outputs)
     r = w.registers
     for i in range(equations.shape[0]):
         if equations[i, 0] == 0:
@@ -48,15 +49,16 @@ def residual(
 def residual_slopes(
     p: Program, w: Workspace, z: Floats, u: Floats, chart: int, unknowns: Ints, scales: Floats, equations: Ints,
     targets: Floats, v: Floats, slopes: Floats, scratch: Floats, sides: Floats, steady: bool,
+    outputs: bool,
 ) -> None:  # fmt: skip
     """Fill ``slopes`` (equations, unknowns) with central differences in the scaled unknowns."""
     step = 1e-6
     for k in range(v.shape[0]):
         before = v[k]
         v[k] = before + step
-        residual(p, w, z, u, chart, unknowns, scales, equations, targets, v, sides[0], scratch, steady)
+        residual(p, w, z, u, chart, unknowns, scales, equations, targets, v, sides[0], scratch, steady, outputs)
         v[k] = before - step
-        residual(p, w, z, u, chart, unknowns, scales, equations, targets, v, sides[1], scratch, steady)
+        residual(p, w, z, u, chart, unknowns, scales, equations, targets, v, sides[1], scratch, steady, outputs)
         v[k] = before
         for i in range(slopes.shape[0]):
             slopes[i, k] = (sides[0, i] - sides[1, i]) / (2.0 * step)

@@ -134,10 +134,11 @@ def signals_from_state(
     r[PHI], r[PHI + 1], r[PHI + 2] = euler_from_elements(m[0], m[1], m[2], m[3], m[4], m[5], m[8])
     vn, ve, vd = rotate_back(m, x[3], x[4], x[5])
     over_ground = math.hypot(vn, ve)
-    r[FLIGHT_PATH] = math.atan2(-vd, over_ground)
+    # 0 - vd, and not -vd: people shall read no negative zero
+    r[FLIGHT_PATH] = math.atan2(0.0 - vd, over_ground)
     r[FLIGHT_PATH + 1] = math.atan2(ve, vn) if over_ground > SLOW else 0.0
     r[FLIGHT_PATH + 2] = over_ground
-    r[FLIGHT_PATH + 3] = -vd
+    r[FLIGHT_PATH + 3] = 0.0 - vd
     return air_data(p, r, m)
 
 

@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 
 from dravik.aircraft import Aircraft
 from dravik.errors import DravikError, TrimError
+from dravik.kernel import BASE_SIGNALS
 from dravik.kernel.equilibrium import residual, residual_slopes
 from dravik.plants import Plant
 from dravik.trimming.condition import Condition, Quantity
@@ -24,6 +25,7 @@ __all__ = ["trim", "trim_plant"]
 
 Floats = NDArray[np.float64]
 LARGEST_STEP = 0.5  # of a scaled unknown: rad, or half the range of an input
+CONVERGED = 1e-12  # the same, at which the search rests
 TOLERANCE = 1e-8  # largest residual of a trim that counts as reached, m/s^2, rad/s^2, rad/s
 _RIGID = {3: "airspeed", 4: "alpha", 5: "beta", 9: "p", 10: "q", 11: "r"}
 _MEANING = {
@@ -175,18 +177,23 @@ class _Search:
             np.array(problem.equations, dtype=np.int64),
             np.array(problem.targets),
         )
+        # formulas that no force needs are run only when an equation asks for one
+        self.outputs = any(kind != 0 and max(a, b) >= len(BASE_SIGNALS) for kind, a, b in problem.equations)
         self.low, self.high = (np.array(side) for side in zip(*problem.bounds, strict=True))
 
     def residual(self, v: Floats, steady: bool = True) -> Floats:
         self.evaluations += 1
-        residual(self.craft.program, self.work, self.z, self.u, 0, *self.args, v, self.out, self.scratch, steady)
+        residual(
+            self.craft.program, self.work, self.z, self.u, 0, *self.args, v, self.out, self.scratch, steady,
+            self.outputs,
+        )  # fmt: skip
         return self.out.copy()
 
     def jacobian(self, v: Floats) -> Floats:
         self.evaluations += 2 * len(v)
         residual_slopes(
             self.craft.program, self.work, self.z, self.u, 0, *self.args, np.array(v), self.slopes, self.scratch,
-            self.sides, True,
+            self.sides, True, self.outputs,
         )  # fmt: skip
         return self.slopes.copy()
 
@@ -207,10 +214,19 @@ class _Search:
         first = np.clip(start, self.low + 1e-6, self.high - 1e-6)
         # speed is what gives way first: a dive too steep to hold shall end as idle power and speed left over,
         # not as a stall that happens to leave a smaller number
-        weights = np.array([0.005 if n == "airspeed_dot" else 1.0 for n in self.problem.equation_names])
+        weights = np.array([_weight(n) for n in self.problem.equation_names])
+
+        def weighted(v: Floats) -> Floats:
+            weighted_residual: Floats = self.residual(v) * weights
+            return weighted_residual
+
+        def weighted_slopes(v: Floats) -> Floats:
+            slopes: Floats = self.jacobian(v) * weights[:, None]
+            return slopes
+
         best = least_squares(
-            lambda v: self.residual(v) * weights, first, jac=lambda v: self.jacobian(v) * weights[:, None],
-            bounds=(self.low, self.high), xtol=1e-15, ftol=1e-15, gtol=1e-15, max_nfev=400, x_scale="jac",
+            weighted, first, jac=weighted_slopes, bounds=(self.low, self.high), xtol=1e-15, ftol=1e-15, gtol=1e-15,
+            max_nfev=400, x_scale="jac",
         )  # fmt: skip
         v = np.asarray(best.x, dtype=float)
         if not self._holds(v) and np.max(np.abs(self.residual(v))) < 1e-4:
@@ -218,28 +234,53 @@ class _Search:
         return v, self._holds(v)
 
     def _newton(self, v: Floats, steps: int) -> Floats:
-        """Return the point after Newton steps, each halved until the residual falls."""
-        left = self.residual(v)
+        """Return the point after Newton steps, each halved until the residual falls.
+
+        While a step takes nearly all of the residual away, the slopes are good enough for the next one too.
+        """
+        left, inverse = self.residual(v), None
         for _ in range(steps):
             size = np.max(np.abs(left))
-            if not np.isfinite(size) or size < 1e-14:
+            if not np.isfinite(size) or size < CONVERGED:
                 break
-            step = np.linalg.lstsq(self.jacobian(v), left, rcond=None)[0]
+            fresh = inverse is None
+            if inverse is None:
+                inverse = _inverse(self.jacobian(v))
+            step = inverse @ left
             step *= min(1.0, LARGEST_STEP / float(np.max(np.abs(step)) + 1e-300))
             for _ in range(6):
                 tried = self.residual(v - step)
-                if np.max(np.abs(tried)) < size:
+                now = np.max(np.abs(tried))
+                if now < size:
                     break
                 step *= 0.5
             else:
-                break
+                if fresh:
+                    break
+                inverse = None
+                continue
             v, left = v - step, tried
+            if now > 0.02 * size:
+                inverse = None
         return v
 
     def _holds(self, v: Floats) -> bool:
         # with limits and rates in force: what flies must hold, not what the search saw
         left = self.residual(v, steady=False)
         return bool(np.all(np.isfinite(left)) and np.max(np.abs(left)) < TOLERANCE)
+
+
+def _inverse(slopes: Floats) -> Floats:
+    """Return the inverse, or for slopes without one the pseudo-inverse."""
+    try:
+        found: Floats = np.asarray(np.linalg.inv(slopes), dtype=float)
+        if np.all(np.isfinite(found)):
+            return found
+    except np.linalg.LinAlgError:
+        pass
+    if not np.all(np.isfinite(slopes)):
+        return np.zeros((slopes.shape[1], slopes.shape[0]))
+    return np.asarray(np.linalg.pinv(slopes), dtype=float)
 
 
 def _report(
@@ -249,7 +290,7 @@ def _report(
     plant = craft.plant("air")
     x, u = plant.to_state(search.z, search.u), search.u.copy()
     signals = craft.values(x, u)
-    at_stop = _at_stop(problem, v, search.jacobian(v))
+    at_stop = _at_stop(problem, v, search.slopes)
     rates = plant.derivatives(0.0, search.z, u)
     drifting = {
         slot.name: float(rates[12 + i])
@@ -288,8 +329,14 @@ def _at_stop(problem: _Problem, v: Floats, slopes: Floats) -> list[str]:
     return found
 
 
+def _weight(equation: str) -> float:
+    """Return how much an equation counts when not all can hold: speed gives way first."""
+    return 0.005 if equation == "airspeed_dot" else 1.0
+
+
 def _failure(point: TrimPoint) -> str:
-    left = sorted(((abs(v), n, v) for n, v in point.residuals.items() if not abs(v) < TOLERANCE), reverse=True)
+    broken = [(n, v) for n, v in point.residuals.items() if not abs(v) < TOLERANCE]
+    left = sorted(((abs(v) * _weight(n), n, v) for n, v in broken), reverse=True)
     parts = []
     for _, name, value in left[:3]:
         state = name.removesuffix("_dot")

@@ -16,7 +16,7 @@ def audit(craft: Aircraft) -> list[Finding]:
     signs of the derivatives there, about the actual centre of gravity.
     """
     findings = [*check_loadings(craft), *check_geometry(craft), *check_tables(craft)]
-    for name in craft.definition.loadings:
-        findings.extend(check_flight(craft if name == craft.loading_name else craft.with_loading(name)))
+    names = craft.definition.loadings
+    findings.extend(check_flight([craft if n == craft.loading_name else craft.with_loading(n) for n in names]))
     unique = list(dict.fromkeys(findings))
     return sorted(unique, key=lambda f: ("error", "warning", "note").index(f.severity))

@@ -1,7 +1,7 @@
 """Checks in flight: can the weight be carried, and have the derivatives the signs of the conventions."""
 
 import math
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from typing import NamedTuple
 
 import numpy as np
@@ -62,40 +62,41 @@ _SIGNS = (
 )
 
 
-def check_flight(craft: Aircraft) -> Iterator[Finding]:
-    """Find derivatives of the wrong sign or size over the envelope, and speeds that the wing cannot carry."""
-    envelope = craft.definition.envelope
-    if envelope is None or craft.definition.aero is None or craft.definition.environment.gravity == 0.0:
+def check_flight(crafts: Sequence[Aircraft]) -> Iterator[Finding]:
+    """Find derivatives of the wrong sign or size over the envelope, and speeds that the wing cannot carry.
+
+    ``crafts`` is one aircraft in each of its loadings.
+    """
+    first = crafts[0]
+    envelope = first.definition.envelope
+    if envelope is None or first.definition.aero is None or first.definition.environment.gravity == 0.0:
         return
-    place = craft.where("aero")
-    plant = craft.plant("air")
+    place = first.where("aero")
     wrong: dict[_Sign, list[str]] = {}
     slopes: list[float] = []
     low, high = envelope.airspeed
-    for airspeed in (low, 0.5 * (low + high), high):
-        altitude = envelope.altitude[0]
-        try:
-            z, u = _level(craft, plant, airspeed, altitude)
-        except DravikError as error:
-            yield Finding("error", place, str(error), "check the table against the envelope")
-            continue
-        except ValueError:
-            yield Finding(
-                "warning", craft.where("envelope", "airspeed"),
-                f"the weight ({craft.loading_name}) is not carried at {airspeed:.4g} m/s, controls neutral, flaps up",
-                "raise the lower airspeed, or check lift table, area and mass",
-            )  # fmt: skip
-            continue
-        for sign in _SIGNS:
-            value = _derivative(plant, z, u, sign)
-            if value is not None and value * sign.sign <= 0.0 and not (value == 0.0 and sign.severity == "warning"):
-                wrong.setdefault(sign, []).append(f"{airspeed:.4g} m/s")
-        if "CL" in craft.signals:
-            slopes.append(_lift_slope(plant, z, u))
+    for craft in crafts:
+        plant = craft.plant("air")
+        for airspeed in (low, 0.5 * (low + high), high):
+            label = f"{airspeed:.4g} m/s {craft.loading_name}"
+            try:
+                z, u = _level(craft, plant, airspeed, envelope.altitude[0])
+            except DravikError as error:
+                yield Finding("error", place, str(error), "check the table against the envelope")
+                continue
+            except ValueError:
+                text = f"the weight is not carried at {label}, controls neutral, flaps up"
+                todo = "raise the lower airspeed, or check lift table, area and mass"
+                yield Finding("warning", craft.where("envelope", "airspeed"), text, todo)
+                continue
+            for sign in _SIGNS:
+                value = _derivative(plant, z, u, sign)
+                if value is not None and value * sign.sign <= 0.0 and not (value == 0.0 and sign.severity == "warning"):
+                    wrong.setdefault(sign, []).append(label)
+            if "CL" in craft.signals:
+                slopes.append(_lift_slope(plant, z, u))
     for sign, where in wrong.items():
-        text = (
-            f"{sign.symbol} has the wrong sign or is zero at {', '.join(where)} ({craft.loading_name}): {sign.meaning}"
-        )
+        text = f"{sign.symbol} has the wrong sign or is zero at {', '.join(where)}: {sign.meaning}"
         yield Finding(sign.severity, place, text, sign.do)
     if slopes and not 0.5 < max(slopes) < 10.0:
         text = f"the lift slope is {max(slopes):.3g} per rad"

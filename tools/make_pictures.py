@@ -1,0 +1,103 @@
+"""Make docs/screenshots anew: each main command's output on the sample, as a picture.
+
+Terminal output is drawn in a terminal's font; the page needs a Chromium on the path and keeps its old picture
+without one.
+"""
+
+import shutil
+import subprocess
+import sys
+import tempfile
+from pathlib import Path
+
+from matplotlib.figure import Figure
+
+ROOT = Path(__file__).resolve().parent.parent
+SHOTS = ROOT / "docs" / "screenshots"
+AT = ["--airspeed", "62 m/s", "--altitude", "300 m"]
+COLUMNS, ROWS = 120, 40
+FAULTS = (("- 1.35*elevator", "+ 1.35*elevator"), ('"4500 m"]', '"6000 m"]'), ("135000 kg", "235000 kg"))
+
+
+def run(folder: Path, *arguments: str) -> str:
+    """Run a command in a folder and return what a person sees."""
+    done = subprocess.run([sys.executable, "-m", "dravik", *arguments], cwd=folder, capture_output=True, text=True)
+    quoted = [f"'{a}'" if " " in a or "(" in a else a for a in arguments]
+    return f"$ dravik {' '.join(quoted)}\n{done.stderr}{done.stdout}"
+
+
+def terminal(name: str, text: str) -> None:
+    """Draw text as a terminal shows it, at 1280 by 800."""
+    rows = [line.rstrip() for line in text.splitlines()]
+    lines = [line[i : i + COLUMNS] for line in rows for i in range(0, max(len(line), 1), COLUMNS)][:ROWS]
+    figure = Figure(figsize=(12.8, 8.0), dpi=100, facecolor="#12191d")
+    for i, line in enumerate(lines):
+        colour = "#8fd3ff" if line.startswith("$") else "#e6edf0"
+        figure.text(
+            0.012, 0.985 - i / ROWS * 0.98, line.replace("$", r"\$"), family="DejaVu Sans Mono", fontsize=12.4, color=colour, va="top"
+        )  # fmt: skip
+    figure.savefig(SHOTS / f"{name}.png")
+
+
+def page(source: Path, name: str) -> None:
+    """Take a picture of an HTML page's beginning."""
+    browser = shutil.which("chromium") or shutil.which("chromium-browser") or shutil.which("google-chrome")
+    if browser is None:
+        print(f"no Chromium on the path: {name}.png is left as it is")
+        return
+    with tempfile.TemporaryDirectory() as profile:
+        options = (
+            "--headless --no-sandbox --disable-gpu --no-first-run --disable-background-networking --hide-scrollbars"
+        )
+        shot = [
+            "--window-size=1280,1500",
+            f"--user-data-dir={profile}",
+            f"--screenshot={SHOTS / name}.png",
+            source.as_uri(),
+        ]
+        subprocess.run([browser, *options.split(), *shot], capture_output=True, check=True)
+
+
+def main() -> None:
+    """Make every picture."""
+    SHOTS.mkdir(parents=True, exist_ok=True)
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        terminal("demo", run(folder, "demo") + "\n" + run(folder, "new", "mine"))
+        page(folder / "demo" / "index.html", "page")
+        for figure in ("hands_off", "poles", "linear_pitch", "pitch_hold"):
+            shutil.copyfile(folder / "demo" / f"{figure}.png", SHOTS / f"figure_{figure}.png")
+        file = folder / "mine" / "aircraft.toml"
+        text = file.read_text(encoding="utf-8")
+        clean = run(folder, "check", "tarn")
+        for old, new in FAULTS:
+            text = text.replace(old, new)
+        file.write_text(text, encoding="utf-8")
+        terminal("check", clean + "\n" + run(folder, "check", "mine"))
+        terminal("signals", run(folder, "signals", "tarn"))
+        terminal("trim", run(folder, "trim", "tarn", *AT, "--prove"))
+        terminal(
+            "trim_fails",
+            run(folder, "trim", "tarn", *AT, "--flight-path", "12 deg") + "\n"
+            + run(folder, "trim", "tarn", "--airspeed", "36 m/s", "--altitude", "300 m") + "\n"
+            + run(folder, "trim", "tarn", "--airspeed", "62 kg", "--altitude", "300 m") + "\n"
+            + run(folder, "trim", "tarn", *AT, "--set", "flap_levr=20 deg"),
+        )  # fmt: skip
+        terminal("linearise", run(folder, "linearise", "tarn", *AT, "--prove", "rudder"))
+        terminal("handling", run(folder, "handling", "tarn", *AT, "--category", "C"))
+        flight = ["fly", "tarn", *AT, "--duration", "40 s", "--control", "elevator=3211(2 deg, at=2 s, width=1 s)"]
+        more = ["--control", "aileron=doublet(4 deg, at=20 s, width=1 s)", "--out", "run.csv"]
+        plot = [
+            "plot",
+            "run.csv",
+            "--signals",
+            "airspeed,alpha,theta,elevator,phi,aileron,beta,nz",
+            "--out",
+            "plot.png",
+        ]
+        terminal("fly", run(folder, *flight, *more) + "\n" + run(folder, *plot))
+        shutil.copyfile(folder / "plot.png", SHOTS / "figure_plot.png")
+
+
+if __name__ == "__main__":
+    main()
