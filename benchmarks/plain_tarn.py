@@ -131,19 +131,23 @@ class PlainTarn:
         return x
 
     def trim(self, V, altitude):
+        """The same trim as Dravik's: all six accelerations and the flight path, level and straight."""
+
         def state(z):
-            alpha, throttle, pitch = z
+            alpha, theta, phi, throttle, pitch, roll, pedal = z
             x = np.zeros(20)
             x[2], x[3], x[5] = altitude, V * np.cos(alpha), V * np.sin(alpha)
-            x[6], x[8] = np.cos(alpha / 2), np.sin(alpha / 2)
-            x[13], x[18], x[19] = -18 * DEG * pitch, throttle, throttle
-            return x, np.array([throttle, pitch, 0, 0, 0, 0])
+            cf, sf, ct, st = np.cos(phi / 2), np.sin(phi / 2), np.cos(theta / 2), np.sin(theta / 2)
+            x[6:10] = cf * ct, sf * ct, cf * st, -sf * st
+            x[13], x[15], x[17] = -18 * DEG * pitch, -22 * DEG * pedal, 20 * DEG * roll
+            x[18] = x[19] = throttle
+            return x, np.array([throttle, pitch, roll, pedal, 0, 0])
 
         def residual(z):
             d = self.derivatives(0.0, *state(z))
-            return d[[3, 5, 11]]
+            return d[[2, 3, 4, 5, 10, 11, 12]]
 
-        return state(fsolve(residual, [0.05, 0.4, 0.0], xtol=1e-12))
+        return state(fsolve(residual, [0.05, 0.05, 0, 0.4, 0, 0, 0], xtol=1e-12))
 
     def linearise(self, x, u):
         columns = []

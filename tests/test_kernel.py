@@ -112,9 +112,10 @@ class SignalsTest(unittest.TestCase):
         z = plant.from_state(x, u)
         rates = plant.derivatives(0.0, z, u)
         from dravik.kernel.motion import evaluate
+        from dravik.kernel.program import EVERYTHING
 
         dx = np.empty(len(x))
-        evaluate(tarn.program, tarn.workspace(), 0.0, x, u, dx, False, True)
+        evaluate(tarn.program, tarn.workspace(), 0.0, x, u, dx, False, EVERYTHING)
         h = 1e-5
         ahead, behind = plant.from_state(x + h * dx, u), plant.from_state(x - h * dx, u)
         np.testing.assert_allclose(rates, (ahead - behind) / (2 * h), rtol=2e-7, atol=1e-6)

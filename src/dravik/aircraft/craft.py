@@ -16,7 +16,7 @@ from dravik.frames import quaternion_from_euler
 from dravik.kernel import RIGID_STATES, Program, Workspace, new_workspace
 from dravik.kernel.chart import AIR_CHART, BODY_CHART, chart_from_state, chart_rates, state_from_chart
 from dravik.kernel.motion import evaluate
-from dravik.kernel.program import FLAGS, OUTSIDE_TABLE
+from dravik.kernel.program import EVERYTHING, FLAGS, OUTSIDE_TABLE
 from dravik.tables import Table
 
 __all__ = ["Aircraft", "AircraftPlant", "InputSpec", "Signal"]
@@ -226,14 +226,22 @@ class Aircraft:
         """Evaluate everything at one state and input; the signals stand in the workspace's registers."""
         w = workspace or self.workspace()
         w.counters[OUTSIDE_TABLE] = 0
-        evaluate(self.program, w, t, x, u, np.empty(len(x)), False, True)
+        evaluate(self.program, w, t, x, u, np.empty(len(x)), False, EVERYTHING)
         self.refuse_outside(w)
         return w
 
-    def values(self, x: Floats, u: Floats, names: list[str] | None = None, t: float = 0.0) -> dict[str, float]:
+    def values(
+        self, x: Floats, u: Floats, names: list[str] | None = None, t: float = 0.0, workspace: Workspace | None = None
+    ) -> dict[str, float]:
         """Return signals by name (all unless named) at one state and input."""
-        r = self.registers(x, u, t).registers
-        return {n: float(r[self.tape.names[n]]) for n in (names or self.signals)}
+        r = self.registers(x, u, t, workspace).registers
+        if names is None:
+            return dict(zip(self.signals, r[self._signal_registers].tolist(), strict=True))
+        return {n: float(r[self.tape.names[n]]) for n in names}
+
+    @cached_property
+    def _signal_registers(self) -> NDArray[np.int64]:
+        return np.array([self.tape.names[n] for n in self.signals], dtype=np.int64)
 
     def refuse_outside(self, w: Workspace) -> None:
         """Raise DravikError when the last evaluation left a table whose policy makes that an error."""
@@ -289,7 +297,7 @@ class AircraftPlant:
         rates = np.empty(n)
         scratch = np.empty((2, n + 1))
         program, w = self.craft.program, self.workspace
-        chart_rates(program, w, t, x, u, self.chart, scratch[0], scratch[1], rates, False, True)
+        chart_rates(program, w, t, x, u, self.chart, scratch[0], scratch[1], rates, False, EVERYTHING)
         return rates
 
     def outputs(self, t: float, x: Floats, u: Floats) -> Floats:

@@ -18,7 +18,7 @@ from dravik.flight.recording import Event, Recording
 from dravik.kernel import Workspace
 from dravik.kernel.integrate import clamp_states, fly_steps
 from dravik.kernel.motion import evaluate
-from dravik.kernel.program import EVENT_COUNT, N_EVENTS, OUTSIDE_TABLE, STOP_EVENT
+from dravik.kernel.program import EVENT_COUNT, EVERYTHING, MOTION, N_EVENTS, OUTSIDE_TABLE, STOP_EVENT
 from dravik.trimming import TrimPoint
 from dravik.units import KINDS, quantity
 from dravik.version import __version__
@@ -162,7 +162,7 @@ class _Flight:
         if self.controller is not None:
             chunk = self._controller_steps()
         # states that a start puts outside their limits would jump at the first step
-        evaluate(self.craft.program, self.work, 0.0, self.x, self.inputs, self.work.slopes[0], False, True)
+        evaluate(self.craft.program, self.work, 0.0, self.x, self.inputs, self.work.slopes[0], False, EVERYTHING)
         clamp_states(self.craft.program, self.work.registers, self.x)
         first = 0
         while first < self.steps:
@@ -200,7 +200,7 @@ class _Flight:
         assert self.controller is not None
         craft, t = self.craft, first * self.dt
         u = self.schedule(first, 1)[0, 0]
-        evaluate(craft.program, self.work, t, self.x, u, self.work.slopes[0], False, True)
+        evaluate(craft.program, self.work, t, self.x, u, self.work.slopes[0], False, EVERYTHING)
         signals = _Signals(craft.tape.names, self.work.registers, craft.signals)
         for name, value in self.controller.update(t, signals).items():
             if not math.isfinite(value):
@@ -293,7 +293,7 @@ class _Flight:
         def rates(t: float, x: Floats) -> Floats:
             dx = np.empty(len(x))
             u = self._inputs_at(t, low, high)
-            evaluate(self.craft.program, self.work, t, np.ascontiguousarray(x), u, dx, False, False)
+            evaluate(self.craft.program, self.work, t, np.ascontiguousarray(x), u, dx, False, MOTION)
             return dx
 
         return rates

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from dravik import frames
 from dravik.compiled import compiled
 from dravik.kernel.motion import AIRSPEED_DOT, ALPHA_DOT, N_BASE, dcm_elements, evaluate, rotate
-from dravik.kernel.program import WIND, Program, Workspace
+from dravik.kernel.program import EVERYTHING, WIND, Program, Workspace
 
 __all__ = ["AIR_CHART", "BODY_CHART", "chart_from_state", "chart_rates", "jacobian", "state_from_chart"]
 
@@ -62,11 +62,11 @@ def chart_from_state(p: Program, w: Workspace, x: Floats, chart: int, z: Floats)
 @compiled
 def chart_rates(
     p: Program, w: Workspace, t: float, z: Floats, u: Floats, chart: int, x: Floats, dx: Floats,
-    dz: Floats, steady: bool, outputs: bool,
+    dz: Floats, steady: bool, extent: int,
 ) -> None:  # fmt: skip
     """Put the rates of chart coordinates into ``dz``; ``x`` and ``dx`` are working space."""
     state_from_chart(p, z, u, chart, x)
-    evaluate(p, w, t, x, u, dx, steady, outputs)
+    evaluate(p, w, t, x, u, dx, steady, extent)
     r = w.registers
     dz[0], dz[1], dz[2] = dx[0], dx[1], dx[2]
     if chart == 0:
@@ -112,7 +112,7 @@ def jacobian(
             elif column >= n:
                 inputs[column - n] = u[column - n] + step
             row = values[2] if column < 0 else values[side]
-            chart_rates(p, w, t, point, inputs, chart, x, dx, row[:n], False, True)
+            chart_rates(p, w, t, point, inputs, chart, x, dx, row[:n], False, EVERYTHING)
             for i in range(ny):
                 row[n + i] = w.registers[picks[i]]
         if column < 0:

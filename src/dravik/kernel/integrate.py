@@ -17,8 +17,10 @@ from dravik.kernel.program import (
     EVENT_COUNT,
     EVENT_STOPS,
     EVENTS,
+    EVERYTHING,
     HIGHS,
     LOWS,
+    MOTION,
     N_EVENTS,
     N_STATES,
     OUTSIDE_TABLE,
@@ -70,13 +72,13 @@ def rk4_step(p: Program, w: Workspace, t: float, x: Floats, um: Floats, u1: Floa
     z = k[4]
     for i in range(n):
         z[i] = x[i] + 0.5 * dt * k[0, i]
-    evaluate(p, w, t + 0.5 * dt, z, um, k[1], False, False)
+    evaluate(p, w, t + 0.5 * dt, z, um, k[1], False, MOTION)
     for i in range(n):
         z[i] = x[i] + 0.5 * dt * k[1, i]
-    evaluate(p, w, t + 0.5 * dt, z, um, k[2], False, False)
+    evaluate(p, w, t + 0.5 * dt, z, um, k[2], False, MOTION)
     for i in range(n):
         z[i] = x[i] + dt * k[2, i]
-    evaluate(p, w, t + dt, z, u1, k[3], False, False)
+    evaluate(p, w, t + dt, z, u1, k[3], False, MOTION)
     for i in range(n):
         x[i] += dt / 6.0 * (k[0, i] + 2.0 * (k[1, i] + k[2, i]) + k[3, i])
 
@@ -113,7 +115,7 @@ def fly_steps(
         t = start + (first + step) * dt
         u0 = controls[step, 0] if step < steps else controls[steps - 1, 1]
         w.counters[COUNTING] = 1
-        evaluate(p, w, t, x, u0, w.slopes[0], False, True)
+        evaluate(p, w, t, x, u0, w.slopes[0], False, EVERYTHING)
         w.counters[COUNTING] = 0
         if not all_finite(w.slopes[0]):
             return step, rows
@@ -141,4 +143,4 @@ def fly_steps(
 def derivative_many(p: Program, w: Workspace, t: float, x: Floats, u: Floats, dx: Floats, count: int) -> None:
     """Evaluate the derivatives ``count`` times: for measuring the kernel without Python around it."""
     for _ in range(count):
-        evaluate(p, w, t, x, u, dx, False, False)
+        evaluate(p, w, t, x, u, dx, False, MOTION)

@@ -19,6 +19,7 @@ from dravik.kernel.program import (
     AERO,
     AREA,
     CHORD,
+    EVERYTHING,
     FORCE_AXES,
     GRAVITY,
     LOAD_KINDS,
@@ -27,6 +28,7 @@ from dravik.kernel.program import (
     MASS,
     MOMENT_AXES,
     MOMENT_POINT,
+    MOTION,
     N_INPUTS,
     N_LOADS,
     N_STATES,
@@ -38,6 +40,8 @@ from dravik.kernel.program import (
     STAGE_D,
     STATES,
     TEMPERATURE_OFFSET,
+    USES_ANGLES,
+    USES_BETA_DOT,
     WIND,
     Program,
     Workspace,
@@ -116,10 +120,23 @@ def air_data(p: Program, r: Floats, m: tuple[float, ...]) -> tuple[float, float,
 
 
 @compiled
+def ground_signals(r: Floats, x: Floats, m: tuple[float, ...]) -> None:
+    """Fill the Euler angles and what the motion over the ground makes."""
+    r[PHI], r[PHI + 1], r[PHI + 2] = euler_from_elements(m[0], m[1], m[2], m[3], m[4], m[5], m[8])
+    vn, ve, vd = rotate_back(m, x[3], x[4], x[5])
+    over_ground = math.hypot(vn, ve)
+    # 0 - vd, and not -vd: people shall read no negative zero
+    r[FLIGHT_PATH] = math.atan2(0.0 - vd, over_ground)
+    r[FLIGHT_PATH + 1] = math.atan2(ve, vn) if over_ground > SLOW else 0.0
+    r[FLIGHT_PATH + 2] = over_ground
+    r[FLIGHT_PATH + 3] = 0.0 - vd
+
+
+@compiled
 def signals_from_state(
-    p: Program, w: Workspace, t: float, x: Floats, u: Floats, m: tuple[float, ...]
+    p: Program, w: Workspace, t: float, x: Floats, u: Floats, m: tuple[float, ...], extent: int
 ) -> tuple[float, float, float]:
-    """Fill all signals that need no forces; return the body components of velocity relative to the air."""
+    """Fill the signals that need no forces; return the body components of velocity relative to the air."""
     r = w.registers
     r[TIME] = t
     for i in range(6):
@@ -131,14 +148,8 @@ def signals_from_state(
         r[N_BASE + i] = u[i]
     for i in range(layout[N_STATES]):
         r[layout[layout[STATES] + i]] = x[N_RIGID + i]
-    r[PHI], r[PHI + 1], r[PHI + 2] = euler_from_elements(m[0], m[1], m[2], m[3], m[4], m[5], m[8])
-    vn, ve, vd = rotate_back(m, x[3], x[4], x[5])
-    over_ground = math.hypot(vn, ve)
-    # 0 - vd, and not -vd: people shall read no negative zero
-    r[FLIGHT_PATH] = math.atan2(0.0 - vd, over_ground)
-    r[FLIGHT_PATH + 1] = math.atan2(ve, vn) if over_ground > SLOW else 0.0
-    r[FLIGHT_PATH + 2] = over_ground
-    r[FLIGHT_PATH + 3] = 0.0 - vd
+    if extent != MOTION or layout[USES_ANGLES] == 1:
+        ground_signals(r, x, m)
     return air_data(p, r, m)
 
 
@@ -287,15 +298,26 @@ def solve_loads(
     if p.layout[STAGE_B] == p.layout[STAGE_A]:
         return sum_loads(p, w.registers)
     f0, a0, b0 = _loads_and_rates(p, w, m, ua, va, wa, steady, 0.0, 0.0)
-    _, a1, b1 = _loads_and_rates(p, w, m, ua, va, wa, steady, 1.0, 0.0)
-    _, a2, b2 = _loads_and_rates(p, w, m, ua, va, wa, steady, 0.0, 1.0)
+    f1, a1, b1 = _loads_and_rates(p, w, m, ua, va, wa, steady, 1.0, 0.0)
+    f2, a2, b2 = f0, a0, b0
+    if p.layout[USES_BETA_DOT] == 1:
+        f2, a2, b2 = _loads_and_rates(p, w, m, ua, va, wa, steady, 0.0, 1.0)
     # alpha_dot = a0 + (a1 - a0) alpha_dot + (a2 - a0) beta_dot, and so for beta_dot
     k11, k12, k21, k22 = 1.0 - (a1 - a0), -(a2 - a0), -(b1 - b0), 1.0 - (b2 - b0)
     determinant = k11 * k22 - k12 * k21
     alpha_dot = (a0 * k22 - k12 * b0) / determinant
     beta_dot = (k11 * b0 - k21 * a0) / determinant
-    loads, _, _ = _loads_and_rates(p, w, m, ua, va, wa, steady, alpha_dot, beta_dot)
-    return loads
+    # the formulas once more with the rates found, for all that reads them
+    set_air_angle_rates(p, w.registers, alpha_dot, beta_dot)
+    run_stage(p, w, p.layout[STAGE_A], p.layout[STAGE_B], steady)
+    return (
+        f0[0] + (f1[0] - f0[0]) * alpha_dot + (f2[0] - f0[0]) * beta_dot,
+        f0[1] + (f1[1] - f0[1]) * alpha_dot + (f2[1] - f0[1]) * beta_dot,
+        f0[2] + (f1[2] - f0[2]) * alpha_dot + (f2[2] - f0[2]) * beta_dot,
+        f0[3] + (f1[3] - f0[3]) * alpha_dot + (f2[3] - f0[3]) * beta_dot,
+        f0[4] + (f1[4] - f0[4]) * alpha_dot + (f2[4] - f0[4]) * beta_dot,
+        f0[5] + (f1[5] - f0[5]) * alpha_dot + (f2[5] - f0[5]) * beta_dot,
+    )
 
 
 @compiled
@@ -335,14 +357,14 @@ def earth_rates(m: tuple[float, ...], x: Floats, dx: Floats) -> None:
 
 
 @compiled
-def evaluate(p: Program, w: Workspace, t: float, x: Floats, u: Floats, dx: Floats, steady: bool, outputs: bool) -> None:
+def evaluate(p: Program, w: Workspace, t: float, x: Floats, u: Floats, dx: Floats, steady: bool, extent: int) -> None:
     """Put the rates of all states into ``dx``, and the signals into the registers.
 
-    ``steady`` lifts rate limits and stops (for trim); ``outputs`` also runs what only recordings need.
+    ``steady`` lifts rate limits and stops (for trim); ``extent`` is MOTION, SIGNALS or EVERYTHING.
     """
     r, layout = w.registers, p.layout
     m = matrix_of(x)
-    ua, va, wa = signals_from_state(p, w, t, x, u, m)
+    ua, va, wa = signals_from_state(p, w, t, x, u, m, extent)
     run_stage(p, w, 0, layout[STAGE_A], steady)
     fx, fy, fz, mx, my, mz = solve_loads(p, w, m, ua, va, wa, steady)
     ax, ay, az = _accelerations(p, r, m, fx, fy, fz)
@@ -355,7 +377,7 @@ def evaluate(p: Program, w: Workspace, t: float, x: Floats, u: Floats, dx: Float
     r[NX], r[NX + 1], r[NX + 2] = fx * n, fy * n, -fz * n
     r[AIRSPEED_DOT] = speed_dot
     run_stage(p, w, layout[STAGE_B], layout[STAGE_C], steady)
-    if outputs:
+    if extent == EVERYTHING:
         run_stage(p, w, layout[STAGE_C], layout[STAGE_D], steady)
     earth_rates(m, x, dx)
     dx[3], dx[4], dx[5] = ax, ay, az

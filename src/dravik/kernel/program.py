@@ -7,6 +7,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from dravik.formula.opcodes import ARITY
 from dravik.formula.tape import Tape
 from dravik.kernel.signals import BASE_SIGNALS, RIGID_STATES
 
@@ -20,6 +21,7 @@ AXES = {"body": 0, "stability": 1, "wind": 2}
 N_RIGID = len(RIGID_STATES)
 N_BASE = len(BASE_SIGNALS)
 EVENT_CAPACITY = 512
+_ANGLES = ("phi", "theta", "psi", "flight_path", "track", "ground_speed", "climb_rate")
 # the first counters are flags
 (COUNTING, OUTSIDE_TABLE, EVENT_COUNT, STOP_EVENT, FLAGS) = range(5)
 
@@ -49,11 +51,13 @@ class Workspace(NamedTuple):
 
 
 (STAGE_A, STAGE_B, STAGE_C, STAGE_D, N_INPUTS, WIND, FORCE_AXES, MOMENT_AXES) = range(8)
-(N_STATES, N_LOADS, N_EVENTS, SCRATCH) = range(8, 12)
+(N_STATES, N_LOADS, N_EVENTS, SCRATCH, USES_ANGLES, USES_BETA_DOT) = range(8, 14)
+# how much an evaluation computes: what the motion needs, the kernel's own signals too, or every formula
+(MOTION, SIGNALS, EVERYTHING) = range(3)
 # where sections of ``layout`` begin
-(STATES, RATES, LOWS, HIGHS, MASS, AERO, LOADS, LOAD_KINDS, EVENTS, EVENT_STOPS) = range(12, 22)
-(AXIS_START, AXIS_SIZE, TABLE_START, TABLE_STRIDES) = range(22, 26)
-HEADER = 26
+(STATES, RATES, LOWS, HIGHS, MASS, AERO, LOADS, LOAD_KINDS, EVENTS, EVENT_STOPS) = range(14, 24)
+(AXIS_START, AXIS_SIZE, TABLE_START, TABLE_STRIDES) = range(24, 28)
+HEADER = 28
 # ``numbers``
 (GRAVITY, TEMPERATURE_OFFSET, AREA, CHORD, SPAN, MOMENT_POINT) = range(6)
 LOAD_VECTORS = 8
@@ -87,6 +91,12 @@ class RigidBody:
     gravity: float = 9.80665
     temperature_offset: float = 0.0
     events: Sequence[tuple[int, bool]] = field(default_factory=tuple)
+
+
+def _reads(tape: Tape, stop: int, names: Sequence[str]) -> bool:
+    """Whether an instruction before ``stop`` has one of these signals as an argument."""
+    wanted = {tape.names[n] for n in names if n in tape.names}
+    return any(int(a) in wanted for row in tape.code[:stop] for a in row[2 : 2 + ARITY[int(row[0])]])
 
 
 def build_program(tape: Tape, body: RigidBody) -> Program:
@@ -125,6 +135,8 @@ def build_program(tape: Tape, body: RigidBody) -> Program:
     layout[FORCE_AXES], layout[MOMENT_AXES] = AXES[body.force_axes], AXES[body.moment_axes]
     layout[N_STATES], layout[N_LOADS], layout[N_EVENTS] = len(tape.states), len(body.loads), len(body.events)
     layout[SCRATCH] = len(tape.registers)
+    layout[USES_ANGLES] = int(_reads(tape, tape.stages[2], _ANGLES))
+    layout[USES_BETA_DOT] = int(_reads(tape, tape.stages[1], ("beta_dot", "beta_dot_hat")))
     for key, values in sections.items():
         layout[key] = len(layout)
         layout.extend(values)

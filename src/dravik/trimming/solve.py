@@ -15,7 +15,9 @@ from numpy.typing import NDArray
 from dravik.aircraft import Aircraft
 from dravik.errors import DravikError, TrimError
 from dravik.kernel import BASE_SIGNALS
-from dravik.kernel.equilibrium import residual, residual_slopes
+from dravik.kernel.chart import AIR_CHART, state_from_chart
+from dravik.kernel.equilibrium import newton, residual, residual_slopes
+from dravik.kernel.program import EVERYTHING, SIGNALS
 from dravik.plants import Plant
 from dravik.trimming.condition import Condition, Quantity
 from dravik.trimming.result import PlantTrim, TrimPoint
@@ -178,14 +180,15 @@ class _Search:
             np.array(problem.targets),
         )
         # formulas that no force needs are run only when an equation asks for one
-        self.outputs = any(kind != 0 and max(a, b) >= len(BASE_SIGNALS) for kind, a, b in problem.equations)
+        asked = any(kind != 0 and max(a, b) >= len(BASE_SIGNALS) for kind, a, b in problem.equations)
+        self.extent = EVERYTHING if asked else SIGNALS
         self.low, self.high = (np.array(side) for side in zip(*problem.bounds, strict=True))
 
     def residual(self, v: Floats, steady: bool = True) -> Floats:
         self.evaluations += 1
         residual(
             self.craft.program, self.work, self.z, self.u, 0, *self.args, v, self.out, self.scratch, steady,
-            self.outputs,
+            self.extent,
         )  # fmt: skip
         return self.out.copy()
 
@@ -193,27 +196,36 @@ class _Search:
         self.evaluations += 2 * len(v)
         residual_slopes(
             self.craft.program, self.work, self.z, self.u, 0, *self.args, np.array(v), self.slopes, self.scratch,
-            self.sides, True, self.outputs,
+            self.sides, True, self.extent,
         )  # fmt: skip
         return self.slopes.copy()
 
     def solve(self) -> tuple[Floats, bool]:
         """Return the unknowns, scaled, and whether every equation holds within the limits."""
         start = np.array(self.problem.start)
-        if len(start) == len(self.problem.equations):
-            v = self._newton(start, 25)
-            if np.max(np.abs(self.residual(v))) > 1e-6:
+        square = len(start) == len(self.problem.equations)
+        if square:
+            v, size = self._newton(start.copy())
+            if not size < 1e-6:
                 from scipy.optimize import root
 
-                v = self._newton(np.asarray(root(self.residual, start, jac=self.jacobian).x, dtype=float), 3)
+                v, _ = self._newton(np.asarray(root(self.residual, start, jac=self.jacobian).x, dtype=float))
             inside = bool(np.all(v >= self.low - 1e-12) and np.all(v <= self.high + 1e-12))
             if inside and self._holds(v):
                 return v, True
+        v = self._best_inside(start)
+        if square and not self._holds(v) and np.max(np.abs(self.residual(v))) < 1e-4:
+            v = np.clip(self._newton(v)[0], self.low, self.high)
+        return v, self._holds(v)
+
+    def _best_inside(self, start: Floats) -> Floats:
+        """Return the point within the limits that leaves least over, the speed giving way first.
+
+        A dive too steep to hold shall end as idle power and speed left over, not as a stall that happens to leave
+        a smaller number.
+        """
         from scipy.optimize import least_squares
 
-        first = np.clip(start, self.low + 1e-6, self.high - 1e-6)
-        # speed is what gives way first: a dive too steep to hold shall end as idle power and speed left over,
-        # not as a stall that happens to leave a smaller number
         weights = np.array([_weight(n) for n in self.problem.equation_names])
 
         def weighted(v: Floats) -> Floats:
@@ -224,45 +236,22 @@ class _Search:
             slopes: Floats = self.jacobian(v) * weights[:, None]
             return slopes
 
+        first = np.clip(start, self.low + 1e-6, self.high - 1e-6)
         best = least_squares(
             weighted, first, jac=weighted_slopes, bounds=(self.low, self.high), xtol=1e-15, ftol=1e-15, gtol=1e-15,
             max_nfev=400, x_scale="jac",
         )  # fmt: skip
-        v = np.asarray(best.x, dtype=float)
-        if not self._holds(v) and np.max(np.abs(self.residual(v))) < 1e-4:
-            v = np.clip(self._newton(v, 3), self.low, self.high)
-        return v, self._holds(v)
+        return np.asarray(best.x, dtype=float)
 
-    def _newton(self, v: Floats, steps: int) -> Floats:
-        """Return the point after Newton steps, each halved until the residual falls.
-
-        While a step takes nearly all of the residual away, the slopes are good enough for the next one too.
-        """
-        left, inverse = self.residual(v), None
-        for _ in range(steps):
-            size = np.max(np.abs(left))
-            if not np.isfinite(size) or size < CONVERGED:
-                break
-            fresh = inverse is None
-            if inverse is None:
-                inverse = _inverse(self.jacobian(v))
-            step = inverse @ left
-            step *= min(1.0, LARGEST_STEP / float(np.max(np.abs(step)) + 1e-300))
-            for _ in range(6):
-                tried = self.residual(v - step)
-                now = np.max(np.abs(tried))
-                if now < size:
-                    break
-                step *= 0.5
-            else:
-                if fresh:
-                    break
-                inverse = None
-                continue
-            v, left = v - step, tried
-            if now > 0.02 * size:
-                inverse = None
-        return v
+    def _newton(self, v: Floats) -> tuple[Floats, float]:
+        """Return the point after Newton's method, and the largest residual there."""
+        n = len(v)
+        size, steps = newton(
+            self.craft.program, self.work, self.z, self.u, 0, *self.args, v, self.out, self.slopes, self.scratch,
+            self.sides, np.empty((n, n)), np.empty((2, n)), self.extent, LARGEST_STEP, CONVERGED, 25,
+        )  # fmt: skip
+        self.evaluations += 1 + steps * (2 * n + 1)
+        return v, size
 
     def _holds(self, v: Floats) -> bool:
         # with limits and rates in force: what flies must hold, not what the search saw
@@ -270,32 +259,19 @@ class _Search:
         return bool(np.all(np.isfinite(left)) and np.max(np.abs(left)) < TOLERANCE)
 
 
-def _inverse(slopes: Floats) -> Floats:
-    """Return the inverse, or for slopes without one the pseudo-inverse."""
-    try:
-        found: Floats = np.asarray(np.linalg.inv(slopes), dtype=float)
-        if np.all(np.isfinite(found)):
-            return found
-    except np.linalg.LinAlgError:
-        pass
-    if not np.all(np.isfinite(slopes)):
-        return np.zeros((slopes.shape[1], slopes.shape[0]))
-    return np.asarray(np.linalg.pinv(slopes), dtype=float)
-
-
 def _report(
     craft: Aircraft, condition: Condition, problem: _Problem, search: _Search, v: Floats, reached: bool
 ) -> TrimPoint:
     left = search.residual(v, steady=False)
-    plant = craft.plant("air")
-    x, u = plant.to_state(search.z, search.u), search.u.copy()
-    signals = craft.values(x, u)
-    at_stop = _at_stop(problem, v, search.slopes)
-    rates = plant.derivatives(0.0, search.z, u)
+    u = search.u.copy()
+    x = np.empty(len(search.z) + 1)
+    state_from_chart(craft.program, search.z, u, AIR_CHART, x)
+    signals = craft.values(x, u, workspace=search.work)
+    at_stop = _at_stop(problem, search, v)
     drifting = {
-        slot.name: float(rates[12 + i])
-        for i, slot in enumerate(craft.tape.states)
-        if slot.is_integral and abs(rates[12 + i]) > TOLERANCE
+        slot.name: float(search.work.registers[slot.rate])
+        for slot in craft.tape.states
+        if slot.is_integral and abs(search.work.registers[slot.rate]) > TOLERANCE
     }
     residuals = {n: float(r) for n, r in zip(problem.equation_names, left, strict=True)}
     return TrimPoint(
@@ -313,19 +289,22 @@ def _report(
     )
 
 
-def _at_stop(problem: _Problem, v: Floats, slopes: Floats) -> list[str]:
+def _at_stop(problem: _Problem, search: _Search, v: Floats) -> list[str]:
     """Name the inputs at a limit, and the effectors at one that such an input commands."""
+    span = search.high - search.low
+    room = np.where(np.isfinite(span), 1e-6 * span, 0.0)
+    below, above = v <= search.low + room, v >= search.high - room
     movers = [i for i, (kind, _) in enumerate(problem.unknowns) if kind == 1]
     found = []
-    for i, name in enumerate(problem.names):
-        low, high = problem.bounds[i]
-        room = 1e-6 * (high - low) if math.isfinite(high - low) else 0.0
+    for i in np.flatnonzero(below | above):
+        name = problem.names[i]
         row = f"{name}_rate_of_change"
-        moved = i in movers or (
-            row in problem.equation_names and np.any(np.abs(slopes[problem.equation_names.index(row), movers]) > 1e-9)
+        moved = int(i) in movers or (
+            row in problem.equation_names
+            and bool(np.any(np.abs(search.slopes[problem.equation_names.index(row), movers]) > 1e-9))
         )
-        if moved and (v[i] <= low + room or v[i] >= high - room):
-            found.append(f"{name} at its {'lower' if v[i] <= low + room else 'upper'} stop")
+        if moved:
+            found.append(f"{name} at its {'lower' if below[i] else 'upper'} stop")
     return found
 
 
