@@ -1,6 +1,7 @@
 import contextlib
 import io
 import json
+import shutil
 import subprocess
 import sys
 import tempfile
@@ -138,6 +139,44 @@ class CommandTest(unittest.TestCase):
             with self.subTest(" ".join(arguments)):
                 code, out, err = run(*arguments)
                 self.assertEqual(code, 2, out + err)
+                self.assertIn(words, " ".join(err.split()))
+                self.assertNotIn("Traceback", err)
+
+    def test_faults_in_files_are_one_message_and_exit_2(self) -> None:
+        for file, old, new, words in (
+            ("aero/lift.csv", "-12, 10, -0.2498", "-12, 10, nan", "lift.csv:4: CL is 'nan'; expected a finite number"),
+            (
+                "aero/lift.csv",
+                "-12, 10, -0.2498",
+                "-12, 0, 1",
+                "lift.csv:4: the point alpha = -12 deg, flap = 0 deg is repeated",
+            ),
+            (
+                "aero/lift.csv",
+                "-12, 20,",
+                "-13, 20,",
+                "lift.csv:5: the point alpha = -13 deg, flap = 20 deg is not in rising order",
+            ),
+            ("aero/lift.csv", "-12, 10, -0.2498\n", "", "1 of 64 points are missing: alpha = -12 deg, flap = 10 deg"),
+            ("aircraft.toml", "- 21*q_hat", "- 21*q_hat/0", "aero.Cm: division by zero"),
+            ("aircraft.toml", "- 21*q_hat", "- 21*q_hat**(9**9**9)", "is not a finite number"),
+            ("aircraft.toml", "- 21*q_hat", "- " + "(" * 120 + "q_hat" + ")" * 120, "brackets are open"),
+            ("aircraft.toml", "- 21*q_hat", "- 21*lift_to_drag_of_nothing", "there is no signal"),
+            ("aircraft.toml", '"CL/CD"', '"CL/CD + CL_sum"', "there is no signal 'CL_sum'"),
+            ("aircraft.toml", '"CL_blown(alpha, flap, thrust_coefficient)"', '"CL - 1"', "at the same instant: "),
+            ("aircraft.toml", 'span = "22 m"', 'span = "22"', ""),
+            ("aircraft.toml", 'range = ["0 deg", "35 deg"]', 'range = ["35 deg", "0 deg"]', "does not rise"),
+        ):
+            with self.subTest(new[:30]):
+                craft = self.folder / "craft"
+                shutil.rmtree(craft, ignore_errors=True)
+                self.ok("new", str(craft))
+                path = craft / file
+                text = path.read_text()
+                self.assertIn(old, text)
+                path.write_text(text.replace(old, new, 1))
+                code, out, err = run("trim", str(craft), *AT)
+                self.assertEqual(code, 2 if words else 0, out + err)
                 self.assertIn(words, " ".join(err.split()))
                 self.assertNotIn("Traceback", err)
 

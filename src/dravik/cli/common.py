@@ -117,7 +117,8 @@ def _plain(value: Any) -> Any:
 
 def show_rows(title: str, columns: Sequence[str], rows: Sequence[Sequence[object]]) -> None:
     """Print a table for people; numbers stand to the right."""
-    table = Table(title=title, title_justify="left", title_style="bold", header_style="bold", box=None, pad_edge=False)
+    out.print(f"[bold]{escape(title)}[/bold]")
+    table = Table(header_style="bold", box=None, pad_edge=False)
     for i, column in enumerate(columns):
         numeric = any(isinstance(r[i], float) for r in rows)
         table.add_column(column, justify="right" if numeric else "left", overflow="fold", no_wrap=i == 0)

@@ -317,7 +317,8 @@ def _failure(point: TrimPoint) -> str:
     broken = [(n, v) for n, v in point.residuals.items() if not abs(v) < TOLERANCE]
     left = sorted(((abs(v) * _weight(n), n, v) for n, v in broken), reverse=True)
     parts = []
-    for _, name, value in left[:3]:
+    # what is small beside the worst follows from it, and would only hide it
+    for _, name, value in [entry for entry in left if entry[0] >= 0.1 * left[0][0]][:3]:
         state = name.removesuffix("_dot")
         meaning = f" ({_MEANING[state]})" if state in _MEANING else ""
         parts.append(f"{name} = {value:.3g}{meaning}")
