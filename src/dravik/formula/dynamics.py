@@ -15,7 +15,7 @@ from dravik.formula.parse import Node
 if TYPE_CHECKING:
     from dravik.formula.tape import StateSlot, TapeBuilder
 
-__all__ = ["STATEFUL", "rates", "value"]
+__all__ = ["STATEFUL", "direct_names", "rates", "value"]
 
 #: Each function with states, and the arguments its value needs at the same instant.
 STATEFUL: dict[str, tuple[int, ...]] = {
@@ -23,6 +23,20 @@ STATEFUL: dict[str, tuple[int, ...]] = {
     "actuator_1": (),  # command, time constant, rate, low, high
     "actuator_2": (),  # command, frequency, damping, rate, low, high
 }
+
+
+def direct_names(node: Node) -> list[str]:
+    """Return the names that a formula's value needs at the same instant."""
+    found, stack = [], [node]
+    while stack:
+        current = stack.pop()
+        if current.kind == "name":
+            found.append(current.name)
+        elif current.kind == "call" and current.name in STATEFUL:
+            stack.extend(current.args[i] for i in STATEFUL[current.name])
+        else:
+            stack.extend(current.args)
+    return found
 
 
 def _argument(builder: "TapeBuilder", node: Node, i: int, *, positive: bool = False) -> int:

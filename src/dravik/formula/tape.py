@@ -221,7 +221,10 @@ class TapeBuilder:
 
     def _order(self) -> list[str]:
         """Return the formulas' names so that each comes after those it needs at the same instant."""
-        graph = {name: [n for n in _direct_names(node) if n in self.nodes] for name, (node, _, _) in self.nodes.items()}
+        graph = {
+            name: [n for n in dynamics.direct_names(node) if n in self.nodes]
+            for name, (node, _, _) in self.nodes.items()
+        }
         try:
             return list(TopologicalSorter(graph).static_order())
         except CycleError as error:
@@ -387,17 +390,3 @@ class TapeBuilder:
             last = 3 if row[0] == LOCATE else 6
             stack.extend(r for r in row[2:last] if r >= 0)
         return seen
-
-
-def _direct_names(node: Node) -> list[str]:
-    """Return the names that a formula's value needs at the same instant."""
-    found, stack = [], [node]
-    while stack:
-        current = stack.pop()
-        if current.kind == "name":
-            found.append(current.name)
-        elif current.kind == "call" and current.name in dynamics.STATEFUL:
-            stack.extend(current.args[i] for i in dynamics.STATEFUL[current.name])
-        else:
-            stack.extend(current.args)
-    return found

@@ -86,8 +86,8 @@ def check_flight(crafts: Sequence[Aircraft]) -> Iterator[Finding]:
                 continue
             except ValueError:
                 text = f"the weight is not carried at {label}, controls neutral, flaps up"
-                todo = "raise the lower airspeed, or check lift table, area and mass"
-                yield Finding("warning", craft.where("envelope", "airspeed"), text, todo)
+                remedy = "raise the lower airspeed, or check lift table, area and mass"
+                yield Finding("warning", craft.where("envelope", "airspeed"), text, remedy)
                 continue
             for sign in _SIGNS:
                 value = _derivative(plant, z, u, sign)
