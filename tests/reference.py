@@ -12,12 +12,13 @@ from typing import Any, NamedTuple
 import numpy as np
 from scipy.special import ellipj
 
+from dravik.aero import FlowState
 from dravik.aircraft import sample
 from dravik.atmosphere import air_at
 from dravik.flight import Start, doublet, fly, prove_linear, prove_trim, step
 from dravik.linear import LinearModel, linearise
 from dravik.trimming import trim
-from tests.support import craft, light_aircraft
+from tests.support import craft, elliptic_wing, lattice_slope, light_aircraft, wing
 
 Floats = np.ndarray[Any, np.dtype[np.float64]]
 
@@ -417,3 +418,93 @@ def _glide() -> Iterator[Row]:
         yield Row(f"thrust left at the closed-form glide angle, {speed:g} m/s [N]", 0.0, point["thrust"], 1e-5)
         yield Row(f"alpha there, {speed:g} m/s [rad]", cl / 5.0, point["alpha"], 1e-9)
         yield Row(f"elevator there, {speed:g} m/s [rad]", -0.1 * cl, point["elevator"], 1e-9)
+
+
+# -- vortex lattice -----------------------------------------------------------------------------------------------
+
+
+@case(
+    "Vortex lattice: swept wing of aspect ratio 5, 45 deg, four panels a side",
+    "J. J. Bertin, M. L. Smith, Aerodynamics for Engineers, 2nd ed., Prentice Hall 1989, example 7.2: CL = 3.443 alpha",
+)
+def _bertin() -> Iterator[Row]:
+    swept = wing([((0, 0, 0), 0.2), ((0.5, 0.5, 0), 0.2)], area=0.2, chord=0.2, span=1.0, panels=(1, 4))
+    yield Row("lift slope [1/rad]", 3.443, lattice_slope(swept, "CL", "alpha"), 0.002)
+
+
+@case(
+    "Vortex lattice: the Warren-12 planform (aspect ratio 2 sqrt 2, taper 1/3, leading edge swept 53.54 deg)",
+    "the planform's agreed lifting-surface values, CL_alpha 2.743 and Cm_alpha -3.10 about the apex (as remembered; "
+    "held against the extrapolation of two lattices, whose error falls with the first power of the panel size)",
+)
+def _warren() -> Iterator[Row]:
+    half = math.sqrt(2.0)
+    sections = [((0, 0, 0), 1.5), ((math.tan(math.radians(53.54)) * half, half, 0), 0.5)]
+    found = []
+    for n in (1, 2, 4):
+        lattice = wing(sections, area=2 * half, chord=1.0, span=2 * half, panels=(2 * n, 8 * n))
+        found.append([lattice_slope(lattice, name, "alpha") for name in ("CL", "Cm")])
+    for k, (name, value, tolerance) in enumerate((("CL_alpha", 2.743, 0.01), ("Cm_alpha", -3.10, 0.01))):
+        yield Row(f"{name}, extrapolated [1/rad]", value, 2 * found[2][k] - found[1][k], tolerance)
+        order = math.log2(abs((found[0][k] - found[1][k]) / (found[1][k] - found[2][k])))
+        yield Row(f"{name}, order of convergence", 1.0, order, 0.3)
+
+
+@case(
+    "Vortex lattice: limits of aspect ratio",
+    "slender wing: CL_alpha = pi AR/2 (R. T. Jones); elliptic wing: span efficiency 1, and its roll damping by lifting-line theory, -(pi/4)/(1 + 4/AR)",
+)
+def _limits_of_aspect() -> Iterator[Row]:
+    slender = wing([((0, 0, 0), 20.0), ((0, 0.5, 0), 20.0)], area=20.0, chord=20.0, span=1.0, panels=(30, 60))
+    yield Row(
+        "slender rectangular wing, CL_alpha/(pi AR/2)",
+        1.0,
+        lattice_slope(slender, "CL", "alpha") / (math.pi / 40),
+        0.01,
+    )
+    ellipse = elliptic_wing(20.0, panels=(2, 80))
+    flow = ellipse.forces(FlowState(alpha=0.1))
+    yield Row("elliptic wing, AR 20: span efficiency", 1.0, flow.CL**2 / (math.pi * 20.0 * flow.drag_trefftz), 0.01)
+    # lifting-line theory is the limit of high aspect ratio: at 20 the surface's answer is a few per cent below
+    line = -(math.pi / 4) / (1 + 4 / 20.0)
+    yield Row("elliptic wing, AR 20: Cl_p over lifting-line", 1.0, lattice_slope(ellipse, "Cl", "p_hat") / line, 0.035)
+    slope = 2 * math.pi / (1 + 2 / 20.0)
+    yield Row(
+        "elliptic wing, AR 20: CL_alpha over lifting-line", 1.0, lattice_slope(ellipse, "CL", "alpha") / slope, 0.015
+    )
+
+
+@case(
+    "Vortex lattice: near field against Trefftz plane, rectangular wing AR 8",
+    "momentum: both must give the same lift and induced drag",
+)
+def _trefftz() -> Iterator[Row]:
+    flow = wing(
+        [((0, 0, 0), 1.0), ((0, 4, 0), 1.0)], area=8.0, chord=1.0, span=8.0, panels=(6, 40), spacing="cosine"
+    ).forces(FlowState(alpha=0.1))
+    yield Row("lift, near over far", 1.0, flow.CL / flow.lift_trefftz, 0.01)
+    yield Row("induced drag, near over far", 1.0, flow.CD / flow.drag_trefftz, 0.01)
+
+
+@case(
+    "Vortex lattice: rate derivatives of a small tail far aft",
+    "closed form: Cm_q = -2 a S_t l m/(S c^2), Cn_r = -2 a S_f l m/(S b^2): a turn is felt at three quarters of the tail's chord (m), its force acts at one quarter (l)",
+)
+def _tail() -> Iterator[Row]:
+    arm, felt, area = 12.0, 12.25, 30.0
+    tail = wing(
+        [((arm - 0.125, 0, 0), 0.5), ((arm - 0.125, 2, 0), 0.5)], area=area, chord=2.0, span=15.0, panels=(4, 16)
+    )
+    a = lattice_slope(tail, "CL", "alpha") * area / 2.0
+    yield Row("Cm_q", -2 * a * 2.0 * arm * felt / (area * 2.0**2), lattice_slope(tail, "Cm", "q_hat"), 0.05)
+    fin = wing(
+        [((arm - 0.125, 0, 0), 0.5), ((arm - 0.125, 0, 2), 0.5)],
+        area=area,
+        chord=2.0,
+        span=15.0,
+        panels=(4, 16),
+        mirrored=False,
+    )
+    side = -lattice_slope(fin, "CY", "beta") * area
+    yield Row("Cn_r", -2 * side * arm * felt / (area * 15.0**2), lattice_slope(fin, "Cn", "r_hat"), 0.0005)
+    yield Row("Cn_beta", side * arm / (area * 15.0), lattice_slope(fin, "Cn", "beta"), 0.0005)

@@ -5,6 +5,7 @@ from typing import Any
 
 import numpy as np
 
+from dravik.aero import FlowState, Geometry, Lattice, build_mesh
 from dravik.aircraft import Aircraft, AircraftDefinition
 
 FOOT, SLUG, POUND = 0.3048, 14.593902937, 4.4482216152605
@@ -71,3 +72,35 @@ def random_rotation(seed: int) -> np.ndarray[Any, np.dtype[np.float64]]:
 
 
 DEG = math.pi / 180.0
+
+
+def wing(
+    sections: list[tuple[tuple[float, float, float], float]], *, area: float, chord: float, span: float,
+    panels: tuple[int, int], spacing: str = "uniform", mirrored: bool = True, moment_point: tuple[float, ...] = (0, 0, 0),
+    controls: dict[str, Any] | None = None, **section: Any,
+) -> Lattice:  # fmt: skip
+    """Return the lattice of one surface: sections as leading edge (station axes) and chord."""
+    surface = {
+        "sections": [{"leading_edge": list(edge), "chord": c, **section} for edge, c in sections],
+        "panels": list(panels), "spacing": spacing, "mirrored": mirrored, "controls": controls or {},
+    }  # fmt: skip
+    reference = {"area": area, "chord": chord, "span": span, "moment_point": list(moment_point)}
+    geometry = Geometry.model_validate(
+        {"format": 1, "name": "wing", "reference": reference, "surfaces": {"wing": surface}}
+    )
+    return Lattice(build_mesh(geometry), geometry)
+
+
+def elliptic_wing(aspect: float, panels: tuple[int, int]) -> Lattice:
+    """Return the lattice of a wing of span 2 whose chord is an ellipse about a straight quarter line."""
+    root = 8.0 / (math.pi * aspect)
+    angles = np.linspace(0.0, 0.5 * math.pi, 40)
+    chords = np.maximum(root * np.cos(angles), 1e-3)
+    sections = [((-0.25 * c, float(np.sin(t)), 0.0), float(c)) for t, c in zip(angles, chords, strict=True)]
+    return wing(sections, area=0.5 * math.pi * root, chord=root, span=2.0, panels=panels, spacing="cosine")
+
+
+def lattice_slope(lattice: Lattice, coefficient: str, by: str, step: float = 1e-4) -> float:
+    """Return the derivative of a coefficient at zero by a field of the flow state."""
+    up, down = (getattr(lattice.forces(FlowState(**{by: s})), coefficient) for s in (step, -step))
+    return float((up - down) / (2 * step))

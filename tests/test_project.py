@@ -18,7 +18,19 @@ PACKAGE = ROOT / "src" / "dravik"
 
 #: Lowest first; a module imports from its own layer or from one below.
 LAYERS = (
-    ("errors", "version", "compiled", "units", "frames", "atmosphere", "tables", "formula", "kernel", "plants"),
+    (
+        "errors",
+        "version",
+        "compiled",
+        "units",
+        "frames",
+        "atmosphere",
+        "tables",
+        "formula",
+        "kernel",
+        "plants",
+        "definitions",
+    ),
     ("aero", "mass", "propulsion"),
     ("aircraft",),
     ("trimming", "linear"),

@@ -8,8 +8,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.aircraft.build import Built, EventSpec, InputSpec, Signal, build
-from dravik.aircraft.lines import KeyLines
 from dravik.aircraft.schema import AircraftDefinition, LawDefinition, Loading
+from dravik.definitions import KeyLines
 from dravik.errors import DravikError, nearest
 from dravik.formula import Tape
 from dravik.frames import quaternion_from_euler

@@ -124,5 +124,7 @@ def _smooth_nodes(table: Table) -> NDArray[np.float64]:
     for bits in range(1, 1 << n):
         k = bits.bit_length() - 1
         below = blocks[bits ^ (1 << k)]
-        blocks[bits] = PchipInterpolator(table.axes[k].values, below, axis=k)(table.axes[k].values, nu=1)
+        # the slope between nearly equal values may be too small to divide by: the limited slope is then zero
+        with np.errstate(over="ignore"):
+            blocks[bits] = PchipInterpolator(table.axes[k].values, below, axis=k)(table.axes[k].values, nu=1)
     return np.ascontiguousarray(np.stack([blocks[b] for b in range(1 << n)], axis=-1)).ravel()

@@ -1,0 +1,202 @@
+"""The vortex lattice: horseshoe vortices on flat panels, one factorisation for all flow states.
+
+Each panel carries a bound vortex at a quarter of its chord and two legs that run straight aft (along body -x), over the
+panel's remainder and the wake; the flow is tangential at three quarters of its chord. The legs do not
+turn with the flow, so the influence matrix belongs to the geometry alone. Source: J. Katz, A. Plotkin, Low-Speed
+Aerodynamics, 2nd ed., Cambridge 2001, sections 12.1 and 2.12; Trefftz plane: section 8.2.
+"""
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from functools import cached_property
+from math import pi
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.linalg import lu_factor, lu_solve
+
+from dravik.aero.geometry import Geometry
+from dravik.aero.mesh import Mesh
+from dravik.compiled import compiled
+from dravik.errors import DravikError, nearest
+
+__all__ = ["FlowState", "Lattice", "LatticeForces"]
+
+Floats = NDArray[np.float64]
+
+
+@compiled
+def _add(out: Floats, x: float, y: float, z: float, factor: float) -> None:
+    out[0] += factor * x
+    out[1] += factor * y
+    out[2] += factor * z
+
+
+@compiled
+def _segment(px: float, py: float, pz: float, a: Floats, b: Floats, out: Floats) -> None:
+    """Add the velocity of a unit vortex from ``a`` to ``b``; nothing on its own line."""
+    x1, y1, z1 = px - a[0], py - a[1], pz - a[2]
+    x2, y2, z2 = px - b[0], py - b[1], pz - b[2]
+    cx, cy, cz = y1 * z2 - z1 * y2, z1 * x2 - x1 * z2, x1 * y2 - y1 * x2
+    r1, r2 = np.sqrt(x1 * x1 + y1 * y1 + z1 * z1), np.sqrt(x2 * x2 + y2 * y2 + z2 * z2)
+    product = r1 * r2
+    denominator = product * (product + x1 * x2 + y1 * y2 + z1 * z2)
+    if denominator > 1e-12 * product * product and product > 0.0:
+        _add(out, cx, cy, cz, (r1 + r2) / (4.0 * pi * denominator))
+
+
+@compiled
+def _leg(px: float, py: float, pz: float, a: Floats, sign: float, out: Floats) -> None:
+    """Add the velocity of a vortex from ``a`` to infinity along -x (``sign`` 1), or the other way (-1)."""
+    x, y, z = px - a[0], py - a[1], pz - a[2]
+    r = np.sqrt(x * x + y * y + z * z)
+    denominator = r * (r + x)
+    if y * y + z * z > 1e-20 and denominator > 0.0:
+        # (-1, 0, 0) x (x, y, z) = (0, z, -y)
+        _add(out, 0.0, z, -y, sign / (4.0 * pi * denominator))
+
+
+@compiled
+def influence(points: Floats, left: Floats, right: Floats, out: Floats) -> None:
+    """Fill ``out`` (points, vortices, 3) with the velocity each unit horseshoe induces at each point."""
+    for i in range(points.shape[0]):
+        x, y, z = points[i, 0], points[i, 1], points[i, 2]
+        for j in range(left.shape[0]):
+            v = out[i, j]
+            v[0] = v[1] = v[2] = 0.0
+            _leg(x, y, z, left[j], -1.0, v)
+            _segment(x, y, z, left[j], right[j], v)
+            _leg(x, y, z, right[j], 1.0, v)
+
+
+@dataclass(frozen=True)
+class FlowState:
+    """A state of flow: angles in rad, non-dimensional rates (p b/2V, q c/2V, r b/2V), controls in rad by name."""
+
+    alpha: float = 0.0
+    beta: float = 0.0
+    p_hat: float = 0.0
+    q_hat: float = 0.0
+    r_hat: float = 0.0
+    controls: dict[str, float] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class LatticeForces:
+    """Coefficients about the moment point. Forces in stability axes, moments in body axes.
+
+    ``drag_trefftz`` and ``lift_trefftz`` come from the wake far behind; ``strip_load`` is the lift of each strip as
+    2 * circulation / V over the reference chord.
+    """
+
+    CL: float
+    CD: float
+    CY: float
+    Cl: float
+    Cm: float
+    Cn: float
+    lift_trefftz: float
+    drag_trefftz: float
+    circulation: Floats
+    strip_load: Floats
+
+
+class Lattice:
+    """A factorised lattice, ready for any number of flow states."""
+
+    def __init__(self, mesh: Mesh, geometry: Geometry) -> None:
+        self.mesh = mesh
+        self.reference = geometry.reference
+        n = mesh.count
+        velocities = np.empty((n, n, 3))
+        influence(mesh.points, mesh.left, mesh.right, velocities)
+        # normals of the undeflected surface: controls enter through the right-hand side alone
+        self._normalwash = np.einsum("ijk,ik->ij", velocities, mesh.normals({}))
+        self._middle = 0.5 * (mesh.left + mesh.right)
+        influence(self._middle, mesh.left, mesh.right, velocities)
+        # (3 n, n), so that the velocities at the bound vortices are one matrix product for any number of states
+        self._at_bound = np.ascontiguousarray(velocities.transpose(0, 2, 1)).reshape(3 * n, n)
+
+    @cached_property
+    def _factors(self) -> Any:
+        return lu_factor(self._normalwash)
+
+    def _air(self, state: FlowState, points: Floats) -> Floats:
+        """Return the air's velocity relative to the aircraft at points, for unit airspeed."""
+        ca, sa, cb, sb = np.cos(state.alpha), np.sin(state.alpha), np.cos(state.beta), np.sin(state.beta)
+        velocity = np.array([ca * cb, sb, sa * cb])
+        ref = self.reference
+        rates = 2.0 * np.array([state.p_hat / ref.span, state.q_hat / ref.chord, state.r_hat / ref.span])
+        air: Floats = -(velocity + np.cross(rates, points))
+        return air
+
+    def _boundary(self, state: FlowState) -> Floats:
+        """Return what the vortices must cancel at each control point."""
+        for name in state.controls:
+            if name not in self.mesh.controls:
+                known = list(self.mesh.controls)
+                raise DravikError(f"there is no control {name!r}", expected=", ".join(known), hint=nearest(name, known))
+        normals = self.mesh.normals(state.controls)
+        wash: Floats = -np.einsum("ik,ik->i", self._air(state, self.mesh.points), normals)
+        return wash
+
+    def forces(self, state: FlowState) -> LatticeForces:
+        """Return coefficients at one state of flow; raises DravikError for an unknown control."""
+        return self.solve([state])[0]
+
+    def solve(self, states: Sequence[FlowState]) -> list[LatticeForces]:
+        """Return coefficients at many states of flow, in one go; raises DravikError for an unknown control."""
+        if not states:
+            return []
+        gamma = lu_solve(self._factors, np.stack([self._boundary(s) for s in states], axis=1))
+        induced = (self._at_bound @ gamma).reshape(self.mesh.count, 3, len(states))
+        return [self._near_field(s, gamma[:, i], induced[:, :, i]) for i, s in enumerate(states)]
+
+    def _near_field(self, state: FlowState, gamma: Floats, induced: Floats) -> LatticeForces:
+        """Return coefficients from the force on each piece of vortex (Kutta and Joukowski)."""
+        mesh, ref = self.mesh, self.reference
+        local = self._air(state, self._middle) + induced
+        force = gamma[:, None] * np.cross(local, mesh.right - mesh.left)
+        moment = np.cross(self._middle, force)
+        total, turning = force.sum(axis=0), moment.sum(axis=0)
+        # the legs over the surface carry load when the flow crosses them: in sideslip, roll and yaw
+        for tail, head, sign in ((mesh.tail_left, mesh.left, -1.0), (mesh.tail_right, mesh.right, 1.0)):
+            at = 0.5 * (tail + head)
+            load = sign * gamma[:, None] * np.cross(self._air(state, at), tail - head)
+            total, turning = total + load.sum(axis=0), turning + np.cross(at, load).sum(axis=0)
+        scale = 2.0 / ref.area
+        x, y, z = scale * total
+        ca, sa = np.cos(state.alpha), np.sin(state.alpha)
+        lift, drag = self._trefftz(gamma)
+        strips: Floats = np.bincount(mesh.strip, weights=gamma).astype(np.float64)
+        return LatticeForces(
+            CL=float(x * sa - z * ca), CD=float(-x * ca - z * sa), CY=float(y),
+            Cl=float(scale * turning[0] / ref.span), Cm=float(scale * turning[1] / ref.chord),
+            Cn=float(scale * turning[2] / ref.span),
+            lift_trefftz=lift, drag_trefftz=drag, circulation=gamma, strip_load=2.0 * strips / ref.chord,
+        )  # fmt: skip
+
+    @cached_property
+    def _wake(self) -> tuple[Floats, Floats]:
+        """Return normalwash far behind by strip circulation (strips, strips), and the strips' vectors across."""
+        mesh = self.mesh
+        first = np.unique(mesh.strip, return_index=True)[1]
+        a, b = mesh.left[first][:, 1:], mesh.right[first][:, 1:]
+        middle, flat = 0.5 * (a + b), mesh.flat[first][:, 1:]
+
+        def wash(ends: Floats) -> Floats:
+            # vortices along -x: (-1, 0, 0) x (0, y, z) = (0, z, -y)
+            offset = middle[:, None, :] - ends[None, :, :]
+            across = offset[..., 1] * flat[:, None, 0] - offset[..., 0] * flat[:, None, 1]
+            found: Floats = across / (2.0 * pi * np.sum(offset**2, axis=-1))
+            return found
+
+        return wash(b) - wash(a), b - a
+
+    def _trefftz(self, gamma: Floats) -> tuple[float, float]:
+        """Return lift and induced drag from the wake's trace far behind, as coefficients."""
+        matrix, across = self._wake
+        strength = np.bincount(self.mesh.strip, weights=gamma)
+        drag = -np.sum(strength * (matrix @ strength) * np.linalg.norm(across, axis=1)) / self.reference.area
+        return float(2.0 * np.sum(strength * across[:, 0]) / self.reference.area), float(drag)
