@@ -33,6 +33,7 @@ format: .venv/ready
 
 bench: .venv/kernel
 	$(BIN)/python benchmarks/run.py
+	$(BIN)/python benchmarks/lattice.py
 
 pictures: .venv/kernel
 	$(BIN)/python tools/make_pictures.py

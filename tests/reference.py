@@ -508,3 +508,46 @@ def _tail() -> Iterator[Row]:
     side = -lattice_slope(fin, "CY", "beta") * area
     yield Row("Cn_r", -2 * side * arm * felt / (area * 15.0**2), lattice_slope(fin, "Cn", "r_hat"), 0.0005)
     yield Row("Cn_beta", side * arm / (area * 15.0), lattice_slope(fin, "Cn", "beta"), 0.0005)
+
+
+@case(
+    "Vortex lattice: compressibility, Mach 0.6",
+    "Prandtl-Glauert-Goethert: CL_alpha(M, AR) = CL_alpha(0, AR b)/b, b = sqrt(1 - M^2), by a second lattice",
+)
+def _compressible() -> Iterator[Row]:
+    b = math.sqrt(1 - 0.6**2)
+    options: dict[str, Any] = {"chord": 1.0, "panels": (4, 20)}
+    swept = wing([((0, 0, 0), 1.0), ((1, 4, 0.4), 0.5)], area=6.0, span=8.0, mach=0.6, **options)
+    squeezed = wing([((0, 0, 0), 1.0), ((1, 4 * b, 0.4 * b), 0.5)], area=6.0 * b, span=8.0 * b, **options)
+    yield Row(
+        "lift slope [1/rad]", lattice_slope(squeezed, "CL", "alpha") / b, lattice_slope(swept, "CL", "alpha"), 1e-6
+    )
+    yield Row(
+        "pitching-moment slope [1/rad]",
+        lattice_slope(squeezed, "Cm", "alpha") / b,
+        lattice_slope(swept, "Cm", "alpha"),
+        1e-5,
+    )
+
+
+@case(
+    "Vortex lattice: induced drag near the ground, elliptic loading",
+    "C. Wieselsberger, NACA TM 77, 1922: CDi = CL^2 (1 - s)/(pi AR), s = (1 - 1.32 h/b)/(1.05 + 7.4 h/b)",
+)
+def _ground() -> Iterator[Row]:
+    for share in (0.1, 0.2):
+        ellipse = elliptic_wing(8.0, panels=(1, 60), height=2.0 * share)
+        flow = ellipse.forces(FlowState(alpha=0.05))
+        s = (1 - 1.32 * share) / (1.05 + 7.4 * share)
+        ratio = flow.drag_trefftz * math.pi * 8.0 / flow.lift_trefftz**2
+        yield Row(f"CDi pi AR/CL^2 at h/b {share:g}", 1 - s, ratio, 0.02)
+
+
+@case("Vortex lattice: a half model on a wall", "symmetry: half the loads of the whole wing")
+def _half_model() -> Iterator[Row]:
+    options: dict[str, Any] = {"area": 5.0, "chord": 1.0, "span": 6.0, "panels": (3, 10)}
+    sections: list[tuple[tuple[float, float, float], float]] = [((0, 0, 0), 1.0), ((1, 3, 0.2), 0.6)]
+    whole = wing(sections, **options).forces(FlowState(alpha=0.1, q_hat=0.02))
+    half = wing(sections, mirrored=False, wall=True, **options).forces(FlowState(alpha=0.1, q_hat=0.02))
+    for name in ("CL", "CD", "Cm", "lift_trefftz", "drag_trefftz"):
+        yield Row(f"{name}, half over whole", 0.5, getattr(half, name) / getattr(whole, name), 1e-12)

@@ -77,7 +77,8 @@ DEG = math.pi / 180.0
 def wing(
     sections: list[tuple[tuple[float, float, float], float]], *, area: float, chord: float, span: float,
     panels: tuple[int, int], spacing: str = "uniform", mirrored: bool = True, moment_point: tuple[float, ...] = (0, 0, 0),
-    controls: dict[str, Any] | None = None, **section: Any,
+    controls: dict[str, Any] | None = None, mach: float = 0.0, height: float | None = None, wall: bool = False,
+    **section: Any,
 ) -> Lattice:  # fmt: skip
     """Return the lattice of one surface: sections as leading edge (station axes) and chord."""
     surface = {
@@ -88,16 +89,18 @@ def wing(
     geometry = Geometry.model_validate(
         {"format": 1, "name": "wing", "reference": reference, "surfaces": {"wing": surface}}
     )
-    return Lattice(build_mesh(geometry), geometry)
+    return Lattice(build_mesh(geometry), geometry, mach=mach, height=height, wall=wall)
 
 
-def elliptic_wing(aspect: float, panels: tuple[int, int]) -> Lattice:
+def elliptic_wing(aspect: float, panels: tuple[int, int], height: float | None = None) -> Lattice:
     """Return the lattice of a wing of span 2 whose chord is an ellipse about a straight quarter line."""
     root = 8.0 / (math.pi * aspect)
     angles = np.linspace(0.0, 0.5 * math.pi, 40)
     chords = np.maximum(root * np.cos(angles), 1e-3)
     sections = [((-0.25 * c, float(np.sin(t)), 0.0), float(c)) for t, c in zip(angles, chords, strict=True)]
-    return wing(sections, area=0.5 * math.pi * root, chord=root, span=2.0, panels=panels, spacing="cosine")
+    return wing(
+        sections, area=0.5 * math.pi * root, chord=root, span=2.0, panels=panels, spacing="cosine", height=height
+    )
 
 
 def lattice_slope(lattice: Lattice, coefficient: str, by: str, step: float = 1e-4) -> float:

@@ -164,6 +164,11 @@ class LatticeTest(unittest.TestCase):
                 read_geometry(self.path)
             self.assertIn(words, str(caught.exception))
             self.assertRegex(str(caught.exception), r"geometry\.toml:\d+: (surfaces|reference)")
+        mesh = build_mesh(self.geometry)
+        with self.assertRaisesRegex(DravikError, "mach 0.9; expected 0 to 0.7"):
+            Lattice(mesh, self.geometry, mach=0.9)
+        with self.assertRaisesRegex(DravikError, "under ground"):
+            Lattice(mesh, self.geometry, height=-1.0)
         with self.assertRaisesRegex(DravikError, "no control 'elevatr'.*did you mean elevator"):
             self.lattice.forces(FlowState(controls={"elevatr": 0.1}))
 

@@ -24,6 +24,7 @@ from dravik.errors import DravikError, nearest
 __all__ = ["FlowState", "Lattice", "LatticeForces"]
 
 Floats = NDArray[np.float64]
+MACH_LIMIT = 0.7
 
 
 @compiled
@@ -102,21 +103,81 @@ class LatticeForces:
     strip_load: Floats
 
 
-class Lattice:
-    """A factorised lattice, ready for any number of flow states."""
+@dataclass(frozen=True)
+class _Image:
+    """A mirror image of all vortices: ``mirror`` by component, then ``shift``; ``sign`` of the circulation."""
 
-    def __init__(self, mesh: Mesh, geometry: Geometry) -> None:
+    mirror: tuple[float, float, float]
+    shift: tuple[float, float, float]
+    sign: float
+
+    def of(self, points: Floats) -> Floats:
+        """Return the images of points (n, 3)."""
+        found: Floats = points * np.array(self.mirror) + np.array(self.shift)
+        return found
+
+
+def _images(height: float | None, wall: bool) -> list[_Image]:
+    """Return the images that make the ground and a wall in the plane of symmetry tight to the flow.
+
+    A vortex and its image turn against each other; mirrored left ends stay left ends here, so the ground's image
+    has the opposite sign, and the wall's, whose ends change sides, has it too.
+    """
+    images = []
+    if height is not None:
+        images.append(_Image((1.0, 1.0, -1.0), (0.0, 0.0, 2.0 * height), -1.0))
+    if wall:
+        images.append(_Image((1.0, -1.0, 1.0), (0.0, 0.0, 0.0), -1.0))
+    if height is not None and wall:
+        images.append(_Image((1.0, -1.0, -1.0), (0.0, 0.0, 2.0 * height), 1.0))
+    return images
+
+
+class Lattice:
+    """A factorised lattice, ready for any number of flow states.
+
+    ``mach`` up to 0.7 by the Prandtl-Glauert rule: linear, so without shocks, and not beyond the drag rise.
+    ``height`` in m of the moment point above the ground, which is taken as parallel to body x and y: right to first
+    order in the attitude. ``wall``: a tight wall in the plane of symmetry, for a half model. Raises DravikError for
+    values outside these ranges.
+    """
+
+    def __init__(
+        self, mesh: Mesh, geometry: Geometry, *, mach: float = 0.0, height: float | None = None, wall: bool = False
+    ) -> None:
         self.mesh = mesh
         self.reference = geometry.reference
+        if not 0.0 <= mach <= MACH_LIMIT:
+            raise DravikError(f"mach {mach:g}", expected=f"0 to {MACH_LIMIT:g}, where the Prandtl-Glauert rule holds")
+        lowest = float(max(np.max(mesh.left[:, 2]), np.max(mesh.right[:, 2]), np.max(mesh.tail_left[:, 2])))
+        if height is not None and not height > lowest:
+            raise DravikError(
+                f"height {height:g} m: the lowest point would be under ground", expected=f"above {lowest:.3g} m"
+            )
+        self._squeeze = float(np.sqrt(1.0 - mach**2))
+        self._images = _images(height, wall)
         n = mesh.count
         velocities = np.empty((n, n, 3))
-        influence(mesh.points, mesh.left, mesh.right, velocities)
+        self._induce(mesh.points, velocities)
         # normals of the undeflected surface: controls enter through the right-hand side alone
         self._normalwash = np.einsum("ijk,ik->ij", velocities, mesh.normals({}))
         self._middle = 0.5 * (mesh.left + mesh.right)
-        influence(self._middle, mesh.left, mesh.right, velocities)
+        self._induce(self._middle, velocities)
         # (3 n, n), so that the velocities at the bound vortices are one matrix product for any number of states
         self._at_bound = np.ascontiguousarray(velocities.transpose(0, 2, 1)).reshape(3 * n, n)
+
+    def _induce(self, points: Floats, out: Floats) -> None:
+        """Fill ``out`` (points, vortices, 3) with induced velocities, images and compressibility included."""
+        # Goethert's rule: in a space squeezed across the flow the vortex field is that of incompressible flow
+        scale = np.array([1.0, self._squeeze, self._squeeze])
+        left, right = self.mesh.left * scale, self.mesh.right * scale
+        influence(points * scale, left, right, out)
+        more = np.empty_like(out) if self._images else out
+        for image in self._images:
+            a, b = image.of(self.mesh.left) * scale, image.of(self.mesh.right) * scale
+            influence(points * scale, np.ascontiguousarray(a), np.ascontiguousarray(b), more)
+            out += image.sign * more
+        out[:, :, 1:] *= self._squeeze
 
     @cached_property
     def _factors(self) -> Any:
@@ -192,7 +253,11 @@ class Lattice:
             found: Floats = across / (2.0 * pi * np.sum(offset**2, axis=-1))
             return found
 
-        return wash(b) - wash(a), b - a
+        total = wash(b) - wash(a)
+        for image in self._images:
+            left, right = (image.of(ends[first])[:, 1:] for ends in (mesh.left, mesh.right))
+            total += image.sign * (wash(right) - wash(left))
+        return total, b - a
 
     def _trefftz(self, gamma: Floats) -> tuple[float, float]:
         """Return lift and induced drag from the wake's trace far behind, as coefficients."""
