@@ -204,6 +204,13 @@ class FlyTest(unittest.TestCase):
         ground = fly(craft(), start=start, duration=10)
         self.assertEqual(ground.events[-1].text, "the centre of gravity is below sea level")
 
+    def test_an_input_beyond_its_range_is_held_and_said(self) -> None:
+        run = fly(TARN, start=POINT, duration=3, controls={"pitch_stick": step(2.0, at=1), "throttle": step(0.1, at=2)})
+        self.assertAlmostEqual(float(run["pitch_stick"].max()), 1.0)
+        self.assertEqual(
+            [(e.text, e.time) for e in run.events], [("pitch_stick is asked beyond its range, and held", 1.0)]
+        )
+
     def test_wind_carries_the_aircraft_along(self) -> None:
         still = fly(TARN, start=POINT, duration=10, record=["north", "east"])
         x, u = POINT.state.copy(), POINT.inputs.copy()

@@ -11,14 +11,14 @@ from typing import Any, Protocol
 import numpy as np
 from numpy.typing import NDArray
 
-from dravik.aircraft import Aircraft
+from dravik.aircraft import Aircraft, InputSpec
 from dravik.errors import DravikError, FlightError
 from dravik.flight.histories import History
 from dravik.flight.recording import Event, Recording
 from dravik.kernel import Workspace
 from dravik.kernel.integrate import clamp_states, fly_steps
 from dravik.kernel.motion import evaluate
-from dravik.kernel.program import EVENT_COUNT, EVERYTHING, MOTION, N_EVENTS, OUTSIDE_TABLE, STOP_EVENT
+from dravik.kernel.program import EVENT_CAPACITY, EVENT_COUNT, EVERYTHING, MOTION, N_EVENTS, OUTSIDE_TABLE, STOP_EVENT
 from dravik.trimming import TrimPoint
 from dravik.units import KINDS, quantity
 from dravik.version import __version__
@@ -133,6 +133,7 @@ class _Flight:
         self.texts = {name: history.text for name, history in controls.items()}
         self.work = craft.workspace()
         self.rows: list[Floats] = []
+        self.held: dict[str, Event] = {}
 
     def _bind(self, name: str, history: History) -> tuple[int, History]:
         index = self.craft.input_index(name)
@@ -153,8 +154,18 @@ class _Flight:
             u[:, :, index] = values if history.absolute else u[:, :, index] + values
         for i, spec in enumerate(self.craft.inputs.values()):
             if math.isfinite(spec.low) or math.isfinite(spec.high):
-                np.clip(u[:, :, i], spec.low, spec.high, out=u[:, :, i])
+                self._hold_in_range(spec, u[:, :, i], starts)
         return u
+
+    def _hold_in_range(self, spec: InputSpec, values: Floats, starts: Floats) -> None:
+        """Hold an input within its range, and note the first time that more was asked."""
+        room = 1e-9 * (spec.high - spec.low) if math.isfinite(spec.high - spec.low) else 0.0
+        beyond = np.any((values < spec.low - room) | (values > spec.high + room), axis=1)
+        if np.any(beyond) and spec.name not in self.held:
+            self.held[spec.name] = Event(
+                float(starts[np.argmax(beyond)]), f"{spec.name} is asked beyond its range, and held"
+            )
+        np.clip(values, spec.low, spec.high, out=values)
 
     def run(self, progress: Callable[[float], None] | None) -> Recording:
         begun = clock.perf_counter()
@@ -221,6 +232,9 @@ class _Flight:
         n = int(craft.program.layout[N_EVENTS])
         log = w.events[n : n + int(w.counters[EVENT_COUNT])]
         events = [Event(float(t), craft.events[int(i)].text) for t, i in log]
+        if len(events) == EVENT_CAPACITY:
+            events.append(Event(events[-1].time, f"more than {EVENT_CAPACITY} events: the rest is not logged"))
+        events = sorted([*events, *self.held.values()], key=lambda e: e.time)
         units = {name: craft.signals[name].unit for name in self.names}
         values = np.concatenate(self.rows) if self.rows else np.empty((0, len(self.names)))
         return Recording(self.names, units, values, events, self._metadata(begun), craft.outside_visits(w))
@@ -287,7 +301,9 @@ class _Flight:
         for index, history in self.histories:
             value = float(history(np.array(inside)))
             u[index] = value if history.absolute else u[index] + value
-        return u
+        specs = self.craft.inputs.values()
+        held: Floats = np.clip(u, [spec.low for spec in specs], [spec.high for spec in specs])
+        return held
 
     def _rates_between(self, low: float, high: float) -> Callable[[float, Floats], Floats]:
         def rates(t: float, x: Floats) -> Floats:

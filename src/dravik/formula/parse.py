@@ -2,7 +2,6 @@
 
 import ast
 import math
-from collections.abc import Iterator
 from dataclasses import dataclass
 
 from dravik.errors import FormulaError, nearest
@@ -30,14 +29,6 @@ class Node:
     name: str = ""
     value: float = 0.0
     args: tuple["Node", ...] = ()
-
-    def walk(self) -> Iterator["Node"]:
-        """Yield this node and every one below it."""
-        stack = [self]
-        while stack:
-            node = stack.pop()
-            yield node
-            stack.extend(reversed(node.args))
 
 
 def parse(text: str | float, *, where: str = "") -> Node:

@@ -96,7 +96,8 @@ def check_flight(crafts: Sequence[Aircraft]) -> Iterator[Finding]:
             if "CL" in craft.signals:
                 slopes.append(_lift_slope(plant, z, u))
     for sign, where in wrong.items():
-        text = f"{sign.symbol} has the wrong sign or is zero at {', '.join(where)}: {sign.meaning}"
+        points = "all over the envelope" if len(where) == 3 * len(crafts) else "at " + ", ".join(where)
+        text = f"{sign.symbol} has the wrong sign or is zero {points}: {sign.meaning}"
         yield Finding(sign.severity, place, text, sign.do)
     if slopes and not 0.5 < max(slopes) < 10.0:
         text = f"the lift slope is {max(slopes):.3g} per rad"
