@@ -65,6 +65,22 @@ class CommandTest(unittest.TestCase):
         self.assertIn("theta", self.ok("plot", recording, "--signals", "theta,elevator", "--out", str(picture)))
         self.assertEqual(picture.read_bytes()[:4], b"\x89PNG")
 
+    def test_drawing_and_lattice(self) -> None:
+        views, loading = self.folder / "views.png", self.folder / "loading.png"
+        drawn = self.ok("tables", "draw", "tarn", "--figure", str(views), "--loading", str(loading))
+        self.assertRegex(drawn, r"by elevator +0\.\d+ +\S+ +0 +0 +-\d\.\d+ +0\n")
+        self.assertTrue(min(views.stat().st_size, loading.stat().st_size) > 20000)
+        found = json.loads(self.ok("tables", "draw", "tarn", "--alpha", "2 deg", "--json"))
+        self.assertAlmostEqual(found["lift_trefftz"] / found["CL"], 1.0, delta=0.01)
+        self.assertGreater(found["derivatives"]["aileron"]["Cl"], 0.1)
+        for arguments, words in (
+            (["--mach", "0.95"], "where the Prandtl-Glauert rule holds"),
+            (["--alpha", "4"], "has no unit"),
+        ):
+            code, _, err = run("tables", "draw", "tarn", *arguments)
+            self.assertEqual(code, 2)
+            self.assertIn(words, err)
+
     def test_json(self) -> None:
         trimmed = json.loads(self.ok("trim", "tarn", *AT, "--json"))
         self.assertTrue(trimmed["reached"])

@@ -85,6 +85,10 @@ def main() -> None:
         )  # fmt: skip
         terminal("linearise", run(folder, "linearise", "tarn", *AT, "--prove", "rudder"))
         terminal("handling", run(folder, "handling", "tarn", *AT, "--category", "C"))
+        drawing = ["tables", "draw", "tarn", "--figure", "views.png", "--loading", "loading.png"]
+        terminal("tables_draw", run(folder, *drawing))
+        for figure in ("views", "loading"):
+            shutil.copyfile(folder / f"{figure}.png", SHOTS / f"figure_{figure}.png")
         flight = ["fly", "tarn", *AT, "--duration", "40 s", "--control", "elevator=3211(2 deg, at=2 s, width=1 s)"]
         more = ["--control", "aileron=doublet(4 deg, at=20 s, width=1 s)", "--out", "run.csv"]
         plot = [

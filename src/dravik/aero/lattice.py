@@ -7,7 +7,7 @@ Aerodynamics, 2nd ed., Cambridge 2001, sections 12.1 and 2.12; Trefftz plane: se
 """
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from math import pi
 from typing import Any
@@ -213,6 +213,25 @@ class Lattice:
         gamma = lu_solve(self._factors, np.stack([self._boundary(s) for s in states], axis=1))
         induced = (self._at_bound @ gamma).reshape(self.mesh.count, 3, len(states))
         return [self._near_field(s, gamma[:, i], induced[:, :, i]) for i, s in enumerate(states)]
+
+    def derivatives(self, state: FlowState, *, step: float = 1e-3) -> dict[str, dict[str, float]]:
+        """Return the derivatives of the six coefficients by angle, rate and control, as central differences."""
+        moves: dict[str, tuple[FlowState, FlowState]] = {}
+        for name in ("alpha", "beta", "p_hat", "q_hat", "r_hat"):
+            value = getattr(state, name)
+            moves[name] = replace(state, **{name: value + step}), replace(state, **{name: value - step})
+        for name in self.mesh.controls:
+            value = state.controls.get(name, 0.0)
+            sides = [replace(state, controls={**state.controls, name: value + s}) for s in (step, -step)]
+            moves[name] = sides[0], sides[1]
+        flows = self.solve([s for pair in moves.values() for s in pair])
+        return {
+            name: {
+                c: (getattr(flows[2 * i], c) - getattr(flows[2 * i + 1], c)) / (2.0 * step) + 0.0
+                for c in ("CL", "CD", "CY", "Cl", "Cm", "Cn")
+            }
+            for i, name in enumerate(moves)
+        }
 
     def _near_field(self, state: FlowState, gamma: Floats, induced: Floats) -> LatticeForces:
         """Return coefficients from the force on each piece of vortex (Kutta and Joukowski)."""

@@ -23,6 +23,7 @@ from dravik.cli.common import (
     out,
     show_rows,
 )
+from dravik.cli.tables import tables
 from dravik.errors import DravikError, FlightError
 from dravik.version import __version__
 
@@ -105,6 +106,9 @@ def check(aircraft: AircraftFile, loading: Loading = "", law: Laws = None, as_js
         out.print(f"{craft.name} ({craft.loading_name}): {counts}")
     if errors:
         raise typer.Exit(1)
+
+
+app.add_typer(tables, name="tables")
 
 
 @app.command()

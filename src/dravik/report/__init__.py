@@ -4,19 +4,31 @@ from importlib import import_module
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
+    from dravik.report.drawings import figure_loading, figure_three_views
     from dravik.report.figures import figure_histories, figure_overlay, figure_poles, save_figure
     from dravik.report.page import Block, write_page
 
 _HOMES = {
     "figure_histories": "figures",
+    "figure_loading": "drawings",
     "figure_overlay": "figures",
     "figure_poles": "figures",
+    "figure_three_views": "drawings",
     "save_figure": "figures",
     "Block": "page",
     "write_page": "page",
 }
 
-__all__ = ["Block", "figure_histories", "figure_overlay", "figure_poles", "save_figure", "write_page"]
+__all__ = [
+    "Block",
+    "figure_histories",
+    "figure_loading",
+    "figure_overlay",
+    "figure_poles",
+    "figure_three_views",
+    "save_figure",
+    "write_page",
+]
 
 
 def __getattr__(name: str) -> Any:

@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from dravik.flight import LinearProof, Recording
     from dravik.linear import Mode, Modes
 
-__all__ = ["figure_histories", "figure_overlay", "figure_poles", "save_figure"]
+__all__ = ["figure_histories", "figure_overlay", "figure_poles", "new_figure", "save_figure"]
 
 INK, SOFT, GRID = "#1d2b33", "#6b7b84", "#dfe5e8"
 ACTUAL, COMMANDED, THIRD = "#0b6e8f", "#d1662c", "#7a4fa3"
@@ -39,7 +39,8 @@ STYLE: Any = {
 }
 
 
-def _figure(title: str) -> Figure:
+def new_figure(title: str) -> Figure:
+    """Return an empty figure of the common size and look."""
     with matplotlib.rc_context(STYLE):
         figure = Figure(figsize=SIZE, dpi=100, layout="constrained")
     figure.suptitle(title, color=INK, fontsize=13, x=0.01, ha="left")
@@ -79,7 +80,7 @@ def figure_histories(
         raise DravikError("no signals to plot", hint="--signals alpha,theta")
     columns = 1 if len(signals) <= 4 else 2
     rows = math.ceil(len(signals) / columns)
-    figure = _figure(title)
+    figure = new_figure(title)
     with matplotlib.rc_context(STYLE):
         grid = figure.subplots(rows, columns, sharex=True, squeeze=False)
         places = [grid[i % rows][i // rows] for i in range(len(signals))]
@@ -137,7 +138,7 @@ def figure_poles(modes: "Modes", *, title: str = "") -> Figure:
     for size in sizes:
         if size < CLEAR * reaches[-1] and len(reaches) < 3:
             reaches.append(size)
-    figure = _figure(title)
+    figure = new_figure(title)
     with matplotlib.rc_context(STYLE):
         panels = figure.subplots(1, len(reaches), squeeze=False)[0]
         for i, (axes, reach) in enumerate(zip(panels, reaches, strict=True)):
@@ -180,7 +181,7 @@ def _pole_panel(axes: "Axes", modes: "Sequence[Mode]", reach: float, named: "Seq
 
 def figure_overlay(proof: "LinearProof", *, title: str = "") -> Figure:
     """Return the linear answer drawn over the nonlinear one, a panel for each signal, with the difference named."""
-    figure = _figure(title or f"Linear against nonlinear: {proof.title}")
+    figure = new_figure(title or f"Linear against nonlinear: {proof.title}")
     names = list(proof.nonlinear)
     columns = 1 if len(names) <= 3 else 2
     with matplotlib.rc_context(STYLE):
