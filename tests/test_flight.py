@@ -175,6 +175,14 @@ class FlyTest(unittest.TestCase):
         with self.assertRaisesRegex(FlightError, r"at 1 s .* is inf: it arises in f\n  2/\(x - time\)\n +\^") as caught:
             fly(body, start=start, duration=3, dt=0.125)
         self.assertEqual(len(caught.exception.recording.time), 8)  # type: ignore[attr-defined]
+        # also when it arises only at the very last moment
+        end = craft(
+            environment={"gravity": 0.0},
+            formulas={"f": "if_else(time > 0.9999, log(-1 - 0*time), 1)", "g": "integral(f)"},
+        )
+        start = Start(end.state(position=(0, 0, 1000), velocity=(10, 0, 0)), end.default_inputs())
+        with self.assertRaisesRegex(FlightError, r"at 1 s .* is nan: it arises in f"):
+            fly(end, start=start, duration=1, dt=0.125)
 
     def test_leaving_a_table(self) -> None:
         axis = (Axis("time", np.array([0.0, 1.0]), "s"),)
@@ -239,6 +247,13 @@ class LawTest(unittest.TestCase):
     def test_pitch_hold_and_yaw_damper_do_what_they_are_for(self) -> None:
         folder = sample_path("tarn") / "laws"
         held = TARN.with_law(*load_law(folder / "pitch_hold.toml"))
+        # what a law adds is part of what was flown, and so of its fingerprint
+        prints = set()
+        for formula in ("0*q", "0.1*q"):
+            law = sample_law(formula)
+            flown = fly(law, start=trim(law, airspeed=62, altitude=300, flight_path=0), duration=0.1)
+            prints.add(flown.metadata["definition_sha256"])
+        self.assertEqual(len(prints), 2)
         start = trim(held, airspeed="62 m/s", altitude="300 m")
         run = fly(held, start=start, duration=20, controls={"theta_command": step("2 deg", at=1)})
         self.assertAlmostEqual(run["theta"][-1] - run["theta"][0], 2 * DEG, delta=0.1 * DEG)
@@ -272,6 +287,7 @@ class RecordingTest(unittest.TestCase):
             (Path(folder) / "run.csv").write_text("time_s,alpha_deg\n1,x\n")
             with self.assertRaisesRegex(DravikError, "no recording of a flight"):
                 read_recording(Path(folder) / "run.csv")
+            self.assertEqual(side["start_inputs"]["throttle"], POINT["throttle"])
             with self.assertRaisesRegex(DravikError, "cannot be written"):
                 run.save(Path(folder) / "nowhere" / "run.csv")
         with self.assertRaisesRegex(DravikError, "no such recording"):

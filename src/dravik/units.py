@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     from pint import UnitRegistry
     from pint.facets.plain import PlainUnit
 
-__all__ = ["KINDS", "column_name", "from_si", "kind_of_unit", "quantity", "split_column", "to_si"]
+__all__ = ["KINDS", "column_name", "from_si", "in_si", "kind_of_unit", "quantity", "split_column", "to_si"]
 
 #: Each kind of quantity: the SI unit Dravik keeps inside, and an example for messages.
 KINDS: dict[str, tuple[str, str]] = {
@@ -143,6 +143,16 @@ def quantity(value: object, kind: str, *, where: str = "") -> float:
     except DravikError as error:
         raise DravikError(f"{value!r}: {error.what}", where=where, expected=expected) from error
     return number * scale + offset
+
+
+def in_si(value: object, kind: str, *, where: str = "") -> float:
+    """Return an argument of a Python call in SI: here a bare number is SI, angles in rad; a string carries its unit.
+
+    Raises DravikError as ``quantity`` does, and for a number that is not finite.
+    """
+    if isinstance(value, int | float) and not isinstance(value, bool) and math.isfinite(value):
+        return float(value)
+    return quantity(value, kind, where=where)
 
 
 #: How recordings and figures show an SI unit to people, with the suffix of ANSI/AIAA S-119 names.

@@ -36,7 +36,6 @@ class Mesh:
     points: Floats
     flat: Floats
     slopes: Floats
-    areas: Floats
     controls: dict[str, Floats]
     strip: NDArray[np.int64]
     surface: list[str]
@@ -104,8 +103,6 @@ def _side(surface: Surface, origin: tuple[float, float, float], folder: Path) ->
     camber = np.array([p.slope(threequarter) for p in profiles])
     slopes = np.stack([np.interp(middle, breaks, np.arctan(camber[:, j])) for j in range(len(threequarter))], axis=-1)
     angles = np.interp(middle, breaks, twist)[:, None] - slopes
-    widths = np.linalg.norm(np.diff(leading(span)[:, 1:], axis=0), axis=1)
-    panel_chord = np.interp(middle, breaks, chords)[:, None] * step[None, :]
     rows = {
         "inner": inner.reshape(-1, 3),
         "outer": outer.reshape(-1, 3),
@@ -114,7 +111,6 @@ def _side(surface: Surface, origin: tuple[float, float, float], folder: Path) ->
         "points": place(middle, threequarter).reshape(-1, 3),
         "flat": np.cross(across, AHEAD).reshape(-1, 3),
         "slopes": angles.ravel(),
-        "areas": (widths[:, None] * panel_chord).ravel(),
         "strip": np.repeat(np.arange(len(middle)), len(step)).astype(float),
     }
     for name, control in surface.controls.items():
@@ -171,5 +167,5 @@ def build_mesh(geometry: Geometry, folder: str | Path = ".") -> Mesh:
 
     return Mesh(
         joined("inner"), joined("outer"), joined("tail_inner"), joined("tail_outer"), joined("points"), joined("flat"),
-        joined("slopes"), joined("areas"), turned, joined("strip").astype(np.int64), names,
+        joined("slopes"), turned, joined("strip").astype(np.int64), names,
     )  # fmt: skip

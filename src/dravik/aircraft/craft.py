@@ -14,7 +14,7 @@ from dravik.errors import DravikError, nearest
 from dravik.formula import Tape
 from dravik.frames import quaternion_from_euler
 from dravik.kernel import RIGID_STATES, Program, Workspace, new_workspace
-from dravik.kernel.chart import AIR_CHART, BODY_CHART, chart_from_state, chart_rates, state_from_chart
+from dravik.kernel.chart import AIR_CHART, BODY_CHART, chart_from_state, chart_rates
 from dravik.kernel.motion import evaluate
 from dravik.kernel.program import EVERYTHING, FLAGS, OUTSIDE_TABLE
 from dravik.tables import Table
@@ -312,9 +312,3 @@ class AircraftPlant:
         z = np.empty(len(x) - 1)
         chart_from_state(self.craft.program, w, x, self.chart, z)
         return z
-
-    def to_state(self, z: Floats, u: Floats) -> Floats:
-        """Return the integrated state of chart coordinates."""
-        x = np.empty(len(z) + 1)
-        state_from_chart(self.craft.program, z, u, self.chart, x)
-        return x

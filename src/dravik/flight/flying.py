@@ -131,6 +131,7 @@ class _Flight:
         self.picks = np.array([craft.tape.names[n] for n in self.names], dtype=np.int64)
         self.histories = [self._bind(name, history) for name, history in controls.items()]
         self.texts = {name: history.text for name, history in controls.items()}
+        self.start_inputs = dict(zip(craft.input_names, self.inputs.tolist(), strict=True))
         self.work = craft.workspace()
         self.rows: list[Floats] = []
         self.held: dict[str, Event] = {}
@@ -188,7 +189,8 @@ class _Flight:
             )  # fmt: skip
             self.rows.append(out[:rows])
             first += done
-            if done < count or self.work.counters[OUTSIDE_TABLE]:
+            finite = bool(np.all(np.isfinite(self.work.slopes[0])))
+            if done < count or self.work.counters[OUTSIDE_TABLE] or not finite:
                 if self.work.counters[STOP_EVENT] == 0:
                     self._fail(first * self.dt, begun)
                 break
@@ -241,7 +243,8 @@ class _Flight:
 
     def _metadata(self, begun: float) -> dict[str, Any]:
         craft = self.craft
-        definition = craft.definition.model_dump_json()
+        # what laws add to commands is no part of an aircraft file, but of what was flown
+        definition = craft.definition.model_dump_json() + repr(sorted(craft.definition.add.items()))
         return {
             "dravik": __version__,
             "aircraft": craft.name,
@@ -251,7 +254,7 @@ class _Flight:
             "tables_sha256": hashlib.sha256(craft.tape.values.tobytes()).hexdigest(),
             "step_s": self.dt,
             "controls": self.texts,
-            "start_inputs": dict(zip(craft.input_names, self.inputs.tolist(), strict=True)),
+            "start_inputs": self.start_inputs,
             "wall_time_s": round(clock.perf_counter() - begun, 4),
         }
 
@@ -293,6 +296,8 @@ class _Flight:
             )
             rows[i] = self.work.registers[self.picks]
         self.rows = [rows]
+        if self.work.counters[OUTSIDE_TABLE]:
+            self._fail(end, begun)
         return self._recording(begun)
 
     def _inputs_at(self, t: float, low: float, high: float) -> Floats:

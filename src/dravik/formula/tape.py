@@ -9,7 +9,7 @@ Every value lives in a register. Instructions are sorted into four stages, by wh
 """
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from graphlib import CycleError, TopologicalSorter
 from typing import NamedTuple
 
@@ -68,8 +68,6 @@ class Tape:
     table_start: NDArray[np.int64]
     table_strides: NDArray[np.int64]
     locates: list[list[tuple[str, str]]]
-    locate_units: list[str]
-    levels: dict[str, int] = field(default_factory=dict)
 
     def trace(self, register: int, values: NDArray[np.float64]) -> Source | None:
         """Return the place where a value that is not finite first arose, going back from ``register``."""
@@ -122,7 +120,6 @@ class TapeBuilder:
         self._axes: dict[tuple[float, ...], int] = {}
         self._table_ids: dict[str, int] = {}
         self.locates: list[list[tuple[str, str]]] = []
-        self.locate_units: list[str] = []
         for name, level in base.items():
             self.names[name] = self._register(0.0, level, 1 if level == 1 else 0)
         for name in inputs:
@@ -324,12 +321,12 @@ class TapeBuilder:
         for axis, argument in zip(table.axes, node.args, strict=True):
             axis_id = self._axes.setdefault(tuple(float(v) for v in axis.values), len(self._axes))
             key = (axis_id, self.compile(argument), OUTSIDE[table.outside])
-            cells.append(self._locate(key, table.name or node.name, axis.name, axis.unit, node.position))
+            cells.append(self._locate(key, table.name or node.name, axis.name, node.position))
         table_id = self._table_ids.setdefault(node.name, len(self._table_ids))
         op = "smooth" if table.is_smooth else f"linear{len(cells)}"
         return self.emit(op, *cells, position=node.position, extra=table_id)
 
-    def _locate(self, key: tuple[int, int, int], table: str, axis: str, unit: str, position: int) -> int:
+    def _locate(self, key: tuple[int, int, int], table: str, axis: str, position: int) -> int:
         """Return the register of a cell; three follow one another: cell, place in it, width."""
         axis_id, argument, policy = key
         known = self._known.get(("cell", *key))
@@ -338,7 +335,6 @@ class TapeBuilder:
             row = next(r for r in reversed(self.code) if r[1] == register)
             row[3], row[4], row[6] = policy, len(self.locates), axis_id
             self.locates.append([])
-            self.locate_units.append(unit)
             known = self._known["cell", *key] = register
         counter = next(r[4] for r in self.code if r[0] == LOCATE and r[1] == known)
         if (table, axis) not in self.locates[counter]:
@@ -373,8 +369,6 @@ class TapeBuilder:
             table_start=starts[:-1].astype(np.int64),
             table_strides=strides,
             locates=self.locates,
-            locate_units=self.locate_units,
-            levels={n: self.levels[r] for n, r in self.names.items()},
         )
 
     def _reachable(self, roots: list[int]) -> set[int]:

@@ -3,7 +3,7 @@
 from dataclasses import dataclass, field
 
 from dravik.errors import DravikError
-from dravik.units import quantity
+from dravik.units import in_si
 
 __all__ = ["Condition"]
 
@@ -43,19 +43,19 @@ class Condition:
         Raises DravikError for wrong units, for an airspeed that is not above zero, and for a flight path
         of ±90° or beyond.
         """
-        speed = quantity(airspeed, "speed", where="airspeed")
+        speed = in_si(airspeed, "speed", where="airspeed")
         if not speed > 0.0:
             raise DravikError(f"airspeed {airspeed!r}", expected="a speed above zero")
-        path = _angle(flight_path, "flight_path")
+        path = in_si(flight_path, "angle", where="flight_path")
         if not abs(path) < 1.55:
             raise DravikError(f"flight_path {flight_path!r}", expected="between -88 deg and 88 deg")
         return cls(
             airspeed=speed,
-            altitude=quantity(altitude, "length", where="altitude"),
+            altitude=in_si(altitude, "length", where="altitude"),
             flight_path=path,
-            heading=_angle(heading, "heading"),
-            sideslip=_angle(sideslip, "sideslip"),
-            bank=None if bank is None else _angle(bank, "bank"),
+            heading=in_si(heading, "angle", where="heading"),
+            sideslip=in_si(sideslip, "angle", where="sideslip"),
+            bank=None if bank is None else in_si(bank, "angle", where="bank"),
             inputs=dict(inputs or {}),
         )
 
@@ -64,8 +64,3 @@ class Condition:
         if self.flight_path:
             text += f", flight path {self.flight_path * 57.29577951308232:.3g} deg"
         return text
-
-
-def _angle(value: Quantity, where: str) -> float:
-    """Return an angle in rad; in Python a bare number is SI, as everywhere."""
-    return float(value) if isinstance(value, float) else quantity(value, "angle", where=where)

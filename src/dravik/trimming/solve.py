@@ -21,7 +21,7 @@ from dravik.kernel.program import EVERYTHING, SIGNALS
 from dravik.plants import Plant
 from dravik.trimming.condition import Condition, Quantity
 from dravik.trimming.result import PlantTrim, TrimPoint
-from dravik.units import KINDS, quantity
+from dravik.units import KINDS, in_si
 
 __all__ = ["trim", "trim_plant"]
 
@@ -103,7 +103,7 @@ def trim(
     for name, value in (inputs or {}).items():
         target = craft.input_names[craft.input_index(name)]
         kind = next(k for k, (unit, _) in KINDS.items() if unit == spec[target].unit)
-        values[target] = float(value) if isinstance(value, float) else quantity(value, kind, where=f"input {name}")
+        values[target] = in_si(value, kind, where=f"input {name}")
     condition = Condition.of(
         airspeed=airspeed, altitude=altitude, flight_path=flight_path, heading=heading, sideslip=sideslip,
         bank=bank, inputs=values,
