@@ -19,11 +19,12 @@ _PART = re.compile(r""""[^"]*"|'[^']*'|[\w-]+""")
 
 
 class KeyLines:
-    """The lines of a TOML text by key path; ``file`` is its name."""
+    """Where each key path of a TOML text stands; ``file`` is its name, ``include`` adds other files' keys."""
 
     def __init__(self, text: str, file: str) -> None:
         self.file = file
         self.lines: dict[tuple[str, ...], int] = {}
+        self._files: dict[tuple[str, ...], str] = {}
         section: tuple[str, ...] = ()
         for number, line in enumerate(text.splitlines(), start=1):
             header = _HEADER.match(line)
@@ -39,6 +40,16 @@ class KeyLines:
     def _parts(text: str) -> tuple[str, ...]:
         return tuple(part.strip("\"'") for part in _PART.findall(text))
 
+    def include(self, other: "KeyLines") -> None:
+        """Take over the keys of another file, which stay at their places there."""
+        for path, line in other.lines.items():
+            if path not in self.lines:
+                self.lines[path], self._files[path] = line, other.file
+
+    def file_of(self, keys: Sequence[str]) -> Path:
+        """Return the file that a key stands in."""
+        return Path(self._files.get(tuple(keys), self.file))
+
     def has(self, keys: Sequence[str]) -> bool:
         """Whether this very key path stands in the file."""
         return tuple(keys) in self.lines
@@ -50,23 +61,58 @@ class KeyLines:
         while path and path not in self.lines:
             path = path[:-1]
         line = f":{self.lines[path]}" if path else ""
-        return f"{self.file}{line}: {dotted}" if dotted else f"{self.file}{line}"
+        file = self._files.get(path, self.file)
+        return f"{file}{line}: {dotted}" if dotted else f"{file}{line}"
 
 
 def read_definition(path: Path, model: type[M]) -> tuple[M, KeyLines]:
-    """Return a TOML file as one of the models, and where its keys stand."""
+    """Return a TOML file, with those that it includes, as one of the models, and where its keys stand.
+
+    ``include = ["FILE"]`` takes in the sections of other files, relative to this one. Raises DefinitionError with all
+    that is wrong, and DravikError for a file that cannot be read or a key that stands in two files.
+    """
+    data, lines = _read(path, "dravik new DIR makes one")
+    included = data.get("include", [])
+    if not (isinstance(included, list) and all(isinstance(name, str) for name in included)):
+        raise DravikError(f"{included!r} is no list of files", where=lines.place(["include"]))
+    for name in included:
+        try:
+            more, places = _read(path.parent / name, "a path relative to this file")
+        except DravikError as error:
+            raise error.at(lines.place(["include"])) from None
+        _merge(data, more, (), lines, places)
+        lines.include(places)
+    return validate(data, model, lines), lines
+
+
+def _read(path: Path, hint: str) -> tuple[dict[str, Any], KeyLines]:
+    """Return a TOML file's data and where its keys stand."""
     try:
         text = path.read_text(encoding="utf-8")
     except FileNotFoundError:
-        raise DravikError("there is no such file", where=str(path), hint="dravik new DIR makes one") from None
+        raise DravikError("there is no such file", where=str(path), hint=hint) from None
     except (OSError, UnicodeDecodeError) as error:
         raise DravikError(f"the file cannot be read ({error})", where=str(path)) from None
-    lines = KeyLines(text, str(path))
     try:
-        data = tomllib.loads(text)
+        return tomllib.loads(text), KeyLines(text, str(path))
     except (tomllib.TOMLDecodeError, RecursionError, ValueError) as error:
         raise DravikError(f"this is not TOML ({error})", where=str(path)) from None
-    return validate(data, model, lines), lines
+
+
+def _merge(
+    data: dict[str, Any], more: dict[str, Any], path: tuple[str, ...], lines: KeyLines, places: KeyLines
+) -> None:
+    """Add the keys of an included file; two values for one key are an error, and never a silent choice."""
+    for key, value in more.items():
+        here = (*path, key)
+        if key not in data:
+            data[key] = value
+        elif isinstance(data[key], dict) and isinstance(value, dict):
+            _merge(data[key], value, here, lines, places)
+        else:
+            raise DravikError(
+                f"this key also stands in {lines.place(here)}", where=places.place(here), hint="keep it in one of them"
+            )
 
 
 def validate(data: dict[str, Any], model: type[M], lines: KeyLines) -> M:

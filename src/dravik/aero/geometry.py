@@ -1,29 +1,23 @@
-"""The drawing of an aircraft's lifting surfaces: ``geometry.toml``, checked key by key."""
+"""The drawing of an aircraft: ``geometry.toml``, checked key by key."""
 
 from pathlib import Path
 from typing import Annotated, Literal
 
 import numpy as np
-from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, model_validator
+from pydantic import Field, model_validator
 
+from dravik.aero.finned import FinnedBody
+from dravik.aero.parts import Angle, Area, Body, Fraction, Length, Model, Parasite, Position, Propeller
+from dravik.aero.plan import Plan
 from dravik.definitions import read_definition
-from dravik.errors import DravikError
-from dravik.units import quantity
+from dravik.errors import DravikError, nearest
 
-__all__ = ["Control", "Geometry", "Section", "Surface", "read_geometry"]
+__all__ = ["Control", "Geometry", "Section", "Stall", "Surface", "read_geometry"]
 
-Length = Annotated[float, BeforeValidator(lambda v: quantity(v, "length"))]
-Area = Annotated[float, BeforeValidator(lambda v: quantity(v, "area"))]
-Angle = Annotated[float, BeforeValidator(lambda v: 0.0 if v == 0 else quantity(v, "angle"))]
-Position = tuple[Length, Length, Length]
-Fraction = Annotated[float, Field(ge=0.0, le=1.0)]
+RIGHT_ANGLE = 0.5 * np.pi
 
 
-class _Model(BaseModel):
-    model_config = ConfigDict(extra="forbid", frozen=True)
-
-
-class Section(_Model):
+class Section(Model):
     """A section of a surface: leading edge in station axes, chord, incidence (nose up), and shape."""
 
     leading_edge: Position
@@ -32,29 +26,55 @@ class Section(_Model):
     profile: str = "flat"
 
 
-class Control(_Model):
+class Stall(Model):
+    """Where the flow over a surface's sections breaks down, either way: ``angle`` of attack of the section's chord at
+
+    which half the attached lift is lost, and ``sharpness`` in 1/rad of the blending function.
+    """
+
+    angle: Annotated[Angle, Field(gt=0.0, lt=RIGHT_ANGLE)] = 0.28
+    sharpness: Annotated[float, Field(gt=1.0, le=1000.0)] = 40.0
+
+
+class Control(Model):
     """A control on a surface: share of the span from first to last section, hinge as a share of the chord.
 
     ``gearing``: ``symmetric`` moves both sides alike (elevator, flap), ``opposite`` against each other (ailerons:
     positive raises the right one and lowers the left one); a surface that is not mirrored has one side only.
+    ``range`` is what tables of it cover. The flow turns by less than the deflection: by ``effectiveness`` of it when it
+    is small, and less and less as it comes near ``saturation``. ``slotted`` flaps drag less than plain ones.
+    ``stall_shift`` moves the angle of stall, rad a rad of deflection, of the strips that have the control.
     """
 
     span: tuple[Fraction, Fraction]
     hinge: Annotated[float, Field(gt=0.0, lt=1.0)]
     gearing: Literal["symmetric", "opposite"] = "symmetric"
+    range: tuple[Angle, Angle] = (-0.35, 0.35)
+    effectiveness: Annotated[float, Field(gt=0.0, le=1.0)] = 0.85
+    saturation: Annotated[Angle, Field(gt=0.0)] = 0.7
+    slotted: bool = False
+    stall_shift: float = -0.1
 
     @model_validator(mode="after")
     def _inside(self) -> "Control":
         if not self.span[0] < self.span[1]:
             raise DravikError(f"{list(self.span)} does not rise", where="span", expected="two shares of the span")
+        if not self.range[0] < self.range[1]:
+            raise DravikError(f"{list(self.range)} does not rise", where="range", expected="the lower limit first")
         return self
 
+    def turning(self, deflection: float) -> float:
+        """Return the angle (rad) by which a deflection turns the flow: effectiveness * saturation * tanh(d/saturation)."""
+        return self.effectiveness * self.saturation * float(np.tanh(deflection / self.saturation))
 
-class Surface(_Model):
+
+class Surface(Model):
     """A lifting surface by its sections, root first; ``mirrored`` adds the other side (given on the right).
 
     ``panels`` are the numbers of panels along the chord and along the span of one side; ``spacing`` along the span is
-    uniform, or closer together towards the ends.
+    uniform, or closer together towards the ends. ``laminar`` is the share of the chord with laminar flow, for the
+    profile drag; ``interference`` what junctions and gaps multiply it by; ``drag_rise`` by how much of itself it grows
+    at a lift coefficient 1 away from the section's own; ``polar`` a CSV file of ``CL, CD`` that replaces all that.
     """
 
     sections: tuple[Section, ...] = Field(min_length=2)
@@ -62,6 +82,11 @@ class Surface(_Model):
     panels: tuple[Annotated[int, Field(ge=1, le=200)], Annotated[int, Field(ge=1, le=400)]] = (6, 16)
     spacing: Literal["uniform", "cosine"] = "cosine"
     controls: dict[str, Control] = {}
+    stall: Stall = Stall()
+    laminar: Fraction = 0.1
+    interference: Annotated[float, Field(ge=1.0, le=3.0)] = 1.1
+    drag_rise: Annotated[float, Field(ge=0.0, le=5.0)] = 0.5
+    polar: str = ""
 
     @model_validator(mode="after")
     def _not_crossed(self) -> "Surface":
@@ -80,7 +105,7 @@ class Surface(_Model):
         return self
 
 
-class Reference(_Model):
+class Reference(Model):
     """What makes coefficients dimensionless, and the point their moments are about (station axes)."""
 
     area: Annotated[Area, Field(gt=0.0)]
@@ -89,13 +114,44 @@ class Reference(_Model):
     moment_point: Position
 
 
-class Geometry(_Model):
-    """All lifting surfaces of an aircraft."""
+class Geometry(Model):
+    """An aircraft as drawn: lifting surfaces and bodies, or a finned body; and the plan of its tables."""
 
     format: Literal[1]
+    include: tuple[str, ...] = ()
     name: str = Field(min_length=1)
     reference: Reference
-    surfaces: dict[str, Surface] = Field(min_length=1)
+    surfaces: dict[str, Surface] = {}
+    bodies: dict[str, Body] = {}
+    propellers: dict[str, Propeller] = {}
+    parasites: dict[str, Parasite] = {}
+    finned_body: FinnedBody | None = None
+    plan: Plan = Plan()
+
+    @model_validator(mode="after")
+    def _whole(self) -> "Geometry":
+        if not self.surfaces and self.finned_body is None:
+            raise DravikError("nothing is drawn", expected="[surfaces.NAME], or [finned_body]")
+        homes: dict[str, str] = {}
+        for name, surface in self.surfaces.items():
+            for control in surface.controls:
+                if control in homes:
+                    raise DravikError(
+                        f"the control {control!r} is on {homes[control]} already",
+                        where=f"surfaces.{name}.controls.{control}", hint="a control has one surface: another name",
+                    )  # fmt: skip
+                homes[control] = name
+        flap = self.plan.flap
+        if flap and flap not in homes:
+            raise DravikError(
+                f"there is no control {flap!r}", where="plan.flap", expected=", ".join(homes), hint=nearest(flap, homes)
+            )
+        return self
+
+    @property
+    def controls(self) -> dict[str, tuple[Surface, Control]]:
+        """Every control by name, with the surface it is on."""
+        return {n: (s, c) for s in self.surfaces.values() for n, c in s.controls.items()}
 
 
 def read_geometry(path: str | Path) -> Geometry:

@@ -35,8 +35,8 @@ def _add(out: Floats, x: float, y: float, z: float, factor: float) -> None:
 
 
 @compiled
-def _segment(px: float, py: float, pz: float, a: Floats, b: Floats, out: Floats) -> None:
-    """Add the velocity of a unit vortex from ``a`` to ``b``; nothing on its own line."""
+def _segment(px: float, py: float, pz: float, a: Floats, b: Floats, core: float, out: Floats) -> None:
+    """Add the velocity of a unit vortex from ``a`` to ``b``; nothing on its own line, less within ``core`` of it."""
     x1, y1, z1 = px - a[0], py - a[1], pz - a[2]
     x2, y2, z2 = px - b[0], py - b[1], pz - b[2]
     cx, cy, cz = y1 * z2 - z1 * y2, z1 * x2 - x1 * z2, x1 * y2 - y1 * x2
@@ -44,36 +44,54 @@ def _segment(px: float, py: float, pz: float, a: Floats, b: Floats, out: Floats)
     product = r1 * r2
     denominator = product * (product + x1 * x2 + y1 * y2 + z1 * z2)
     if denominator > 1e-12 * product * product and product > 0.0:
-        _add(out, cx, cy, cz, (r1 + r2) / (4.0 * pi * denominator))
+        factor = (r1 + r2) / (4.0 * pi * denominator)
+        if core > 0.0:
+            x, y, z = b[0] - a[0], b[1] - a[1], b[2] - a[2]
+            distance = (cx * cx + cy * cy + cz * cz) / (x * x + y * y + z * z)
+            factor *= distance / (distance + core * core)
+        _add(out, cx, cy, cz, factor)
 
 
 @compiled
-def _leg(px: float, py: float, pz: float, a: Floats, sign: float, out: Floats) -> None:
+def _leg(px: float, py: float, pz: float, a: Floats, sign: float, core: float, out: Floats) -> None:
     """Add the velocity of a vortex from ``a`` to infinity along -x (``sign`` 1), or the other way (-1)."""
     x, y, z = px - a[0], py - a[1], pz - a[2]
     r = np.sqrt(x * x + y * y + z * z)
     denominator = r * (r + x)
-    if y * y + z * z > 1e-20 and denominator > 0.0:
+    distance = y * y + z * z
+    if distance > 1e-20 and denominator > 0.0:
         # (-1, 0, 0) x (x, y, z) = (0, z, -y)
-        _add(out, 0.0, z, -y, sign / (4.0 * pi * denominator))
+        _add(out, 0.0, z, -y, sign / (4.0 * pi * denominator) * distance / (distance + core * core))
 
 
 @compiled
-def influence(points: Floats, left: Floats, right: Floats, out: Floats) -> None:
-    """Fill ``out`` (points, vortices, 3) with the velocity each unit horseshoe induces at each point."""
+def influence(points: Floats, left: Floats, right: Floats, core: Floats, out: Floats) -> None:
+    """Fill ``out`` (points, vortices, 3) with the velocity each unit horseshoe induces at each point.
+
+    ``core`` (points) is how near to a vortex, in m, its velocity is held down at each point; zero for a bare vortex.
+    """
     for i in range(points.shape[0]):
         x, y, z = points[i, 0], points[i, 1], points[i, 2]
         for j in range(left.shape[0]):
             v = out[i, j]
             v[0] = v[1] = v[2] = 0.0
-            _leg(x, y, z, left[j], -1.0, v)
-            _segment(x, y, z, left[j], right[j], v)
-            _leg(x, y, z, right[j], 1.0, v)
+            _leg(x, y, z, left[j], -1.0, core[i], v)
+            _segment(x, y, z, left[j], right[j], core[i], v)
+            _leg(x, y, z, right[j], 1.0, core[i], v)
+
+
+def as_matrix(velocities: Floats) -> Floats:
+    """Return velocities (points, vortices, 3) as a matrix (3 points, vortices)."""
+    points, vortices, _ = velocities.shape
+    return np.ascontiguousarray(velocities.transpose(0, 2, 1)).reshape(3 * points, vortices)
 
 
 @dataclass(frozen=True)
 class FlowState:
-    """A state of flow: angles in rad, non-dimensional rates (p b/2V, q c/2V, r b/2V), controls in rad by name."""
+    """A state of flow: angles in rad, non-dimensional rates (p b/2V, q c/2V, r b/2V), controls in rad by name.
+
+    ``thrust``: thrust coefficients T/(q S) by engine, for whoever reckons with slipstreams; the bare lattice has none.
+    """
 
     alpha: float = 0.0
     beta: float = 0.0
@@ -81,6 +99,7 @@ class FlowState:
     q_hat: float = 0.0
     r_hat: float = 0.0
     controls: dict[str, float] = field(default_factory=dict)
+    thrust: dict[str, float] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -156,32 +175,37 @@ class Lattice:
             )
         self._squeeze = float(np.sqrt(1.0 - mach**2))
         self._images = _images(height, wall)
-        n = mesh.count
-        velocities = np.empty((n, n, 3))
-        self._induce(mesh.points, velocities)
-        # normals of the undeflected surface: controls enter through the right-hand side alone
-        self._normalwash = np.einsum("ijk,ik->ij", velocities, mesh.normals({}))
-        self._middle = 0.5 * (mesh.left + mesh.right)
-        self._induce(self._middle, velocities)
-        # (3 n, n), so that the velocities at the bound vortices are one matrix product for any number of states
-        self._at_bound = np.ascontiguousarray(velocities.transpose(0, 2, 1)).reshape(3 * n, n)
+        velocities = self.influence_at(mesh.points)
+        #: velocity along each panel's normal at its control point by unit vortices (n, n); controls enter through the
+        #: right-hand side alone, so the normals are those of the undeflected surface
+        self.normalwash: Floats = np.einsum("ijk,ik->ij", velocities, mesh.normals({}))
+        #: middles of the bound vortices (n, 3)
+        self.middle: Floats = 0.5 * (mesh.left + mesh.right)
+        #: velocities there (3 n, n), so that any number of states is one matrix product
+        self.at_bound: Floats = as_matrix(self.influence_at(self.middle))
 
-    def _induce(self, points: Floats, out: Floats) -> None:
-        """Fill ``out`` (points, vortices, 3) with induced velocities, images and compressibility included."""
+    def influence_at(self, points: Floats, core: Floats | None = None) -> Floats:
+        """Return velocities (points, vortices, 3) by unit vortices, images and compressibility included.
+
+        ``core`` (points), m: how near to a vortex its velocity is held down, for points that are not on the surface.
+        """
+        out = np.empty((len(points), self.mesh.count, 3))
+        near = np.zeros(len(points)) if core is None else core
         # Goethert's rule: in a space squeezed across the flow the vortex field is that of incompressible flow
         scale = np.array([1.0, self._squeeze, self._squeeze])
         left, right = self.mesh.left * scale, self.mesh.right * scale
-        influence(points * scale, left, right, out)
+        influence(points * scale, left, right, near, out)
         more = np.empty_like(out) if self._images else out
         for image in self._images:
             a, b = image.of(self.mesh.left) * scale, image.of(self.mesh.right) * scale
-            influence(points * scale, np.ascontiguousarray(a), np.ascontiguousarray(b), more)
+            influence(points * scale, np.ascontiguousarray(a), np.ascontiguousarray(b), near, more)
             out += image.sign * more
         out[:, :, 1:] *= self._squeeze
+        return out
 
     @cached_property
     def _factors(self) -> Any:
-        return lu_factor(self._normalwash)
+        return lu_factor(self.normalwash)
 
     def _air(self, state: FlowState, points: Floats) -> Floats:
         """Return the air's velocity relative to the aircraft at points, for unit airspeed."""
@@ -211,7 +235,7 @@ class Lattice:
         if not states:
             return []
         gamma = lu_solve(self._factors, np.stack([self._boundary(s) for s in states], axis=1))
-        induced = (self._at_bound @ gamma).reshape(self.mesh.count, 3, len(states))
+        induced = (self.at_bound @ gamma).reshape(self.mesh.count, 3, len(states))
         return [self._near_field(s, gamma[:, i], induced[:, :, i]) for i, s in enumerate(states)]
 
     def derivatives(self, state: FlowState, *, step: float = 1e-3) -> dict[str, dict[str, float]]:
@@ -236,9 +260,9 @@ class Lattice:
     def _near_field(self, state: FlowState, gamma: Floats, induced: Floats) -> LatticeForces:
         """Return coefficients from the force on each piece of vortex (Kutta and Joukowski)."""
         mesh, ref = self.mesh, self.reference
-        local = self._air(state, self._middle) + induced
+        local = self._air(state, self.middle) + induced
         force = gamma[:, None] * np.cross(local, mesh.right - mesh.left)
-        moment = np.cross(self._middle, force)
+        moment = np.cross(self.middle, force)
         total, turning = force.sum(axis=0), moment.sum(axis=0)
         # the legs over the surface carry load when the flow crosses them: in sideslip, roll and yaw
         for tail, head, sign in ((mesh.tail_left, mesh.left, -1.0), (mesh.tail_right, mesh.right, 1.0)):

@@ -8,16 +8,45 @@ from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
-from numpy.typing import NDArray
+from numpy.typing import ArrayLike, NDArray
 
 from dravik.aero.geometry import Control, Geometry, Surface
 from dravik.aero.sections import profile_of
 from dravik.frames import body_from_station
 
-__all__ = ["Mesh", "build_mesh"]
+__all__ = ["Mesh", "Strips", "build_mesh"]
 
 Floats = NDArray[np.float64]
 AHEAD = np.array([1.0, 0.0, 0.0])
+
+
+@dataclass(frozen=True)
+class Strips:
+    """Strips (m) of panels from nose to tail of a section: ``lead`` (m, 3) the middle of the leading edge, ``across``
+
+    (m, 3) from left to right end, ``chord`` m, ``twist`` rad, ``thickness`` in chords, ``camber`` the angle of attack of
+    no lift (rad, thin aerofoil), ``normal`` (m, 3) of the flat surface, and each strip's ``surface``.
+    """
+
+    lead: Floats
+    across: Floats
+    chord: Floats
+    twist: Floats
+    thickness: Floats
+    camber: Floats
+    normal: Floats
+    surface: list[str]
+
+    @property
+    def area(self) -> Floats:
+        """Areas, m^2."""
+        found: Floats = self.chord * np.linalg.norm(self.across[:, 1:], axis=1)
+        return found
+
+    def place(self, share: ArrayLike) -> Floats:
+        """Return points (m, 3) at shares of the chord."""
+        found: Floats = self.lead - np.asarray(share)[..., None] * self.chord[:, None] * AHEAD
+        return found
 
 
 @dataclass(frozen=True)
@@ -25,7 +54,7 @@ class Mesh:
     """Panels (n): bound vortex from ``left`` to ``right``, trailing-edge points behind its ends, control ``points``.
 
     ``flat`` are normals of the flat surface, ``slopes`` the angles (rad) by which incidence and camber tilt them;
-    ``controls`` by name: the angle each panel takes for one rad of the control. ``strip`` numbers the strips,
+    ``controls`` by name: the angle each panel takes for one rad of the control. ``strip`` numbers the ``strips``,
     ``surface`` names each panel's surface.
     """
 
@@ -39,6 +68,7 @@ class Mesh:
     controls: dict[str, Floats]
     strip: NDArray[np.int64]
     surface: list[str]
+    strips: Strips
 
     @property
     def count(self) -> int:
@@ -67,6 +97,18 @@ def _span_stations(surface: Surface, breaks: Floats) -> Floats:
     return np.unique(np.concatenate([share, breaks]))
 
 
+def _chord_stations(surface: Surface) -> Floats:
+    """Return the panels' edges along the chord as shares, the nearest ones moved onto the hinges."""
+    share = np.linspace(0.0, 1.0, surface.panels[0] + 1)
+    taken: set[int] = set()
+    for hinge in sorted({c.hinge for c in surface.controls.values()}):
+        k = int(np.argmin(np.abs(share - hinge)))
+        if 0 < k < len(share) - 1 and k not in taken:
+            share[k] = hinge
+            taken.add(k)
+    return share
+
+
 def _covered(edges: Floats, low: float, high: float) -> Floats:
     """Return which share of each interval between ``edges`` lies between ``low`` and ``high``."""
     inside = np.minimum(edges[1:], high) - np.maximum(edges[:-1], low)
@@ -82,7 +124,7 @@ def _side(surface: Surface, origin: tuple[float, float, float], folder: Path) ->
     profiles = [profile_of(s.profile, folder) for s in surface.sections]
     lengths = np.hypot(*np.diff(edges_at[:, 1:], axis=0).T)
     breaks = np.concatenate([[0.0], np.cumsum(lengths)]) / np.sum(lengths)
-    span, chord = _span_stations(surface, breaks), np.linspace(0.0, 1.0, surface.panels[0] + 1)
+    span, chord = _span_stations(surface, breaks), _chord_stations(surface)
     middle = 0.5 * (span[1:] + span[:-1])
 
     def leading(share: Floats) -> Floats:
@@ -112,6 +154,13 @@ def _side(surface: Surface, origin: tuple[float, float, float], folder: Path) ->
         "flat": np.cross(across, AHEAD).reshape(-1, 3),
         "slopes": angles.ravel(),
         "strip": np.repeat(np.arange(len(middle)), len(step)).astype(float),
+        "lead": body_from_station(leading(middle), origin),
+        "across": outer[:, 0] - inner[:, 0],
+        "normal": np.cross(across[:, 0], AHEAD),
+        "chord": np.interp(middle, breaks, chords),
+        "twist": np.interp(middle, breaks, twist),
+        "thickness": np.interp(middle, breaks, [p.largest_thickness for p in profiles]),
+        "camber": np.interp(middle, breaks, [p.zero_lift_angle() for p in profiles]),
     }
     for name, control in surface.controls.items():
         share = np.outer(_covered(span, *control.span), _covered(chord, control.hinge, 1.0))
@@ -136,6 +185,7 @@ def build_mesh(geometry: Geometry, folder: str | Path = ".") -> Mesh:
     """
     parts: list[dict[str, Floats]] = []
     names: list[str] = []
+    strip_names: list[str] = []
     controls: dict[str, list[tuple[int, Floats]]] = {}
     mirror = np.array([1.0, -1.0, 1.0])
     count, strips = 0, 0
@@ -144,9 +194,10 @@ def build_mesh(geometry: Geometry, folder: str | Path = ".") -> Mesh:
         for left in (False, True) if surface.mirrored else (False,):
             rows = dict(drawn)
             if left:
-                for key in ("inner", "outer", "tail_inner", "tail_outer", "points", "flat"):
+                for key in ("inner", "outer", "tail_inner", "tail_outer", "points", "flat", "lead", "normal"):
                     rows[key] = drawn[key] * mirror
                 # the vortex runs from left to right on both sides
+                rows["across"] = -drawn["across"] * mirror
                 rows["inner"], rows["outer"] = rows["outer"], rows["inner"]
                 rows["tail_inner"], rows["tail_outer"] = rows["tail_outer"], rows["tail_inner"]
             rows["strip"] = rows["strip"] + strips
@@ -157,6 +208,7 @@ def build_mesh(geometry: Geometry, folder: str | Path = ".") -> Mesh:
             count += len(rows["slopes"])
             parts.append(rows)
             names.extend([surface_name] * len(rows["slopes"]))
+            strip_names.extend([surface_name] * len(rows["chord"]))
     turned = {name: np.zeros(count) for name in controls}
     for name, pieces in controls.items():
         for start, values in pieces:
@@ -168,4 +220,8 @@ def build_mesh(geometry: Geometry, folder: str | Path = ".") -> Mesh:
     return Mesh(
         joined("inner"), joined("outer"), joined("tail_inner"), joined("tail_outer"), joined("points"), joined("flat"),
         joined("slopes"), turned, joined("strip").astype(np.int64), names,
+        Strips(
+            joined("lead"), joined("across"), joined("chord"), joined("twist"), joined("thickness"), joined("camber"),
+            joined("normal"), strip_names,
+        ),
     )  # fmt: skip

@@ -42,6 +42,11 @@ class Profile:
         found: Floats = np.interp(np.asarray(x, dtype=float), self.x, self.camber)
         return found
 
+    def zero_lift_angle(self) -> float:
+        """Return the angle of attack of no lift, rad, by thin-aerofoil theory (Abbott and von Doenhoff, section 4.3)."""
+        angle = np.linspace(0.0, np.pi, 2001)
+        return float(np.trapezoid(self.slope(0.5 * (1.0 - np.cos(angle))) * (1.0 - np.cos(angle)), angle) / np.pi)
+
     @property
     def largest_thickness(self) -> float:
         """The largest thickness over the chord."""

@@ -22,7 +22,7 @@ def load(path: str | Path, *, loading: str = "") -> Aircraft:
     if path.is_dir():
         path = path / "aircraft.toml"
     definition, lines = read_definition(path, AircraftDefinition)
-    tables = read_tables(definition.tables, path, lines)
+    tables = read_tables(definition.tables, lines)
     return Aircraft(definition, tables, path=path, places=lines, loading=loading)
 
 
@@ -33,16 +33,16 @@ def load_law(path: str | Path) -> tuple[LawDefinition, dict[str, Table], KeyLine
     """
     path = Path(path)
     definition, lines = read_definition(path, LawDefinition)
-    return definition, read_tables(definition.tables, path, lines), lines
+    return definition, read_tables(definition.tables, lines), lines
 
 
-def read_tables(entries: dict[str, Any], path: Path, lines: KeyLines) -> dict[str, Table]:
-    """Return the tables that a definition names; paths are relative to its file."""
+def read_tables(entries: dict[str, Any], lines: KeyLines) -> dict[str, Table]:
+    """Return the tables that a definition names; a path is relative to the file that it stands in."""
     tables: dict[str, Table] = {}
     for name, entry in entries.items():
         try:
             tables[name] = read_table(
-                path.parent / entry.file,
+                lines.file_of(["tables", name]).parent / entry.file,
                 name=name,
                 column=entry.column,
                 over=entry.over,

@@ -278,6 +278,7 @@ class _Document(_Model):
     format: Literal[1]
     name: str = Field(min_length=1, max_length=80)
     description: str = ""
+    include: tuple[str, ...] = ()
     tables: dict[str, TableEntry] = {}
     inputs: dict[str, Input] = {}
     formulas: dict[str, FormulaEntry] = {}

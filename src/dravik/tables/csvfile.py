@@ -14,7 +14,7 @@ from dravik.errors import DravikError, nearest
 from dravik.tables.table import Axis, Table
 from dravik.units import KINDS, from_si, kind_of_unit, split_column, to_si
 
-__all__ = ["read_table", "write_table"]
+__all__ = ["read_table", "write_columns", "write_table"]
 
 Row = tuple[int, list[str]]
 
@@ -148,13 +148,28 @@ def _grid(
 
 def write_table(table: Table, path: str | Path) -> None:
     """Write the table as tidy CSV with units in the header, angles in degrees; it reads back the same."""
-    shown = [(a.name, *from_si(a.unit)[:2]) for a in table.axes]
-    value_unit, factor, _ = from_si(table.unit)
-    header = [f"{n} [{u}]" if u else n for n, u, _ in shown]
-    header.append(f"{table.name} [{value_unit}]" if value_unit else table.name)
+    write_columns([table], path)
+
+
+def write_columns(tables: Sequence[Table], path: str | Path, *, note: str = "") -> None:
+    """Write tables over the same axes as the columns of one tidy CSV file, with a comment ahead if ``note`` is given.
+
+    Raises DravikError for tables over different axes.
+    """
+    first = tables[0]
+    for table in tables[1:]:
+        same = [a.name for a in table.axes] == [a.name for a in first.axes] and table.values.shape == first.values.shape
+        if not same or any(np.any(a.values != b.values) for a, b in zip(table.axes, first.axes, strict=True)):
+            raise DravikError(f"{table.name} and {first.name} are not over the same axes", where=str(path))
+    axes = [(a.name, *from_si(a.unit)[:2]) for a in first.axes]
+    values = [(t.name, *from_si(t.unit)[:2]) for t in tables]
     with open(path, "w", newline="", encoding="utf-8") as file:
+        if note:
+            file.write(f"# {note}\n")
         writer = csv.writer(file, lineterminator="\n")
-        writer.writerow(header)
-        grids = [a.values * f for a, (_, _, f) in zip(table.axes, shown, strict=True)]
-        for point, value in zip(itertools.product(*grids), table.values.ravel(), strict=True):
-            writer.writerow([f"{x:.15g}" for x in point] + [f"{value * factor:.15g}"])
+        writer.writerow([f"{n} [{u}]" if u else n for n, u, _ in [*axes, *values]])
+        grids = [a.values * f for a, (_, _, f) in zip(first.axes, axes, strict=True)]
+        columns = [t.values.ravel() * f for t, (_, _, f) in zip(tables, values, strict=True)]
+        for point, *row in zip(itertools.product(*grids), *columns, strict=True):
+            # a degree in rad and back is not quite itself; the last three digits are no one's
+            writer.writerow([f"{x:.12g}" for x in point] + [f"{x:.15g}" for x in row])

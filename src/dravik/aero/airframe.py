@@ -1,0 +1,281 @@
+"""The whole airframe at any angle: attached lattice flow, blended strip by strip into separated flow, bodies and drag.
+
+Each surface is solved as if its own flow were attached, in the flow that the others really leave: the circulation of a
+strip counts for the others, and for the forces, by the share of its flow that is attached. Without separation that is
+the lattice's own solution. The share follows from the strip's angle of attack in the flow of the other surfaces, its
+rates and the slipstream, left and right each for itself, so that damping in roll is lost where one side stalls first.
+"""
+
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
+from functools import cached_property
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.linalg import lu_factor, lu_solve
+
+from dravik.aero.geometry import Geometry
+from dravik.aero.lattice import FlowState, Lattice, as_matrix
+from dravik.aero.mesh import build_mesh
+from dravik.aero.separated import plate_centre, separation
+from dravik.aero.slender import SlenderBody, slender_bodies
+from dravik.aero.slipstream import discs
+from dravik.aero.strips import StripData, strip_data
+from dravik.atmosphere import air_at
+from dravik.errors import DravikError
+from dravik.frames import body_from_station
+
+__all__ = ["COEFFICIENTS", "Airframe"]
+
+Floats = NDArray[np.float64]
+COEFFICIENTS = ("CL", "CD", "CY", "Cl", "Cm", "Cn")
+CHUNK = 128
+ROUNDS, CLOSE = 150, 1e-6
+FORWARD = np.array([1.0, 0.0, 0.0])
+
+
+@dataclass
+class _Flow:
+    """A batch of states as arrays: ``air`` at panels, strips and bodies is the free flow with rates and slipstreams."""
+
+    states: Sequence[FlowState]
+    free: Floats
+    rates: Floats
+    controls: dict[str, Floats]
+    more_wash: Floats | None = None
+
+
+@dataclass(frozen=True)
+class _Block:
+    """A surface's panels and strips, its factorised lattice, and what the other surfaces' vortices do to it.
+
+    ``answer`` (n, all) is the circulation that another surface's calls forth here, ``wash`` (strips, all) its mean
+    velocity across the strips of the same side; both are zero for the surface's own vortices.
+    """
+
+    panels: slice
+    strips: slice
+    factors: Any
+    answer: Floats
+    wash: Floats
+
+
+class _Sum:
+    """Forces and moments about the origin, added up for each state."""
+
+    def __init__(self, count: int) -> None:
+        self.force, self.moment = np.zeros((count, 3)), np.zeros((count, 3))
+
+    def add(self, places: Floats, forces: Floats) -> None:
+        """Add forces (states, n, 3) at places (n, 3) or (states, n, 3)."""
+        self.force += forces.sum(axis=1)
+        self.moment += np.cross(places, forces).sum(axis=1)
+
+
+class Airframe:
+    """A drawn aircraft ready for any number of states of flow, at the speed and height of its plan.
+
+    Raises DravikError for a drawing without lifting surfaces, a section or polar that cannot be read, or a Mach number
+    beyond the lattice.
+    """
+
+    def __init__(self, geometry: Geometry, folder: str | Path = ".") -> None:
+        if not geometry.surfaces:
+            raise DravikError("the drawing has no lifting surfaces", where=geometry.name, expected="[surfaces.NAME]")
+        self.geometry, self.reference = geometry, geometry.reference
+        plan = geometry.plan
+        air = air_at(plan.altitude)
+        self.mach = plan.airspeed / float(air.speed_of_sound)
+        self.reynolds_per_metre = float(plan.airspeed * air.density / air.viscosity)
+        self.lattice = Lattice(build_mesh(geometry, folder), geometry, mach=self.mach)
+        self.mesh = self.lattice.mesh
+        self.strips: StripData = strip_data(geometry, self.mesh, self.reynolds_per_metre, Path(folder))
+        origin = self.reference.moment_point
+        self.discs = [d for p in geometry.propellers.values() for d in discs(p, origin)]
+        self.bodies: list[SlenderBody] = [b for body in geometry.bodies.values() for b in slender_bodies(body, origin)]
+        self._body_wash = [as_matrix(self.lattice.influence_at(b.points, b.core)) for b in self.bodies]
+        self._blocks = [self._block(n) for n in geometry.surfaces]
+
+    def _block(self, surface: str) -> _Block:
+        panels, strips = (_run(names, surface) for names in (self.mesh.surface, self.mesh.strips.surface))
+        rows = self.lattice.normalwash[panels].copy()
+        factors = lu_factor(rows[:, panels])
+        rows[:, panels] = 0.0
+        # the mean over each side: one strip beside another surface's vortex must not stall the whole by itself
+        weight = self.strips.summing[panels, strips] * self.strips.area[strips]
+        side = np.sign(self.strips.middle[strips, 1])
+        same = (side[:, None] == side[None, :]).astype(float)
+        weight = weight @ same / (self.strips.summing[panels, strips].sum(axis=0) * (same @ self.strips.area[strips]))
+        wash = weight.T @ rows
+        return _Block(panels, strips, factors, lu_solve(factors, rows), wash)
+
+    @property
+    def engines(self) -> list[str]:
+        """Engines whose slipstream is drawn."""
+        return [d.engine for d in self.discs]
+
+    def coefficients(
+        self, states: Sequence[FlowState], *, advance: Callable[[int], None] | None = None
+    ) -> dict[str, Floats]:
+        """Return the six coefficients, and ``Ch_NAME`` for each control, over the states.
+
+        CL, CD in stability axes, CY and moments in body axes about the moment point; a hinge moment is over q and the
+        control's area and mean chord, positive the way the control moves when positive. ``advance`` is told how many
+        states are done. Raises DravikError for an unknown control or engine.
+        """
+        parts: list[dict[str, Floats]] = []
+        for start in range(0, len(states), CHUNK):
+            batch = states[start : start + CHUNK]
+            parts.append(self._batch(self._flow(batch)))
+            if advance is not None:
+                advance(len(batch))
+        return {name: np.concatenate([p[name] for p in parts]) for name in (parts[0] if parts else ())}
+
+    def lag_derivatives(self, alphas: Floats, *, step: float = 1e-3) -> dict[str, Floats]:
+        """Return the derivatives of the coefficients by alpha_dot c/2V at angles of attack.
+
+        What a surface leaves behind it arrives at the next one later by the way over the speed (the lag of downwash).
+        """
+        sides = [self._attached(self._flow([FlowState(alpha=a + s) for a in alphas]))[0] for s in (step, -step)]
+        slope = (sides[0] - sides[1]) / (2.0 * step)
+        x = self.mesh.points[:, 0]
+        lag = np.maximum(x[None, :] - x[:, None], 0.0) * 2.0 / self.reference.chord
+        for block in self._blocks:
+            lag[block.panels, block.panels] = 0.0
+        wash = slope @ (self.lattice.normalwash * lag).T
+        found = []
+        for sign in (step, -step):
+            flow = self._flow([FlowState(alpha=a) for a in alphas])
+            flow.more_wash = sign * wash
+            found.append(self._batch(flow))
+        return {n: (found[0][n] - found[1][n]) / (2.0 * step) for n in found[0]}
+
+    def _flow(self, states: Sequence[FlowState]) -> _Flow:
+        alpha, beta, p, q, r = (np.array([getattr(s, n) for s in states]) for n in
+                                ("alpha", "beta", "p_hat", "q_hat", "r_hat"))  # fmt: skip
+        free = -np.stack([np.cos(alpha) * np.cos(beta), np.sin(beta), np.sin(alpha) * np.cos(beta)], axis=1)
+        ref = self.reference
+        rates = 2.0 * np.stack([p / ref.span, q / ref.chord, r / ref.span], axis=1)
+        for state in states:
+            for kind, given, known in (("control", state.controls, self.mesh.controls), ("engine", state.thrust, self.engines)):
+                for name in given:
+                    if name not in known:
+                        raise DravikError(f"there is no {kind} {name!r}", expected=", ".join(known))
+        controls = {n: np.array([s.controls.get(n, 0.0) for s in states]) for n in self.mesh.controls}
+        return _Flow(states, free, rates, controls)
+
+    def _air(self, flow: _Flow, points: Floats, *, jets: bool = True) -> Floats:
+        """Return the air's velocity relative to the aircraft (states, n, 3) at points, without what vortices induce."""
+        air = flow.free[:, None, :] - np.cross(flow.rates[:, None, :], points[None, :, :])
+        for disc in self.discs if jets else ():
+            thrust = np.array([s.thrust.get(disc.engine, 0.0) for s in flow.states])
+            if np.any(thrust > 0.0):
+                air = air + disc.added(thrust, self.reference.area, flow.free, points)
+        result: Floats = air
+        return result
+
+    def _turned(self, flow: _Flow) -> Floats:
+        """Return the panels' normals (states, n, 3) with the angles by which controls turn the flow."""
+        tilt = np.broadcast_to(self.mesh.slopes, (len(flow.states), self.mesh.count)).copy()
+        drawn = self.geometry.controls
+        for name, values in flow.controls.items():
+            if np.any(values != 0.0):
+                turned = np.array([drawn[name][1].turning(v) for v in values])
+                tilt += turned[:, None] * self.mesh.controls[name]
+        normals: Floats = np.cos(tilt)[:, :, None] * self.mesh.flat - np.sin(tilt)[:, :, None] * FORWARD
+        return normals
+
+    def _attached(self, flow: _Flow) -> tuple[Floats, Floats, Floats]:
+        """Return circulations (states, n), the strips' separated shares and their angles of attack (states, strips)."""
+        wash = -np.einsum("knj,knj->kn", self._air(flow, self.mesh.points), self._turned(flow))
+        if flow.more_wash is not None:
+            wash = wash + flow.more_wash
+        strips = self.strips
+        air = self._air(flow, strips.middle)
+        normal, along = (np.einsum("knj,nj->kn", air, v) for v in (strips.normal, strips.aft))
+        limit = strips.stall_angle + sum(
+            (strips.controls[n].shift * np.abs(v[:, None]) for n, v in flow.controls.items()), np.zeros((1, 1))
+        )
+        limit = np.broadcast_to(limit, normal.shape)
+        alone = [lu_solve(b.factors, wash[:, b.panels].T).T for b in self._blocks]
+        gamma, gone, alpha = np.zeros_like(wash), np.zeros_like(normal), np.zeros_like(normal)
+        moving = np.arange(len(wash))
+        for turn in range(ROUNDS):
+            # surfaces at the edge of their stall can hunt each other: smaller steps end that
+            share = 1.0 if turn < 8 else 0.5 if turn < 24 else 0.25 if turn < 60 else 0.1
+            g, s, before = gamma[moving], gone[moving], gamma[moving]
+            for block, own in zip(self._blocks, alone, strict=True):
+                here = block.strips
+                across = normal[moving, here] + g @ block.wash.T
+                alpha[moving, here] = np.arctan2(across, along[moving, here])
+                new = separation(alpha[moving, here], limit[moving, here], strips.sharpness[here])
+                s[:, here] += share * (new - s[:, here])
+                keep = (1.0 - s)[:, self.mesh.strip[block.panels]]
+                g[:, block.panels] = keep * (own[moving] - g @ block.answer.T)
+            change = np.max(np.abs(g - before), axis=1)
+            gamma[moving], gone[moving] = g, s
+            moving = moving[change > CLOSE * share]
+            if not moving.size:
+                return gamma, gone, alpha
+        worst = flow.states[moving[0]]
+        raise DravikError(
+            f"the flow does not settle at alpha {np.degrees(worst.alpha):.4g} deg, beta {np.degrees(worst.beta):.4g} deg",
+            where=self.geometry.name, hint="a lower sharpness of the stall",
+        )  # fmt: skip
+
+    def _batch(self, flow: _Flow) -> dict[str, Floats]:
+        """Return the coefficients of a batch of states."""
+        count, mesh = len(flow.states), self.mesh
+        gamma, gone, alpha = self._attached(flow)
+        total = _Sum(count)
+        induced = (gamma @ self.lattice.at_bound.T).reshape(count, mesh.count, 3)
+        bound = gamma[:, :, None] * np.cross(self._air(flow, self.lattice.middle) + induced, mesh.right - mesh.left)
+        total.add(self.lattice.middle, bound)
+        for tail, head, sign in ((mesh.tail_left, mesh.left, -1.0), (mesh.tail_right, mesh.right, 1.0)):
+            at = 0.5 * (tail + head)
+            total.add(at, sign * gamma[:, :, None] * np.cross(self._air(flow, at, jets=False), tail - head))
+        air = self._air(flow, self.strips.middle)
+        for places, forces in self.strips.separated_and_friction(air, gamma, gone, alpha, flow.controls, mesh):
+            total.add(places, forces)
+        for places, forces in self._body_forces(flow, gamma):
+            total.add(places, forces)
+        hinges = self.strips.hinge_moments(air, bound, gone, alpha, flow.controls, self.lattice.middle, mesh)
+        return self._scaled(total, flow) | hinges
+
+    def _body_forces(self, flow: _Flow, gamma: Floats) -> Iterator[tuple[Floats, Floats]]:
+        for body, wash in zip(self.bodies, self._body_wash, strict=True):
+            induced = (gamma @ wash.T).reshape(len(gamma), len(body.points), 3)
+            air = self._air(flow, body.points, jets=False)
+            # what the wing does to the flow ahead of and behind it turns the body's flow; the flow's speed stays
+            yield body.forces(air + induced * np.array([0.0, 1.0, 1.0]))
+            along = air.mean(axis=1)[:, None, 0:1]
+            drag = 0.5 * body.friction_area(self.reynolds_per_metre) * np.abs(along) * along * FORWARD
+            yield body.points.mean(axis=0)[None, :], drag
+        for part in self._parasites:
+            air = self._air(flow, part[0], jets=False)
+            yield part[0], 0.5 * part[1] * np.linalg.norm(air, axis=2, keepdims=True) * air
+
+    @cached_property
+    def _parasites(self) -> list[tuple[Floats, float]]:
+        origin = self.reference.moment_point
+        return [(body_from_station(np.array([p.position]), origin), p.drag_area) for p in self.geometry.parasites.values()]
+
+    def _scaled(self, total: _Sum, flow: _Flow) -> dict[str, Floats]:
+        """Return forces in stability axes and moments in body axes as coefficients."""
+        ref, scale = self.reference, 2.0 / self.reference.area
+        alpha = np.array([s.alpha for s in flow.states])
+        x, y, z = (scale * total.force).T
+        roll, pitch, yaw = (scale * total.moment).T
+        ca, sa = np.cos(alpha), np.sin(alpha)
+        return {
+            "CL": x * sa - z * ca, "CD": -x * ca - z * sa, "CY": y,
+            "Cl": roll / ref.span, "Cm": pitch / ref.chord, "Cn": yaw / ref.span,
+        }  # fmt: skip
+
+
+def _run(names: Sequence[str], wanted: str) -> slice:
+    """Return where a name stands in a list that has equal names together."""
+    first = list(names).index(wanted)
+    return slice(first, first + list(names).count(wanted))

@@ -1,0 +1,110 @@
+"""What a drawing has besides lifting surfaces: bodies, propeller discs, and small parts that only drag."""
+
+from typing import Annotated
+
+import numpy as np
+from numpy.typing import NDArray
+from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, model_validator
+
+from dravik.errors import DravikError
+from dravik.units import quantity
+
+__all__ = ["Angle", "Area", "Body", "Fraction", "Length", "Model", "Parasite", "Position", "Propeller", "Station"]
+
+Floats = NDArray[np.float64]
+Length = Annotated[float, BeforeValidator(lambda v: quantity(v, "length"))]
+Area = Annotated[float, BeforeValidator(lambda v: quantity(v, "area"))]
+Angle = Annotated[float, BeforeValidator(lambda v: 0.0 if v == 0 else quantity(v, "angle"))]
+Position = tuple[Length, Length, Length]
+Fraction = Annotated[float, Field(ge=0.0, le=1.0)]
+
+
+class Model(BaseModel):
+    """A part of a drawing: unknown keys are errors, and nothing changes after reading."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+
+class Station(Model):
+    """A cross-section of a body: where along x, how high its middle is, how wide and how high it is."""
+
+    x: Length
+    z: Length = 0.0
+    width: Annotated[Length, Field(ge=0.0)]
+    height: Annotated[Length, Field(ge=0.0)]
+
+
+class Body(Model):
+    """A body by its stations, nose first; sections are ellipses. ``y`` to the right; ``mirrored`` adds the other side.
+
+    ``crossflow_drag`` is the drag coefficient of a section across the flow; ``wet`` the share of the outline that the
+    flow touches.
+    """
+
+    stations: tuple[Station, ...] = Field(min_length=3)
+    y: Length = 0.0
+    mirrored: bool = False
+    crossflow_drag: Annotated[float, Field(ge=0.0, le=3.0)] = 0.8
+    wet: Fraction = 1.0
+
+    @model_validator(mode="after")
+    def _in_order(self) -> "Body":
+        for i, (a, b) in enumerate(zip(self.stations, self.stations[1:], strict=False)):
+            if not a.x < b.x:
+                raise DravikError(
+                    f"station {i + 2} at x = {b.x:g} m is not behind station {i + 1} at {a.x:g} m", where="stations",
+                    expected="stations from nose to tail",
+                )  # fmt: skip
+        if max(s.width * s.height for s in self.stations) <= 0.0:
+            raise DravikError("the body has no cross-section anywhere", where="stations", expected="width and height")
+        if self.mirrored and self.y <= 0.0:
+            raise DravikError("a mirrored body at y = 0 stands on itself", where="y", expected="y of the right one")
+        return self
+
+    @property
+    def length(self) -> float:
+        """From the first to the last station, m."""
+        return self.stations[-1].x - self.stations[0].x
+
+    def resampled(self, count: int = 48) -> tuple[Floats, Floats, Floats, Floats]:
+        """Return x, z, width and height (m) at ``count`` places, the stations joined by straight lines."""
+        given = np.array([[s.x, s.z, s.width, s.height] for s in self.stations])
+        x = np.linspace(given[0, 0], given[-1, 0], count)
+        z, width, height = (np.interp(x, given[:, 0], given[:, k]) for k in (1, 2, 3))
+        return x, z, width, height
+
+
+class Propeller(Model):
+    """A propeller disc: centre, radius, and the engines (names in the aircraft file) that drive it.
+
+    ``axis`` is the way the thrust points, in body axes. ``mirrored`` adds the other side: ``engines`` then names the right
+    one's engine first. ``immersed`` is the share of the slipstream's gain in speed that wing and tail feel: a jet of
+    finite depth turns less air than an endless stream would.
+    """
+
+    position: Position
+    radius: Annotated[Length, Field(gt=0.0)]
+    axis: tuple[float, float, float] = (1.0, 0.0, 0.0)
+    mirrored: bool = False
+    engines: tuple[str, ...] = Field(min_length=1, max_length=2)
+    immersed: Fraction = 0.7
+
+    @model_validator(mode="after")
+    def _one_engine_a_disc(self) -> "Propeller":
+        if len(self.engines) != 1 + self.mirrored:
+            wanted = "two engines, right one first" if self.mirrored else "one engine"
+            raise DravikError(f"{list(self.engines)}", where="engines", expected=wanted)
+        if not np.linalg.norm(self.axis) > 0.0:
+            raise DravikError("the axis has no length", where="axis", expected="body axes, forward is [1, 0, 0]")
+        if self.mirrored and self.position[1] <= 0.0:
+            raise DravikError(
+                "a mirrored propeller is given on the right", where="position", expected="y above zero"
+            )
+        return self
+
+
+class Parasite(Model):
+    """Something small that only drags: its drag area (drag over dynamic pressure), and where."""
+
+    drag_area: Annotated[Area, Field(ge=0.0)]
+    position: Position

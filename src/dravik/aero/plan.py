@@ -1,0 +1,80 @@
+"""What tables to build: at which speed and height, over which angles, settings and thrust coefficients."""
+
+from typing import Annotated
+
+import numpy as np
+from numpy.typing import NDArray
+from pydantic import BeforeValidator, Field, model_validator
+
+from dravik.aero.parts import Angle, Length, Model
+from dravik.errors import DravikError
+from dravik.units import quantity
+
+__all__ = ["Plan"]
+
+Floats = NDArray[np.float64]
+Speed = Annotated[float, BeforeValidator(lambda v: quantity(v, "speed"))]
+
+
+class Plan(Model):
+    """The plan of a set of tables.
+
+    ``airspeed`` and ``altitude`` set Mach and Reynolds numbers. Angles of attack run in steps of ``alpha_step`` between
+    ``alpha_fine``, and more widely out to ±180 degrees; sideslip in steps of ``beta_step`` up to ``beta_fine``, and more
+    widely to ±90. Each control is laid out over its range in about ``settings`` steps; ``flap`` names the control whose
+    setting the slipstream's tables run over (and the one called flap, if there is one, unless said).
+    """
+
+    airspeed: Annotated[Speed, Field(gt=0.0)] = 50.0
+    altitude: Length = 0.0
+    alpha_fine: tuple[Angle, Angle] = (-0.28, 0.49)
+    alpha_step: Annotated[Angle, Field(gt=0.005)] = 0.0349065850398866
+    beta_fine: Annotated[Angle, Field(gt=0.0, lt=1.57)] = 0.3490658503988659
+    beta_step: Annotated[Angle, Field(gt=0.005)] = 0.08726646259971647
+    settings: Annotated[int, Field(ge=3, le=41)] = 9
+    roll_rates: tuple[float, ...] = (0.02, 0.05, 0.1, 0.15, 0.2, 0.3)
+    thrust_coefficients: tuple[float, ...] = (0.0, 0.05, 0.1, 0.2, 0.4, 0.8)
+    mach: tuple[float, ...] = (0.0, 0.5, 0.8, 0.95, 1.05, 1.2, 1.5, 2.0, 3.0)
+    flap: str = ""
+
+    @model_validator(mode="after")
+    def _rising(self) -> "Plan":
+        for name in ("alpha_fine", "roll_rates", "thrust_coefficients", "mach"):
+            values = getattr(self, name)
+            if len(values) < 2 or not np.all(np.diff(values) > 0.0):
+                raise DravikError(f"{list(values)} does not rise", where=name, expected="two or more rising values")
+        if self.roll_rates[0] <= 0.0:
+            raise DravikError("the first is not above zero", where="roll_rates", expected="p b/2V to one side")
+        if self.thrust_coefficients[0] != 0.0:
+            raise DravikError("the first is not zero", where="thrust_coefficients", expected="0 first")
+        return self
+
+    def alphas(self) -> Floats:
+        """Return angles of attack, rad, from -pi to pi."""
+        low, high = self.alpha_fine
+        fine = np.arange(round(low / self.alpha_step), round(high / self.alpha_step) + 1) * self.alpha_step
+        wide = np.radians([20.0, 25.0, 30.0, 35.0, 40.0, 50.0, 60.0, 75.0, 90.0, 105.0, 120.0, 150.0, 170.0, 180.0])
+        return _joined(fine, np.concatenate([-wide, wide]), 0.8 * self.alpha_step)
+
+    def betas(self) -> Floats:
+        """Return sideslip angles, rad, from -pi/2 to pi/2."""
+        count = round(self.beta_fine / self.beta_step)
+        fine = np.arange(-count, count + 1) * self.beta_step
+        wide = np.radians([30.0, 45.0, 60.0, 75.0, 90.0])
+        return _joined(fine, np.concatenate([-wide, wide]), 0.8 * self.beta_step)
+
+    def deflections(self, limits: tuple[float, float]) -> Floats:
+        """Return settings of a control over its range, zero among them when the range has it."""
+        low, high = limits
+        if not low < 0.0 < high:
+            return np.linspace(low, high, max(3, self.settings // 2 + 1))
+        below = max(2, round(self.settings * -low / (high - low)))
+        above = max(2, round(self.settings * high / (high - low)))
+        sides = np.linspace(low, 0.0, below + 1), np.linspace(0.0, high, above + 1)[1:]
+        return np.concatenate(sides)
+
+
+def _joined(fine: Floats, wide: Floats, apart: float) -> Floats:
+    """Return the fine values, and those of the wide ones that lie clear outside them."""
+    outside = wide[(wide < fine[0] - apart) | (wide > fine[-1] + apart)]
+    return np.unique(np.concatenate([outside, fine]))
