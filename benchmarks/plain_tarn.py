@@ -8,19 +8,47 @@ import tomllib
 from pathlib import Path
 
 import numpy as np
-from scipy.interpolate import RegularGridInterpolator
+from scipy.interpolate import PchipInterpolator, RegularGridInterpolator
 from scipy.optimize import fsolve
 
 DEG = np.pi / 180
 
 
-def read(path, scale):
-    rows = [r for r in Path(path).read_text().splitlines() if not r.startswith("#")]
-    data = np.array([[float(c) for c in r.split(",")] for r in rows[1:]]) * scale
-    axes = [np.unique(data[:, k]) for k in range(data.shape[1] - 1)]
-    return RegularGridInterpolator(
-        axes, data[:, -1].reshape([len(a) for a in axes]), bounds_error=False, fill_value=None
-    ), axes
+def read(path, axes, smooth=0):
+    """All columns behind the axes of one file, as a function; the first ``smooth`` axes by monotone cubics."""
+    rows = [r.split(",") for r in Path(path).read_text().splitlines() if not r.startswith("#")]
+    units = {"[deg]": DEG, "[kN]": 1000.0}
+    scale = [next((f for u, f in units.items() if u in name), 1.0) for name in rows[0]]
+    data = np.array([[float(c) for c in r] for r in rows[1:]]) * scale
+    grid = [np.unique(data[:, k]) for k in range(axes)]
+    values = data[:, axes:].reshape([*(len(g) for g in grid), -1])
+    if not smooth:
+        f = RegularGridInterpolator(grid, values)
+        return lambda *x: f([np.clip(v, g[0], g[-1]) for v, g in zip(x, grid)])[0]
+    # slopes along the first axis, along the second, and along both, side by side with the values
+    parts = [values]
+    for k in range(smooth):
+        parts += [PchipInterpolator(grid[k], part, axis=k)(grid[k], 1) for part in parts]
+
+    def hermite(x, g):
+        i = min(max(np.searchsorted(g, x, side="right") - 1, 0), len(g) - 2)
+        h = g[i + 1] - g[i]
+        t = min(max((x - g[i]) / h, 0.0), 1.0)
+        return i, (1 + 2 * t) * (1 - t) ** 2, t * (1 - t) ** 2 * h, t * t * (3 - 2 * t), t * t * (t - 1) * h
+
+    def value(*x):
+        now = parts
+        for k in range(smooth):
+            i, v0, s0, v1, s1 = hermite(x[k], grid[k])
+            now = [v0 * now[j][i] + s0 * now[j + 1][i] + v1 * now[j][i + 1] + s1 * now[j + 1][i + 1] for j in range(0, len(now), 2)]
+        found = now[0]
+        for k in range(smooth, axes):
+            i = min(max(np.searchsorted(grid[k], x[k], side="right") - 1, 0), len(grid[k]) - 2)
+            t = min(max((x[k] - grid[k][i]) / (grid[k][i + 1] - grid[k][i]), 0.0), 1.0)
+            found = (1 - t) * found[i] + t * found[i + 1]
+        return found
+
+    return value
 
 
 class PlainTarn:
@@ -39,18 +67,14 @@ class PlainTarn:
         self.ref = np.array([number(x) for x in d["reference"]["moment_point"]]) * to_body
         self.engines = [np.array([number(x) for x in d["engines"][e]["position"]]) * to_body for e in ("left", "right")]
         self.S, self.c, self.b = 54.0, 2.5, 22.0
-        aero, a2, a1 = Path(folder) / "aero", [DEG, DEG, 1], [DEG, 1]
-        self.t = {
-            "CL": read(aero / "lift.csv", a2), "CD": read(aero / "drag.csv", a2), "Cm": read(aero / "pitching_moment.csv", a2),
-            "blown": read(aero / "slipstream_lift.csv", [DEG, DEG, 1, 1]), "Clb": read(aero / "dihedral_effect.csv", a1),
-            "Cnb": read(aero / "directional_stability.csv", a1), "Clp": read(aero / "roll_damping.csv", a1),
-            "Clr": read(aero / "roll_due_to_yaw.csv", a1), "Cnp": read(aero / "yaw_due_to_roll.csv", a1),
-            "thrust": read(Path(folder) / "propulsion" / "thrust.csv", [1, 1, 1, 1000]),
-        }  # fmt: skip
+        aero = Path(folder) / "aero"
+        two = {n: read(aero / f"{n}.csv", 2, 2) for n in ("static", "flap", "elevator", "aileron", "rudder")}
+        self.t = {**two, "rates": read(aero / "rates.csv", 1), "roll_rate": read(aero / "roll_rate.csv", 2)}
+        self.t["slipstream"] = read(aero / "slipstream_main.csv", 3, 1)
+        self.t["thrust"] = read(Path(folder) / "propulsion" / "thrust.csv", 3)
 
     def table(self, name, *x):
-        f, axes = self.t[name]
-        return float(f([np.clip(v, a[0], a[-1]) for v, a in zip(x, axes)])[0])
+        return self.t[name](*x)
 
     def air(self, altitude):
         h = 6356766.0 * altitude / (6356766.0 + altitude)
@@ -73,28 +97,29 @@ class PlainTarn:
         alpha, beta = np.arctan2(vel[2], vel[0]), np.arcsin(vel[1] / V)
         qbar = 0.5 * self.air(x[2]) * V * V
         ph, qh, rh = w[0] * self.b / (2 * V), w[1] * self.c / (2 * V), w[2] * self.b / (2 * V)
-        thrust = [self.table("thrust", V, x[2], p) for p in (pl, pr)]
-        Tc = sum(thrust) / (max(qbar, 1) * self.S)
-        CL = self.table("CL", alpha, df) + self.table("blown", alpha, df, Tc) + 4.9 * qh + 0.42 * de
-        CD = self.table("CD", alpha, df) + 0.12 * de**2 + 0.02 * abs(da) + 0.05 * dr**2 + 0.25 * beta**2
-        Cm = self.table("Cm", alpha, df) - 21 * qh - 1.35 * de
-        CY = -0.86 * beta + 0.30 * rh - 0.05 * ph + 0.22 * dr
-        Cl = (
-            self.table("Clb", alpha) * beta
-            + self.table("Clp", alpha) * ph
-            + self.table("Clr", alpha) * rh
-            + 0.17 * da
-            + 0.012 * dr
-        )
-        Cn = self.table("Cnb", alpha) * beta + self.table("Cnp", alpha) * ph - 0.155 * rh - 0.009 * da - 0.098 * dr
+        thrust = [float(self.table("thrust", V, x[2], p)[0]) for p in (pl, pr)]
+        k = np.cos(beta) ** 2
+        CL, CD, CY, Cl, Cm, Cn = self.table("static", alpha, beta)
+        flap, elevator = self.table("flap", alpha, df), self.table("elevator", alpha, de)
+        aileron, rudder = self.table("aileron", alpha, da), self.table("rudder", alpha, dr)
+        CLq, Cmq, CYr, Clr, Cnr, CYp, CLad, Cmad = self.table("rates", alpha)
+        roll, yaw = self.table("roll_rate", alpha, ph)
+        blown = [self.table("slipstream", alpha, df, T / max(qbar * self.S, 1)) for T in thrust]
+        both, apart = blown[0] + blown[1], blown[1] - blown[0]
+        CL += k * (flap[0] + elevator[0] + CLq * qh + both[0])
+        CD += k * (flap[1] + elevator[1] + aileron[0] + rudder[0] + both[1])
+        Cm += k * (flap[2] + elevator[2] + Cmq * qh + both[2])
+        CY += k * (aileron[1] + rudder[1] + CYr * rh + CYp * ph)
+        Cl += k * (aileron[2] + rudder[2] + Clr * rh + roll + apart[3])
+        Cn += k * (aileron[3] + rudder[3] + Cnr * rh + yaw + apart[4])
         ca, sa = np.cos(alpha), np.sin(alpha)
         qS = qbar * self.S
 
         def loads(ad):
-            k = ad * self.c / (2 * V)
-            cl, cm = CL + 1.6 * k, Cm - 6.2 * k
+            lag = k * ad * self.c / (2 * V)
+            cl, cm = CL + CLad * lag, Cm + Cmad * lag
             F = qS * np.array([-CD * ca + cl * sa, CY, -CD * sa - cl * ca])
-            M = qS * np.array([self.b * (Cl * ca - Cn * sa), self.c * cm, self.b * (Cl * sa + Cn * ca)])
+            M = qS * np.array([self.b * Cl, self.c * cm, self.b * Cn])
             M = M + np.cross(self.ref - self.cg, F)
             for T, where in zip(thrust, self.engines):
                 F = F + np.array([T, 0, 0])

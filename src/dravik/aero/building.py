@@ -32,12 +32,16 @@ METHOD = (
 
 @dataclass(frozen=True)
 class _Grid:
-    """A file's axes, the states on their grid, and what to do with the coefficients that come back."""
+    """A file's axes, the states on their grid, and what to do with the coefficients that come back.
+
+    ``along`` are the axes between whose values a linear model must meet no kinks.
+    """
 
     file: str
     axes: tuple[Axis, ...]
     states: list[FlowState]
     finish: Callable[[dict[str, Floats]], dict[str, Floats]]
+    along: tuple[str, ...] = ()
 
 
 def build_tables(geometry: Geometry, folder: str | Path = ".", *, advance: Advance | None = None) -> TableSet:
@@ -65,7 +69,11 @@ def build_tables(geometry: Geometry, folder: str | Path = ".", *, advance: Advan
     for grid in grids:
         values = grid.finish(airframe.coefficients(grid.states, advance=tell))
         shape = [len(a.values) for a in grid.axes]
-        files[grid.file] = [Table(n, grid.axes, np.round(v, 6).reshape(shape) + 0.0) for n, v in values.items()]
+        method = "smooth" if grid.along else "linear"
+        files[grid.file] = [
+            Table(n, grid.axes, np.round(v, 6).reshape(shape) + 0.0, method=method, along=grid.along)
+            for n, v in values.items()
+        ]
     lag = airframe.lag_derivatives(alphas)
     axis = files["rates"][0].axes
     files["rates"] += [Table(f"{n}_alpha_dot", axis, np.round(lag[n], 6) + 0.0) for n in ("CL", "Cm")]
@@ -93,7 +101,7 @@ def _kept(names: Sequence[str]) -> Callable[[dict[str, Floats]], dict[str, Float
 def _static(geometry: Geometry, alphas: Floats) -> list[_Grid]:
     betas = geometry.plan.betas()
     states = [FlowState(alpha=a, beta=b) for a, b in product(alphas, betas)]
-    return [_Grid("static", (_axis("alpha", alphas), _axis("beta", betas)), states, _kept(COEFFICIENTS))]
+    return [_Grid("static", (_axis("alpha", alphas), _axis("beta", betas)), states, _kept(COEFFICIENTS), ("alpha", "beta"))]
 
 
 def _controls(geometry: Geometry, alphas: Floats) -> list[_Grid]:
@@ -116,7 +124,7 @@ def _controls(geometry: Geometry, alphas: Floats) -> list[_Grid]:
                 found[c] = (grid - grid[:, rest : rest + 1]).ravel()
             return found | {"Ch": values[f"Ch_{name}"]}
 
-        grids.append(_Grid(name, (_axis("alpha", alphas), _axis(name, angles)), states, finish))
+        grids.append(_Grid(name, (_axis("alpha", alphas), _axis(name, angles)), states, finish, ("alpha", name)))
     return grids
 
 
@@ -175,7 +183,7 @@ def _slipstreams(geometry: Geometry, alphas: Floats) -> list[_Grid]:
         axes = [_axis("alpha", alphas), _axis("thrust_coefficient", thrusts, "")]
         if flap:
             axes.insert(1, _axis(flap, settings))
-        grids.append(_Grid(f"slipstream_{name}", tuple(axes), states, finish))
+        grids.append(_Grid(f"slipstream_{name}", tuple(axes), states, finish, ("alpha",)))
     return grids
 
 

@@ -78,6 +78,9 @@ class TableSet:
             for table in tables:
                 over = ", ".join(f'"{a.name}"' for a in table.axes)
                 entry = f'file = "{file}.csv", column = "{table.name}", over = [{over}]'
+                if table.is_smooth:
+                    along = "" if not table.along else f", along = {json.dumps(list(table.along))}"
+                    entry += f', method = "smooth"{along}'
                 lines.append(f"{self.table_name(file, table.name)} = {{ {entry} }}")
         lines += ["", "[aero]", f'axes = "{self.axes}"', f'moment_axes = "{self.moment_axes}"']
         hinges = {n: f for n, f in self.formulas.items() if n.startswith("Ch_")}

@@ -7,7 +7,7 @@ from dravik.aircraft.craft import Aircraft
 from dravik.aircraft.schema import AircraftDefinition, LawDefinition
 from dravik.definitions import KeyLines, read_definition
 from dravik.errors import DravikError
-from dravik.tables import Table, read_table
+from dravik.tables import Sheet, Table
 
 __all__ = ["load", "load_law"]
 
@@ -39,16 +39,16 @@ def load_law(path: str | Path) -> tuple[LawDefinition, dict[str, Table], KeyLine
 def read_tables(entries: dict[str, Any], lines: KeyLines) -> dict[str, Table]:
     """Return the tables that a definition names; a path is relative to the file that it stands in."""
     tables: dict[str, Table] = {}
+    sheets: dict[Path, Sheet] = {}
     for name, entry in entries.items():
+        file = lines.file_of(["tables", name]).parent / entry.file
         try:
-            tables[name] = read_table(
-                lines.file_of(["tables", name]).parent / entry.file,
-                name=name,
-                column=entry.column,
-                over=entry.over,
-                method=entry.method,
-                outside=entry.outside,
-            )
+            if file not in sheets:
+                sheets[file] = Sheet(file)
+            tables[name] = sheets[file].table(
+                name=name, column=entry.column, over=entry.over, method=entry.method, outside=entry.outside,
+                along=entry.along,
+            )  # fmt: skip
         except DravikError as error:
             raise error.at(lines.place(["tables", name])) from None
     return tables

@@ -124,6 +124,7 @@ class TableEntry(_Model):
     column: str = ""
     over: tuple[str, ...] = ()
     method: str = "linear"
+    along: tuple[str, ...] = ()
     outside: str = "hold"
 
 

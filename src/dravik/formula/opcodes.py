@@ -32,7 +32,7 @@ SIN, COS, TAN, ASIN, ACOS, ATAN, ATAN2 = 25, 26, 27, 28, 29, 30, 31
 SINH, COSH, TANH, HYPOT, FLOOR, MOD, WRAP, DEADZONE = 32, 33, 34, 35, 36, 37, 38, 39
 # These three know the search for an equilibrium, in which rates and stops must not hide a direction.
 RATE_LIMIT, HOLD_AT_LIMIT, TRAVEL = 40, 41, 42
-LOCATE, LINEAR1, LINEAR2, LINEAR3, LINEAR4, SMOOTH = 43, 44, 45, 46, 47, 48
+LOCATE, WEIGHTS, TABLE = 43, 44, 45
 
 OPS: dict[str, Op] = {
     "add": Op(ADD, 2, np.add),
@@ -79,11 +79,8 @@ OPS: dict[str, Op] = {
     "hold_at_limit": Op(HOLD_AT_LIMIT, 4, None),
     "travel": Op(TRAVEL, 3, None),
     "locate": Op(LOCATE, 1, None),
-    "linear1": Op(LINEAR1, 1, None),
-    "linear2": Op(LINEAR2, 2, None),
-    "linear3": Op(LINEAR3, 3, None),
-    "linear4": Op(LINEAR4, 4, None),
-    "smooth": Op(SMOOTH, 4, None),
+    "weights": Op(WEIGHTS, 4, None),
+    "table": Op(TABLE, 1, None),
 }
 
 #: Number of arguments by instruction number.

@@ -9,7 +9,7 @@ Every value lives in a register. Instructions are sorted into four stages, by wh
 """
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from graphlib import CycleError, TopologicalSorter
 from typing import NamedTuple
 
@@ -19,13 +19,14 @@ from numpy.typing import NDArray
 from dravik.errors import DravikError, FormulaError, nearest
 from dravik.formula import dynamics
 from dravik.formula.functions import CONSTANTS, FUNCTIONS
-from dravik.formula.opcodes import ARITY, IF, LOCATE, OPS
+from dravik.formula.opcodes import ARITY, IF, LOCATE, OPS, TABLE, WEIGHTS
 from dravik.formula.parse import Node, parse
 from dravik.tables import OUTSIDE, Table
 
 __all__ = ["Source", "StateSlot", "Tape", "TapeBuilder"]
 
 NONLINEAR = 9
+SHAPE_HEADER = 6  # numbers of a shape before its offsets
 
 
 class Source(NamedTuple):
@@ -53,7 +54,11 @@ class StateSlot:
 
 @dataclass(frozen=True)
 class Tape:
-    """Compiled formulas: instructions, registers by name, states, and the tables laid out flat."""
+    """Compiled formulas: instructions, registers by name, states, and the tables laid out flat.
+
+    A table instruction looks up a group of tables whose numbers stand interleaved from ``table_start``, and writes the
+    registers of ``table_into``. Each of ``shapes`` is a grid's: number of axes, smooth ones as bits, four strides, and where a cell's numbers lie.
+    """
 
     code: NDArray[np.int32]
     stages: tuple[int, int, int, int]
@@ -65,13 +70,17 @@ class Tape:
     axis_start: NDArray[np.int64]
     axis_size: NDArray[np.int64]
     values: NDArray[np.float64]
-    table_start: NDArray[np.int64]
-    table_strides: NDArray[np.int64]
+    table_start: list[int]
+    table_into: list[list[int]]
+    shapes: list[tuple[int, ...]]
     locates: list[list[tuple[str, str]]]
 
     def trace(self, register: int, values: NDArray[np.float64]) -> Source | None:
         """Return the place where a value that is not finite first arose, going back from ``register``."""
         writers = {int(row[1]): i for i, row in enumerate(self.code)}
+        for i, row in enumerate(self.code):
+            if row[0] == TABLE:
+                writers.update(dict.fromkeys(self.table_into[row[6]], i))
         current = writers.get(register)
         while current is not None:
             row = self.code[current]
@@ -85,8 +94,18 @@ class Tape:
         return None
 
     def _width(self, writer: int | None) -> int:
-        """Return how many registers an instruction writes."""
-        return 3 if writer is not None and self.code[writer, 0] == LOCATE else 1
+        """Return how many registers of an instruction's result tell whether it is finite."""
+        return {LOCATE: 3, WEIGHTS: 2}.get(int(self.code[writer, 0]), 1) if writer is not None else 1
+
+
+@dataclass
+class _Groups:
+    """Tables that are looked up together: numbers, where each group's begin, registers, and rows that are no more."""
+
+    values: list[NDArray[np.float64]] = field(default_factory=list)
+    starts: list[int] = field(default_factory=list)
+    into: list[list[int]] = field(default_factory=list)
+    joined: set[int] = field(default_factory=set)
 
 
 class TapeBuilder:
@@ -119,6 +138,7 @@ class TapeBuilder:
         self._where = ""
         self._axes: dict[tuple[float, ...], int] = {}
         self._table_ids: dict[str, int] = {}
+        self._shapes: dict[tuple[int, ...], int] = {}
         self.locates: list[list[tuple[str, str]]] = []
         for name, level in base.items():
             self.names[name] = self._register(0.0, level, 1 if level == 1 else 0)
@@ -323,8 +343,15 @@ class TapeBuilder:
             key = (axis_id, self.compile(argument), OUTSIDE[table.outside])
             cells.append(self._locate(key, table.name or node.name, axis.name, node.position))
         table_id = self._table_ids.setdefault(node.name, len(self._table_ids))
-        op = "smooth" if table.is_smooth else f"linear{len(cells)}"
-        return self.emit(op, *cells, position=node.position, extra=table_id)
+        # tables on equal grids that are asked at the same place share the weights of the corners
+        key = (len(cells), table.mask, *(int(s) for s in table.strides))
+        shape = self._shapes.setdefault((*key, *[0] * (4 - len(cells)), *table.offsets), len(self._shapes))
+        count = len(table.offsets)
+        weights = self.emit("weights", *cells, position=node.position, extra=shape, width=1 + count)
+        register = self.emit("table", weights, position=node.position, extra=table_id)
+        row = next(r for r in reversed(self.code) if r[1] == register)
+        row[3], row[4] = shape, count
+        return register
 
     def _locate(self, key: tuple[int, int, int], table: str, axis: str, position: int) -> int:
         """Return the register of a cell; three follow one another: cell, place in it, width."""
@@ -347,13 +374,9 @@ class TapeBuilder:
         roots = [*needed, *(r for s in self.states for r in (s.rate, s.low, s.high) if r >= 0)]
         useful = self._reachable(roots)
         stage = [self.levels[row[1]] if row[1] in useful else 3 for row in self.code]
-        order = sorted(range(len(self.code)), key=lambda i: stage[i])
-        ends = [sum(1 for s in stage if s <= k) for k in range(4)]
-        tables = [self.tables[name] for name in self._table_ids]
-        starts = np.cumsum([0, *(t.nodes.size for t in tables)])
-        strides = np.zeros((len(tables), 4), dtype=np.int64)
-        for i, table in enumerate(tables):
-            strides[i, : len(table.axes)] = table.strides
+        groups = self._groups(stage)
+        order = sorted((i for i in range(len(self.code)) if i not in groups.joined), key=lambda i: stage[i])
+        ends = [sum(1 for i in order if stage[i] <= k) for k in range(4)]
         sizes = np.array([len(a) for a in self._axes], dtype=np.int64)
         return Tape(
             code=np.array([self.code[i] for i in order], dtype=np.int32).reshape(-1, 7),
@@ -365,11 +388,32 @@ class TapeBuilder:
             breaks=np.array([v for axis in self._axes for v in axis], dtype=float),
             axis_start=np.concatenate([[0], np.cumsum(sizes)[:-1]]).astype(np.int64) if len(sizes) else sizes,
             axis_size=sizes,
-            values=np.concatenate([t.nodes for t in tables]) if tables else np.zeros(0),
-            table_start=starts[:-1].astype(np.int64),
-            table_strides=strides,
+            values=np.concatenate(groups.values) if groups.values else np.zeros(0),
+            table_start=groups.starts,
+            table_into=groups.into,
+            shapes=list(self._shapes),
             locates=self.locates,
         )
+
+    def _groups(self, stage: list[int]) -> "_Groups":
+        """Join the tables of each stage that are asked with the same weights into one instruction, numbers interleaved."""
+        found = _Groups()
+        members: dict[tuple[int, int], list[int]] = {}
+        for i, row in enumerate(self.code):
+            if row[0] == TABLE:
+                members.setdefault((row[2], stage[i]), []).append(i)
+        names = list(self._table_ids)
+        known: dict[tuple[int, ...], int] = {}
+        for group, rows in enumerate(members.values()):
+            ids = tuple(self.code[i][6] for i in rows)
+            if ids not in known:
+                known[ids] = sum(len(v) for v in found.values)
+                found.values.append(np.stack([self.tables[names[t]].nodes for t in ids], axis=-1).ravel())
+            found.starts.append(known[ids])
+            found.into.append([self.code[i][1] for i in rows])
+            found.joined.update(rows[1:])
+            self.code[rows[0]][5:] = [len(rows), group]
+        return found
 
     def _reachable(self, roots: list[int]) -> set[int]:
         writers = {row[1]: row for row in self.code}
@@ -381,6 +425,6 @@ class TapeBuilder:
                 continue
             seen.add(register)
             row = writers[register]
-            last = 3 if row[0] == LOCATE else 6
+            last = 3 if row[0] in (LOCATE, TABLE) else 6
             stack.extend(r for r in row[2:last] if r >= 0)
         return seen

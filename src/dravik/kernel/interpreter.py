@@ -7,17 +7,18 @@ from numpy.typing import NDArray
 
 from dravik.compiled import compiled
 from dravik.formula import opcodes as op
+from dravik.formula.tape import SHAPE_HEADER
 from dravik.kernel.program import (
     AXIS_SIZE,
     AXIS_START,
     COUNTING,
     FLAGS,
     OUTSIDE_TABLE,
-    SCRATCH,
+    SHAPES,
+    TABLE_INTO,
     TABLE_START,
-    TABLE_STRIDES,
 )
-from dravik.tables.lookup import hermite_basis, linear1, linear2, linear3, linear4, locate, smooth
+from dravik.tables.lookup import locate, spread
 
 __all__ = ["run_tape"]
 
@@ -34,8 +35,7 @@ ERROR_POLICY = 2
 (SINH, COSH, TANH, HYPOT, FLOOR, MOD) = (op.SINH, op.COSH, op.TANH, op.HYPOT, op.FLOOR, op.MOD)
 (WRAP, DEADZONE) = (op.WRAP, op.DEADZONE)
 (RATE_LIMIT, HOLD_AT_LIMIT, TRAVEL) = (op.RATE_LIMIT, op.HOLD_AT_LIMIT, op.TRAVEL)
-(LOCATE, LINEAR1, LINEAR2) = (op.LOCATE, op.LINEAR1, op.LINEAR2)
-(LINEAR3, LINEAR4, SMOOTH) = (op.LINEAR3, op.LINEAR4, op.SMOOTH)
+(LOCATE, WEIGHTS, TABLE) = (op.LOCATE, op.WEIGHTS, op.TABLE)
 
 
 @compiled
@@ -118,32 +118,53 @@ def visit_axis(
 
 
 @compiled
-def table_value(code: Codes, layout: Ints, v: Floats, r: Floats, row: int) -> float:
-    """Return the value of a table instruction from the cells found before."""
-    op_code, table = code[row, 0], code[row, 6]
-    a, b, c, d = code[row, 2], code[row, 3], code[row, 4], code[row, 5]
-    first = layout[TABLE_STRIDES] + 4 * table
-    s0, s1, s2, s3 = layout[first], layout[first + 1], layout[first + 2], layout[first + 3]
-    o = layout[layout[TABLE_START] + table] + int(r[a]) * s0
-    if op_code == LINEAR1:
-        return linear1(v, o, s0, r[a + 1])
-    o += int(r[b]) * s1 if b >= 0 else 0
-    if op_code == LINEAR2:
-        return linear2(v, o, s0, s1, r[a + 1], r[b + 1])
-    o += int(r[c]) * s2 if c >= 0 else 0
-    if op_code == LINEAR3:
-        return linear3(v, o, s0, s1, s2, r[a + 1], r[b + 1], r[c + 1])
-    o += int(r[d]) * s3 if d >= 0 else 0
-    if op_code == LINEAR4:
-        return linear4(v, o, s0, s1, s2, s3, r[a + 1], r[b + 1], r[c + 1], r[d + 1])
-    n = 0
-    scratch = layout[SCRATCH]
-    for k in range(4):
+def table_weights(code: Codes, layout: Ints, r: Floats, row: int) -> None:
+    """Put the offset of a cell, and the weights of its numbers, into registers that follow one another."""
+    shape = layout[layout[SHAPES] + code[row, 6]]
+    mask, dst = layout[shape + 1], code[row, 1]
+    offset, count = 0, 1
+    r[dst + 1] = 1.0
+    for k in range(layout[shape]):
         cell = code[row, 2 + k]
-        if cell >= 0:
-            hermite_basis(r, scratch + 4 * k, r[cell + 1], r[cell + 2])
-            n += 1
-    return smooth(v, o, layout, first, n, r, scratch)
+        offset += int(r[cell]) * layout[shape + 2 + k]
+        count = spread(r, dst + 1, count, r[cell + 1], r[cell + 2], (mask >> k) & 1 == 1)
+    r[dst] = offset
+
+
+@compiled
+def look_up(code: Codes, layout: Ints, v: Floats, r: Floats, row: int) -> None:
+    """Put the values of a group of tables into their registers, from the weights found before."""
+    w, count, tables, group = code[row, 2], code[row, 4], code[row, 5], code[row, 6]
+    offsets = layout[layout[SHAPES] + code[row, 3]] + SHAPE_HEADER
+    into = layout[layout[TABLE_INTO] + group]
+    first = layout[layout[TABLE_START] + group] + int(r[w]) * tables
+    t = 0
+    while t + 4 <= tables:
+        # four sums side by side: one alone would wait for itself at every term
+        a, b, c, d = 0.0, 0.0, 0.0, 0.0
+        for k in range(count):
+            weight, at = r[w + 1 + k], first + layout[offsets + k] * tables + t
+            a += weight * v[at]
+            b += weight * v[at + 1]
+            c += weight * v[at + 2]
+            d += weight * v[at + 3]
+        r[layout[into + t]], r[layout[into + t + 1]] = a, b
+        r[layout[into + t + 2]], r[layout[into + t + 3]] = c, d
+        t += 4
+    if t + 2 <= tables:
+        a, b = 0.0, 0.0
+        for k in range(count):
+            weight, at = r[w + 1 + k], first + layout[offsets + k] * tables + t
+            a += weight * v[at]
+            b += weight * v[at + 1]
+        r[layout[into + t]], r[layout[into + t + 1]] = a, b
+        t += 2
+    if t < tables:
+        a, b = 0.0, 0.0
+        for k in range(0, count, 2):
+            a += r[w + 1 + k] * v[first + layout[offsets + k] * tables + t]
+            b += r[w + 2 + k] * v[first + layout[offsets + k + 1] * tables + t]
+        r[layout[into + t]] = a + b
 
 
 @compiled
@@ -169,8 +190,10 @@ def run_tape(
             r[dst] = -r[a]
         elif k == LOCATE:
             visit_axis(code, layout, numbers, r, counters, worst, i, r[a])
-        elif k >= LINEAR1:
-            r[dst] = table_value(code, layout, numbers, r, i)
+        elif k == TABLE:
+            look_up(code, layout, numbers, r, i)
+        elif k == WEIGHTS:
+            table_weights(code, layout, r, i)
         elif k == POW:
             r[dst] = r[a] ** r[b]
         elif k == LT:

@@ -42,7 +42,7 @@ class Program(NamedTuple):
 class Workspace(NamedTuple):
     """Arrays the kernel writes to; one for each caller, so that several never touch each other."""
 
-    registers: Floats  # the tape's registers, then 16 numbers of working space
+    registers: Floats  # the tape's registers
     counters: Ints  # flags, then visits outside each axis
     worst: Floats  # for each axis looked up: lowest and highest argument, argument that was an error
     slopes: Floats  # four slopes of the integrator, stage state, last good state
@@ -51,12 +51,12 @@ class Workspace(NamedTuple):
 
 
 (STAGE_A, STAGE_B, STAGE_C, STAGE_D, N_INPUTS, WIND, FORCE_AXES, MOMENT_AXES) = range(8)
-(N_STATES, N_LOADS, N_EVENTS, SCRATCH, USES_ANGLES, USES_BETA_DOT) = range(8, 14)
+(N_STATES, N_LOADS, N_EVENTS, USES_ANGLES, USES_BETA_DOT) = range(8, 13)
 # how much an evaluation computes: what the motion needs, the kernel's own signals too, or every formula
 (MOTION, SIGNALS, EVERYTHING) = range(3)
 # where sections of ``layout`` begin
-(STATES, RATES, LOWS, HIGHS, MASS, AERO, LOADS, LOAD_KINDS, EVENTS, EVENT_STOPS) = range(14, 24)
-(AXIS_START, AXIS_SIZE, TABLE_START, TABLE_STRIDES) = range(24, 28)
+(STATES, RATES, LOWS, HIGHS, MASS, AERO, LOADS, LOAD_KINDS, EVENTS, EVENT_STOPS) = range(13, 23)
+(AXIS_START, AXIS_SIZE, TABLE_START, TABLE_INTO, SHAPES) = range(23, 28)
 HEADER = 28
 # ``numbers``
 (GRAVITY, TEMPERATURE_OFFSET, AREA, CHORD, SPAN, MOMENT_POINT) = range(6)
@@ -127,19 +127,22 @@ def build_program(tape: Tape, body: RigidBody) -> Program:
         AXIS_START: [int(i) + breaks_at for i in tape.axis_start],
         AXIS_SIZE: [int(i) for i in tape.axis_size],
         TABLE_START: [int(i) + values_at for i in tape.table_start],
-        TABLE_STRIDES: [int(i) for i in tape.table_strides.ravel()],
     }
     layout = [0] * HEADER
     layout[STAGE_A : STAGE_D + 1] = tape.stages
     layout[N_INPUTS], layout[WIND] = body.inputs, body.wind
     layout[FORCE_AXES], layout[MOMENT_AXES] = AXES[body.force_axes], AXES[body.moment_axes]
     layout[N_STATES], layout[N_LOADS], layout[N_EVENTS] = len(tape.states), len(body.loads), len(body.events)
-    layout[SCRATCH] = len(tape.registers)
     layout[USES_ANGLES] = int(_reads(tape, tape.stages[2], _ANGLES))
     layout[USES_BETA_DOT] = int(_reads(tape, tape.stages[1], ("beta_dot", "beta_dot_hat")))
     for key, values in sections.items():
         layout[key] = len(layout)
         layout.extend(values)
+    for key, lists in ((TABLE_INTO, tape.table_into), (SHAPES, tape.shapes)):
+        # where each list stands in ``layout``, and then the lists
+        layout[key] = len(layout)
+        ends = layout[key] + np.cumsum([len(lists), *(len(item) for item in lists)])
+        layout.extend([*(int(e) for e in ends[:-1]), *(i for item in lists for i in item)])
     return Program(
         code=tape.code,
         layout=np.array(layout, dtype=np.int64),
@@ -155,7 +158,7 @@ def new_workspace(program: Program, tape: Tape) -> Workspace:
     events = np.zeros((n_events + EVENT_CAPACITY, 2))
     events[:n_events] = np.nan
     return Workspace(
-        registers=np.concatenate([tape.registers, np.zeros(16)]),
+        registers=tape.registers.copy(),
         counters=np.zeros(FLAGS + len(tape.locates), dtype=np.int64),
         worst=worst,
         slopes=np.zeros((6, N_RIGID + len(tape.states))),

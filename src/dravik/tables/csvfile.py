@@ -14,7 +14,7 @@ from dravik.errors import DravikError, nearest
 from dravik.tables.table import Axis, Table
 from dravik.units import KINDS, from_si, kind_of_unit, split_column, to_si
 
-__all__ = ["read_table", "write_columns", "write_table"]
+__all__ = ["Sheet", "read_table", "write_columns", "write_table"]
 
 Row = tuple[int, list[str]]
 
@@ -27,6 +27,7 @@ def read_table(
     over: Sequence[str] = (),
     method: str = "linear",
     outside: str = "hold",
+    along: Sequence[str] = (),
 ) -> Table:
     """Return the table in a tidy CSV file, converted to SI.
 
@@ -38,38 +39,61 @@ def read_table(
     Raises DravikError, with file and line, for a missing file, a bad header, unit or number,
     unsorted or repeated rows, NaN, and a grid with holes (the missing points are named).
     """
-    place = str(path)
-    rows = _rows(path, place)
-    if len(rows) < 2:
-        raise DravikError("no data rows", where=place, expected="a header line and one row for each grid point")
-    header = [split_column(cell, where=f"{place}:{rows[0][0]}") for cell in rows[0][1]]
-    names = [n for n, _ in header]
-    repeated = {n for n in names if names.count(n) > 1}
-    if repeated:
-        raise DravikError(f"column {sorted(repeated)[0]!r} occurs twice", where=f"{place}:{rows[0][0]}")
-    column = column or names[-1]
-    axis_names = list(over) or [n for n in names if n != column]
-    for wanted in [column, *axis_names]:
-        if wanted not in names:
+    return Sheet(path).table(name=name, column=column, over=over, method=method, outside=outside, along=along)
+
+
+class Sheet:
+    """A tidy CSV file, read once for any number of its columns; errors as for ``read_table``."""
+
+    def __init__(self, path: str | Path) -> None:
+        self.place = str(path)
+        rows = _rows(path, self.place)
+        if len(rows) < 2:
+            raise DravikError("no data rows", where=self.place, expected="a header line and one row for each grid point")
+        self._line = f"{self.place}:{rows[0][0]}"
+        self._header = [split_column(cell, where=self._line) for cell in rows[0][1]]
+        self._rows = rows[1:]
+        self.names = [n for n, _ in self._header]
+        repeated = {n for n in self.names if self.names.count(n) > 1}
+        if repeated:
+            raise DravikError(f"column {sorted(repeated)[0]!r} occurs twice", where=self._line)
+        self._columns: dict[str, tuple[NDArray[np.float64], str]] = {}
+        self._grids: dict[tuple[str, ...], list[NDArray[np.float64]]] = {}
+
+    def table(
+        self, *, name: str = "", column: str = "", over: Sequence[str] = (), method: str = "linear",
+        outside: str = "hold", along: Sequence[str] = (),
+    ) -> Table:  # fmt: skip
+        """Return one column over its axes as a table."""
+        column = column or self.names[-1]
+        axis_names = list(over) or [n for n in self.names if n != column]
+        read = [self.column(n) for n in [*axis_names, column]]
+        key = tuple(axis_names)
+        if key not in self._grids:
+            points = np.stack([values for values, _ in read[:-1]], axis=1)
+            self._grids[key] = _grid(points, axis_names, [r[0] for r in self._rows], [u for _, u in read], self.place)
+        grid = self._grids[key]
+        axes = tuple(Axis(n, g, u) for n, g, (_, u) in zip(axis_names, grid, read, strict=False))
+        values, unit = read[-1]
+        shaped = values.reshape([len(g) for g in grid]).copy()
+        try:
+            return Table(name or column, axes, shaped, unit, method, outside, source=self.place, along=tuple(along))
+        except DravikError as error:
+            raise error.at(self.place) from None
+
+    def column(self, name: str) -> tuple[NDArray[np.float64], str]:
+        """Return a column's numbers in SI and their SI unit."""
+        if name not in self.names:
             raise DravikError(
-                f"there is no column {wanted!r}",
-                where=f"{place}:{rows[0][0]}",
-                expected="one of " + ", ".join(names),
-                hint=nearest(wanted, names),
-            )
-    order = [names.index(n) for n in [*axis_names, column]]
-    numbers = _numbers(rows[1:], order, [names[i] for i in order], len(header), place)
-    units = []
-    for k, i in enumerate(order):
-        kind, scale, offset = _conversion(header[i], f"{place}:{rows[0][0]}")
-        numbers[:, k] = numbers[:, k] * scale + offset
-        units.append(KINDS[kind][0])
-    values, grid = _grid(numbers, axis_names, [r[0] for r in rows[1:]], units, place)
-    axes = tuple(Axis(n, g, u) for n, g, u in zip(axis_names, grid, units, strict=False))
-    try:
-        return Table(name or column, axes, values, units[-1], method, outside, source=place)
-    except DravikError as error:
-        raise error.at(place) from None
+                f"there is no column {name!r}", where=self._line, expected="one of " + ", ".join(self.names),
+                hint=nearest(name, self.names),
+            )  # fmt: skip
+        if name not in self._columns:
+            i = self.names.index(name)
+            numbers = _numbers(self._rows, i, name, len(self.names), self.place)
+            kind, scale, offset = _conversion(self._header[i], self._line)
+            self._columns[name] = numbers * scale + offset, KINDS[kind][0]
+        return self._columns[name]
 
 
 def _rows(path: str | Path, place: str) -> list[Row]:
@@ -82,7 +106,7 @@ def _rows(path: str | Path, place: str) -> list[Row]:
     lines = [line if not line.lstrip().startswith("#") else "" for line in text.splitlines()]
     reader = csv.reader(io.StringIO("\n".join(lines)), skipinitialspace=True)
     try:
-        return [(reader.line_num, row) for row in reader if any(cell.strip() for cell in row)]
+        return [(reader.line_num, row) for row in reader if row and (row[0].strip() or any(c.strip() for c in row))]
     except csv.Error as error:
         raise DravikError(f"not a CSV file ({error})", where=f"{place}:{reader.line_num}") from None
 
@@ -96,28 +120,27 @@ def _conversion(column: tuple[str, str], place: str) -> tuple[str, float, float]
         raise error.at(f"{place}: column {name}") from None
 
 
-def _numbers(rows: list[Row], order: list[int], names: list[str], width: int, place: str) -> NDArray[np.float64]:
-    numbers = np.empty((len(rows), len(order)))
+def _numbers(rows: list[Row], column: int, name: str, width: int, place: str) -> NDArray[np.float64]:
+    numbers = np.empty(len(rows))
     for i, (line, cells) in enumerate(rows):
         if len(cells) != width:
             raise DravikError(f"{len(cells)} cells", where=f"{place}:{line}", expected=f"{width} as in the header")
-        for k, j in enumerate(order):
-            try:
-                numbers[i, k] = float(cells[j])
-            except ValueError:
-                numbers[i, k] = math.nan
-            if not math.isfinite(numbers[i, k]):
-                raise DravikError(
-                    f"{names[k]} is {cells[j].strip()!r}", where=f"{place}:{line}", expected="a finite number"
-                )
+        try:
+            numbers[i] = float(cells[column])
+        except ValueError:
+            numbers[i] = math.nan
+    bad = np.flatnonzero(~np.isfinite(numbers))
+    if bad.size:
+        line, cells = rows[int(bad[0])]
+        raise DravikError(f"{name} is {cells[column].strip()!r}", where=f"{place}:{line}", expected="a finite number")
     return numbers
 
 
 def _grid(
-    numbers: NDArray[np.float64], names: list[str], lines: list[int], units: list[str], place: str
-) -> tuple[NDArray[np.float64], list[NDArray[np.float64]]]:
-    """Return the values as a full grid and the axes; the rows must be sorted, unique and complete."""
-    keys = [tuple(row) for row in numbers[:, :-1]]
+    points: NDArray[np.float64], names: list[str], lines: list[int], units: list[str], place: str
+) -> list[NDArray[np.float64]]:
+    """Return the axes of a full grid; the rows must be sorted, unique and complete."""
+    keys = [tuple(row) for row in points.tolist()]
 
     def show(key: tuple[float, ...]) -> str:
         parts = zip(names, key, units, strict=False)
@@ -132,18 +155,18 @@ def _grid(
                 where=f"{place}:{lines[i]}",
                 expected="rows sorted by " + ", then ".join(names),
             )
-    grid = [np.unique(numbers[:, k]) for k in range(len(names))]
+    grid = [np.unique(points[:, k]) for k in range(len(names))]
     full = int(np.prod([len(g) for g in grid]))
     if full != len(keys):
         present = set(keys)
         missing = list(itertools.islice((k for k in itertools.product(*grid) if k not in present), 4))
-        points = "; ".join(show(k) for k in missing[:3]) + ("; ..." if len(missing) > 3 else "")
+        shown = "; ".join(show(k) for k in missing[:3]) + ("; ..." if len(missing) > 3 else "")
         raise DravikError(
-            f"the grid has holes: {full - len(keys)} of {full} points are missing: {points}",
+            f"the grid has holes: {full - len(keys)} of {full} points are missing: {shown}",
             where=place,
             expected="a row for every combination of the axes' values",
         )
-    return numbers[:, -1].reshape([len(g) for g in grid]).copy(), grid
+    return grid
 
 
 def write_table(table: Table, path: str | Path) -> None:

@@ -1,11 +1,13 @@
-"""Compiled look-up: find the cell once, then interpolate any number of tables that share the axis."""
+"""Compiled look-up: find the cell and the weights of its corners once, then weigh any number of tables on the grid."""
+
+from collections.abc import Sequence
 
 import numpy as np
 from numpy.typing import NDArray
 
 from dravik.compiled import compiled
 
-__all__ = ["HOLD", "linear1", "linear2", "linear3", "linear4", "locate", "smooth"]
+__all__ = ["HOLD", "locate", "node_offsets", "spread"]
 
 HOLD, EXTEND, ERROR = 0, 1, 2
 
@@ -36,92 +38,63 @@ def locate(breaks: Floats, start: int, size: int, x: float, policy: int) -> tupl
 
 
 @compiled
-def linear1(v: Floats, o: int, s0: int, fx: float) -> float:
-    """Return the linear interpolation from offset ``o`` along stride ``s0``."""
-    return v[o] + fx * (v[o + s0] - v[o])
+def spread(w: Floats, at: int, count: int, fraction: float, width: float, is_smooth: bool) -> int:
+    """Spread ``count`` weights in ``w`` from ``at`` over one more axis and return how many they are then.
 
-
-@compiled
-def linear2(v: Floats, o: int, s0: int, s1: int, fx: float, fy: float) -> float:
-    """Return the bilinear interpolation."""
-    a = linear1(v, o, s1, fy)
-    return a + fx * (linear1(v, o + s0, s1, fy) - a)
-
-
-@compiled
-def linear3(v: Floats, o: int, s0: int, s1: int, s2: int, fx: float, fy: float, fz: float) -> float:
-    """Return the trilinear interpolation."""
-    a = linear2(v, o, s1, s2, fy, fz)
-    return a + fx * (linear2(v, o + s0, s1, s2, fy, fz) - a)
-
-
-@compiled
-def linear4(v: Floats, o: int, s0: int, s1: int, s2: int, s3: int, fx: float, fy: float, fz: float, fw: float) -> float:
-    """Return the four-dimensional linear interpolation."""
-    a = linear3(v, o, s1, s2, s3, fy, fz, fw)
-    return a + fx * (linear3(v, o + s0, s1, s2, s3, fy, fz, fw) - a)
-
-
-@compiled
-def hermite_basis(basis: Floats, at: int, fraction: float, width: float) -> None:
-    """Put the cubic's four weights for one dimension into ``basis`` from ``at``; straight lines outside the cell."""
+    Begin with one weight of 1. A straight axis makes two of each: the value to the left and to the right; a smooth one
+    four: value and slope to the left, value and slope to the right (cubic Hermite; straight lines outside the cell).
+    """
     f = fraction
+    if not is_smooth:
+        for j in range(at, at + count):
+            w[j + count] = w[j] * f
+            w[j] -= w[j + count]
+        return 2 * count
     if f < 0.0:
         left, left_slope, right, right_slope = 1.0, f, 0.0, 0.0
     elif f > 1.0:
         left, left_slope, right, right_slope = 0.0, 0.0, 1.0, f - 1.0
     else:
-        left = (1.0 + 2.0 * f) * (1.0 - f) * (1.0 - f)
-        left_slope = f * (1.0 - f) * (1.0 - f)
-        right = f * f * (3.0 - 2.0 * f)
-        right_slope = f * f * (f - 1.0)
-    basis[at] = left
-    basis[at + 1] = left_slope * width
-    basis[at + 2] = right
-    basis[at + 3] = right_slope * width
+        g = 1.0 - f
+        left, left_slope = (1.0 + 2.0 * f) * g * g, f * g * g
+        right, right_slope = f * f * (3.0 - 2.0 * f), -f * f * g
+    left_slope *= width
+    right_slope *= width
+    for j in range(at, at + count):
+        weight = w[j]
+        w[j] = weight * left
+        w[j + count] = weight * left_slope
+        w[j + 2 * count] = weight * right
+        w[j + 3 * count] = weight * right_slope
+    return 4 * count
 
 
-@compiled
-def smooth(v: Floats, offset: int, strides: Ints, first: int, n: int, basis: Floats, at: int) -> float:
-    """Return the tensor-product cubic Hermite value from node blocks of 2**n values and slopes.
+def node_offsets(strides: Sequence[int], smooth_axes: Sequence[int]) -> list[int]:
+    """Return where the numbers that ``spread`` weighs lie behind the first one of a cell, in its order.
 
-    ``strides`` are read from ``first``, the weights of the dimensions from ``at``.
+    At each grid point stands the value, then the slopes: bit j of their place means along the j-th smooth axis.
     """
-    total = 0.0
-    for corner in range(1 << n):
-        node = offset
-        for k in range(n):
-            node += ((corner >> k) & 1) * strides[first + k]
-        for slope in range(1 << n):
-            weight = v[node + slope]
-            for k in range(n):
-                weight *= basis[at + 4 * k + 2 * ((corner >> k) & 1) + ((slope >> k) & 1)]
-            total += weight
-    return total
+    offsets = [0]
+    for k, stride in enumerate(strides):
+        own = [0, 1 << smooth_axes.index(k), stride, stride + (1 << smooth_axes.index(k))] if k in smooth_axes else [0, stride]
+        offsets = [o + more for more in own for o in offsets]
+    return offsets
 
 
 @compiled
 def table_values(
-    breaks: Floats, starts: Ints, sizes: Ints, values: Floats, strides: Ints, policy: int,
-    is_smooth: bool, points: Floats, out: Floats, scratch: Floats,
+    breaks: Floats, starts: Ints, sizes: Ints, values: Floats, strides: Ints, offsets: Ints, policy: int,
+    mask: int, points: Floats, out: Floats, weights: Floats,
 ) -> None:  # fmt: skip
-    """Fill ``out`` (m,) with a table's values at ``points`` (m, n); ``scratch`` holds 20 numbers."""
-    n = sizes.shape[0]
-    basis, f = scratch[:16], scratch[16:]
+    """Fill ``out`` (m,) with a table's values at ``points`` (m, n); ``weights`` is room for 256 numbers."""
     for i in range(points.shape[0]):
-        offset = 0
-        for k in range(n):
-            cell, f[k], width = locate(breaks, starts[k], sizes[k], points[i, k], policy)
-            offset += cell * strides[k]
-            if is_smooth:
-                hermite_basis(basis, 4 * k, f[k], width)
-        if is_smooth:
-            out[i] = smooth(values, offset, strides, 0, n, basis, 0)
-        elif n == 1:
-            out[i] = linear1(values, offset, strides[0], f[0])
-        elif n == 2:
-            out[i] = linear2(values, offset, strides[0], strides[1], f[0], f[1])
-        elif n == 3:
-            out[i] = linear3(values, offset, strides[0], strides[1], strides[2], f[0], f[1], f[2])
-        else:
-            out[i] = linear4(values, offset, strides[0], strides[1], strides[2], strides[3], f[0], f[1], f[2], f[3])
+        first, count = 0, 1
+        weights[0] = 1.0
+        for k in range(sizes.shape[0]):
+            cell, fraction, width = locate(breaks, starts[k], sizes[k], points[i, k], policy)
+            first += cell * strides[k]
+            count = spread(weights, 0, count, fraction, width, (mask >> k) & 1 == 1)
+        total = 0.0
+        for k in range(count):
+            total += weights[k] * values[first + offsets[k]]
+        out[i] = total

@@ -30,7 +30,7 @@ class Table:
     ``values`` has one dimension for each axis. ``method``: ``"linear"``, or ``"smooth"``: cubic
     Hermite pieces, continuous in value and slope, whose slopes are limited so that between the grid's
     points the curve along each axis neither overshoots nor turns (F. N. Fritsch, J. Butland, SIAM J. Sci.
-    Stat. Comput. 5 (1984), 300). ``outside``: ``"hold"`` the edge value, ``"extend"`` the edge
+    Stat. Comput. 5 (1984), 300); ``along`` names the axes that are smooth, all of them unless said. ``outside``: ``"hold"`` the edge value, ``"extend"`` the edge
     slope, or ``"error"``. Raises DravikError when axes and values do not make such a grid.
     """
 
@@ -41,6 +41,7 @@ class Table:
     method: str = "linear"
     outside: str = "hold"
     source: str = ""
+    along: tuple[str, ...] = ()
     nodes: NDArray[np.float64] = field(init=False, repr=False, compare=False)
 
     def __post_init__(self) -> None:
@@ -68,6 +69,12 @@ class Table:
                 raise DravikError(f"axis {axis.name} has one value", where=where, expected="two or more")
             if not (np.all(np.isfinite(axis.values)) and np.all(np.diff(axis.values) > 0)):
                 raise DravikError(f"axis {axis.name} does not rise from value to value", where=where)
+        for name in self.along:
+            if name not in [a.name for a in self.axes]:
+                raise DravikError(
+                    f"there is no axis {name!r} to be smooth along", where=where,
+                    expected="of " + ", ".join(a.name for a in self.axes),
+                )  # fmt: skip
         object.__setattr__(self, "nodes", _smooth_nodes(self) if self.is_smooth else self.values.ravel())
 
     @property
@@ -76,11 +83,28 @@ class Table:
         return self.method == "smooth"
 
     @property
+    def smooth_axes(self) -> tuple[int, ...]:
+        """Numbers of the axes that are interpolated by cubic pieces."""
+        if not self.is_smooth:
+            return ()
+        return tuple(k for k, a in enumerate(self.axes) if not self.along or a.name in self.along)
+
+    @property
+    def mask(self) -> int:
+        """The smooth axes as bits."""
+        return sum(1 << k for k in self.smooth_axes)
+
+    @property
     def strides(self) -> NDArray[np.int64]:
         """Steps in ``nodes`` from one grid point to the next along each axis."""
-        block = 1 << len(self.axes) if self.is_smooth else 1
+        block = 1 << len(self.smooth_axes)
         counts = [len(a.values) for a in self.axes]
         return np.array([block * int(np.prod(counts[k + 1 :])) for k in range(len(counts))], dtype=np.int64)
+
+    @property
+    def offsets(self) -> list[int]:
+        """Where the numbers of a cell lie behind its first one."""
+        return lookup.node_offsets([int(s) for s in self.strides], self.smooth_axes)
 
     def __call__(self, *coordinates: ArrayLike) -> NDArray[np.float64]:
         """Return the table's values at coordinates in SI, one argument for each axis, any common shape.
@@ -100,8 +124,9 @@ class Table:
         out = np.empty(len(points))
         policy = OUTSIDE[self.outside]
         lookup.table_values(
-            breaks, starts, sizes, self.nodes, self.strides, policy, self.is_smooth, points, out, np.zeros(20)
-        )
+            breaks, starts, sizes, self.nodes, self.strides, np.array(self.offsets), policy, self.mask, points, out,
+            np.zeros(256),
+        )  # fmt: skip
         return out.reshape(arrays[0].shape)
 
     def _refuse_outside(self, points: NDArray[np.float64]) -> None:
@@ -116,15 +141,37 @@ class Table:
 
 
 def _smooth_nodes(table: Table) -> NDArray[np.float64]:
-    """Return values and limited slopes, 2**n a grid point: bit k of the index means the slope along axis k."""
-    from scipy.interpolate import PchipInterpolator
-
-    n = len(table.axes)
+    """Return values and limited slopes, 2**n a grid point: bit j of the index means the slope along the j-th smooth axis."""
     blocks = {0: table.values}
-    for bits in range(1, 1 << n):
-        k = bits.bit_length() - 1
-        below = blocks[bits ^ (1 << k)]
-        # the slope between nearly equal values may be too small to divide by: the limited slope is then zero
-        with np.errstate(over="ignore"):
-            blocks[bits] = PchipInterpolator(table.axes[k].values, below, axis=k)(table.axes[k].values, nu=1)
-    return np.ascontiguousarray(np.stack([blocks[b] for b in range(1 << n)], axis=-1)).ravel()
+    for bits in range(1, 1 << len(table.smooth_axes)):
+        j = bits.bit_length() - 1
+        k = table.smooth_axes[j]
+        blocks[bits] = limited_slopes(table.axes[k].values, blocks[bits ^ (1 << j)], k)
+    return np.ascontiguousarray(np.stack([blocks[b] for b in range(len(blocks))], axis=-1)).ravel()
+
+
+def limited_slopes(x: NDArray[np.float64], values: NDArray[np.float64], axis: int) -> NDArray[np.float64]:
+    """Return slopes along an axis with which cubic Hermite pieces neither overshoot nor turn between the points.
+
+    Inside, the weighted harmonic mean of the neighbouring chords, zero where they differ in sign (Fritsch and Butland);
+    at the ends a one-sided three-point formula, held to the sign and three times the size of the chord.
+    """
+    y = np.moveaxis(values, axis, 0)
+    h = np.diff(x).reshape(-1, *[1] * (y.ndim - 1))
+    chord = np.diff(y, axis=0) / h
+    if len(x) == 2:
+        return np.moveaxis(np.concatenate([chord, chord]), 0, axis)
+    slopes = np.zeros_like(y)
+    before, after, hb, ha = chord[:-1], chord[1:], h[:-1], h[1:]
+    same = before * after > 0.0
+    wb, wa = 2.0 * ha + hb, ha + 2.0 * hb
+    # nearly equal values have chords too small to divide by: their harmonic mean is then zero all the same
+    with np.errstate(divide="ignore", invalid="ignore", over="ignore"):
+        mean = (wb + wa) / (wb / before + wa / after)
+    slopes[1:-1] = np.where(same & np.isfinite(mean), mean, 0.0)
+    for end, near, far, h0, h1 in ((0, chord[0], chord[1], h[0], h[1]), (-1, chord[-1], chord[-2], h[-1], h[-2])):
+        slope = ((2.0 * h0 + h1) * near - h0 * far) / (h0 + h1)
+        slope = np.where(np.sign(slope) != np.sign(near), 0.0, slope)
+        steep = (np.sign(near) != np.sign(far)) & (np.abs(slope) > 3.0 * np.abs(near))
+        slopes[end] = np.where(steep, 3.0 * near, slope)
+    return np.moveaxis(slopes, 0, axis)
