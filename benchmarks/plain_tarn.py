@@ -56,6 +56,7 @@ class PlainTarn:
 
     def __init__(self, folder):
         d = tomllib.loads((Path(folder) / "aircraft.toml").read_text())
+        aero = tomllib.loads((Path(folder) / "aero" / "aero.toml").read_text())
         load = d["loadings"]["loaded"]
         number = lambda text: float(text.split()[0])  # noqa: E731
         self.mass = number(load["mass"])
@@ -64,7 +65,7 @@ class PlainTarn:
         self.inverse = np.linalg.inv(self.inertia)
         to_body = np.array([-1.0, 1.0, -1.0])
         self.cg = np.array([number(x) for x in load["cg"]]) * to_body
-        self.ref = np.array([number(x) for x in d["reference"]["moment_point"]]) * to_body
+        self.ref = np.array([number(x) for x in aero["reference"]["moment_point"]]) * to_body
         self.engines = [np.array([number(x) for x in d["engines"][e]["position"]]) * to_body for e in ("left", "right")]
         self.S, self.c, self.b = 54.0, 2.5, 22.0
         aero = Path(folder) / "aero"

@@ -337,9 +337,9 @@ def _linear() -> Iterator[Row]:
     for control, names in (("elevator", ("airspeed", "alpha", "q", "theta")), ("rudder", ("beta", "p", "r", "phi"))):
         halves = [
             prove_linear(point, control=control, signals=names, history=doublet(size, at=0.5, width=1.0))
-            for size in ("0.5 deg", "0.25 deg", "0.125 deg")
+            for size in ("0.1 deg", "0.05 deg", "0.025 deg")
         ]
-        yield Row(f"{control}: largest difference after 0.5 deg [share of peak]", 0.0, halves[0].worst, 0.02)
+        yield Row(f"{control}: largest difference after 0.1 deg [share of peak]", 0.0, halves[0].worst, 0.02)
         # the rudder's own quadratic terms cancel by symmetry in beta, p, r, phi: there it falls faster still
         order = math.log2(halves[1].difference() / halves[2].difference())
         if control == "elevator":

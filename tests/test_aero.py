@@ -137,12 +137,10 @@ class LatticeTest(unittest.TestCase):
             self.assertAlmostEqual(getattr(here.forces(state), name), getattr(there.forces(state), name), places=11)
 
     def test_downwash_on_the_tail_comes_out_of_the_lattice(self) -> None:
-        alone = Geometry.model_validate(
-            {**self.geometry.model_dump(), "surfaces": {"tail": self.geometry.surfaces["tail"]}}
-        )
+        alone = self.geometry.model_copy(update={"surfaces": {"tail": self.geometry.surfaces["tail"]}})
         tail = lattice_slope(Lattice(build_mesh(alone), alone), "Cm", "alpha")
         without = {k: v for k, v in self.geometry.surfaces.items() if k != "tail"}
-        bare = Geometry.model_validate({**self.geometry.model_dump(), "surfaces": without})
+        bare = self.geometry.model_copy(update={"surfaces": without})
         share = (
             lattice_slope(self.lattice, "Cm", "alpha") - lattice_slope(Lattice(build_mesh(bare), bare), "Cm", "alpha")
         ) / tail

@@ -13,6 +13,7 @@ from dravik.errors import DravikError
 from tests.support import craft
 
 TEXT = (sample_path("tarn") / "aircraft.toml").read_text(encoding="utf-8")
+AERO = (sample_path("tarn") / "aero" / "aero.toml").read_text(encoding="utf-8")
 
 
 class FolderTest(unittest.TestCase):
@@ -23,16 +24,18 @@ class FolderTest(unittest.TestCase):
         shutil.copytree(sample_path("tarn"), self.folder)
         self.file = self.folder / "aircraft.toml"
 
-    def edited(self, old: str, new: str) -> str:
-        """Load the Tarn with one edit and return the message."""
-        self.assertIn(old, TEXT)
-        self.file.write_text(TEXT.replace(old, new, 1), encoding="utf-8")
+    def edit(self, old: str, new: str, count: int = -1) -> tuple[Path, str]:
+        """Edit the Tarn's file, or the one it includes; return which, and its text before."""
+        self.assertTrue(old in TEXT or old in AERO, old)
+        self.file.write_text(TEXT.replace(old, new, count) if old in TEXT else TEXT, encoding="utf-8")
+        included = self.folder / "aero" / "aero.toml"
+        included.write_text(AERO if old in TEXT else AERO.replace(old, new, count), encoding="utf-8")
+        return (self.file, TEXT) if old in TEXT else (included, AERO)
+
+    def refused(self) -> str:
         with self.assertRaises(DravikError) as caught:
             load(self.file)
         return str(caught.exception)
-
-    def line(self, text: str) -> int:
-        return next(i for i, row in enumerate(TEXT.splitlines(), 1) if row.startswith(text))
 
 
 class DefinitionTest(FolderTest):
@@ -63,29 +66,41 @@ class DefinitionTest(FolderTest):
             ),
             ('default_loading = "loaded"', 'default_loading = "laoded"', "default", "did you mean loaded?"),
             ('lag = "0.05 s"', 'lag = "0.05 s"\nfrequency = "3 rad/s"', "lag", "both lag and frequency"),
-            ("aero/lift.csv", "aero/lfit.csv", "CL_basic", "there is no such table file"),
-            ("- 21*q_hat", "- 21*q_hta", "Cm =", "there is no signal 'q_hta'; try: did you mean q_hat"),
-            ("- 21*q_hat", "- 21*Cm", "Cm =", "need each other at the same instant: Cm -> Cm"),
-            ("- 21*q_hat", "- 21*q_dot", "Cm =", "Cm needs an acceleration, which in turn needs Cm"),
-            ("6.2*alpha_dot_hat", "6.2*alpha_dot_hat**2", "Cm =", "Cm is not linear in alpha_dot"),
+            ("flap.csv", "falp.csv", "CL_flap", "there is no such table file"),
+            ('column = "CD", over = ["alpha", "fl', 'column = "CX", over = ["alpha", "fl', "CD_flap", "there is no column 'CX'"),
+            ("Cm_q(alpha)*q_hat", "Cm_q(alpha)*q_hta", "Cm =", "there is no signal 'q_hta'; try: did you mean q_hat"),
+            ("Cm_q(alpha)*q_hat", "Cm_q(alpha)*Cm", "Cm =", "need each other at the same instant: Cm -> Cm"),
+            ("Cm_q(alpha)*q_hat", "Cm_q(alpha)*q_dot", "Cm =", "Cm needs an acceleration, which in turn needs Cm"),
+            ("Cm_alpha_dot(alpha)*alpha_dot_hat", "alpha_dot_hat**2", "Cm =", "Cm is not linear in alpha_dot"),
             ('command = "flap_lever"', 'command = "flap_level"', 'command = "flap_lever"', "did you mean flap_lever"),
-            ("[formulas]", "[formulas]\nalpha = 1", "[formulas]", "the name 'alpha' is taken by a signal"),
-            ("[formulas]", "[formulas\n", "", "this is not TOML"),
+            ("[formulas]\nlift", "[formulas]\nalpha = 1\nlift", "[formulas]", "the name 'alpha' is taken by a signal"),
+            ("[formulas]\nlift", "[formulas\nlift", "", "this is not TOML"),
         ):
             with self.subTest(new):
-                text = self.edited(old, new)
+                file, before = self.edit(old, new, 1)
+                text = self.refused()
                 self.assertIn(words, text)
-                self.assertIn(str(self.file), text)
+                self.assertIn(str(file), text)
                 if line:
-                    near = self.line(line)
-                    self.assertTrue(any(f"aircraft.toml:{n}" in text for n in (near, near + 1)), f"line {near}: {text}")
+                    near = next(i for i, row in enumerate(before.splitlines(), 1) if row.startswith(line))
+                    self.assertTrue(any(f"{file.name}:{n}" in text for n in (near, near + 1)), f"line {near}: {text}")
 
     def test_several_problems_at_once(self) -> None:
-        text = self.edited('chord = "2.5 m"\nspan = "22 m"', 'chord = "2.5 kg"\nspan = "-22 m"')
-        self.assertEqual(len(text.splitlines()), 2)
+        self.edit('chord = "2.5 m"\nspan = "22 m"', 'chord = "2.5 kg"\nspan = "-22 m"')
+        self.assertEqual(len(self.refused().splitlines()), 2)
+
+    def test_included_files(self) -> None:
+        for old, new, words in (
+            ('"aero/aero.toml"]', '"aero/areo.toml"]', r"aircraft.toml:6: include: .*areo.toml: there is no such file"),
+            ('["aero/aero.toml"]', '"aero/aero.toml"', "is no list of files"),
+            ("[formulas]\nlift", "[aero]\nCL = '0'\n[formulas]\nlift", r"aero.toml:\d+: aero.CL: this key also stands in .*aircraft.toml:\d+"),
+        ):
+            with self.subTest(new):
+                self.edit(old, new)
+                self.assertRegex(self.refused(), words)
 
     def test_a_table_in_the_wrong_unit(self) -> None:
-        table = self.folder / "aero" / "lift.csv"
+        table = self.folder / "aero" / "flap.csv"
         table.write_text(table.read_text().replace("alpha [deg]", "alpha"))
         with self.assertRaisesRegex(
             DravikError, r"column alpha is in no unit, the signal in rad; try: .*alpha \[deg\]"
@@ -122,8 +137,7 @@ class DefinitionTest(FolderTest):
 
 class AuditTest(FolderTest):
     def findings(self, old: str, new: str) -> list[str]:
-        self.assertIn(old, TEXT)
-        self.file.write_text(TEXT.replace(old, new), encoding="utf-8")
+        self.edit(old, new)
         return [f"{f.severity} {f.place} {f.what} {f.do}" for f in audit(load(self.file))]
 
     def test_the_tarn_is_clean(self) -> None:
@@ -136,18 +150,18 @@ class AuditTest(FolderTest):
             ('Iyy = "66000 kg*m^2"', 'Iyy = "66 kg*m^2"', "error", "exceeds the sum"),
             (
                 'cg = ["9.16 m", "0 m", "0.95 m"]',
-                'cg = ["10.4 m", "0 m", "0.95 m"]',
+                'cg = ["10.6 m", "0 m", "0.95 m"]',
                 "warning",
                 "Cm_alpha has the wrong sign",
             ),
-            ("Cl_beta(alpha)*beta", "-Cl_beta(alpha)*beta", "warning", "Cl_beta has the wrong sign"),
-            ("Cn_beta(alpha)*beta", "-Cn_beta(alpha)*beta", "warning", "Cn_beta has the wrong sign"),
-            ("- 21*q_hat", "+ 41*q_hat", "error", "Cm_q has the wrong sign"),
-            ("Cl_p(alpha)*p_hat", "-Cl_p(alpha)*p_hat", "error", "Cl_p has the wrong sign"),
-            ("- 0.155*r_hat", "+ 0.155*r_hat", "error", "Cn_r has the wrong sign"),
-            ("- 1.35*elevator", "+ 1.35*elevator", "error", "Cm_elevator has the wrong sign"),
-            ("+ 0.17*aileron", "- 0.17*aileron", "error", "Cl_aileron has the wrong sign"),
-            ("- 0.098*rudder", "+ 0.098*rudder", "error", "Cn_rudder has the wrong sign"),
+            ("Cl_static(alpha, beta)", "-Cl_static(alpha, beta)", "warning", "Cl_beta has the wrong sign"),
+            ("Cn_static(alpha, beta)", "-Cn_static(alpha, beta)", "warning", "Cn_beta has the wrong sign"),
+            ("+ Cm_q(alpha)", "- 2*Cm_q(alpha)", "error", "Cm_q has the wrong sign"),
+            ("Cl_roll_rate(alpha, p_hat)", "-Cl_roll_rate(alpha, p_hat)", "error", "Cl_p has the wrong sign"),
+            ("Cn_r(alpha)", "-Cn_r(alpha)", "error", "Cn_r has the wrong sign"),
+            ("Cm_elevator(alpha, elevator)", "-Cm_elevator(alpha, elevator)", "error", "Cm_elevator has the wrong sign"),
+            ("Cl_aileron(alpha, aileron)", "-Cl_aileron(alpha, aileron)", "error", "Cl_aileron has the wrong sign"),
+            ("Cn_rudder(alpha, rudder)", "-Cn_rudder(alpha, rudder)", "error", "Cn_rudder has the wrong sign"),
             (
                 'altitude = ["0 m", "4500 m"]',
                 'altitude = ["0 m", "6500 m"]',
@@ -165,7 +179,7 @@ class AuditTest(FolderTest):
             ('area = "54 m^2"', 'area = "54 ft^2"', "warning", "mass over area is 1.89e+03"),
             ('span = "22 m"', 'span = "22 ft"', "warning", "radius of gyration"),
             ('["7.40 m", "-3.40 m", "1.70 m"]', '["740 m", "-3.40 m", "1.70 m"]', "warning", "the engine is"),
-            ('CL = "CL_basic(alpha, flap)', 'CL = "0.4 + 0.1*alpha', "warning", "value per degree"),
+            ("CL_static(alpha, beta)", "0.4 + 0.1*alpha", "warning", "value per degree"),
             ("Cl_r(alpha)*r_hat", "0.2*r_hat", "note", "no formula uses table Cl_r"),
         ):
             with self.subTest(new):
@@ -173,11 +187,11 @@ class AuditTest(FolderTest):
                 self.assertTrue(any(f.startswith(severity) and words in f for f in found), found)
 
     def test_degrees_given_as_radians_in_a_table(self) -> None:
-        table = self.folder / "aero" / "lift.csv"
+        table = self.folder / "aero" / "flap.csv"
         table.write_text(table.read_text().replace("alpha [deg]", "alpha [rad]"))
         found = [f.what + f.do for f in audit(load(self.file))]
         self.assertTrue(
-            any("alpha runs from -12 to 24 rad" in f and "these look like degrees" in f for f in found), found
+            any("alpha runs from -180 to 180 rad" in f and "these look like degrees" in f for f in found), found
         )
 
 

@@ -135,8 +135,16 @@ class LinearTest(unittest.TestCase):
         )  # fmt: skip
         lift = trim(kinked, airspeed=100.0, altitude=0.0)
         self.assertEqual(linearise(kinked, lift).kinks, [])
-        smooth = linearise(TARN, self.point)
-        self.assertIn(("airspeed", "aileron"), {(k.row, k.column) for k in smooth.kinks})
+        self.assertEqual(linearise(TARN, self.point).kinks, [])
+        bent = craft(
+            aero={"axes": "stability", "CL": "5*alpha", "CD": "0.02 + 0.3*abs(aileron)", "CY": "-0.5*beta",
+                  "Cl": "-0.1*beta+0.2*aileron", "Cm": "-0.5*alpha-elevator", "Cn": "0.1*beta-0.1*rudder"},
+            controls={n: {"trim": True} for n in ("elevator", "aileron", "rudder")},
+            engines={"one": {"position": [0, 0, 0], "thrust": "500*power_one", "trim": True, "range": [-1, 1]}},
+            loading={"mass": 60.0},
+        )  # fmt: skip
+        model = linearise(bent, trim(bent, airspeed=100.0, altitude=0.0))
+        self.assertIn(("airspeed", "aileron_command"), {(k.row, k.column) for k in model.kinks})
 
     def test_response_against_the_closed_form(self) -> None:
         w, z = 3.0, 0.2

@@ -16,7 +16,7 @@ ROOT = Path(__file__).resolve().parent.parent
 SHOTS = ROOT / "docs" / "screenshots"
 AT = ["--airspeed", "62 m/s", "--altitude", "300 m"]
 COLUMNS, ROWS = 120, 40
-FAULTS = (("- 1.35*elevator", "+ 1.35*elevator"), ('"4500 m"]', '"6000 m"]'), ("135000 kg", "235000 kg"))
+FAULTS = (("+ Cm_elevator", "- Cm_elevator"), ('"4500 m"]', '"6000 m"]'), ("135000 kg", "235000 kg"))
 
 
 def run(folder: Path, *arguments: str) -> str:

@@ -68,9 +68,14 @@ class TableSet:
 
     def _toml(self) -> str:
         """Return the part of an aircraft file that calls the tables; an aircraft takes it in by ``include``."""
+        points = ", ".join(f'"{x:.10g} m"' for x in self.reference.moment_point)
         lines = [
             f"# {self.name}: built by Dravik, {self._origin()}.",
             '# An aircraft file takes this in with: include = ["aero/aero.toml"]. Build it anew rather than edit it.',
+            "",
+            "[reference]",
+            *(f'{n} = "{getattr(self.reference, n):.10g} {u}"' for n, u in (("area", "m^2"), ("chord", "m"), ("span", "m"))),
+            f"moment_point = [{points}]   # station axes",
             "",
             "[tables]",
         ]

@@ -15,6 +15,7 @@ from pydantic import (
 )
 
 from dravik.errors import DravikError, nearest
+from dravik.tables.entries import TableEntry
 from dravik.units import KINDS, quantity
 
 __all__ = ["AircraftDefinition", "LawDefinition"]
@@ -115,17 +116,6 @@ class Loading(_Model):
                 [-self.Ixz, -self.Iyz, self.Izz],
             ]
         )
-
-
-class TableEntry(_Model):
-    """Where a table is, and how it is used."""
-
-    file: str
-    column: str = ""
-    over: tuple[str, ...] = ()
-    method: str = "linear"
-    along: tuple[str, ...] = ()
-    outside: str = "hold"
 
 
 class _Ranged(_Model):

@@ -94,14 +94,14 @@ def prove_linear(
 ) -> LinearProof:
     """Fly a small input from a trimmed point, let the linear model answer the same, and compare.
 
-    Without ``history`` a doublet of 0.5 deg (or 0.02 for an input without unit). Raises DravikError for unknown names,
+    Without ``history`` a doublet of 0.1 deg (or 0.005 for an input without unit). Raises DravikError for unknown names,
     or a model without these outputs.
     """
     craft = point.craft
     index = craft.input_index(control)
     spec = list(craft.inputs.values())[index]
     if history is None:
-        history = doublet("0.5 deg" if spec.unit == "rad" else 0.02, at=0.5, width=1.0)
+        history = doublet("0.1 deg" if spec.unit == "rad" else 0.005, at=0.5, width=1.0)
     model = model or linearise(craft, point, outputs=list(signals))
     missing = [s for s in signals if s not in model.outputs]
     if missing:

@@ -1,0 +1,134 @@
+"""Coefficients as functions of plain signals: what tables and formulas say, whatever they are called and wherever from."""
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from functools import cached_property
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+from pydantic import BaseModel, ConfigDict
+
+from dravik.aero.geometry import Reference
+from dravik.definitions import read_definition
+from dravik.formula import CONSTANTS, Node, parse
+from dravik.formula.evaluate import value_of
+from dravik.tables import Table
+from dravik.tables.entries import TableEntry, read_tables
+
+__all__ = ["COEFFICIENTS", "Coefficients", "read_coefficients"]
+
+Floats = NDArray[np.float64]
+COEFFICIENTS = ("CL", "CD", "CY", "Cl", "Cm", "Cn")
+STEP = 1e-3
+
+
+@dataclass(frozen=True)
+class Coefficients:
+    """Tables and formulas of the six coefficients in their ``axes``, with the reference lengths (SI)."""
+
+    name: str
+    tables: Mapping[str, Table]
+    formulas: Mapping[str, str | float]
+    axes: str
+    moment_axes: str
+    area: float
+    chord: float
+    span: float
+    moment_point: tuple[float, float, float]
+
+    @cached_property
+    def _nodes(self) -> dict[str, Node]:
+        return {n: parse(f, where=f"{self.name}: {n}") for n, f in self.formulas.items()}
+
+    @cached_property
+    def ranges(self) -> dict[str, tuple[float, float]]:
+        """How far the tables reach along each of their axes, SI: the widest table counts."""
+        found: dict[str, tuple[float, float]] = {}
+        for table in self.tables.values():
+            for axis in table.axes:
+                low, high = found.get(axis.name, (np.inf, -np.inf))
+                found[axis.name] = min(low, float(axis.values[0])), max(high, float(axis.values[-1]))
+        return found
+
+    def at(self, **signals: ArrayLike) -> dict[str, Floats]:
+        """Return CL, CD in stability axes, CY, and Cl, Cm, Cn in body axes, at signals of any common shape (SI, rad).
+
+        Signals that are not given are zero. Raises FormulaError for a formula with states.
+        """
+        given = {n: np.asarray(v, dtype=float) for n, v in signals.items()}
+        known: dict[str, Floats] = {
+            **{n: np.asarray(v) for n, v in CONSTANTS.items()},
+            "reference_area": np.asarray(self.area), "reference_chord": np.asarray(self.chord),
+            "reference_span": np.asarray(self.span),
+            **given,
+        }  # fmt: skip
+
+        def value(name: str) -> Floats:
+            if name not in known:
+                node = self._nodes.get(name)
+                known[name] = value_of(node, value, self.tables) if node is not None else np.asarray(0.0)
+            return known[name]
+
+        found = self._to_common(value)
+        shape = np.broadcast_shapes(*(v.shape for v in given.values()), *(v.shape for v in found.values()))
+        return {n: np.broadcast_to(v, shape) + 0.0 for n, v in found.items()}
+
+    def _to_common(self, value: Callable[[str], Floats]) -> dict[str, Floats]:
+        alpha, beta = value("alpha"), value("beta")
+        ca, sa = np.cos(alpha), np.sin(alpha)
+        if self.axes == "body":
+            x, side, z = value("CX"), value("CY"), value("CZ")
+            lift, drag = x * sa - z * ca, -x * ca - z * sa
+        else:
+            lift, drag, side = value("CL"), value("CD"), value("CY")
+            if self.axes == "wind":
+                cb, sb = np.cos(beta), np.sin(beta)
+                drag, side = drag * cb + side * sb, side * cb - drag * sb
+        roll, pitch, yaw = value("Cl"), value("Cm"), value("Cn")
+        if self.moment_axes == "stability":
+            roll, yaw = roll * ca - yaw * sa, roll * sa + yaw * ca
+        return {"CL": lift, "CD": drag, "CY": side, "Cl": roll, "Cm": pitch, "Cn": yaw}
+
+    def slopes(self, by: str, *, step: float = STEP, **signals: ArrayLike) -> dict[str, Floats]:
+        """Return the derivatives of the six coefficients by a signal (1/rad, or a unit of it), as central differences."""
+        middle = np.asarray(signals.get(by, 0.0), dtype=float)
+        up, down = (self.at(**{**signals, by: middle + s}) for s in (step, -step))
+        return {n: (up[n] - down[n]) / (2.0 * step) for n in COEFFICIENTS}
+
+    def neutral_point(self, **signals: ArrayLike) -> Floats:
+        """Return the neutral point with fixed controls, as station x in m: where a change of lift has no moment."""
+        by = self.slopes("alpha", **signals)
+        return self.moment_point[0] - by["Cm"] / by["CL"] * self.chord
+
+
+class _Set(BaseModel):
+    """What of a set's file matters here; an aircraft's file is read by the aircraft."""
+
+    model_config = ConfigDict(extra="ignore", frozen=True)
+    reference: Reference
+    tables: dict[str, TableEntry] = {}
+    aero: dict[str, object]
+
+
+def read_coefficients(path: str | Path) -> Coefficients:
+    """Return the set of tables in a folder (its ``aero.toml``), or the file itself.
+
+    Raises DravikError, with file, line and key, for what is missing or wrong.
+    """
+    file = Path(path)
+    if file.is_dir():
+        file = file / "aero.toml"
+    found, lines = read_definition(file, _Set)
+    tables = read_tables(found.tables, lines)
+    formulas: dict[str, str | float] = {}
+    for name, value in found.aero.items():
+        if name not in ("axes", "moment_axes"):
+            text = value["formula"] if isinstance(value, dict) else value
+            formulas[name] = text if isinstance(text, float) else str(text)
+    axes = str(found.aero.get("axes", "stability"))
+    moment_axes = str(found.aero.get("moment_axes", "body" if axes == "wind" else axes))
+    ref = found.reference
+    return Coefficients(
+        file.parent.name, tables, formulas, axes, moment_axes, ref.area, ref.chord, ref.span, ref.moment_point
+    )

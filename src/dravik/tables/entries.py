@@ -1,0 +1,47 @@
+"""Tables as a definition names them: which file and column, over what, and how they are used."""
+
+from collections.abc import Mapping
+from pathlib import Path
+
+from pydantic import BaseModel, ConfigDict
+
+from dravik.definitions import KeyLines
+from dravik.errors import DravikError
+from dravik.tables.csvfile import Sheet
+from dravik.tables.table import Table
+
+__all__ = ["TableEntry", "read_tables"]
+
+
+class TableEntry(BaseModel):
+    """Where a table is, and how it is used."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+    file: str
+    column: str = ""
+    over: tuple[str, ...] = ()
+    method: str = "linear"
+    along: tuple[str, ...] = ()
+    outside: str = "hold"
+
+
+def read_tables(entries: Mapping[str, TableEntry], lines: KeyLines) -> dict[str, Table]:
+    """Return the tables that a definition names; a path is relative to the file that it stands in.
+
+    Raises DravikError with the place in the definition and in the table's file.
+    """
+    tables: dict[str, Table] = {}
+    sheets: dict[Path, Sheet] = {}
+    for name, entry in entries.items():
+        file = lines.file_of(["tables", name]).parent / entry.file
+        try:
+            if file not in sheets:
+                sheets[file] = Sheet(file)
+            tables[name] = sheets[file].table(
+                name=name, column=entry.column, over=entry.over, method=entry.method, outside=entry.outside,
+                along=entry.along,
+            )  # fmt: skip
+        except DravikError as error:
+            raise error.at(lines.place(["tables", name])) from None
+    return tables
