@@ -1,21 +1,46 @@
-"""Aerodynamic builders: from a drawing to forces and moments. So far lifting surfaces by a vortex lattice."""
+"""Aerodynamic builders: from a drawing or a wind tunnel to tables, and what tables say before they are trusted."""
 
+from dravik.aero.airframe import Airframe
+from dravik.aero.building import build_tables
+from dravik.aero.coefficients import Coefficients, read_coefficients
+from dravik.aero.comparing import Comparison, compare
+from dravik.aero.finned import FinnedBody, components, pressure_centre
 from dravik.aero.geometry import Geometry, Surface, read_geometry
 from dravik.aero.lattice import FlowState, Lattice, LatticeForces
 from dravik.aero.mesh import Mesh, build_mesh
+from dravik.aero.reducing import reduce_campaign
+from dravik.aero.reduction import Reduction
 from dravik.aero.sections import Profile, naca_profile, profile_of, read_profile
+from dravik.aero.stability import centre_range, lengthwise_controls, signals_of, static_margin
+from dravik.aero.tableset import TableSet
 
 __all__ = [
+    "Airframe",
+    "Coefficients",
+    "Comparison",
+    "FinnedBody",
     "FlowState",
     "Geometry",
     "Lattice",
     "LatticeForces",
     "Mesh",
     "Profile",
+    "Reduction",
     "Surface",
+    "TableSet",
     "build_mesh",
+    "build_tables",
+    "centre_range",
+    "compare",
+    "components",
+    "lengthwise_controls",
     "naca_profile",
+    "pressure_centre",
     "profile_of",
+    "read_coefficients",
     "read_geometry",
     "read_profile",
+    "reduce_campaign",
+    "signals_of",
+    "static_margin",
 ]

@@ -51,6 +51,22 @@ class Coefficients:
                 found[axis.name] = min(low, float(axis.values[0])), max(high, float(axis.values[-1]))
         return found
 
+    @cached_property
+    def names(self) -> set[str]:
+        """Every name that stands in a formula."""
+        found: set[str] = set()
+        stack = list(self._nodes.values())
+        while stack:
+            node = stack.pop()
+            if node.kind == "name":
+                found.add(node.name)
+            stack.extend(node.args)
+        return found
+
+    def is_angle(self, name: str) -> bool:
+        """Whether a table's axis of this name is an angle."""
+        return any(a.unit == "rad" for t in self.tables.values() for a in t.axes if a.name == name)
+
     def at(self, **signals: ArrayLike) -> dict[str, Floats]:
         """Return CL, CD in stability axes, CY, and Cl, Cm, Cn in body axes, at signals of any common shape (SI, rad).
 
@@ -77,11 +93,12 @@ class Coefficients:
     def _to_common(self, value: Callable[[str], Floats]) -> dict[str, Floats]:
         alpha, beta = value("alpha"), value("beta")
         ca, sa = np.cos(alpha), np.sin(alpha)
+        side = value("CY")
         if self.axes == "body":
-            x, side, z = value("CX"), value("CY"), value("CZ")
+            x, z = value("CX"), value("CZ")
             lift, drag = x * sa - z * ca, -x * ca - z * sa
         else:
-            lift, drag, side = value("CL"), value("CD"), value("CY")
+            lift, drag = value("CL"), value("CD")
             if self.axes == "wind":
                 cb, sb = np.cos(beta), np.sin(beta)
                 drag, side = drag * cb + side * sb, side * cb - drag * sb
@@ -112,7 +129,9 @@ class _Set(BaseModel):
 
 
 def read_coefficients(path: str | Path) -> Coefficients:
-    """Return the set of tables in a folder (its ``aero.toml``), or the file itself.
+    """Return the set of tables in a folder (its ``aero.toml``), or a file with ``[reference]``, ``[tables]``, ``[aero]``,
+
+    which an aircraft file is too.
 
     Raises DravikError, with file, line and key, for what is missing or wrong.
     """
@@ -130,5 +149,5 @@ def read_coefficients(path: str | Path) -> Coefficients:
     moment_axes = str(found.aero.get("moment_axes", "body" if axes == "wind" else axes))
     ref = found.reference
     return Coefficients(
-        file.parent.name, tables, formulas, axes, moment_axes, ref.area, ref.chord, ref.span, ref.moment_point
+        file.resolve().parent.name, tables, formulas, axes, moment_axes, ref.area, ref.chord, ref.span, ref.moment_point
     )

@@ -1,7 +1,7 @@
 """A set of aerodynamic tables with the formulas that use them, as a folder: CSV files, ``aero.toml``, ``provenance.json``."""
 
 import json
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -25,7 +25,7 @@ class TableSet:
     """Tables by file and column, formulas by name, and where it all comes from.
 
     A column ``CL`` of the file ``flap`` is the table ``CL_flap`` in the formulas; columns with an underscore keep their
-    name. ``axes`` and ``moment_axes`` are those of an aircraft's ``[aero]``.
+    name. Columns that tell how sure the others are (``CL_interval``, ``points``) stand in the files alone. ``axes`` and ``moment_axes`` are those of an aircraft's ``[aero]``.
     """
 
     name: str
@@ -35,7 +35,6 @@ class TableSet:
     provenance: dict[str, Any]
     axes: str = "stability"
     moment_axes: str = "body"
-    notes: tuple[str, ...] = field(default=())
 
     def table_name(self, file: str, column: str) -> str:
         """Return the name by which formulas call a column of a file."""
@@ -47,7 +46,7 @@ class TableSet:
     @property
     def tables(self) -> dict[str, Table]:
         """Every table by the name the formulas call it."""
-        return {self.table_name(f, t.name): t for f, tables in self.files.items() for t in tables}
+        return {self.table_name(f, t.name): t for f, tables in self.files.items() for t in tables if not beside(t)}
 
     def write(self, folder: str | Path) -> list[Path]:
         """Write the set into a folder and return its files; raises DravikError when that cannot be done."""
@@ -80,7 +79,7 @@ class TableSet:
             "[tables]",
         ]
         for file, tables in self.files.items():
-            for table in tables:
+            for table in (t for t in tables if not beside(t)):
                 over = ", ".join(f'"{a.name}"' for a in table.axes)
                 entry = f'file = "{file}.csv", column = "{table.name}", over = [{over}]'
                 if table.is_smooth:
@@ -96,6 +95,11 @@ class TableSet:
 
     def _origin(self) -> str:
         return ", ".join(f"{k} {v}" for k, v in self.provenance.items() if k in ("dravik", "hash", "panels", "points"))
+
+
+def beside(table: Table) -> bool:
+    """Whether a column only tells how sure the others are."""
+    return table.name == "points" or table.name.endswith("_interval")
 
 
 def _line(name: str, formula: Formula) -> str:

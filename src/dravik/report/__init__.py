@@ -5,10 +5,13 @@ from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from dravik.report.drawings import figure_loading, figure_three_views
+    from dravik.report.families import figure_comparison, figure_families
     from dravik.report.figures import figure_histories, figure_overlay, figure_poles, save_figure
     from dravik.report.page import Block, write_page
 
 _HOMES = {
+    "figure_comparison": "families",
+    "figure_families": "families",
     "figure_histories": "figures",
     "figure_loading": "drawings",
     "figure_overlay": "figures",
@@ -21,6 +24,8 @@ _HOMES = {
 
 __all__ = [
     "Block",
+    "figure_comparison",
+    "figure_families",
     "figure_histories",
     "figure_loading",
     "figure_overlay",

@@ -81,19 +81,30 @@ class Sheet:
         except DravikError as error:
             raise error.at(self.place) from None
 
+    def __len__(self) -> int:
+        return len(self._rows)
+
+    def place_of(self, row: int) -> str:
+        """Return file and line of a row, counted from 0."""
+        return f"{self.place}:{self._rows[row][0]}"
+
     def column(self, name: str) -> tuple[NDArray[np.float64], str]:
         """Return a column's numbers in SI and their SI unit."""
+        if name not in self._columns:
+            numbers, unit = self.as_written(name)
+            kind, scale, offset = _conversion((name, unit), self._line)
+            self._columns[name] = numbers * scale + offset, KINDS[kind][0]
+        return self._columns[name]
+
+    def as_written(self, name: str) -> tuple[NDArray[np.float64], str]:
+        """Return a column's numbers as they stand there, and the unit in the header if it has one."""
         if name not in self.names:
             raise DravikError(
                 f"there is no column {name!r}", where=self._line, expected="one of " + ", ".join(self.names),
                 hint=nearest(name, self.names),
             )  # fmt: skip
-        if name not in self._columns:
-            i = self.names.index(name)
-            numbers = _numbers(self._rows, i, name, len(self.names), self.place)
-            kind, scale, offset = _conversion(self._header[i], self._line)
-            self._columns[name] = numbers * scale + offset, KINDS[kind][0]
-        return self._columns[name]
+        i = self.names.index(name)
+        return _numbers(self._rows, i, name, len(self.names), self.place), self._header[i][1]
 
 
 def _rows(path: str | Path, place: str) -> list[Row]:

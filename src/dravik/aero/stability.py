@@ -1,0 +1,72 @@
+"""What the coefficients say about stability: neutral point, static margin, how far the centre of gravity may move."""
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dravik.aero.coefficients import Coefficients
+
+__all__ = ["CentreRange", "centre_range", "lengthwise_controls", "signals_of", "static_margin"]
+
+Floats = NDArray[np.float64]
+MOTIONS = ("alpha", "beta", "p_hat", "q_hat", "r_hat", "alpha_dot_hat")
+
+
+@dataclass(frozen=True)
+class CentreRange:
+    """Station x (m) of the foremost and aftmost centre of gravity, and the angles (rad) that set them.
+
+    ``forward`` is where full up elevator just holds the highest lift, nan without an elevator; ``aft`` keeps the wanted
+    static margin to the foremost neutral point below the stall.
+    """
+
+    forward: float
+    aft: float
+    stall: float
+    critical: float
+
+
+def static_margin(set_: Coefficients, centre: float, **signals: float) -> float:
+    """Return how far (chords) a centre of gravity at station x lies ahead of the neutral point."""
+    return (float(set_.neutral_point(**signals)) - centre) / set_.chord
+
+
+def centre_range(
+    set_: Coefficients, *, margin: float = 0.05, elevator: str = "elevator", low: float = 0.0, high: float = 0.5
+) -> CentreRange:
+    """Return the range of the centre of gravity between ``low`` and the stall; the centre's height is left out.
+
+    The stall is taken at the first highest lift between ``low`` and ``high`` (rad).
+    """
+    alphas = np.linspace(low, high, 101)
+    lift = set_.at(alpha=alphas)["CL"]
+    top = int(np.argmax(lift))
+    below = alphas[: max(top - 5, 2)]
+    points = set_.neutral_point(alpha=below)
+    forward = float("nan")
+    if elevator in set_.ranges:
+        at = set_.at(alpha=alphas[top], **{elevator: set_.ranges[elevator][0]})
+        normal = float(at["CL"] * np.cos(alphas[top]) + at["CD"] * np.sin(alphas[top]))
+        forward = set_.moment_point[0] - float(at["Cm"]) / normal * set_.chord
+    worst = int(np.argmin(points))
+    return CentreRange(forward, float(points[worst]) - margin * set_.chord, float(alphas[top]), float(below[worst]))
+
+
+def signals_of(set_: Coefficients) -> tuple[list[str], list[str]]:
+    """Return the motions (angles and rates) and the controls that the tables or formulas of a set run over."""
+    names = {a.name for t in set_.tables.values() for a in t.axes} | set_.names
+    motions = [n for n in MOTIONS if n in names]
+    controls = [n for n in set_.ranges if n not in MOTIONS and set_.is_angle(n)]
+    return motions, controls
+
+
+def lengthwise_controls(set_: Coefficients, controls: list[str], alpha: float = 0.05) -> list[str]:
+    """Return the controls that work in the plane of symmetry."""
+    found = []
+    for name in controls:
+        low, high = set_.ranges[name]
+        by = set_.slopes(name, alpha=alpha, **{name: 0.5 * (low + high)})
+        if abs(by["CL"]) + abs(by["Cm"]) > abs(by["Cl"]) + abs(by["Cn"]):
+            found.append(name)
+    return found
