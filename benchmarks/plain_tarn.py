@@ -40,7 +40,10 @@ def read(path, axes, smooth=0):
         now = parts
         for k in range(smooth):
             i, v0, s0, v1, s1 = hermite(x[k], grid[k])
-            now = [v0 * now[j][i] + s0 * now[j + 1][i] + v1 * now[j][i + 1] + s1 * now[j + 1][i + 1] for j in range(0, len(now), 2)]
+            now = [
+                v0 * now[j][i] + s0 * now[j + 1][i] + v1 * now[j][i + 1] + s1 * now[j + 1][i + 1]
+                for j in range(0, len(now), 2)
+            ]
         found = now[0]
         for k in range(smooth, axes):
             i = min(max(np.searchsorted(grid[k], x[k], side="right") - 1, 0), len(grid[k]) - 2)

@@ -4,7 +4,7 @@ from pathlib import Path
 
 import numpy as np
 
-from dravik.aero import FlowState, Geometry, Lattice, build_mesh, naca_profile, read_geometry, read_profile
+from dravik.aero import FlowState, Lattice, build_mesh, naca_profile, read_geometry, read_profile
 from dravik.errors import DravikError
 from tests.support import lattice_slope, wing
 

@@ -67,7 +67,12 @@ class DefinitionTest(FolderTest):
             ('default_loading = "loaded"', 'default_loading = "laoded"', "default", "did you mean loaded?"),
             ('lag = "0.05 s"', 'lag = "0.05 s"\nfrequency = "3 rad/s"', "lag", "both lag and frequency"),
             ("flap.csv", "falp.csv", "CL_flap", "there is no such table file"),
-            ('column = "CD", over = ["alpha", "fl', 'column = "CX", over = ["alpha", "fl', "CD_flap", "there is no column 'CX'"),
+            (
+                'column = "CD", over = ["alpha", "fl',
+                'column = "CX", over = ["alpha", "fl',
+                "CD_flap",
+                "there is no column 'CX'",
+            ),
             ("Cm_q(alpha)*q_hat", "Cm_q(alpha)*q_hta", "Cm =", "there is no signal 'q_hta'; try: did you mean q_hat"),
             ("Cm_q(alpha)*q_hat", "Cm_q(alpha)*Cm", "Cm =", "need each other at the same instant: Cm -> Cm"),
             ("Cm_q(alpha)*q_hat", "Cm_q(alpha)*q_dot", "Cm =", "Cm needs an acceleration, which in turn needs Cm"),
@@ -93,7 +98,11 @@ class DefinitionTest(FolderTest):
         for old, new, words in (
             ('"aero/aero.toml"]', '"aero/areo.toml"]', r"aircraft.toml:6: include: .*areo.toml: there is no such file"),
             ('["aero/aero.toml"]', '"aero/aero.toml"', "is no list of files"),
-            ("[formulas]\nlift", "[aero]\nCL = '0'\n[formulas]\nlift", r"aero.toml:\d+: aero.CL: this key also stands in .*aircraft.toml:\d+"),
+            (
+                "[formulas]\nlift",
+                "[aero]\nCL = '0'\n[formulas]\nlift",
+                r"aero.toml:\d+: aero.CL: this key also stands in .*aircraft.toml:\d+",
+            ),
         ):
             with self.subTest(new):
                 self.edit(old, new)
@@ -159,7 +168,12 @@ class AuditTest(FolderTest):
             ("+ Cm_q(alpha)", "- 2*Cm_q(alpha)", "error", "Cm_q has the wrong sign"),
             ("Cl_roll_rate(alpha, p_hat)", "-Cl_roll_rate(alpha, p_hat)", "error", "Cl_p has the wrong sign"),
             ("Cn_r(alpha)", "-Cn_r(alpha)", "error", "Cn_r has the wrong sign"),
-            ("Cm_elevator(alpha, elevator)", "-Cm_elevator(alpha, elevator)", "error", "Cm_elevator has the wrong sign"),
+            (
+                "Cm_elevator(alpha, elevator)",
+                "-Cm_elevator(alpha, elevator)",
+                "error",
+                "Cm_elevator has the wrong sign",
+            ),
             ("Cl_aileron(alpha, aileron)", "-Cl_aileron(alpha, aileron)", "error", "Cl_aileron has the wrong sign"),
             ("Cn_rudder(alpha, rudder)", "-Cn_rudder(alpha, rudder)", "error", "Cn_rudder has the wrong sign"),
             (

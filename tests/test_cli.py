@@ -161,7 +161,12 @@ class CommandTest(unittest.TestCase):
     def test_faults_in_files_are_one_message_and_exit_2(self) -> None:
         for file, old, new, words in (
             ("aero/flap.csv", "-180,8.75,", "-180,8.75,nan", "flap.csv:4: CL is 'nan"),
-            ("aero/flap.csv", "-180,8.75,", "-180,0,", "flap.csv:4: the point alpha = -180 deg, flap = 0 deg is repeated"),
+            (
+                "aero/flap.csv",
+                "-180,8.75,",
+                "-180,0,",
+                "flap.csv:4: the point alpha = -180 deg, flap = 0 deg is repeated",
+            ),
             ("aero/flap.csv", "-180,17.5,", "-181,17.5,", "flap = 17.5 deg is not in rising order"),
             ("aero/flap.csv", "-180,8.75,", "# ", "1 of 245 points are missing: alpha = -180 deg, flap = 8.75 deg"),
             ("aero/aero.toml", "Cm_q(alpha)", "Cm_q(alpha)/0", "aero.Cm: division by zero"),

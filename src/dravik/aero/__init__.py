@@ -11,11 +11,12 @@ from dravik.aero.mesh import Mesh, build_mesh
 from dravik.aero.reducing import reduce_campaign
 from dravik.aero.reduction import Reduction
 from dravik.aero.sections import Profile, naca_profile, profile_of, read_profile
-from dravik.aero.stability import centre_range, lengthwise_controls, signals_of, static_margin
+from dravik.aero.stability import CentreRange, centre_range, lengthwise_controls, signals_of, static_margin
 from dravik.aero.tableset import TableSet
 
 __all__ = [
     "Airframe",
+    "CentreRange",
     "Coefficients",
     "Comparison",
     "FinnedBody",

@@ -19,7 +19,7 @@ from scipy.linalg import lu_factor, lu_solve
 from dravik.aero.geometry import Geometry
 from dravik.aero.lattice import FlowState, Lattice, as_matrix
 from dravik.aero.mesh import build_mesh
-from dravik.aero.separated import plate_centre, separation
+from dravik.aero.separated import separation
 from dravik.aero.slender import SlenderBody, slender_bodies
 from dravik.aero.slipstream import discs
 from dravik.aero.strips import StripData, strip_data
@@ -159,7 +159,10 @@ class Airframe:
         ref = self.reference
         rates = 2.0 * np.stack([p / ref.span, q / ref.chord, r / ref.span], axis=1)
         for state in states:
-            for kind, given, known in (("control", state.controls, self.mesh.controls), ("engine", state.thrust, self.engines)):
+            for kind, given, known in (
+                ("control", state.controls, self.mesh.controls),
+                ("engine", state.thrust, self.engines),
+            ):
                 for name in given:
                     if name not in known:
                         raise DravikError(f"there is no {kind} {name!r}", expected=", ".join(known))
@@ -221,7 +224,7 @@ class Airframe:
                 return gamma, gone, alpha
         worst = flow.states[moving[0]]
         raise DravikError(
-            f"the flow does not settle at alpha {np.degrees(worst.alpha):.4g} deg, beta {np.degrees(worst.beta):.4g} deg",
+            f"no steady flow at alpha {np.degrees(worst.alpha):.4g} deg, beta {np.degrees(worst.beta):.4g} deg",
             where=self.geometry.name, hint="a lower sharpness of the stall",
         )  # fmt: skip
 
@@ -260,7 +263,9 @@ class Airframe:
     @cached_property
     def _parasites(self) -> list[tuple[Floats, float]]:
         origin = self.reference.moment_point
-        return [(body_from_station(np.array([p.position]), origin), p.drag_area) for p in self.geometry.parasites.values()]
+        return [
+            (body_from_station(np.array([p.position]), origin), p.drag_area) for p in self.geometry.parasites.values()
+        ]
 
     def _scaled(self, total: _Sum, flow: _Flow) -> dict[str, Floats]:
         """Return forces in stability axes and moments in body axes as coefficients."""

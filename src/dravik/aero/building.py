@@ -6,6 +6,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from itertools import product
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -25,8 +26,8 @@ Advance = Callable[[int, int], None]
 LENGTHWISE, SIDEWAYS = ("CL", "CD", "Cm"), ("CD", "CY", "Cl", "Cn")
 RATE = 0.01  # of the non-dimensional rates, for central differences
 METHOD = (
-    "vortex lattice with strips blended into separated flow, slender bodies, profile drag by friction and form factors, "
-    "slipstream by actuator discs"
+    "vortex lattice with strips blended into separated flow, slender bodies, profile drag by friction and form "
+    "factors, slipstream by actuator discs"
 )
 
 
@@ -47,8 +48,8 @@ class _Grid:
 def build_tables(geometry: Geometry, folder: str | Path = ".", *, advance: Advance | None = None) -> TableSet:
     """Return the tables and formulas of a drawing; section files are looked for in ``folder``.
 
-    ``advance(done, of)`` is told how many states are computed. Raises DravikError for a drawing that cannot be computed:
-    a section or polar that cannot be read, a Mach number beyond the lattice.
+    ``advance(done, of)`` is told how many states are computed. Raises DravikError for a section or polar that cannot
+    be read, and for a Mach number beyond the lattice.
     """
     provenance = _provenance(geometry)
     if geometry.finned_body is not None:
@@ -101,7 +102,9 @@ def _kept(names: Sequence[str]) -> Callable[[dict[str, Floats]], dict[str, Float
 def _static(geometry: Geometry, alphas: Floats) -> list[_Grid]:
     betas = geometry.plan.betas()
     states = [FlowState(alpha=a, beta=b) for a, b in product(alphas, betas)]
-    return [_Grid("static", (_axis("alpha", alphas), _axis("beta", betas)), states, _kept(COEFFICIENTS), ("alpha", "beta"))]
+    return [
+        _Grid("static", (_axis("alpha", alphas), _axis("beta", betas)), states, _kept(COEFFICIENTS), ("alpha", "beta"))
+    ]
 
 
 def _controls(geometry: Geometry, alphas: Floats) -> list[_Grid]:
@@ -129,8 +132,8 @@ def _controls(geometry: Geometry, alphas: Floats) -> list[_Grid]:
 
 
 def _rates(alphas: Floats, geometry: Geometry) -> list[_Grid]:
-    """Return damping by pitch and yaw rate, and the whole effect of a rate of roll, which is not linear at the stall."""
-    sides = [{"q_hat": RATE}, {"q_hat": -RATE}, {"r_hat": RATE}, {"r_hat": -RATE}]
+    """Return damping by pitch and yaw rate, and all that a rate of roll does, which is not linear at the stall."""
+    sides: list[dict[str, Any]] = [{"q_hat": RATE}, {"q_hat": -RATE}, {"r_hat": RATE}, {"r_hat": -RATE}]
     sides += [{"p_hat": RATE}, {"p_hat": -RATE}]
     states = [FlowState(alpha=a, **s) for a, s in product(alphas, sides)]
 

@@ -1,9 +1,10 @@
-"""Coefficients as functions of plain signals: what tables and formulas say, whatever they are called and wherever from."""
+"""Coefficients as functions of plain signals: what tables and formulas say, whatever they are called."""
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
@@ -14,7 +15,7 @@ from dravik.definitions import read_definition
 from dravik.formula import CONSTANTS, Node, parse
 from dravik.formula.evaluate import value_of
 from dravik.tables import Table
-from dravik.tables.entries import TableEntry, read_tables
+from dravik.tables.entries import TableEntries, read_tables
 
 __all__ = ["COEFFICIENTS", "Coefficients", "read_coefficients"]
 
@@ -108,14 +109,16 @@ class Coefficients:
         return {"CL": lift, "CD": drag, "CY": side, "Cl": roll, "Cm": pitch, "Cn": yaw}
 
     def slopes(self, by: str, *, step: float = STEP, **signals: ArrayLike) -> dict[str, Floats]:
-        """Return the derivatives of the six coefficients by a signal (1/rad, or a unit of it), as central differences."""
+        """Return the derivatives of the six coefficients by a signal (1/rad, or one of its unit), by differences."""
         middle = np.asarray(signals.get(by, 0.0), dtype=float)
-        up, down = (self.at(**{**signals, by: middle + s}) for s in (step, -step))
+        moved: list[dict[str, Any]] = [{**signals, by: middle + s} for s in (step, -step)]
+        up, down = (self.at(**m) for m in moved)
         return {n: (up[n] - down[n]) / (2.0 * step) for n in COEFFICIENTS}
 
     def neutral_point(self, **signals: ArrayLike) -> Floats:
         """Return the neutral point with fixed controls, as station x in m: where a change of lift has no moment."""
-        by = self.slopes("alpha", **signals)
+        given: dict[str, Any] = dict(signals)
+        by = self.slopes("alpha", **given)
         return self.moment_point[0] - by["Cm"] / by["CL"] * self.chord
 
 
@@ -124,14 +127,12 @@ class _Set(BaseModel):
 
     model_config = ConfigDict(extra="ignore", frozen=True)
     reference: Reference
-    tables: dict[str, TableEntry] = {}
+    tables: TableEntries = {}
     aero: dict[str, object]
 
 
 def read_coefficients(path: str | Path) -> Coefficients:
-    """Return the set of tables in a folder (its ``aero.toml``), or a file with ``[reference]``, ``[tables]``, ``[aero]``,
-
-    which an aircraft file is too.
+    """Return the set of tables in a folder (its ``aero.toml``), or in a file such as an aircraft's.
 
     Raises DravikError, with file, line and key, for what is missing or wrong.
     """

@@ -1,6 +1,7 @@
 """Two sets of coefficients held against each other: derivatives side by side, curves with their differences."""
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -14,7 +15,8 @@ __all__ = ["Comparison", "Curve", "Panel", "compare"]
 Floats = NDArray[np.float64]
 STEP = 0.0349065850398866
 SETTINGS = 4
-NOISE = 5e-4  # derivatives smaller than this in both sets are nothing but rounding or scatter
+STEPS = {"alpha": 0.035, "beta": 0.087}
+SMALL = 0.01  # of the largest derivative by the same signal: smaller ones are rounding or scatter
 
 
 @dataclass(frozen=True)
@@ -71,15 +73,23 @@ def compare(first: Coefficients, second: Coefficients, *, alpha: float = 0.0349)
     curves = []
     for name in ("CL", "CD", "Cm"):
         by = _family_of(name, first, lengthwise)
-        curves.append(Panel(name, "alpha", by, [_curve(first, second, name, "alpha", x, by, v) for v in _values(first, second, by)]))
+        curves.append(
+            Panel(
+                name, "alpha", by, [_curve(first, second, name, "alpha", x, by, v) for v in _values(first, second, by)]
+            )
+        )
     if "beta" in motions:
         sides = _shared(first, second, "beta", (-0.2, 0.2))
         beta = np.linspace(max(sides[0], -0.35), min(sides[1], 0.35), 9)
         curves += [
-            Panel(n, "beta", "alpha", [_curve(first, second, n, "beta", beta, "alpha", v) for v in (0.0, 6 * np.pi / 180)])
+            Panel(
+                n, "beta", "alpha", [_curve(first, second, n, "beta", beta, "alpha", v) for v in (0.0, 6 * np.pi / 180)]
+            )
             for n in ("Cl", "Cn")
         ]
-    return Comparison((first.name, second.name), _derivatives(first, second, [*motions, *controls], alpha), curves, (low, high))
+    return Comparison(
+        (first.name, second.name), _derivatives(first, second, [*motions, *controls], alpha), curves, (low, high)
+    )
 
 
 def _shared(first: Coefficients, second: Coefficients, name: str, default: tuple[float, float]) -> tuple[float, float]:
@@ -104,10 +114,8 @@ def _values(first: Coefficients, second: Coefficients, by: str) -> list[float]:
     return [float(v) for v in values]
 
 
-def _curve(
-    first: Coefficients, second: Coefficients, name: str, over: str, x: Floats, by: str, value: float
-) -> Curve:
-    signals = {over: x, **({by: value} if by else {})}
+def _curve(first: Coefficients, second: Coefficients, name: str, over: str, x: Floats, by: str, value: float) -> Curve:
+    signals: dict[str, Any] = {over: x, **({by: value} if by else {})}
     return Curve(value, x, first.at(**signals)[name], second.at(**signals)[name])
 
 
@@ -116,9 +124,14 @@ def _derivatives(
 ) -> list[tuple[str, str, float, float]]:
     found = []
     for name in by:
-        both = [s.slopes(name, step=0.03, **({"alpha": alpha} if name != "alpha" else {name: alpha})) for s in (first, second)]
+        # wide steps: measured tables have few settings, and between them scatter bends the curve
+        low, high = _shared(first, second, name, (-1.0, 1.0))
+        step = min(STEPS.get(name, 0.17 if first.is_angle(name) else 0.02), 0.5 * (high - low))
+        middle = alpha if name == "alpha" else min(max(0.0, low + step), high - step)
+        both = [s.slopes(name, step=step, **{"alpha": alpha, name: middle}) for s in (first, second)]
+        least = SMALL * max(abs(float(s[c])) for s in both for c in COEFFICIENTS)
         for c in COEFFICIENTS:
             a, b = (float(s[c]) for s in both)
-            if max(abs(a), abs(b)) > NOISE:
+            if max(abs(a), abs(b)) > least:
                 found.append((c, name, a, b))
     return found

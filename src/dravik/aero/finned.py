@@ -1,8 +1,8 @@
 """Finned bodies by components: normal-force slope and centre of pressure of nose, transitions and fins, against Mach.
 
 Source: J. S. Barrowman, The Practical Calculation of the Aerodynamic Characteristics of Slender Finned Vehicles,
-M.S. thesis, Catholic University of America, 1967: bodies by slender-body theory (section 3.2), fins by F. W. Diederich's
-formula (NACA TN 2335, 1951) with the interference factor of section 3.3. Lift of the body at incidence:
+M.S. thesis, Catholic University of America, 1967: bodies by slender-body theory (section 3.2), fins by the formula
+of F. W. Diederich (NACA TN 2335, 1951) with the interference factor of section 3.3. Lift of the body at incidence:
 R. Galejs, Wind instability, Sport Rocketry 1999. Supersonic fins: linear theory of the rectangular wing,
 A. E. Puckett and H. J. Stewart, J. Aeronaut. Sci. 14 (1947).
 """

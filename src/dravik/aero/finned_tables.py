@@ -1,7 +1,7 @@
 """Tables of a finned body: normal force, pitching moment, damping and axial force against Mach and incidence.
 
-Axial force: friction of P. Schlichting with the compressibility of E. R. van Driest's fit (1 + 0.144 M^2)^-0.65; base and
-nose wave drag by the fits of E. L. Fleeman, Tactical Missile Design, AIAA 2001, section 2.
+Axial force: friction by Prandtl and Schlichting, thinned by compressibility as (1 + 0.144 M^2)^-0.65; base and nose
+wave drag by the fits of E. L. Fleeman, Tactical Missile Design, AIAA 2001, section 2.
 """
 
 from typing import Any
@@ -69,7 +69,9 @@ def finned_set(geometry: Geometry, provenance: dict[str, Any]) -> TableSet:
             " + Cm_q(mach)*r_hat*(reference_chord/reference_span)**2"
         ),
     }
-    provenance = provenance | {"method": "components: slender body, fins with interference, friction, base and wave drag"}
+    provenance = provenance | {
+        "method": "components: slender body, fins with interference, friction, base and wave drag"
+    }
     return TableSet(geometry.name, ref, files, formulas, provenance, axes="body", moment_axes="body")
 
 
@@ -100,4 +102,4 @@ def _axial(geometry: Geometry, body: FinnedBody, mach: float) -> float:
     if mach > 1.0:
         half_angle = float(np.arctan(0.5 * body.nose.diameter / body.nose.length))
         total += 0.25 * np.pi * body.nose.diameter**2 * (1.59 + 1.83 / mach**2) * half_angle**1.69
-    return total / geometry.reference.area
+    return float(total / geometry.reference.area)

@@ -1,7 +1,7 @@
 """Profile drag: skin friction by Reynolds number, form factors, and what flaps add.
 
-Sources: friction by L. Prandtl and H. Schlichting (log law) and H. Blasius; form factors of S. F. Hoerner, Fluid-Dynamic
-Drag, 1965, chapters 2 (bodies) and 6 (sections); flaps by A. D. Young, ARC R&M 2622 (1947).
+Sources: friction by L. Prandtl and H. Schlichting (log law) and H. Blasius; form factors of S. F. Hoerner,
+Fluid-Dynamic Drag, 1965, chapters 2 (bodies) and 6 (sections); flaps by A. D. Young, ARC R&M 2622 (1947).
 """
 
 import numpy as np
@@ -39,7 +39,7 @@ def body_form_factor(fineness: float) -> float:
 
 
 def flap_drag(deflection: ArrayLike, hinge: float, slotted: bool) -> Floats:
-    """Return what a deflected flap adds to its section's drag coefficient: k (cf/c)^1.38 sin^2, k = 1.7 or 0.9 slotted."""
+    """Return what a flap adds to its section's drag: k (cf/c)^1.38 sin^2, with k = 1.7, or 0.9 for a slotted one."""
     sine = np.sin(np.asarray(deflection, dtype=float))
     found: Floats = (0.9 if slotted else 1.7) * (1.0 - hinge) ** 1.38 * sine**2
     return found

@@ -64,7 +64,7 @@ class Control(Model):
         return self
 
     def turning(self, deflection: float) -> float:
-        """Return the angle (rad) by which a deflection turns the flow: effectiveness * saturation * tanh(d/saturation)."""
+        """Return by how much (rad) a deflection turns the flow: effectiveness * saturation * tanh(d/saturation)."""
         return self.effectiveness * self.saturation * float(np.tanh(deflection / self.saturation))
 
 

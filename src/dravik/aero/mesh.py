@@ -24,8 +24,8 @@ AHEAD = np.array([1.0, 0.0, 0.0])
 class Strips:
     """Strips (m) of panels from nose to tail of a section: ``lead`` (m, 3) the middle of the leading edge, ``across``
 
-    (m, 3) from left to right end, ``chord`` m, ``twist`` rad, ``thickness`` in chords, ``camber`` the angle of attack of
-    no lift (rad, thin aerofoil), ``normal`` (m, 3) of the flat surface, and each strip's ``surface``.
+    (m, 3) from left to right end, ``chord`` m, ``twist`` rad, ``thickness`` in chords, ``camber`` the angle of attack
+    of no lift (rad, thin aerofoil), ``normal`` (m, 3) of the flat surface, and each strip's ``surface``.
     """
 
     lead: Floats

@@ -77,9 +77,9 @@ class Body(Model):
 class Propeller(Model):
     """A propeller disc: centre, radius, and the engines (names in the aircraft file) that drive it.
 
-    ``axis`` is the way the thrust points, in body axes. ``mirrored`` adds the other side: ``engines`` then names the right
-    one's engine first. ``immersed`` is the share of the slipstream's gain in speed that wing and tail feel: a jet of
-    finite depth turns less air than an endless stream would.
+    ``axis`` is the way the thrust points, in body axes. ``mirrored`` adds the other side: ``engines`` then names the
+    right one's engine first. ``immersed`` is the share of the slipstream's gain in speed that wing and tail feel: a jet
+    of finite depth turns less air than an endless stream would.
     """
 
     position: Position
@@ -97,9 +97,7 @@ class Propeller(Model):
         if not np.linalg.norm(self.axis) > 0.0:
             raise DravikError("the axis has no length", where="axis", expected="body axes, forward is [1, 0, 0]")
         if self.mirrored and self.position[1] <= 0.0:
-            raise DravikError(
-                "a mirrored propeller is given on the right", where="position", expected="y above zero"
-            )
+            raise DravikError("a mirrored propeller is given on the right", where="position", expected="y above zero")
         return self
 
 

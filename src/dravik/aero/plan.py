@@ -1,6 +1,6 @@
 """What tables to build: at which speed and height, over which angles, settings and thrust coefficients."""
 
-from typing import Annotated
+from typing import Annotated, Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -20,9 +20,9 @@ class Plan(Model):
     """The plan of a set of tables.
 
     ``airspeed`` and ``altitude`` set Mach and Reynolds numbers. Angles of attack run in steps of ``alpha_step`` between
-    ``alpha_fine``, and more widely out to ±180 degrees; sideslip in steps of ``beta_step`` up to ``beta_fine``, and more
-    widely to ±90. Each control is laid out over its range in about ``settings`` steps; ``flap`` names the control whose
-    setting the slipstream's tables run over (and the one called flap, if there is one, unless said).
+    ``alpha_fine``, and more widely out to ±180 degrees; sideslip in steps of ``beta_step`` up to ``beta_fine``, and
+    more widely to ±90. Each control is laid out over its range in about ``settings`` steps; ``flap`` names the control
+    whose setting the slipstream's tables run over (and the one called flap, if there is one, unless said).
     """
 
     airspeed: Annotated[Speed, Field(gt=0.0)] = 50.0
@@ -52,14 +52,15 @@ class Plan(Model):
     def alphas(self) -> Floats:
         """Return angles of attack, rad, from -pi to pi."""
         low, high = self.alpha_fine
-        fine = np.arange(round(low / self.alpha_step), round(high / self.alpha_step) + 1) * self.alpha_step
+        first, last = round(low / self.alpha_step), round(high / self.alpha_step)
+        fine = self.alpha_step * np.arange(first, last + 1).astype(float)
         wide = np.radians([20.0, 25.0, 30.0, 35.0, 40.0, 50.0, 60.0, 75.0, 90.0, 105.0, 120.0, 150.0, 170.0, 180.0])
         return _joined(fine, np.concatenate([-wide, wide]), 0.8 * self.alpha_step)
 
     def betas(self) -> Floats:
         """Return sideslip angles, rad, from -pi/2 to pi/2."""
         count = round(self.beta_fine / self.beta_step)
-        fine = np.arange(-count, count + 1) * self.beta_step
+        fine = self.beta_step * np.arange(-count, count + 1).astype(float)
         wide = np.radians([30.0, 45.0, 60.0, 75.0, 90.0])
         return _joined(fine, np.concatenate([-wide, wide]), 0.8 * self.beta_step)
 
@@ -74,7 +75,7 @@ class Plan(Model):
         return np.concatenate(sides)
 
 
-def _joined(fine: Floats, wide: Floats, apart: float) -> Floats:
+def _joined(fine: NDArray[Any], wide: Floats, apart: float) -> Floats:
     """Return the fine values, and those of the wide ones that lie clear outside them."""
     outside = wide[(wide < fine[0] - apart) | (wide > fine[-1] + apart)]
     return np.unique(np.concatenate([outside, fine]))

@@ -96,9 +96,14 @@ def _stations(campaign: Campaign, points: Points) -> list[_Station]:
         members[(float(alpha[i]), float(beta[i]), *(float(v) for v in settings[i]))].append(i)
     return [
         _Station(
-            key[0], key[1], key[2:], float(np.mean(points.alpha[rows])), float(np.mean(points.beta[rows])),
-            {n: float(np.mean(points.values[n][rows])) for n in COEFFICIENTS}, tuple(rows),
-        )  # fmt: skip
+            key[0],
+            key[1],
+            key[2:],
+            float(np.mean(points.alpha[rows])),
+            float(np.mean(points.beta[rows])),
+            {n: float(np.mean(points.values[n][rows])) for n in COEFFICIENTS},
+            tuple(rows),
+        )
         for key, rows in sorted(members.items())
     ]
 
@@ -109,7 +114,8 @@ def _scatter(points: Points, stations: Sequence[_Station]) -> tuple[dict[str, fl
     degrees = sum(len(s.rows) - 1 for s in repeated)
     if degrees < 2:
         raise DravikError(
-            "there are not enough repeats to tell the scatter", expected="two or more set points measured more than once"
+            "there are not enough repeats to tell the scatter",
+            expected="two or more set points measured more than once",
         )
     found = {}
     for name in COEFFICIENTS:
@@ -141,7 +147,9 @@ def _tables(
     still = tuple(0.0 for _ in campaign.settings)
     clean = [s for s in stations if s.settings == still and s.beta == 0.0]
     if len(clean) < 3:
-        raise DravikError("fewer than three angles of attack with all settings at zero, without sideslip", where=lines.file)
+        raise DravikError(
+            "fewer than three angles of attack with all settings at zero, without sideslip", where=lines.file
+        )
     alphas = Axis("alpha", np.array([s.alpha for s in clean]), "rad")
     base: dict[str, Table] = {}
     for name in COEFFICIENTS:
@@ -170,15 +178,23 @@ def _tables(
         if moved:
             add(name, moved, lambda s, k=k: s.settings[k])  # type: ignore[misc]
     provenance = {
-        "source": campaign.name, "dravik": __version__, "method": "wind-tunnel reduction", "points": sum(len(s.rows) for s in stations),
-        "left out": [d.place.rsplit("/", 1)[-1] for d in found], "scatter": {n: float(f"{v:.3g}") for n, v in scatter.items()},
-    }  # fmt: skip
+        "source": campaign.name,
+        "dravik": __version__,
+        "method": "wind-tunnel reduction",
+        "points": sum(len(s.rows) for s in stations),
+        "left out": [d.place.rsplit("/", 1)[-1] for d in found],
+        "scatter": {n: float(f"{v:.3g}") for n, v in scatter.items()},
+    }
     text = {n: Formula(" + ".join(parts)) for n, parts in formulas.items()}
     return TableSet(campaign.name, campaign.reference, files, text, provenance)
 
 
 def _grid(
-    name: str, chosen: list[_Station], along: Callable[[_Station], float], at_zero: dict[float, _Station], lines: KeyLines
+    name: str,
+    chosen: list[_Station],
+    along: Callable[[_Station], float],
+    at_zero: dict[float, _Station],
+    lines: KeyLines,
 ) -> list[list[_Station]]:
     """Return stations by alpha and the other variable, those at zero among them; raise for holes."""
     alphas = sorted({s.alpha for s in chosen})
@@ -226,9 +242,7 @@ def _intervals(
         base = np.array([1.0 / len(at_zero[s.alpha].rows) if s.alpha in at_zero else 1.0 for s in stations])
         shares = np.where([s is at_zero.get(s.alpha) for s in stations], 0.0, shares + base)
     widths = np.sqrt(shares).reshape(shape)
-    tables = [
-        Table(f"{n}_interval", axes, np.round(half_width(scatter[n], degrees) * widths, 6)) for n in COEFFICIENTS
-    ]
+    tables = [Table(f"{n}_interval", axes, np.round(half_width(scatter[n], degrees) * widths, 6)) for n in COEFFICIENTS]
     return [*tables, Table("points", axes, counts.reshape(shape))]
 
 
@@ -262,8 +276,12 @@ def _derivatives(campaign: Campaign, points: Points, lines: KeyLines) -> list[De
         rows = linear & rest & small & (beta == 0.0)
         if not np.any(settings[rows, k] != 0.0):
             continue
-        add(rows, name, COEFFICIENTS, lambda p, name=name: [  # type: ignore[misc]
-            p.settings[name], p.alpha - middle, p.settings[name] * (p.alpha - middle), (p.alpha - middle) ** 2])  # fmt: skip
+
+        def columns(p: Points, name: str = name) -> list[Floats]:
+            along, moved = p.alpha - middle, p.settings[name]
+            return [moved, along, moved * along, along**2]
+
+        add(rows, name, COEFFICIENTS, columns)
     return found
 
 
@@ -271,7 +289,9 @@ def _neutral(campaign: Campaign, points: Points, lines: KeyLines) -> tuple[float
     """Return the neutral point and half its interval, from the slope of Cm over CL in the linear range."""
     low, high = campaign.rules.linear_alpha
     _, beta, settings = _keys(campaign, points)
-    rows = (points.alpha >= low - 1e-9) & (points.alpha <= high + 1e-9) & (beta == 0.0) & ~np.any(settings != 0.0, axis=1)
+    rows = (
+        (points.alpha >= low - 1e-9) & (points.alpha <= high + 1e-9) & (beta == 0.0) & ~np.any(settings != 0.0, axis=1)
+    )
     chosen = points.pick(rows)
     try:
         slope, width, _ = fit([chosen.values["CL"]], chosen.values["Cm"])

@@ -46,8 +46,8 @@ class Doubt:
 class Reduction:
     """A reduced campaign: tables with intervals, derivatives, scatter of repeats, and points left out.
 
-    ``neutral_point`` and ``aft_limit`` are station x of the model in m, each with half its 95 % interval; ``scatter`` is
-    the standard deviation of one point by coefficient, from ``degrees`` of freedom.
+    ``neutral_point`` and ``aft_limit`` are station x of the model in m, each with half its 95 % interval; ``scatter``
+    is the standard deviation of one point by coefficient, from ``degrees`` of freedom.
     """
 
     campaign: Campaign
@@ -67,7 +67,7 @@ def half_width(deviation: float, degrees: int) -> float:
 
 
 def fit(columns: Sequence[Floats], values: Floats) -> tuple[Floats, Floats, int]:
-    """Return least-squares coefficients of columns (and a constant, last), half their 95 % intervals, degrees of freedom.
+    """Return least-squares coefficients of columns (and a constant, last), half their 95 % intervals, and freedoms.
 
     Raises DravikError for fewer points than unknowns, or columns that are not independent.
     """
@@ -78,7 +78,7 @@ def fit(columns: Sequence[Floats], values: Floats) -> tuple[Floats, Floats, int]
     found, *_ = np.linalg.lstsq(matrix, values, rcond=None)
     variance = float(np.sum((values - matrix @ found) ** 2)) / degrees
     spread = np.sqrt(np.diag(np.linalg.inv(matrix.T @ matrix)) * variance)
-    return found, np.array([half_width(float(s), degrees) for s in spread]), degrees
+    return np.asarray(found, dtype=float), np.array([half_width(float(s), degrees) for s in spread]), degrees
 
 
 @dataclass(frozen=True)
@@ -112,7 +112,8 @@ def doubts(points: Points, sweeps: Sequence[Sweep], limit: float) -> list[Doubt]
         gone.add(worst[0])
         found.append(worst[1])
     raise DravikError(
-        f"more than a tenth of the points are in doubt, {found[0].place} most", hint="check columns and signs, or rules.doubt"
+        f"more than a tenth of the points are in doubt, {found[0].place} most",
+        hint="check columns and signs, or rules.doubt",
     )
 
 
@@ -160,7 +161,7 @@ def _deviation(residuals: Floats) -> float:
 
 
 def _misses(x: Floats, y: Floats) -> tuple[Floats, Floats]:
-    """Return by how much each point misses the parabola through its nearest others, and that in units of its scatter."""
+    """Return by how much each point misses the parabola through its nearest others, and the scatter of that."""
     miss, width = np.zeros(len(x)), np.zeros(len(x))
     for i in range(len(x)):
         weights, others = _parabola(x, i)

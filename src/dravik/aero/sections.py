@@ -43,7 +43,7 @@ class Profile:
         return found
 
     def zero_lift_angle(self) -> float:
-        """Return the angle of attack of no lift, rad, by thin-aerofoil theory (Abbott and von Doenhoff, section 4.3)."""
+        """Return the angle of attack of no lift, rad, of a thin aerofoil (Abbott and von Doenhoff, section 4.3)."""
         angle = np.linspace(0.0, np.pi, 2001)
         return float(np.trapezoid(self.slope(0.5 * (1.0 - np.cos(angle))) * (1.0 - np.cos(angle)), angle) / np.pi)
 

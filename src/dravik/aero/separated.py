@@ -15,7 +15,7 @@ Floats = NDArray[np.float64]
 
 
 def separation(alpha: ArrayLike, angle: ArrayLike, sharpness: ArrayLike) -> Floats:
-    """Return the share of separated flow, 0 to 1: s(M(alpha - angle)) + s(-M(alpha + angle)) with s(x) = 1/(1 + exp(-x)).
+    """Return the share of separated flow: s(M(alpha - angle)) + s(-M(alpha + angle)) with s(x) = 1/(1 + exp(-x)).
 
     It is a half at the angle either way, M is the sharpness in 1/rad.
     """
@@ -36,6 +36,6 @@ def plate_across(aspect: ArrayLike) -> Floats:
 
 
 def plate_centre(alpha: ArrayLike) -> Floats:
-    """Return where a stalled section's force acts, as a share of the chord: a quarter at 0, a half across, 3/4 reversed."""
+    """Return where a stalled section's force acts, in chords: a quarter at 0, a half across, 3/4 reversed."""
     found: Floats = 0.25 + 0.5 * np.abs(np.asarray(alpha, dtype=float)) / np.pi
     return found

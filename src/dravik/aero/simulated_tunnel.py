@@ -1,4 +1,4 @@
-"""A stand-in for a wind tunnel: balance readings of a model whose coefficients are known, with noise and a bad point."""
+"""A stand-in for a wind tunnel: balance readings of a model whose coefficients are known, noise and a bad point."""
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
@@ -41,16 +41,18 @@ def simulate_runs(
 ) -> None:  # fmt: skip
     """Write balance readings of ``settings`` in the campaign's columns, signs and axes (body axes only).
 
-    ``known`` gives the coefficients at signals; ``weight`` (N) of the model hangs on the balance; ``noise`` is the standard
-    deviation of a reading over the load of a coefficient of one; angles are off by up to 0.03 deg. The row ``bad`` has
-    its normal force off by a quarter of a coefficient. Raises DravikError for a balance in other axes.
+    ``known`` gives the coefficients at signals; ``weight`` (N) of the model hangs on the balance; ``noise`` is the
+    standard deviation of a reading over the load of a coefficient of one; angles are off by up to 0.03 deg. The row
+    ``bad`` has its normal force off by a quarter of a coefficient. Raises DravikError for a balance in other axes.
     """
     if campaign.balance.axes != "body":
         raise DravikError("the stand-in's balance reads along body axes", expected="balance.axes = 'body'")
     rng, air, ref = np.random.default_rng(seed), _Air(), campaign.reference
     rows = []
     for i, setting in enumerate(settings):
-        alpha, beta = (x + np.radians(rng.uniform(-0.03, 0.03)) if x is not None else 0.0 for x in (setting.alpha, setting.beta))
+        alpha, beta = (
+            x + np.radians(rng.uniform(-0.03, 0.03)) if x is not None else 0.0 for x in (setting.alpha, setting.beta)
+        )
         pressure = air.pressure + air.spread * rng.normal()
         c = known({"alpha": alpha, "beta": beta, **dict(setting.controls)})
         ca, sa = np.cos(alpha), np.sin(alpha)
@@ -77,7 +79,9 @@ def _hanging(alpha: float, weight: float) -> Floats:
     return np.array([x, 0.0, z, 0.0, -0.02 * z, 0.0])
 
 
-def _write(campaign: Campaign, rows: list[tuple[float, float, float, dict[str, float], Floats]], path: str | Path) -> None:
+def _write(
+    campaign: Campaign, rows: list[tuple[float, float, float, dict[str, float], Floats]], path: str | Path
+) -> None:
     columns = campaign.columns
     wanted: list[tuple[Column, str, Callable[[tuple[float, float, float, dict[str, float], Floats]], float]]] = [
         (columns.alpha, "angle", lambda r: r[0])

@@ -20,7 +20,7 @@ Floats = NDArray[np.float64]
 
 
 def apparent_mass_factor(fineness: float) -> float:
-    """Return k2 - k1 of a prolate spheroid of length over diameter ``fineness`` (Lamb, section 114); 1 for a slim one."""
+    """Return k2 - k1 of a prolate spheroid of length over diameter ``fineness``: Lamb, section 114; 1 for a slim one."""
     slim = max(fineness, 1.0 + 1e-6)
     e = float(np.sqrt(1.0 - 1.0 / slim**2))
     log = float(np.log((1.0 + e) / (1.0 - e)))
@@ -59,10 +59,10 @@ class SlenderBody:
         return float(friction(reynolds_per_metre * length)) * body_form_factor(self.fineness) * self.wetted
 
     def forces(self, air: Floats) -> tuple[Floats, Floats]:
-        """Return places (k - 1, 3) and forces (states, k - 1, 3) for unit density from the air (states, k, 3) on the axis.
+        """Return places (k - 1, 3) and forces (states, k - 1, 3), unit density, from the air (states, k, 3) on the axis.
 
-        Each piece is pushed by the growth of its cross-flow momentum, u d(S w)/dx, as far back as the flow is potential,
-        and by its cross-flow drag; the air comes along its velocity relative to the body.
+        Each piece is pushed by the growth of its cross-flow momentum, u d(S w)/dx, as far back as the flow is
+        potential, and by its cross-flow drag; the air comes along its velocity relative to the body.
         """
         u, v, w = (-air[:, :, k] for k in range(3))
         across = [0.25 * np.pi * d**2 for d in (self.height, self.width)]
@@ -98,8 +98,14 @@ def slender_bodies(body: Body, origin: tuple[float, float, float]) -> list[Slend
         points = body_from_station(np.stack([x, np.full_like(x, y), z], axis=1), origin)
         found.append(
             SlenderBody(
-                points, width, height, float(np.trapezoid(area, x)), body.wet * float(np.trapezoid(girth, x)), fineness,
-                apparent_mass_factor(fineness), body.crossflow_drag,
-            )  # fmt: skip
+                points,
+                width,
+                height,
+                float(np.trapezoid(area, x)),
+                body.wet * float(np.trapezoid(girth, x)),
+                fineness,
+                apparent_mass_factor(fineness),
+                body.crossflow_drag,
+            )
         )
     return found

@@ -1,8 +1,8 @@
 """Propeller slipstreams: the speed a disc adds, and how much of it a point in or near the stream feels.
 
-Source: actuator disc (momentum theory): the far stream is faster by V (sqrt(1 + T/(q A)) - 1) and narrower by continuity;
-it gathers speed over the distance x behind the disc as (1 + x/sqrt(x^2 + R^2))/2, which is exact on the axis of the vortex
-tube (B. W. McCormick, Aerodynamics of V/STOL Flight, Academic Press 1967, chapter 4). The stream follows the
+Source: actuator disc (momentum theory): the far stream is faster by V (sqrt(1 + T/(q A)) - 1), narrower by
+continuity; it gathers speed over the distance x behind the disc as (1 + x/sqrt(x^2 + R^2))/2, exact on the axis of the
+vortex tube (B. W. McCormick, Aerodynamics of V/STOL Flight, Academic Press 1967, chapter 4). The stream follows the
 resultant of its own and the free flow; its rotation is left out.
 """
 
@@ -22,7 +22,7 @@ EDGE = 0.15  # of the radius: over this the stream's edge is smeared
 
 @dataclass(frozen=True)
 class Disc:
-    """A propeller disc in body axes: the engine that drives it, centre, radius, unit axis (the way the thrust points)."""
+    """A propeller disc in body axes: its engine, centre, radius, unit axis (the way the thrust points)."""
 
     engine: str
     centre: Floats

@@ -100,9 +100,16 @@ class StripData:
         return found
 
     def hinge_moments(
-        self, air: Floats, bound: Floats, gone: Floats, alpha: Floats, controls: dict[str, Floats], at: Floats, mesh: Mesh
+        self,
+        air: Floats,
+        bound: Floats,
+        gone: Floats,
+        alpha: Floats,
+        controls: dict[str, Floats],
+        at: Floats,
+        mesh: Mesh,
     ) -> dict[str, Floats]:
-        """Return hinge-moment coefficients by control, from the panels' forces and the stalled plates behind the hinge."""
+        """Return hinge-moment coefficients by control, from panels and stalled plates behind the hinge."""
         _, plate = self._plates(air)
         normal = mesh.normals({})
         pushed = np.einsum("knj,nj->kn", bound, normal)

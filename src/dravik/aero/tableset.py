@@ -1,4 +1,4 @@
-"""A set of aerodynamic tables with the formulas that use them, as a folder: CSV files, ``aero.toml``, ``provenance.json``."""
+"""A set of aerodynamic tables with formulas, as a folder: CSV files, ``aero.toml``, ``provenance.json``."""
 
 import json
 from dataclasses import dataclass
@@ -25,7 +25,8 @@ class TableSet:
     """Tables by file and column, formulas by name, and where it all comes from.
 
     A column ``CL`` of the file ``flap`` is the table ``CL_flap`` in the formulas; columns with an underscore keep their
-    name. Columns that tell how sure the others are (``CL_interval``, ``points``) stand in the files alone. ``axes`` and ``moment_axes`` are those of an aircraft's ``[aero]``.
+    name. Columns that tell how sure the others are (``CL_interval``, ``points``) stand in the files alone. ``axes`` and
+    ``moment_axes`` are those of an aircraft's ``[aero]``.
     """
 
     name: str
@@ -56,9 +57,14 @@ class TableSet:
             written = []
             for file, tables in self.files.items():
                 path = target / f"{file}.csv"
-                write_columns(tables, path, note=f"{self.name}: {file}, from {self.provenance.get('source', 'the drawing')}")
+                write_columns(
+                    tables, path, note=f"{self.name}: {file}, from {self.provenance.get('source', 'the drawing')}"
+                )
                 written.append(path)
-            for name, text in (("aero.toml", self._toml()), ("provenance.json", json.dumps(self.provenance, indent=1) + "\n")):
+            for name, text in (
+                ("aero.toml", self._toml()),
+                ("provenance.json", json.dumps(self.provenance, indent=1) + "\n"),
+            ):
                 (target / name).write_text(text, encoding="utf-8")
                 written.append(target / name)
         except OSError as error:
@@ -73,7 +79,10 @@ class TableSet:
             '# An aircraft file takes this in with: include = ["aero/aero.toml"]. Build it anew rather than edit it.',
             "",
             "[reference]",
-            *(f'{n} = "{getattr(self.reference, n):.10g} {u}"' for n, u in (("area", "m^2"), ("chord", "m"), ("span", "m"))),
+            *(
+                f'{n} = "{getattr(self.reference, n):.10g} {u}"'
+                for n, u in (("area", "m^2"), ("chord", "m"), ("span", "m"))
+            ),
             f"moment_point = [{points}]   # station axes",
             "",
             "[tables]",

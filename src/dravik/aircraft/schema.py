@@ -1,7 +1,7 @@
 """The definition of an aircraft, as pydantic models: what may stand in the TOML file, checked key by key."""
 
 from collections.abc import Callable
-from typing import Annotated, Any, Literal
+from typing import Annotated, Literal
 
 import numpy as np
 from pydantic import (
@@ -15,7 +15,7 @@ from pydantic import (
 )
 
 from dravik.errors import DravikError, nearest
-from dravik.tables.entries import TableEntry
+from dravik.tables.entries import TableEntries
 from dravik.units import KINDS, quantity
 
 __all__ = ["AircraftDefinition", "LawDefinition"]
@@ -270,17 +270,10 @@ class _Document(_Model):
     name: str = Field(min_length=1, max_length=80)
     description: str = ""
     include: tuple[str, ...] = ()
-    tables: dict[str, TableEntry] = {}
+    tables: TableEntries = {}
     inputs: dict[str, Input] = {}
     formulas: dict[str, FormulaEntry] = {}
     events: dict[str, Event] = {}
-
-    @field_validator("tables", mode="before")
-    @classmethod
-    def _table_paths(cls, value: Any) -> Any:
-        if isinstance(value, dict):
-            return {k: {"file": v} if isinstance(v, str) else v for k, v in value.items()}
-        return value
 
 
 class LawDefinition(_Document):

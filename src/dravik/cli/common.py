@@ -121,7 +121,7 @@ def show_rows(title: str, columns: Sequence[str], rows: Sequence[Sequence[object
     table = Table(header_style="bold", box=None, pad_edge=False)
     for i, column in enumerate(columns):
         numeric = any(isinstance(r[i], float) for r in rows)
-        table.add_column(column, justify="right" if numeric else "left", overflow="fold", no_wrap=i == 0)
+        table.add_column(escape(column), justify="right" if numeric else "left", overflow="fold", no_wrap=i == 0)
     for row in rows:
         table.add_row(*(escape(cell_text(c)) for c in row))
     out.print(table)

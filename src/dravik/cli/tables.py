@@ -11,7 +11,7 @@ from dravik.cli.common import AsJson, emit, err, kernel_notice, out, show_rows
 from dravik.units import quantity
 
 if TYPE_CHECKING:
-    from dravik.aero import Coefficients
+    from dravik.aero import CentreRange, Coefficients
 
 __all__ = ["tables"]
 
@@ -22,6 +22,7 @@ tables = typer.Typer(
 Drawing = Annotated[str, typer.Argument(metavar="GEOMETRY", help="geometry.toml, or a sample such as tarn")]
 Set = Annotated[str, typer.Argument(metavar="TABLES", help="folder of tables, aircraft file, or a sample such as tarn")]
 Out = Annotated[str, typer.Option("--out", metavar="DIR", help="folder to write the tables into")]
+FLAT = 2.0  # 1/rad: a slope of lift below this is the stall's
 COEFFICIENTS = ("CL", "CD", "CY", "Cl", "Cm", "Cn")
 
 
@@ -86,7 +87,7 @@ def draw(
     title = f"{drawing.name}: {lattice.mesh.count} panels, alpha {alpha}, Mach {mach:g}"
     show_rows(title, ["", *names], cells)
     out.print(
-        f"induced drag from the wake: {flow.drag_trefftz:.5f}; the lattice has no body, no friction and no stall: tables build adds them"
+        f"induced drag from the wake: {flow.drag_trefftz:.5f}; no body, friction or stall: tables build adds them"
     )
     for written in filter(None, (figure, loading)):
         out.print(f"written: {written}")
@@ -94,7 +95,7 @@ def draw(
 
 @tables.command()
 def build(geometry: Drawing, folder: Out, as_json: AsJson = False) -> None:
-    """Build a complete set of tables with their formulas from a drawing, into a folder that an aircraft file includes."""
+    """Build a complete set of tables with formulas from a drawing, in a folder that an aircraft file includes."""
     from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
 
     from dravik.aero import build_tables, read_coefficients, read_geometry
@@ -102,16 +103,24 @@ def build(geometry: Drawing, folder: Out, as_json: AsJson = False) -> None:
     path = _drawing_path(geometry)
     drawing = read_geometry(path)
     columns = (TextColumn("{task.description}"), BarColumn(), TimeRemainingColumn())
-    with kernel_notice(), Progress(*columns, console=err, transient=True, disable=as_json or not err.is_terminal) as bar:
+    with (
+        kernel_notice(),
+        Progress(*columns, console=err, transient=True, disable=as_json or not err.is_terminal) as bar,
+    ):
         task = bar.add_task(f"{drawing.name}: states of flow", total=None)
         found = build_tables(drawing, path.parent, advance=lambda n, of: bar.update(task, completed=n, total=of))
     written = found.write(folder)
     if as_json:
         emit({"folder": folder, "files": [p.name for p in written], **found.provenance})
         return
-    rows = [(f"{n}.csv", ", ".join(a.name for a in t[0].axes), int(t[0].values.size), ", ".join(c.name for c in t)) for n, t in found.files.items()]
+    rows = [
+        (f"{n}.csv", ", ".join(a.name for a in t[0].axes), int(t[0].values.size), ", ".join(c.name for c in t))
+        for n, t in found.files.items()
+    ]
     show_rows(f"{drawing.name}: tables in {folder}", ["file", "over", "rows", "columns"], rows)
-    out.print(", ".join(f"{k.replace('_', ' ')} {v}" for k, v in found.provenance.items() if k not in ("drawing", "method")))
+    out.print(
+        ", ".join(f"{k.replace('_', ' ')} {v}" for k, v in found.provenance.items() if k not in ("drawing", "method"))
+    )
     _show_derivatives(read_coefficients(Path(folder)), (0.0, 0.0698, 0.1396))
     out.print(f'take it into an aircraft file with: include = ["{Path(folder).name}/aero.toml"]')
 
@@ -128,3 +137,194 @@ def _show_derivatives(found: "Coefficients", alphas: Sequence[float]) -> None:
             # what is left of zero by symmetry is rounding
             rows.append((f"by {by}", *(round(float(slopes[c]), 4) + 0.0 for c in COEFFICIENTS)))
         show_rows(f"derivatives at alpha {math.degrees(alpha):.3g} deg [1/rad]", ["", *COEFFICIENTS], rows)
+
+
+@tables.command()
+def show(
+    source: Set,
+    alpha: Annotated[list[str] | None, typer.Option(help="angle of attack of the derivatives; may be repeated")] = None,
+    centre: Annotated[
+        list[str] | None, typer.Option("--cg", help="station x of a centre of gravity; may be repeated")
+    ] = None,
+    margin: Annotated[float, typer.Option(help="static margin in chords that the aft limit keeps")] = 0.05,
+    figure: Annotated[str, typer.Option("--figure", metavar="FILE", help="curves in families, as a figure")] = "",
+    as_json: AsJson = False,
+) -> None:
+    """Show what a set of tables says: curves, slopes, neutral point, static margin, range of the centre of gravity."""
+    from dravik.aero import centre_range, read_coefficients, signals_of, static_margin
+
+    path = _set_path(source)
+    found = read_coefficients(path)
+    angles = [quantity(a, "angle", where="--alpha") for a in alpha or ("0 deg", "4 deg", "8 deg")]
+    centres = _centres(path, centre)
+    limits = centre_range(found, margin=margin)
+    low, high = found.ranges["alpha"]
+    grid = [math.radians(a) for a in range(-8, 25, 4) if low - 1e-9 <= math.radians(a) <= high + 1e-9]
+    rows = []
+    for a in grid:
+        at, by = found.at(alpha=a), found.slopes("alpha", alpha=a)
+        lift, drag = float(at["CL"]), float(at["CD"])
+        margins = [static_margin(found, x, alpha=a) for x in centres.values()]
+        point = float(found.neutral_point(alpha=a))
+        # where lift hardly grows any more, a neutral point means nothing
+        steady = a < limits.stall and float(by["CL"]) > FLAT
+        known = [point, *margins] if steady else [math.nan] * (1 + len(margins))
+        rows.append(
+            (math.degrees(a), lift, drag, lift / drag, float(at["Cm"]), float(by["CL"]), float(by["Cm"]), *known)
+        )
+    if figure:
+        from dravik.report import figure_families, save_figure
+
+        save_figure(figure_families(found), figure)
+    columns = [
+        "alpha [deg]",
+        "CL",
+        "CD",
+        "CL/CD",
+        "Cm",
+        "CL_alpha",
+        "Cm_alpha",
+        "neutral [m]",
+        *(f"margin {n}" for n in centres),
+    ]
+    if as_json:
+        motions, controls = signals_of(found)
+        slopes = {
+            math.degrees(a): {
+                by: {c: float(v) for c, v in found.slopes(by, step=0.005, alpha=a).items()}
+                for by in (*motions, *controls)
+            }
+            for a in angles
+        }
+        emit({
+            "tables": str(path), "curves": [dict(zip(columns, r, strict=True)) for r in rows], "derivatives": slopes,
+            "forward_limit_m": limits.forward, "aft_limit_m": limits.aft, "stall_alpha_rad": limits.stall,
+        })  # fmt: skip
+        return
+    show_rows(
+        f"{found.name}: {len(found.tables)} tables, settings at zero",
+        columns,
+        [tuple("" if math.isnan(v) else round(v, 4) + 0.0 for v in r) for r in rows],
+    )
+    _show_derivatives(found, angles)
+    _show_limits(found, limits, centres, margin)
+    if figure:
+        out.print(f"written: {figure}")
+
+
+def _centres(path: Path, given: Sequence[str] | None) -> dict[str, float]:
+    """Return centres of gravity by name: as asked for, or those of an aircraft's loadings."""
+    if given:
+        return {text: quantity(text, "length", where="--cg") for text in given}
+    if path.name != "aircraft.toml":
+        return {}
+    from dravik.aircraft import load
+
+    return {n: entry.cg[0] for n, entry in load(path).definition.loadings.items()}
+
+
+def _show_limits(found: "Coefficients", limits: "CentreRange", centres: dict[str, float], margin: float) -> None:
+    """Print how far the centre of gravity may move, and where the loadings stand in it."""
+    stall, worst = math.degrees(limits.stall), math.degrees(limits.critical)
+    rows = [
+        ("forward", limits.forward, f"full up elevator holds the highest lift, at {stall:.3g} deg"),
+        ("aft", limits.aft, f"static margin {100 * margin:g} % at alpha {worst:.3g} deg, where it is least"),
+        *((n, x, "inside" if not (x < limits.forward or x > limits.aft) else "OUTSIDE") for n, x in centres.items()),
+    ]  # fmt: skip
+    shown = [(n, round(x, 3), round(100 * (x - found.moment_point[0]) / found.chord, 2), text) for n, x, text in rows]
+    show_rows("centre of gravity, controls fixed", ["", "station x [m]", "% chord from moment point", ""], shown)
+
+
+@tables.command("compare")
+def compare_sets(
+    first: Set, second: Set,
+    alpha: Annotated[str, typer.Option(help="angle of attack of the derivatives")] = "2 deg",
+    figure: Annotated[str, typer.Option("--figure", metavar="FILE", help="both sets as a figure")] = "",
+    as_json: AsJson = False,
+) -> None:  # fmt: skip
+    """Lay two sets over each other: derivatives side by side, curves and their differences."""
+    from dravik.aero import compare, read_coefficients
+
+    sets = [read_coefficients(_set_path(n)) for n in (first, second)]
+    found = compare(*sets, alpha=quantity(alpha, "angle", where="--alpha"))
+    if figure:
+        from dravik.report import figure_comparison, save_figure
+
+        save_figure(figure_comparison(found), figure)
+    off = found.differences()
+    if as_json:
+        emit({
+            "first": found.names[0], "second": found.names[1], "alpha_rad": list(found.range),
+            "derivatives": [{"name": c, "by": by, "first": a, "second": b} for c, by, a, b in found.derivatives],
+            "differences": {n: {"largest": m, "rms": r} for n, (m, r) in off.items()},
+        })  # fmt: skip
+        return
+    low, high = (math.degrees(v) for v in found.range)
+    names = found.names if found.names[0] != found.names[1] else ("first", "second")
+    rows = [
+        (
+            f"{c} by {by}",
+            round(a, 4),
+            round(b, 4),
+            round(b - a, 4),
+            f"{100 * (b / a - 1):+.1f} %" if abs(a) > 0.01 else "",
+        )
+        for c, by, a, b in found.derivatives
+    ]
+    show_rows(f"derivatives at alpha {alpha} [1/rad]", ["", *names, "difference", ""], rows)
+    show_rows(
+        f"curves from alpha {low:.3g} to {high:.3g} deg, at common settings", ["", "largest difference", "rms"],
+        [(n, round(m, 4), round(r, 4)) for n, (m, r) in off.items()],
+    )  # fmt: skip
+    if figure:
+        out.print(f"written: {figure}")
+
+
+@tables.command("reduce")
+def reduce_runs(
+    campaign: Annotated[str, typer.Argument(metavar="CAMPAIGN", help="campaign.toml, or a sample such as tarn")],
+    folder: Out,
+    as_json: AsJson = False,
+) -> None:
+    """Reduce a wind-tunnel campaign: tables with intervals, derivatives, neutral point, points in doubt."""
+    from dravik.aero import reduce_campaign
+    from dravik.aircraft import sample_names, sample_path
+
+    path = Path(campaign)
+    if not path.exists() and campaign in sample_names():
+        path = sample_path(campaign) / "tunnel"
+    found = reduce_campaign(path / "campaign.toml" if path.is_dir() else path)
+    found.tables.write(folder)
+    if as_json:
+        emit({
+            "folder": folder, **found.tables.provenance, "neutral_point_m": found.neutral_point,
+            "aft_limit_m": found.aft_limit,
+            "doubts": [vars(d) for d in found.doubts],
+        })  # fmt: skip
+        return
+    out.print(
+        f"{found.campaign.name}: {len(found.points)} points kept, {len(found.doubts)} left out, tables in {folder}"
+    )
+    for d in found.doubts:
+        out.print(
+            f"left out: {d.place}: {d.coefficient} is {d.value:.4g}, its neighbours say {d.expected:.4g}, "
+            f"{d.deviations:.0f} deviations apart"
+        )
+    rows = [
+        (f"{d.name} by {d.by}", round(d.value, 4), f"± {d.interval:.4f}", d.points)
+        for d in found.derivatives
+        if abs(d.value) > d.interval
+    ]
+    show_rows(
+        "derivatives in the linear range [1/rad], with 95 % intervals; those that are not zero",
+        ["", "value", "", "points"],
+        rows,
+    )
+    ref = found.campaign.reference
+    places = [
+        (n, round(x, 4), f"± {w:.4f}", round(100 * (x - ref.moment_point[0]) / ref.chord, 2))
+        for n, (x, w) in (("neutral point", found.neutral_point), ("aft limit", found.aft_limit))
+    ]
+    show_rows("controls fixed, from Cm over CL", ["", "station x [m]", "", "% chord from moment point"], places)
+    spread = ", ".join(f"{n} {v:.2g}" for n, v in found.scatter.items())
+    out.print(f"scatter of one point, from {found.degrees} repeats: {spread}")

@@ -57,7 +57,8 @@ class Tape:
     """Compiled formulas: instructions, registers by name, states, and the tables laid out flat.
 
     A table instruction looks up a group of tables whose numbers stand interleaved from ``table_start``, and writes the
-    registers of ``table_into``. Each of ``shapes`` is a grid's: number of axes, smooth ones as bits, four strides, and where a cell's numbers lie.
+    registers of ``table_into``. Each of ``shapes`` is a grid's: number of axes, smooth ones as bits, four strides, and
+    where a cell's numbers lie.
     """
 
     code: NDArray[np.int32]
@@ -344,8 +345,8 @@ class TapeBuilder:
             cells.append(self._locate(key, table.name or node.name, axis.name, node.position))
         table_id = self._table_ids.setdefault(node.name, len(self._table_ids))
         # tables on equal grids that are asked at the same place share the weights of the corners
-        key = (len(cells), table.mask, *(int(s) for s in table.strides))
-        shape = self._shapes.setdefault((*key, *[0] * (4 - len(cells)), *table.offsets), len(self._shapes))
+        form = (len(cells), table.mask, *(int(s) for s in table.strides), *[0] * (4 - len(cells)), *table.offsets)
+        shape = self._shapes.setdefault(form, len(self._shapes))
         count = len(table.offsets)
         weights = self.emit("weights", *cells, position=node.position, extra=shape, width=1 + count)
         register = self.emit("table", weights, position=node.position, extra=table_id)
@@ -396,7 +397,7 @@ class TapeBuilder:
         )
 
     def _groups(self, stage: list[int]) -> "_Groups":
-        """Join the tables of each stage that are asked with the same weights into one instruction, numbers interleaved."""
+        """Join the tables of a stage that are asked with the same weights into one instruction."""
         found = _Groups()
         members: dict[tuple[int, int], list[int]] = {}
         for i, row in enumerate(self.code):

@@ -40,9 +40,47 @@ def _strip(surface: "Surface", low: float, high: float, front: float, back: floa
     return np.concatenate([fore, aft[::-1]])
 
 
+def _body_outlines(geometry: "Geometry", i: int, j: int) -> list[Points]:
+    """Return the outlines of all bodies, station axes, in the view whose axes ``i`` and ``j`` point right and up."""
+    found = []
+    round_ = np.linspace(0.0, 2.0 * np.pi, 49)
+    for body in geometry.bodies.values():
+        x, z, width, height = body.resampled()
+        for y in (body.y, -body.y) if body.mirrored else (body.y,):
+            if i == 1:
+                # from ahead: a few sections, and with them the largest
+                for k in {0, len(x) // 4, 3 * len(x) // 4, int(np.argmax(width * height))}:
+                    ring = [
+                        np.full(49, x[k]),
+                        y + 0.5 * width[k] * np.cos(round_),
+                        z[k] + 0.5 * height[k] * np.sin(round_),
+                    ]
+                    found.append(np.stack(ring, axis=1))
+                continue
+            wide, high = (0.5, 0.0) if j == 1 else (0.0, 0.5)
+            edge = [np.stack([x, y + s * wide * width, z + s * high * height], axis=1) for s in (1.0, -1.0)]
+            found.append(np.concatenate([edge[0], edge[1][::-1]]))
+    return found
+
+
+def _disc_outlines(geometry: "Geometry") -> list[Points]:
+    """Return the rims of all propeller discs, station axes."""
+    found = []
+    round_ = np.linspace(0.0, 2.0 * np.pi, 49)
+    for propeller in geometry.propellers.values():
+        # body axes to station axes: x and z change sign
+        axis = np.array(propeller.axis) * np.array([-1.0, 1.0, -1.0]) / np.linalg.norm(propeller.axis)
+        aside = np.cross(axis, [0.0, 0.0, 1.0])
+        aside /= np.linalg.norm(aside)
+        rim = propeller.radius * (np.outer(np.cos(round_), aside) + np.outer(np.sin(round_), np.cross(axis, aside)))
+        sides = (1.0, -1.0) if propeller.mirrored else (1.0,)
+        found += [(np.array(propeller.position) + rim) * np.array([1.0, side, 1.0]) for side in sides]
+    return found
+
+
 def figure_three_views(geometry: "Geometry") -> "Figure":
-    """Return the lifting surfaces from the left, from ahead and from above, with controls and moment point."""
-    figure = new_figure(f"{geometry.name}: lifting surfaces in three views [m, station axes]")
+    """Return an aircraft from the left, from ahead and from above: surfaces, controls, bodies, discs, moment point."""
+    figure = new_figure(f"{geometry.name}: three views [m, station axes]")
     with matplotlib.rc_context(STYLE):
         grid = figure.subplots(2, 2)
         for axes, view in zip((grid[0][0], grid[0][1], grid[1][0]), _VIEWS, strict=True):
@@ -60,6 +98,10 @@ def _draw_view(axes: "Axes", geometry: "Geometry", view: tuple[str, tuple[int, f
             Polygon(flat, closed=True, facecolor=(*matplotlib.colors.to_rgb(colour), fill), edgecolor=colour, lw=1.1)
         )
 
+    for outline in _body_outlines(geometry, i, j):
+        draw(outline, SOFT, 0.05)
+    for rim in _disc_outlines(geometry):
+        draw(rim, THIRD, 0.08)
     for surface in geometry.surfaces.values():
         for mirror in (1.0, -1.0) if surface.mirrored else (1.0,):
             side = np.array([1.0, mirror, 1.0])
@@ -87,9 +129,15 @@ def _legend(axes: "Axes", geometry: "Geometry") -> None:
         area = sides * float(np.sum(lengths * 0.5 * (chords[1:] + chords[:-1])))
         controls = ", ".join(surface.controls) or "none"
         lines.append(f"{name}: {area:.3g} m² over {sides * lengths.sum():.3g} m; controls: {controls}")
-    lines.append("dot: moment point; filled: controls")
+    for name, body in geometry.bodies.items():
+        length = body.stations[-1].x - body.stations[0].x
+        across = max(s.width for s in body.stations), max(s.height for s in body.stations)
+        count = "2 x " if body.mirrored else ""
+        lines.append(f"{name}: {count}{length:.3g} m long, {across[0]:.3g} m wide, {across[1]:.3g} m high")
+    lines += [f"{n}: disc of {p.radius:.3g} m radius, {', '.join(p.engines)}" for n, p in geometry.propellers.items()]
+    lines.append("dot: moment point; orange: controls; grey: bodies; violet: propeller discs")
     for k, line in enumerate(lines):
-        axes.text(0.0, 0.9 - 0.12 * k, line, color=INK, fontsize=10, transform=axes.transAxes)
+        axes.text(0.0, 0.95 - 0.95 * k / max(len(lines), 8), line, color=INK, fontsize=10, transform=axes.transAxes)
 
 
 def figure_loading(lattice: "Lattice", flow: "LatticeForces", *, title: str = "") -> "Figure":

@@ -1,6 +1,6 @@
 """Families of curves: what a set of tables says, and two sets laid over each other with their difference."""
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import matplotlib
 import numpy as np
@@ -17,6 +17,7 @@ if TYPE_CHECKING:
 
 __all__ = ["figure_comparison", "figure_families"]
 
+Line = np.ndarray[Any, np.dtype[np.float64]]
 _RAMP = LinearSegmentedColormap.from_list("settings", ["#123f52", ACTUAL, "#8fb7a2", "#e0a458", COMMANDED])
 REACH = (-10.0, 26.0)
 MEMBERS = 5
@@ -33,13 +34,14 @@ def _settings(set_: "Coefficients", name: str) -> list[float]:
 
 
 def _family(
-    axes: "Axes", set_: "Coefficients", over: str, x: "np.ndarray[tuple[int], np.dtype[np.float64]]", names: tuple[str, ...],
+    axes: "Axes", set_: "Coefficients", over: str, x: Line, names: tuple[str, ...],
     by: str, values: list[float], *, polar: bool = False, **held: float,
 ) -> None:  # fmt: skip
     """Draw a coefficient over an angle (or over the lift) for each of some settings."""
     for k, value in enumerate(values):
         colour = _RAMP(k / max(1, len(values) - 1))
-        found = set_.at(**{over: x, **held, **({by: value} if by else {})})
+        signals: dict[str, Any] = {over: x, **held, **({by: value} if by else {})}
+        found = set_.at(**signals)
         for name, style in zip(names, ("-", (0, (4, 2))), strict=False):
             along = found["CL"] if polar else np.degrees(x)
             label = f"{np.degrees(value):.3g}°" if by and name == names[0] else None
@@ -70,7 +72,8 @@ def figure_families(set_: "Coefficients", *, title: str = "") -> "Figure":
         _family(grid[0][1], set_, "alpha", alpha, ("Cm",), elevator, _settings(set_, elevator) if elevator else [0.0])
         _family(grid[0][2], set_, "alpha", alpha, ("CD",), flap, _settings(set_, flap) if flap else [0.0], polar=True)
         if "beta" in motions:
-            beta = np.linspace(*np.clip(set_.ranges.get("beta", (-0.35, 0.35)), -0.44, 0.44), 121)
+            left, right = set_.ranges.get("beta", (-0.35, 0.35))
+            beta = np.linspace(max(left, -0.44), min(right, 0.44), 121)
             _family(grid[1][0], set_, "beta", beta, ("Cn", "Cl"), "alpha", [0.0, np.radians(6.0), np.radians(12.0)])
         else:
             grid[1][0].set_axis_off()
@@ -81,7 +84,10 @@ def figure_families(set_: "Coefficients", *, title: str = "") -> "Figure":
 
 
 def _slopes(
-    axes: "Axes", set_: "Coefficients", alpha: "np.ndarray[tuple[int], np.dtype[np.float64]]", wanted: dict[str, tuple[str, str]]
+    axes: "Axes",
+    set_: "Coefficients",
+    alpha: "np.ndarray[tuple[int], np.dtype[np.float64]]",
+    wanted: dict[str, tuple[str, str]],
 ) -> None:
     """Draw derivatives over the angle of attack; a damping that crosses zero is the stall's."""
     if not wanted:
@@ -89,7 +95,13 @@ def _slopes(
         return
     for k, (label, (name, by)) in enumerate(wanted.items()):
         slope = set_.slopes(by, step=0.01, alpha=alpha)[name]
-        axes.plot(np.degrees(alpha), slope / (20.0 if "/20" in label else 1.0), lw=1.4, color=_RAMP(k / max(1, len(wanted) - 1)), label=label)
+        axes.plot(
+            np.degrees(alpha),
+            slope / (20.0 if "/20" in label else 1.0),
+            lw=1.4,
+            color=_RAMP(k / max(1, len(wanted) - 1)),
+            label=label,
+        )
     axes.axhline(0.0, color=SOFT, lw=0.7)
     axes.set_xlabel("alpha [deg]")
     axes.set_ylabel("derivative [1/rad]")

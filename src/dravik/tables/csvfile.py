@@ -49,7 +49,9 @@ class Sheet:
         self.place = str(path)
         rows = _rows(path, self.place)
         if len(rows) < 2:
-            raise DravikError("no data rows", where=self.place, expected="a header line and one row for each grid point")
+            raise DravikError(
+                "no data rows", where=self.place, expected="a header line and one row for each grid point"
+            )
         self._line = f"{self.place}:{rows[0][0]}"
         self._header = [split_column(cell, where=self._line) for cell in rows[0][1]]
         self._rows = rows[1:]

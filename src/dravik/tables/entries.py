@@ -2,15 +2,16 @@
 
 from collections.abc import Mapping
 from pathlib import Path
+from typing import Annotated, Any
 
-from pydantic import BaseModel, ConfigDict
+from pydantic import BaseModel, BeforeValidator, ConfigDict
 
 from dravik.definitions import KeyLines
 from dravik.errors import DravikError
 from dravik.tables.csvfile import Sheet
 from dravik.tables.table import Table
 
-__all__ = ["TableEntry", "read_tables"]
+__all__ = ["TableEntries", "TableEntry", "read_tables"]
 
 
 class TableEntry(BaseModel):
@@ -24,6 +25,16 @@ class TableEntry(BaseModel):
     method: str = "linear"
     along: tuple[str, ...] = ()
     outside: str = "hold"
+
+
+def _with_paths(value: Any) -> Any:
+    """Return entries in full: a bare path stands for a file without further words."""
+    if isinstance(value, dict):
+        return {k: {"file": v} if isinstance(v, str) else v for k, v in value.items()}
+    return value
+
+
+TableEntries = Annotated[dict[str, TableEntry], BeforeValidator(_with_paths)]
 
 
 def read_tables(entries: Mapping[str, TableEntry], lines: KeyLines) -> dict[str, Table]:

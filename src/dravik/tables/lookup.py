@@ -76,7 +76,11 @@ def node_offsets(strides: Sequence[int], smooth_axes: Sequence[int]) -> list[int
     """
     offsets = [0]
     for k, stride in enumerate(strides):
-        own = [0, 1 << smooth_axes.index(k), stride, stride + (1 << smooth_axes.index(k))] if k in smooth_axes else [0, stride]
+        own = (
+            [0, 1 << smooth_axes.index(k), stride, stride + (1 << smooth_axes.index(k))]
+            if k in smooth_axes
+            else [0, stride]
+        )
         offsets = [o + more for more in own for o in offsets]
     return offsets
 

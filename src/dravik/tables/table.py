@@ -30,8 +30,9 @@ class Table:
     ``values`` has one dimension for each axis. ``method``: ``"linear"``, or ``"smooth"``: cubic
     Hermite pieces, continuous in value and slope, whose slopes are limited so that between the grid's
     points the curve along each axis neither overshoots nor turns (F. N. Fritsch, J. Butland, SIAM J. Sci.
-    Stat. Comput. 5 (1984), 300); ``along`` names the axes that are smooth, all of them unless said. ``outside``: ``"hold"`` the edge value, ``"extend"`` the edge
-    slope, or ``"error"``. Raises DravikError when axes and values do not make such a grid.
+    Stat. Comput. 5 (1984), 300); ``along`` names the axes that are smooth, all of them unless said. ``outside``:
+    ``"hold"`` the edge value, ``"extend"`` the edge slope, or ``"error"``. Raises DravikError when
+    axes and values do not make such a grid.
     """
 
     name: str
@@ -141,7 +142,7 @@ class Table:
 
 
 def _smooth_nodes(table: Table) -> NDArray[np.float64]:
-    """Return values and limited slopes, 2**n a grid point: bit j of the index means the slope along the j-th smooth axis."""
+    """Return values and limited slopes at each grid point: bit j of the index means along the j-th smooth axis."""
     blocks = {0: table.values}
     for bits in range(1, 1 << len(table.smooth_axes)):
         j = bits.bit_length() - 1
