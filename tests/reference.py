@@ -10,15 +10,19 @@ from dataclasses import dataclass
 from typing import Any, NamedTuple
 
 import numpy as np
+from scipy.integrate import quad
 from scipy.special import ellipj
 
-from dravik.aero import FlowState
+from dravik.aero import Airframe, FinnedBody, FlowState, components
+from dravik.aero.finned import fin_slope
+from dravik.aero.parts import Body
+from dravik.aero.slender import apparent_mass_factor, slender_bodies
 from dravik.aircraft import sample
 from dravik.atmosphere import air_at
 from dravik.flight import Start, doublet, fly, prove_linear, prove_trim, step
 from dravik.linear import LinearModel, linearise
 from dravik.trimming import trim
-from tests.support import craft, elliptic_wing, lattice_slope, light_aircraft, wing
+from tests.support import craft, drawing, elliptic_wing, lattice_slope, light_aircraft, rectangle, wing
 
 Floats = np.ndarray[Any, np.dtype[np.float64]]
 
@@ -551,3 +555,143 @@ def _half_model() -> Iterator[Row]:
     half = wing(sections, mirrored=False, wall=True, **options).forces(FlowState(alpha=0.1, q_hat=0.02))
     for name in ("CL", "CD", "Cm", "lift_trefftz", "drag_trefftz"):
         yield Row(f"{name}, half over whole", 0.5, getattr(half, name) / getattr(whole, name), 1e-12)
+
+
+def lifting_line(aspect: float, angles: Callable[[Floats], Floats], terms: int = 80) -> Floats:
+    """Return Glauert's Fourier coefficients of a rectangular wing (slope 2 pi) at angles over y/(b/2)."""
+    theta = (np.arange(terms) + 0.5) * math.pi / terms
+    n = np.arange(1, terms + 1)
+    share = 2 * math.pi / (4 * aspect)
+    matrix = np.sin(np.outer(theta, n)) * (n * share + np.sin(theta)[:, None])
+    solved: Floats = np.linalg.solve(matrix, share * angles(np.cos(theta)) * np.sin(theta))
+    return solved
+
+
+@case(
+    "Vortex lattice: rectangular wings against lifting-line theory",
+    "H. Glauert, The Elements of Aerofoil and Airscrew Theory, 1926, chapter 11, solved here by 80 Fourier terms; "
+    "strip theory, -a/6, gives too much roll damping",
+)
+def _lifting_line() -> Iterator[Row]:
+    for aspect, allowed in ((24.0, 0.05), (48.0, 0.025)):
+        sections: list[tuple[tuple[float, float, float], float]] = [((0, 0, 0), 1.0), ((0, 0.5 * aspect, 0), 1.0)]
+        lattice = wing(sections, area=aspect, chord=1.0, span=aspect, panels=(4, 40), spacing="cosine")
+        line = lifting_line(aspect, np.ones_like)
+        slope = math.pi * aspect * line[0]
+        rolling = -math.pi * aspect / 4.0 * float(lifting_line(aspect, lambda y: y)[1])
+        damping = lattice_slope(lattice, "Cl", "p_hat")
+        yield Row(f"lift slope over lifting line, AR {aspect:g}", 1.0, lattice_slope(lattice, "CL", "alpha") / slope, allowed)
+        yield Row(f"roll damping over lifting line, AR {aspect:g}", 1.0, damping / rolling, allowed)
+        yield Row(f"roll damping over strip theory, AR {aspect:g}: below 1", 0.0, max(0.0, damping / (-math.pi / 3) - 1), 0.0)
+        # the loading of the lifting line itself through the Trefftz planes of lattices with one row, extrapolated
+        found = []
+        for strips in (40, 80, 160):
+            row = wing(sections, area=aspect, chord=1.0, span=aspect, panels=(1, strips), spacing="cosine")
+            theta, n = np.arccos(row.middle[:, 1] / (0.5 * aspect)), np.arange(1, len(line) + 1)
+            lift, drag = row._trefftz(np.sin(np.outer(theta, n)) @ line)
+            found.append(lift**2 / (math.pi * aspect * drag))
+        exact = 1.0 / (1.0 + float(np.sum(n[1:] * (line[1:] / line[0]) ** 2)))
+        order = math.log2((found[0] - exact) / (found[1] - exact))
+        yield Row(f"span efficiency of its loading, AR {aspect:g}", exact, 2.0 * found[2] - found[1], 5e-4)
+        yield Row(f"order of its error in the strips, AR {aspect:g}", 1.0, order, 0.05)
+
+
+@case(
+    "Flap hinge moments of a nearly endless wing, hinge at 0.7 of the chord",
+    "H. Glauert, ARC R&M 1095 (1927): thin-aerofoil theory, its series summed here",
+)
+def _hinge() -> Iterator[Row]:
+    hinge, step = 0.7, 0.01
+    flap = {"span": [0, 1], "hinge": hinge, "effectiveness": 1.0, "saturation": "500 deg"}
+    surface = {**rectangle(400.0, panels=(40, 6)), "controls": {"flap": flap}}
+    airframe = Airframe(drawing({"wing": surface}, area=400.0, airspeed=1.0))
+    bend = math.acos(1.0 - 2.0 * hinge)
+    theta = np.linspace(bend, math.pi - 1e-9, 20001)
+    nose = 4.0 * (1.0 + np.cos(theta)) / np.sin(theta)
+    bent = nose * (math.pi - bend) / math.pi
+    for n in range(1, 400):
+        bent = bent + 8.0 * math.sin(n * bend) / (n * math.pi) * np.sin(n * theta)
+    x = 0.5 * (1.0 - np.cos(theta))
+    for name, load, state in (
+        ("alpha", nose, FlowState(alpha=step)),
+        ("flap", bent, FlowState(controls={"flap": step})),
+    ):
+        exact = -float(np.trapezoid(load * (x - hinge), x)) / (1.0 - hinge) ** 2
+        yield Row(
+            f"Ch by {name} [1/rad]",
+            exact,
+            float(airframe.coefficients([state])["Ch_flap"][0]) / step,
+            0.04 * abs(exact),
+        )
+
+
+@case(
+    "Slender bodies: apparent mass of spheroids, and a cone",
+    "H. Lamb, Hydrodynamics, section 114, its integrals by quadrature; M. M. Munk, NACA Report 184: a cone lifts twice its base at 2/3",
+)
+def _slender() -> Iterator[Row]:
+    for fineness in (1.5, 2.0, 4.0, 10.0):
+        half = fineness, 1.0, 1.0
+        k = []
+        for axis in (0, 1):
+            shell = lambda t, i=axis: 1.0 / ((half[i] ** 2 + t) * math.sqrt(math.prod(h**2 + t for h in half)))  # noqa: B023, E731
+            integral = math.prod(half) * quad(shell, 0.0, math.inf, epsabs=1e-12)[0]
+            k.append(integral / (2.0 - integral))
+        yield Row(f"k2 - k1, length {fineness:g} diameters", k[1] - k[0], apparent_mass_factor(fineness), 1e-7)
+    stations = [{"x": 2.0 * i, "width": 0.04 * i, "height": 0.04 * i} for i in range(6)]
+    cone = slender_bodies(Body.model_validate({"stations": stations, "crossflow_drag": 0.0}), (2.0, 0.0, 0.0))[0]
+    alpha = 0.02
+    places, forces = cone.forces(np.broadcast_to([-math.cos(alpha), 0.0, -math.sin(alpha)], (1, 48, 3)))
+    total, moment = forces[0].sum(axis=0), np.cross(places, forces[0]).sum(axis=0)
+    lift = -2.0 * total[2] / (math.pi * 0.1**2) / (math.sin(alpha) * math.cos(alpha))
+    yield Row(
+        "cone of fineness 50: normal force over base area and (k2 - k1) [1/rad]",
+        2.0,
+        lift / apparent_mass_factor(50.0),
+        0.002,
+    )
+    yield Row(
+        "cone: centre of pressure aft of the tip [lengths]", 2 / 3, float(2.0 + moment[1] / total[2]) / 10.0, 0.001
+    )
+
+
+@case(
+    "Finned bodies: fins by the component method",
+    "J. S. Barrowman, thesis, Catholic University of America 1967: the formulas for a set of fins in his letters; "
+    "and, independently, the vortex lattice of the fins without the body",
+)
+def _fins() -> Iterator[Row]:
+    a, b, s, m, radius, d = 0.2, 0.1, 0.12, 0.08, 0.05, 0.1
+    fins = {"x": 1.7, "root": a, "tip": b, "span": s, "sweep": m, "diameter": d}
+    nose = {"shape": "cone", "length": 0.5, "diameter": d}
+
+    def body(**changed: float) -> FinnedBody:
+        return FinnedBody.model_validate(
+            {"diameter": d, "length": 2.0, "nose": nose, "fins": {"main": {**fins, **changed}}}
+        )
+
+    middle = math.hypot(s, m + 0.5 * b - 0.5 * a)
+    place = 1.7 + m * (a + 2 * b) / (3 * (a + b)) + (a + b - a * b / (a + b)) / 6
+    for count in (3, 4):
+        exact = (
+            (1 + radius / (s + radius)) * 4 * count * (s / d) ** 2 / (1 + math.sqrt(1 + (2 * middle / (a + b)) ** 2))
+        )
+        found = components(body(count=count))[-1]
+        yield Row(f"slope of {count} fins with the body's interference [1/rad]", exact, found.slope, 1e-9)
+        yield Row(f"centre of pressure of {count} fins [m]", place, found.x, 1e-9)
+    for span, root, tip, sweep in (
+        (0.12, 0.2, 0.1, 0.08),
+        (0.3, 0.15, 0.15, 0.0),
+        (0.05, 0.2, 0.2, 0.0),
+        (0.2, 0.3, 0.0, 0.3),
+    ):
+        part = body(count=3, span=span, root=root, tip=tip, sweep=sweep).fins["main"]
+        sections = [((0.0, 0.0, 0.0), root), ((sweep, span, 0.0), max(tip, 1e-3))]
+        pair = wing(sections, area=2 * part.area, chord=root, span=2 * span, panels=(10, 24), spacing="cosine")
+        aspect = 2 * span**2 / part.area
+        yield Row(
+            f"fin of aspect ratio {aspect:.2g} over the lattice",
+            1.0,
+            fin_slope(part, 0.0) / lattice_slope(pair, "CL", "alpha"),
+            0.07,
+        )

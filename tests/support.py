@@ -107,3 +107,35 @@ def lattice_slope(lattice: Lattice, coefficient: str, by: str, step: float = 1e-
     """Return the derivative of a coefficient at zero by a field of the flow state."""
     up, down = (getattr(lattice.forces(FlowState(**{by: s})), coefficient) for s in (step, -step))
     return float((up - down) / (2 * step))
+
+
+def drawing(surfaces: dict[str, Any], *, area: float, airspeed: float = 30.0, **more: Any) -> Geometry:
+    """Return a drawing of surfaces with a reference chord of 1 m, moments about the datum."""
+    reference = {"area": area, "chord": 1.0, "span": area, "moment_point": [0, 0, 0]}
+    return Geometry.model_validate(
+        {
+            "format": 1,
+            "name": "drawn",
+            "reference": reference,
+            "surfaces": surfaces,
+            "plan": {"airspeed": airspeed},
+            **more,
+        }
+    )
+
+
+def wing_and_tail(controls: dict[str, Any] | None = None, **surface: Any) -> Geometry:
+    """Return an uncambered wing of aspect ratio 8 with a tail five chords behind; ``surface`` goes to both."""
+    edges = [{"leading_edge": [-0.25, y, 0], "chord": 1.0} for y in (0, 4)]
+    behind = [{"leading_edge": [5.0, y, 0.6], "chord": 0.6} for y in (0, 1.4)]
+    surfaces = {
+        "wing": {"sections": edges, "panels": [4, 14], **surface},
+        "tail": {"sections": behind, "panels": [4, 8], "controls": controls or {}, **surface},
+    }
+    return drawing(surfaces, area=8.0)
+
+
+def rectangle(span: float, **more: Any) -> dict[str, Any]:
+    """Return a flat rectangular wing of chord 1, its leading edge at the datum."""
+    edges = [{"leading_edge": [0, 0, 0], "chord": 1.0}, {"leading_edge": [0, 0.5 * span, 0], "chord": 1.0}]
+    return {"sections": edges, "panels": [4, 16], **more}

@@ -19,7 +19,7 @@ from dravik.aero.tableset import Formula, TableSet
 from dravik.tables import Axis, Table
 from dravik.version import __version__
 
-__all__ = ["build_tables"]
+__all__ = ["build_tables", "drawing_hash"]
 
 Floats = NDArray[np.float64]
 Advance = Callable[[int, int], None]
@@ -86,9 +86,14 @@ def build_tables(geometry: Geometry, folder: str | Path = ".", *, advance: Advan
 
 
 def _provenance(geometry: Geometry) -> dict[str, object]:
-    """Return what the tables come from: the same drawing gives the same hash on any machine."""
+    """Return what the tables come from."""
+    return {"drawing": geometry.name, "dravik": __version__, "hash": drawing_hash(geometry)}
+
+
+def drawing_hash(geometry: Geometry) -> str:
+    """Return the fingerprint of a drawing, its plan included; the same on any machine."""
     text = json.dumps(geometry.model_dump(mode="json"), sort_keys=True)
-    return {"drawing": geometry.name, "dravik": __version__, "hash": hashlib.sha256(text.encode()).hexdigest()[:16]}
+    return hashlib.sha256(text.encode()).hexdigest()[:16]
 
 
 def _axis(name: str, values: Floats, unit: str = "rad") -> Axis:

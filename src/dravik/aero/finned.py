@@ -3,8 +3,8 @@
 Source: J. S. Barrowman, The Practical Calculation of the Aerodynamic Characteristics of Slender Finned Vehicles,
 M.S. thesis, Catholic University of America, 1967: bodies by slender-body theory (section 3.2), fins by the formula
 of F. W. Diederich (NACA TN 2335, 1951) with the interference factor of section 3.3. Lift of the body at incidence:
-R. Galejs, Wind instability, Sport Rocketry 1999. Supersonic fins: linear theory of the rectangular wing,
-A. E. Puckett and H. J. Stewart, J. Aeronaut. Sci. 14 (1947).
+R. Galejs, Wind instability, Sport Rocketry 1999. Supersonic fins: slope by linear theory of the rectangular wing,
+A. E. Puckett and H. J. Stewart, J. Aeronaut. Sci. 14 (1947); place by E. L. Fleeman, Tactical Missile Design, AIAA 2001.
 """
 
 from collections.abc import Callable
@@ -191,8 +191,7 @@ def components(body: FinnedBody, mach: float = 0.0) -> list[Component]:
     """Return every part's slope and centre of pressure; fins with the body's interference.
 
     A set of three or more fins acts alike in every direction, as half their number would in the plane of incidence;
-    more than four shade one another (factors of Barrowman's section 3.3 as far as given there: 0.95 for five, 0.91 for
-    six, 0.85 for more).
+    more than four shade one another (MIL-HDBK-762, 1990: six are worth 1.37 sets of four, eight 1.62).
     """
     edges = [body.nose.x, body.nose.x + body.nose.length]
     found = []
@@ -206,7 +205,7 @@ def components(body: FinnedBody, mach: float = 0.0) -> list[Component]:
     for name, fins in body.fins.items():
         radius = 0.5 * fins.diameter
         interference = 1.0 + radius / (fins.span + radius)
-        shading = {5: 0.95, 6: 0.91}.get(fins.count, 1.0 if fins.count < 5 else 0.85)
+        shading = float(np.interp(fins.count, [4, 6, 8], [1.0, 1.37 / 1.5, 1.62 / 2.0]))
         share = fins.area / (0.25 * pi * body.diameter**2)
         slope = 0.5 * fins.count * shading * interference * fin_slope(fins, mach) * share
         found.append(Component(name, slope, _fin_place(fins, mach)))

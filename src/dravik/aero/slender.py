@@ -20,7 +20,7 @@ Floats = NDArray[np.float64]
 
 
 def apparent_mass_factor(fineness: float) -> float:
-    """Return k2 - k1 of a prolate spheroid of length over diameter ``fineness``: Lamb, section 114; 1 for a slim one."""
+    """Return k2 - k1 of a prolate spheroid by its length over diameter (Lamb, section 114); 1 for a slim one."""
     slim = max(fineness, 1.0 + 1e-6)
     e = float(np.sqrt(1.0 - 1.0 / slim**2))
     log = float(np.log((1.0 + e) / (1.0 - e)))
@@ -59,7 +59,7 @@ class SlenderBody:
         return float(friction(reynolds_per_metre * length)) * body_form_factor(self.fineness) * self.wetted
 
     def forces(self, air: Floats) -> tuple[Floats, Floats]:
-        """Return places (k - 1, 3) and forces (states, k - 1, 3), unit density, from the air (states, k, 3) on the axis.
+        """Return places (k - 1, 3) and forces (states, k - 1, 3), unit density, of the air (states, k, 3) on the axis.
 
         Each piece is pushed by the growth of its cross-flow momentum, u d(S w)/dx, as far back as the flow is
         potential, and by its cross-flow drag; the air comes along its velocity relative to the body.
@@ -81,6 +81,8 @@ class SlenderBody:
     def _potential(self, area: Floats) -> Floats:
         """Return 1 for each piece ahead of the station where the flow gives out, 0 behind it."""
         x = np.abs(self.points[:, 0] - self.points[0, 0])
+        if np.all(np.diff(area) >= 0.0):
+            return np.ones(len(x) - 1)  # a blunt base: the flow follows the body to its end
         steepest = int(np.argmin(np.diff(area)))
         end = (0.378 + 0.527 * x[steepest] / x[-1]) * x[-1]
         found: Floats = np.clip((end - x[:-1]) / np.diff(x), 0.0, 1.0)
