@@ -1,11 +1,12 @@
-"""Print how the vortex lattice's time grows with panels: the full set of derivatives at twenty angles of attack."""
+"""Print how time grows with panels: the lattice's derivatives at twenty angles of attack, and the Tarn's whole set."""
 
 import time
 
 from rich.console import Console
 from rich.table import Table
 
-from dravik.aero import FlowState, Geometry, Lattice, build_mesh
+from dravik.aero import Airframe, FlowState, Geometry, Lattice, build_mesh, build_tables, read_geometry
+from dravik.aircraft import sample_path
 
 SPAN = {"span": [0.1, 0.9], "hinge": 0.75}
 ANGLES = [(-5.0 + i) * 0.0174533 for i in range(20)]
@@ -40,7 +41,29 @@ def main() -> None:
         begun = time.perf_counter()
         count = full_set(geometry(chordwise, spanwise))
         table.add_row(str(count), f"{time.perf_counter() - begun:.2f} s", "3 s" if count == 1000 else "")
-    Console(width=100).print(table)
+    console = Console(width=100)
+    console.print(table)
+    console.print(whole_sets())
+
+
+def whole_sets() -> Table:
+    """Build the Tarn's complete set of tables with fewer and with more panels than its drawing has."""
+    folder = sample_path("tarn")
+    drawn = read_geometry(folder / "geometry.toml")
+    table = Table("panels", "states", "complete set of the Tarn", "target", box=None)
+    for share in (0.5, 1.0, 1.5, 2.0):
+        surfaces = {
+            name: s.model_copy(update={"panels": (s.panels[0], max(2, round(share * s.panels[1])))})
+            for name, s in drawn.surfaces.items()
+        }
+        geometry = drawn.model_copy(update={"surfaces": surfaces})
+        begun = time.perf_counter()
+        found = build_tables(geometry, folder)
+        taken = time.perf_counter() - begun
+        count = Airframe(geometry, folder).mesh.count
+        states = found.provenance["states"]
+        table.add_row(str(count), str(states), f"{taken:.1f} s", "30 s" if share == 1.0 else "")
+    return table
 
 
 if __name__ == "__main__":

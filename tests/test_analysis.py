@@ -95,6 +95,26 @@ class TrimTest(unittest.TestCase):
         np.testing.assert_allclose(model.B, [[0], [1]], atol=1e-8)
 
 
+class TarnTest(unittest.TestCase):
+    def test_trims_over_the_envelope_and_flies_believably(self) -> None:
+        # true airspeeds from 1.1 times the stall to the limit; flaps where the clean wing would not carry it
+        for loading, altitude, airspeed, flap in (
+            ("loaded", 0, 50, 0), ("loaded", 0, 45, 20), ("loaded", 0, 95, 0), ("loaded", 3000, 60, 0), ("loaded", 3000, 95, 20),
+            ("loaded", 4500, 62, 0), ("loaded", 4500, 55, 20), ("loaded", 4500, 95, 0), ("dropped", 0, 45, 0), ("dropped", 0, 95, 20),
+            ("dropped", 4500, 52, 0), ("dropped", 4500, 95, 0),
+        ):  # fmt: skip
+            with self.subTest(f"{loading} {altitude} m {airspeed} m/s flap {flap}"):
+                craft = sample("tarn", loading=loading)
+                point = trim(craft, airspeed=float(airspeed), altitude=float(altitude), inputs={"flap_lever": f"{flap} deg"})
+                self.assertTrue(0.1 < point["throttle"] < 0.98)
+                self.assertTrue(-20 * DEG < point["elevator"] < 13 * DEG)
+                modes = {m.name: m for m in linearise(craft, point).modes()}
+                short, dutch = modes["short period"], modes["Dutch roll"]
+                self.assertTrue(0.35 < short.damping < 1.3 and 1.5 < short.frequency < 6.0)
+                self.assertTrue(0.08 < dutch.damping < 0.5 and 0.8 < dutch.frequency < 3.5)
+                self.assertTrue(0.1 < -1.0 / modes["roll"].eigenvalue.real < 1.4)
+
+
 class LinearTest(unittest.TestCase):
     def setUp(self) -> None:
         self.point = trim(TARN, airspeed="62 m/s", altitude="300 m")

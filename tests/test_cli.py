@@ -28,6 +28,20 @@ def run(*arguments: str) -> tuple[int, str, str]:
     return code, out.getvalue(), err.getvalue()
 
 
+DRAWING = """
+format = 1
+name = "small"
+reference = { area = "8 m^2", chord = "1 m", span = "8 m", moment_point = ["0.25 m", "0 m", "0 m"] }
+[surfaces.wing]
+panels = [3, 8]
+sections = [
+  { leading_edge = ["0 m", "0 m", "0 m"], chord = "1 m", profile = "2412" },
+  { leading_edge = ["0 m", "4 m", "0.2 m"], chord = "1 m", profile = "2412" },
+]
+controls = { aileron = { span = [0.6, 0.95], hinge = 0.75, gearing = "opposite", range = ["-20 deg", "20 deg"] } }
+"""
+
+
 class CommandTest(unittest.TestCase):
     def setUp(self) -> None:
         folder = tempfile.TemporaryDirectory()
@@ -157,6 +171,43 @@ class CommandTest(unittest.TestCase):
                 self.assertEqual(code, 2, out + err)
                 self.assertIn(words, " ".join(err.split()))
                 self.assertNotIn("Traceback", err)
+
+    def test_tables(self) -> None:
+        drawing = self.folder / "geometry.toml"
+        plan = 'plan = { alpha_fine = ["-4 deg", "8 deg"], settings = 3, roll_rates = [0.05, 0.2] }\n'
+        drawing.write_text(plan + DRAWING)
+        built, measured = self.folder / "built", self.folder / "measured"
+        out = self.ok("tables", "build", str(drawing), "--out", str(built))
+        self.assertRegex(out, r"roll_rate.csv +alpha, p_hat +\d+ +Cl, Cn")
+        self.assertRegex(out, r'include = \["built/aero.toml"\]')
+        self.assertTrue(0 < json.loads(self.ok("tables", "build", str(drawing), "--out", str(built), "--json"))["panels"])
+        shown = self.ok("tables", "show", str(built), "--cg", "0.2 m", "--figure", str(self.folder / "f.png"))
+        self.assertRegex(shown, r"forward +nan|forward +-?\d")
+        curves = json.loads(self.ok("tables", "show", "tarn", "--json"))
+        self.assertTrue(curves["forward_limit_m"] < 9.16 < 9.24 < curves["aft_limit_m"])
+        self.assertLess(curves["derivatives"]["4.0"]["elevator"]["Cm"], -1.0)
+        text = self.ok("tables", "reduce", "tarn", "--out", str(measured))
+        self.assertRegex(text, r"left out: .*runs.csv:79: CL is")
+        self.assertRegex(text, r"neutral point +0\.8\d+ +± 0\.00")
+        self.assertEqual(len(json.loads(self.ok("tables", "reduce", "tarn", "--out", str(measured), "--json"))["doubts"]), 1)
+        text = self.ok("tables", "compare", "tarn", str(measured), "--figure", str(self.folder / "c.png"))
+        self.assertRegex(text, r"Cm by elevator +-1\.\d+ +-1\.\d+ +0\.\d+ +-\d")
+        self.assertGreater((self.folder / "c.png").stat().st_size, 20000)
+        differences = json.loads(self.ok("tables", "compare", "tarn", str(measured), "--json"))["differences"]
+        self.assertGreater(differences["CL"]["largest"], 0.1)
+        self.assertIn("panels", self.ok("tables", "draw", str(drawing)))
+        for arguments, words in (
+            (["tables", "build", "nothing.toml", "--out", "x"], "there is no such file"),
+            (["tables", "build", str(drawing), "--out", str(drawing)], "cannot be written"),
+            (["tables", "show", str(self.folder)], "aero.toml: there is no such file"),
+            (["tables", "show", str(built), "--alpha", "4"], "--alpha: '4' has no unit"),
+            (["tables", "compare", str(built), str(drawing)], "the key 'aero' is missing"),
+            (["tables", "reduce", str(drawing), "--out", "x"], "there is no such key"),
+        ):
+            with self.subTest(arguments):
+                code, _, err = run(*arguments)
+                self.assertEqual(code, 2)
+                self.assertIn(words, " ".join(err.split()))
 
     def test_faults_in_files_are_one_message_and_exit_2(self) -> None:
         for file, old, new, words in (
