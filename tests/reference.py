@@ -580,9 +580,13 @@ def _lifting_line() -> Iterator[Row]:
         slope = math.pi * aspect * line[0]
         rolling = -math.pi * aspect / 4.0 * float(lifting_line(aspect, lambda y: y)[1])
         damping = lattice_slope(lattice, "Cl", "p_hat")
-        yield Row(f"lift slope over lifting line, AR {aspect:g}", 1.0, lattice_slope(lattice, "CL", "alpha") / slope, allowed)
+        yield Row(
+            f"lift slope over lifting line, AR {aspect:g}", 1.0, lattice_slope(lattice, "CL", "alpha") / slope, allowed
+        )
         yield Row(f"roll damping over lifting line, AR {aspect:g}", 1.0, damping / rolling, allowed)
-        yield Row(f"roll damping over strip theory, AR {aspect:g}: below 1", 0.0, max(0.0, damping / (-math.pi / 3) - 1), 0.0)
+        yield Row(
+            f"roll damping over strip theory, AR {aspect:g}: below 1", 0.0, max(0.0, damping / (-math.pi / 3) - 1), 0.0
+        )
         # the loading of the lifting line itself through the Trefftz planes of lattices with one row, extrapolated
         found = []
         for strips in (40, 80, 160):

@@ -105,7 +105,9 @@ class TarnTest(unittest.TestCase):
         ):  # fmt: skip
             with self.subTest(f"{loading} {altitude} m {airspeed} m/s flap {flap}"):
                 craft = sample("tarn", loading=loading)
-                point = trim(craft, airspeed=float(airspeed), altitude=float(altitude), inputs={"flap_lever": f"{flap} deg"})
+                point = trim(
+                    craft, airspeed=float(airspeed), altitude=float(altitude), inputs={"flap_lever": f"{flap} deg"}
+                )
                 self.assertTrue(0.1 < point["throttle"] < 0.98)
                 self.assertTrue(-20 * DEG < point["elevator"] < 13 * DEG)
                 modes = {m.name: m for m in linearise(craft, point).modes()}

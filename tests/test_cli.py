@@ -180,7 +180,9 @@ class CommandTest(unittest.TestCase):
         out = self.ok("tables", "build", str(drawing), "--out", str(built))
         self.assertRegex(out, r"roll_rate.csv +alpha, p_hat +\d+ +Cl, Cn")
         self.assertRegex(out, r'include = \["built/aero.toml"\]')
-        self.assertTrue(0 < json.loads(self.ok("tables", "build", str(drawing), "--out", str(built), "--json"))["panels"])
+        self.assertTrue(
+            0 < json.loads(self.ok("tables", "build", str(drawing), "--out", str(built), "--json"))["panels"]
+        )
         shown = self.ok("tables", "show", str(built), "--cg", "0.2 m", "--figure", str(self.folder / "f.png"))
         self.assertRegex(shown, r"forward +nan|forward +-?\d")
         curves = json.loads(self.ok("tables", "show", "tarn", "--json"))
@@ -189,7 +191,9 @@ class CommandTest(unittest.TestCase):
         text = self.ok("tables", "reduce", "tarn", "--out", str(measured))
         self.assertRegex(text, r"left out: .*runs.csv:79: CL is")
         self.assertRegex(text, r"neutral point +0\.8\d+ +± 0\.00")
-        self.assertEqual(len(json.loads(self.ok("tables", "reduce", "tarn", "--out", str(measured), "--json"))["doubts"]), 1)
+        self.assertEqual(
+            len(json.loads(self.ok("tables", "reduce", "tarn", "--out", str(measured), "--json"))["doubts"]), 1
+        )
         text = self.ok("tables", "compare", "tarn", str(measured), "--figure", str(self.folder / "c.png"))
         self.assertRegex(text, r"Cm by elevator +-1\.\d+ +-1\.\d+ +0\.\d+ +-\d")
         self.assertGreater((self.folder / "c.png").stat().st_size, 20000)

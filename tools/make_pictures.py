@@ -65,14 +65,14 @@ def main() -> None:
         folder = Path(name)
         terminal("demo", run(folder, "demo") + "\n" + run(folder, "new", "mine"))
         page(folder / "demo" / "index.html", "page")
-        for figure in ("hands_off", "poles", "linear_pitch", "pitch_hold"):
+        for figure in ("poles", "linear_pitch", "pitch_hold"):
             shutil.copyfile(folder / "demo" / f"{figure}.png", SHOTS / f"figure_{figure}.png")
-        file = folder / "mine" / "aircraft.toml"
-        text = file.read_text(encoding="utf-8")
         clean = run(folder, "check", "tarn")
-        for old, new in FAULTS:
-            text = text.replace(old, new)
-        file.write_text(text, encoding="utf-8")
+        for file in (folder / "mine" / "aircraft.toml", folder / "mine" / "aero" / "aero.toml"):
+            text = file.read_text(encoding="utf-8")
+            for old, new in FAULTS:
+                text = text.replace(old, new)
+            file.write_text(text, encoding="utf-8")
         terminal("check", clean + "\n" + run(folder, "check", "mine"))
         terminal("signals", run(folder, "signals", "tarn"))
         terminal("trim", run(folder, "trim", "tarn", *AT, "--prove"))
@@ -85,9 +85,12 @@ def main() -> None:
         )  # fmt: skip
         terminal("linearise", run(folder, "linearise", "tarn", *AT, "--prove", "rudder"))
         terminal("handling", run(folder, "handling", "tarn", *AT, "--category", "C"))
-        drawing = ["tables", "draw", "tarn", "--figure", "views.png", "--loading", "loading.png"]
-        terminal("tables_draw", run(folder, *drawing))
-        for figure in ("views", "loading"):
+        run(folder, "tables", "draw", "tarn", "--figure", "views.png", "--loading", "loading.png")
+        terminal("tables_show", run(folder, "tables", "show", "tarn", "--alpha", "4 deg", "--figure", "families.png"))
+        measured = run(folder, "tables", "reduce", "tarn", "--out", "measured").replace(str(ROOT), "...")
+        compared = run(folder, "tables", "compare", "tarn", "measured", "--figure", "comparison.png")
+        terminal("tables_reduce", measured + "\n" + compared)
+        for figure in ("views", "loading", "families", "comparison"):
             shutil.copyfile(folder / f"{figure}.png", SHOTS / f"figure_{figure}.png")
         flight = ["fly", "tarn", *AT, "--duration", "40 s", "--control", "elevator=3211(2 deg, at=2 s, width=1 s)"]
         more = ["--control", "aileron=doublet(4 deg, at=20 s, width=1 s)", "--out", "run.csv"]

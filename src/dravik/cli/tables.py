@@ -307,8 +307,8 @@ def reduce_runs(
     )
     for d in found.doubts:
         out.print(
-            f"left out: {d.place}: {d.coefficient} is {d.value:.4g}, its neighbours say {d.expected:.4g}, "
-            f"{d.deviations:.0f} deviations apart"
+            f"left out: {d.place}: {d.coefficient} is {d.value:.4g}, neighbours say {d.expected:.4g}: "
+            f"{d.deviations:.0f} deviations"
         )
     rows = [
         (f"{d.name} by {d.by}", round(d.value, 4), f"± {d.interval:.4f}", d.points)
