@@ -4,7 +4,8 @@ Source: J. S. Barrowman, The Practical Calculation of the Aerodynamic Characteri
 M.S. thesis, Catholic University of America, 1967: bodies by slender-body theory (section 3.2), fins by the formula
 of F. W. Diederich (NACA TN 2335, 1951) with the interference factor of section 3.3. Lift of the body at incidence:
 R. Galejs, Wind instability, Sport Rocketry 1999. Supersonic fins: slope by linear theory of the rectangular wing,
-A. E. Puckett and H. J. Stewart, J. Aeronaut. Sci. 14 (1947); place by E. L. Fleeman, Tactical Missile Design, AIAA 2001.
+A. E. Puckett and H. J. Stewart, J. Aeronaut. Sci. 14 (1947); place by E. L. Fleeman, Tactical Missile Design,
+AIAA 2001.
 """
 
 from collections.abc import Callable

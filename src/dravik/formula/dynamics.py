@@ -13,7 +13,8 @@ from dravik.formula.functions import FUNCTIONS
 from dravik.formula.parse import Node
 
 if TYPE_CHECKING:
-    from dravik.formula.tape import StateSlot, TapeBuilder
+    from dravik.formula.layout import StateSlot
+    from dravik.formula.tape import TapeBuilder
 
 __all__ = ["STATEFUL", "direct_names", "rates", "value"]
 

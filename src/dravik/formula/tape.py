@@ -9,104 +9,21 @@ Every value lives in a register. Instructions are sorted into four stages, by wh
 """
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
 from graphlib import CycleError, TopologicalSorter
-from typing import NamedTuple
 
 import numpy as np
-from numpy.typing import NDArray
 
 from dravik.errors import DravikError, FormulaError, nearest
 from dravik.formula import dynamics
 from dravik.formula.functions import CONSTANTS, FUNCTIONS
-from dravik.formula.opcodes import ARITY, IF, LOCATE, OPS, TABLE, WEIGHTS
+from dravik.formula.layout import Source, StateSlot, Tape, group_tables
+from dravik.formula.opcodes import LOCATE, OPS, TABLE
 from dravik.formula.parse import Node, parse
 from dravik.tables import OUTSIDE, Table
 
-__all__ = ["Source", "StateSlot", "Tape", "TapeBuilder"]
+__all__ = ["TapeBuilder"]
 
 NONLINEAR = 9
-SHAPE_HEADER = 6  # numbers of a shape before its offsets
-
-
-class Source(NamedTuple):
-    """Where an instruction comes from: the formula's name and text, and the character."""
-
-    name: str
-    text: str
-    position: int
-
-
-@dataclass
-class StateSlot:
-    """A state that a stateful function or an actuator brings: its registers and its start."""
-
-    name: str
-    register: int
-    initial: float = 0.0
-    rate: int = -1
-    low: int = -1
-    high: int = -1
-    is_integral: bool = False
-    partner: "StateSlot | None" = None
-    is_rate: bool = False
-
-
-@dataclass(frozen=True)
-class Tape:
-    """Compiled formulas: instructions, registers by name, states, and the tables laid out flat.
-
-    A table instruction looks up a group of tables whose numbers stand interleaved from ``table_start``, and writes the
-    registers of ``table_into``. Each of ``shapes`` is a grid's: number of axes, smooth ones as bits, four strides, and
-    where a cell's numbers lie.
-    """
-
-    code: NDArray[np.int32]
-    stages: tuple[int, int, int, int]
-    registers: NDArray[np.float64]
-    names: dict[str, int]
-    states: list[StateSlot]
-    sources: list[Source]
-    breaks: NDArray[np.float64]
-    axis_start: NDArray[np.int64]
-    axis_size: NDArray[np.int64]
-    values: NDArray[np.float64]
-    table_start: list[int]
-    table_into: list[list[int]]
-    shapes: list[tuple[int, ...]]
-    locates: list[list[tuple[str, str]]]
-
-    def trace(self, register: int, values: NDArray[np.float64]) -> Source | None:
-        """Return the place where a value that is not finite first arose, going back from ``register``."""
-        writers = {int(row[1]): i for i, row in enumerate(self.code)}
-        for i, row in enumerate(self.code):
-            if row[0] == TABLE:
-                writers.update(dict.fromkeys(self.table_into[row[6]], i))
-        current = writers.get(register)
-        while current is not None:
-            row = self.code[current]
-            arguments = [int(r) for r in row[2 : 2 + ARITY[int(row[0])]]]
-            if row[0] == IF:
-                arguments = [arguments[1] if values[arguments[0]] != 0.0 else arguments[2]]
-            bad = [r for r in arguments if not np.all(np.isfinite(values[r : r + self._width(writers.get(r))]))]
-            if not bad or bad[0] not in writers:
-                return self.sources[current]
-            current = writers[bad[0]]
-        return None
-
-    def _width(self, writer: int | None) -> int:
-        """Return how many registers of an instruction's result tell whether it is finite."""
-        return {LOCATE: 3, WEIGHTS: 2}.get(int(self.code[writer, 0]), 1) if writer is not None else 1
-
-
-@dataclass
-class _Groups:
-    """Tables that are looked up together: numbers, where each group's begin, registers, and rows that are no more."""
-
-    values: list[NDArray[np.float64]] = field(default_factory=list)
-    starts: list[int] = field(default_factory=list)
-    into: list[list[int]] = field(default_factory=list)
-    joined: set[int] = field(default_factory=set)
 
 
 class TapeBuilder:
@@ -375,7 +292,7 @@ class TapeBuilder:
         roots = [*needed, *(r for s in self.states for r in (s.rate, s.low, s.high) if r >= 0)]
         useful = self._reachable(roots)
         stage = [self.levels[row[1]] if row[1] in useful else 3 for row in self.code]
-        groups = self._groups(stage)
+        groups = group_tables(self.code, stage, [self.tables[n] for n in self._table_ids])
         order = sorted((i for i in range(len(self.code)) if i not in groups.joined), key=lambda i: stage[i])
         ends = [sum(1 for i in order if stage[i] <= k) for k in range(4)]
         sizes = np.array([len(a) for a in self._axes], dtype=np.int64)
@@ -395,26 +312,6 @@ class TapeBuilder:
             shapes=list(self._shapes),
             locates=self.locates,
         )
-
-    def _groups(self, stage: list[int]) -> "_Groups":
-        """Join the tables of a stage that are asked with the same weights into one instruction."""
-        found = _Groups()
-        members: dict[tuple[int, int], list[int]] = {}
-        for i, row in enumerate(self.code):
-            if row[0] == TABLE:
-                members.setdefault((row[2], stage[i]), []).append(i)
-        names = list(self._table_ids)
-        known: dict[tuple[int, ...], int] = {}
-        for group, rows in enumerate(members.values()):
-            ids = tuple(self.code[i][6] for i in rows)
-            if ids not in known:
-                known[ids] = sum(len(v) for v in found.values)
-                found.values.append(np.stack([self.tables[names[t]].nodes for t in ids], axis=-1).ravel())
-            found.starts.append(known[ids])
-            found.into.append([self.code[i][1] for i in rows])
-            found.joined.update(rows[1:])
-            self.code[rows[0]][5:] = [len(rows), group]
-        return found
 
     def _reachable(self, roots: list[int]) -> set[int]:
         writers = {row[1]: row for row in self.code}

@@ -7,7 +7,7 @@ from numpy.typing import NDArray
 
 from dravik.compiled import compiled
 from dravik.formula import opcodes as op
-from dravik.formula.tape import SHAPE_HEADER
+from dravik.formula.layout import SHAPE_HEADER
 from dravik.kernel.program import (
     AXIS_SIZE,
     AXIS_START,

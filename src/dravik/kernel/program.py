@@ -7,8 +7,8 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from dravik.formula.layout import Tape
 from dravik.formula.opcodes import ARITY
-from dravik.formula.tape import Tape
 from dravik.kernel.signals import BASE_SIGNALS, RIGID_STATES
 
 __all__ = ["AXES", "PointLoad", "Program", "RigidBody", "Workspace", "build_program", "new_workspace"]

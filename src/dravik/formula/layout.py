@@ -1,0 +1,118 @@
+"""The tape as it is laid out for the kernel: instructions, registers, and tables that are looked up together."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dravik.formula.opcodes import ARITY, IF, LOCATE, TABLE, WEIGHTS
+from dravik.tables import Table
+
+__all__ = ["SHAPE_HEADER", "Source", "StateSlot", "Tape", "group_tables"]
+
+SHAPE_HEADER = 6  # numbers of a shape before its offsets
+
+
+class Source(NamedTuple):
+    """Where an instruction comes from: the formula's name and text, and the character."""
+
+    name: str
+    text: str
+    position: int
+
+
+@dataclass
+class StateSlot:
+    """A state that a stateful function or an actuator brings: its registers and its start."""
+
+    name: str
+    register: int
+    initial: float = 0.0
+    rate: int = -1
+    low: int = -1
+    high: int = -1
+    is_integral: bool = False
+    partner: "StateSlot | None" = None
+    is_rate: bool = False
+
+
+@dataclass(frozen=True)
+class Tape:
+    """Compiled formulas: instructions, registers by name, states, and the tables laid out flat.
+
+    A table instruction looks up a group of tables whose numbers stand interleaved from ``table_start``, and writes the
+    registers of ``table_into``. Each of ``shapes`` is a grid's: number of axes, smooth ones as bits, four strides, and
+    where a cell's numbers lie.
+    """
+
+    code: NDArray[np.int32]
+    stages: tuple[int, int, int, int]
+    registers: NDArray[np.float64]
+    names: dict[str, int]
+    states: list[StateSlot]
+    sources: list[Source]
+    breaks: NDArray[np.float64]
+    axis_start: NDArray[np.int64]
+    axis_size: NDArray[np.int64]
+    values: NDArray[np.float64]
+    table_start: list[int]
+    table_into: list[list[int]]
+    shapes: list[tuple[int, ...]]
+    locates: list[list[tuple[str, str]]]
+
+    def trace(self, register: int, values: NDArray[np.float64]) -> Source | None:
+        """Return the place where a value that is not finite first arose, going back from ``register``."""
+        writers = {int(row[1]): i for i, row in enumerate(self.code)}
+        for i, row in enumerate(self.code):
+            if row[0] == TABLE:
+                writers.update(dict.fromkeys(self.table_into[row[6]], i))
+        current = writers.get(register)
+        while current is not None:
+            row = self.code[current]
+            arguments = [int(r) for r in row[2 : 2 + ARITY[int(row[0])]]]
+            if row[0] == IF:
+                arguments = [arguments[1] if values[arguments[0]] != 0.0 else arguments[2]]
+            bad = [r for r in arguments if not np.all(np.isfinite(values[r : r + self._width(writers.get(r))]))]
+            if not bad or bad[0] not in writers:
+                return self.sources[current]
+            current = writers[bad[0]]
+        return None
+
+    def _width(self, writer: int | None) -> int:
+        """Return how many registers of an instruction's result tell whether it is finite."""
+        return {LOCATE: 3, WEIGHTS: 2}.get(int(self.code[writer, 0]), 1) if writer is not None else 1
+
+
+@dataclass
+class Groups:
+    """Tables that are looked up together: numbers, where each group's begin, registers, and rows that are no more."""
+
+    values: list[NDArray[np.float64]] = field(default_factory=list)
+    starts: list[int] = field(default_factory=list)
+    into: list[list[int]] = field(default_factory=list)
+    joined: set[int] = field(default_factory=set)
+
+
+def group_tables(code: list[list[int]], stage: list[int], tables: Sequence[Table]) -> Groups:
+    """Join the tables of a stage that are asked with the same weights into one instruction, and return the groups.
+
+    The first row of a group takes the number of its tables and the group's number; the others are no more.
+    """
+    found = Groups()
+    members: dict[tuple[int, int], list[int]] = {}
+    for i, row in enumerate(code):
+        if row[0] == TABLE:
+            members.setdefault((row[2], stage[i]), []).append(i)
+    known: dict[tuple[int, ...], int] = {}
+    for group, rows in enumerate(members.values()):
+        ids = tuple(code[i][6] for i in rows)
+        if ids not in known:
+            known[ids] = sum(len(v) for v in found.values)
+            found.values.append(np.stack([tables[t].nodes for t in ids], axis=-1).ravel())
+        found.starts.append(known[ids])
+        found.into.append([code[i][1] for i in rows])
+        found.joined.update(rows[1:])
+        code[rows[0]][5:] = [len(rows), group]
+    return found
