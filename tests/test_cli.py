@@ -230,7 +230,7 @@ class CommandTest(unittest.TestCase):
             ("aero/aero.toml", "Cm_q(alpha)", "lift_to_drag_of_nothing", "there is no signal"),
             ("aero/aero.toml", "cos(beta)**2", "CL - 1", "at the same instant: "),
             ("aircraft.toml", '"CL/CD"', '"CL/CD + CL_sum"', "there is no signal 'CL_sum'"),
-            ("aircraft.toml", 'span = "22 m"', 'span = "22"', ""),
+            ("aero/aero.toml", 'span = "22 m"', 'span = "22"', ""),
             ("aircraft.toml", 'range = ["0 deg", "35 deg"]', 'range = ["35 deg", "0 deg"]', "does not rise"),
         ):
             with self.subTest(new[:30]):
