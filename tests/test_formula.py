@@ -23,7 +23,7 @@ def run(formulas: dict[str, str], **values: float) -> dict[str, float]:
     for name, text in formulas.items():
         builder.define(name, text, where=f"file: {name}")
     tape = builder.build(formulas)
-    program = build_program(tape, RigidBody(mass_registers=[0] * 10, inputs=len(INPUTS), wind=0))
+    program = build_program(tape, RigidBody(mass_registers=[0] * 13, inputs=len(INPUTS), wind=0))
     w = new_workspace(program, tape)
     for name, value in values.items():
         w.registers[tape.names[name]] = value
@@ -174,7 +174,7 @@ class StageTest(unittest.TestCase):
         for name, text in (("a", "y / x"), ("b", "if_else(y > 0, a, 1) + 3"), ("c", "2*b")):
             builder.define(name, text)
         tape = builder.build(["c"])
-        program = build_program(tape, RigidBody(mass_registers=[0] * 10, inputs=len(INPUTS), wind=0))
+        program = build_program(tape, RigidBody(mass_registers=[0] * 13, inputs=len(INPUTS), wind=0))
         w = new_workspace(program, tape)
         w.registers[tape.names["y"]] = 1.0
         run_tape(

@@ -7,6 +7,7 @@ from typing import NamedTuple
 
 import numpy as np
 
+from dravik.aircraft.loadings import MassFormulas, mass_formulas
 from dravik.aircraft.schema import AircraftDefinition, Effector, Engine, Loading
 from dravik.errors import DravikError, FormulaError, nearest
 from dravik.formula import Node, Tape, TapeBuilder, parse
@@ -92,7 +93,9 @@ class _Assembly:
             "gravity": definition.environment.gravity,
         }
         base = {s.name: s.level for s in BASE_SIGNALS}
-        self.builder = TapeBuilder(base, list(self.inputs), tables, constants)
+        self.mass = mass_formulas(definition, self.loading)
+        every = {**tables, **(self.mass.tables if self.mass is not None else {})}
+        self.builder = TapeBuilder(base, list(self.inputs), every, constants)
         self.needed: list[str] = []
         self.events: list[EventSpec] = []
         self.event_names: list[str] = []
@@ -136,9 +139,11 @@ class _Assembly:
         self.builder.define(name, formula, where=self.where(*keys))
         self.signals[name] = Signal(name, unit, meaning, kind)
 
-    def add_mass(self) -> list[int]:
-        """Add mass properties; return the kernel's ten registers."""
+    def add_mass(self) -> list[int | str]:
+        """Add mass properties; return the kernel's thirteen registers, or the formulas' names."""
         load, builder = self.loading, self.builder
+        if self.mass is not None:
+            return self._add_flowing(self.mass)
         for name, value, unit, meaning in (
             ("mass", load.mass, "kg", "mass"),
             ("cg_x", load.cg[0], "m", "centre of gravity, station axes, aft"),
@@ -148,7 +153,19 @@ class _Assembly:
             self.define(name, _number(value), ("loadings",), unit, meaning, "mass")
         gx, gy, gz = (float(v) for v in body_from_station(load.cg))
         inertia = (load.Ixx, load.Iyy, load.Izz, load.Ixy, load.Ixz, load.Iyz)
-        return [builder.constant(v) for v in (load.mass, gx, gy, gz, *inertia)]
+        return [builder.constant(v) for v in (load.mass, gx, gy, gz, *inertia, 0.0, 0.0, 0.0)]
+
+    def _add_flowing(self, mass: MassFormulas) -> list[int | str]:
+        """Add mass properties that follow their tanks."""
+        for name, (text, unit, meaning) in mass.formulas.items():
+            keys = ("tanks", name.removeprefix("flow_"), "flow") if name.startswith("flow_") else ("loadings",)
+            self.define(name, text, keys, unit, meaning, "mass")
+        for axis, sign in zip("xyz", (-1, 1, -1), strict=True):
+            self.define(f"cg_{axis}", f"{sign}*centre_{axis}", ("loadings",), "m", f"centre of gravity, station {axis}", "mass")
+        centre = [f"centre_{a}" for a in "xyz"]
+        names = ["mass", *centre, "Ixx", "Iyy", "Izz", "Ixy", "Ixz", "Iyz", *(f"centre_rate_{a}" for a in "xyz")]
+        self.needed.extend([*names, *(flow for flow, _, _ in mass.flows)])
+        return list(names)
 
     def add_formulas(self) -> None:
         """Add the formulas of the aero section, the laws, and the formulas section."""
@@ -317,7 +334,7 @@ class _Assembly:
                     hint="products with signals that do not depend on them",
                 )  # fmt: skip
 
-    def _body(self, tape: Tape, mass: list[int], loads: list[tuple[str, Engine, str]]) -> RigidBody:
+    def _body(self, tape: Tape, mass: list[int | str], loads: list[tuple[str, Engine, str]]) -> RigidBody:
         definition = self.definition
         reference = definition.reference
         point_loads = []
@@ -332,9 +349,12 @@ class _Assembly:
                     is_moment=kind == "moment",
                 )
             )
+        for flow, middle, way in self.mass.flows if self.mass is not None else ():
+            if any(way):
+                point_loads.append(PointLoad(tape.names[flow], way, middle, is_flow=True))
         point = body_from_station(reference.moment_point)
         body = RigidBody(
-            mass_registers=mass,
+            mass_registers=[tape.names[m] if isinstance(m, str) else m for m in mass],
             inputs=len(self.inputs),
             wind=tape.names["wind_north"],
             area=reference.area,

@@ -8,11 +8,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.aircraft.build import Built, EventSpec, InputSpec, Signal, build
+from dravik.aircraft.loadings import roll_up
 from dravik.aircraft.schema import AircraftDefinition, LawDefinition, Loading
 from dravik.definitions import KeyLines
 from dravik.errors import DravikError, nearest
 from dravik.formula import Tape
-from dravik.frames import quaternion_from_euler
+from dravik.frames import dcm_from_quaternion, quaternion_from_euler
 from dravik.kernel import RIGID_STATES, Program, Workspace, new_workspace
 from dravik.kernel.chart import AIR_CHART, BODY_CHART, chart_from_state, chart_rates
 from dravik.kernel.motion import evaluate
@@ -47,11 +48,11 @@ class Aircraft:
         loading: str = "",
         law_places: Mapping[str, KeyLines] | None = None,
     ) -> None:
-        self.definition = definition
         self.tables = dict(tables or {})
         self.path = path
         self._places = places or KeyLines("", definition.name)
         self._law_places = dict(law_places or {})
+        self.definition = definition = roll_up(definition, self.where)
         self.loading_name = loading or definition.default_loading
         if self.loading_name not in definition.loadings:
             raise DravikError(
@@ -127,6 +128,29 @@ class Aircraft:
     def default_inputs(self) -> Floats:
         """Return every input at its default."""
         return np.array([i.default for i in self.inputs.values()])
+
+    def with_tank(self, x: Floats, tank: str, mass: float) -> Floats:
+        """Return a state with another mass (kg) in a tank at once: what is left keeps moving as it did.
+
+        The state's point moves with the centre of gravity, its velocity is the body's there, and the difference of
+        momentum is what the dropped mass carries off at its own velocity. Raises DravikError for a tank that does not
+        flow in this loading, or a mass beyond what it holds.
+        """
+        states = {f"tank_{n}_integral": n for n in self.definition.tanks}
+        flowing = [states[s] for s in self.function_states if s in states]
+        if tank not in flowing:
+            raise DravikError(f"no tank {tank!r} flows in {self.loading_name}", expected=", ".join(flowing) or "a tank with flow")
+        capacity = self.definition.tanks[tank].capacity
+        if not 0.0 <= mass <= capacity:
+            raise DravikError(f"{mass:g} kg in {tank}", expected=f"0 to {capacity:.6g} kg")
+        found = x.copy()
+        found[13 + self.function_states.index(f"tank_{tank}_integral")] = mass
+        before, after = (self.values(s, self.default_inputs()) for s in (x, found))
+        moved = np.array([after[f"centre_{a}"] - before[f"centre_{a}"] for a in "xyz"])
+        over = dcm_from_quaternion(x[6:10]).T @ moved
+        found[:3] += over * np.array([1.0, 1.0, -1.0])
+        found[3:6] += np.cross(x[10:13], moved)
+        return found
 
     def signal(self, name: str) -> Signal:
         """Return a signal; raises DravikError, naming the nearest, when there is none of that name."""

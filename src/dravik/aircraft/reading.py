@@ -5,6 +5,8 @@ from pathlib import Path
 from dravik.aircraft.craft import Aircraft
 from dravik.aircraft.schema import AircraftDefinition, LawDefinition
 from dravik.definitions import KeyLines, read_definition
+from dravik.errors import DravikError
+from dravik.mass import read_parts
 from dravik.tables import Table
 from dravik.tables.entries import read_tables
 
@@ -21,6 +23,12 @@ def load(path: str | Path, *, loading: str = "") -> Aircraft:
     if path.is_dir():
         path = path / "aircraft.toml"
     definition, lines = read_definition(path, AircraftDefinition)
+    for listed in definition.parts_lists:
+        more = read_parts(lines.file_of(["parts_lists"]).parent / listed)
+        taken = sorted(set(more) & set(definition.parts))
+        if taken:
+            raise DravikError(f"the part {taken[0]!r} stands in {listed} and here", where=lines.place(["parts", taken[0]]))
+        definition = definition.model_copy(update={"parts": {**definition.parts, **more}})
     tables = read_tables(definition.tables, lines)
     return Aircraft(definition, tables, path=path, places=lines, loading=loading)
 

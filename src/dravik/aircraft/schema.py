@@ -1,5 +1,6 @@
 """The definition of an aircraft, as pydantic models: what may stand in the TOML file, checked key by key."""
 
+import math
 from collections.abc import Callable
 from typing import Annotated, Literal
 
@@ -15,6 +16,7 @@ from pydantic import (
 )
 
 from dravik.errors import DravikError, nearest
+from dravik.mass import Part, Tank
 from dravik.tables.entries import TableEntries
 from dravik.units import KINDS, quantity
 
@@ -46,6 +48,7 @@ PositiveLength = Annotated[float, BeforeValidator(_positive("length"))]
 Area = Annotated[float, BeforeValidator(_positive("area"))]
 Speed = Annotated[float, BeforeValidator(_of("speed"))]
 Mass = Annotated[float, BeforeValidator(_positive("mass"))]
+ContentsMass = Annotated[float, BeforeValidator(_of("mass")), Field(ge=0.0)]
 Inertia = Annotated[float, BeforeValidator(_of("inertia"))]
 Duration = Annotated[float, BeforeValidator(_positive("time"))]
 Acceleration = Annotated[float, BeforeValidator(_of("acceleration"))]
@@ -91,21 +94,36 @@ class Environment(_Model):
 
 
 class Loading(_Model):
-    """Mass, centre of gravity (station axes) and inertia about it (body axes).
+    """Mass, centre of gravity (station axes) and inertia about it (body axes); or ``groups`` of parts, and what tanks hold.
 
     Products of inertia are the integrals of xy, xz, yz over the mass: the tensor's off-diagonal
     elements are their negatives.
     """
 
-    mass: Mass
-    cg: Position
-    Ixx: Inertia
-    Iyy: Inertia
-    Izz: Inertia
+    groups: tuple[str, ...] = ()
+    tanks: dict[str, ContentsMass] = {}
+    mass: Mass = math.nan
+    cg: Position = (math.nan, math.nan, math.nan)
+    Ixx: Inertia = math.nan
+    Iyy: Inertia = math.nan
+    Izz: Inertia = math.nan
     Ixy: Inertia = 0.0
     Ixz: Inertia = 0.0
     Iyz: Inertia = 0.0
     description: str = ""
+
+    @model_validator(mode="after")
+    def _one_way(self) -> "Loading":
+        numbers = [n for n in ("mass", "cg", "Ixx", "Iyy", "Izz") if n in self.model_fields_set]
+        if self.groups and numbers:
+            raise DravikError(f"both groups and {', '.join(numbers)}", where="groups", expected="parts, or numbers")
+        if not self.groups:
+            for name in ("mass", "cg", "Ixx", "Iyy", "Izz"):
+                if name not in numbers:
+                    raise DravikError(f"the key {name!r} is missing", expected="mass, cg, Ixx, Iyy, Izz; or groups of parts")
+            if self.tanks:
+                raise DravikError("tanks beside a mass in numbers", where="tanks", expected="groups of parts")
+        return self
 
     def tensor(self) -> "np.ndarray[tuple[int, int], np.dtype[np.float64]]":
         """Return the inertia tensor in body axes, kg m^2."""
@@ -290,6 +308,10 @@ class AircraftDefinition(_Document):
     envelope: Envelope | None = None
     environment: Environment = Environment()
     loadings: dict[str, Loading] = Field(min_length=1)
+    parts: dict[str, Part] = {}
+    parts_lists: tuple[str, ...] = ()
+    tanks: dict[str, Tank] = {}
+    centre_limits: tuple[Length, Length] | None = None
     aero: Aero | None = None
     controls: dict[str, Effector] = {}
     engines: dict[str, Engine] = {}

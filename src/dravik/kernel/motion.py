@@ -193,7 +193,11 @@ def sum_loads(p: Program, r: Floats) -> tuple[float, float, float, float, float,
         size = r[layout[layout[LOADS] + i]]
         at = LOAD_VECTORS + 6 * i
         dx, dy, dz = size * numbers[at], size * numbers[at + 1], size * numbers[at + 2]
-        if layout[layout[LOAD_KINDS] + i] == 0:
+        kind = layout[layout[LOAD_KINDS] + i]
+        if kind == 2:
+            # what flows through a turning body is turned with it: Coriolis' force on the whole flow, -2 w x (flow way)
+            dx, dy, dz = cross(-2.0 * r[P], -2.0 * r[P + 1], -2.0 * r[P + 2], dx, dy, dz)
+        if kind != 1:
             tx, ty, tz = cross(numbers[at + 3] - gx, numbers[at + 4] - gy, numbers[at + 5] - gz, dx, dy, dz)
             fx, fy, fz = fx + dx, fy + dy, fz + dz
         else:
@@ -239,10 +243,12 @@ def set_air_angle_rates(p: Program, r: Floats, alpha_dot: float, beta_dot: float
 def _accelerations(
     p: Program, r: Floats, m: tuple[float, ...], fx: float, fy: float, fz: float
 ) -> tuple[float, float, float]:
-    """Return the rates of u, v, w."""
-    n = 1.0 / r[p.layout[p.layout[MASS]]]
+    """Return the rates of u, v, w: the velocity of the body where its centre of gravity is, which may move in it."""
+    g, layout = p.layout[MASS], p.layout
+    n = 1.0 / r[layout[g]]
     gx, gy, gz = weight(p, m)
-    cx, cy, cz = cross(r[P], r[P + 1], r[P + 2], r[U], r[U + 1], r[U + 2])
+    du, dv, dw = r[U] - r[layout[g + 10]], r[U + 1] - r[layout[g + 11]], r[U + 2] - r[layout[g + 12]]
+    cx, cy, cz = cross(r[P], r[P + 1], r[P + 2], du, dv, dw)
     return fx * n + gx - cx, fy * n + gy - cy, fz * n + gz - cz
 
 
@@ -344,16 +350,17 @@ def rotational_acceleration(p: Program, r: Floats, tx: float, ty: float, tz: flo
 
 
 @compiled
-def earth_rates(m: tuple[float, ...], x: Floats, dx: Floats) -> None:
+def earth_rates(p: Program, w: Workspace, m: tuple[float, ...], x: Floats, dx: Floats) -> None:
     """Put the rates of position and attitude over the flat Earth into ``dx``."""
-    vn, ve, vd = rotate_back(m, x[3], x[4], x[5])
+    g, layout, r = p.layout[MASS], p.layout, w.registers
+    vn, ve, vd = rotate_back(m, x[3] + r[layout[g + 10]], x[4] + r[layout[g + 11]], x[5] + r[layout[g + 12]])
     dx[0], dx[1], dx[2] = vn, ve, -vd
     q0, q1, q2, q3 = x[6], x[7], x[8], x[9]
-    p, q, r = x[10], x[11], x[12]
-    dx[6] = 0.5 * (-q1 * p - q2 * q - q3 * r)
-    dx[7] = 0.5 * (q0 * p - q3 * q + q2 * r)
-    dx[8] = 0.5 * (q3 * p + q0 * q - q1 * r)
-    dx[9] = 0.5 * (-q2 * p + q1 * q + q0 * r)
+    wx, wy, wz = x[10], x[11], x[12]
+    dx[6] = 0.5 * (-q1 * wx - q2 * wy - q3 * wz)
+    dx[7] = 0.5 * (q0 * wx - q3 * wy + q2 * wz)
+    dx[8] = 0.5 * (q3 * wx + q0 * wy - q1 * wz)
+    dx[9] = 0.5 * (-q2 * wx + q1 * wy + q0 * wz)
 
 
 @compiled
@@ -379,7 +386,7 @@ def evaluate(p: Program, w: Workspace, t: float, x: Floats, u: Floats, dx: Float
     run_stage(p, w, layout[STAGE_B], layout[STAGE_C], steady)
     if extent == EVERYTHING:
         run_stage(p, w, layout[STAGE_C], layout[STAGE_D], steady)
-    earth_rates(m, x, dx)
+    earth_rates(p, w, m, x, dx)
     dx[3], dx[4], dx[5] = ax, ay, az
     dx[10], dx[11], dx[12] = px, py, pz
     for i in range(layout[N_STATES]):

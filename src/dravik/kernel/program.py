@@ -65,12 +65,16 @@ LOAD_VECTORS = 8
 
 @dataclass(frozen=True)
 class PointLoad:
-    """A force or moment along a fixed body direction at a point; ``register`` holds its size in N or N m."""
+    """A force or moment along a fixed body direction at a point; ``register`` holds its size in N or N m.
+
+    A flow is a mass flow (kg/s) that runs the way ``direction`` (m) through the body, its middle at ``position``.
+    """
 
     register: int
     direction: tuple[float, float, float]
     position: tuple[float, float, float] = (0.0, 0.0, 0.0)
     is_moment: bool = False
+    is_flow: bool = False
 
 
 @dataclass(frozen=True)
@@ -121,7 +125,7 @@ def build_program(tape: Tape, body: RigidBody) -> Program:
         MASS: body.mass_registers,
         AERO: body.aero_registers,
         LOADS: [load.register for load in body.loads],
-        LOAD_KINDS: [int(load.is_moment) for load in body.loads],
+        LOAD_KINDS: [2 if load.is_flow else int(load.is_moment) for load in body.loads],
         EVENTS: [register for register, _ in body.events],
         EVENT_STOPS: [int(stops) for _, stops in body.events],
         AXIS_START: [int(i) + breaks_at for i in tape.axis_start],

@@ -98,6 +98,13 @@ class Sheet:
             self._columns[name] = numbers * scale + offset, KINDS[kind][0]
         return self._columns[name]
 
+    def words(self, name: str) -> list[str]:
+        """Return a column of text."""
+        if name not in self.names:
+            raise DravikError(f"there is no column {name!r}", where=self._line, expected="one of " + ", ".join(self.names))
+        i = self.names.index(name)
+        return [row[i].strip() if i < len(row) else "" for _, row in self._rows]
+
     def as_written(self, name: str) -> tuple[NDArray[np.float64], str]:
         """Return a column's numbers as they stand there, and the unit in the header if it has one."""
         if name not in self.names:

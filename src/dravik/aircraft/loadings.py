@@ -1,0 +1,153 @@
+"""Loadings from parts and tanks: rolled up to numbers, and to formulas where a tank drains or fills in flight."""
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+
+import numpy as np
+
+from dravik.aircraft.schema import AircraftDefinition, Loading
+from dravik.errors import DravikError, nearest
+from dravik.frames import body_from_station, station_from_body
+from dravik.mass import Properties, Tank, combine, tank_tables
+from dravik.tables import Axis, Table
+
+__all__ = ["MassFormulas", "mass_formulas", "parts_of", "roll_up"]
+
+Where = Callable[..., str]
+COLUMNS = ("x", "y", "z", "xx", "yy", "zz", "xy", "xz", "yz", "surface_x", "surface_y", "surface_z")
+
+
+def roll_up(definition: AircraftDefinition, where: Where) -> AircraftDefinition:
+    """Return the definition with every loading in numbers; raises DravikError for what parts and tanks cannot give."""
+    loadings = {n: _rolled(definition, n, entry, where) for n, entry in definition.loadings.items()}
+    return definition.model_copy(update={"loadings": loadings})
+
+
+def parts_of(definition: AircraftDefinition, loading: Loading) -> dict[str, Properties]:
+    """Return the parts and the tanks' contents of a loading by name; empty for one that is given in numbers."""
+    found: dict[str, Properties] = {}
+    if not loading.groups:
+        return found
+    for name, part in definition.parts.items():
+        if part.group in loading.groups:
+            sides = part.properties()
+            found[name] = combine(sides) if len(sides) > 1 else sides[0]
+    for name, tank in definition.tanks.items():
+        held = loading.tanks.get(name, 0.0)
+        if held > 0.0:
+            found[name] = tank_tables(tank).at(held)
+    return found
+
+
+def _rolled(definition: AircraftDefinition, name: str, loading: Loading, where: Where) -> Loading:
+    if not loading.groups:
+        return loading
+    groups = {p.group for p in definition.parts.values()}
+    for group in loading.groups:
+        if group not in groups:
+            raise DravikError(
+                f"no part is in the group {group!r}", where=where("loadings", name, "groups"),
+                expected=", ".join(sorted(groups)), hint=nearest(group, groups),
+            )  # fmt: skip
+    for tank, held in loading.tanks.items():
+        place = where("loadings", name, "tanks")
+        if tank not in definition.tanks:
+            known = list(definition.tanks)
+            raise DravikError(f"there is no tank {tank!r}", where=place, expected=", ".join(known), hint=nearest(tank, known))
+        capacity = definition.tanks[tank].capacity
+        if held > capacity * (1.0 + 1e-9):
+            raise DravikError(f"{held:g} kg in {tank}", where=place, expected=f"at most the {capacity:.6g} kg that it holds")
+    whole = combine(list(parts_of(definition, loading).values()))
+    cg = station_from_body(whole.centre)
+    xy, xz, yz = whole.products
+    numbers = {
+        "mass": whole.mass, "cg": (float(cg[0]), float(cg[1]), float(cg[2])), "Ixx": float(whole.tensor[0, 0]),
+        "Iyy": float(whole.tensor[1, 1]), "Izz": float(whole.tensor[2, 2]), "Ixy": xy, "Ixz": xz, "Iyz": yz,
+    }  # fmt: skip
+    return loading.model_copy(update=numbers)
+
+
+@dataclass(frozen=True)
+class MassFormulas:
+    """Formulas of mass properties that follow tanks, the tables they call, and each flow's way through the aircraft.
+
+    ``flows``: for each draining tank its outflow's name, the middle of the way from the tank to the exit (body axes from
+    the datum, m), and that way itself.
+    """
+
+    formulas: dict[str, tuple[str, str, str]]
+    tables: dict[str, Table]
+    flows: list[tuple[str, tuple[float, float, float], tuple[float, float, float]]]
+
+
+def mass_formulas(definition: AircraftDefinition, loading: Loading) -> MassFormulas | None:
+    """Return what makes the mass properties of a loading follow its tanks; None where nothing flows.
+
+    Formulas are name to (text, unit, meaning). The integrals of position and of its products over the mass add up; the
+    centre and the tensor about it follow by the parallel-axis theorem, and the centre's own rate from where each
+    surface stands.
+    """
+    flowing = {n: t for n, t in definition.tanks.items() if t.flow is not None}
+    if not flowing or not loading.groups:
+        return None
+    fixed = [p for n, p in parts_of(definition, loading).items() if n not in flowing]
+    if not fixed:
+        raise DravikError("a loading needs a part that does not drain", expected="groups with parts")
+    base = combine(fixed)
+    about = base.about(np.zeros(3))
+    trace = 0.5 * float(np.trace(about))
+    constants = dict(zip(COLUMNS[:3], base.mass * base.centre, strict=True)) | {
+        "xx": trace - about[0, 0], "yy": trace - about[1, 1], "zz": trace - about[2, 2],
+        "xy": -about[0, 1], "xz": -about[0, 2], "yz": -about[1, 2],
+    }  # fmt: skip
+    tables: dict[str, Table] = {}
+    formulas: dict[str, tuple[str, str, str]] = {}
+    flows = []
+    for name, tank in flowing.items():
+        _add_tank(name, tank, loading.tanks.get(name, 0.0), tables, formulas)
+        flows.append((f"outflow_{name}", *_way(tank)))
+    formulas["mass"] = (" + ".join([f"{base.mass!r}", *(f"tank_{n}" for n in flowing)]), "kg", "mass")
+    for column in COLUMNS[:9]:
+        parts = [f"{n}_{column}(tank_{n})" for n in flowing]
+        formulas[f"moment_{column}"] = (" + ".join([f"{float(constants[column])!r}", *parts]), "", f"integral of {column} over the mass")
+    for axis in "xyz":
+        formulas[f"centre_{axis}"] = (f"moment_{axis}/mass", "m", f"centre of gravity along body {axis} from the datum")
+        rates = [f"({n}_surface_{axis}(tank_{n}) - centre_{axis})*outflow_{n}" for n in flowing]
+        formulas[f"centre_rate_{axis}"] = (f"-({' + '.join(rates)})/mass", "m/s", f"how fast the centre moves along body {axis}")
+    pairs = {"Ixx": ("yy", "zz"), "Iyy": ("xx", "zz"), "Izz": ("xx", "yy")}
+    for moment, (a, b) in pairs.items():
+        i, j = a[0], b[0]
+        text = f"moment_{a} + moment_{b} - mass*(centre_{i}**2 + centre_{j}**2)"
+        formulas[moment] = (text, "kg*m^2", "moment of inertia about the centre of gravity")
+    for i, j in (("x", "y"), ("x", "z"), ("y", "z")):
+        text = f"moment_{i}{j} - mass*centre_{i}*centre_{j}"
+        formulas[f"I{i}{j}"] = (text, "kg*m^2", "product of inertia: integral over the mass")
+    return MassFormulas(formulas, tables, flows)
+
+
+def _add_tank(
+    name: str, tank: Tank, held: float, tables: dict[str, Table], formulas: dict[str, tuple[str, str, str]]
+) -> None:
+    laid = tank_tables(tank)
+    axis = (Axis(f"tank_{name}", laid.mass, "kg"),)
+    for column, values in zip(COLUMNS, np.concatenate([laid.first, laid.second, laid.surface], axis=1).T, strict=True):
+        tables[f"{name}_{column}"] = Table(f"{name}_{column}", axis, values, method="smooth")
+    full = float(laid.mass[-1])
+    formulas[f"flow_{name}"] = (str(tank.flow), "kg/s", f"flow asked of {name}")
+    stopped = f"max(flow_{name}, 0)*(tank_{name} > 0) + min(flow_{name}, 0)*(tank_{name} < {full!r})"
+    formulas[f"outflow_{name}"] = (stopped, "kg/s", f"flow out of {name}, none from an empty tank")
+    formulas[f"tank_{name}"] = (f"integral(-outflow_{name}, {held!r}, 0, {full!r})", "kg", f"mass in {name}")
+
+
+def _way(tank: Tank) -> tuple[tuple[float, float, float], tuple[float, float, float]]:
+    """Return the middle of the way from a tank's middle to its exit, and the way."""
+    start = body_from_station(np.array(tank.position))
+    end = start if tank.exit is None else body_from_station(np.array(tank.exit))
+    middle, way = 0.5 * (start + end), end - start
+    return (float(middle[0]), float(middle[1]), float(middle[2])), (float(way[0]), float(way[1]), float(way[2]))
+
+
+def mass_at(definition: AircraftDefinition, loading: Loading, held: Mapping[str, float]) -> Properties:
+    """Return a loading's properties with other masses (kg) in its tanks."""
+    changed = loading.model_copy(update={"tanks": {**loading.tanks, **held}})
+    return combine(list(parts_of(definition, changed).values()))

@@ -1,0 +1,135 @@
+"""Tanks: how mass, centre of gravity and inertia of a liquid move as it drains, its surface level in straight flight."""
+
+from dataclasses import dataclass
+from typing import Annotated, Literal
+
+import numpy as np
+from numpy.typing import NDArray
+from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, model_validator
+
+from dravik.errors import DravikError
+from dravik.frames import body_from_station
+from dravik.mass.parts import Length, Position
+from dravik.mass.rollup import Properties
+from dravik.units import quantity
+
+__all__ = ["Tank", "TankTables", "tank_tables"]
+
+Floats = NDArray[np.float64]
+Density = Annotated[float, BeforeValidator(lambda v: quantity(v, "density"))]
+SLICES = 400
+
+
+class Tank(BaseModel):
+    """A tank: the middle of its volume (``position``, station axes), its shape, and the density of what is in it.
+
+    ``box`` with ``size``; ``cylinder`` with ``radius``, ``length`` and ``axis`` (``x``, ``y`` lying, ``z`` standing). ``flow`` is a formula
+    for the rate at which it drains, kg/s (filling is negative); it stops when the tank is empty or full. ``exit`` is where
+    the liquid leaves the aircraft (the tank's own middle unless said).
+    """
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+    position: Position
+    shape: Literal["box", "cylinder"] = "box"
+    size: tuple[Length, Length, Length] | None = None
+    radius: Annotated[Length, Field(gt=0.0)] | None = None
+    length: Annotated[Length, Field(gt=0.0)] | None = None
+    axis: Literal["x", "y", "z"] = "x"
+    density: Annotated[Density, Field(gt=0.0)]
+    flow: str | float | None = None
+    exit: Position | None = None
+    description: str = ""
+
+    @model_validator(mode="after")
+    def _complete(self) -> "Tank":
+        if self.shape == "box":
+            if self.size is None or min(self.size) <= 0.0:
+                raise DravikError("a box has three sides above zero", where="size")
+        elif self.radius is None or self.length is None:
+            raise DravikError("a cylinder has a radius and a length", where="radius")
+        return self
+
+    @property
+    def capacity(self) -> float:
+        """The most it holds, kg."""
+        if self.size is not None and self.shape == "box":
+            return self.density * self.size[0] * self.size[1] * self.size[2]
+        return self.density * np.pi * float(self.radius or 0.0) ** 2 * float(self.length or 0.0)
+
+
+@dataclass(frozen=True)
+class TankTables:
+    """A tank over the mass in it (k): ``first`` (k, 3) the integral of position, ``second`` (k, 6) those of xx, yy, zz, xy,
+
+    xz, yz over the mass, and ``surface`` (k, 3) where the next kilogram is taken; body axes from the datum.
+    """
+
+    mass: Floats
+    first: Floats
+    second: Floats
+    surface: Floats
+
+    def at(self, mass: float) -> Properties:
+        """Return the properties of what is left, between the table's masses by straight lines."""
+        if mass <= 0.0:
+            return Properties(0.0, self.surface[0], np.zeros((3, 3)))
+        first, second = (
+            np.array([np.interp(mass, self.mass, v[:, k]) for k in range(v.shape[1])]) for v in (self.first, self.second)
+        )
+        xx, yy, zz, xy, xz, yz = second
+        about_datum = np.array([[yy + zz, -xy, -xz], [-xy, xx + zz, -yz], [-xz, -yz, xx + yy]])
+        centre = first / mass
+        tensor = about_datum - mass * (float(centre @ centre) * np.eye(3) - np.outer(centre, centre))
+        return Properties(mass, centre, tensor)
+
+
+def tank_tables(tank: Tank, count: int = 33) -> TankTables:
+    """Return a tank's tables, from empty to full, by summing level slices (exact for boxes and standing cylinders).
+
+    The liquid's surface stays level with the aircraft's x and y: right in straight flight, the more so the fuller.
+    """
+    height = _height(tank)
+    edges = np.linspace(0.0, height, SLICES + 1)
+    middle, thick = 0.5 * (edges[1:] + edges[:-1]), np.diff(edges)
+    along, across = _half_widths(tank, middle - 0.5 * height)
+    slices = tank.density * 4.0 * along * across * thick if not _is_round(tank) else tank.density * np.pi * along**2 * thick
+    # a homogeneous slice about its own middle: a third of the half widths squared, a quarter of a disc's radius squared
+    share = 0.25 if _is_round(tank) else 1.0 / 3.0
+    slices *= tank.capacity / slices.sum()
+    centre = body_from_station(np.array(tank.position))
+    z = centre[2] + 0.5 * height - middle  # body z is down: the bottom slice first
+    x, y = centre[0], centre[1]
+    points = np.stack([np.full_like(z, x), np.full_like(z, y), z], axis=1)
+    squares = np.stack(
+        [x * x + share * along**2, y * y + share * across**2, z * z + thick**2 / 12.0, np.full_like(z, x * y), x * z, y * z], axis=1
+    )
+    sums = [np.concatenate([np.zeros((1, v.shape[1])), np.cumsum(slices[:, None] * v, axis=0)]) for v in (points, squares)]
+    filled = np.concatenate([[0.0], np.cumsum(slices)])
+    mass = np.linspace(0.0, tank.capacity, count)
+    first, second = (np.stack([np.interp(mass, filled, v[:, k]) for k in range(v.shape[1])], axis=1) for v in sums)
+    level = np.interp(mass, filled, edges)
+    surface = np.stack([np.full_like(mass, x), np.full_like(mass, y), centre[2] + 0.5 * height - level], axis=1)
+    return TankTables(mass, first, second, surface)
+
+
+def _is_round(tank: Tank) -> bool:
+    return tank.shape == "cylinder" and tank.axis == "z"
+
+
+def _height(tank: Tank) -> float:
+    if tank.shape == "box" and tank.size is not None:
+        return tank.size[2]
+    return float(tank.length or 0.0) if tank.axis == "z" else 2.0 * float(tank.radius or 0.0)
+
+
+def _half_widths(tank: Tank, height: Floats) -> tuple[Floats, Floats]:
+    """Return half the extent along x and y at heights from the middle."""
+    if tank.shape == "box" and tank.size is not None:
+        return np.full_like(height, 0.5 * tank.size[0]), np.full_like(height, 0.5 * tank.size[1])
+    radius, length = float(tank.radius or 0.0), float(tank.length or 0.0)
+    if tank.axis == "z":
+        return np.full_like(height, radius), np.full_like(height, radius)
+    chord = np.sqrt(np.clip(radius**2 - height**2, 0.0, None))
+    straight = np.full_like(height, 0.5 * length)
+    return (straight, chord) if tank.axis == "x" else (chord, straight)
