@@ -57,17 +57,16 @@ def read(path, axes, smooth=0):
 class PlainTarn:
     """States: north east altitude u v w q0 q1 q2 q3 p q r, elevator flap rudder rudder_rate aileron left right."""
 
-    def __init__(self, folder):
+    def __init__(self, folder, load):
         d = tomllib.loads((Path(folder) / "aircraft.toml").read_text())
         aero = tomllib.loads((Path(folder) / "aero" / "aero.toml").read_text())
-        load = d["loadings"]["loaded"]
         number = lambda text: float(text.split()[0])  # noqa: E731
-        self.mass = number(load["mass"])
-        i = {k: number(load[k]) for k in ("Ixx", "Iyy", "Izz", "Ixz")}
+        self.mass = load.mass
+        i = {k: getattr(load, k) for k in ("Ixx", "Iyy", "Izz", "Ixz")}
         self.inertia = np.array([[i["Ixx"], 0, -i["Ixz"]], [0, i["Iyy"], 0], [-i["Ixz"], 0, i["Izz"]]])
         self.inverse = np.linalg.inv(self.inertia)
         to_body = np.array([-1.0, 1.0, -1.0])
-        self.cg = np.array([number(x) for x in load["cg"]]) * to_body
+        self.cg = np.array(load.cg) * to_body
         self.ref = np.array([number(x) for x in aero["reference"]["moment_point"]]) * to_body
         self.engines = [np.array([number(x) for x in d["engines"][e]["position"]]) * to_body for e in ("left", "right")]
         self.S, self.c, self.b = 54.0, 2.5, 22.0

@@ -68,7 +68,7 @@ def same_derivatives(craft: dv.Aircraft, plain: PlainTarn) -> float:
 
 def main() -> int:
     """Measure everything and print the table; return 1 when the two implementations differ."""
-    craft, plain = dv.sample("tarn"), PlainTarn(sample_path("tarn"))
+    craft, plain = dv.sample("tarn"), PlainTarn(sample_path("tarn"), dv.sample("tarn").loading)
     difference = same_derivatives(craft, plain)
     point = dv.trim(craft, airspeed="62 m/s", altitude="300 m")
     order = [13 + craft.function_states.index(n) for n in STATES]

@@ -161,7 +161,9 @@ class _Assembly:
             keys = ("tanks", name.removeprefix("flow_"), "flow") if name.startswith("flow_") else ("loadings",)
             self.define(name, text, keys, unit, meaning, "mass")
         for axis, sign in zip("xyz", (-1, 1, -1), strict=True):
-            self.define(f"cg_{axis}", f"{sign}*centre_{axis}", ("loadings",), "m", f"centre of gravity, station {axis}", "mass")
+            self.define(
+                f"cg_{axis}", f"{sign}*centre_{axis}", ("loadings",), "m", f"centre of gravity, station {axis}", "mass"
+            )
         centre = [f"centre_{a}" for a in "xyz"]
         names = ["mass", *centre, "Ixx", "Iyy", "Izz", "Ixy", "Ixz", "Iyz", *(f"centre_rate_{a}" for a in "xyz")]
         self.needed.extend([*names, *(flow for flow, _, _ in mass.flows)])

@@ -139,7 +139,9 @@ class Aircraft:
         states = {f"tank_{n}_integral": n for n in self.definition.tanks}
         flowing = [states[s] for s in self.function_states if s in states]
         if tank not in flowing:
-            raise DravikError(f"no tank {tank!r} flows in {self.loading_name}", expected=", ".join(flowing) or "a tank with flow")
+            raise DravikError(
+                f"no tank {tank!r} flows in {self.loading_name}", expected=", ".join(flowing) or "a tank with flow"
+            )
         capacity = self.definition.tanks[tank].capacity
         if not 0.0 <= mass <= capacity:
             raise DravikError(f"{mass:g} kg in {tank}", expected=f"0 to {capacity:.6g} kg")

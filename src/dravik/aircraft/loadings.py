@@ -49,14 +49,23 @@ def _rolled(definition: AircraftDefinition, name: str, loading: Loading, where: 
                 f"no part is in the group {group!r}", where=where("loadings", name, "groups"),
                 expected=", ".join(sorted(groups)), hint=nearest(group, groups),
             )  # fmt: skip
+    for tank in loading.flowing:
+        if tank not in definition.tanks or definition.tanks[tank].flow is None:
+            place = where("loadings", name, "flowing")
+            known = [n for n, t in definition.tanks.items() if t.flow is not None]
+            raise DravikError(f"no tank {tank!r} with a flow", where=place, expected=", ".join(known), hint=nearest(tank, known))
     for tank, held in loading.tanks.items():
         place = where("loadings", name, "tanks")
         if tank not in definition.tanks:
             known = list(definition.tanks)
-            raise DravikError(f"there is no tank {tank!r}", where=place, expected=", ".join(known), hint=nearest(tank, known))
+            raise DravikError(
+                f"there is no tank {tank!r}", where=place, expected=", ".join(known), hint=nearest(tank, known)
+            )
         capacity = definition.tanks[tank].capacity
         if held > capacity * (1.0 + 1e-9):
-            raise DravikError(f"{held:g} kg in {tank}", where=place, expected=f"at most the {capacity:.6g} kg that it holds")
+            raise DravikError(
+                f"{held:g} kg in {tank}", where=place, expected=f"at most the {capacity:.6g} kg that it holds"
+            )
     whole = combine(list(parts_of(definition, loading).values()))
     cg = station_from_body(whole.centre)
     xy, xz, yz = whole.products
@@ -87,8 +96,8 @@ def mass_formulas(definition: AircraftDefinition, loading: Loading) -> MassFormu
     centre and the tensor about it follow by the parallel-axis theorem, and the centre's own rate from where each
     surface stands.
     """
-    flowing = {n: t for n, t in definition.tanks.items() if t.flow is not None}
-    if not flowing or not loading.groups:
+    flowing = {n: definition.tanks[n] for n in loading.flowing}
+    if not flowing:
         return None
     fixed = [p for n, p in parts_of(definition, loading).items() if n not in flowing]
     if not fixed:
@@ -109,11 +118,19 @@ def mass_formulas(definition: AircraftDefinition, loading: Loading) -> MassFormu
     formulas["mass"] = (" + ".join([f"{base.mass!r}", *(f"tank_{n}" for n in flowing)]), "kg", "mass")
     for column in COLUMNS[:9]:
         parts = [f"{n}_{column}(tank_{n})" for n in flowing]
-        formulas[f"moment_{column}"] = (" + ".join([f"{float(constants[column])!r}", *parts]), "", f"integral of {column} over the mass")
+        formulas[f"moment_{column}"] = (
+            " + ".join([f"{float(constants[column])!r}", *parts]),
+            "",
+            f"integral of {column} over the mass",
+        )
     for axis in "xyz":
         formulas[f"centre_{axis}"] = (f"moment_{axis}/mass", "m", f"centre of gravity along body {axis} from the datum")
         rates = [f"({n}_surface_{axis}(tank_{n}) - centre_{axis})*outflow_{n}" for n in flowing]
-        formulas[f"centre_rate_{axis}"] = (f"-({' + '.join(rates)})/mass", "m/s", f"how fast the centre moves along body {axis}")
+        formulas[f"centre_rate_{axis}"] = (
+            f"-({' + '.join(rates)})/mass",
+            "m/s",
+            f"how fast the centre moves along body {axis}",
+        )
     pairs = {"Ixx": ("yy", "zz"), "Iyy": ("xx", "zz"), "Izz": ("xx", "yy")}
     for moment, (a, b) in pairs.items():
         i, j = a[0], b[0]

@@ -27,7 +27,9 @@ def load(path: str | Path, *, loading: str = "") -> Aircraft:
         more = read_parts(lines.file_of(["parts_lists"]).parent / listed)
         taken = sorted(set(more) & set(definition.parts))
         if taken:
-            raise DravikError(f"the part {taken[0]!r} stands in {listed} and here", where=lines.place(["parts", taken[0]]))
+            raise DravikError(
+                f"the part {taken[0]!r} stands in {listed} and here", where=lines.place(["parts", taken[0]])
+            )
         definition = definition.model_copy(update={"parts": {**definition.parts, **more}})
     tables = read_tables(definition.tables, lines)
     return Aircraft(definition, tables, path=path, places=lines, loading=loading)

@@ -94,7 +94,9 @@ class Environment(_Model):
 
 
 class Loading(_Model):
-    """Mass, centre of gravity (station axes) and inertia about it (body axes); or ``groups`` of parts, and what tanks hold.
+    """Mass, centre of gravity (station axes) and inertia about it (body axes); or ``groups`` of parts, what tanks hold,
+
+    and which of them are ``flowing`` in flight: the mass properties then follow them, which costs time.
 
     Products of inertia are the integrals of xy, xz, yz over the mass: the tensor's off-diagonal
     elements are their negatives.
@@ -102,6 +104,7 @@ class Loading(_Model):
 
     groups: tuple[str, ...] = ()
     tanks: dict[str, ContentsMass] = {}
+    flowing: tuple[str, ...] = ()
     mass: Mass = math.nan
     cg: Position = (math.nan, math.nan, math.nan)
     Ixx: Inertia = math.nan
@@ -120,7 +123,9 @@ class Loading(_Model):
         if not self.groups:
             for name in ("mass", "cg", "Ixx", "Iyy", "Izz"):
                 if name not in numbers:
-                    raise DravikError(f"the key {name!r} is missing", expected="mass, cg, Ixx, Iyy, Izz; or groups of parts")
+                    raise DravikError(
+                        f"the key {name!r} is missing", expected="mass, cg, Ixx, Iyy, Izz; or groups of parts"
+                    )
             if self.tanks:
                 raise DravikError("tanks beside a mass in numbers", where="tanks", expected="groups of parts")
         return self

@@ -6,4 +6,14 @@ from dravik.mass.partslist import read_parts
 from dravik.mass.rollup import Properties, combine, share_table
 from dravik.mass.tanks import Tank, tank_tables
 
-__all__ = ["Part", "Properties", "Tank", "combine", "read_parts", "share_table", "swing_inertia", "tank_tables", "weigh"]
+__all__ = [
+    "Part",
+    "Properties",
+    "Tank",
+    "combine",
+    "read_parts",
+    "share_table",
+    "swing_inertia",
+    "tank_tables",
+    "weigh",
+]

@@ -54,14 +54,15 @@ def weigh(
 
 
 def swing_inertia(period: float, mass: float, arm: float, *, gravity: float = GRAVITY) -> float:
-    """Return the inertia (kg m^2) about the centre of gravity of something that swings about an axis ``arm`` m above it.
+    """Return the inertia (kg m^2) about its centre of gravity of what swings about an axis ``arm`` m above it.
 
     I = T^2 m g l/(4 pi^2) - m l^2, for small swings. Raises DravikError for a period shorter than that of a point.
     """
     found = period**2 * mass * gravity * arm / (4.0 * pi**2) - mass * arm**2
     if found < 0.0:
         shortest = 2.0 * pi * float(np.sqrt(arm / gravity))
-        raise DravikError(f"a period of {period:g} s on {arm:g} m", expected=f"more than {shortest:.4g} s, that of a point")
+        text = f"more than {shortest:.4g} s, that of a point"
+        raise DravikError(f"a period of {period:g} s on {arm:g} m", expected=text)
     return found
 
 

@@ -72,8 +72,9 @@ def inertia_fault(tensor: Floats) -> str:
 
 
 def share_table(parts: Mapping[str, Properties]) -> list[tuple[str, float, float, Floats, Floats]]:
-    """Return for each part its mass, its share of the whole, its centre, and what it adds to Ixx, Iyy, Izz of the whole."""
+    """Return each part's mass, share of the whole, centre, and what it adds to Ixx, Iyy, Izz of the whole."""
     whole = combine(list(parts.values()))
     return [
-        (name, p.mass, p.mass / whole.mass, p.centre, np.diag(p.about(whole.centre)).copy()) for name, p in parts.items()
+        (name, p.mass, p.mass / whole.mass, p.centre, np.diag(p.about(whole.centre)).copy())
+        for name, p in parts.items()
     ]

@@ -1,4 +1,4 @@
-"""Tanks: how mass, centre of gravity and inertia of a liquid move as it drains, its surface level in straight flight."""
+"""Tanks: how mass, centre of gravity and inertia of a liquid move as it drains, its surface level."""
 
 from dataclasses import dataclass
 from typing import Annotated, Literal
@@ -23,9 +23,9 @@ SLICES = 400
 class Tank(BaseModel):
     """A tank: the middle of its volume (``position``, station axes), its shape, and the density of what is in it.
 
-    ``box`` with ``size``; ``cylinder`` with ``radius``, ``length`` and ``axis`` (``x``, ``y`` lying, ``z`` standing). ``flow`` is a formula
-    for the rate at which it drains, kg/s (filling is negative); it stops when the tank is empty or full. ``exit`` is where
-    the liquid leaves the aircraft (the tank's own middle unless said).
+    ``box`` with ``size``; ``cylinder`` with ``radius``, ``length`` and ``axis`` (``x``, ``y`` lying, ``z`` standing).
+    ``flow`` is a formula for the rate at which it drains, kg/s (filling is negative); it stops when the tank is empty or
+    full. ``exit`` is where the liquid leaves the aircraft (the tank's own middle unless said).
     """
 
     model_config = ConfigDict(extra="forbid", frozen=True)
@@ -60,9 +60,9 @@ class Tank(BaseModel):
 
 @dataclass(frozen=True)
 class TankTables:
-    """A tank over the mass in it (k): ``first`` (k, 3) the integral of position, ``second`` (k, 6) those of xx, yy, zz, xy,
+    """A tank over the mass in it (k): ``first`` (k, 3) the integral of position, ``second`` (k, 6) those of xx, yy, zz,
 
-    xz, yz over the mass, and ``surface`` (k, 3) where the next kilogram is taken; body axes from the datum.
+    xy, xz, yz over the mass, and ``surface`` (k, 3) where the next kilogram is taken; body axes from the datum.
     """
 
     mass: Floats
@@ -75,7 +75,8 @@ class TankTables:
         if mass <= 0.0:
             return Properties(0.0, self.surface[0], np.zeros((3, 3)))
         first, second = (
-            np.array([np.interp(mass, self.mass, v[:, k]) for k in range(v.shape[1])]) for v in (self.first, self.second)
+            np.array([np.interp(mass, self.mass, v[:, k]) for k in range(v.shape[1])])
+            for v in (self.first, self.second)
         )
         xx, yy, zz, xy, xz, yz = second
         about_datum = np.array([[yy + zz, -xy, -xz], [-xy, xx + zz, -yz], [-xz, -yz, xx + yy]])
@@ -93,7 +94,8 @@ def tank_tables(tank: Tank, count: int = 33) -> TankTables:
     edges = np.linspace(0.0, height, SLICES + 1)
     middle, thick = 0.5 * (edges[1:] + edges[:-1]), np.diff(edges)
     along, across = _half_widths(tank, middle - 0.5 * height)
-    slices = tank.density * 4.0 * along * across * thick if not _is_round(tank) else tank.density * np.pi * along**2 * thick
+    area = np.pi * along**2 if _is_round(tank) else 4.0 * along * across
+    slices = tank.density * area * thick
     # a homogeneous slice about its own middle: a third of the half widths squared, a quarter of a disc's radius squared
     share = 0.25 if _is_round(tank) else 1.0 / 3.0
     slices *= tank.capacity / slices.sum()
@@ -101,10 +103,11 @@ def tank_tables(tank: Tank, count: int = 33) -> TankTables:
     z = centre[2] + 0.5 * height - middle  # body z is down: the bottom slice first
     x, y = centre[0], centre[1]
     points = np.stack([np.full_like(z, x), np.full_like(z, y), z], axis=1)
-    squares = np.stack(
-        [x * x + share * along**2, y * y + share * across**2, z * z + thick**2 / 12.0, np.full_like(z, x * y), x * z, y * z], axis=1
-    )
-    sums = [np.concatenate([np.zeros((1, v.shape[1])), np.cumsum(slices[:, None] * v, axis=0)]) for v in (points, squares)]
+    widths = x * x + share * along**2, y * y + share * across**2, z * z + thick**2 / 12.0
+    squares = np.stack([*widths, np.full_like(z, x * y), x * z, y * z], axis=1)
+    sums = [
+        np.concatenate([np.zeros((1, v.shape[1])), np.cumsum(slices[:, None] * v, axis=0)]) for v in (points, squares)
+    ]
     filled = np.concatenate([[0.0], np.cumsum(slices)])
     mass = np.linspace(0.0, tank.capacity, count)
     first, second = (np.stack([np.interp(mass, filled, v[:, k]) for k in range(v.shape[1])], axis=1) for v in sums)

@@ -101,7 +101,8 @@ class Sheet:
     def words(self, name: str) -> list[str]:
         """Return a column of text."""
         if name not in self.names:
-            raise DravikError(f"there is no column {name!r}", where=self._line, expected="one of " + ", ".join(self.names))
+            known = "one of " + ", ".join(self.names)
+            raise DravikError(f"there is no column {name!r}", where=self._line, expected=known)
         i = self.names.index(name)
         return [row[i].strip() if i < len(row) else "" for _, row in self._rows]
 
