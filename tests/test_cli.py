@@ -213,6 +213,16 @@ class CommandTest(unittest.TestCase):
                 self.assertEqual(code, 2)
                 self.assertIn(words, " ".join(err.split()))
 
+    def test_mass(self) -> None:
+        out = self.ok("mass", "tarn", "--figure", str(self.folder / "m.png"))
+        self.assertRegex(out, r"water +3000 +31.58")
+        self.assertRegex(out, r"dropped +6500 +9.24 .* inside")
+        found = json.loads(self.ok("mass", "tarn", "--loading", "transit", "--json"))
+        self.assertAlmostEqual(sum(p["mass"] for p in found["parts"][:-1]), found["parts"][-1]["mass"])
+        code, _, err = run("mass", "tarn", "--loading", "ferry")
+        self.assertEqual(code, 2)
+        self.assertIn("no loading 'ferry'", err)
+
     def test_faults_in_files_are_one_message_and_exit_2(self) -> None:
         for file, old, new, words in (
             ("aero/flap.csv", "-180,8.75,", "-180,8.75,nan", "flap.csv:4: CL is 'nan"),

@@ -16,7 +16,7 @@ ROOT = Path(__file__).resolve().parent.parent
 SHOTS = ROOT / "docs" / "screenshots"
 AT = ["--airspeed", "62 m/s", "--altitude", "300 m"]
 COLUMNS, ROWS = 120, 40
-FAULTS = (("+ Cm_elevator", "- Cm_elevator"), ('"4500 m"]', '"6000 m"]'), ("135000 kg", "235000 kg"))
+FAULTS = (("+ Cm_elevator", "- Cm_elevator"), ('"4500 m"]', '"6000 m"]'), ("1180 kg", "118000 kg"))
 
 
 def run(folder: Path, *arguments: str) -> str:
@@ -68,13 +68,14 @@ def main() -> None:
         for figure in ("poles", "linear_pitch", "pitch_hold"):
             shutil.copyfile(folder / "demo" / f"{figure}.png", SHOTS / f"figure_{figure}.png")
         clean = run(folder, "check", "tarn")
-        for file in (folder / "mine" / "aircraft.toml", folder / "mine" / "aero" / "aero.toml"):
+        for file in (folder / "mine" / f for f in ("aircraft.toml", "mass.toml", "aero/aero.toml")):
             text = file.read_text(encoding="utf-8")
             for old, new in FAULTS:
                 text = text.replace(old, new)
             file.write_text(text, encoding="utf-8")
         terminal("check", clean + "\n" + run(folder, "check", "mine"))
-        terminal("signals", run(folder, "signals", "tarn"))
+        terminal("mass", run(folder, "mass", "tarn", "--figure", "masses.png"))
+        shutil.copyfile(folder / "masses.png", SHOTS / "figure_masses.png")
         terminal("trim", run(folder, "trim", "tarn", *AT, "--prove"))
         terminal(
             "trim_fails",

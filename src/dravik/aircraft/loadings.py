@@ -1,9 +1,10 @@
 """Loadings from parts and tanks: rolled up to numbers, and to formulas where a tank drains or fills in flight."""
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
+from numpy.typing import NDArray
 
 from dravik.aircraft.schema import AircraftDefinition, Loading
 from dravik.errors import DravikError, nearest
@@ -11,8 +12,9 @@ from dravik.frames import body_from_station, station_from_body
 from dravik.mass import Properties, Tank, combine, tank_tables
 from dravik.tables import Axis, Table
 
-__all__ = ["MassFormulas", "mass_formulas", "parts_of", "roll_up"]
+__all__ = ["MassFormulas", "drain_paths", "mass_formulas", "parts_of", "roll_up"]
 
+Floats = NDArray[np.float64]
 Where = Callable[..., str]
 COLUMNS = ("x", "y", "z", "xx", "yy", "zz", "xy", "xz", "yz", "surface_x", "surface_y", "surface_z")
 
@@ -53,7 +55,9 @@ def _rolled(definition: AircraftDefinition, name: str, loading: Loading, where: 
         if tank not in definition.tanks or definition.tanks[tank].flow is None:
             place = where("loadings", name, "flowing")
             known = [n for n, t in definition.tanks.items() if t.flow is not None]
-            raise DravikError(f"no tank {tank!r} with a flow", where=place, expected=", ".join(known), hint=nearest(tank, known))
+            raise DravikError(
+                f"no tank {tank!r} with a flow", where=place, expected=", ".join(known), hint=nearest(tank, known)
+            )
     for tank, held in loading.tanks.items():
         place = where("loadings", name, "tanks")
         if tank not in definition.tanks:
@@ -80,8 +84,8 @@ def _rolled(definition: AircraftDefinition, name: str, loading: Loading, where: 
 class MassFormulas:
     """Formulas of mass properties that follow tanks, the tables they call, and each flow's way through the aircraft.
 
-    ``flows``: for each draining tank its outflow's name, the middle of the way from the tank to the exit (body axes from
-    the datum, m), and that way itself.
+    ``flows``: for each draining tank its outflow's name, the middle of the way from the tank to the exit (body axes
+    from the datum, m), and that way itself.
     """
 
     formulas: dict[str, tuple[str, str, str]]
@@ -164,7 +168,20 @@ def _way(tank: Tank) -> tuple[tuple[float, float, float], tuple[float, float, fl
     return (float(middle[0]), float(middle[1]), float(middle[2])), (float(way[0]), float(way[1]), float(way[2]))
 
 
-def mass_at(definition: AircraftDefinition, loading: Loading, held: Mapping[str, float]) -> Properties:
-    """Return a loading's properties with other masses (kg) in its tanks."""
-    changed = loading.model_copy(update={"tanks": {**loading.tanks, **held}})
-    return combine(list(parts_of(definition, changed).values()))
+def drain_paths(definition: AircraftDefinition, loading: Loading, count: int = 25) -> dict[str, Floats]:
+    """Return for each tank that holds something how the whole changes as it alone drains.
+
+    Rows of what the tank holds, mass, station x, y, z of the centre, and Ixx, Iyy, Izz about it.
+    """
+    parts = parts_of(definition, loading)
+    paths = {}
+    for name, held in loading.tanks.items():
+        if held > 0.0 and name in parts:
+            rest = [p for n, p in parts.items() if n != name]
+            table = tank_tables(definition.tanks[name])
+            rows = []
+            for left in np.linspace(held, 0.0, count):
+                whole = combine([*rest, table.at(float(left))])
+                rows.append([left, whole.mass, *station_from_body(whole.centre), *np.diag(whole.tensor)])
+            paths[name] = np.array(rows)
+    return paths

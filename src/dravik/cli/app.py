@@ -23,6 +23,7 @@ from dravik.cli.common import (
     out,
     show_rows,
 )
+from dravik.cli.mass import mass
 from dravik.cli.tables import tables
 from dravik.errors import DravikError, FlightError
 from dravik.version import __version__
@@ -109,6 +110,7 @@ def check(aircraft: AircraftFile, loading: Loading = "", law: Laws = None, as_js
 
 
 app.add_typer(tables, name="tables")
+app.command()(mass)
 
 
 @app.command()

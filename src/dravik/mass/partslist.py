@@ -17,7 +17,8 @@ def read_parts(path: str | Path) -> dict[str, Part]:
     """Return the parts in a CSV file by name.
 
     Columns ``name``, ``mass``, ``x``, ``y``, ``z`` (station axes), each number with its unit in the header
-    (``mass [lb]``), and optionally ``group``, and ``Ixx`` ... ``Iyz`` about each part's own centre. Raises DravikError with file and line.
+    (``mass [lb]``), and optionally ``group``, and ``Ixx`` ... ``Iyz`` about each part's own centre. Raises DravikError
+    with file and line.
     """
     sheet = Sheet(path)
     names = sheet.words("name")

@@ -24,8 +24,8 @@ class Tank(BaseModel):
     """A tank: the middle of its volume (``position``, station axes), its shape, and the density of what is in it.
 
     ``box`` with ``size``; ``cylinder`` with ``radius``, ``length`` and ``axis`` (``x``, ``y`` lying, ``z`` standing).
-    ``flow`` is a formula for the rate at which it drains, kg/s (filling is negative); it stops when the tank is empty or
-    full. ``exit`` is where the liquid leaves the aircraft (the tank's own middle unless said).
+    ``flow`` is a formula for the rate at which it drains, kg/s (filling is negative); it stops when the tank is empty
+    or full. ``exit`` is where the liquid leaves the aircraft (the tank's own middle unless said).
     """
 
     model_config = ConfigDict(extra="forbid", frozen=True)

@@ -7,6 +7,7 @@ if TYPE_CHECKING:
     from dravik.report.drawings import figure_loading, figure_three_views
     from dravik.report.families import figure_comparison, figure_families
     from dravik.report.figures import figure_histories, figure_overlay, figure_poles, save_figure
+    from dravik.report.masses import figure_masses
     from dravik.report.page import Block, write_page
 
 _HOMES = {
@@ -14,6 +15,7 @@ _HOMES = {
     "figure_families": "families",
     "figure_histories": "figures",
     "figure_loading": "drawings",
+    "figure_masses": "masses",
     "figure_overlay": "figures",
     "figure_poles": "figures",
     "figure_three_views": "drawings",
@@ -28,6 +30,7 @@ __all__ = [
     "figure_families",
     "figure_histories",
     "figure_loading",
+    "figure_masses",
     "figure_overlay",
     "figure_poles",
     "figure_three_views",
