@@ -70,7 +70,7 @@ class DefinitionTest(FolderTest):
             (
                 'water = "3000 kg"',
                 'water = "3100 kg"',
-                "[loadings.loaded]",
+                "tanks = ",
                 "3100 kg in water; expected at most the 3036 kg",
             ),
             ('chord = "2.5 m"\n', "", "[reference]", "reference: the key 'chord' is missing"),

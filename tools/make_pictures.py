@@ -65,7 +65,7 @@ def main() -> None:
         folder = Path(name)
         terminal("demo", run(folder, "demo") + "\n" + run(folder, "new", "mine"))
         page(folder / "demo" / "index.html", "page")
-        for figure in ("poles", "linear_pitch", "pitch_hold"):
+        for figure in ("linear_pitch", "pitch_hold"):
             shutil.copyfile(folder / "demo" / f"{figure}.png", SHOTS / f"figure_{figure}.png")
         clean = run(folder, "check", "tarn")
         for file in (folder / "mine" / f for f in ("aircraft.toml", "mass.toml", "aero/aero.toml")):

@@ -30,9 +30,9 @@ class Part(BaseModel):
     """A part: ``mass``, ``position`` of its own centre of gravity (station axes), and a shape for its own inertia.
 
     ``point``; ``box`` with ``size`` along x, y, z; ``cylinder`` and ``tube`` with ``radius``, ``length`` and the
-    ``axis`` they lie along; ``shell``, a thin hollow sphere; or ``tensor`` with ``inertia`` = Ixx, Iyy, Izz, Ixy, Ixz, Iyz about
-    its own centre (body axes; products are integrals over the mass). ``attitude`` turns it: yaw, pitch, roll.
-    ``group`` is what loadings call it by.
+    ``axis`` they lie along; ``shell``, a thin hollow sphere; or ``tensor`` with ``inertia`` = Ixx, Iyy, Izz, Ixy, Ixz,
+    Iyz about its own centre (body axes; products are integrals over the mass). ``attitude`` turns it: yaw, pitch,
+    roll. ``group`` is what loadings call it by.
     """
 
     model_config = ConfigDict(extra="forbid", frozen=True)
