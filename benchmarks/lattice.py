@@ -7,6 +7,7 @@ from rich.table import Table
 
 from dravik.aero import Airframe, FlowState, Geometry, Lattice, build_mesh, build_tables, read_geometry
 from dravik.aircraft import sample_path
+from dravik.propulsion import Blades, propeller_map
 
 SPAN = {"span": [0.1, 0.9], "hinge": 0.75}
 ANGLES = [(-5.0 + i) * 0.0174533 for i in range(20)]
@@ -44,6 +45,11 @@ def main() -> None:
     console = Console(width=100)
     console.print(table)
     console.print(whole_sets())
+    stations = [{"r": 0.2, "chord": 0.18, "twist": "24 deg"}, {"r": 1.0, "chord": 0.08, "twist": "-5 deg"}]
+    blades = Blades.model_validate({"format": 1, "name": "three", "blades": 3, "radius": 1.4, "stations": stations})
+    begun = time.perf_counter()
+    propeller_map(blades, [0.05 * i for i in range(41)], [0.2 + 0.05 * i for i in range(13)])
+    console.print(f"propeller map, 41 advance ratios, 13 blade angles: {time.perf_counter() - begun:.2f} s (5 s asked)")
 
 
 def whole_sets() -> Table:

@@ -1,0 +1,101 @@
+"""The blades of a propeller or rotor: ``blades.toml``, checked key by key."""
+
+from pathlib import Path
+from typing import Annotated, Literal
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, model_validator
+
+from dravik.aero.separated import separation
+from dravik.definitions import read_definition
+from dravik.errors import DravikError
+from dravik.units import quantity
+
+__all__ = ["BladeStation", "Blades", "Section", "read_blades"]
+
+Floats = NDArray[np.float64]
+Length = Annotated[float, BeforeValidator(lambda v: quantity(v, "length"))]
+Angle = Annotated[float, BeforeValidator(lambda v: 0.0 if v == 0 else quantity(v, "angle"))]
+
+
+class _Model(BaseModel):
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+
+class Section(_Model):
+    """A blade's section: lift slope 1/rad, angle of no lift, stall, and a drag polar cd = least + rise (cl - ideal)^2.
+
+    Beyond the stall it is a flat plate of normal force ``across`` sin(alpha), blended in as an aircraft's surfaces are.
+    """
+
+    lift_slope: Annotated[float, Field(gt=0.0, le=7.0)] = 5.9
+    no_lift: Angle = -0.05
+    stall: Annotated[Angle, Field(gt=0.0)] = 0.24
+    sharpness: Annotated[float, Field(gt=1.0)] = 40.0
+    least_drag: Annotated[float, Field(ge=0.0)] = 0.010
+    drag_rise: Annotated[float, Field(ge=0.0)] = 0.010
+    ideal: float = 0.3
+    across: Annotated[float, Field(gt=0.0)] = 1.8
+
+    def lift_and_drag(self, alpha: ArrayLike, mach: ArrayLike = 0.0) -> tuple[Floats, Floats]:
+        """Return cl and cd at angles of attack (rad), any shape; the slope grows by Prandtl and Glauert to Mach 0.7."""
+        a = np.asarray(alpha, dtype=float)
+        squeeze = np.sqrt(1.0 - np.minimum(np.asarray(mach, dtype=float), 0.7) ** 2)
+        attached = self.lift_slope / squeeze * np.sin(a - self.no_lift)
+        gone = separation(a - self.no_lift, self.stall - self.no_lift, self.sharpness)
+        normal = self.across * np.sin(a)
+        lift = (1.0 - gone) * attached + gone * normal * np.cos(a)
+        drag = (
+            self.least_drag + (1.0 - gone) * self.drag_rise * (attached - self.ideal) ** 2 + gone * normal * np.sin(a)
+        )
+        return lift, drag
+
+
+class BladeStation(_Model):
+    """A station: ``r`` as a share of the radius, chord, and ``twist``, the blade angle there but for a constant."""
+
+    r: Annotated[float, Field(gt=0.0, le=1.0)]
+    chord: Annotated[Length, Field(gt=0.0)]
+    twist: Angle
+
+
+class Blades(_Model):
+    """A set of blades; angles of the whole blade are those at ``reference`` of the radius (0.75 unless said)."""
+
+    format: Literal[1]
+    name: str = Field(min_length=1)
+    blades: Annotated[int, Field(ge=1, le=24)]
+    radius: Annotated[Length, Field(gt=0.0)]
+    stations: tuple[BladeStation, ...] = Field(min_length=2)
+    section: Section = Section()
+    reference: Annotated[float, Field(gt=0.0, le=1.0)] = 0.75
+
+    @model_validator(mode="after")
+    def _rising(self) -> "Blades":
+        for i, (a, b) in enumerate(zip(self.stations, self.stations[1:], strict=False)):
+            if not a.r < b.r:
+                raise DravikError(
+                    f"station {i + 2} at {b.r:g} is not outside station {i + 1} at {a.r:g}", where="stations",
+                    expected="stations from root to tip",
+                )  # fmt: skip
+        if self.stations[0].r >= 0.9:
+            raise DravikError(
+                f"the blade begins at {self.stations[0].r:g} of the radius", where="stations", expected="less"
+            )
+        return self
+
+    def laid_out(self, count: int) -> tuple[Floats, Floats, Floats, Floats]:
+        """Return r, chord, twist less that at the reference (rad), and width of elements, m; closer at the tip."""
+        at = np.array([[s.r * self.radius, s.chord, s.twist] for s in self.stations])
+        share = np.sin(np.linspace(0.0, 0.5 * np.pi, count + 1))
+        edges = at[0, 0] + share * (at[-1, 0] - at[0, 0])
+        r = 0.5 * (edges[1:] + edges[:-1])
+        chord, twist = (np.interp(r, at[:, 0], at[:, k]) for k in (1, 2))
+        return r, chord, twist - float(np.interp(self.reference * self.radius, at[:, 0], at[:, 2])), np.diff(edges)
+
+
+def read_blades(path: str | Path) -> Blades:
+    """Return the blades in a TOML file; raises DefinitionError with all that is wrong in it."""
+    blades, _ = read_definition(Path(path), Blades)
+    return blades
