@@ -3,9 +3,10 @@
 At each element the axial and tangential momentum of its annulus balance the section's forces, with Prandtl's losses
 at tip and root. The one unknown is the angle of flow phi:
 sin^2 - s cn/(4F) = lambda (sin cos + s ct/(4F)) with the solidity s, lambda = V/(Omega r), and the section's force
-coefficients cn along the axis and ct in the disc; in this form it holds at standstill too. Sources: H. Glauert,
-Airplane Propellers, in W. F. Durand, Aerodynamic Theory IV, 1935; the reduction to one unknown after S. A. Ning, Wind Energy 17
-(2014), 1327.
+coefficients cn along the axis and ct in the disc; in this form it holds at standstill too.
+
+Sources: H. Glauert, Airplane Propellers, in W. F. Durand, Aerodynamic Theory IV, 1935; the reduction to one unknown
+after S. A. Ning, Wind Energy 17 (2014), 1327.
 """
 
 from collections.abc import Callable
