@@ -30,6 +30,7 @@ LAYERS = (
         "kernel",
         "plants",
         "definitions",
+        "fitting",
     ),
     ("aero", "mass", "propulsion"),
     ("aircraft",),

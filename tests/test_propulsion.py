@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 
 from dravik.errors import DravikError
-from dravik.propulsion import Blades, blade_flow, propeller_map, read_blades, rotor_loads, write_map
+from dravik.propulsion import Blades, blade_flow, propeller_map, read_blades, reduce_bench, rotor_loads, write_map
 from dravik.tables import read_table
 from tests.support import DEG
 
@@ -127,6 +127,66 @@ class MapTest(unittest.TestCase):
             path.write_text(text.replace('radius = "0.2 m"', 'radius = "0.2 s"'))
             with self.assertRaisesRegex(DravikError, "blades.toml:4: radius: '0.2 s': 's' does not measure length"):
                 read_blades(path)
+
+
+class BenchTest(unittest.TestCase):
+    def readings(self, path: Path, seed: int = 3, **changed: str) -> None:
+        """Write a stand's file of a motor of 0.05 ohm, 0.012 V s/rad, idling at 1.1 A, with a rotor of known coefficients."""
+        rng, lines = (
+            np.random.default_rng(seed),
+            [changed.get("head", "rotation [rpm], thrust [N], torque [N*cm], voltage [V], current [A]")],
+        )
+        for rpm in (3000, 4500, 6000, 7500):
+            for _ in range(5):
+                omega = rpm * 2 * math.pi / 60 * (1 + 0.003 * rng.normal())
+                n = omega / (2 * math.pi)
+                thrust, torque = 0.105 * RHO * n**2 * 0.3**4, 0.045 * RHO * n**2 * 0.3**5 / (2 * math.pi)
+                current = torque / 0.012 + 1.1
+                voltage = 0.05 * current + 0.012 * omega
+                noise = 1 + 0.004 * rng.normal(size=4)
+                row = [thrust * noise[0], 100 * torque * noise[1], voltage + 0.01 * rng.normal(), current * noise[3]]
+                lines.append(f"{omega * 60 / (2 * math.pi):.6g}, " + ", ".join(f"{v:.6g}" for v in row))
+        path.write_text("\n".join(lines) + "\n")
+
+    def test_known_constants_come_back(self) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder) / "stand.csv"
+            inside = []
+            for seed in range(8):
+                self.readings(path, seed)
+                found = reduce_bench(path, diameter=0.3)
+                self.assertEqual([p.readings for p in found.points], [5, 5, 5, 5])
+                inside += [abs(p.ct - 0.105) <= p.ct_interval for p in found.points]
+                inside += [abs(p.cp - 0.045) <= p.cp_interval for p in found.points]
+                motor = found.motor
+                assert motor is not None
+                inside += [
+                    abs(motor.volts[0] - 0.012) <= motor.volts[1],
+                    abs(motor.newtons[0] - 0.012) <= motor.newtons[1],
+                ]
+                self.assertAlmostEqual(motor.resistance[0], 0.05, delta=2 * motor.resistance[1])
+                self.assertAlmostEqual(motor.idle_current, 1.1, delta=0.15)
+            self.assertGreater(np.mean(inside), 0.88)
+            self.assertTrue(all(0.3 < p.efficiency < 0.8 for p in found.points))
+
+    def test_refusals(self) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder) / "stand.csv"
+            for text, words in (
+                ("rotation [rpm], thrust [N]\n1, 2\n", "there is no column 'torque'"),
+                (
+                    "rotation [rpm], thrust [kg], torque [N*m]\n1, 2, 3\n",
+                    "the column 'thrust' is in kg; expected a unit of N",
+                ),
+                (
+                    "rotation [rpm], thrust [N], torque [N*m]\n100, 2, 3\n0, 2, 3\n",
+                    "stand.csv:3: the rotation is 0 rad/s",
+                ),
+                ("rotation [rpm], thrust [N], torque [N*m]\n100, 2, 3\n200, 2, 3\n", "not enough repeats"),
+            ):
+                path.write_text(text)
+                with self.assertRaisesRegex(DravikError, words):
+                    reduce_bench(path, diameter=0.3)
 
 
 if __name__ == "__main__":

@@ -33,6 +33,8 @@ KINDS: dict[str, tuple[str, str]] = {
     "power": ("W", "1100 kW"),
     "pressure": ("Pa", "1013 hPa"),
     "density": ("kg/m^3", "1.225 kg/m^3"),
+    "voltage": ("V", "22.2 V"),
+    "current": ("A", "30 A"),
     "temperature": ("K", "15 degC"),
     "temperature difference": ("K", "15 K"),
     "acceleration": ("m/s^2", "9.81 m/s^2"),

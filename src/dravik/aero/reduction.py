@@ -7,17 +7,15 @@ from math import sqrt
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.special import stdtrit
 
 from dravik.aero.tableset import TableSet
 from dravik.aero.tunnel import COEFFICIENTS, Campaign, Points
 from dravik.errors import DravikError
 
-__all__ = ["Derivative", "Doubt", "Reduction", "fit", "half_width"]
+__all__ = ["Derivative", "Doubt", "Reduction", "doubts"]
 
 Floats = NDArray[np.float64]
 NEIGHBOURS = 6
-CONFIDENCE = 0.95
 
 
 @dataclass(frozen=True)
@@ -59,26 +57,6 @@ class Reduction:
     aft_limit: tuple[float, float]
     scatter: dict[str, float]
     degrees: int
-
-
-def half_width(deviation: float, degrees: int) -> float:
-    """Return half of the 95 % interval of something with this standard deviation and degrees of freedom (Student)."""
-    return float(stdtrit(degrees, 0.5 + 0.5 * CONFIDENCE)) * deviation
-
-
-def fit(columns: Sequence[Floats], values: Floats) -> tuple[Floats, Floats, int]:
-    """Return least-squares coefficients of columns (and a constant, last), half their 95 % intervals, and freedoms.
-
-    Raises DravikError for fewer points than unknowns, or columns that are not independent.
-    """
-    matrix = np.stack([*columns, np.ones_like(values)], axis=1)
-    degrees = len(values) - matrix.shape[1]
-    if degrees < 1 or np.linalg.matrix_rank(matrix) < matrix.shape[1]:
-        raise DravikError(f"{len(values)} points are too few, or all at one setting", expected="a sweep in the range")
-    found, *_ = np.linalg.lstsq(matrix, values, rcond=None)
-    variance = float(np.sum((values - matrix @ found) ** 2)) / degrees
-    spread = np.sqrt(np.diag(np.linalg.inv(matrix.T @ matrix)) * variance)
-    return np.asarray(found, dtype=float), np.array([half_width(float(s), degrees) for s in spread]), degrees
 
 
 @dataclass(frozen=True)

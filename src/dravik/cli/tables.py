@@ -158,7 +158,7 @@ def show(
     angles = [quantity(a, "angle", where="--alpha") for a in alpha or ("0 deg", "4 deg", "8 deg")]
     centres = _centres(path, centre)
     limits = centre_range(found, margin=margin)
-    low, high = found.ranges["alpha"]
+    low, high = found.ranges.get("alpha", (-math.pi, math.pi))
     grid = [math.radians(a) for a in range(-8, 25, 4) if low - 1e-9 <= math.radians(a) <= high + 1e-9]
     rows = []
     for a in grid:
