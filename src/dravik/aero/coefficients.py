@@ -126,6 +126,7 @@ class _Set(BaseModel):
     """What of a set's file matters here; an aircraft's file is read by the aircraft."""
 
     model_config = ConfigDict(extra="ignore", frozen=True)
+    name: str = ""
     reference: Reference
     tables: TableEntries = {}
     aero: dict[str, object]
@@ -150,5 +151,13 @@ def read_coefficients(path: str | Path) -> Coefficients:
     moment_axes = str(found.aero.get("moment_axes", "body" if axes == "wind" else axes))
     ref = found.reference
     return Coefficients(
-        file.resolve().parent.name, tables, formulas, axes, moment_axes, ref.area, ref.chord, ref.span, ref.moment_point
+        found.name or file.resolve().parent.name,
+        tables,
+        formulas,
+        axes,
+        moment_axes,
+        ref.area,
+        ref.chord,
+        ref.span,
+        ref.moment_point,
     )

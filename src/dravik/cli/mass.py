@@ -1,5 +1,6 @@
 """The command about masses: parts, loadings, and how far the centre of gravity may move."""
 
+import math
 from typing import TYPE_CHECKING, Annotated, Any
 
 import numpy as np
@@ -68,7 +69,8 @@ def mass(
         for r in loadings
     ]
     show_rows("loadings", columns, shown)
-    out.print(f"limits of the centre of gravity: {limits[0]:.3f} to {limits[1]:.3f} m ({limits[2]})")
+    forward = "not known (no tables of an elevator)" if math.isnan(limits[0]) else f"{limits[0]:.3f}"
+    out.print(f"limits of the centre of gravity: {forward} to {limits[1]:.3f} m ({limits[2]})")
     if figure:
         out.print(f"written: {figure}")
 
