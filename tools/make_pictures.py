@@ -16,7 +16,11 @@ ROOT = Path(__file__).resolve().parent.parent
 SHOTS = ROOT / "docs" / "screenshots"
 AT = ["--airspeed", "62 m/s", "--altitude", "300 m"]
 COLUMNS, ROWS = 120, 40
-FAULTS = (("+ Cm_elevator", "- Cm_elevator"), ('"4500 m"]', '"6000 m"]'), ("1180 kg", "118000 kg"))
+FAULTS = (
+    ("+ Cm_elevator", "- Cm_elevator"),
+    ('"4500 m"]', '"6000 m"]'),
+    ('"-25 deg", "15 deg"', '"-25 rad", "15 rad"'),
+)
 
 
 def run(folder: Path, *arguments: str) -> str:

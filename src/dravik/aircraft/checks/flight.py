@@ -74,6 +74,7 @@ def check_flight(crafts: Sequence[Aircraft]) -> Iterator[Finding]:
     place = first.where("aero")
     wrong: dict[_Sign, list[str]] = {}
     slopes: list[float] = []
+    uncarried: list[str] = []
     low, high = envelope.airspeed
     for craft in crafts:
         plant = craft.plant("air")
@@ -85,9 +86,7 @@ def check_flight(crafts: Sequence[Aircraft]) -> Iterator[Finding]:
                 yield Finding("error", place, str(error), "check the table against the envelope")
                 continue
             except ValueError:
-                text = f"the weight is not carried at {label}, controls neutral, flaps up"
-                remedy = "raise the lower airspeed, or check lift table, area and mass"
-                yield Finding("warning", craft.where("envelope", "airspeed"), text, remedy)
+                uncarried.append(label)
                 continue
             for sign in _SIGNS:
                 value = _derivative(plant, z, u, sign)
@@ -95,8 +94,16 @@ def check_flight(crafts: Sequence[Aircraft]) -> Iterator[Finding]:
                     wrong.setdefault(sign, []).append(label)
             if "CL" in craft.signals:
                 slopes.append(_lift_slope(plant, z, u))
+
+    def points_of(labels: list[str]) -> str:
+        return "all over the envelope" if len(labels) == 3 * len(crafts) else "at " + ", ".join(labels)
+
+    if uncarried:
+        text = f"the weight is not carried {points_of(uncarried)}, controls neutral, flaps up"
+        remedy = "raise the lower airspeed, or check lift table, area and mass"
+        yield Finding("warning", first.where("envelope", "airspeed"), text, remedy)
     for sign, where in wrong.items():
-        points = "all over the envelope" if len(where) == 3 * len(crafts) else "at " + ", ".join(where)
+        points = points_of(where)
         text = f"{sign.symbol} has the wrong sign or is zero {points}: {sign.meaning}"
         yield Finding(sign.severity, place, text, sign.do)
     if slopes and not 0.5 < max(slopes) < 10.0:
