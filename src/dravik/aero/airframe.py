@@ -240,7 +240,7 @@ class Airframe:
             at = 0.5 * (tail + head)
             total.add(at, sign * gamma[:, :, None] * np.cross(self._air(flow, at, jets=False), tail - head))
         air = self._air(flow, self.strips.middle)
-        for places, forces in self.strips.separated_and_friction(air, gamma, gone, alpha, flow.controls, mesh):
+        for places, forces in self.strips.separated_and_friction(air, gamma, gone, alpha, flow.controls):
             total.add(places, forces)
         for places, forces in self._body_forces(flow, gamma):
             total.add(places, forces)

@@ -64,7 +64,7 @@ class StripData:
         return pressure, pressure * self.area * self.across
 
     def separated_and_friction(
-        self, air: Floats, gamma: Floats, gone: Floats, alpha: Floats, controls: dict[str, Floats], mesh: Mesh
+        self, air: Floats, gamma: Floats, gone: Floats, alpha: Floats, controls: dict[str, Floats]
     ) -> Iterator[tuple[Floats, Floats]]:
         """Yield places and forces: the stalled plates, their deflected controls, and the drag of the sections."""
         _, plate = self._plates(air)
