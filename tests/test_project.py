@@ -31,6 +31,7 @@ LAYERS = (
         "plants",
         "definitions",
         "fitting",
+        "quantities",
     ),
     ("aero", "mass", "propulsion"),
     ("aircraft",),

@@ -7,10 +7,11 @@ import numpy as np
 from pydantic import Field, model_validator
 
 from dravik.aero.finned import FinnedBody
-from dravik.aero.parts import Angle, Area, Body, Fraction, Length, Model, Parasite, Position, Propeller
+from dravik.aero.parts import Body, Parasite, Propeller
 from dravik.aero.plan import Plan
 from dravik.definitions import read_definition
 from dravik.errors import DravikError, nearest
+from dravik.quantities import Angle, Area, Fraction, Length, Model, Position
 
 __all__ = ["Control", "Geometry", "Section", "Stall", "Surface", "read_geometry"]
 

@@ -4,25 +4,14 @@ from typing import Annotated
 
 import numpy as np
 from numpy.typing import NDArray
-from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, model_validator
+from pydantic import Field, model_validator
 
 from dravik.errors import DravikError
-from dravik.units import quantity
+from dravik.quantities import Area, Fraction, Length, Model, Position
 
-__all__ = ["Angle", "Area", "Body", "Fraction", "Length", "Model", "Parasite", "Position", "Propeller", "Station"]
+__all__ = ["Body", "Parasite", "Propeller", "Station"]
 
 Floats = NDArray[np.float64]
-Length = Annotated[float, BeforeValidator(lambda v: quantity(v, "length"))]
-Area = Annotated[float, BeforeValidator(lambda v: quantity(v, "area"))]
-Angle = Annotated[float, BeforeValidator(lambda v: 0.0 if v == 0 else quantity(v, "angle"))]
-Position = tuple[Length, Length, Length]
-Fraction = Annotated[float, Field(ge=0.0, le=1.0)]
-
-
-class Model(BaseModel):
-    """A part of a drawing: unknown keys are errors, and nothing changes after reading."""
-
-    model_config = ConfigDict(extra="forbid", frozen=True)
 
 
 class Station(Model):

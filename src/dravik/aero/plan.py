@@ -4,16 +4,14 @@ from typing import Annotated, Any
 
 import numpy as np
 from numpy.typing import NDArray
-from pydantic import BeforeValidator, Field, model_validator
+from pydantic import Field, model_validator
 
-from dravik.aero.parts import Angle, Length, Model
 from dravik.errors import DravikError
-from dravik.units import quantity
+from dravik.quantities import Angle, Length, Model, Speed
 
 __all__ = ["Plan"]
 
 Floats = NDArray[np.float64]
-Speed = Annotated[float, BeforeValidator(lambda v: quantity(v, "speed"))]
 
 
 class Plan(Model):

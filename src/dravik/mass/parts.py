@@ -4,21 +4,16 @@ from typing import Annotated, Literal
 
 import numpy as np
 from numpy.typing import NDArray
-from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, model_validator
+from pydantic import Field, model_validator
 
 from dravik.errors import DravikError
 from dravik.frames import body_from_station
 from dravik.mass.rollup import Properties, inertia_fault, rotated
-from dravik.units import quantity
+from dravik.quantities import Angle, Inertia, Length, Mass, Model, Position
 
-__all__ = ["Angle", "Length", "Mass", "Part", "Position", "solid"]
+__all__ = ["Part", "solid"]
 
 Floats = NDArray[np.float64]
-Length = Annotated[float, BeforeValidator(lambda v: quantity(v, "length"))]
-Mass = Annotated[float, BeforeValidator(lambda v: quantity(v, "mass"))]
-Inertia = Annotated[float, BeforeValidator(lambda v: quantity(v, "inertia"))]
-Angle = Annotated[float, BeforeValidator(lambda v: 0.0 if v == 0 else quantity(v, "angle"))]
-Position = tuple[Length, Length, Length]
 AXES = {"x": 0, "y": 1, "z": 2}
 NEEDS = {
     "point": (), "box": ("size",), "cylinder": ("radius", "length"), "tube": ("radius", "inner_radius", "length"),
@@ -26,7 +21,7 @@ NEEDS = {
 }  # fmt: skip
 
 
-class Part(BaseModel):
+class Part(Model):
     """A part: ``mass``, ``position`` of its own centre of gravity (station axes), and a shape for its own inertia.
 
     ``point``; ``box`` with ``size`` along x, y, z; ``cylinder`` and ``tube`` with ``radius``, ``length`` and the
@@ -34,8 +29,6 @@ class Part(BaseModel):
     Iyz about its own centre (body axes; products are integrals over the mass). ``attitude`` turns it: yaw, pitch,
     roll. ``group`` is what loadings call it by.
     """
-
-    model_config = ConfigDict(extra="forbid", frozen=True)
 
     mass: Annotated[Mass, Field(gt=0.0)]
     position: Position

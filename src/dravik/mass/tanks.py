@@ -5,30 +5,26 @@ from typing import Annotated, Literal
 
 import numpy as np
 from numpy.typing import NDArray
-from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, model_validator
+from pydantic import Field, model_validator
 
 from dravik.errors import DravikError
 from dravik.frames import body_from_station
-from dravik.mass.parts import Length, Position
 from dravik.mass.rollup import Properties
-from dravik.units import quantity
+from dravik.quantities import Density, Length, Model, Position
 
 __all__ = ["Tank", "TankTables", "tank_tables"]
 
 Floats = NDArray[np.float64]
-Density = Annotated[float, BeforeValidator(lambda v: quantity(v, "density"))]
 SLICES = 400
 
 
-class Tank(BaseModel):
+class Tank(Model):
     """A tank: the middle of its volume (``position``, station axes), its shape, and the density of what is in it.
 
     ``box`` with ``size``; ``cylinder`` with ``radius``, ``length`` and ``axis`` (``x``, ``y`` lying, ``z`` standing).
     ``flow`` is a formula for the rate at which it drains, kg/s (filling is negative); it stops when the tank is empty
     or full. ``exit`` is where the liquid leaves the aircraft (the tank's own middle unless said).
     """
-
-    model_config = ConfigDict(extra="forbid", frozen=True)
 
     position: Position
     shape: Literal["box", "cylinder"] = "box"

@@ -5,25 +5,19 @@ from typing import Annotated, Literal
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
-from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, model_validator
+from pydantic import Field, model_validator
 
 from dravik.aero.separated import separation
 from dravik.definitions import read_definition
 from dravik.errors import DravikError
-from dravik.units import quantity
+from dravik.quantities import Angle, Length, Model
 
 __all__ = ["BladeStation", "Blades", "Section", "read_blades"]
 
 Floats = NDArray[np.float64]
-Length = Annotated[float, BeforeValidator(lambda v: quantity(v, "length"))]
-Angle = Annotated[float, BeforeValidator(lambda v: 0.0 if v == 0 else quantity(v, "angle"))]
 
 
-class _Model(BaseModel):
-    model_config = ConfigDict(extra="forbid", frozen=True)
-
-
-class Section(_Model):
+class Section(Model):
     """A blade's section: lift slope 1/rad, angle of no lift, stall, and a drag polar cd = least + rise (cl - ideal)^2.
 
     Beyond the stall it is a flat plate of normal force ``across`` sin(alpha), blended in as an aircraft's surfaces are.
@@ -52,7 +46,7 @@ class Section(_Model):
         return lift, drag
 
 
-class BladeStation(_Model):
+class BladeStation(Model):
     """A station: ``r`` as a share of the radius, chord, and ``twist``, the blade angle there but for a constant."""
 
     r: Annotated[float, Field(gt=0.0, le=1.0)]
@@ -60,7 +54,7 @@ class BladeStation(_Model):
     twist: Angle
 
 
-class Blades(_Model):
+class Blades(Model):
     """A set of blades; angles of the whole blade are those at ``reference`` of the radius (0.75 unless said)."""
 
     format: Literal[1]
