@@ -141,7 +141,7 @@ class DefinitionTest(FolderTest):
             load(self.file)
         with self.assertRaisesRegex(DravikError, "no loading 'ferry'; expected one of loaded, dropped"):
             sample("tarn", loading="ferry")
-        with self.assertRaisesRegex(DravikError, "there is no sample 'tran'; expected one of tarn"):
+        with self.assertRaisesRegex(DravikError, "there is no sample 'tran'; expected one of hail, merle, pika, tarn"):
             sample("tran")
 
     @settings(max_examples=120, deadline=None, suppress_health_check=[HealthCheck.too_slow])

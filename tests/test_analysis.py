@@ -59,9 +59,10 @@ class TrimTest(unittest.TestCase):
         for options, words in (
             ({"airspeed": "62"}, ""),
             ({"airspeed": "62 kg"}, "airspeed: '62 kg'"),
-            ({"airspeed": "-3 m/s"}, "a speed above zero"),
+            ({"airspeed": "-3 m/s"}, "a speed, or zero for hover"),
             ({"airspeed": "62 m/s", "flight_path": "3"}, "flight_path: '3' has no unit"),
-            ({"airspeed": "62 m/s", "flight_path": "90 deg"}, "between -88 deg and 88 deg"),
+            ({"airspeed": "62 m/s", "flight_path": "95 deg"}, "between -90 deg and 90 deg"),
+            ({"airspeed": "0 m/s", "bank": "5 deg"}, "hover with a bank"),
             ({"airspeed": "62 m/s", "inputs": {"flap_lever": "20"}}, "input flap_lever: '20' has no unit"),
             ({"airspeed": "62 m/s", "inputs": {"flap_levr": "20 deg"}}, "did you mean flap_lever"),
         ):

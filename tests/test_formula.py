@@ -121,7 +121,7 @@ class ErrorTest(unittest.TestCase):
             ("-" * 300 + "x", "nested deeper", 0),
             ("+".join(["x"] * 3000), "characters", 0),
             ("integral(x, initial=y)", "must be a constant", 20),
-            ("integral(x, 0, 2, 1)", "lower limit is not below", 15),
+            ("integral(x, 0, 2, 1)", "lower limit of integral is not below", 15),
         ):
             with self.subTest(text[:40]), self.assertRaises(FormulaError) as caught:
                 run({"f": text})

@@ -30,6 +30,7 @@ LAYERS = (
         "kernel",
         "plants",
         "definitions",
+        "effectors",
         "fitting",
         "quantities",
     ),

@@ -4,7 +4,7 @@ import re
 import tomllib
 from collections.abc import Sequence
 from pathlib import Path
-from typing import Any, TypeVar, cast
+from typing import Any, TypeVar, cast, get_args
 
 from pydantic import BaseModel, ValidationError
 
@@ -128,7 +128,10 @@ def validate(data: dict[str, Any], model: type[M], lines: KeyLines) -> M:
 
 def _problem(error: dict[str, Any], data: dict[str, Any], model: type[BaseModel], lines: KeyLines) -> str:
     """Return one line: file, line, key, what is wrong, what was expected."""
-    keys = [str(part) for part in error["loc"]]
+    # a part in brackets tells which of several kinds of entry it is, and stands in no file
+    whole = [str(part) for part in error["loc"]]
+    loc = [part for part in whole if not part.startswith("(")]
+    keys = list(loc)
     while keys and not lines.has(keys) and not _inside(data, keys):
         keys.pop()
     place = lines.place(keys)
@@ -139,12 +142,12 @@ def _problem(error: dict[str, Any], data: dict[str, Any], model: type[BaseModel]
         place = lines.place([*keys, *cause.where.split(".")]) if cause.where else place
         text = str(cause).removeprefix(f"{cause.where}: ")
     elif error["type"] == "extra_forbidden":
-        hint = nearest(str(error["loc"][-1]), _valid_keys(model, [str(p) for p in error["loc"][:-1]]))
+        hint = nearest(loc[-1], _valid_keys(model, whole[:-1]))
         text = "there is no such key" + (f"; {hint}" if hint else "")
-        place = lines.place([str(p) for p in error["loc"]])
+        place = lines.place(loc)
     elif error["type"] == "missing":
-        place = lines.place([str(p) for p in error["loc"][:-1]])
-        text = f"the key {error['loc'][-1]!r} is missing"
+        place = lines.place(loc[:-1])
+        text = f"the key {loc[-1]!r} is missing"
     else:
         text = f"{error['msg']} (found {str(value)[:60]!r})"
     return f"{place}: {text}"
@@ -160,14 +163,19 @@ def _inside(data: Any, keys: list[str]) -> bool:
 
 def _valid_keys(model: type[BaseModel], path: list[str]) -> list[str]:
     """Return the keys valid where ``path`` leads, as well as they can be told from the models."""
-    current: Any = model
+    candidates: list[type[BaseModel]] = [model]
     for part in path:
-        annotation = current.model_fields[part].annotation if part in current.model_fields else None
-        inner = annotation
-        if inner is None:
-            continue
-        for candidate in [inner, *getattr(inner, "__args__", ())]:
-            if isinstance(candidate, type) and issubclass(candidate, BaseModel):
-                current = candidate
-                break
-    return list(current.model_fields)
+        if part.startswith("("):
+            chosen = [c for c in candidates if part[1:-1] in get_args(c.model_fields["kind"].annotation)]
+            candidates = chosen or candidates
+        elif any(part in c.model_fields for c in candidates):
+            inner = next(c.model_fields[part].annotation for c in candidates if part in c.model_fields)
+            candidates = _models_in(inner) or candidates
+    return [key for c in candidates for key in c.model_fields]
+
+
+def _models_in(annotation: Any) -> list[type[BaseModel]]:
+    """Return the models that a field's type is made of."""
+    if isinstance(annotation, type) and issubclass(annotation, BaseModel):
+        return [annotation]
+    return [found for inner in get_args(annotation) for found in _models_in(inner)]

@@ -1,23 +1,67 @@
 """Quantities with units as types of definitions' fields: a string such as ``"2.5 m"``, or a bare SI number."""
 
+from collections.abc import Callable
 from typing import Annotated
 
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field
 
-from dravik.units import quantity
+from dravik.errors import DravikError
+from dravik.units import KINDS, quantity
 
-__all__ = ["Angle", "Area", "Density", "Fraction", "Inertia", "Length", "Mass", "Model", "Position", "Speed"]
 
-Length = Annotated[float, BeforeValidator(lambda v: quantity(v, "length"))]
-Area = Annotated[float, BeforeValidator(lambda v: quantity(v, "area"))]
-Speed = Annotated[float, BeforeValidator(lambda v: quantity(v, "speed"))]
-Mass = Annotated[float, BeforeValidator(lambda v: quantity(v, "mass"))]
-Inertia = Annotated[float, BeforeValidator(lambda v: quantity(v, "inertia"))]
-Density = Annotated[float, BeforeValidator(lambda v: quantity(v, "density"))]
+def _of(kind: str) -> BeforeValidator:
+    return BeforeValidator(lambda value: quantity(value, kind))
+
+
+def positive(kind: str) -> Callable[[object], float]:
+    """Return a converter of a quantity above zero; it raises DravikError for another."""
+
+    def convert(value: object) -> float:
+        number = quantity(value, kind)
+        if not number > 0.0:
+            raise DravikError(f"{value!r} is not above zero", expected=f"a {kind} such as {KINDS[kind][1]!r}")
+        return number
+
+    return convert
+
+
+def _above(kind: str) -> BeforeValidator:
+    return BeforeValidator(positive(kind))
+
+
+def _formula(value: object) -> str | float:
+    if isinstance(value, bool) or not isinstance(value, str | int | float):
+        raise DravikError(f"{value!r} is no formula", expected="a string such as '0.4*alpha', or a number")
+    return value if isinstance(value, str) else float(value)
+
+
+Length = Annotated[float, _of("length")]
+PositiveLength = Annotated[float, _above("length")]
+Area = Annotated[float, _of("area")]
+Speed = Annotated[float, _of("speed")]
+Mass = Annotated[float, _of("mass")]
+PositiveMass = Annotated[float, _above("mass")]
+Inertia = Annotated[float, _of("inertia")]
+PositiveInertia = Annotated[float, _above("inertia")]
+Density = Annotated[float, _of("density")]
+Acceleration = Annotated[float, _of("acceleration")]
+TemperatureDifference = Annotated[float, _of("temperature difference")]
+AngularRate = Annotated[float, _of("angular rate")]
+PositiveAngularRate = Annotated[float, _above("angular rate")]
+Frequency = Annotated[float, _above("frequency")]
+Duration = Annotated[float, _above("time")]
+Power = Annotated[float, _above("power")]
+Voltage = Annotated[float, _above("voltage")]
+Current = Annotated[float, _of("current")]
+Resistance = Annotated[float, _of("resistance")]
+Charge = Annotated[float, _above("charge")]
+SpeedConstant = Annotated[float, _above("speed constant")]
+Consumption = Annotated[float, _above("fuel consumption")]
 # zero is zero in degrees and in radians
 Angle = Annotated[float, BeforeValidator(lambda v: 0.0 if v == 0 else quantity(v, "angle"))]
 Position = tuple[Length, Length, Length]
 Fraction = Annotated[float, Field(ge=0.0, le=1.0)]
+Formula = Annotated[str | float, BeforeValidator(_formula)]
 
 
 class Model(BaseModel):

@@ -58,7 +58,7 @@ def finned_set(geometry: Geometry, provenance: dict[str, Any]) -> TableSet:
         ],
     }
     formulas = {
-        "incidence": Formula("acos(limit(cos(alpha)*cos(beta), -1, 1))", "angle between the axis and the flow"),
+        "incidence": Formula("acos(limit(cos(alpha)*cos(beta), -1, 1))", "angle between the axis and the flow", "rad"),
         "CX": Formula("-CA_zero(mach)*cos(incidence)"),
         "CY": Formula("-CN_slope(mach, incidence)*sin(beta)"),
         "CZ": Formula("-CN_slope(mach, incidence)*sin(alpha)*cos(beta)"),

@@ -18,6 +18,7 @@ class Formula:
 
     text: str
     description: str = ""
+    unit: str = ""
 
 
 @dataclass(frozen=True)
@@ -114,4 +115,5 @@ def beside(table: Table) -> bool:
 def _line(name: str, formula: Formula) -> str:
     if not formula.description:
         return f'{name} = "{formula.text}"'
-    return f'{name} = {{ formula = "{formula.text}", description = "{formula.description}" }}'
+    unit = f', unit = "{formula.unit}"' if formula.unit else ""
+    return f'{name} = {{ formula = "{formula.text}"{unit}, description = "{formula.description}" }}'

@@ -5,15 +5,15 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 from typing import NamedTuple
 
-import numpy as np
-
 from dravik.aircraft.loadings import MassFormulas, mass_formulas
-from dravik.aircraft.schema import AircraftDefinition, Effector, Engine, Loading
+from dravik.aircraft.schema import AircraftDefinition, Loading
+from dravik.effectors import Effector
 from dravik.errors import DravikError, FormulaError, nearest
 from dravik.formula import Node, Tape, TapeBuilder, parse
 from dravik.frames import body_from_station
 from dravik.kernel import BASE_SIGNALS, PointLoad, Program, RigidBody, build_program
 from dravik.kernel.signals import WIND_INPUTS
+from dravik.propulsion import Pieces, SolidMotor, powerplant
 from dravik.tables import Table
 from dravik.units import KINDS
 
@@ -94,7 +94,8 @@ class _Assembly:
         }
         base = {s.name: s.level for s in BASE_SIGNALS}
         self.mass = mass_formulas(definition, self.loading)
-        every = {**tables, **(self.mass.tables if self.mass is not None else {})}
+        self.plant = self._powerplant(tables)
+        every = {**tables, **self.plant.tables, **(self.mass.tables if self.mass is not None else {})}
         self.builder = TapeBuilder(base, list(self.inputs), every, constants)
         self.needed: list[str] = []
         self.events: list[EventSpec] = []
@@ -106,8 +107,23 @@ class _Assembly:
             lever = f"power_{name}"
             if lever in found:
                 raise DravikError(f"the control {lever!r} has the name of an engine's lever", hint="another name")
-            found[lever] = engine
+            found[lever] = engine.lever()
+        for mixer in self.definition.mixers.values():
+            for name in mixer.engines:
+                effector = found.get(f"power_{name}")
+                if effector is not None and effector.command is None:
+                    found[f"power_{name}"] = effector.model_copy(update={"command": f"mix_{name}"})
         return found
+
+    def _powerplant(self, tables: Mapping[str, Table]) -> Pieces:
+        d = self.definition
+        grains = {n: t.capacity for n, t in d.tanks.items()}
+        for name, engine in d.engines.items():
+            if isinstance(engine, SolidMotor) and engine.grain not in grains:
+                place = self.where("engines", name, "grain")
+                hint = nearest(engine.grain, grains)
+                raise DravikError(f"there is no tank {engine.grain!r}", where=place, expected="a grain", hint=hint)
+        return powerplant(d.engines, d.propellers, d.drives, d.batteries, d.mixers, tables, grains, self.where)
 
     def _inputs(self) -> dict[str, InputSpec]:
         specs = [InputSpec(s.name, s.unit, meaning=s.meaning) for s in WIND_INPUTS]
@@ -125,6 +141,11 @@ class _Assembly:
                 specs.append(InputSpec(f"{name}_command", unit, low, high, start, effector.trim, "", text))
             else:
                 specs.append(InputSpec(f"{name}_increment", unit, meaning=f"added to the command of {name} by a test"))
+        if self.definition.rail is not None:
+            specs.append(InputSpec("rail_altitude", "m", meaning="altitude of the rail's lower end"))
+        specs += [
+            InputSpec(f"fail_{n}", "", 0.0, 1.0, meaning=f"1: engine {n} has failed") for n in self.definition.engines
+        ]
         names = [s.name for s in specs]
         for name in names:
             if names.count(name) > 1:
@@ -186,8 +207,8 @@ class _Assembly:
     def add_effectors(self) -> None:
         """Add each effector's command and its position."""
         for name, effector in self.effectors.items():
-            section = "engines" if isinstance(effector, Engine) else "controls"
-            keys = (section, name.removeprefix("power_") if section == "engines" else name)
+            engine = name.removeprefix("power_")
+            keys = ("engines", engine) if engine != name and engine in self.definition.engines else ("controls", name)
             unit = KINDS[effector.kind][0]
             if effector.command is not None:
                 where = self.where(*keys, "command")
@@ -216,39 +237,21 @@ class _Assembly:
         self.event_names.append(name)
         self.events.append(event)
 
-    def add_engines(self) -> list[tuple[str, Engine, str]]:
-        """Add thrust and torque; return the names of sizes with their engines."""
-        loads = []
-        for name, engine in self.definition.engines.items():
-            keys = ("engines", name, "thrust")
-            self.define(f"thrust_{name}", engine.thrust, keys, "N", f"thrust of engine {name}", "engine")
-            loads.append((f"thrust_{name}", engine, "force"))
-            if engine.torque is not None:
-                keys = ("engines", name, "torque")
-                self.define(f"torque_{name}", engine.torque, keys, "N*m", f"torque of engine {name}", "engine")
-                loads.append((f"torque_{name}", engine, "moment"))
-        engines = list(self.definition.engines)
-        if engines and "thrust" not in self.signals:
-            self.define(
-                "thrust",
-                " + ".join(f"thrust_{e}" for e in engines),
-                ("engines",),
-                "N",
-                "total thrust",
-                "engine",
-            )
-        if engines and "thrust_coefficient" not in self.signals:
-            text = "thrust / (max(dynamic_pressure, 1) * reference_area)"
-            self.define(
-                "thrust_coefficient",
-                text,
-                ("engines",),
-                "",
-                "thrust over dynamic pressure and area",
-                "engine",
-            )
-        self.needed.extend(name for name, _, _ in loads)
-        return loads
+    def add_engines(self) -> None:
+        """Add the formulas of the engines, and the events that they bring."""
+        for name, entry in self.plant.formulas.items():
+            if name in ("thrust", "fuel_flow", "shaft_power", "thrust_coefficient") and name in self.signals:
+                continue  # the file says it otherwise
+            self.define(name, entry.text, entry.keys, entry.unit, entry.meaning, "engine")
+        self.needed.extend(load.size for load in self.plant.loads)
+        for name, (condition, words) in self.plant.events.items():
+            self._watch(condition, EventSpec(words, False), name, ("engines",))
+
+    def _add_rail(self, length: float) -> None:
+        way = "north**2 + east**2 + (altitude - rail_altitude)**2"
+        self.define("on_rail", f"{way} < {length**2!r}", ("rail",), "", "whether the rail guides it", "motion")
+        self.needed.append("on_rail")
+        self._watch("on_rail == 0", EventSpec("leaves the rail", False), "leaves_rail", ("rail",))
 
     def check_adds(self) -> None:
         """Refuse additions to controls that are not there, or that have no command to add to."""
@@ -288,7 +291,9 @@ class _Assembly:
         definition = self.definition
         mass = self.add_mass()
         self.add_formulas()
-        loads = self.add_engines()
+        self.add_engines()
+        if definition.rail is not None:
+            self._add_rail(definition.rail.length)
         self.add_effectors()
         self.check_adds()
         self.check_follows()
@@ -301,7 +306,7 @@ class _Assembly:
         for slot in tape.states:
             if slot.name not in self.signals:
                 self.signals[slot.name] = Signal(slot.name, "", "state of a function in a formula", "state")
-        body = self._body(tape, mass, loads)
+        body = self._body(tape, mass)
         program = build_program(tape, body)
         return Built(tape, program, self.signals, self.inputs, self.events, self.effectors)
 
@@ -336,24 +341,18 @@ class _Assembly:
                     hint="products with signals that do not depend on them",
                 )  # fmt: skip
 
-    def _body(self, tape: Tape, mass: list[int | str], loads: list[tuple[str, Engine, str]]) -> RigidBody:
+    def _body(self, tape: Tape, mass: list[int | str]) -> RigidBody:
         definition = self.definition
         reference = definition.reference
         point_loads = []
-        for name, engine, kind in loads:
-            direction = np.asarray(engine.direction) / np.linalg.norm(engine.direction)
-            position = body_from_station(engine.position)
+        for load in self.plant.loads:
+            x, y, z = body_from_station(load.position)
             point_loads.append(
-                PointLoad(
-                    tape.names[name],
-                    (float(direction[0]), float(direction[1]), float(direction[2])),
-                    (float(position[0]), float(position[1]), float(position[2])),
-                    is_moment=kind == "moment",
-                )
+                PointLoad(tape.names[load.size], load.direction, (float(x), float(y), float(z)), load.kind)
             )
         for flow, middle, way in self.mass.flows if self.mass is not None else ():
             if any(way):
-                point_loads.append(PointLoad(tape.names[flow], way, middle, is_flow=True))
+                point_loads.append(PointLoad(tape.names[flow], way, middle, "flow"))
         point = body_from_station(reference.moment_point)
         body = RigidBody(
             mass_registers=[tape.names[m] if isinstance(m, str) else m for m in mass],
@@ -366,6 +365,7 @@ class _Assembly:
             loads=point_loads,
             gravity=definition.environment.gravity,
             temperature_offset=definition.environment.temperature_offset,
+            rail=tape.names.get("on_rail", -1) if definition.rail is not None else -1,
             events=[(tape.names[n], e.stops) for n, e in zip(self.event_names, self.events, strict=True)],
         )
         aero = definition.aero

@@ -167,6 +167,12 @@ class Aircraft:
         for candidate in (name, f"{name}_increment", f"{name}_command"):
             if candidate in self.inputs:
                 return self.input_names.index(candidate)
+        engines = self.definition.engines
+        if name.startswith("fail_") and engines:
+            engine = name.removeprefix("fail_")
+            raise DravikError(
+                f"there is no engine {engine!r}", expected="one of " + ", ".join(engines), hint=nearest(engine, engines)
+            )
         raise DravikError(
             f"{self.name} has no input {name!r}",
             expected="one of " + ", ".join(self.inputs),

@@ -1,5 +1,6 @@
 """Loadings from parts and tanks: rolled up to numbers, and to formulas where a tank drains or fills in flight."""
 
+import math
 from collections.abc import Callable
 from dataclasses import dataclass
 
@@ -10,6 +11,7 @@ from dravik.aircraft.schema import AircraftDefinition, Loading
 from dravik.errors import DravikError, nearest
 from dravik.frames import body_from_station, station_from_body
 from dravik.mass import Properties, Tank, combine, tank_tables
+from dravik.propulsion import SolidMotor
 from dravik.tables import Axis, Table
 
 __all__ = ["MassFormulas", "drain_paths", "mass_formulas", "parts_of", "roll_up"]
@@ -20,7 +22,17 @@ COLUMNS = ("x", "y", "z", "xx", "yy", "zz", "xy", "xz", "yz", "surface_x", "surf
 
 
 def roll_up(definition: AircraftDefinition, where: Where) -> AircraftDefinition:
-    """Return the definition with every loading in numbers; raises DravikError for what parts and tanks cannot give."""
+    """Return the definition with every loading in numbers; raises DravikError for what parts and tanks cannot give.
+
+    The grain of a solid motor gets its flow: what the motor burns, leaving at the nozzle.
+    """
+    grains = {e.grain: (n, e) for n, e in definition.engines.items() if isinstance(e, SolidMotor)}
+    tanks = {
+        n: t.model_copy(update={"flow": f"burn_rate_{grains[n][0]}", "exit": t.exit or grains[n][1].position})
+        if n in grains and t.flow is None else t
+        for n, t in definition.tanks.items()
+    }  # fmt: skip
+    definition = definition.model_copy(update={"tanks": tanks})
     loadings = {n: _rolled(definition, n, entry, where) for n, entry in definition.loadings.items()}
     return definition.model_copy(update={"loadings": loadings})
 
@@ -66,10 +78,12 @@ def _rolled(definition: AircraftDefinition, name: str, loading: Loading, where: 
                 f"there is no tank {tank!r}", where=place, expected=", ".join(known), hint=nearest(tank, known)
             )
         capacity = definition.tanks[tank].capacity
-        if held > capacity * (1.0 + 1e-9):
+        if math.isfinite(held) and held > capacity * (1.0 + 1e-9):
             raise DravikError(
                 f"{held:g} kg in {tank}", where=place, expected=f"at most the {capacity:.6g} kg that it holds"
             )
+    held_in = {n: min(m, definition.tanks[n].capacity) for n, m in loading.tanks.items()}
+    loading = loading.model_copy(update={"tanks": held_in})
     whole = combine(list(parts_of(definition, loading).values()))
     cg = station_from_body(whole.centre)
     xy, xz, yz = whole.products
@@ -156,8 +170,12 @@ def _add_tank(
     full = float(laid.mass[-1])
     formulas[f"flow_{name}"] = (str(tank.flow), "kg/s", f"flow asked of {name}")
     stopped = f"max(flow_{name}, 0)*(tank_{name} > 0) + min(flow_{name}, 0)*(tank_{name} < {full!r})"
+    limits = f", 0, {full!r}"
+    if tank.shape == "grain":
+        # what a grain burns ends of itself, just when nothing is left: a limit would cut its last step short
+        stopped, limits = f"flow_{name}", ""
     formulas[f"outflow_{name}"] = (stopped, "kg/s", f"flow out of {name}, none from an empty tank")
-    formulas[f"tank_{name}"] = (f"integral(-outflow_{name}, {held!r}, 0, {full!r})", "kg", f"mass in {name}")
+    formulas[f"tank_{name}"] = (f"integral(-outflow_{name}, {held!r}{limits})", "kg", f"mass in {name}")
 
 
 def _way(tank: Tank) -> tuple[tuple[float, float, float], tuple[float, float, float]]:

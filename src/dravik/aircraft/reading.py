@@ -7,7 +7,8 @@ from dravik.aircraft.schema import AircraftDefinition, LawDefinition
 from dravik.definitions import KeyLines, read_definition
 from dravik.errors import DravikError
 from dravik.mass import read_parts
-from dravik.tables import Table
+from dravik.propulsion import MAP_COLUMNS, SolidMotor, read_thrust_curve
+from dravik.tables import Sheet, Table
 from dravik.tables.entries import read_tables
 
 __all__ = ["load", "load_law"]
@@ -31,8 +32,34 @@ def load(path: str | Path, *, loading: str = "") -> Aircraft:
                 f"the part {taken[0]!r} stands in {listed} and here", where=lines.place(["parts", taken[0]])
             )
         definition = definition.model_copy(update={"parts": {**definition.parts, **more}})
-    tables = read_tables(definition.tables, lines)
+    tables = {**read_tables(definition.tables, lines), **_engine_tables(definition, lines)}
     return Aircraft(definition, tables, path=path, places=lines, loading=loading)
+
+
+def _engine_tables(definition: AircraftDefinition, lines: KeyLines) -> dict[str, Table]:
+    """Return propellers' maps and motors' thrust curves; paths are relative to the file they stand in."""
+    found: dict[str, Table] = {}
+    for name, propeller in definition.propellers.items():
+        keys = ["propellers", name, "map"]
+        try:
+            sheet = Sheet(lines.file_of(keys).parent / propeller.map)
+            columns = [c for c in MAP_COLUMNS if c in sheet.names]
+            over = tuple(n for n in sheet.names if n not in MAP_COLUMNS)
+            for column in columns:
+                found[f"{column}_{name}"] = sheet.table(
+                    name=f"{column}_{name}", column=column, over=over, method="smooth"
+                )
+        except DravikError as error:
+            raise error.at(lines.place(keys)) from None
+    for name, engine in definition.engines.items():
+        if isinstance(engine, SolidMotor):
+            keys = ["engines", name, "thrust_curve"]
+            file = lines.file_of(keys).parent / engine.thrust_curve
+            try:
+                found[f"thrust_curve_{name}"] = read_thrust_curve(file, f"thrust_curve_{name}")
+            except DravikError as error:
+                raise error.at(lines.place(keys)) from None
+    return found
 
 
 def load_law(path: str | Path) -> tuple[LawDefinition, dict[str, Table], KeyLines]:

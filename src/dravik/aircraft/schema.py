@@ -1,68 +1,35 @@
 """The definition of an aircraft, as pydantic models: what may stand in the TOML file, checked key by key."""
 
 import math
-from collections.abc import Callable
 from typing import Annotated, Literal
 
 import numpy as np
-from pydantic import (
-    BaseModel,
-    BeforeValidator,
-    ConfigDict,
-    Field,
-    ValidationInfo,
-    field_validator,
-    model_validator,
-)
+from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, model_validator
 
+from dravik.effectors import Effector, Input
 from dravik.errors import DravikError, nearest
 from dravik.mass import Part, Tank
+from dravik.propulsion.engines import Battery, Drive, Engine, Mixer, PropellerEntry
+from dravik.quantities import (
+    Acceleration,
+    Area,
+    Formula,
+    Inertia,
+    Length,
+    Model,
+    Position,
+    PositiveLength,
+    PositiveMass,
+    Speed,
+    TemperatureDifference,
+)
 from dravik.tables.entries import TableEntries
-from dravik.units import KINDS, quantity
+from dravik.units import quantity
 
 __all__ = ["AircraftDefinition", "LawDefinition"]
 
 
-def _of(kind: str) -> Callable[[object], float]:
-    return lambda value: quantity(value, kind)
-
-
-def _positive(kind: str) -> Callable[[object], float]:
-    def convert(value: object) -> float:
-        number = quantity(value, kind)
-        if not number > 0.0:
-            raise DravikError(f"{value!r} is not above zero", expected=f"a {kind} such as {KINDS[kind][1]!r}")
-        return number
-
-    return convert
-
-
-def _formula(value: object) -> str | float:
-    if isinstance(value, bool) or not isinstance(value, str | int | float):
-        raise DravikError(f"{value!r} is no formula", expected="a string such as '0.4*alpha', or a number")
-    return value if isinstance(value, str) else float(value)
-
-
-Length = Annotated[float, BeforeValidator(_of("length"))]
-PositiveLength = Annotated[float, BeforeValidator(_positive("length"))]
-Area = Annotated[float, BeforeValidator(_positive("area"))]
-Speed = Annotated[float, BeforeValidator(_of("speed"))]
-Mass = Annotated[float, BeforeValidator(_positive("mass"))]
-ContentsMass = Annotated[float, BeforeValidator(_of("mass")), Field(ge=0.0)]
-Inertia = Annotated[float, BeforeValidator(_of("inertia"))]
-Duration = Annotated[float, BeforeValidator(_positive("time"))]
-Acceleration = Annotated[float, BeforeValidator(_of("acceleration"))]
-TemperatureDifference = Annotated[float, BeforeValidator(_of("temperature difference"))]
-Formula = Annotated[str | float, BeforeValidator(_formula)]
-Position = tuple[Length, Length, Length]
-RATE_KIND = {"angle": "angular rate", "number": "frequency", "length": "speed"}
-
-
-class _Model(BaseModel):
-    model_config = ConfigDict(extra="forbid", frozen=True)
-
-
-class Reference(_Model):
+class Reference(Model):
     """Lengths that make the coefficients dimensionless, and the point their moments are about (station axes)."""
 
     area: Area
@@ -71,7 +38,7 @@ class Reference(_Model):
     moment_point: Position
 
 
-class Envelope(_Model):
+class Envelope(Model):
     """The speeds and altitudes that the data is meant for."""
 
     airspeed: tuple[Speed, Speed]
@@ -86,26 +53,37 @@ class Envelope(_Model):
         return self
 
 
-class Environment(_Model):
+class Environment(Model):
     """The world around: gravity, and how much warmer than standard the air is."""
 
     gravity: Acceleration = 9.80665
     temperature_offset: TemperatureDifference = 0.0
 
 
-class Loading(_Model):
-    """Mass, centre of gravity (station axes) and inertia about it (body axes); or ``groups`` of parts, what tanks hold,
+class Rail(Model):
+    """A launch rail: the aircraft moves along its own x axis until it has travelled ``length`` from the start."""
 
-    and which of them are ``flowing`` in flight: the mass properties then follow them, which costs time.
+    length: PositiveLength
+
+
+def _contents(value: object) -> object:
+    return math.inf if value == "full" else quantity(value, "mass")
+
+
+class Loading(Model):
+    """Mass, centre of gravity (station axes) and inertia about it (body axes); or ``groups`` of parts, what tanks hold
+
+    (a mass, or ``"full"``), and which of them are ``flowing`` in flight: the mass properties then follow them, which
+    costs time.
 
     Products of inertia are the integrals of xy, xz, yz over the mass: the tensor's off-diagonal
     elements are their negatives.
     """
 
     groups: tuple[str, ...] = ()
-    tanks: dict[str, ContentsMass] = {}
+    tanks: dict[str, Annotated[float, BeforeValidator(_contents), Field(ge=0.0)]] = {}
     flowing: tuple[str, ...] = ()
-    mass: Mass = math.nan
+    mass: PositiveMass = math.nan
     cg: Position = (math.nan, math.nan, math.nan)
     Ixx: Inertia = math.nan
     Iyy: Inertia = math.nan
@@ -141,95 +119,7 @@ class Loading(_Model):
         )
 
 
-class _Ranged(_Model):
-    """Something with a kind of quantity and a range in it."""
-
-    kind: Literal["angle", "number", "length"] = "number"
-    range: tuple[float, float] | None = None
-    description: str = ""
-
-    @field_validator("range", mode="before")
-    @classmethod
-    def _range(cls, value: object, info: ValidationInfo) -> object:
-        if value is None:
-            return None
-        if not isinstance(value, list | tuple) or len(value) != 2:
-            raise DravikError(f"{value!r} is no range", expected="two limits, the lower first")
-        low, high = (quantity(v, info.data.get("kind", "number")) for v in value)
-        if not low < high:
-            raise DravikError(f"{value!r} does not rise", expected="two limits, the lower first")
-        return low, high
-
-
-class Input(_Ranged):
-    """What a pilot, an autopilot or a test puts in.
-
-    ``trim``: a trim may move it. ``follows``: a trim sets it to the value of this signal, as an autopilot
-    takes over the present value when it is engaged.
-    """
-
-    default: float = 0.0
-    trim: bool = False
-    follows: str = ""
-
-    @field_validator("default", mode="before")
-    @classmethod
-    def _default(cls, value: object, info: ValidationInfo) -> float:
-        kind = info.data.get("kind", "number")
-        return 0.0 if value == 0 else quantity(value, kind)
-
-
-class Effector(_Ranged):
-    """A control surface, or anything that is commanded and follows: range, dynamics, command."""
-
-    kind: Literal["angle", "number", "length"] = "angle"
-    rate: float | None = None
-    lag: Duration | None = None
-    frequency: Annotated[float, BeforeValidator(_positive("angular rate"))] | None = None
-    damping: float = Field(default=0.7, gt=0.0, le=5.0)
-    command: Formula | None = None
-    trim: bool = False
-
-    @field_validator("rate", mode="before")
-    @classmethod
-    def _rate(cls, value: object, info: ValidationInfo) -> float | None:
-        if value is None:
-            return None
-        return _positive(RATE_KIND[info.data.get("kind", "angle")])(value)
-
-    @model_validator(mode="after")
-    def _one_dynamics(self) -> "Effector":
-        if self.lag is not None and self.frequency is not None:
-            raise DravikError(
-                "both lag and frequency are given", where="lag", expected="lag (first order) or frequency (second)"
-            )
-        if self.trim and self.command is not None:
-            raise DravikError(
-                "trim = true beside a command formula", where="trim", expected="trim on the input that commands it"
-            )
-        return self
-
-
-class Engine(Effector):
-    """A thrust along a fixed direction: its lever follows a command like an effector, its thrust is a formula."""
-
-    kind: Literal["angle", "number", "length"] = "number"
-    range: tuple[float, float] | None = (0.0, 1.0)
-    position: Position
-    direction: tuple[float, float, float] = (1.0, 0.0, 0.0)
-    thrust: Formula
-    torque: Formula | None = None
-
-    @model_validator(mode="after")
-    def _has_direction(self) -> "Engine":
-        if not np.linalg.norm(self.direction) > 1e-6:
-            raise DravikError(
-                "the direction has no length", where="direction", expected="body axes, forward is [1, 0, 0]"
-            )
-        return self
-
-
-class NamedFormula(_Model):
+class NamedFormula(Model):
     """A formula with the unit (SI) and the meaning of what it gives."""
 
     formula: Formula
@@ -281,14 +171,14 @@ class Aero(BaseModel):
         return self
 
 
-class Event(_Model):
+class Event(Model):
     """A condition to log when it becomes true, and perhaps to end the run."""
 
     when: Formula
     stop: bool = False
 
 
-class _Document(_Model):
+class _Document(Model):
     format: Literal[1]
     name: str = Field(min_length=1, max_length=80)
     description: str = ""
@@ -319,7 +209,12 @@ class AircraftDefinition(_Document):
     centre_limits: tuple[Length, Length] | None = None
     aero: Aero | None = None
     controls: dict[str, Effector] = {}
+    rail: Rail | None = None
     engines: dict[str, Engine] = {}
+    propellers: dict[str, PropellerEntry] = {}
+    drives: dict[str, Drive] = {}
+    batteries: dict[str, Battery] = {}
+    mixers: dict[str, Mixer] = {}
     laws: dict[str, dict[str, FormulaEntry]] = {}
     add: dict[str, tuple[Formula, ...]] = Field(default={}, exclude=True)
 

@@ -195,7 +195,9 @@ def linearise(
     set_: Settings = None,
     loading: Loading = "",
     law: Laws = None,
-    coordinates: Annotated[str, typer.Option(help="air (airspeed, alpha, beta) or body (u, v, w)")] = "air",
+    coordinates: Annotated[
+        str, typer.Option(help="air (airspeed, alpha, beta) or body (u, v, w), which is taken in hover")
+    ] = "",
     outputs: Annotated[str, typer.Option(help="signals to make outputs, separated by commas")] = "",
     prove: Annotated[
         str, typer.Option("--prove", metavar="CONTROL", help="compare with the nonlinear answer to a doublet")

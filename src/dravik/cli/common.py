@@ -34,9 +34,9 @@ AircraftFile = Annotated[
 Loading = Annotated[str, typer.Option(help="mass loading, by its name in the file")]
 Laws = Annotated[list[str] | None, typer.Option("--law", metavar="FILE", help="control law to engage; may be repeated")]
 AsJson = Annotated[bool, typer.Option("--json", help="print JSON for programs instead of tables")]
-Airspeed = Annotated[str, typer.Option(help="true airspeed, such as '62 m/s'")]
+Airspeed = Annotated[str, typer.Option(help="true airspeed, such as '62 m/s'; 0 is hover")]
 Altitude = Annotated[str, typer.Option(help="altitude, such as '300 m' or '1000 ft'")]
-FlightPath = Annotated[str, typer.Option(help="angle of climb, such as '3 deg'")]
+FlightPath = Annotated[str, typer.Option(help="angle of climb, such as '3 deg', or free (with --set throttle=1)")]
 Bank = Annotated[str, typer.Option(help="bank angle to hold (the sideslip is then free)")]
 Sideslip = Annotated[str, typer.Option(help="sideslip to hold")]
 Settings = Annotated[

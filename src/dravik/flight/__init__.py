@@ -14,6 +14,7 @@ from dravik.flight.histories import (
 )
 from dravik.flight.proofs import HoldProof, LinearProof, prove_linear, prove_trim
 from dravik.flight.recording import Event, Recording, read_recording
+from dravik.flight.starts import on_rail
 
 __all__ = [
     "Controller",
@@ -26,6 +27,7 @@ __all__ = [
     "doublet",
     "fly",
     "from_csv",
+    "on_rail",
     "parse_history",
     "prove_linear",
     "prove_trim",

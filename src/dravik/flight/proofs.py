@@ -54,7 +54,7 @@ def prove_trim(point: TrimPoint, *, duration: float = 60.0, dt: float = 0.01) ->
             expected = expected + point.signals["climb_rate"] * run.time
         drift[name] = float(np.max(np.abs(run[name] - expected)))
     # in a climb the air thins, so the trimmed speed cannot hold: only level flight is held to the limits
-    level = abs(point.condition.flight_path) < 1e-9
+    level = abs(point.condition.flight_path or 0.0) < 1e-9
     return HoldProof(run, drift, {n: limit if level else np.inf for n, limit in HOLD_LIMITS.items()})
 
 

@@ -66,12 +66,12 @@ def value(builder: "TapeBuilder", node: Node) -> int:
             x = _argument(builder, node, 0)
             gain = builder.emit("div", builder.constant(12.0), _argument(builder, node, 1, positive=True))
             return builder.emit("sub", x, builder.emit("mul", gain, rate.register))
-        case "integral":
-            slot = builder.new_state("integral", node)
+        case "integral" | "state":
+            slot = builder.new_state("integral" if node.name == "integral" else "", node)
             start = _argument(builder, node, 1)
             if not builder.is_constant(start):
-                builder.fail("the initial value of an integral must be a constant", node.args[1].position)
-            slot.initial, slot.is_integral = builder.values[start], True
+                builder.fail(f"the initial value of {node.name} must be a constant", node.args[1].position)
+            slot.initial, slot.is_integral = builder.values[start], node.name == "integral"
             # the value keeps to the limits even at the stages within a step
             low, high = _argument(builder, node, 2), _argument(builder, node, 3)
             unlimited = _limits(builder, low, high) == (-1, -1)
@@ -97,10 +97,10 @@ def rates(b: "TapeBuilder", slot: "StateSlot", node: Node) -> None:
         case "rate_limit":
             wish = _first_order(b, slot, node, 2)
             slot.rate = b.emit("rate_clip", wish, _argument(b, node, 1, positive=True), position=node.position)
-        case "integral":
+        case "integral" | "state":
             x, low, high = _argument(b, node, 0), _argument(b, node, 2), _argument(b, node, 3)
             if b.is_constant(low) and b.is_constant(high) and b.values[low] >= b.values[high]:
-                b.fail("the integral's lower limit is not below its upper limit", node.args[2].position)
+                b.fail(f"the lower limit of {node.name} is not below its upper limit", node.args[2].position)
             slot.rate = b.emit("hold_at_limit", x, slot.register, low, high, position=node.position)
             slot.low, slot.high = _limits(b, low, high)
         case "second_order" | "delay":

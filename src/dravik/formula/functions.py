@@ -67,6 +67,13 @@ FUNCTIONS: dict[str, Function] = {
         (0.0, -math.inf, math.inf),
         through=(2, 3),
     ),
+    "state": _dynamic(
+        "rate initial low high",
+        "a state that moves at this rate, from initial, held between low and high; unlike an integral's, "
+        "a trim finds the value at which it stands still",
+        (0.0, -math.inf, math.inf),
+        through=(2, 3),
+    ),
     "lag": _dynamic("x time_constant", "first-order lag 1/(T s + 1)"),
     "washout": _dynamic("x time_constant", "high pass T s/(T s + 1)", through=(0,)),
     "lead_lag": _dynamic("x lead lag", "(lead s + 1)/(lag s + 1)", through=(0, 1, 2)),

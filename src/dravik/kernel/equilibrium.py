@@ -25,7 +25,8 @@ def residual(
 ) -> None:  # fmt: skip
     """Put the scaled unknowns ``v`` into ``z`` and ``u``, and what each equation leaves over into ``out``.
 
-    ``unknowns`` (n, 2): kind, index; ``equations`` (m, 3): kind, index, second index. ``scratch`` (3, states + 2).
+    ``unknowns`` (n, 2): kind, index; ``equations`` (m, 3): kind, index, second index; ``targets`` (m, 2): target,
+    weight. ``scratch`` (3, states + 2).
     """
     for i in range(unknowns.shape[0]):
         if unknowns[i, 0] == 0:
@@ -38,11 +39,11 @@ def residual(
     r = w.registers
     for i in range(equations.shape[0]):
         if equations[i, 0] == 0:
-            out[i] = rates[equations[i, 1]] - targets[i]
+            out[i] = (rates[equations[i, 1]] - targets[i, 0]) * targets[i, 1]
         elif equations[i, 0] == 1:
-            out[i] = r[equations[i, 1]] - targets[i]
+            out[i] = (r[equations[i, 1]] - targets[i, 0]) * targets[i, 1]
         else:
-            out[i] = r[equations[i, 1]] - r[equations[i, 2]] - targets[i]
+            out[i] = (r[equations[i, 1]] - r[equations[i, 2]] - targets[i, 0]) * targets[i, 1]
 
 
 @compiled
@@ -106,12 +107,13 @@ def largest(values: Floats) -> float:
 def newton(
     p: Program, w: Workspace, z: Floats, u: Floats, chart: int, unknowns: Ints, scales: Floats, equations: Ints,
     targets: Floats, v: Floats, out: Floats, slopes: Floats, scratch: Floats, sides: Floats, work: Floats,
-    trial: Floats, extent: int, longest: float, rest: float, steps: int,
+    trial: Floats, walls: Floats, extent: int, longest: float, rest: float, steps: int,
 ) -> tuple[float, int]:  # fmt: skip
     """Move ``v`` by Newton steps, each halved until the residual falls; return the largest residual and steps taken.
 
     A step is at most ``longest`` in any scaled unknown; the search rests below ``rest``. As many equations as
-    unknowns; ``work`` has the shape of ``slopes``, ``trial`` (2, unknowns).
+    unknowns; ``work`` has the shape of ``slopes``, ``trial`` (2, unknowns). No step goes through ``walls``
+    (2, unknowns).
     """
     step, tried = trial[0], trial[1]
     residual(p, w, z, u, chart, unknowns, scales, equations, targets, v, out, scratch, True, extent)
@@ -132,7 +134,7 @@ def newton(
         now = size
         for _ in range(6):
             for i in range(step.shape[0]):
-                tried[i] = v[i] - share * step[i]
+                tried[i] = min(max(v[i] - share * step[i], walls[0, i]), walls[1, i])
             residual(p, w, z, u, chart, unknowns, scales, equations, targets, tried, sides[0], scratch, True, extent)
             now = largest(sides[0])
             if now < size:

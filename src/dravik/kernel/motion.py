@@ -32,6 +32,7 @@ from dravik.kernel.program import (
     N_INPUTS,
     N_LOADS,
     N_STATES,
+    RAIL,
     RATES,
     SPAN,
     STAGE_A,
@@ -59,7 +60,7 @@ DENSITY, PRESSURE, TEMPERATURE, SOUND, EAS = (
     _INDEX[n] for n in ("density", "pressure", "temperature", "speed_of_sound", "equivalent_airspeed")
 )
 P_HAT, FLIGHT_PATH, ALPHA_DOT, U_DOT = (_INDEX[n] for n in ("p_hat", "flight_path", "alpha_dot", "u_dot"))
-P_DOT, NX, AIRSPEED_DOT = (_INDEX[n] for n in ("p_dot", "nx", "airspeed_dot"))
+P_DOT, NX, AIRSPEED_DOT, U_AIR = (_INDEX[n] for n in ("p_dot", "nx", "airspeed_dot", "u_air"))
 N_BASE, N_RIGID = len(BASE_SIGNALS), len(RIGID_STATES)
 STANDARD_GRAVITY, SEA_LEVEL_DENSITY = 9.80665, 1.225
 SLOW = 1e-3  # m/s: below this airspeed angles and non-dimensional rates are zero, not noise
@@ -101,6 +102,7 @@ def air_data(p: Program, r: Floats, m: tuple[float, ...]) -> tuple[float, float,
     w = p.layout[WIND]
     wu, wv, ww = rotate(m, r[w], r[w + 1], -r[w + 2])
     ua, va, wa = r[U] - wu, r[U + 1] - wv, r[U + 2] - ww
+    r[U_AIR], r[U_AIR + 1], r[U_AIR + 2] = ua, va, wa
     speed = math.sqrt(ua * ua + va * va + wa * wa)
     temperature, pressure, density, sound = air(r[NORTH + 2], p.numbers[TEMPERATURE_OFFSET])
     r[AIRSPEED], r[MACH] = speed, speed / sound
@@ -197,7 +199,10 @@ def sum_loads(p: Program, r: Floats) -> tuple[float, float, float, float, float,
         if kind == 2:
             # what flows through a turning body is turned with it: Coriolis' force on the whole flow, -2 w x (flow way)
             dx, dy, dz = cross(-2.0 * r[P], -2.0 * r[P + 1], -2.0 * r[P + 2], dx, dy, dz)
-        if kind != 1:
+        if kind == 3:
+            # what spins about an axis fixed in the body turns with it: -w x h
+            dx, dy, dz = cross(-r[P], -r[P + 1], -r[P + 2], dx, dy, dz)
+        if kind == 0 or kind == 2:
             tx, ty, tz = cross(numbers[at + 3] - gx, numbers[at + 4] - gy, numbers[at + 5] - gz, dx, dy, dz)
             fx, fy, fz = fx + dx, fy + dy, fz + dz
         else:
@@ -364,10 +369,19 @@ def earth_rates(p: Program, w: Workspace, m: tuple[float, ...], x: Floats, dx: F
 
 
 @compiled
+def _felt(p: Program, r: Floats, m: tuple[float, ...], ax: float) -> tuple[float, float, float]:
+    """Return the force other than weight on a body that a rail guides along its x axis."""
+    mass = r[p.layout[p.layout[MASS]]]
+    gx, gy, gz = weight(p, m)
+    return mass * (ax - gx), -mass * gy, -mass * gz
+
+
+@compiled
 def evaluate(p: Program, w: Workspace, t: float, x: Floats, u: Floats, dx: Floats, steady: bool, extent: int) -> None:
     """Put the rates of all states into ``dx``, and the signals into the registers.
 
-    ``steady`` lifts rate limits and stops (for trim); ``extent`` is MOTION, SIGNALS or EVERYTHING.
+    ``steady`` lifts rate limits and stops (for trim); ``extent`` is MOTION, SIGNALS or EVERYTHING. On a rail the body
+    moves along its x axis alone, and not backwards from rest.
     """
     r, layout = w.registers, p.layout
     m = matrix_of(x)
@@ -375,9 +389,12 @@ def evaluate(p: Program, w: Workspace, t: float, x: Floats, u: Floats, dx: Float
     run_stage(p, w, 0, layout[STAGE_A], steady)
     fx, fy, fz, mx, my, mz = solve_loads(p, w, m, ua, va, wa, steady)
     ax, ay, az = _accelerations(p, r, m, fx, fy, fz)
+    px, py, pz = rotational_acceleration(p, r, mx, my, mz)
+    if layout[RAIL] >= 0 and r[layout[RAIL]] != 0.0:
+        ax, ay, az, px, py, pz = max(ax, 0.0) if r[U] <= 0.0 else ax, 0.0, 0.0, 0.0, 0.0, 0.0
+        fx, fy, fz = _felt(p, r, m, ax)
     alpha_dot, beta_dot, speed_dot = _rates_relative_to_air(p, r, m, ua, va, wa, ax, ay, az)
     set_air_angle_rates(p, r, alpha_dot, beta_dot)
-    px, py, pz = rotational_acceleration(p, r, mx, my, mz)
     n = 1.0 / (r[layout[layout[MASS]]] * STANDARD_GRAVITY)
     r[U_DOT], r[U_DOT + 1], r[U_DOT + 2] = ax, ay, az
     r[P_DOT], r[P_DOT + 1], r[P_DOT + 2] = px, py, pz

@@ -18,6 +18,8 @@ Ints = NDArray[np.int64]
 
 #: Axes in which coefficients may be given.
 AXES = {"body": 0, "stability": 1, "wind": 2}
+#: Kinds of loads, in the order of the numbers the kernel knows them by.
+LOADS_BY_KIND = ("force", "moment", "flow", "spin")
 N_RIGID = len(RIGID_STATES)
 N_BASE = len(BASE_SIGNALS)
 EVENT_CAPACITY = 512
@@ -57,7 +59,8 @@ class Workspace(NamedTuple):
 # where sections of ``layout`` begin
 (STATES, RATES, LOWS, HIGHS, MASS, AERO, LOADS, LOAD_KINDS, EVENTS, EVENT_STOPS) = range(13, 23)
 (AXIS_START, AXIS_SIZE, TABLE_START, TABLE_INTO, SHAPES) = range(23, 28)
-HEADER = 28
+RAIL = 28  # the register that tells whether a rail guides the body, -1 without one
+HEADER = 29
 # ``numbers``
 (GRAVITY, TEMPERATURE_OFFSET, AREA, CHORD, SPAN, MOMENT_POINT) = range(6)
 LOAD_VECTORS = 8
@@ -67,14 +70,15 @@ LOAD_VECTORS = 8
 class PointLoad:
     """A force or moment along a fixed body direction at a point; ``register`` holds its size in N or N m.
 
-    A flow is a mass flow (kg/s) that runs the way ``direction`` (m) through the body, its middle at ``position``.
+    ``kind`` is ``force``, ``moment``, ``flow``: a mass flow (kg/s) that runs the way ``direction`` (m) through the
+    body, its middle at ``position``, or ``spin``: the angular momentum (N m s) of what turns about
+    ``direction`` in the body.
     """
 
     register: int
     direction: tuple[float, float, float]
     position: tuple[float, float, float] = (0.0, 0.0, 0.0)
-    is_moment: bool = False
-    is_flow: bool = False
+    kind: str = "force"
 
 
 @dataclass(frozen=True)
@@ -95,6 +99,7 @@ class RigidBody:
     gravity: float = 9.80665
     temperature_offset: float = 0.0
     events: Sequence[tuple[int, bool]] = field(default_factory=tuple)
+    rail: int = -1
 
 
 def _reads(tape: Tape, stop: int, names: Sequence[str]) -> bool:
@@ -125,7 +130,7 @@ def build_program(tape: Tape, body: RigidBody) -> Program:
         MASS: body.mass_registers,
         AERO: body.aero_registers,
         LOADS: [load.register for load in body.loads],
-        LOAD_KINDS: [2 if load.is_flow else int(load.is_moment) for load in body.loads],
+        LOAD_KINDS: [LOADS_BY_KIND.index(load.kind) for load in body.loads],
         EVENTS: [register for register, _ in body.events],
         EVENT_STOPS: [int(stops) for _, stops in body.events],
         AXIS_START: [int(i) + breaks_at for i in tape.axis_start],
@@ -134,6 +139,7 @@ def build_program(tape: Tape, body: RigidBody) -> Program:
     }
     layout = [0] * HEADER
     layout[STAGE_A : STAGE_D + 1] = tape.stages
+    layout[RAIL] = body.rail
     layout[N_INPUTS], layout[WIND] = body.inputs, body.wind
     layout[FORCE_AXES], layout[MOMENT_AXES] = AXES[body.force_axes], AXES[body.moment_axes]
     layout[N_STATES], layout[N_LOADS], layout[N_EVENTS] = len(tape.states), len(body.loads), len(body.events)

@@ -27,7 +27,7 @@ def linearise(
     craft: Aircraft,
     point: TrimPoint,
     *,
-    coordinates: str = "air",
+    coordinates: str = "",
     outputs: Sequence[str] = (),
     states: Sequence[str] | None = None,
 ) -> LinearModel:
@@ -42,7 +42,7 @@ def linearise(
     A table that bends at the operating point has two slopes there: the model holds their mean, and lists
     it in ``kinks``. Raises DravikError for unknown names, and at ±90° pitch, where Euler angles have no rates.
     """
-    plant = craft.plant(coordinates)
+    plant = craft.plant(coordinates or ("body" if point.condition.is_steep else "air"))
     for name in outputs:
         craft.signal(name)
     if abs(abs(point.signals["theta"]) - np.pi / 2) < 1e-3:

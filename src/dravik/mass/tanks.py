@@ -21,17 +21,21 @@ SLICES = 400
 class Tank(Model):
     """A tank: the middle of its volume (``position``, station axes), its shape, and the density of what is in it.
 
-    ``box`` with ``size``; ``cylinder`` with ``radius``, ``length`` and ``axis`` (``x``, ``y`` lying, ``z`` standing).
+    ``box`` with ``size``; ``cylinder`` with ``radius``, ``length`` and ``axis`` (``x``, ``y`` lying, ``z`` standing);
+    ``grain``, solid propellant along x with ``radius``, ``length`` and ``bore`` (its radius), which burns from the bore
+    outwards, or from its aft end (``burns = "end"``).
     ``flow`` is a formula for the rate at which it drains, kg/s (filling is negative); it stops when the tank is empty
     or full. ``exit`` is where the liquid leaves the aircraft (the tank's own middle unless said).
     """
 
     position: Position
-    shape: Literal["box", "cylinder"] = "box"
+    shape: Literal["box", "cylinder", "grain"] = "box"
     size: tuple[Length, Length, Length] | None = None
     radius: Annotated[Length, Field(gt=0.0)] | None = None
     length: Annotated[Length, Field(gt=0.0)] | None = None
     axis: Literal["x", "y", "z"] = "x"
+    bore: Annotated[Length, Field(ge=0.0)] = 0.0
+    burns: Literal["bore", "end"] = "bore"
     density: Annotated[Density, Field(gt=0.0)]
     flow: str | float | None = None
     exit: Position | None = None
@@ -43,7 +47,9 @@ class Tank(Model):
             if self.size is None or min(self.size) <= 0.0:
                 raise DravikError("a box has three sides above zero", where="size")
         elif self.radius is None or self.length is None:
-            raise DravikError("a cylinder has a radius and a length", where="radius")
+            raise DravikError(f"a {self.shape} has a radius and a length", where="radius")
+        if self.radius is not None and not self.bore < self.radius:
+            raise DravikError("the bore is not below the radius", where="bore")
         return self
 
     @property
@@ -51,7 +57,7 @@ class Tank(Model):
         """The most it holds, kg."""
         if self.size is not None and self.shape == "box":
             return self.density * self.size[0] * self.size[1] * self.size[2]
-        return self.density * np.pi * float(self.radius or 0.0) ** 2 * float(self.length or 0.0)
+        return self.density * np.pi * (float(self.radius or 0.0) ** 2 - self.bore**2) * float(self.length or 0.0)
 
 
 @dataclass(frozen=True)
@@ -86,6 +92,8 @@ def tank_tables(tank: Tank, count: int = 33) -> TankTables:
 
     The liquid's surface stays level with the aircraft's x and y: right in straight flight, the more so the fuller.
     """
+    if tank.shape == "grain":
+        return _grain_tables(tank, count)
     height = _height(tank)
     edges = np.linspace(0.0, height, SLICES + 1)
     middle, thick = 0.5 * (edges[1:] + edges[:-1]), np.diff(edges)
@@ -110,6 +118,28 @@ def tank_tables(tank: Tank, count: int = 33) -> TankTables:
     level = np.interp(mass, filled, edges)
     surface = np.stack([np.full_like(mass, x), np.full_like(mass, y), centre[2] + 0.5 * height - level], axis=1)
     return TankTables(mass, first, second, surface)
+
+
+def _grain_tables(tank: Tank, count: int) -> TankTables:
+    """Return a grain's tables from the closed forms of a tube."""
+    radius, length, full = float(tank.radius or 0.0), float(tank.length or 0.0), tank.capacity
+    mass = np.linspace(0.0, full, count)
+    left = mass / full
+    bore, long = np.full(count, tank.bore), np.full(count, length)
+    if tank.burns == "bore":
+        bore = np.sqrt(radius**2 - (radius**2 - tank.bore**2) * left)
+    else:
+        long = length * left
+    centre = np.broadcast_to(body_from_station(np.array(tank.position)), (count, 3)).copy()
+    fore = centre[:, 0] + 0.5 * length
+    centre[:, 0] = fore - 0.5 * long
+    surface = centre.copy()
+    if tank.burns == "end":
+        surface[:, 0] = fore - long
+    x, y, z = centre.T
+    across = 0.25 * (radius**2 + bore**2)
+    squares = np.stack([x * x + long**2 / 12.0, y * y + across, z * z + across, x * y, x * z, y * z], axis=1)
+    return TankTables(mass, mass[:, None] * centre, mass[:, None] * squares, surface)
 
 
 def _is_round(tank: Tank) -> bool:

@@ -1,20 +1,35 @@
-"""Propulsion builders: propeller and rotor maps by blade elements and momentum, and readings of a thrust stand."""
+"""Propulsion: maps of propellers and rotors, readings of a thrust stand, and engines as formulas of an aircraft."""
 
 from dravik.propulsion.bench import BenchResult, MotorConstants, reduce_bench
 from dravik.propulsion.blades import Blades, Section, read_blades
 from dravik.propulsion.elements import BladeFlow, RotorLoads, blade_flow, rotor_loads
+from dravik.propulsion.engines import SolidMotor
 from dravik.propulsion.maps import propeller_map, write_map
+from dravik.propulsion.pieces import Pieces, check_thrust_curve, read_thrust_curve
+from dravik.propulsion.powerplant import powerplant
+from dravik.propulsion.rotors import DiscLoads, disc_loads, disc_map, planned_map
+from dravik.propulsion.shafts import MAP_COLUMNS
 
 __all__ = [
+    "MAP_COLUMNS",
     "BenchResult",
     "BladeFlow",
     "Blades",
+    "DiscLoads",
     "MotorConstants",
+    "Pieces",
     "RotorLoads",
     "Section",
+    "SolidMotor",
     "blade_flow",
+    "check_thrust_curve",
+    "disc_loads",
+    "disc_map",
+    "planned_map",
+    "powerplant",
     "propeller_map",
     "read_blades",
+    "read_thrust_curve",
     "reduce_bench",
     "rotor_loads",
     "write_map",

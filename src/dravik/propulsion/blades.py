@@ -12,7 +12,7 @@ from dravik.definitions import read_definition
 from dravik.errors import DravikError
 from dravik.quantities import Angle, Length, Model
 
-__all__ = ["BladeStation", "Blades", "Section", "read_blades"]
+__all__ = ["BladeStation", "Blades", "MapPlan", "Section", "read_blades"]
 
 Floats = NDArray[np.float64]
 
@@ -54,6 +54,15 @@ class BladeStation(Model):
     twist: Angle
 
 
+class MapPlan(Model):
+    """What a map of the blades is computed over; an axis of one value is left out of it."""
+
+    advance_ratio: tuple[float, ...] = Field(min_length=2)
+    cross_ratio: tuple[Annotated[float, Field(ge=0.0)], ...] = (0.0,)
+    blade_angle: tuple[Angle, ...] = Field(min_length=1)
+    tip_mach: Annotated[float, Field(gt=0.0, lt=1.0)] = 0.3
+
+
 class Blades(Model):
     """A set of blades; angles of the whole blade are those at ``reference`` of the radius (0.75 unless said)."""
 
@@ -64,6 +73,7 @@ class Blades(Model):
     stations: tuple[BladeStation, ...] = Field(min_length=2)
     section: Section = Section()
     reference: Annotated[float, Field(gt=0.0, le=1.0)] = 0.75
+    map: MapPlan | None = None
 
     @model_validator(mode="after")
     def _rising(self) -> "Blades":

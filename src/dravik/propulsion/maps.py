@@ -1,5 +1,6 @@
 """Propeller maps: thrust and power coefficients over advance ratio and blade angle, as tables for an aircraft."""
 
+from collections.abc import Sequence
 from pathlib import Path
 
 import numpy as np
@@ -36,7 +37,7 @@ def propeller_map(
     )
 
 
-def write_map(tables: tuple[Table, Table], path: str | Path, *, note: str = "") -> None:
+def write_map(tables: Sequence[Table], path: str | Path, *, note: str = "") -> None:
     """Write a map as one tidy CSV file; raises DravikError when that cannot be done."""
     try:
         write_columns(tables, path, note=note)

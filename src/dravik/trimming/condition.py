@@ -1,5 +1,6 @@
 """What a trim is to hold: straight flight at an airspeed, an altitude, a flight-path angle."""
 
+import math
 from dataclasses import dataclass, field
 
 from dravik.errors import DravikError
@@ -8,19 +9,22 @@ from dravik.units import in_si
 __all__ = ["Condition"]
 
 Quantity = str | float
+HOVER = 0.01  # m/s: below it a condition is hover
+STEEP = 1.4  # rad
 
 
 @dataclass(frozen=True)
 class Condition:
-    """Straight flight, in SI and rad.
+    """Straight flight, or hover, in SI and rad.
 
+    ``flight_path`` None leaves the climb to what the inputs give; it may be ±90°, and the airspeed may be zero.
     ``bank`` fixed leaves the sideslip free; otherwise ``sideslip`` is fixed and the bank is free.
     ``inputs`` sets inputs by name before the search; ``wind`` is the velocity of the air north, east, up.
     """
 
     airspeed: float
     altitude: float
-    flight_path: float = 0.0
+    flight_path: float | None = 0.0
     heading: float = 0.0
     sideslip: float = 0.0
     bank: float | None = None
@@ -32,7 +36,7 @@ class Condition:
         *,
         airspeed: Quantity,
         altitude: Quantity,
-        flight_path: Quantity = "0 deg",
+        flight_path: Quantity | None = "0 deg",
         heading: Quantity = "0 deg",
         sideslip: Quantity = "0 deg",
         bank: Quantity | None = None,
@@ -40,15 +44,17 @@ class Condition:
     ) -> "Condition":
         """Return a condition from quantities: strings with units, or numbers in SI and rad.
 
-        Raises DravikError for wrong units, for an airspeed that is not above zero, and for a flight path
-        of ±90° or beyond.
+        Raises DravikError for wrong units, for an airspeed below zero, a flight path beyond ±90°, and a bank or a free
+        flight path in hover, where they mean nothing.
         """
         speed = in_si(airspeed, "speed", where="airspeed")
-        if not speed > 0.0:
-            raise DravikError(f"airspeed {airspeed!r}", expected="a speed above zero")
-        path = in_si(flight_path, "angle", where="flight_path")
-        if not abs(path) < 1.55:
-            raise DravikError(f"flight_path {flight_path!r}", expected="between -88 deg and 88 deg")
+        if not speed >= 0.0:
+            raise DravikError(f"airspeed {airspeed!r}", expected="a speed, or zero for hover")
+        path = None if flight_path in (None, "free") else in_si(flight_path, "angle", where="flight_path")
+        if path is not None and not abs(path) <= 0.5 * math.pi + 1e-9:
+            raise DravikError(f"flight_path {flight_path!r}", expected="between -90 deg and 90 deg")
+        if speed < HOVER and (path is None or bank is not None):
+            raise DravikError("hover with a bank or a free flight path", hint="an airspeed above zero")
         return cls(
             airspeed=speed,
             altitude=in_si(altitude, "length", where="altitude"),
@@ -59,7 +65,14 @@ class Condition:
             inputs=dict(inputs or {}),
         )
 
+    @property
+    def is_steep(self) -> bool:
+        """Whether angles to the flow mean nothing or are singular: in hover, and straight up or down."""
+        return self.airspeed < HOVER or (self.flight_path is not None and abs(self.flight_path) > STEEP)
+
     def __str__(self) -> str:
+        if self.airspeed < HOVER:
+            return f"hover at {self.altitude:.5g} m"
         text = f"{self.airspeed:.4g} m/s at {self.altitude:.5g} m"
         if self.flight_path:
             text += f", flight path {self.flight_path * 57.29577951308232:.3g} deg"

@@ -7,7 +7,7 @@ at its stop. SciPy's optimisers are loaded only then: they take longer to load t
 """
 
 import math
-from dataclasses import dataclass
+from collections.abc import Sequence
 
 import numpy as np
 from numpy.typing import NDArray
@@ -15,11 +15,12 @@ from numpy.typing import NDArray
 from dravik.aircraft import Aircraft
 from dravik.errors import DravikError, TrimError
 from dravik.kernel import BASE_SIGNALS
-from dravik.kernel.chart import AIR_CHART, state_from_chart
+from dravik.kernel.chart import N_CHART, state_from_chart
 from dravik.kernel.equilibrium import newton, residual, residual_slopes
 from dravik.kernel.program import EVERYTHING, SIGNALS
 from dravik.plants import Plant
 from dravik.trimming.condition import Condition, Quantity
+from dravik.trimming.posing import Problem, pose
 from dravik.trimming.result import PlantTrim, TrimPoint
 from dravik.units import KINDS, in_si
 
@@ -28,8 +29,8 @@ __all__ = ["trim", "trim_plant"]
 Floats = NDArray[np.float64]
 LARGEST_STEP = 0.5  # of a scaled unknown: rad, or half the range of an input
 CONVERGED = 1e-12  # the same, at which the search rests
+LEVERS = (0.8, 0.15)  # of their range, where a search starts anew
 TOLERANCE = 1e-8  # largest residual of a trim that counts as reached, m/s^2, rad/s^2, rad/s
-_RIGID = {3: "airspeed", 4: "alpha", 5: "beta", 9: "p", 10: "q", 11: "r"}
 _MEANING = {
     "airspeed": "force along the flight path",
     "alpha": "force across it, in the plane of symmetry",
@@ -37,43 +38,10 @@ _MEANING = {
     "p": "rolling moment",
     "q": "pitching moment",
     "r": "yawing moment",
+    "u": "force along body x",
+    "v": "force along body y",
+    "w": "force along body z",
 }
-_CHART = {"alpha": 4, "beta": 5, "phi": 6, "theta": 7}
-
-
-@dataclass
-class _Problem:
-    """Unknowns and equations of one trim, in the form the kernel wants."""
-
-    names: list[str]
-    unknowns: list[tuple[int, int]]
-    start: list[float]
-    scales: list[float]
-    bounds: list[tuple[float, float]]
-    equation_names: list[str]
-    equations: list[tuple[int, int, int]]
-    targets: list[float]
-
-    def unknown(
-        self,
-        name: str,
-        kind: int,
-        index: int,
-        start: float,
-        scale: float,
-        low: float = -math.inf,
-        high: float = math.inf,
-    ) -> None:
-        self.names.append(name)
-        self.unknowns.append((kind, index))
-        self.start.append(min(max(start, low), high) / scale)
-        self.scales.append(scale)
-        self.bounds.append((low / scale, high / scale))
-
-    def equation(self, name: str, kind: int, a: int, b: int = 0, target: float = 0.0) -> None:
-        self.equation_names.append(name)
-        self.equations.append((kind, a, b))
-        self.targets.append(target)
 
 
 def trim(
@@ -81,15 +49,17 @@ def trim(
     *,
     airspeed: Quantity,
     altitude: Quantity,
-    flight_path: Quantity = "0 deg",
+    flight_path: Quantity | None = "0 deg",
     heading: Quantity = "0 deg",
     sideslip: Quantity = "0 deg",
     bank: Quantity | None = None,
     inputs: dict[str, Quantity] | None = None,
     strict: bool = True,
 ) -> TrimPoint:
-    """Return straight, unaccelerated flight at an airspeed, an altitude and a flight-path angle.
+    """Return straight, unaccelerated flight at an airspeed, an altitude and a flight-path angle, or hover.
 
+    Hover is an airspeed of zero: the aircraft moves with the air. ``flight_path=None`` leaves the climb free, for
+    inputs that are given instead (full power, or none).
     Quantities are strings with units or numbers in SI. Free to move are alpha, theta, the bank (or, with
     ``bank`` given, the sideslip), the inputs marked ``trim``, actuators and engines; ``inputs`` sets others,
     such as a flap lever, and takes a trim input that is named out of the search. Integrals of control
@@ -108,7 +78,7 @@ def trim(
         airspeed=airspeed, altitude=altitude, flight_path=flight_path, heading=heading, sideslip=sideslip,
         bank=bank, inputs=values,
     )  # fmt: skip
-    problem, z, u = _pose(craft, condition)
+    problem, z, u = pose(craft, condition)
     search = _Search(craft, problem, z, u)
     v, reached = search.solve()
     point = _report(craft, condition, problem, search, v, reached)
@@ -117,55 +87,10 @@ def trim(
     return point
 
 
-def _pose(craft: Aircraft, condition: Condition) -> tuple[_Problem, Floats, Floats]:
-    """Return the unknowns and equations of a condition, and the chart state and inputs to start from."""
-    problem = _Problem([], [], [], [], [], [], [], [])
-    u = craft.default_inputs()
-    for name, value in condition.inputs.items():
-        u[craft.input_index(name)] = value
-    z = np.zeros(12 + len(craft.tape.states))
-    z[2], z[3], z[8] = condition.altitude, condition.airspeed, condition.heading
-    z[5] = condition.sideslip
-    alpha = 0.05
-    z[4], z[7] = alpha, condition.flight_path + alpha
-    angles = [("alpha", alpha, 1.4), ("theta", z[7], 1.55)]
-    if condition.bank is None:
-        angles.append(("phi", 0.0, 1.5))
-    else:
-        z[6] = condition.bank
-        angles.append(("beta", 0.0, 1.4))
-    for name, start, limit in angles:
-        problem.unknown(name, 0, _CHART[name], start, 1.0, -limit, limit)
-    names = craft.tape.names
-    for i, (name, spec) in enumerate(craft.inputs.items()):
-        if spec.follows:
-            problem.unknown(name, 1, i, spec.default, 1.0, spec.low, spec.high)
-            problem.equation(f"{name} - {spec.follows}", 2, names[name], names[spec.follows])
-        elif spec.trim and name not in condition.inputs:
-            span = spec.high - spec.low
-            bounded = math.isfinite(span)
-            start = spec.low + 0.4 * span if bounded and spec.low >= 0.0 else spec.default
-            problem.unknown(name, 1, i, start, 0.5 * span if bounded else 1.0, spec.low, spec.high)
-    for index, name in _RIGID.items():
-        problem.equation(f"{name}_dot", 0, index)
-    problem.equation("flight_path", 1, names["flight_path"], target=condition.flight_path)
-    limits = craft.limits
-    for i, slot in enumerate(craft.tape.states):
-        z[12 + i] = slot.initial
-        if slot.is_integral:
-            continue
-        low, high = limits.get(slot.name, (-math.inf, math.inf))
-        if math.isfinite(high) and not low <= 0.0 <= high:
-            z[12 + i] = low
-        problem.unknown(slot.name, 0, 12 + i, float(z[12 + i]), 1.0, low, high)
-        problem.equation(f"{slot.name}_rate_of_change", 0, 12 + i)
-    return problem, z, u
-
-
 class _Search:
     """The compiled residual of one problem behind SciPy's interface."""
 
-    def __init__(self, craft: Aircraft, problem: _Problem, z: Floats, u: Floats) -> None:
+    def __init__(self, craft: Aircraft, problem: Problem, z: Floats, u: Floats) -> None:
         self.craft, self.z, self.u = craft, z, u
         self.problem = problem
         self.work = craft.workspace()
@@ -183,29 +108,40 @@ class _Search:
         asked = any(kind != 0 and max(a, b) >= len(BASE_SIGNALS) for kind, a, b in problem.equations)
         self.extent = EVERYTHING if asked else SIGNALS
         self.low, self.high = (np.array(side) for side in zip(*problem.bounds, strict=True))
+        self.walls = np.array([[-np.inf] * n, [np.inf] * n])
+        for i, pair in problem.walls.items():
+            self.walls[:, i] = pair
 
     def residual(self, v: Floats, steady: bool = True) -> Floats:
         self.evaluations += 1
         residual(
-            self.craft.program, self.work, self.z, self.u, 0, *self.args, v, self.out, self.scratch, steady,
-            self.extent,
+            self.craft.program, self.work, self.z, self.u, self.problem.chart, *self.args, v, self.out, self.scratch,
+            steady, self.extent,
         )  # fmt: skip
         return self.out.copy()
 
     def jacobian(self, v: Floats) -> Floats:
         self.evaluations += 2 * len(v)
         residual_slopes(
-            self.craft.program, self.work, self.z, self.u, 0, *self.args, np.array(v), self.slopes, self.scratch,
-            self.sides, True, self.extent,
+            self.craft.program, self.work, self.z, self.u, self.problem.chart, *self.args, np.array(v), self.slopes,
+            self.scratch, self.sides, True, self.extent,
         )  # fmt: skip
         return self.slopes.copy()
 
     def solve(self) -> tuple[Floats, bool]:
         """Return the unknowns, scaled, and whether every equation holds within the limits."""
-        start = np.array(self.problem.start)
+        start = self._settled(np.array(self.problem.start))
         square = len(start) == len(self.problem.equations)
         if square:
             v, size = self._newton(start.copy())
+            for share in LEVERS if self.problem.shafts else ():
+                # an idle motor answers to no small move of its lever: start elsewhere
+                if size < 1e-6:
+                    break
+                v = start.copy()
+                levers = self.problem.levers
+                v[levers] = self.low[levers] + share * (self.high[levers] - self.low[levers])
+                v, size = self._newton(self._settled(v))
             if not size < 1e-6:
                 from scipy.optimize import root
 
@@ -217,6 +153,17 @@ class _Search:
         if square and not self._holds(v) and np.max(np.abs(self.residual(v))) < 1e-4:
             v = np.clip(self._newton(v)[0], self.low, self.high)
         return v, self._holds(v)
+
+    def _settled(self, v: Floats) -> Floats:
+        """Return the point with shafts and other states where they stand still while the aircraft is held."""
+        if not self.problem.shafts:
+            return v
+        rows = [i for i, (kind, k) in enumerate(self.problem.unknowns) if kind == 0 and k >= N_CHART]
+        equations = [i for i, (kind, k, _) in enumerate(self.problem.equations) if kind == 0 and k >= N_CHART]
+        self.residual(v)  # puts all unknowns in place
+        found = v.copy()
+        found[rows], _ = self._newton(v[rows], rows, equations)
+        return found
 
     def _best_inside(self, start: Floats) -> Floats:
         """Return the point within the limits that leaves least over, the speed giving way first.
@@ -243,12 +190,18 @@ class _Search:
         )  # fmt: skip
         return np.asarray(best.x, dtype=float)
 
-    def _newton(self, v: Floats) -> tuple[Floats, float]:
-        """Return the point after Newton's method, and the largest residual there."""
+    def _newton(
+        self, v: Floats, rows: Sequence[int] | None = None, equations: Sequence[int] | None = None
+    ) -> tuple[Floats, float]:
+        """Return the point after Newton's method and the largest residual; of some unknowns and equations only."""
         n = len(v)
+        pick = slice(None) if rows is None else np.array(rows, dtype=np.int64)
+        among = slice(None) if equations is None else np.array(equations, dtype=np.int64)
+        unknowns, scales, laws, targets = self.args
         size, steps = newton(
-            self.craft.program, self.work, self.z, self.u, 0, *self.args, v, self.out, self.slopes, self.scratch,
-            self.sides, np.empty((n, n)), np.empty((2, n)), self.extent, LARGEST_STEP, CONVERGED, 25,
+            self.craft.program, self.work, self.z, self.u, self.problem.chart, unknowns[pick], scales[pick],
+            laws[among], targets[among], v, np.empty(n), np.empty((n, n)), self.scratch, np.empty((2, n)),
+            np.empty((n, n)), np.empty((2, n)), self.walls[:, pick].copy(), self.extent, LARGEST_STEP, CONVERGED, 25,
         )  # fmt: skip
         self.evaluations += 1 + steps * (2 * n + 1)
         return v, size
@@ -260,12 +213,12 @@ class _Search:
 
 
 def _report(
-    craft: Aircraft, condition: Condition, problem: _Problem, search: _Search, v: Floats, reached: bool
+    craft: Aircraft, condition: Condition, problem: Problem, search: _Search, v: Floats, reached: bool
 ) -> TrimPoint:
     left = search.residual(v, steady=False)
     u = search.u.copy()
     x = np.empty(len(search.z) + 1)
-    state_from_chart(craft.program, search.z, u, AIR_CHART, x)
+    state_from_chart(craft.program, search.z, u, problem.chart, x)
     signals = craft.values(x, u, workspace=search.work)
     at_stop = _at_stop(problem, search, v)
     drifting = {
@@ -289,7 +242,7 @@ def _report(
     )
 
 
-def _at_stop(problem: _Problem, search: _Search, v: Floats) -> list[str]:
+def _at_stop(problem: Problem, search: _Search, v: Floats) -> list[str]:
     """Name the inputs at a limit, and the effectors at one that such an input commands."""
     span = search.high - search.low
     room = np.where(np.isfinite(span), 1e-6 * span, 0.0)

@@ -15,6 +15,7 @@ __all__ = ["check_flight"]
 
 Floats = NDArray[np.float64]
 STEP = 1e-4
+FAR = -1e6  # m: a rail out of reach
 
 
 class _Sign(NamedTuple):
@@ -76,19 +77,23 @@ def check_flight(crafts: Sequence[Aircraft]) -> Iterator[Finding]:
     slopes: list[float] = []
     uncarried: list[str] = []
     low, high = envelope.airspeed
+    # a rotorcraft stands by its control laws: of its own it is only damped
+    signs = [s for s in _SIGNS if not first.definition.mixers or (s.rate == s.by and s.by in "pqr")]
+    winged = "CL" in first.definition.aero.coefficients
+    low = max(low, 0.1 * high)
     for craft in crafts:
         plant = craft.plant("air")
         for airspeed in (low, 0.5 * (low + high), high):
             label = f"{airspeed:.4g} m/s {craft.loading_name}"
             try:
-                z, u = _level(craft, plant, airspeed, envelope.altitude[0])
+                z, u = _level(craft, plant, airspeed, envelope.altitude[0], carried=winged)
             except DravikError as error:
                 yield Finding("error", place, str(error), "check the table against the envelope")
                 continue
             except ValueError:
                 uncarried.append(label)
                 continue
-            for sign in _SIGNS:
+            for sign in signs:
                 value = _derivative(plant, z, u, sign)
                 if value is not None and value * sign.sign <= 0.0 and not (value == 0.0 and sign.severity == "warning"):
                     wrong.setdefault(sign, []).append(label)
@@ -112,11 +117,19 @@ def check_flight(crafts: Sequence[Aircraft]) -> Iterator[Finding]:
         yield Finding("warning", place, text, f"{hint}; expected 1 to 8")
 
 
-def _level(craft: Aircraft, plant: AircraftPlant, airspeed: float, altitude: float) -> tuple[Floats, Floats]:
-    """Return the state in which the weight is carried, engines at a third of their range."""
+def _level(
+    craft: Aircraft, plant: AircraftPlant, airspeed: float, altitude: float, *, carried: bool
+) -> tuple[Floats, Floats]:
+    """Return the state in which the weight is carried, engines at a third of their range.
+
+    What is not ``carried`` by a wing, as a rocket or a rotorcraft, flies straight along its axis instead.
+    """
     u = craft.default_inputs()
+    if craft.definition.rail is not None:
+        u[craft.input_index("rail_altitude")] = FAR
     z = np.zeros(len(plant.state_names))
     z[2], z[3] = altitude, airspeed
+    z[12:] = [s.initial for s in craft.tape.states]
     for i, name in enumerate(plant.state_names):
         if name.startswith("power_") and name in craft.limits:
             low, high = craft.limits[name]
@@ -131,6 +144,9 @@ def _level(craft: Aircraft, plant: AircraftPlant, airspeed: float, altitude: flo
         craft.refuse_outside(plant.workspace)
         return rate
 
+    if not carried:
+        sinking(0.0)
+        return z, u
     alpha = brentq(sinking, math.radians(-12.0), _first_balance(sinking))
     sinking(float(alpha))
     return z, u

@@ -7,6 +7,7 @@ import numpy as np
 
 from dravik.aircraft.checks.finding import Finding
 from dravik.aircraft.craft import Aircraft
+from dravik.aircraft.schema import Loading
 from dravik.tables import Axis
 from dravik.units import from_si
 
@@ -35,7 +36,7 @@ def check_loadings(craft: Aircraft) -> Iterator[Finding]:
                 f"the largest principal moment, {c}, exceeds the sum of the others, {a} + {b}: no body has that",
                 "check Ixx, Iyy, Izz: for a flat body Izz is nearly, and at most, Ixx + Iyy",
             )  # fmt: skip
-        for axis, moment in (("Ixx", loading.Ixx), ("Iyy", loading.Iyy), ("Izz", loading.Izz)):
+        for axis, moment in _moments(craft, loading):
             share = math.sqrt(abs(moment) / loading.mass) / span
             if not 0.02 < share < 0.6:
                 yield Finding(
@@ -45,13 +46,27 @@ def check_loadings(craft: Aircraft) -> Iterator[Finding]:
                 )  # fmt: skip
 
 
+def _moments(craft: Aircraft, loading: Loading) -> list[tuple[str, float]]:
+    """Return the moments of inertia that the span tells something about."""
+    if not is_winged(craft):
+        return []
+    return [("Ixx", loading.Ixx), ("Iyy", loading.Iyy), ("Izz", loading.Izz)]
+
+
+def is_winged(craft: Aircraft) -> bool:
+    """Whether a wing's span is the measure of the aircraft: a rocket or a rotorcraft has forces in body axes."""
+    aero = craft.definition.aero
+    return aero is None or "CL" in aero.coefficients
+
+
 def check_geometry(craft: Aircraft) -> Iterator[Finding]:
     """Find lengths, areas, masses and positions outside any plausible range."""
     definition = craft.definition
     ref = definition.reference
     place = craft.where("reference")
     aspect = ref.span**2 / ref.area
-    if not 0.3 < aspect < 60.0 and definition.aero is not None:
+    winged = is_winged(craft)
+    if not 0.3 < aspect < 60.0 and winged:
         yield Finding(
             "warning",
             place,
@@ -59,11 +74,11 @@ def check_geometry(craft: Aircraft) -> Iterator[Finding]:
             "expected 1 to 40: check the units of area and span",
         )
     mean = ref.area / ref.span
-    if not 0.3 < ref.chord / mean < 4.0:
+    if not 0.3 < ref.chord / mean < 4.0 and (winged or definition.aero is None):
         text = f"the chord is {ref.chord:.3g} m, area/span is {mean:.3g} m"
         yield Finding("warning", craft.where("reference", "chord"), text, "check the units of chord, area and span")
     for name, loading in definition.loadings.items():
-        if definition.aero is not None and not 0.3 < loading.mass / ref.area < 1500.0:
+        if winged and not 0.3 < loading.mass / ref.area < 1500.0:
             yield Finding(
                 "warning", craft.where("loadings", name, "mass"),
                 f"mass over area is {loading.mass / ref.area:.3g} kg/m^2",
@@ -78,7 +93,7 @@ def check_geometry(craft: Aircraft) -> Iterator[Finding]:
             )  # fmt: skip
         for engine, entry in definition.engines.items():
             away = float(np.linalg.norm(np.subtract(entry.position, loading.cg)))
-            if away > 1.5 * ref.span:
+            if winged and away > 1.5 * ref.span:
                 yield Finding(
                     "warning", craft.where("engines", engine, "position"),
                     f"the engine is {away:.3g} m from the centre of gravity",

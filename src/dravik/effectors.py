@@ -1,0 +1,82 @@
+"""Inputs and effectors as a definition gives them: ranges, dynamics, and what commands them."""
+
+from typing import Annotated, Literal
+
+from pydantic import Field, ValidationInfo, field_validator, model_validator
+
+from dravik.errors import DravikError
+from dravik.quantities import AngularRate, Duration, Formula, Model, positive
+from dravik.units import quantity
+
+__all__ = ["Effector", "Input"]
+
+RATE_KIND = {"angle": "angular rate", "number": "frequency", "length": "speed"}
+
+
+class _Ranged(Model):
+    """Something with a kind of quantity and a range in it."""
+
+    kind: Literal["angle", "number", "length"] = "number"
+    range: tuple[float, float] | None = None
+    description: str = ""
+
+    @field_validator("range", mode="before")
+    @classmethod
+    def _range(cls, value: object, info: ValidationInfo) -> object:
+        if value is None:
+            return None
+        if not isinstance(value, list | tuple) or len(value) != 2:
+            raise DravikError(f"{value!r} is no range", expected="two limits, the lower first")
+        low, high = (quantity(v, info.data.get("kind", "number")) for v in value)
+        if not low < high:
+            raise DravikError(f"{value!r} does not rise", expected="two limits, the lower first")
+        return low, high
+
+
+class Input(_Ranged):
+    """What a pilot, an autopilot or a test puts in.
+
+    ``trim``: a trim may move it. ``follows``: a trim sets it to the value of this signal, as an autopilot
+    takes over the present value when it is engaged.
+    """
+
+    default: float = 0.0
+    trim: bool = False
+    follows: str = ""
+
+    @field_validator("default", mode="before")
+    @classmethod
+    def _default(cls, value: object, info: ValidationInfo) -> float:
+        kind = info.data.get("kind", "number")
+        return 0.0 if value == 0 else quantity(value, kind)
+
+
+class Effector(_Ranged):
+    """A control surface, or anything that is commanded and follows: range, dynamics, command."""
+
+    kind: Literal["angle", "number", "length"] = "angle"
+    rate: float | None = None
+    lag: Duration | None = None
+    frequency: Annotated[AngularRate, Field(gt=0.0)] | None = None
+    damping: float = Field(default=0.7, gt=0.0, le=5.0)
+    command: Formula | None = None
+    trim: bool = False
+
+    @field_validator("rate", mode="before")
+    @classmethod
+    def _rate(cls, value: object, info: ValidationInfo) -> float | None:
+        if value is None:
+            return None
+        return positive(RATE_KIND[info.data.get("kind", "angle")])(value)
+
+    @model_validator(mode="after")
+    def _one_dynamics(self) -> "Effector":
+        if self.lag is not None and self.frequency is not None:
+            raise DravikError(
+                "both lag and frequency are given", where="lag", expected="lag (first order) or frequency (second)"
+            )
+        if self.trim and self.command is not None:
+            raise DravikError(
+                "trim = true beside a command formula", where="trim", expected="trim on the input that commands it"
+            )
+        return self

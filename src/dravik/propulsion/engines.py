@@ -1,0 +1,291 @@
+"""Engines as a definition gives them: plain thrust, jets, propellers on a drive, solid motors; batteries and mixers."""
+
+from typing import Annotated, Any, Literal
+
+import numpy as np
+from pydantic import BeforeValidator, Discriminator, Field, Tag, model_validator
+
+from dravik.effectors import Effector
+from dravik.errors import DravikError
+from dravik.quantities import (
+    Angle,
+    Area,
+    Charge,
+    Consumption,
+    Current,
+    Duration,
+    Formula,
+    Fraction,
+    Frequency,
+    Length,
+    Model,
+    Position,
+    PositiveAngularRate,
+    PositiveInertia,
+    PositiveLength,
+    Power,
+    Resistance,
+    SpeedConstant,
+    Voltage,
+)
+from dravik.units import quantity
+
+__all__ = [
+    "Battery",
+    "Drive",
+    "Electric",
+    "Engine",
+    "Governor",
+    "JetEngine",
+    "Mixer",
+    "Piston",
+    "PropellerEngine",
+    "PropellerEntry",
+    "SolidMotor",
+    "ThrustEngine",
+    "Turbine",
+]
+
+NotNegative = Annotated[float, Field(ge=0.0)]
+
+
+class _Engine(Model):
+    """What all engines have: a place (station axes), the way the thrust points (body axes), and a lever from 0 to 1.
+
+    The lever ``power_NAME`` follows ``command`` with ``lag`` and ``rate`` as a control does. The input ``fail_NAME``
+    is 1 when the engine has failed.
+    """
+
+    position: Position
+    direction: tuple[float, float, float] = (1.0, 0.0, 0.0)
+    command: Formula | None = None
+    range: tuple[float, float] = (0.0, 1.0)
+    lag: Duration | None = None
+    rate: Frequency | None = None
+    trim: bool = False
+    description: str = ""
+
+    @model_validator(mode="after")
+    def _has_direction(self) -> "_Engine":
+        if not np.linalg.norm(self.direction) > 1e-6:
+            raise DravikError(
+                "the direction has no length", where="direction", expected="body axes, forward is [1, 0, 0]"
+            )
+        self.lever()
+        return self
+
+    def lever(self) -> Effector:
+        """Return the lever as an effector; raises DravikError for a range or rate that none can have."""
+        return Effector(
+            kind="number", range=self.range, lag=self.lag, rate=self.rate, command=self.command, trim=self.trim,
+            description=self.description,
+        )  # fmt: skip
+
+
+class ThrustEngine(_Engine):
+    """Thrust (N), torque (N m) and fuel flow (kg/s) as formulas; ``failed_thrust`` is what is left of it, or drags."""
+
+    kind: Literal["thrust"] = "thrust"
+    thrust: Formula
+    torque: Formula | None = None
+    fuel_flow: Formula | None = None
+    failed_thrust: Formula = 0.0
+
+
+class JetEngine(_Engine):
+    """A gas turbine whose thrust (N) and fuel flow (kg/s) are formulas over the spool, ``spool_NAME`` from 0 to 1.
+
+    The spool follows the lever with the time constant ``spool_time`` (s, a formula); failed, it runs down to
+    ``windmilling`` and leaves ``failed_thrust``. ``spin_momentum`` is the angular momentum of a full spool, N m s,
+    right-handed about the thrust.
+    """
+
+    kind: Literal["jet"]
+    thrust: Formula
+    fuel_flow: Formula
+    spool_time: Formula = 1.0
+    windmilling: Fraction = 0.1
+    failed_thrust: Formula = 0.0
+    spin_momentum: float = 0.0
+
+
+class Turbine(Model):
+    """A free turbine: power at the shaft (W) and fuel flow (kg/s) as formulas over ``power_NAME`` and the air.
+
+    ``start_speed`` is the share of the rated speed below which torque, not power, is what the formula's power gives.
+    """
+
+    kind: Literal["turbine"]
+    shaft_power: Formula
+    fuel_flow: Formula = 0.0
+    start_speed: Annotated[float, Field(gt=0.0, le=1.0)] = 0.3
+
+
+class Piston(Model):
+    """A piston engine: torque by the lever and the air's density (Gagg and Ferrar), less its friction.
+
+    A supercharged one keeps its sea-level torque up to ``critical_altitude``.
+    """
+
+    kind: Literal["piston"]
+    rated_power: Power
+    rated_speed: PositiveAngularRate
+    consumption: Consumption
+    friction: Annotated[float, Field(ge=0.0, lt=0.5)] = 0.12
+    critical_altitude: Length = 0.0
+
+
+class Electric(Model):
+    """An electric motor with its controller: speed constant, resistance, idle current, greatest current, gear.
+
+    ``gear`` is turns of the motor for one of the propeller. Without ``regenerate`` the controller draws nothing back.
+    """
+
+    kind: Literal["electric"]
+    battery: str
+    speed_constant: SpeedConstant
+    resistance: Annotated[Resistance, Field(gt=0.0)]
+    controller_resistance: Annotated[Resistance, Field(ge=0.0)] = 0.0
+    idle_current: Annotated[Current, Field(ge=0.0)] = 0.0
+    greatest_current: Annotated[Current, Field(gt=0.0)]
+    gear: Annotated[float, Field(gt=0.0)] = 1.0
+    regenerate: bool = False
+
+
+def _speed(value: Any) -> Any:
+    try:
+        return quantity(value, "angular rate") if isinstance(value, str) else value
+    except DravikError:
+        return value  # a formula, in rad/s
+
+
+class Governor(Model):
+    """Constant speed: the blade angle follows the shaft's speed, between ``fine`` and ``coarse``.
+
+    ``speed`` is one with its unit, or a formula in rad/s. ``droop`` is how far the speed may stray, as a share, over
+    the whole travel; ``feather`` is a formula that is true when the blades shall go to the coarse stop.
+    """
+
+    speed: Annotated[Formula, BeforeValidator(_speed)]
+    fine: Angle
+    coarse: Angle
+    rate: PositiveAngularRate = 0.2
+    lag: Duration = 0.1
+    droop: Annotated[float, Field(gt=0.0, le=0.2)] = 0.01
+    feather: Formula = 0.0
+
+    @model_validator(mode="after")
+    def _rising(self) -> "Governor":
+        if not self.fine < self.coarse:
+            raise DravikError("fine is not below coarse", where="fine", expected="the fine stop first")
+        return self
+
+
+def _kind(value: Any) -> str:
+    kind = value.get("kind", "thrust") if isinstance(value, dict) else getattr(value, "kind", "thrust")
+    return f"({kind})"
+
+
+Drive = Annotated[
+    Annotated[Turbine, Tag("(turbine)")] | Annotated[Piston, Tag("(piston)")] | Annotated[Electric, Tag("(electric)")],
+    Discriminator(_kind),
+]
+
+
+class PropellerEngine(_Engine):
+    """A propeller or rotor and the drive that turns it, both by name: the shaft's speed is a state.
+
+    Thrust and torque come from the propeller's map. ``spin`` is the sense of rotation seen along the thrust:
+    ``right`` is clockwise from behind.
+    """
+
+    kind: Literal["propeller"]
+    propeller: str
+    drive: str
+    spin: Literal["right", "left"] = "right"
+    governor: Governor | None = None
+
+    @property
+    def sign(self) -> int:
+        """1 for right-handed rotation about the thrust, -1 for left-handed."""
+        return 1 if self.spin == "right" else -1
+
+
+class SolidMotor(_Engine):
+    """A solid motor: a thrust curve (CSV of time and thrust at sea level), and the grain, a tank that burns away.
+
+    The lever lights it at 0.5. The grain loses mass in the proportion that thrust has to the total impulse;
+    ``exit_area`` adds what the nozzle gains where the air is thinner.
+    """
+
+    kind: Literal["solid_motor"]
+    thrust_curve: str
+    grain: str
+    exit_area: Annotated[Area, Field(ge=0.0)] = 0.0
+
+
+Engine = Annotated[
+    Annotated[ThrustEngine, Tag("(thrust)")]
+    | Annotated[JetEngine, Tag("(jet)")]
+    | Annotated[PropellerEngine, Tag("(propeller)")]
+    | Annotated[SolidMotor, Tag("(solid_motor)")],
+    Discriminator(_kind),
+]
+
+
+class PropellerEntry(Model):
+    """A propeller that engines share: its map (CSV), diameter, inertia of all that turns, and the speed to start from.
+
+    The map's columns are CT and CP over ``advance_ratio``, and ``blade_angle`` and ``cross_ratio`` where it has them;
+    and optionally CN_cross and CM_cross, force in the disc and moment across it by the cross ratio.
+    ``stopped_drag`` is the drag area of the blades when they stand feathered.
+    """
+
+    map: str
+    diameter: PositiveLength
+    inertia: PositiveInertia
+    rated_speed: PositiveAngularRate
+    stopped_drag: Annotated[Area, Field(ge=0.0)] = 0.0
+
+
+class Battery(Model):
+    """A battery: cells in series, charge, resistance of the whole, open-circuit volts of a cell over the charge left.
+
+    ``open_circuit`` is pairs of charge (0 to 1) and volts; ``load`` is what else draws power, W; ``cut_off`` is the
+    voltage of the whole below which an event is logged.
+    """
+
+    cells: Annotated[int, Field(ge=1, le=400)]
+    charge: Charge
+    resistance: Annotated[Resistance, Field(gt=0.0)]
+    open_circuit: tuple[tuple[Fraction, Voltage], ...] = Field(min_length=2)
+    cut_off: Voltage
+    load: NotNegative | Formula = 0.0
+    initial: Fraction = 1.0
+
+    @model_validator(mode="after")
+    def _rising(self) -> "Battery":
+        levels = [level for level, _ in self.open_circuit]
+        if sorted(set(levels)) != levels or levels[0] != 0.0 or levels[-1] != 1.0:
+            raise DravikError(
+                f"charges {levels} do not rise from 0 to 1", where="open_circuit", expected="[[0, ...], ..., [1, ...]]"
+            )
+        return self
+
+
+class Mixer(Model):
+    """Shares collective, roll, pitch and yaw out to rotors by their places and senses of rotation.
+
+    Each of the four is a formula: collective from 0 to 1, the others as shares of what one rotor gives, right roll,
+    nose up and nose right positive. What does not fit is given up in this order: yaw, then collective, then roll and
+    pitch together. ``torque_length`` is a rotor's torque over its thrust. ``make_up``: rotors that have failed are made
+    up for by the others.
+    """
+
+    engines: tuple[str, ...] = Field(min_length=3)
+    collective: Formula
+    roll: Formula
+    pitch: Formula
+    yaw: Formula
+    torque_length: PositiveLength
+    make_up: bool = False

@@ -1,0 +1,103 @@
+"""Mixing: how collective, roll, pitch and yaw are shared out to rotors, and what is given up when it does not fit."""
+
+from collections.abc import Mapping, Sequence
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dravik.errors import DravikError, nearest
+from dravik.frames import body_from_station
+from dravik.propulsion.engines import Mixer, PropellerEngine
+from dravik.propulsion.pieces import Pieces, unit_vector
+
+__all__ = ["add_mixer", "effectiveness", "make_up", "shares"]
+
+Floats = NDArray[np.float64]
+LINEAR_BELOW = 0.01  # share of thrust below which the lever is in proportion, not its root
+
+
+def effectiveness(rotors: Sequence[PropellerEngine], torque_length: float) -> Floats:
+    """Return what one newton of each rotor gives (4, n): upward force, and moments about their middle (body axes)."""
+    places = np.array([body_from_station(np.array(r.position)) for r in rotors])
+    ways = np.array([unit_vector(r.direction) for r in rotors])
+    signs = np.array([r.sign for r in rotors])
+    moments = np.cross(places - places.mean(axis=0), ways) - (signs * torque_length)[:, None] * ways
+    found: Floats = np.vstack([-ways[:, 2], moments.T])
+    return found
+
+
+def shares(matrix: Floats) -> Floats:
+    """Return each rotor's part (n, 4) in collective, roll, pitch and yaw, the largest part of each being one.
+
+    Raises DravikError where the rotors cannot give all four independently.
+    """
+    if np.linalg.matrix_rank(matrix, tol=1e-9 * float(np.abs(matrix).max())) < 4:
+        raise DravikError(
+            "these rotors cannot give force, roll, pitch and yaw independently", where="mixers",
+            hint="four or more, spinning both ways, not all in a row",
+        )  # fmt: skip
+    inverse = np.linalg.pinv(matrix)
+    found: Floats = inverse / np.abs(inverse).max(axis=0)
+    return found
+
+
+def make_up(matrix: Floats, lost: int) -> Floats:
+    """Return what each rotor adds (n) for a newton that rotor ``lost`` no longer gives; nothing on that one itself.
+
+    Where the others cannot give all four, yaw is left out.
+    """
+    rest = np.delete(matrix, lost, axis=1)
+    rows = slice(None) if np.linalg.matrix_rank(rest) >= 4 else slice(0, 3)
+    added = np.linalg.pinv(rest[rows]) @ matrix[rows, lost]
+    found: Floats = np.insert(added, lost, 0.0)
+    return found
+
+
+def add_mixer(out: Pieces, name: str, mixer: Mixer, engines: Mapping[str, object], place: str) -> None:
+    """Add a mixer's formulas: ``mix_ENGINE`` is what each rotor's lever is set to."""
+    rotors = []
+    for engine in mixer.engines:
+        found = engines.get(engine)
+        if not isinstance(found, PropellerEngine):
+            known = [n for n, e in engines.items() if isinstance(e, PropellerEngine)]
+            raise DravikError(
+                f"there is no propeller engine {engine!r}", where=f"{place}.engines", expected=", ".join(known),
+                hint=nearest(engine, known),
+            )  # fmt: skip
+        rotors.append(found)
+    matrix = effectiveness(rotors, mixer.torque_length)
+    parts = shares(matrix)
+    keys = ("mixers", name)
+    for demand in ("collective", "roll", "pitch", "yaw"):
+        out.add(f"{name}_{demand}", getattr(mixer, demand), "", f"{demand} asked of {name}", *keys, demand)
+    for i, engine in enumerate(mixer.engines):
+        text = f"{float(parts[i, 1])!r}*{name}_roll + {float(parts[i, 2])!r}*{name}_pitch"
+        out.add(f"{name}_tilt_{engine}", text, "", f"share of {engine} in roll and pitch", *keys)
+    tilts = ", ".join(f"{name}_tilt_{e}" for e in mixer.engines)
+    out.add(f"{name}_most", f"max({tilts})", "", "largest share in roll and pitch", *keys)
+    out.add(f"{name}_least", f"min({tilts})", "", "smallest share in roll and pitch", *keys)
+    out.add(
+        f"{name}_kept", f"min(1, 1/max({name}_most - {name}_least, 1e-6))", "", "what is kept of roll and pitch", *keys
+    )
+    low, high = f"-{name}_kept*{name}_least", f"1 - {name}_kept*{name}_most"
+    out.add(f"{name}_lift", f"limit({name}_collective, {low}, {high})", "", "collective that fits", *keys)
+    room = f"max(min({name}_lift - ({low}), ({high}) - {name}_lift), 0)"
+    out.add(f"{name}_room", room, "", "what is left for yaw", *keys)
+    out.add(f"{name}_turn", f"limit({name}_yaw, -{name}_room, {name}_room)", "", "yaw that fits", *keys)
+    for i, engine in enumerate(mixer.engines):
+        text = f"{name}_lift + {name}_kept*{name}_tilt_{engine} + {float(parts[i, 3])!r}*{name}_turn"
+        out.add(f"share_{engine}", text, "", f"thrust asked of {engine}, as a share of its most", *keys)
+    added = np.stack([make_up(matrix, k) for k in range(len(rotors))], axis=1)
+    for i, engine in enumerate(mixer.engines):
+        terms = [f"share_{engine}"]
+        if mixer.make_up:
+            terms += [
+                f"{float(added[i, k])!r}*fail_{other}*share_{other}"
+                for k, other in enumerate(mixer.engines)
+                if k != i and abs(added[i, k]) > 1e-9
+            ]
+        whole = f"mix_thrust_{engine}"
+        out.add(whole, f"limit({' + '.join(terms)}, 0, 1)", "", f"thrust that {engine} is set to give", *keys)
+        # thrust goes with the square of the lever
+        text = f"if_else({whole} < {LINEAR_BELOW}, {LINEAR_BELOW**-0.5!r}*{whole}, sqrt(max({whole}, {LINEAR_BELOW})))"
+        out.add(f"mix_{engine}", text, "", f"lever that {engine} is set to", *keys)

@@ -1,0 +1,187 @@
+"""What engines turn into: formulas with units, loads on the body, tables, and events; with plain thrust and jets."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import NamedTuple
+
+import numpy as np
+
+from dravik.errors import DravikError
+from dravik.frames import body_from_station
+from dravik.propulsion.engines import JetEngine, SolidMotor, ThrustEngine
+from dravik.tables import Axis, Sheet, Table
+
+__all__ = [
+    "EngineLoad",
+    "Entry",
+    "Pieces",
+    "add_jet",
+    "add_solid_motor",
+    "add_thrust",
+    "check_thrust_curve",
+    "lever_arm",
+    "read_thrust_curve",
+    "unit_vector",
+]
+
+Vector = tuple[float, float, float]
+SEA_LEVEL_PRESSURE = 101325.0
+
+
+class Entry(NamedTuple):
+    """A formula, its unit (SI) and meaning, and the keys of the definition it comes from."""
+
+    text: str | float
+    unit: str
+    meaning: str
+    keys: tuple[str, ...]
+
+
+class EngineLoad(NamedTuple):
+    """A load: the signal of its size, its direction in body axes, its station position, and its kind in the kernel."""
+
+    size: str
+    direction: Vector
+    position: Vector
+    kind: str
+
+
+@dataclass
+class Pieces:
+    """Formulas by name, loads, tables, and events (name: condition and words) of all engines together."""
+
+    formulas: dict[str, Entry] = field(default_factory=dict)
+    loads: list[EngineLoad] = field(default_factory=list)
+    tables: dict[str, Table] = field(default_factory=dict)
+    events: dict[str, tuple[str, str]] = field(default_factory=dict)
+
+    def add(self, name: str, text: str | float, unit: str, meaning: str, *keys: str) -> None:
+        """Add a formula; ``keys`` name its place in the definition."""
+        self.formulas[name] = Entry(text, unit, meaning, keys)
+
+    def load(self, size: str, direction: Vector, position: Vector, kind: str = "force") -> None:
+        """Add a load."""
+        self.loads.append(EngineLoad(size, direction, position, kind))
+
+
+def unit_vector(direction: Vector) -> Vector:
+    """Return a direction of length one."""
+    x, y, z = np.asarray(direction) / np.linalg.norm(direction)
+    return float(x), float(y), float(z)
+
+
+def add_thrust(out: Pieces, name: str, engine: ThrustEngine) -> None:
+    """Add an engine whose thrust is a formula."""
+    keys, way = ("engines", name), unit_vector(engine.direction)
+    for signal, text, unit, key in (
+        (f"thrust_{name}", engine.thrust, "N", "thrust"),
+        (f"torque_{name}", engine.torque, "N*m", "torque"),
+        (f"fuel_flow_{name}", engine.fuel_flow, "kg/s", "fuel_flow"),
+    ):
+        if text is None:
+            continue
+        out.add(f"{signal}_working", text, unit, f"{key} of engine {name} while it works", *keys, key)
+        left = engine.failed_thrust if key == "thrust" else 0.0
+        out.add(f"{signal}_failed", left, unit, f"{key} of engine {name} when it has failed", *keys, "failed_thrust")
+        out.add(
+            signal, f"{signal}_working + fail_{name}*({signal}_failed - {signal}_working)", unit,
+            f"{key} of engine {name}".replace("_", " "), *keys,
+        )  # fmt: skip
+    out.load(f"thrust_{name}", way, engine.position)
+    if engine.torque is not None:
+        out.load(f"torque_{name}", way, engine.position, "moment")
+
+
+def add_jet(out: Pieces, name: str, engine: JetEngine) -> None:
+    """Add a gas turbine with its spool."""
+    keys, way = ("engines", name), unit_vector(engine.direction)
+    out.add(f"spool_time_{name}", engine.spool_time, "s", f"time constant of {name}'s spool", *keys, "spool_time")
+    wanted = f"power_{name} + fail_{name}*({engine.windmilling!r} - power_{name})"
+    out.add(
+        f"spool_{name}", f"state(({wanted} - spool_{name})/spool_time_{name}, 0.5, 0, {engine.range[1]!r})", "",
+        f"spool of {name}, as a share of full", *keys,
+    )  # fmt: skip
+    add_thrust(
+        out, name,
+        ThrustEngine.model_construct(
+            position=engine.position, direction=engine.direction, thrust=engine.thrust, fuel_flow=engine.fuel_flow,
+            failed_thrust=engine.failed_thrust, torque=None,
+        ),
+    )  # fmt: skip
+    if engine.spin_momentum:
+        text = f"{engine.spin_momentum!r}*spool_{name}"
+        out.add(f"spin_momentum_{name}", text, "N*m*s", f"angular momentum of {name} about its thrust", *keys)
+        out.load(f"spin_momentum_{name}", way, engine.position, "spin")
+
+
+def read_thrust_curve(path: str | Path, name: str = "thrust_curve") -> Table:
+    """Return a motor's thrust curve: a CSV file with ``time [s]`` and ``thrust [N]``, rows in order of time.
+
+    Raises DravikError with file and line for columns that miss, for a time that does not rise, and as
+    ``check_thrust_curve`` does.
+    """
+    sheet = Sheet(path)
+    time, unit = sheet.column("time")
+    thrust, force = sheet.column("thrust")
+    for column, found, wanted in (("time", unit, "s"), ("thrust", force, "N")):
+        if found != wanted:
+            raise DravikError(f"the column {column!r} is in {found or 'no unit'}", where=sheet.place, expected=wanted)
+    back = np.flatnonzero(np.diff(time) <= 0.0)
+    if back.size:
+        row = int(back[0]) + 1
+        raise DravikError(
+            f"the thrust curve goes back in time, from {time[row - 1]:g} s to {time[row]:g} s",
+            where=sheet.place_of(row), expected="rising times",
+        )  # fmt: skip
+    curve = Table(name, (Axis("time", time, "s"),), thrust, "N", source=sheet.place)
+    check_thrust_curve(curve, sheet.place)
+    return curve
+
+
+def check_thrust_curve(curve: Table, place: str) -> tuple[float, float]:
+    """Return the total impulse (N s) and the time of burn-out (s) of a thrust curve.
+
+    Raises DravikError for a curve that is not over time, pushes back, or does not end at zero.
+    """
+    if len(curve.axes) != 1 or curve.axes[0].unit != "s":
+        raise DravikError("a thrust curve is over one column in s", where=place, expected="time [s], thrust [N]")
+    time, thrust = curve.axes[0].values, curve.values
+    if time[0] != 0.0:
+        raise DravikError(f"the thrust curve begins at {time[0]:g} s", where=place, expected="0 s")
+    if np.any(thrust < 0.0):
+        raise DravikError(f"a thrust of {thrust.min():g} N", where=place, expected="no thrust below zero")
+    if thrust[-1] != 0.0:
+        raise DravikError(f"the thrust curve ends at {thrust[-1]:g} N", where=place, expected="0 N in its last row")
+    return float(np.trapezoid(thrust, time)), float(time[-1])
+
+
+def add_solid_motor(
+    out: Pieces, name: str, motor: SolidMotor, tables: Mapping[str, Table], propellant: float, place: str
+) -> None:
+    """Add a solid motor whose grain holds ``propellant`` (kg) when it is full."""
+    keys = ("engines", name)
+    curve = tables.get(f"thrust_curve_{name}")
+    if curve is None:
+        raise DravikError(f"there is no table thrust_curve_{name}", where=place, expected="the motor's thrust curve")
+    impulse, end = check_thrust_curve(curve, place)
+    lit = f"(power_{name} > 0.5 or burn_time_{name} > 0)*(1 - fail_{name})"
+    out.add(f"lit_{name}", lit, "", f"whether {name} is lit", *keys)
+    out.add(f"burn_time_{name}", f"integral(lit_{name})", "s", f"time since {name} was lit", *keys)
+    out.add(
+        f"curve_{name}", f"lit_{name}*thrust_curve_{name}(min(burn_time_{name}, {end!r}))", "N",
+        f"thrust of {name} at sea level", *keys,
+    )  # fmt: skip
+    gain = f" + {motor.exit_area!r}*({SEA_LEVEL_PRESSURE} - pressure)*(curve_{name} > 0)" if motor.exit_area else ""
+    out.add(f"thrust_{name}", f"curve_{name}{gain}", "N", f"thrust of {name}", *keys)
+    out.add(
+        f"burn_rate_{name}", f"curve_{name}*{propellant / impulse!r}", "kg/s", f"propellant that {name} burns", *keys
+    )
+    out.load(f"thrust_{name}", unit_vector(motor.direction), motor.position)
+    out.events[f"{name}_burns_out"] = (f"burn_time_{name} >= {end!r}", f"{name} burns out")
+
+
+def lever_arm(position: Vector) -> tuple[str, str, str]:
+    """Return the way from the centre of gravity to a station position in body axes, as formulas."""
+    x, y, z = (float(v) for v in body_from_station(np.array(position)))
+    return f"({x!r} + cg_x)", f"({y!r} - cg_y)", f"({z!r} + cg_z)"

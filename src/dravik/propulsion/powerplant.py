@@ -1,0 +1,63 @@
+"""All engines of an aircraft together: their pieces, and the sums that other formulas want."""
+
+from collections.abc import Callable, Mapping
+
+from dravik.propulsion.batteries import add_battery
+from dravik.propulsion.engines import (
+    Battery,
+    Drive,
+    Engine,
+    JetEngine,
+    Mixer,
+    PropellerEngine,
+    PropellerEntry,
+    SolidMotor,
+)
+from dravik.propulsion.mixing import add_mixer
+from dravik.propulsion.pieces import Pieces, add_jet, add_solid_motor, add_thrust
+from dravik.propulsion.shafts import add_propeller
+from dravik.tables import Table
+
+__all__ = ["powerplant"]
+
+
+def powerplant(
+    engines: Mapping[str, Engine], propellers: Mapping[str, PropellerEntry], drives: Mapping[str, Drive],
+    batteries: Mapping[str, Battery], mixers: Mapping[str, Mixer], tables: Mapping[str, Table],
+    grains: Mapping[str, float], where: Callable[..., str],
+) -> Pieces:  # fmt: skip
+    """Return the formulas, loads and tables of all engines; ``grains`` are the propellant masses (kg) of solid motors.
+
+    Raises DravikError for a propeller, battery, table or engine that another entry names and that is not there.
+    """
+    out = Pieces()
+    for name, engine in engines.items():
+        place = where("engines", name)
+        match engine:
+            case JetEngine():
+                add_jet(out, name, engine)
+            case PropellerEngine():
+                add_propeller(out, name, engine, propellers, drives, batteries, tables, place)
+            case SolidMotor():
+                add_solid_motor(out, name, engine, tables, grains[engine.grain], place)
+            case _:
+                add_thrust(out, name, engine)
+    for name, battery in batteries.items():
+        add_battery(out, name, battery, engines, drives)
+    for name, mixer in mixers.items():
+        add_mixer(out, name, mixer, engines, where("mixers", name))
+    for total, unit, meaning in (
+        ("thrust", "N", "total thrust"),
+        ("fuel_flow", "kg/s", "total fuel flow"),
+        ("shaft_power", "W", "total power at the shafts"),
+    ):
+        terms = [f"{total}_{n}" for n in engines if f"{total}_{n}" in out.formulas]
+        if terms:
+            out.add(total, " + ".join(terms), unit, meaning, "engines")
+    if batteries:
+        terms = [f"electric_power_{n}" for n in batteries]
+        out.add("electric_power", " + ".join(terms), "W", "total power drawn from batteries", "batteries")
+    if engines:
+        text = "thrust / (max(dynamic_pressure, 1) * reference_area)"
+        out.add("thrust_coefficient", text, "", "thrust over dynamic pressure and area", "engines")
+    return out
