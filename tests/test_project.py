@@ -38,7 +38,7 @@ LAYERS = (
     ("aircraft",),
     ("trimming", "linear"),
     ("flight", "control", "guidance", "sensors", "link"),
-    ("handling", "tuning", "identification", "dispersion"),
+    ("handling", "performance", "tuning", "identification", "dispersion"),
     ("cli", "report", "__init__", "__main__"),
 )
 LEVEL = {name: i for i, layer in enumerate(LAYERS) for name in layer}

@@ -63,6 +63,7 @@ def _rolled(definition: AircraftDefinition, name: str, loading: Loading, where: 
                 f"no part is in the group {group!r}", where=where("loadings", name, "groups"),
                 expected=", ".join(sorted(groups)), hint=nearest(group, groups),
             )  # fmt: skip
+    loading = _filled(definition, name, loading, where)
     for tank in loading.flowing:
         if tank not in definition.tanks or definition.tanks[tank].flow is None:
             place = where("loadings", name, "flowing")
@@ -92,6 +93,48 @@ def _rolled(definition: AircraftDefinition, name: str, loading: Loading, where: 
         "Iyy": float(whole.tensor[1, 1]), "Izz": float(whole.tensor[2, 2]), "Ixy": xy, "Ixz": xz, "Iyz": yz,
     }  # fmt: skip
     return loading.model_copy(update=numbers)
+
+
+def _filled(definition: AircraftDefinition, name: str, loading: Loading, where: Where) -> Loading:
+    """Return a loading with what is filled in by order shared out to its tanks."""
+    tanks = dict(loading.tanks)
+    for filling, mass in loading.filled.items():
+        place = where("loadings", name, "filled")
+        if filling not in definition.filling:
+            known = list(definition.filling)
+            raise DravikError(
+                f"there is no filling {filling!r}", where=place, expected=", ".join(known) or "[filling.NAME]",
+                hint=nearest(filling, known),
+            )  # fmt: skip
+        shared = share_out(definition, filling, mass, where("filling", filling, "order"))
+        twice = sorted(t for t in shared if abs(loading.tanks.get(t, shared[t]) - shared[t]) > 1e-9)
+        if twice:
+            raise DravikError(f"{twice[0]} is both filled by order and given", where=place, expected="one of them")
+        room = sum(definition.tanks[t].capacity for t in shared)
+        if math.isfinite(mass) and mass > room * (1.0 + 1e-9):
+            raise DravikError(
+                f"{mass:g} kg of {filling}", where=place, expected=f"at most {room:.6g} kg, all tanks full"
+            )
+        tanks |= shared
+    return loading.model_copy(update={"tanks": tanks})
+
+
+def share_out(definition: AircraftDefinition, filling: str, mass: float, place: str = "") -> dict[str, float]:
+    """Return what each tank of a filling holds: step by step, the tanks of a step by their capacities."""
+    held: dict[str, float] = {}
+    left = mass
+    for step in definition.filling[filling].order:
+        for tank in step:
+            if tank not in definition.tanks or tank in held:
+                what = f"there is no tank {tank!r}" if tank not in definition.tanks else f"{tank} stands there twice"
+                raise DravikError(what, where=place, expected=", ".join(definition.tanks))
+            held[tank] = 0.0
+        room = sum(definition.tanks[t].capacity for t in step)
+        share = min(1.0, left / room)
+        for tank in step:
+            held[tank] = share * definition.tanks[tank].capacity
+        left = max(left - room, 0.0)
+    return held
 
 
 @dataclass(frozen=True)
@@ -175,7 +218,8 @@ def _add_tank(
         # what a grain burns ends of itself, just when nothing is left: a limit would cut its last step short
         stopped, limits = f"flow_{name}", ""
     formulas[f"outflow_{name}"] = (stopped, "kg/s", f"flow out of {name}, none from an empty tank")
-    formulas[f"tank_{name}"] = (f"integral(-outflow_{name}, {held!r}{limits})", "kg", f"mass in {name}")
+    integral = f"integral(-outflow_{name}, {held!r}{limits})"
+    formulas[f"tank_{name}"] = (integral if limits else f"max({integral}, 0)", "kg", f"mass in {name}")
 
 
 def _way(tank: Tank) -> tuple[tuple[float, float, float], tuple[float, float, float]]:
@@ -187,19 +231,24 @@ def _way(tank: Tank) -> tuple[tuple[float, float, float], tuple[float, float, fl
 
 
 def drain_paths(definition: AircraftDefinition, loading: Loading, count: int = 25) -> dict[str, Floats]:
-    """Return for each tank that holds something how the whole changes as it alone drains.
+    """Return for each filling, and each tank outside of one, how the whole changes as it alone drains.
 
-    Rows of what the tank holds, mass, station x, y, z of the centre, and Ixx, Iyy, Izz about it.
+    Rows of what is left, mass, station x, y, z of the centre, and Ixx, Iyy, Izz about it.
     """
     parts = parts_of(definition, loading)
+    groups = {f: share_out(definition, f, math.inf) for f in loading.filled}
+    ordered = {t for tanks in groups.values() for t in tanks}
+    for tank, held in loading.tanks.items():
+        if held > 0.0 and tank in parts and tank not in ordered:
+            groups[tank] = {tank: held}
     paths = {}
-    for name, held in loading.tanks.items():
-        if held > 0.0 and name in parts:
-            rest = [p for n, p in parts.items() if n != name]
-            table = tank_tables(definition.tanks[name])
-            rows = []
-            for left in np.linspace(held, 0.0, count):
-                whole = combine([*rest, table.at(float(left))])
-                rows.append([left, whole.mass, *station_from_body(whole.centre), *np.diag(whole.tensor)])
-            paths[name] = np.array(rows)
+    for name, tanks in groups.items():
+        rest = [p for n, p in parts.items() if n not in tanks]
+        tables = {t: tank_tables(definition.tanks[t]) for t in tanks}
+        rows = []
+        for left in np.linspace(sum(loading.tanks.get(t, 0.0) for t in tanks), 0.0, count):
+            held_in = {name: float(left)} if name in tanks else share_out(definition, name, float(left))
+            whole = combine([*rest, *(tables[t].at(m) for t, m in held_in.items())])
+            rows.append([left, whole.mass, *station_from_body(whole.centre), *np.diag(whole.tensor)])
+        paths[name] = np.array(rows)
     return paths

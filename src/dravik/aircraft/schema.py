@@ -66,6 +66,12 @@ class Rail(Model):
     length: PositiveLength
 
 
+class Filling(Model):
+    """The order in which tanks are filled with one liquid, and drained from the end: steps of tanks filled together."""
+
+    order: tuple[tuple[str, ...], ...] = Field(min_length=1)
+
+
 def _contents(value: object) -> object:
     return math.inf if value == "full" else quantity(value, "mass")
 
@@ -73,8 +79,8 @@ def _contents(value: object) -> object:
 class Loading(Model):
     """Mass, centre of gravity (station axes) and inertia about it (body axes); or ``groups`` of parts, what tanks hold
 
-    (a mass, or ``"full"``), and which of them are ``flowing`` in flight: the mass properties then follow them, which
-    costs time.
+    (a mass, or ``"full"``), what is ``filled`` into tanks in their order (by the name of a filling), and which of them
+    are ``flowing`` in flight: the mass properties then follow them, which costs time.
 
     Products of inertia are the integrals of xy, xz, yz over the mass: the tensor's off-diagonal
     elements are their negatives.
@@ -82,6 +88,7 @@ class Loading(Model):
 
     groups: tuple[str, ...] = ()
     tanks: dict[str, Annotated[float, BeforeValidator(_contents), Field(ge=0.0)]] = {}
+    filled: dict[str, Annotated[float, BeforeValidator(_contents), Field(ge=0.0)]] = {}
     flowing: tuple[str, ...] = ()
     mass: PositiveMass = math.nan
     cg: Position = (math.nan, math.nan, math.nan)
@@ -104,7 +111,7 @@ class Loading(Model):
                     raise DravikError(
                         f"the key {name!r} is missing", expected="mass, cg, Ixx, Iyy, Izz; or groups of parts"
                     )
-            if self.tanks:
+            if self.tanks or self.filled:
                 raise DravikError("tanks beside a mass in numbers", where="tanks", expected="groups of parts")
         return self
 
@@ -206,6 +213,7 @@ class AircraftDefinition(_Document):
     parts: dict[str, Part] = {}
     parts_lists: tuple[str, ...] = ()
     tanks: dict[str, Tank] = {}
+    filling: dict[str, Filling] = {}
     centre_limits: tuple[Length, Length] | None = None
     aero: Aero | None = None
     controls: dict[str, Effector] = {}

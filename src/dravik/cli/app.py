@@ -4,6 +4,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from dravik.cli.blades import blades
 from dravik.cli.common import (
     AircraftFile,
     Airspeed,
@@ -19,12 +20,14 @@ from dravik.cli.common import (
     err,
     get_craft,
     get_point,
+    get_start,
     kernel_notice,
     out,
     show_rows,
 )
 from dravik.cli.mass import mass
 from dravik.cli.tables import tables
+from dravik.cli.thrust import thrust
 from dravik.errors import DravikError, FlightError
 from dravik.version import __version__
 
@@ -109,8 +112,10 @@ def check(aircraft: AircraftFile, loading: Loading = "", law: Laws = None, as_js
         raise typer.Exit(1)
 
 
+tables.command()(blades)
 app.add_typer(tables, name="tables")
 app.command()(mass)
+app.command()(thrust)
 
 
 @app.command()
@@ -324,8 +329,9 @@ def show_handling(title: str, aircraft_class: str, category: str, rows: "list[di
 @app.command()
 def fly(
     aircraft: AircraftFile,
-    airspeed: Airspeed,
-    altitude: Altitude,
+    airspeed: Airspeed = "",
+    altitude: Altitude = "0 m",
+    rail: Annotated[str, typer.Option(metavar="ELEVATION", help="start on the launch rail, such as '85 deg'")] = "",
     flight_path: FlightPath = "0 deg",
     set_: Settings = None,
     loading: Loading = "",
@@ -345,13 +351,13 @@ def fly(
     signals: Annotated[str, typer.Option(help="signals in the figure, separated by commas")] = "",
     as_json: AsJson = False,
 ) -> None:  # fmt: skip
-    """Fly from a trimmed point with control histories and laws, and record it."""
+    """Fly from a trimmed point, or from the rail, with control histories and laws, and record it."""
     from dravik.cli.flying import run_flight
 
     craft = get_craft(aircraft, loading, law)
-    point = get_point(craft, airspeed, altitude, flight_path, inputs=set_)
+    start = get_start(craft, airspeed, altitude, flight_path, rail, set_)
     try:
-        run = run_flight(point, duration, control or [], dt, record, quiet=as_json)
+        run = run_flight(craft, start, duration, control or [], dt, record, quiet=as_json)
     except FlightError as error:
         if save and error.recording is not None:
             error.recording.save(save)  # type: ignore[attr-defined]
@@ -362,7 +368,7 @@ def fly(
     if figure:
         from dravik.cli.flying import draw
 
-        draw(run, signals, figure, f"{craft.name}, {point.condition}", craft.limits)
+        draw(run, signals, figure, f"{craft.name} ({craft.loading_name})", craft.limits)
     if as_json:
         last = {n: float(run[n][-1]) for n in run.names}
         emit({"aircraft": craft.name, **run.summary(), "recording": save or None, "last": last})

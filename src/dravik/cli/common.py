@@ -15,12 +15,14 @@ from rich.table import Table
 
 from dravik.errors import DravikError
 from dravik.report.text import cell_text
+from dravik.units import in_si, kind_of_unit
 
 if TYPE_CHECKING:
     from dravik.aircraft import Aircraft
+    from dravik.flight import Start
     from dravik.trimming import TrimPoint
 
-__all__ = ["emit", "get_craft", "get_point", "kernel_notice", "out", "show_rows"]
+__all__ = ["emit", "get_craft", "get_point", "get_start", "kernel_notice", "out", "quantities", "show_rows"]
 
 # a pipe or a file has no width of its own: it gets one that keeps the tables whole
 _WIDTH = None if sys.stdout.isatty() else 120
@@ -88,6 +90,29 @@ def get_point(
             craft, airspeed=airspeed, altitude=altitude, flight_path=flight_path, bank=bank or None, sideslip=sideslip,
             inputs=settings(inputs), strict=strict,
         )  # fmt: skip
+
+
+def quantities(craft: "Aircraft", pairs: Sequence[str] | None) -> dict[str, float]:
+    """Return ``--set`` options as inputs by their full name and SI values."""
+    found = {}
+    for name, value in settings(pairs).items():
+        spec = list(craft.inputs.values())[craft.input_index(name)]
+        found[spec.name] = in_si(value, kind_of_unit(spec.unit), where=f"input {name}")
+    return found
+
+
+def get_start(
+    craft: "Aircraft", airspeed: str, altitude: str, flight_path: str, rail: str, inputs: Sequence[str] | None
+) -> "TrimPoint | Start":
+    """Return where a flight starts: a trimmed point, or the launch rail at an elevation."""
+    from dravik.flight import on_rail
+
+    if rail:
+        return on_rail(craft, elevation=rail, altitude=altitude, inputs=quantities(craft, inputs))
+    if not airspeed:
+        hint = "--rail '85 deg'" if craft.definition.rail is not None else "--airspeed '62 m/s' --altitude '300 m'"
+        raise DravikError("no airspeed to trim at", hint=hint)
+    return get_point(craft, airspeed, altitude, flight_path, inputs=inputs)
 
 
 @contextmanager

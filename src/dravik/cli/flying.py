@@ -12,6 +12,8 @@ from dravik.flight import Recording, fly, parse_history
 from dravik.units import from_si
 
 if TYPE_CHECKING:
+    from dravik.aircraft import Aircraft
+    from dravik.flight import Start
     from dravik.trimming import TrimPoint
 
 __all__ = ["draw", "run_flight", "show_run"]
@@ -20,8 +22,9 @@ USUAL = ("airspeed", "altitude", "alpha", "theta", "q", "phi", "elevator", "nz")
 
 
 def run_flight(
-    point: "TrimPoint", duration: str, controls: Sequence[str], dt: str, record: str, *, quiet: bool
-) -> Recording:
+    craft: "Aircraft", start: "TrimPoint | Start", duration: str, controls: Sequence[str], dt: str, record: str, *,
+    quiet: bool,
+) -> Recording:  # fmt: skip
     """Fly with a progress bar on standard error."""
     histories = {}
     for text in controls:
@@ -39,7 +42,7 @@ def run_flight(
     with Progress(*columns, console=err, transient=True, disable=quiet or not err.is_terminal) as bar, kernel_notice():
         task = bar.add_task("flying", total=1.0)
         return fly(
-            point.craft, start=point, duration=duration, controls=histories, dt=dt, record=names,
+            craft, start=start, duration=duration, controls=histories, dt=dt, record=names,
             progress=lambda share: bar.update(task, completed=share),
         )  # fmt: skip
 

@@ -63,6 +63,7 @@ def add_propeller(
         f"state((shaft_torque_{name} - propeller_torque_{name})/{propeller.inertia!r}, {propeller.rated_speed!r}, 0)",
         "rad/s", f"speed of {name}'s shaft", *keys,
     )  # fmt: skip
+    out.add(f"rpm_{name}", f"speed_{name}*30/pi", "", f"speed of {name}'s shaft in turns a minute", *keys)
     out.add(f"shaft_power_{name}", f"shaft_torque_{name}*speed_{name}", "W", f"power at {name}'s shaft", *keys)
 
 
@@ -133,8 +134,19 @@ def _add_loads(
 ) -> None:
     keys, diameter, used = ("engines", name), propeller.diameter, engine.propeller
 
+    # a shaft that all but stands has ratios beyond any map: there its edge is meant, and no word is lost about it
+    slow = f"speed_{name} < {STANDS * propeller.rated_speed!r}"
+    for axis in maps["CT"].axes:
+        if axis.name in ("advance_ratio", "cross_ratio"):
+            ratio, low, high = f"{axis.name}_{name}", float(axis.values[0]), float(axis.values[-1])
+            out.add(
+                f"{ratio}_used", f"if_else({slow}, limit({ratio}, {low!r}, {high!r}), {ratio})", "",
+                f"{axis.name.replace('_', ' ')} that {name}'s map is asked at", *keys,
+            )  # fmt: skip
+
     def looked_up(column: str) -> str:
-        return f"{column}_{used}({', '.join(f'{a.name}_{name}' for a in maps[column].axes)})"
+        names = [f"{a.name}_{name}" + ("_used" if a.name.endswith("ratio") else "") for a in maps[column].axes]
+        return f"{column}_{used}({', '.join(names)})"
 
     # a standing rotor has neither thrust nor torque of its own, and its map is not asked at n = 0
     squared = f"density*turns_{name}*speed_{name}/(2*pi)"

@@ -5,6 +5,7 @@ from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from dravik.report.drawings import figure_loading, figure_three_views
+    from dravik.report.engines import figure_performance, figure_thrust_curves
     from dravik.report.families import figure_comparison, figure_families
     from dravik.report.figures import figure_histories, figure_overlay, figure_poles, save_figure
     from dravik.report.masses import figure_masses
@@ -17,8 +18,10 @@ _HOMES = {
     "figure_loading": "drawings",
     "figure_masses": "masses",
     "figure_overlay": "figures",
+    "figure_performance": "engines",
     "figure_poles": "figures",
     "figure_three_views": "drawings",
+    "figure_thrust_curves": "engines",
     "save_figure": "figures",
     "Block": "page",
     "write_page": "page",
@@ -32,8 +35,10 @@ __all__ = [
     "figure_loading",
     "figure_masses",
     "figure_overlay",
+    "figure_performance",
     "figure_poles",
     "figure_three_views",
+    "figure_thrust_curves",
     "save_figure",
     "write_page",
 ]

@@ -114,12 +114,18 @@ def _history_panel(axes: "Axes", run: "Recording", name: str, limits: tuple[floa
             axes.axhline(limit * factor, color=SOFT, lw=1.0, ls=":")
             low, high = axes.get_ylim()
             axes.set_ylim(min(low, limit * factor - 0.1 * half), max(high, limit * factor + 0.1 * half))
+    last, step = -math.inf, 0
     for event in run.events:
         axes.axvline(event.time, color=THIRD, lw=0.9, ls="-.")
+        # words that would run into one another stand below each other; those near the end stand to the left
+        step = step + 1 if event.time - last < 0.25 * float(run.time[-1]) else 0
+        last = event.time
+        late = event.time > 0.85 * float(run.time[-1])
         if axes.get_subplotspec() is not None and axes.get_subplotspec().is_first_row():  # type: ignore[union-attr]
             axes.annotate(
-                event.text, (event.time, 1.0), xycoords=("data", "axes fraction"), xytext=(4, -4),
-                textcoords="offset points", color=THIRD, fontsize=8, va="top",
+                event.text, (event.time, 1.0), xycoords=("data", "axes fraction"),
+                xytext=(-4 if late else 4, -4 - 11 * (step % 4)), textcoords="offset points", color=THIRD, fontsize=8,
+                va="top", ha="right" if late else "left",
             )  # fmt: skip
     axes.set_ylabel(f"{name} [{unit}]" if unit else name)
     axes.ticklabel_format(axis="y", useOffset=False)

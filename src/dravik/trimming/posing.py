@@ -11,7 +11,7 @@ from dravik.formula import StateSlot
 from dravik.kernel.chart import AIR_CHART, BODY_CHART
 from dravik.trimming.condition import Condition
 
-__all__ = ["Problem", "pose"]
+__all__ = ["Problem", "pose", "state_scale", "walls"]
 
 Floats = NDArray[np.float64]
 _RIGID = {3: "airspeed", 4: "alpha", 5: "beta", 9: "p", 10: "q", 11: "r"}
@@ -92,18 +92,22 @@ def pose(craft: Aircraft, condition: Condition) -> tuple[Problem, Floats, Floats
         low, high = limits.get(slot.name, (-math.inf, math.inf))
         if math.isfinite(high) and not low <= 0.0 <= high:
             z[12 + i] = low
-        # a shaft's hundreds of rad/s count as ones, and so does their rate
-        size = max(1.0, abs(slot.initial))
+        size = state_scale(slot)
         problem.shafts |= slot.initial != 0.0
         if slot.name not in limits:
-            low, high = _walls(craft, slot)
+            low, high = walls(craft, slot)
             problem.walls[len(problem.names)] = (low / size, high / size)
         problem.unknown(slot.name, 0, 12 + i, float(z[12 + i]), size, low, high)
         problem.equation(f"{slot.name}_rate_of_change", 0, 12 + i, weight=1.0 / size)
     return problem, z, u
 
 
-def _walls(craft: Aircraft, slot: StateSlot) -> tuple[float, float]:
+def state_scale(slot: StateSlot) -> float:
+    """Return what a state counts by: a shaft's hundreds of rad/s as ones, and so does their rate."""
+    return max(1.0, abs(slot.initial))
+
+
+def walls(craft: Aircraft, slot: StateSlot) -> tuple[float, float]:
     """Return the limits of a state where they are constants: beyond them its formula may mean nothing."""
     registers, written = craft.tape.registers, craft.tape.code[:, 1]
     low = float(registers[slot.low]) if slot.low >= 0 and slot.low not in written else -math.inf

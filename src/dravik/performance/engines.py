@@ -1,0 +1,164 @@
+"""What the engines give at a speed and a lever, the aircraft held along the flow as on a bench."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dravik.aircraft import Aircraft
+from dravik.errors import DravikError
+from dravik.propulsion import PropellerEngine, SolidMotor, check_thrust_curve
+from dravik.trimming import settle
+
+__all__ = ["EnginePoint", "MotorFacts", "engine_points", "lever_inputs", "motor_facts"]
+
+Floats = NDArray[np.float64]
+STANDARD_GRAVITY = 9.80665
+
+
+@dataclass(frozen=True)
+class EnginePoint:
+    """All engines together at an airspeed (m/s), an altitude (m) and a lever (share of its range), settled.
+
+    ``thrust`` N; ``shaft_power``, ``electric_power`` W and ``fuel_flow`` kg/s (nan where there is none);
+    ``efficiency``: thrust work over shaft power, at rest the figure of merit of the discs; ``speeds`` of the shafts,
+    rad/s.
+    """
+
+    airspeed: float
+    altitude: float
+    lever: float
+    thrust: float
+    shaft_power: float
+    electric_power: float
+    fuel_flow: float
+    efficiency: float
+    speeds: dict[str, float]
+
+    def row(self) -> dict[str, float]:
+        """Return the point as one flat row, SI."""
+        plain = {n: float(getattr(self, n)) for n in ENGINE_COLUMNS}
+        return plain | {f"speed_{n}": v for n, v in self.speeds.items()}
+
+
+ENGINE_COLUMNS = (
+    "airspeed", "altitude", "lever", "thrust", "shaft_power", "electric_power", "fuel_flow", "efficiency"
+)  # fmt: skip
+
+
+def lever_inputs(craft: Aircraft) -> list[str]:
+    """Return the inputs that command the power of all engines, most often one: ``throttle``.
+
+    It is the input that moves the sum of the levers most; or each engine's own command where none moves several.
+    Raises DravikError for an aircraft without engines or without such an input.
+    """
+    levers = [f"power_{n}_command" for n in craft.definition.engines]
+    own = [n for n in levers if n in craft.inputs]
+    if own:
+        return own
+    x, u = craft.state(velocity=(0.0, 0.0, 0.0)), craft.default_inputs()
+    found: dict[str, float] = {}
+    for i, (name, spec) in enumerate(craft.inputs.items()):
+        if name.startswith(("wind_", "fail_", "rail_")) or name.endswith("_increment") or not spec.low >= 0.0:
+            continue
+        sums = []
+        for value in (0.45, 0.55):
+            moved = u.copy()
+            moved[i] = spec.low + value * (spec.high - spec.low) if np.isfinite(spec.high) else value
+            sums.append(sum(craft.values(x, moved, levers).values()))
+        found[name] = sums[1] - sums[0]
+    best = max(found, key=lambda n: found[n], default="")
+    if not levers or not best or not found[best] > 0.0:
+        raise DravikError(f"{craft.name} has no input that commands its engines", hint="command = 'throttle'")
+    return [best]
+
+
+def engine_points(
+    craft: Aircraft, *, airspeeds: Sequence[float], levers: Sequence[float] = (1.0,), altitude: float = 0.0,
+    inputs: dict[str, float] | None = None,
+) -> list[EnginePoint]:  # fmt: skip
+    """Return what the engines give at each lever and airspeed (m/s), the aircraft held with its axis in the flow.
+
+    ``inputs`` by name (SI) are set besides, such as a failed engine; in hover the flow is that of a rotor at rest.
+    Raises DravikError where the engines do not settle.
+    """
+    names = lever_inputs(craft)
+    points = []
+    for lever in levers:
+        state = None
+        for airspeed in airspeeds:
+            u = craft.default_inputs()
+            for name, value in (inputs or {}).items():
+                u[craft.input_index(name)] = value
+            for name in names:
+                spec = craft.inputs[name]
+                u[craft.input_index(name)] = spec.low + lever * (spec.high - spec.low)
+            start = craft.state(position=(0.0, 0.0, altitude), velocity=(airspeed, 0.0, 0.0))
+            if state is not None:
+                start[13:] = state[13:]
+            state = settle(craft, start, u)
+            points.append(_point(craft, state, u, airspeed, altitude, lever))
+    return points
+
+
+def _point(craft: Aircraft, x: Floats, u: Floats, airspeed: float, altitude: float, lever: float) -> EnginePoint:
+    signals = craft.values(x, u)
+    shaft = signals.get("shaft_power", np.nan)
+    work = _useful_power(craft, signals, airspeed)
+    efficiency = work / shaft if shaft > 0.0 and signals["thrust"] > 0.0 else np.nan
+    speeds = {n: signals[f"speed_{n}"] for n in craft.definition.engines if f"speed_{n}" in signals}
+    return EnginePoint(
+        airspeed, altitude, lever, signals["thrust"], shaft, signals.get("electric_power", np.nan),
+        signals.get("fuel_flow", np.nan), efficiency, speeds,
+    )  # fmt: skip
+
+
+def _useful_power(craft: Aircraft, signals: dict[str, float], airspeed: float) -> float:
+    """Return the work of the thrusts along the discs' own flow; at rest the least that they need; else nan."""
+    if airspeed < 0.5:
+        return _ideal_power(craft, signals)
+    if craft.definition.mixers:
+        return float("nan")  # the flow comes from the side
+    return sum(signals[f"thrust_{n}"] * signals.get(f"axial_speed_{n}", airspeed) for n in craft.definition.engines)
+
+
+def _ideal_power(craft: Aircraft, signals: dict[str, float]) -> float:
+    """Return the least power that discs of this size need for their thrust at rest: T sqrt(T/(2 rho A))."""
+    total = 0.0
+    for name, engine in craft.definition.engines.items():
+        if isinstance(engine, PropellerEngine):
+            area = 0.25 * np.pi * craft.definition.propellers[engine.propeller].diameter ** 2
+            thrust = max(signals[f"thrust_{name}"], 0.0)
+            total += thrust * np.sqrt(thrust / (2.0 * signals["density"] * area))
+    return float(total) if total else np.nan
+
+
+@dataclass(frozen=True)
+class MotorFacts:
+    """A solid motor: impulse N s, burning time s, mean and greatest thrust N, propellant kg, exhaust speed m/s."""
+
+    name: str
+    impulse: float
+    burning: float
+    mean_thrust: float
+    greatest_thrust: float
+    propellant: float
+    exhaust_speed: float
+
+    @property
+    def specific_impulse(self) -> float:
+        """Exhaust speed over standard gravity, s."""
+        return self.exhaust_speed / STANDARD_GRAVITY
+
+
+def motor_facts(craft: Aircraft) -> list[MotorFacts]:
+    """Return the facts of each solid motor of an aircraft."""
+    found = []
+    for name, motor in craft.definition.engines.items():
+        if isinstance(motor, SolidMotor):
+            curve = craft.tables[f"thrust_curve_{name}"]
+            impulse, end = check_thrust_curve(curve, curve.source)
+            mass = craft.definition.tanks[motor.grain].capacity
+            found.append(MotorFacts(name, impulse, end, impulse / end, float(curve.values.max()), mass, impulse / mass))
+    return found

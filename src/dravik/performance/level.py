@@ -1,0 +1,178 @@
+"""Performance in steady flight: available against required, climb, ceiling, endurance and range, all from trims."""
+
+import math
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, fields
+
+import numpy as np
+
+from dravik.aircraft import Aircraft
+from dravik.errors import DravikError
+from dravik.performance.engines import engine_points, lever_inputs
+from dravik.trimming import TrimPoint, trim
+
+__all__ = ["Performance", "SpeedPoint", "ceiling", "performance"]
+
+Told = Callable[[float], None]
+
+
+@dataclass(frozen=True)
+class SpeedPoint:
+    """Level flight at an airspeed, and the climb at full lever, SI; nan where the one or the other cannot be held.
+
+    ``thrust_required`` is the thrust of level flight (along the flow), ``thrust_available`` that of the steady climb at
+    full lever; powers are by the airspeed, for rotors those at the shafts. ``flow`` is fuel, kg/s, or electric power,
+    W. ``endurance`` (s) and ``range`` (m) at this weight, with what the loading holds.
+    """
+
+    airspeed: float
+    alpha: float
+    lever: float
+    thrust_required: float
+    power_required: float
+    thrust_available: float
+    power_available: float
+    climb_rate: float
+    flow: float
+    endurance: float
+    range: float
+
+
+@dataclass(frozen=True)
+class Performance:
+    """Performance over airspeeds at one altitude (m)."""
+
+    name: str
+    loading: str
+    altitude: float
+    points: list[SpeedPoint]
+    flow_unit: str
+    store: float
+
+    def best(self, quantity: str) -> SpeedPoint | None:
+        """Return the point at which a quantity (``climb_rate``, ``endurance``, ``range``) is largest; None without."""
+        there = [p for p in self.points if math.isfinite(getattr(p, quantity))]
+        return max(there, key=lambda p: float(getattr(p, quantity)), default=None)
+
+    @property
+    def fastest(self) -> float:
+        """The airspeed at which full lever just holds level flight, by a straight line between points; nan without."""
+        for a, b in zip(self.points, self.points[1:], strict=False):
+            if a.climb_rate >= 0.0 > b.climb_rate:
+                return a.airspeed + a.climb_rate / (a.climb_rate - b.climb_rate) * (b.airspeed - a.airspeed)
+        return math.nan
+
+    def rows(self) -> list[dict[str, float]]:
+        """Return the points as rows, SI."""
+        return [{f.name: float(getattr(p, f.name)) for f in fields(p)} for p in self.points]
+
+
+def performance(
+    craft: Aircraft, *, airspeeds: Sequence[float], altitude: float, inputs: dict[str, float] | None = None,
+    told: Told | None = None,
+) -> Performance:  # fmt: skip
+    """Return level flight and climb at each airspeed (m/s) by trims; ``inputs`` by name (SI) are set besides.
+
+    ``told`` is told the share done. Raises DravikError for an aircraft without a lever.
+    """
+    unit, store = _store(craft)
+    points = []
+    for i, airspeed in enumerate(airspeeds):
+        points.append(_speed_point(craft, airspeed, altitude, dict(inputs or {}), unit, store))
+        if told is not None:
+            told((i + 1) / len(airspeeds))
+    return Performance(craft.name, craft.loading_name, altitude, points, unit, store)
+
+
+def _store(craft: Aircraft) -> tuple[str, float]:
+    """Return the unit of what flows, and how much of it the loading holds: J of batteries, or kg of fuel."""
+    if craft.definition.batteries:
+        start = craft.values(craft.state(velocity=(0.0, 0.0, 0.0)), craft.default_inputs())
+        return "W", sum(start[f"energy_left_{n}"] for n in craft.definition.batteries)
+    held = craft.loading.tanks
+    fuel = [n for n, t in craft.definition.tanks.items() if "fuel_flow" in str(t.flow)]
+    return "kg/s", sum(held.get(n, 0.0) for n in fuel)
+
+
+def _trimmed(
+    craft: Aircraft, airspeed: float, altitude: float, path: float | None, inputs: dict[str, float]
+) -> TrimPoint | None:
+    try:
+        point = trim(
+            craft, airspeed=airspeed, altitude=altitude, flight_path=path, inputs={**inputs}, strict=False,
+        )  # fmt: skip
+    except DravikError:
+        return None
+    return point if point.reached else None
+
+
+def _speed_point(
+    craft: Aircraft, airspeed: float, altitude: float, inputs: dict[str, float], unit: str, store: float
+) -> SpeedPoint:
+    levers = lever_inputs(craft)
+    level = _trimmed(craft, airspeed, altitude, 0.0, inputs)
+    full = {n: craft.inputs[n].high for n in levers}
+    climb = None
+    if airspeed >= 0.5 and not craft.definition.mixers:
+        climb = _trimmed(craft, airspeed, altitude, None, inputs | full)
+    nan = math.nan
+    alpha = lever = required = flow = endurance = reach = available = rate = nan
+    hovers = bool(craft.definition.mixers)
+    power = most = nan
+    if level is not None:
+        alpha, lever = level["alpha"], level[levers[0]]
+        required = _along_flow(level)
+        power = level["shaft_power"] if hovers else required * airspeed
+        flow = level["electric_power"] if unit == "W" else level.signals.get("fuel_flow", nan)
+        if flow > 0.0 and store > 0.0:
+            endurance = store / flow
+            reach = endurance * airspeed
+    if climb is not None:
+        available, rate = _along_flow(climb), climb["climb_rate"]
+        most = available * airspeed
+    if hovers:
+        most = engine_points(craft, airspeeds=[airspeed], altitude=altitude, inputs=inputs)[0].shaft_power
+    return SpeedPoint(
+        airspeed, alpha, lever, required, power, available, most, rate, flow, endurance, reach
+    )  # fmt: skip
+
+
+def _along_flow(point: TrimPoint) -> float:
+    """Return the thrust's share along the flow of a trimmed point: the drag and what of the weight it carries."""
+    craft, total = point.craft, 0.0
+    flow = np.array([point["u_air"], point["v_air"], point["w_air"]])
+    flow /= max(float(np.linalg.norm(flow)), 1e-9)
+    for name, engine in craft.definition.engines.items():
+        way = np.asarray(engine.direction) / np.linalg.norm(engine.direction)
+        total += point[f"thrust_{name}"] * float(way @ flow)
+    return total
+
+
+def ceiling(
+    craft: Aircraft, *, airspeeds: Sequence[float], climb: float = 0.5, highest: float | None = None,
+    inputs: dict[str, float] | None = None,
+) -> tuple[float, float]:  # fmt: skip
+    """Return the altitude (m) up to which the aircraft climbs at ``climb`` m/s or better, and the airspeed there.
+
+    The best of ``airspeeds`` counts at each altitude; the search halves to 10 m. nan where it does not climb so at sea
+    level. Where it still does at ``highest`` (the envelope's top unless said: the data reach no further), that.
+    """
+    if highest is None:
+        envelope = craft.definition.envelope
+        highest = envelope.altitude[1] if envelope is not None else 20000.0
+    levers = lever_inputs(craft)
+    full = dict(inputs or {}) | {n: craft.inputs[n].high for n in levers}
+
+    def best(altitude: float) -> tuple[float, float]:
+        found = [(p["climb_rate"], v) for v in airspeeds if (p := _trimmed(craft, v, altitude, None, full)) is not None]
+        return max(found, default=(-math.inf, math.nan))
+
+    low, high = 0.0, highest
+    if best(low)[0] < climb:
+        return math.nan, math.nan
+    if best(high)[0] >= climb:
+        return highest, best(high)[1]
+    while high - low > 10.0:
+        middle = 0.5 * (low + high)
+        low, high = (middle, high) if best(middle)[0] >= climb else (low, middle)
+    return low, best(low)[1]

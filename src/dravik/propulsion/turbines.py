@@ -1,0 +1,153 @@
+"""Gas turbines filled from a rated point: a cycle with component efficiencies, off its design by choked turbines.
+
+With the turbine's guide vanes and the nozzle choked, the compressor's temperature rise goes with the temperature at
+the turbine's entry, and the mass flow with P3/sqrt(T4): the lapse with altitude, speed and power follows. Sources:
+H. I. H. Saravanamuttoo, G. F. C. Rogers, H. Cohen, Gas Turbine Theory, 5th ed., 2001, ch. 3 (cycles) and 9 (off
+design); N. Cumpsty, Jet Propulsion, 2nd ed., 2003, ch. 12. Gas properties are constant, one set cold and one hot.
+"""
+
+from dataclasses import dataclass
+from typing import Annotated, Literal
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+from pydantic import Field
+
+from dravik.atmosphere import air_at
+from dravik.errors import DravikError
+from dravik.quantities import Model
+from dravik.tables import Axis, Table
+
+__all__ = ["CyclePoint", "GasTurbine", "cycle", "turbine_tables"]
+
+Floats = NDArray[np.float64]
+Share = Annotated[float, Field(gt=0.0, le=1.0)]
+
+
+class GasTurbine(Model):
+    """A gas turbine's design point at sea level, standing: ``jet`` (thrust) or ``shaft`` (power of a free turbine).
+
+    ``rated`` is the thrust, N, or power, W, there. Temperatures in K; ``idle_temperature`` is the share of the rated
+    one that belongs to power setting 0. ``bypass_ratio`` and ``fan_pressure_ratio`` make a jet a fan.
+    """
+
+    output: Literal["jet", "shaft"]
+    rated: Annotated[float, Field(gt=0.0)]
+    pressure_ratio: Annotated[float, Field(gt=1.0, le=60.0)]
+    turbine_temperature: Annotated[float, Field(gt=500.0, lt=2500.0)]
+    idle_temperature: Annotated[float, Field(gt=0.2, lt=1.0)] = 0.6
+    bypass_ratio: Annotated[float, Field(ge=0.0, le=20.0)] = 0.0
+    fan_pressure_ratio: Annotated[float, Field(ge=1.0, le=4.0)] = 1.0
+    intake: Share = 0.98
+    compressor: Share = 0.85
+    combustor: Share = 0.99
+    combustor_pressure: Share = 0.95
+    turbine: Share = 0.89
+    nozzle: Share = 0.97
+    heat: Annotated[float, Field(gt=1e6)] = 43.1e6
+    cold: tuple[float, float] = (1005.0, 1.4)
+    hot: tuple[float, float] = (1148.0, 1.333)
+
+
+@dataclass(frozen=True)
+class CyclePoint:
+    """What a cycle gives, for a flow of one at the design point: thrust N or power W, fuel, air, pressure ratio.
+
+    ``turbine_temperature`` K is that at the turbine's entry.
+    """
+
+    output: Floats
+    fuel_flow: Floats
+    air_flow: Floats
+    pressure_ratio: Floats
+    turbine_temperature: Floats
+
+
+def cycle(design: GasTurbine, mach: ArrayLike, altitude: ArrayLike, power: ArrayLike) -> CyclePoint:
+    """Return the cycle at Mach numbers, altitudes (m) and power settings (0 to 1) of any common shape.
+
+    The flow of the core is 1 kg/s at the design point; multiply as ``turbine_tables`` does. Where the engine would not
+    keep itself going, output and fuel flow are nan.
+    """
+    m, height, setting = np.broadcast_arrays(*(np.asarray(a, dtype=float) for a in (mach, altitude, power)))
+    air = air_at(height)
+    cp, gamma = design.cold
+    warmer = 1.0 + 0.5 * (gamma - 1.0) * m**2
+    inlet_t = air.temperature * warmer
+    inlet_p = air.pressure * warmer ** (gamma / (gamma - 1.0)) * design.intake
+    hot = design.turbine_temperature * (design.idle_temperature + (1.0 - design.idle_temperature) * setting)
+    ground = air_at(0.0)
+    base_t, base_p = float(ground.temperature), float(ground.pressure) * design.intake
+    rise, fan_rise = _rises(design, base_t)
+    # choked turbines: the compressors' temperature rise goes with the temperature at the turbine
+    share = hot / design.turbine_temperature
+    compressor_t, fan_t = inlet_t + rise * share, inlet_t + fan_rise * share
+    exponent = gamma / (gamma - 1.0)
+    ratio = (1.0 + design.compressor * (compressor_t / inlet_t - 1.0)) ** exponent
+    fan_ratio = (1.0 + design.compressor * (fan_t / inlet_t - 1.0)) ** exponent
+    flow = (inlet_p * ratio) / (base_p * design.pressure_ratio) / np.sqrt(share)
+    hot_cp, hot_gamma = design.hot
+    fuel = np.maximum(hot_cp * hot - cp * compressor_t, 0.0) / (design.combustor * design.heat)
+    work = cp * (compressor_t - inlet_t) + design.bypass_ratio * cp * (fan_t - inlet_t)
+    after = hot - work / hot_cp
+    with np.errstate(invalid="ignore"):
+        ideal = hot - (hot - after) / design.turbine
+        pressure = inlet_p * ratio * design.combustor_pressure * (ideal / hot) ** (hot_gamma / (hot_gamma - 1.0))
+        left = 1.0 - (air.pressure / pressure) ** ((hot_gamma - 1.0) / hot_gamma)
+        speed = m * air.speed_of_sound
+        if design.output == "shaft":
+            output = flow * hot_cp * after * design.turbine * left
+        else:
+            jet = np.sqrt(2.0 * hot_cp * after * design.nozzle * left)
+            output = flow * ((1.0 + fuel) * jet - speed)
+            if design.bypass_ratio > 0.0:
+                spread = 1.0 - (air.pressure / (inlet_p * fan_ratio)) ** (1.0 / exponent)
+                bypass = np.sqrt(2.0 * cp * fan_t * design.nozzle * np.maximum(spread, 0.0))
+                output = output + flow * design.bypass_ratio * (bypass - speed)
+    alive = np.isfinite(output) & (left > 0.0)
+    return CyclePoint(
+        np.where(alive, output, np.nan), np.where(alive, flow * fuel, np.nan), flow, ratio, np.asarray(hot)
+    )
+
+
+def _rises(design: GasTurbine, inlet: float) -> tuple[float, float]:
+    """Return the compressor's and the fan's rise of temperature at the design point, K."""
+    power = (design.cold[1] - 1.0) / design.cold[1]
+    core, fan = (
+        inlet * (ratio**power - 1.0) / design.compressor for ratio in (design.pressure_ratio, design.fan_pressure_ratio)
+    )
+    return core, fan
+
+
+def turbine_tables(
+    design: GasTurbine, machs: ArrayLike, altitudes: ArrayLike, powers: ArrayLike, *, consumption: float | None = None
+) -> tuple[Table, Table]:
+    """Return ``thrust`` (N) or ``shaft_power`` (W), and ``fuel_flow`` (kg/s), over ``mach``, ``altitude``, ``power``.
+
+    The output is scaled to the rated one at sea level, standing, at full power. ``consumption`` (fuel flow over output
+    there, kg/s a unit) scales the fuel; the cycle's own is taken without. Raises DravikError where the engine would
+    not keep itself going, with the condition.
+    """
+    grid = np.meshgrid(*(np.asarray(a, dtype=float) for a in (machs, altitudes, powers)), indexing="ij")
+    found, rated = cycle(design, *grid), cycle(design, 0.0, 0.0, 1.0)
+    for point, at in ((rated, "its design point"), (found, "")):
+        dead = np.argwhere(~np.isfinite(point.output))
+        if dead.size:
+            where = at or "Mach {:.3g}, {:.5g} m, power {:.3g}".format(*(float(g[tuple(dead[0])]) for g in grid))
+            raise DravikError(
+                f"the engine does not keep itself going at {where}", where="gas turbine",
+                hint="a higher idle_temperature, better efficiencies, or a lower pressure ratio",
+            )  # fmt: skip
+    scale = design.rated / float(rated.output)
+    fuel = scale
+    if consumption is not None:
+        fuel = consumption * design.rated / float(rated.fuel_flow)
+    axes = (
+        Axis("mach", np.asarray(machs, dtype=float)), Axis("altitude", np.asarray(altitudes, dtype=float), "m"),
+        Axis("power", np.asarray(powers, dtype=float)),
+    )  # fmt: skip
+    name, unit = ("thrust", "N") if design.output == "jet" else ("shaft_power", "W")
+    return (
+        Table(name, axes, found.output * scale, unit, method="smooth"),
+        Table("fuel_flow", axes, found.fuel_flow * fuel, "kg/s", method="smooth"),
+    )

@@ -1,0 +1,183 @@
+"""Engines drawn: maps of propellers, thrust over speed, power available against required, thrust curves."""
+
+import math
+from typing import TYPE_CHECKING
+
+import matplotlib
+import numpy as np
+
+from dravik.report.figures import ACTUAL, COMMANDED, INK, SOFT, STYLE, THIRD, new_figure
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+    from matplotlib.figure import Figure
+
+    from dravik.aircraft import Aircraft
+    from dravik.performance import EnginePoint, Performance
+
+__all__ = ["figure_performance", "figure_thrust_curves"]
+
+_COLOURS = (ACTUAL, COMMANDED, THIRD, "#4c8c5a", "#b08a2e", "#8a3b52")
+
+
+def figure_performance(craft: "Aircraft", bench: "list[EnginePoint]", found: "Performance") -> "Figure":
+    """Return the propeller's map (where there is one), thrust, power, and climb with endurance over speed."""
+    figure = new_figure(f"{craft.name} ({found.loading}) at {found.altitude:g} m: engines and performance")
+    with matplotlib.rc_context(STYLE):
+        (left, right), (below, last) = figure.subplots(2, 2)
+        if craft.definition.propellers:
+            _map(left, craft)
+        else:
+            _flow(left, bench)
+        _thrusts(right, bench, found)
+        _power(below, found)
+        _climb(last, found)
+        for axes in (left, right, below, last):
+            axes.tick_params(labelcolor=INK)
+            axes.margins(x=0.02)
+    return figure
+
+
+def _map(axes: "Axes", craft: "Aircraft") -> None:
+    """Draw thrust and power coefficients and efficiency over the advance ratio, at a few settings of the other axis."""
+    name = next(iter(craft.definition.propellers))
+    ct, cp = craft.tables[f"CT_{name}"], craft.tables[f"CP_{name}"]
+    ratio = ct.axes[0].values
+    fine = np.linspace(max(ratio[0], -0.1), _reach(ratio, ct.values), 200)
+    others = ct.axes[1:]
+    members = [tuple(float(a.values[0]) for a in others)]
+    if others:
+        values = others[0].values
+        members = [
+            (float(v), *(float(a.values[0]) for a in others[1:])) for v in values[:: max(1, (len(values) - 1) // 2)][:3]
+        ]
+    for k, member in enumerate(members):
+        colour = _COLOURS[k]
+        rest = [np.full_like(fine, v) for v in member]
+        thrust, power = ct(fine, *rest), cp(fine, *rest)
+        efficiency = np.where(
+            (thrust > 0) & (power > 0) & (fine > 0), fine * thrust / np.where(power > 0, power, 1), np.nan
+        )
+        label = ", ".join(f"{a.name.replace('_', ' ')} {v:.3g}" for a, v in zip(others, member, strict=True)) or name
+        axes.plot(fine, thrust, color=colour, lw=1.6, label=label)
+        axes.plot(fine, power, color=colour, lw=1.3, ls=(0, (5, 2)))
+        if k == 0:
+            axes.plot(fine, 0.1 * efficiency, color=SOFT, lw=1.3, ls=":")
+    axes.axhline(0.0, color=SOFT, lw=0.7)
+    axes.set_xlabel("advance ratio V/nD")
+    axes.set_ylabel("CT (line), CP (dashed), efficiency/10 (dotted)")
+    axes.set_title(f"propeller {name}", fontsize=10, color=INK, loc="left")
+    axes.legend(frameon=False, fontsize=8)
+
+
+def _reach(ratio: "np.ndarray", values: "np.ndarray") -> float:
+    """Return the advance ratio up to which the map is worth drawing: where the thrust has turned, and a little more."""
+    first = values.reshape(len(ratio), -1)[:, 0]
+    gone = np.flatnonzero((first < 0.0) & (ratio > 0.0))
+    return float(min(ratio[-1], 1.25 * ratio[gone[0]])) if gone.size else float(ratio[-1])
+
+
+def _flow(axes: "Axes", bench: "list[EnginePoint]") -> None:
+    """Draw the fuel flow over speed at each lever."""
+    for k, lever in enumerate(dict.fromkeys(p.lever for p in bench)):
+        points = [p for p in bench if p.lever == lever]
+        axes.plot(
+            [p.airspeed for p in points], [3600.0 * p.fuel_flow for p in points], color=_COLOURS[k], lw=1.6,
+            label=f"lever {lever:g}",
+        )  # fmt: skip
+    axes.set_xlabel("airspeed [m/s]")
+    axes.set_ylabel("fuel flow [kg/h]")
+    axes.set_ylim(bottom=0.0)
+    axes.legend(frameon=False, fontsize=8)
+
+
+def _thrusts(axes: "Axes", bench: "list[EnginePoint]", found: "Performance") -> None:
+    for k, lever in enumerate(dict.fromkeys(p.lever for p in bench)):
+        points = [p for p in bench if p.lever == lever]
+        axes.plot(
+            [p.airspeed for p in points], [p.thrust for p in points], color=_COLOURS[k], lw=1.6, marker="o", ms=3,
+            label=f"lever {lever:g}",
+        )  # fmt: skip
+    axes.plot(
+        [p.airspeed for p in found.points], [p.thrust_required for p in found.points], color=INK, lw=1.6,
+        ls=(0, (5, 2)), label="along the flow in level flight",
+    )  # fmt: skip
+    axes.axhline(0.0, color=SOFT, lw=0.7)
+    axes.set_xlabel("airspeed [m/s]")
+    axes.set_ylabel("thrust of all engines [N]")
+    axes.margins(y=0.2)
+    axes.legend(frameon=False, fontsize=8)
+
+
+def _power(axes: "Axes", found: "Performance") -> None:
+    speed = [p.airspeed for p in found.points]
+    powers = [p.power_available for p in found.points] + [p.power_required for p in found.points]
+    unit, scale = ("kW", 1e-3) if max((p for p in powers if math.isfinite(p)), default=0.0) >= 5e3 else ("W", 1.0)
+    for key, text, style in (
+        ("power_available", "available, full lever", "-"),
+        ("power_required", "required", (0, (5, 2))),
+    ):
+        values = [scale * getattr(p, key) for p in found.points]
+        colour = ACTUAL if style == "-" else INK
+        axes.plot(speed, values, color=colour, lw=1.6, ls=style, label=text, marker="o", ms=3)
+    if math.isfinite(found.fastest):
+        axes.axvline(found.fastest, color=SOFT, lw=1.0, ls=":")
+        axes.annotate("fastest", (found.fastest, 0.02), xycoords=("data", "axes fraction"), fontsize=8, color=SOFT)
+    axes.set_ylim(bottom=0.0)
+    axes.set_xlabel("airspeed [m/s]")
+    axes.set_ylabel(f"power [{unit}]")
+    axes.legend(frameon=False, fontsize=8)
+
+
+def _climb(axes: "Axes", found: "Performance") -> None:
+    speed = [p.airspeed for p in found.points]
+    climbs = any(math.isfinite(p.climb_rate) for p in found.points)
+    if climbs:
+        axes.plot(
+            speed,
+            [p.climb_rate for p in found.points],
+            color=ACTUAL,
+            lw=1.6,
+            marker="o",
+            ms=3,
+            label="climb at full lever",
+        )
+        axes.set_ylabel("climb rate [m/s]")
+        axes.set_ylim(bottom=min(0.0, *(p.climb_rate for p in found.points if math.isfinite(p.climb_rate))))
+    beside = axes.twinx() if climbs else axes
+    hours = [p.endurance / 3600.0 for p in found.points]
+    beside.plot(speed, hours, color=COMMANDED, lw=1.4, ls=(0, (5, 2)), label="endurance")
+    beside.set_ylabel("endurance [h]")
+    beside.grid(visible=False)
+    if any(math.isfinite(h) for h in hours):
+        beside.set_ylim(bottom=0.0)
+    axes.set_xlabel("airspeed [m/s]")
+    handles = axes.get_legend_handles_labels()
+    more = beside.get_legend_handles_labels() if climbs else ([], [])
+    axes.legend(handles[0] + more[0], handles[1] + more[1], frameon=False, fontsize=8, loc="lower center")
+
+
+def figure_thrust_curves(craft: "Aircraft") -> "Figure":
+    """Return the thrust curves of the solid motors, and what is left of the propellant."""
+    figure = new_figure(f"{craft.name}: thrust at sea level and propellant left")
+    with matplotlib.rc_context(STYLE):
+        axes = figure.subplots()
+        beside = axes.twinx()
+        names = [n for n in craft.definition.engines if f"thrust_curve_{n}" in craft.tables]
+        for k, name in enumerate(names):
+            curve = craft.tables[f"thrust_curve_{name}"]
+            time = np.linspace(0.0, curve.axes[0].values[-1], 400)
+            thrust = curve(time)
+            gone = np.concatenate([[0.0], np.cumsum(0.5 * (thrust[1:] + thrust[:-1]) * np.diff(time))])
+            axes.plot(time, thrust, color=_COLOURS[k], lw=1.8, label=f"{name}: thrust")
+            beside.plot(
+                time, 100.0 * (1.0 - gone / gone[-1]), color=_COLOURS[k], lw=1.3, ls=(0, (5, 2)), label=f"{name}: left"
+            )
+        axes.set_xlabel("time since lit [s]")
+        axes.set_ylabel("thrust [N]")
+        axes.set_ylim(bottom=0.0)
+        beside.set_ylabel("propellant left [%] (dashed)")
+        beside.set_ylim(0.0, 105.0)
+        beside.grid(visible=False)
+        axes.legend(frameon=False, loc="lower left")
+    return figure
