@@ -133,7 +133,7 @@ class TurbineTest(unittest.TestCase):
             turbine_temperature=1450,
             bypass_ratio=4,
             fan_pressure_ratio=1.6,
-            idle_temperature=0.7,
+            idle_temperature=0.8,
         )
         thrust, fuel = turbine_tables(design, [0, 0.4, 0.8], [0, 5000, 11000], [0, 0.5, 1], consumption=1.2e-5)
         self.assertAlmostEqual(float(thrust(0.0, 0.0, 1.0)), 30e3)
