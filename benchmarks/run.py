@@ -22,6 +22,7 @@ from dravik.aircraft import sample_path
 from dravik.kernel.integrate import derivative_many
 from dravik.kernel.motion import evaluate
 from dravik.kernel.program import MOTION
+from dravik.propulsion import planned_map, read_blades
 
 INPUTS = ("throttle", "pitch_stick", "roll_stick", "pedal", "flap_lever", "elevator_increment")
 STATES = ("elevator", "flap", "rudder", "rudder_rate", "aileron", "power_left", "power_right")
@@ -96,6 +97,13 @@ def main() -> int:
     mine = least(lambda: dv.linearise(craft, point), 15, 5)
     theirs = least(lambda: plain.linearise(x20, u6), 5)
     rows.append(("linearise", f"{mine * 1e3:.2f} ms", f"{theirs * 1e3:.0f} ms", theirs / mine, "2 ms"))
+
+    merle = dv.sample("merle")
+    hover = dv.trim(merle, airspeed=0.0, altitude=300.0)
+    taken = least(lambda: dv.fly(merle, start=hover, duration=seconds, dt=0.005, record=["altitude"]), 7) / seconds
+    rows.append(("six rotors at 200 Hz, times real time", f"{1 / taken:.0f}", "", None, "200"))
+    drawn = read_blades(sample_path("merle") / "propulsion" / "blades.toml")
+    rows.append(("rotor map, 144 points", f"{least(lambda: planned_map(drawn), 3):.2f} s", "", None, "5 s"))
 
     def start(*arguments: str) -> float:
         return least(lambda: subprocess.run([sys.executable, *arguments], check=True, capture_output=True), 5)

@@ -184,7 +184,7 @@ class CommandTest(unittest.TestCase):
             json.loads(self.ok("tables", "build", str(drawing), "--out", str(built), "--json"))["panels"] > 0
         )
         shown = self.ok("tables", "show", str(built), "--cg", "0.2 m", "--figure", str(self.folder / "f.png"))
-        self.assertRegex(shown, r"forward +nan|forward +-?\d")
+        self.assertRegex(shown, r"forward +-|forward +\d")
         curves = json.loads(self.ok("tables", "show", "tarn", "--json"))
         self.assertTrue(curves["forward_limit_m"] < 9.16 < 9.24 < curves["aft_limit_m"])
         self.assertLess(curves["derivatives"]["4.0"]["elevator"]["Cm"], -1.0)

@@ -105,12 +105,7 @@ class PerformanceTest(unittest.TestCase):
 
 
 class TurbineTest(unittest.TestCase):
-    def test_ideal_cycle(self) -> None:
-        for ratio in (6.0, 12.0):
-            design = GasTurbine.model_validate({"output": "shaft", "rated": 1e6, "pressure_ratio": ratio, **PERFECT})
-            found = cycle(design, 0.0, 0.0, 1.0)
-            heat = float(found.output / (found.fuel_flow * design.heat))
-            self.assertAlmostEqual(heat, 1 - ratio ** (-0.4 / 1.4), places=12)  # Joule's cycle
+    def test_ideal_jet(self) -> None:
         jet = GasTurbine.model_validate({"output": "jet", "rated": 1e4, "pressure_ratio": 9, "heat": 1e15, **PERFECT})
         found = cycle(jet, 0.8, 5000.0, 1.0)
         # without losses the kinetic energy gained is the cycle's work at the pressure ratio of ram and compressor

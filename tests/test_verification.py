@@ -3,6 +3,7 @@
 import unittest
 from pathlib import Path
 
+import tests.reference_engines  # noqa: F401 (it registers its cases)
 from tests.reference import CASES
 
 PAGE = Path(__file__).parent.parent / "docs" / "verification.md"

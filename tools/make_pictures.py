@@ -69,8 +69,6 @@ def main() -> None:
         folder = Path(name)
         terminal("demo", run(folder, "demo") + "\n" + run(folder, "new", "mine"))
         page(folder / "demo" / "index.html", "page")
-        for figure in ("linear_pitch", "pitch_hold"):
-            shutil.copyfile(folder / "demo" / f"{figure}.png", SHOTS / f"figure_{figure}.png")
         clean = run(folder, "check", "tarn")
         for file in (folder / "mine" / f for f in ("aircraft.toml", "mass.toml", "aero/aero.toml")):
             text = file.read_text(encoding="utf-8")
@@ -80,6 +78,14 @@ def main() -> None:
         terminal("check", clean + "\n" + run(folder, "check", "mine"))
         terminal("mass", run(folder, "mass", "tarn", "--figure", "masses.png"))
         shutil.copyfile(folder / "masses.png", SHOTS / "figure_masses.png")
+        performance = run(folder, "thrust", "tarn", "--loading", "dropped", "--set", "fail_left=1", "--levers", "1")
+        terminal("thrust", performance + "\n" + run(folder, "thrust", "hail"))
+        run(folder, "thrust", "pika", "--altitude", "300 m", "--figure", "thrust.png")
+        shutil.copyfile(folder / "thrust.png", SHOTS / "figure_thrust.png")
+        rocket = ["--rail", "85 deg", "--altitude", "350 m", "--set", "ignition=1", "--set", "wind_north=-6 m/s"]
+        drawn = ["--figure", "rocket.png", "--signals", "altitude,mach,margin,alpha,nx,mass"]
+        run(folder, "fly", "hail", *rocket, "--duration", "60 s", *drawn)
+        shutil.copyfile(folder / "rocket.png", SHOTS / "figure_rocket.png")
         terminal("trim", run(folder, "trim", "tarn", *AT, "--prove"))
         terminal(
             "trim_fails",
@@ -90,12 +96,12 @@ def main() -> None:
         )  # fmt: skip
         terminal("linearise", run(folder, "linearise", "tarn", *AT, "--prove", "rudder"))
         terminal("handling", run(folder, "handling", "tarn", *AT, "--category", "C"))
-        run(folder, "tables", "draw", "tarn", "--figure", "views.png", "--loading", "loading.png")
+        run(folder, "tables", "draw", "tarn", "--figure", "views.png")
         terminal("tables_show", run(folder, "tables", "show", "tarn", "--alpha", "4 deg", "--figure", "families.png"))
         measured = run(folder, "tables", "reduce", "tarn", "--out", "measured").replace(str(ROOT), "...")
         compared = run(folder, "tables", "compare", "tarn", "measured", "--figure", "comparison.png")
         terminal("tables_reduce", measured + "\n" + compared)
-        for figure in ("views", "loading", "families", "comparison"):
+        for figure in ("views", "families", "comparison"):
             shutil.copyfile(folder / f"{figure}.png", SHOTS / f"figure_{figure}.png")
         flight = ["fly", "tarn", *AT, "--duration", "40 s", "--control", "elevator=3211(2 deg, at=2 s, width=1 s)"]
         more = ["--control", "aileron=doublet(4 deg, at=20 s, width=1 s)", "--out", "run.csv"]

@@ -44,8 +44,8 @@ def add_battery(
         f"open_voltage_{name}", f"{battery.cells}*open_circuit_{name}(charge_{name})", "V",
         f"voltage of {name} without load", *keys,
     )  # fmt: skip
-    push = " + ".join(["0", *(f"duty_{n}*back_voltage_{n}/{_ohms(d)!r}" for n, d in motors.items())])
-    hold = " + ".join(["0", *(f"duty_{n}**2/{_ohms(d)!r}" for n, d in motors.items())])
+    push = " + ".join(f"duty_{n}*back_voltage_{n}/{_ohms(d)!r}" for n, d in motors.items()) or "0"
+    hold = " + ".join(f"duty_{n}**2/{_ohms(d)!r}" for n, d in motors.items()) or "0"
     out.add(f"other_power_{name}", battery.load, "W", f"power drawn from {name} by other than motors", *keys, "load")
     out.add(
         f"push_{name}", f"open_voltage_{name} + {inner!r}*({push})", "V", f"voltage that acts on {name}'s motors", *keys

@@ -41,16 +41,19 @@ def shares(matrix: Floats) -> Floats:
     return found
 
 
-def make_up(matrix: Floats, lost: int) -> Floats:
-    """Return what each rotor adds (n) for a newton that rotor ``lost`` no longer gives; nothing on that one itself.
+def make_up(matrix: Floats) -> tuple[Floats, Floats]:
+    """Return how the others make up for a rotor that is lost: directions (n, d) that change nothing, and weights (n).
 
-    Where the others cannot give all four, yaw is left out.
+    A rotor k that no longer gives f: the least change of the others that leaves force and moments as they were is
+    -f ``weights[k]`` ``directions`` ``directions[k]``; it takes f off rotor k itself. The weight is 0 where it cannot
+    be made up for.
     """
-    rest = np.delete(matrix, lost, axis=1)
-    rows = slice(None) if np.linalg.matrix_rank(rest) >= 4 else slice(0, 3)
-    added = np.linalg.pinv(rest[rows]) @ matrix[rows, lost]
-    found: Floats = np.insert(added, lost, 0.0)
-    return found
+    _, sizes, rows = np.linalg.svd(matrix)
+    rank = int(np.sum(sizes > 1e-9 * sizes[0]))
+    directions = rows[rank:].T
+    own = np.sum(directions**2, axis=1)
+    weights: Floats = np.where(own > 1e-9, 1.0 / np.maximum(own, 1e-9), 0.0)
+    return directions, weights
 
 
 def add_mixer(out: Pieces, name: str, mixer: Mixer, engines: Mapping[str, object], place: str) -> None:
@@ -87,15 +90,17 @@ def add_mixer(out: Pieces, name: str, mixer: Mixer, engines: Mapping[str, object
     for i, engine in enumerate(mixer.engines):
         text = f"{name}_lift + {name}_kept*{name}_tilt_{engine} + {float(parts[i, 3])!r}*{name}_turn"
         out.add(f"share_{engine}", text, "", f"thrust asked of {engine}, as a share of its most", *keys)
-    added = np.stack([make_up(matrix, k) for k in range(len(rotors))], axis=1)
+    directions, weights = make_up(matrix)
+    count = directions.shape[1] if mixer.make_up else 0
+    for j in range(count):
+        lost = [
+            f"{float(directions[k, j] * weights[k])!r}*(fail_{other}*share_{other})"
+            for k, other in enumerate(mixer.engines)
+            if abs(directions[k, j] * weights[k]) > 1e-9
+        ]
+        out.add(f"{name}_lost_{j + 1}", " + ".join(lost) or "0", "", "thrust of failed rotors to make up for", *keys)
     for i, engine in enumerate(mixer.engines):
-        terms = [f"share_{engine}"]
-        if mixer.make_up:
-            terms += [
-                f"{float(added[i, k])!r}*fail_{other}*share_{other}"
-                for k, other in enumerate(mixer.engines)
-                if k != i and abs(added[i, k]) > 1e-9
-            ]
+        terms = [f"share_{engine}", *(f"{-float(directions[i, j])!r}*{name}_lost_{j + 1}" for j in range(count))]
         whole = f"mix_thrust_{engine}"
         out.add(whole, f"limit({' + '.join(terms)}, 0, 1)", "", f"thrust that {engine} is set to give", *keys)
         # thrust goes with the square of the lever

@@ -91,7 +91,10 @@ def _across(way: Vector) -> tuple[Vector, Vector]:
 
 
 def _along(way: Vector, velocity: tuple[str, str, str]) -> str:
-    terms = [f"{c!r}*{v}" for c, v in zip(way, velocity, strict=True) if abs(c) > 1e-12]
+    signs = {1.0: "", -1.0: "-"}
+    terms = [
+        f"{signs[c]}{v}" if c in signs else f"{c!r}*{v}" for c, v in zip(way, velocity, strict=True) if abs(c) > 1e-12
+    ]
     return " + ".join(terms)
 
 

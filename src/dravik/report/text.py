@@ -1,14 +1,18 @@
 """Values as text for people."""
 
+import math
+
 __all__ = ["cell_text"]
 
 
 def cell_text(value: object) -> str:
-    """Return a value for people: four significant digits, nothing for None."""
+    """Return a value for people: four significant digits, whole numbers below a million, a dash for what is not."""
     if value is None:
         return ""
+    if isinstance(value, float) and math.isnan(value):
+        return "-"
     if isinstance(value, bool):
         return "yes" if value else "no"
     if isinstance(value, float):
-        return "0" if value == 0.0 else f"{value:.4g}"
+        return "0" if value == 0.0 else f"{value:.0f}" if 1e4 <= abs(value) < 1e6 else f"{value:.4g}"
     return str(value)
