@@ -1,5 +1,6 @@
 """Engines as parts of an aircraft: shafts, batteries, motors, mixers, failures, and what they do to the motion."""
 
+import json
 import math
 import tempfile
 import unittest
@@ -9,7 +10,9 @@ from typing import Any
 import numpy as np
 
 from dravik import doublet, fly, on_rail, sample, step, trim
-from dravik.aircraft import Aircraft, load, sample_path
+from dravik.aero import read_geometry
+from dravik.aero.building import drawing_hash
+from dravik.aircraft import Aircraft, audit, load, sample_names, sample_path
 from dravik.errors import DravikError
 from dravik.flight import Start
 from dravik.propulsion import disc_loads, disc_map, planned_map, read_blades, rotor_loads
@@ -324,6 +327,17 @@ class DiscTest(unittest.TestCase):
 
 
 class SampleTest(unittest.TestCase):
+    def test_every_sample_passes_its_audit_and_stands_by_its_drawing(self) -> None:
+        for name in sample_names():
+            for loading in sample(name).definition.loadings:
+                self.assertEqual([f for f in audit(sample(name, loading=loading)) if f.severity != "note"], [], name)
+            drawing = sample_path(name) / "geometry.toml"
+            if drawing.exists():
+                written = json.loads((drawing.parent / "aero" / "provenance.json").read_text(encoding="utf-8"))
+                self.assertEqual(
+                    written["hash"], drawing_hash(read_geometry(drawing)), f"build the tables of {name} anew"
+                )
+
     def test_pika_climbs_until_the_battery_sags(self) -> None:
         pika = sample("pika")
         point = trim(pika, airspeed="15 m/s", altitude="300 m", flight_path=None, inputs={"throttle": 1})

@@ -119,7 +119,9 @@ class Coefficients:
         """Return the neutral point with fixed controls, as station x in m: where a change of lift has no moment."""
         given: dict[str, Any] = dict(signals)
         by = self.slopes("alpha", **given)
-        return self.moment_point[0] - by["Cm"] / by["CL"] * self.chord
+        lift = np.where(by["CL"] == 0.0, np.nan, by["CL"])  # what has no lift has no neutral point
+        found: Floats = self.moment_point[0] - by["Cm"] / lift * self.chord
+        return found
 
 
 class _Set(BaseModel):

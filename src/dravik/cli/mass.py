@@ -59,13 +59,13 @@ def mass(
         return
     if rows:
         columns = ["", "mass [kg]", "share [%]", "x [m]", "y [m]", "z [m]", "to Ixx", "to Iyy", "to Izz"]
-        shown = [(r[0], *(round(v, 3) + 0.0 for v in r[1:6]), *(round(v) + 0.0 for v in r[6:])) for r in rows]
+        shown = [(r[0], *(round(v, 3) + 0.0 for v in r[1:6]), *(round(v, 6) + 0.0 for v in r[6:])) for r in rows]
         show_rows(
             f"{craft.name}, {craft.loading_name}: parts [station axes; kg m^2 about the whole's centre]", columns, shown
         )
     columns = ["loading", "mass [kg]", "x [m]", "y [m]", "z [m]", "Ixx", "Iyy", "Izz", "Ixz", "margin [%]", "centre"]
     shown = [
-        (r[0], *(round(v, 3) + 0.0 for v in r[1:5]), *(round(v) + 0.0 for v in r[5:9]), round(r[9], 1), r[10])
+        (r[0], *(round(v, 3) + 0.0 for v in r[1:5]), *(round(v, 6) + 0.0 for v in r[5:9]), round(r[9], 1), r[10])
         for r in loadings
     ]
     show_rows("loadings", columns, shown)
