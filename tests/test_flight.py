@@ -9,6 +9,7 @@ import numpy as np
 from dravik.aircraft import Aircraft, LawDefinition, load_law, sample, sample_path
 from dravik.errors import DravikError, FlightError
 from dravik.flight import (
+    Session,
     Start,
     doublet,
     fly,
@@ -207,8 +208,14 @@ class FlyTest(unittest.TestCase):
         start = Start(body.state(position=(0, 0, 100), velocity=(0, 0, 0)), body.default_inputs())
         run = fly(body, start=start, duration=10)
         self.assertEqual([e.text for e in run.events], ["low", "fast"])
-        self.assertAlmostEqual(run.events[0].time, (2 * 20 / 9.80665) ** 0.5, delta=0.011)
-        self.assertAlmostEqual(run.time[-1], 30 / 9.80665, delta=0.011)
+        # found within the step, not at its end; a run that an event ends, ends there
+        self.assertAlmostEqual(run.events[0].time, (2 * 20 / 9.80665) ** 0.5, delta=1e-6)
+        self.assertAlmostEqual(run.events[1].time, 30 / 9.80665, delta=1e-6)
+        self.assertAlmostEqual(run.time[-1], 30 / 9.80665, delta=1e-6)
+        self.assertAlmostEqual(run["airspeed"][-1], 30.0, delta=1e-5)
+        for dt in (0.1, 0.05):
+            again = fly(body, start=start, duration=10, dt=dt)
+            self.assertAlmostEqual(again.events[0].time, (2 * 20 / 9.80665) ** 0.5, delta=1e-6)
         ground = fly(craft(), start=start, duration=10)
         self.assertEqual(ground.events[-1].text, "the centre of gravity is below sea level")
 
@@ -293,6 +300,65 @@ class RecordingTest(unittest.TestCase):
         with self.assertRaisesRegex(DravikError, "no such recording"):
             read_recording("nothing.csv")
         self.assertAlmostEqual(float(run.frame["theta_deg"].iloc[0]), POINT["theta"] / DEG)
+
+
+class SessionTest(unittest.TestCase):
+    def test_steps_are_the_flight(self) -> None:
+        run = fly(TARN, start=POINT, duration=3, record=["alpha", "theta", "altitude"])
+        session = Session(TARN, start=POINT)
+        for k in range(300):
+            session.step()
+            if k % 50 == 0:
+                self.assertEqual(session["theta"], run["theta"][k + 1])
+        self.assertAlmostEqual(session.time, 3.0)
+        np.testing.assert_array_equal([session[n] for n in ("alpha", "theta", "altitude")], run.values[-1, 1:])
+
+    def test_save_restore_and_reset_are_exact(self) -> None:
+        def fly_on(session: Session) -> list[float]:
+            trace = []
+            for k in range(80):
+                session.step(0.02, pitch_stick=0.2 * (k % 3), elevator=0.01)
+                trace.append(session["alpha"])
+            return trace
+
+        one, other = Session(TARN, start=POINT), Session(TARN, start=POINT)
+        first = fly_on(one)
+        saved = one.save()
+        rest = fly_on(one)
+        other.step(1.0, roll_stick=0.5)  # flies its own way beside it
+        one.restore(saved)
+        self.assertEqual(fly_on(one), rest)
+        other.restore(saved)
+        self.assertEqual(fly_on(other), rest)
+        other.reset()
+        self.assertEqual(fly_on(other), first)
+        with self.assertRaisesRegex(DravikError, "the same aircraft, loading"):
+            Session(
+                TARN.with_loading("dropped"), start=trim(TARN.with_loading("dropped"), airspeed=62, altitude=300)
+            ).restore(saved)
+
+    def test_ends_and_refusals(self) -> None:
+        body = craft(events={"low": {"when": "altitude < 99", "stop": True}})
+        session = Session(
+            body, start=Start(body.state(position=(0, 0, 100), velocity=(0, 0, 0)), body.default_inputs()), dt=0.05
+        )
+        while not session.ended:
+            session.step()
+        self.assertEqual([e.text for e in session.events], ["low"])
+        self.assertAlmostEqual(session.events[0].time, (2 / 9.80665) ** 0.5, delta=1e-6)
+        self.assertAlmostEqual(session["altitude"], 99.0, delta=1e-5)
+        for call, words in (
+            (lambda: session.step(), "the flight has ended"),
+            (lambda: session.step(0.12), "a whole number of steps"),
+            (lambda: session.set(wind_nort=1.0), "did you mean wind_north"),
+            (lambda: session.set(wind_north=float("nan")), "a finite number"),
+            (lambda: session["altitud"], "did you mean altitude"),
+        ):
+            with self.assertRaisesRegex(DravikError, words):
+                call()
+        pilot = Session(TARN, start=POINT)
+        pilot.step(throttle=7.0)
+        self.assertEqual(pilot["throttle"], 1.0)
 
 
 if __name__ == "__main__":

@@ -14,6 +14,7 @@ if TYPE_CHECKING:
     from dravik.errors import DravikError, FlightError, FormulaError, TrimError
     from dravik.flight import (
         Recording,
+        Session,
         Start,
         doublet,
         fly,
@@ -40,8 +41,8 @@ _HOMES = {
     "atmosphere": ("air_at",),
     "errors": ("DravikError", "FlightError", "FormulaError", "TrimError"),
     "flight": (
-        "Recording", "Start", "doublet", "fly", "from_csv", "on_rail", "prove_linear", "prove_trim", "pulses_3211",
-        "ramp", "read_recording", "sine", "step", "sweep",
+        "Recording", "Session", "Start", "doublet", "fly", "from_csv", "on_rail", "prove_linear", "prove_trim",
+        "pulses_3211", "ramp", "read_recording", "sine", "step", "sweep",
     ),
     "handling": ("evaluate",),
     "linear": ("LinearModel", "linearise", "linearise_plant"),
@@ -59,6 +60,7 @@ __all__ = [
     "FormulaError",
     "LinearModel",
     "Recording",
+    "Session",
     "Start",
     "Table",
     "TrimError",

@@ -14,6 +14,7 @@ from dravik.flight.histories import (
 )
 from dravik.flight.proofs import HoldProof, LinearProof, prove_linear, prove_trim
 from dravik.flight.recording import Event, Recording, read_recording
+from dravik.flight.session import Session, SessionState
 from dravik.flight.starts import on_rail
 
 __all__ = [
@@ -23,6 +24,8 @@ __all__ = [
     "HoldProof",
     "LinearProof",
     "Recording",
+    "Session",
+    "SessionState",
     "Start",
     "doublet",
     "fly",

@@ -18,6 +18,7 @@ from dravik.kernel.program import (
     EVENT_STOPS,
     EVENTS,
     EVERYTHING,
+    FOUND,
     HIGHS,
     LOWS,
     MOTION,
@@ -33,6 +34,8 @@ __all__ = ["clamp_states", "derivative_many", "fly_steps"]
 
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
+EVENT_WIDTH = 1e-8  # s: how closely the moment of an event is found
+BEFORE, SLOPE, TRIAL = 5, 6, 7  # rows of a workspace's slopes: last good state and its slope, a state in between
 
 
 @compiled
@@ -51,21 +54,6 @@ def clamp_states(p: Program, r: Floats, x: Floats) -> None:
 
 
 @compiled
-def watch_events(p: Program, w: Workspace, t: float) -> None:
-    """Log each condition that has become true since the last look."""
-    layout, counters, n = p.layout, w.counters, p.layout[N_EVENTS]
-    for i in range(n):
-        now = w.registers[layout[layout[EVENTS] + i]]
-        if now != 0.0 and w.events[i, 0] == 0.0 and counters[EVENT_COUNT] < EVENT_CAPACITY:
-            w.events[n + counters[EVENT_COUNT], 0] = t
-            w.events[n + counters[EVENT_COUNT], 1] = i
-            counters[EVENT_COUNT] += 1
-            if layout[layout[EVENT_STOPS] + i] == 1:
-                counters[STOP_EVENT] = i + 1
-        w.events[i, 0] = now
-
-
-@compiled
 def rk4_step(p: Program, w: Workspace, t: float, x: Floats, um: Floats, u1: Floats, dt: float) -> None:
     """Advance ``x`` by one step whose first slope already stands in ``w.slopes[0]``."""
     k, n = w.slopes, x.shape[0]
@@ -81,6 +69,66 @@ def rk4_step(p: Program, w: Workspace, t: float, x: Floats, um: Floats, u1: Floa
     evaluate(p, w, t + dt, z, u1, k[3], False, MOTION)
     for i in range(n):
         x[i] += dt / 6.0 * (k[0, i] + 2.0 * (k[1, i] + k[2, i]) + k[3, i])
+
+
+@compiled
+def part_of_step(p: Program, w: Workspace, t: float, dt: float, share: float) -> None:
+    """Put the state a share into the last step into its working row, and everything there into the registers.
+
+    The step began at ``t`` in the state of row BEFORE, with the slope of row SLOPE and the inputs of rows 1 and 2.
+    """
+    x, u = w.slopes[TRIAL], w.inputs
+    for i in range(x.shape[0]):
+        x[i] = w.slopes[BEFORE, i]
+        w.slopes[0, i] = w.slopes[SLOPE, i]
+    for i in range(u.shape[1]):
+        u[0, i] = u[1, i] + 0.5 * share * (u[2, i] - u[1, i])
+        u[3, i] = u[1, i] + share * (u[2, i] - u[1, i])
+    rk4_step(p, w, t, x, u[0], u[3], share * dt)
+    clamp_states(p, w.registers, x)
+    evaluate(p, w, t + share * dt, x, u[3], w.slopes[0], False, EVERYTHING)
+
+
+@compiled
+def locate_event(p: Program, w: Workspace, register: int, t: float, dt: float) -> float:
+    """Return the share of the last step at whose end a condition has become true, to EVENT_WIDTH seconds."""
+    low, high = 0.0, 1.0
+    while (high - low) * dt > EVENT_WIDTH:
+        middle = 0.5 * (low + high)
+        part_of_step(p, w, t, dt, middle)
+        if w.registers[register] != 0.0:
+            high = middle
+        else:
+            low = middle
+    return high
+
+
+@compiled
+def watch_events(p: Program, w: Workspace, t: float, dt: float) -> float:
+    """Log each condition that has become true since the last look; return the share of the step where one stops.
+
+    2 is returned where nothing stops. The registers are those of another moment afterwards if something was found,
+    which the flag FOUND tells.
+    """
+    layout, counters, n = p.layout, w.counters, p.layout[N_EVENTS]
+    counters[FOUND] = 0
+    stop = 2.0
+    for i in range(n):
+        now = w.registers[layout[layout[EVENTS] + i]]
+        w.events[i, 1] = 1.0 if now != 0.0 and w.events[i, 0] == 0.0 else 0.0
+        w.events[i, 0] = now
+    for i in range(n):
+        if w.events[i, 1] == 0.0 or counters[EVENT_COUNT] >= EVENT_CAPACITY:
+            continue
+        counters[FOUND] = 1
+        share = locate_event(p, w, layout[layout[EVENTS] + i], t - dt, dt)
+        w.events[n + counters[EVENT_COUNT], 0] = t - dt + share * dt
+        w.events[n + counters[EVENT_COUNT], 1] = i
+        counters[EVENT_COUNT] += 1
+        if layout[layout[EVENT_STOPS] + i] == 1 and share < stop:
+            stop = share
+            counters[STOP_EVENT] = i + 1
+    return stop
 
 
 @compiled
@@ -107,8 +155,7 @@ def fly_steps(
     rows = 0
     steps = controls.shape[0]
     n = x.shape[0]
-    before = w.slopes[5]
-    middle = w.inputs
+    before, slope, u = w.slopes[BEFORE], w.slopes[SLOPE], w.inputs
     for step in range(steps + 1):
         if step == steps and not last:
             break
@@ -119,7 +166,15 @@ def fly_steps(
         w.counters[COUNTING] = 0
         if not all_finite(w.slopes[0]):
             return step, rows
-        watch_events(p, w, t)
+        stop = watch_events(p, w, t, dt)
+        if w.counters[FOUND] != 0:
+            if stop <= 1.0:
+                # the run ends where the event is, not at the end of its step
+                part_of_step(p, w, t - dt, dt, stop)
+                for i in range(n):
+                    x[i] = w.slopes[TRIAL, i]
+            else:
+                evaluate(p, w, t, x, u0, w.slopes[0], False, EVERYTHING)
         if (first + step) % every == 0 or w.counters[STOP_EVENT] != 0:
             for i in range(picks.shape[0]):
                 out[rows, i] = w.registers[picks[i]]
@@ -127,10 +182,11 @@ def fly_steps(
         if w.counters[OUTSIDE_TABLE] != 0 or w.counters[STOP_EVENT] != 0 or step == steps:
             return step, rows
         for i in range(n):
-            before[i] = x[i]
-        for i in range(middle.shape[0]):
-            middle[i] = 0.5 * (u0[i] + controls[step, 1, i])
-        rk4_step(p, w, t, x, middle, controls[step, 1], dt)
+            before[i], slope[i] = x[i], w.slopes[0, i]
+        for i in range(u.shape[1]):
+            u[1, i], u[2, i] = u0[i], controls[step, 1, i]
+            u[0, i] = 0.5 * (u[1, i] + u[2, i])
+        rk4_step(p, w, t, x, u[0], u[2], dt)
         clamp_states(p, w.registers, x)
         if w.counters[OUTSIDE_TABLE] != 0 or not all_finite(x):
             for i in range(n):

@@ -25,7 +25,7 @@ N_BASE = len(BASE_SIGNALS)
 EVENT_CAPACITY = 512
 _ANGLES = ("phi", "theta", "psi", "flight_path", "track", "ground_speed", "climb_rate")
 # the first counters are flags
-(COUNTING, OUTSIDE_TABLE, EVENT_COUNT, STOP_EVENT, FLAGS) = range(5)
+(COUNTING, OUTSIDE_TABLE, EVENT_COUNT, STOP_EVENT, FOUND, FLAGS) = range(6)
 
 
 class Program(NamedTuple):
@@ -47,9 +47,9 @@ class Workspace(NamedTuple):
     registers: Floats  # the tape's registers
     counters: Ints  # flags, then visits outside each axis
     worst: Floats  # for each axis looked up: lowest and highest argument, argument that was an error
-    slopes: Floats  # four slopes of the integrator, stage state, last good state
-    inputs: Floats  # inputs half way through a step
-    events: Floats  # each condition's last value, then a log of time and condition
+    slopes: Floats  # four slopes of the integrator, stage state, last good state with its slope, one in between
+    inputs: Floats  # inputs half way through a step, at its start, at its end, somewhere in it
+    events: Floats  # each condition's last value and whether it is new, then a log of time and condition
 
 
 (STAGE_A, STAGE_B, STAGE_C, STAGE_D, N_INPUTS, WIND, FORCE_AXES, MOMENT_AXES) = range(8)
@@ -171,7 +171,7 @@ def new_workspace(program: Program, tape: Tape) -> Workspace:
         registers=tape.registers.copy(),
         counters=np.zeros(FLAGS + len(tape.locates), dtype=np.int64),
         worst=worst,
-        slopes=np.zeros((6, N_RIGID + len(tape.states))),
-        inputs=np.zeros(int(program.layout[N_INPUTS])),
+        slopes=np.zeros((8, N_RIGID + len(tape.states))),
+        inputs=np.zeros((4, int(program.layout[N_INPUTS]))),
         events=events,
     )
