@@ -245,7 +245,7 @@ class CopyTest(unittest.TestCase):
         one, two = body.workspace(), body.workspace()
         state = body.state(position=(0, 0, 0), velocity=(1, 0, 0))
         u = body.default_inputs()
-        u[3] = 5.0
+        u[body.input_index("x")] = 5.0
         body.registers(state, u, workspace=one)
         self.assertEqual(one.registers[body.tape.names["f"]], 10.0)
         self.assertEqual(two.registers[body.tape.names["f"]], 0.0)

@@ -344,6 +344,8 @@ def fly(
             help="input or effector: 'elevator=doublet(2 deg, at=1 s, width=2 s)'; also step, 3211, ramp, sine, sweep",
         ),
     ] = None,
+    turbulence: Annotated[str, typer.Option(help="light, moderate or severe (MIL-F-8785C, Dryden)")] = "",
+    seed: Annotated[int, typer.Option(help="seed of the turbulence", min=0)] = 0,
     dt: Annotated[str, typer.Option(help="step of the integrator")] = "0.01 s",
     record: Annotated[str, typer.Option(help="signals to record, separated by commas (all unless given)")] = "",
     save: Annotated[str, typer.Option("--out", metavar="FILE", help="recording to write: .csv or .parquet")] = "",
@@ -357,7 +359,9 @@ def fly(
     craft = get_craft(aircraft, loading, law)
     start = get_start(craft, airspeed, altitude, flight_path, rail, set_)
     try:
-        run = run_flight(craft, start, duration, control or [], dt, record, quiet=as_json)
+        run = run_flight(
+            craft, start, duration, control or [], dt, record, turbulence=turbulence, seed=seed, quiet=as_json
+        )
     except FlightError as error:
         if save and error.recording is not None:
             error.recording.save(save)  # type: ignore[attr-defined]

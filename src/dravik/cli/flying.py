@@ -8,7 +8,7 @@ from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
 
 from dravik.cli.common import err, kernel_notice, out, show_rows
 from dravik.errors import DravikError
-from dravik.flight import Recording, fly, parse_history
+from dravik.flight import Recording, Turbulence, fly, parse_history
 from dravik.units import from_si
 
 if TYPE_CHECKING:
@@ -23,7 +23,7 @@ USUAL = ("airspeed", "altitude", "alpha", "theta", "q", "phi", "elevator", "nz")
 
 def run_flight(
     craft: "Aircraft", start: "TrimPoint | Start", duration: str, controls: Sequence[str], dt: str, record: str, *,
-    quiet: bool,
+    turbulence: str = "", seed: int = 0, quiet: bool = False,
 ) -> Recording:  # fmt: skip
     """Fly with a progress bar on standard error."""
     histories = {}
@@ -43,6 +43,7 @@ def run_flight(
         task = bar.add_task("flying", total=1.0)
         return fly(
             craft, start=start, duration=duration, controls=histories, dt=dt, record=names,
+            turbulence=Turbulence(turbulence, seed=seed) if turbulence else None,
             progress=lambda share: bar.update(task, completed=share),
         )  # fmt: skip
 

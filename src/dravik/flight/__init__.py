@@ -16,6 +16,7 @@ from dravik.flight.proofs import HoldProof, LinearProof, prove_linear, prove_tri
 from dravik.flight.recording import Event, Recording, read_recording
 from dravik.flight.session import Session, SessionState
 from dravik.flight.starts import on_rail
+from dravik.flight.turbulence import Turbulence
 
 __all__ = [
     "Controller",
@@ -27,6 +28,7 @@ __all__ = [
     "Session",
     "SessionState",
     "Start",
+    "Turbulence",
     "doublet",
     "fly",
     "from_csv",

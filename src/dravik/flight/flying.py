@@ -5,7 +5,7 @@ import itertools
 import math
 import time as clock
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
 from typing import Any, Protocol
 
 import numpy as np
@@ -15,6 +15,7 @@ from dravik.aircraft import Aircraft, InputSpec
 from dravik.errors import DravikError, FlightError
 from dravik.flight.histories import History
 from dravik.flight.recording import Event, Recording
+from dravik.flight.turbulence import Turbulence
 from dravik.kernel import Workspace
 from dravik.kernel.integrate import clamp_states, fly_steps
 from dravik.kernel.motion import evaluate
@@ -28,6 +29,7 @@ __all__ = ["Controller", "Start", "fly"]
 Floats = NDArray[np.float64]
 EDGE = 1e-6  # of a step: how far from its ends a history is read, so that a jump falls on one side for certain
 CHUNK_SECONDS = 5.0
+GUSTS = ("gust_roll", "gust_pitch", "gust_yaw")
 
 
 class Controller(Protocol):
@@ -76,6 +78,7 @@ def fly(
     duration: str | float,
     controls: Mapping[str, History] | None = None,
     controller: Controller | None = None,
+    turbulence: Turbulence | None = None,
     dt: str | float = 0.01,
     record: Sequence[str] | None = None,
     record_every: int = 1,
@@ -85,9 +88,9 @@ def fly(
     """Return the recording of a flight.
 
     ``start`` is a trimmed point or a ``Start``; ``controls`` are histories by input or effector; ``controller`` is
-    called at its own rate. ``dt`` is the step; every ``record_every``-th is recorded: all signals or ``record``.
-    ``method``: ``"rk4"``, or ``"adaptive"``: an eighth-order method that keeps the error of each step at 1e-10, for
-    checking accuracy (no controller, no events). ``progress`` is told the share flown.
+    called at its own rate. ``turbulence`` adds its gusts to the wind. ``dt`` is the step; every ``record_every``-th is
+    recorded: all signals or ``record``. ``method``: ``"rk4"``, or ``"adaptive"``: an eighth-order method that keeps the
+    error of each step at 1e-10, for checking accuracy (no controller, no events). ``progress`` is told the share flown.
 
     Raises DravikError for wrong names, units and times; FlightError, with the recording so far, when a value is not
     finite any more (it names the formula) or a table is left where that is an error.
@@ -102,7 +105,9 @@ def fly(
         raise DravikError(f"record_every = {record_every}", expected="1 or more")
     if method not in ("rk4", "adaptive"):
         raise DravikError(f"method {method!r}", expected="'rk4' or 'adaptive'")
-    flight = _Flight(craft, start, controls or {}, controller, step, round(seconds / step), record, record_every)
+    flight = _Flight(
+        craft, start, controls or {}, controller, turbulence, step, round(seconds / step), record, record_every
+    )
     return flight.adaptive() if method == "adaptive" else flight.run(progress)
 
 
@@ -111,10 +116,13 @@ class _Flight:
 
     def __init__(
         self, craft: Aircraft, start: TrimPoint | Start, controls: Mapping[str, History], controller: Controller | None,
-        dt: float, steps: int, record: Sequence[str] | None, every: int,
+        turbulence: Turbulence | None, dt: float, steps: int, record: Sequence[str] | None, every: int,
     ) -> None:  # fmt: skip
         self.craft, self.dt, self.steps, self.every = craft, dt, steps, every
-        self.controller = controller
+        self.controller, self.turbulence = controller, turbulence
+        self.gusts = None if turbulence is None else turbulence.along(craft.definition.reference.span)
+        self.gusts_for: tuple[float, float, float] | None = None
+        self.gust_inputs = [craft.input_index(n) for n in ("wind_north", "wind_east", "wind_up", *GUSTS)]
         self.x = np.array(start.state, dtype=float)
         self.inputs = np.array(start.inputs, dtype=float)
         if self.x.shape != (len(craft.state_names),) or self.inputs.shape != (len(craft.inputs),):
@@ -153,10 +161,28 @@ class _Flight:
         for index, history in self.histories:
             values = np.stack([history(starts + EDGE * self.dt), history(starts + (1.0 - EDGE) * self.dt)], axis=1)
             u[:, :, index] = values if history.absolute else u[:, :, index] + values
+        if self.gusts is not None:
+            self._add_gusts(u, starts)
         for i, spec in enumerate(self.craft.inputs.values()):
             if math.isfinite(spec.low) or math.isfinite(spec.high):
                 self._hold_in_range(spec, u[:, :, i], starts)
         return u
+
+    def _add_gusts(self, u: Floats, starts: Floats) -> None:
+        """Add the turbulence in level axes turned to the heading."""
+        assert self.gusts is not None and self.turbulence is not None
+        if self.turbulence.follow or self.gusts_for is None:
+            names, r = self.craft.tape.names, self.work.registers
+            slopes = self.work.slopes[0]
+            evaluate(self.craft.program, self.work, float(starts[0]), self.x, u[0, 0], slopes, False, EVERYTHING)
+            self.gusts_for = float(r[names["airspeed"]]), float(r[names["altitude"]]), float(r[names["psi"]])
+        airspeed, height, heading = self.gusts_for
+        found = self.gusts(airspeed, height, float(starts[0]), np.append(starts, starts[-1] + self.dt))
+        sine, cosine = math.sin(heading), math.cos(heading)
+        along, right, down = found[:3]
+        local = np.stack([along * cosine - right * sine, along * sine + right * cosine, -down, *found[3:]], axis=1)
+        u[:, 0, self.gust_inputs] += local[:-1]
+        u[:, 1, self.gust_inputs] += local[1:]
 
     def _hold_in_range(self, spec: InputSpec, values: Floats, starts: Floats) -> None:
         """Hold an input within its range, and note the first time that more was asked."""
@@ -254,6 +280,7 @@ class _Flight:
             "tables_sha256": hashlib.sha256(craft.tape.values.tobytes()).hexdigest(),
             "step_s": self.dt,
             "controls": self.texts,
+            "turbulence": None if self.turbulence is None else asdict(self.turbulence),
             "start_inputs": self.start_inputs,
             "wall_time_s": round(clock.perf_counter() - begun, 4),
         }
@@ -262,8 +289,8 @@ class _Flight:
         """Fly with DOP853 (E. Hairer, S. Norsett, G. Wanner, Solving Ordinary Differential Equations I, 1993)."""
         from scipy.integrate import solve_ivp
 
-        if self.controller is not None:
-            raise DravikError("the adaptive method takes no controller", hint="method='rk4'")
+        if self.controller is not None or self.turbulence is not None:
+            raise DravikError("the adaptive method takes no controller and no turbulence", hint="method='rk4'")
         begun = clock.perf_counter()
         end = self.steps * self.dt
         times = np.arange(0, self.steps + 1, self.every) * self.dt

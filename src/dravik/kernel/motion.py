@@ -115,9 +115,9 @@ def air_data(p: Program, r: Floats, m: tuple[float, ...]) -> tuple[float, float,
         half = 0.5 / speed
     else:
         r[ALPHA], r[BETA], half = 0.0, 0.0, 0.0
-    r[P_HAT] = r[P] * p.numbers[SPAN] * half
-    r[P_HAT + 1] = r[P + 1] * p.numbers[CHORD] * half
-    r[P_HAT + 2] = r[P + 2] * p.numbers[SPAN] * half
+    r[P_HAT] = (r[P] - r[w + 3]) * p.numbers[SPAN] * half
+    r[P_HAT + 1] = (r[P + 1] - r[w + 4]) * p.numbers[CHORD] * half
+    r[P_HAT + 2] = (r[P + 2] - r[w + 5]) * p.numbers[SPAN] * half
     return ua, va, wa
 
 

@@ -86,7 +86,7 @@ class RigidBody:
     """The registers and numbers that turn a tape into a moving body; positions in body axes from the datum."""
 
     mass_registers: Sequence[int]
-    inputs: int = 3
+    inputs: int = 6
     wind: int = N_BASE
     aero_registers: Sequence[int] = (-1, -1, -1, -1, -1, -1)
     force_axes: str = "body"

@@ -38,9 +38,9 @@ BASE_SIGNALS: tuple[BaseSignal, ...] = (
     BaseSignal("temperature", "K", "static temperature"),
     BaseSignal("speed_of_sound", "m/s", "speed of sound"),
     BaseSignal("equivalent_airspeed", "m/s", "airspeed of the same dynamic pressure at sea level"),
-    BaseSignal("p_hat", "", "p b / 2V"),
-    BaseSignal("q_hat", "", "q c / 2V"),
-    BaseSignal("r_hat", "", "r b / 2V"),
+    BaseSignal("p_hat", "", "p b / 2V, relative to the air"),
+    BaseSignal("q_hat", "", "q c / 2V, relative to the air"),
+    BaseSignal("r_hat", "", "r b / 2V, relative to the air"),
     BaseSignal("flight_path", "rad", "angle of the ground velocity above the horizon, climbing positive"),
     BaseSignal("track", "rad", "direction of the ground velocity, clockwise from north"),
     BaseSignal("ground_speed", "m/s", "horizontal speed over the ground"),
@@ -69,9 +69,12 @@ RIGID_STATES: tuple[str, ...] = (
     "north", "east", "altitude", "u", "v", "w", "q0", "q1", "q2", "q3", "p", "q", "r",
 )  # fmt: skip
 
-#: Inputs every aircraft has: steady wind at the aircraft, the direction it blows to.
+#: Inputs every aircraft has: wind at the aircraft, the direction it blows to, and how the air there turns.
 WIND_INPUTS: tuple[BaseSignal, ...] = (
     BaseSignal("wind_north", "m/s", "velocity of the air towards north"),
     BaseSignal("wind_east", "m/s", "velocity of the air towards east"),
     BaseSignal("wind_up", "m/s", "velocity of the air upwards"),
+    BaseSignal("gust_roll", "rad/s", "rotation of the air about body x"),
+    BaseSignal("gust_pitch", "rad/s", "rotation of the air about body y"),
+    BaseSignal("gust_yaw", "rad/s", "rotation of the air about body z"),
 )

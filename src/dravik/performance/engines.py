@@ -60,7 +60,7 @@ def lever_inputs(craft: Aircraft) -> list[str]:
     x, u = craft.state(velocity=(0.0, 0.0, 0.0)), craft.default_inputs()
     found: dict[str, float] = {}
     for i, (name, spec) in enumerate(craft.inputs.items()):
-        if name.startswith(("wind_", "fail_", "rail_")) or name.endswith("_increment") or not spec.low >= 0.0:
+        if name.startswith(("wind_", "gust_", "fail_", "rail_")) or name.endswith("_increment") or not spec.low >= 0.0:
             continue
         sums = []
         for value in (0.45, 0.55):

@@ -1,0 +1,308 @@
+"""Continuous turbulence: Dryden's and von Karman's spectra as filtered noise, discretised exactly.
+
+Spectra, scale lengths and intensities are those of MIL-F-8785C, 3.7.2 and 3.7.3 (1980); von Karman's are met by the
+rational filters of C. W. Campbell, J. Guidance 9 (1986). Between two samples a filter's state moves by the matrix
+exponential, and its noise has just the covariance that the continuous filter gathers (C. F. Van Loan, IEEE Trans.
+Automatic Control 23 (1978), 395): the variance does not depend on the interval.
+"""
+
+import math
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from typing import Literal
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dravik.compiled import compiled
+from dravik.errors import DravikError
+from dravik.units import in_si
+
+__all__ = ["COMPONENTS", "GustFilter", "Turbulence", "gust_filter", "intensities", "scale_lengths", "spectrum"]
+
+Floats = NDArray[np.float64]
+FOOT, KNOT = 0.3048, 0.514444
+#: Gust velocities along, right and down (m/s) and rotations of the air about body x, y, z (rad/s).
+COMPONENTS = ("u", "v", "w", "p", "q", "r")
+#: Wind at 20 ft, m/s, and intensity above 2000 ft, m/s, that words stand for; the latter read off a figure.
+SEVERITIES = {
+    "light": (15 * KNOT, 5 * FOOT), "moderate": (30 * KNOT, 10 * FOOT), "severe": (45 * KNOT, 20 * FOOT)
+}  # fmt: skip
+LOW, HIGH = 1000 * FOOT, 2000 * FOOT
+LOWEST = 10 * FOOT
+PERIOD = 5.0  # s, for which the filters keep the airspeed and height they were made for
+
+Spectrum = Literal["dryden", "von_karman"]
+
+
+def scale_lengths(height: float, model: Spectrum = "dryden") -> tuple[float, float, float]:
+    """Return Lu, Lv, Lw in m at a height above ground, m: MIL-F-8785C, 3.7.3.2 and 3.7.2.1, joined between."""
+    aloft = (1750.0 if model == "dryden" else 2500.0) * FOOT
+
+    def low(h: float) -> tuple[float, float, float]:
+        feet = max(h, LOWEST) / FOOT
+        along = feet / (0.177 + 0.000823 * feet) ** 1.2 * FOOT
+        return along, along, feet * FOOT
+
+    if height <= LOW:
+        return low(height)
+    share = min((height - LOW) / (HIGH - LOW), 1.0)
+    a, b, c = (x + share * (aloft - x) for x in low(LOW))
+    return a, b, c
+
+
+def intensities(height: float, wind_20ft: float, aloft: float) -> tuple[float, float, float]:
+    """Return the standard deviations of u, v, w in m/s at a height above ground, m; ``aloft`` is that above 2000 ft."""
+
+    def low(h: float) -> tuple[float, float, float]:
+        feet = max(h, LOWEST) / FOOT
+        vertical = 0.1 * wind_20ft
+        along = vertical / (0.177 + 0.000823 * feet) ** 0.4
+        return along, along, vertical
+
+    if height <= LOW:
+        return low(height)
+    share = min((height - LOW) / (HIGH - LOW), 1.0)
+    a, b, c = (x + share * (aloft - x) for x in low(LOW))
+    return a, b, c
+
+
+def spectrum(
+    component: str, omega: Floats, *, airspeed: float, height: float, span: float, wind_20ft: float, aloft: float,
+    model: Spectrum = "dryden",
+) -> Floats:  # fmt: skip
+    """Return the standard's one-sided spectrum over frequencies omega (rad/s): its integral is the variance."""
+    lengths, sigmas = scale_lengths(height, model), intensities(height, wind_20ft, aloft)
+    number = np.asarray(omega, dtype=float) / airspeed  # waves: rad/m
+
+    def velocity(axis: int) -> Floats:
+        length, variance = lengths[axis], sigmas[axis] ** 2
+        x = length * number
+        if model == "dryden":
+            shape = 2.0 / (1.0 + x**2) if axis == 0 else (1.0 + 3.0 * x**2) / (1.0 + x**2) ** 2
+        else:
+            y = (1.339 * x) ** 2
+            shape = 2.0 * (1.0 + y) ** (-5 / 6) if axis == 0 else (1.0 + 8 / 3 * y) * (1.0 + y) ** (-11 / 6)
+        found: Floats = variance * length / (math.pi * airspeed) * shape
+        return found
+
+    if component in "uvw":
+        return velocity("uvw".index(component))
+    if component == "p":
+        lift = 0.8 * (math.pi * lengths[2] / (4.0 * span)) ** (1 / 3)
+        damped = 1.0 + (4.0 * span * number / math.pi) ** 2
+        roll: Floats = sigmas[2] ** 2 / (airspeed * lengths[2]) * lift / damped
+        return roll
+    width, axis = (4.0, 2) if component == "q" else (3.0, 1)
+    turn: Floats = number**2 / (1.0 + (width * span * number / math.pi) ** 2) * velocity(axis)
+    return turn
+
+
+@dataclass(frozen=True)
+class GustFilter:
+    """dx = A x dt + B dn, y = C x with independent unit white noises n: rows of ``c`` are u, v, w, p, q, r."""
+
+    a: Floats
+    b: Floats
+    c: Floats
+
+    def covariance(self) -> Floats:
+        """Return the covariance of the outputs in the steady state."""
+        from scipy.linalg import solve_continuous_lyapunov
+
+        state = solve_continuous_lyapunov(self.a, -self.b @ self.b.T)
+        found: Floats = self.c @ state @ self.c.T
+        return found
+
+    def response(self, omega: Floats) -> Floats:
+        """Return the one-sided spectra of the outputs (6, k) at frequencies omega, rad/s."""
+        n = len(self.a)
+        solved = np.linalg.solve(1j * omega[:, None, None] * np.eye(n) - self.a, self.b[None])
+        gains = self.c @ solved
+        found: Floats = (np.abs(gains) ** 2).sum(axis=2).T / math.pi
+        return found
+
+    def discrete(self, interval: float) -> tuple[Floats, Floats]:
+        """Return the transition matrix over an interval, s, and a factor of the noise's covariance."""
+        from scipy.linalg import expm
+
+        n = len(self.a)
+        block = np.zeros((2 * n, 2 * n))
+        block[:n, :n], block[:n, n:], block[n:, n:] = -self.a, self.b @ self.b.T, self.a.T
+        big = expm(block * interval)
+        transition = big[n:, n:].T
+        return transition, _root(np.asarray(transition @ big[:n, n:], dtype=float))
+
+    def steady(self) -> Floats:
+        """Return a factor of the states' covariance in the steady state, to begin in it."""
+        from scipy.linalg import solve_continuous_lyapunov
+
+        return _root(np.asarray(solve_continuous_lyapunov(self.a, -self.b @ self.b.T), dtype=float))
+
+
+def _root(covariance: Floats) -> Floats:
+    values, vectors = np.linalg.eigh(0.5 * (covariance + covariance.T))
+    found: Floats = vectors * np.sqrt(np.maximum(values, 0.0))
+    return found
+
+
+def gust_filter(
+    *, airspeed: float, height: float, span: float, wind_20ft: float, aloft: float, model: Spectrum = "dryden"
+) -> GustFilter:
+    """Return the filter whose outputs have the standard's spectra at an airspeed and a height; SI."""
+    lengths, sigmas = scale_lengths(height, model), intensities(height, wind_20ft, aloft)
+    times = [length / airspeed for length in lengths]
+    one, two = (([1.0], [1.0, 1.0]), ([math.sqrt(3.0), 1.0], [1.0, 2.0, 1.0]))
+    if model == "von_karman":
+        one = ([0.25, 1.0], [0.1987, 1.357, 1.0])
+        two = ([0.3398, 2.7478, 1.0], [0.1539, 1.9754, 2.9958, 1.0])
+    sizes = (sigmas[0] * math.sqrt(2.0 * times[0]), *(sigmas[k] * math.sqrt(times[k]) for k in (1, 2)))
+    velocities = [_companion(shape, t, s) for shape, t, s in zip((one, two, two), times, sizes, strict=True)]
+    roll_size = sigmas[2] * math.sqrt(0.8 * math.pi / (airspeed * lengths[2]))
+    roll_size *= (math.pi * lengths[2] / (4.0 * span)) ** (1 / 6)
+    roll = _companion(([1.0], [1.0, 1.0]), 4.0 * span / (math.pi * airspeed), roll_size)
+    blocks = [*velocities, roll]
+    count = sum(len(a) for a, _, _ in blocks)
+    n = count + 2
+    a, b, c = np.zeros((n, n)), np.zeros((n, 4)), np.zeros((6, n))
+    at = 0
+    for k, (own, drive, out) in enumerate(blocks):
+        m = len(own)
+        a[at : at + m, at : at + m], b[at : at + m, k], c[k, at : at + m] = own, drive, out
+        at += m
+    # pitching follows the downward gust's slope along the way, yawing that of the gust from the side
+    for row, source, width, sign in ((4, 2, 4.0, 1.0), (5, 1, 3.0, -1.0)):
+        lag = width * span / (math.pi * airspeed)
+        a[count + row - 4] += c[source] / lag
+        a[count + row - 4, count + row - 4] -= 1.0 / lag
+        c[row] = sign / (airspeed * lag) * c[source]
+        c[row, count + row - 4] -= sign / (airspeed * lag)
+    return GustFilter(a, b, c)
+
+
+def _companion(shape: tuple[list[float], list[float]], time: float, gain: float) -> tuple[Floats, Floats, Floats]:
+    """Return state space of gain times a fraction of polynomials in (time s), highest powers first."""
+    over, under = (np.array(side) for side in shape)
+    n = len(under) - 1
+    leading = under[0]
+    under, over = under / leading, np.concatenate([np.zeros(n - len(over)), over]) / leading
+    a = np.zeros((n, n))
+    a[0] = -under[1:]
+    a[1:, :-1] = np.eye(n - 1)
+    b = np.zeros(n)
+    b[0] = 1.0
+    return a / time, b / time, gain * over
+
+
+@compiled
+def recur(transition: Floats, noise: Floats, x: Floats, states: Floats) -> None:
+    """Fill ``states`` (k, n) with x, then x = transition x + noise (k, n); ``x`` is the state after the last."""
+    count, n = states.shape
+    for k in range(count):
+        for i in range(n):
+            states[k, i] = x[i]
+        for i in range(n):
+            total = noise[k, i]
+            for j in range(n):
+                total += transition[i, j] * states[k, j]
+            x[i] = total
+
+
+@dataclass
+class Turbulence:
+    """Gusts along a flight, the same for the same seed whatever the aircraft does and the integrator's step is.
+
+    ``severity`` is ``light``, ``moderate`` or ``severe`` (MIL-F-8785C), or ``wind_20ft`` and ``aloft`` (m/s, or with
+    their unit) say it in numbers: the wind at 20 ft below 1000 ft, the intensity above 2000 ft. ``interval`` is that of
+    the samples, s, between which the gusts run straight. Heights count above sea level less ``ground``. Airspeed,
+    height and heading are those of the start; with ``follow`` those of every five seconds, and the gusts then depend
+    on the flight a little.
+    """
+
+    severity: str = "moderate"
+    seed: int = 0
+    model: Spectrum = "dryden"
+    wind_20ft: str | float | None = None
+    aloft: str | float | None = None
+    interval: float = 0.01
+    ground: float = 0.0
+    follow: bool = False
+    strengths: tuple[float, float] = field(init=False)
+
+    def __post_init__(self) -> None:
+        if self.severity not in SEVERITIES:
+            raise DravikError(f"turbulence {self.severity!r}", expected=", ".join(SEVERITIES))
+        if self.model not in ("dryden", "von_karman"):
+            raise DravikError(f"spectrum {self.model!r}", expected="dryden or von_karman")
+        if not 0.0 < self.interval <= 1.0:
+            raise DravikError(f"an interval of {self.interval:g} s", expected="above zero, at most 1 s")
+        usual = SEVERITIES[self.severity]
+        near, far = (
+            u if v is None else in_si(v, "speed", where=n)
+            for u, v, n in zip(usual, (self.wind_20ft, self.aloft), ("wind_20ft", "aloft"), strict=True)
+        )
+        self.strengths = (near, far)
+
+    def along(self, span: float) -> Callable[[float, float, float, Floats], Floats]:
+        """Return a function that gives gusts (6, k) of COMPONENTS at rising times, one flight long.
+
+        It is called with the airspeed, the height, a first time from which on they hold, and the times asked for.
+        """
+        return _Stream(self, span).gusts
+
+
+class _Stream:
+    """The gusts of one flight, made as far as they are asked for."""
+
+    def __init__(self, turbulence: Turbulence, span: float) -> None:
+        self.turbulence, self.span = turbulence, span
+        self.random = np.random.Generator(np.random.Philox(turbulence.seed))
+        self.samples = np.zeros((6, 0))
+        self.state: Floats | None = None
+        self.made_for = -1
+        self.filter: GustFilter | None = None
+        self.matrices: tuple[Floats, Floats] = (np.zeros((0, 0)), np.zeros((0, 0)))
+
+    def gusts(self, airspeed: float, height: float, now: float, times: Floats) -> Floats:
+        last = math.ceil(float(times[-1]) / self.turbulence.interval) + 1
+        if self.samples.shape[1] <= last:
+            self._extend(airspeed, height, last)
+        places = np.round(times / self.turbulence.interval, 9)
+        first = np.minimum(places.astype(np.int64), self.samples.shape[1] - 2)
+        part = places - first
+        found: Floats = self.samples[:, first] * (1.0 - part) + self.samples[:, first + 1] * part
+        return found
+
+    def _extend(self, airspeed: float, height: float, last: int) -> None:
+        interval = self.turbulence.interval
+        per_period = max(1, round(PERIOD / interval))
+        new = [self.samples]
+        at = self.samples.shape[1]
+        while at <= last:
+            if self.filter is None or at // per_period != self.made_for:
+                self._make(airspeed, height)
+                self.made_for = at // per_period
+            end = min((at // per_period + 1) * per_period, max(last + 1, at + 1))
+            new.append(self._run(end - at))
+            at = end
+        self.samples = np.concatenate(new, axis=1)
+
+    def _make(self, airspeed: float, height: float) -> None:
+        near, far = self.turbulence.strengths
+        self.filter = gust_filter(
+            airspeed=max(airspeed, 1.0), height=height - self.turbulence.ground, span=self.span, wind_20ft=near,
+            aloft=far, model=self.turbulence.model,
+        )  # fmt: skip
+        if self.state is None:
+            self.state = self.filter.steady() @ self.random.standard_normal(len(self.filter.a))
+        self.matrices = self.filter.discrete(self.turbulence.interval)
+
+    def _run(self, count: int) -> Floats:
+        assert self.filter is not None and self.state is not None
+        transition, root = self.matrices
+        noise = self.random.standard_normal((count, len(self.state))) @ root.T
+        states = np.empty((count, len(self.state)))
+        self.state = np.array(self.state)
+        recur(transition, noise, self.state, states)
+        found: Floats = self.filter.c @ states.T
+        return found
