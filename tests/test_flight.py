@@ -14,6 +14,7 @@ from dravik.flight import (
     doublet,
     fly,
     from_csv,
+    gust,
     parse_history,
     prove_linear,
     prove_trim,
@@ -39,6 +40,7 @@ class HistoryTest(unittest.TestCase):
             (step(2.0, at=1), [0, 2, 2, 2, 2, 2, 2]),
             (doublet(2.0, at=1, width=1), [0, 2, 2, -2, -2, 0, 0]),
             (pulses_3211(1.0, at=0, width=0.5), [1, 1, -1, -1, 1, -1, 0]),
+            (gust(4.0, at=1, width=2), [0, 0, 2, 4, 2, 0, 0]),
             (ramp(4.0, at=1, width=2), [0, 0, 1, 2, 3, 4, 4]),
             (sine(3.0, frequency=0.5, at=1), [0, 0, 3, 0, -3, 0, 0]),
         ):

@@ -74,7 +74,7 @@ class SampleTest(unittest.TestCase):
             turbulence = Turbulence(seed=11, wind_20ft=case["wind_20ft"], aloft=case["aloft"], interval=interval)
             stream = turbulence.along(case["span"])
             count = 1 << 17
-            found = stream(case["airspeed"], case["height"], 0.0, np.arange(count) * interval)
+            found = stream(case["airspeed"], case["height"], np.arange(count) * interval)
             wanted = gust_filter(**case).covariance()  # type: ignore[arg-type]
             length = max(scale_lengths(case["height"]))
             # about so many independent values there are in so long a flight

@@ -2,67 +2,25 @@
 
 import math
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, replace
-from typing import NamedTuple
+from dataclasses import replace
 
 from dravik.aircraft.loadings import MassFormulas, mass_formulas
 from dravik.aircraft.schema import AircraftDefinition, Loading
+from dravik.aircraft.specs import Built, EventSpec, InputSpec, Signal
 from dravik.effectors import Effector
 from dravik.errors import DravikError, FormulaError, nearest
 from dravik.formula import Node, Tape, TapeBuilder, parse
 from dravik.frames import body_from_station
-from dravik.kernel import BASE_SIGNALS, PointLoad, Program, RigidBody, build_program
+from dravik.kernel import BASE_SIGNALS, PointLoad, RigidBody, build_program
 from dravik.kernel.signals import WIND_INPUTS
 from dravik.propulsion import Pieces, SolidMotor, powerplant
 from dravik.tables import Table
 from dravik.units import KINDS
 
-__all__ = ["Built", "EventSpec", "InputSpec", "Signal", "build"]
+__all__ = ["build"]
 
 Where = Callable[..., str]
 FOLLOW_TIME = 0.02  # s, of an effector with a rate limit but no lag of its own
-
-
-class Signal(NamedTuple):
-    """A signal that can be recorded, plotted, or made an output: SI unit, meaning, and what makes it."""
-
-    name: str
-    unit: str
-    meaning: str
-    kind: str
-
-
-@dataclass(frozen=True)
-class InputSpec:
-    """An input: SI unit, limits, value when nobody touches it, and what a trim does with it."""
-
-    name: str
-    unit: str = ""
-    low: float = -math.inf
-    high: float = math.inf
-    default: float = 0.0
-    trim: bool = False
-    follows: str = ""
-    meaning: str = ""
-
-
-class EventSpec(NamedTuple):
-    """A condition watched in flight, in words, and whether it ends the run."""
-
-    text: str
-    stops: bool
-
-
-@dataclass(frozen=True)
-class Built:
-    """All that compiling a definition gives."""
-
-    tape: Tape
-    program: Program
-    signals: dict[str, Signal]
-    inputs: dict[str, InputSpec]
-    events: list[EventSpec]
-    effectors: dict[str, Effector]
 
 
 def _name(name: str) -> Node:

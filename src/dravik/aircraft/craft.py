@@ -7,9 +7,10 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
-from dravik.aircraft.build import Built, EventSpec, InputSpec, Signal, build
+from dravik.aircraft.build import build
 from dravik.aircraft.loadings import roll_up
 from dravik.aircraft.schema import AircraftDefinition, LawDefinition, Loading
+from dravik.aircraft.specs import Built, EventSpec, InputSpec, Signal
 from dravik.definitions import KeyLines
 from dravik.errors import DravikError, nearest
 from dravik.formula import Tape

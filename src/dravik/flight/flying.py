@@ -177,7 +177,7 @@ class _Flight:
             evaluate(self.craft.program, self.work, float(starts[0]), self.x, u[0, 0], slopes, False, EVERYTHING)
             self.gusts_for = float(r[names["airspeed"]]), float(r[names["altitude"]]), float(r[names["psi"]])
         airspeed, height, heading = self.gusts_for
-        found = self.gusts(airspeed, height, float(starts[0]), np.append(starts, starts[-1] + self.dt))
+        found = self.gusts(airspeed, height, np.append(starts, starts[-1] + self.dt))
         sine, cosine = math.sin(heading), math.cos(heading)
         along, right, down = found[:3]
         local = np.stack([along * cosine - right * sine, along * sine + right * cosine, -down, *found[3:]], axis=1)

@@ -1,4 +1,4 @@
-"""Control time histories: step, doublet, 3-2-1-1, ramp, sine, frequency sweep, or measured values.
+"""Control time histories: step, doublet, 3-2-1-1, ramp, gust, sine, frequency sweep, or measured values.
 
 A history is added to the input's value at the start, unless it is ``absolute``. Sizes are quantities
 (``"2 deg"``) or SI numbers; times are quantities or seconds.
@@ -17,7 +17,7 @@ from dravik.errors import DravikError, nearest
 from dravik.tables import read_table
 from dravik.units import KINDS, kind_of_unit, quantity
 
-__all__ = ["History", "doublet", "from_csv", "parse_history", "pulses_3211", "ramp", "sine", "step", "sweep"]
+__all__ = ["History", "doublet", "from_csv", "gust", "parse_history", "pulses_3211", "ramp", "sine", "step", "sweep"]
 
 Floats = NDArray[np.float64]
 Quantity = str | float
@@ -100,6 +100,18 @@ def ramp(size: Quantity, *, at: Quantity = 1.0, width: Quantity = 1.0) -> Histor
     )
 
 
+def gust(size: Quantity, *, at: Quantity = 1.0, width: Quantity = 1.0) -> History:
+    """Return a gust of the shape 1 - cosine: ``size`` in its middle, ``width`` from nothing to nothing."""
+    amplitude, unit = _size(size)
+    start, w = _time(at, "at"), _time(width, "width", positive=True)
+    return History(
+        lambda t: 0.5 * amplitude * (1.0 - np.cos(2.0 * math.pi * np.clip((t - start) / w, 0.0, 1.0))),
+        (start, start + w),
+        unit,
+        f"gust of {size} at {start:g} s",
+    )
+
+
 def sine(size: Quantity, *, frequency: Quantity, at: Quantity = 0.0) -> History:
     """Return a sine of amplitude ``size`` from a time on; ``frequency`` in Hz, or with its unit."""
     amplitude, unit = _size(size)
@@ -157,6 +169,7 @@ _MAKERS: dict[str, Callable[..., History]] = {
     "doublet": doublet,
     "3211": pulses_3211,
     "ramp": ramp,
+    "gust": gust,
     "sine": sine,
     "sweep": sweep,
     "csv": from_csv,

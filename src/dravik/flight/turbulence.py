@@ -243,10 +243,10 @@ class Turbulence:
         )
         self.strengths = (near, far)
 
-    def along(self, span: float) -> Callable[[float, float, float, Floats], Floats]:
+    def along(self, span: float) -> Callable[[float, float, Floats], Floats]:
         """Return a function that gives gusts (6, k) of COMPONENTS at rising times, one flight long.
 
-        It is called with the airspeed, the height, a first time from which on they hold, and the times asked for.
+        It is called with the airspeed, the height, and the times asked for.
         """
         return _Stream(self, span).gusts
 
@@ -263,7 +263,7 @@ class _Stream:
         self.filter: GustFilter | None = None
         self.matrices: tuple[Floats, Floats] = (np.zeros((0, 0)), np.zeros((0, 0)))
 
-    def gusts(self, airspeed: float, height: float, now: float, times: Floats) -> Floats:
+    def gusts(self, airspeed: float, height: float, times: Floats) -> Floats:
         last = math.ceil(float(times[-1]) / self.turbulence.interval) + 1
         if self.samples.shape[1] <= last:
             self._extend(airspeed, height, last)

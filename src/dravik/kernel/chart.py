@@ -12,8 +12,9 @@ from numpy.typing import NDArray
 
 from dravik import frames
 from dravik.compiled import compiled
-from dravik.kernel.motion import AIRSPEED_DOT, ALPHA_DOT, N_BASE, dcm_elements, evaluate, rotate
+from dravik.kernel.motion import AIRSPEED_DOT, ALPHA_DOT, N_BASE, evaluate
 from dravik.kernel.program import EVERYTHING, WIND, Program, Workspace
+from dravik.kernel.vectors import dcm_elements, rotate
 
 __all__ = ["AIR_CHART", "BODY_CHART", "chart_from_state", "chart_rates", "jacobian", "state_from_chart"]
 

@@ -1,0 +1,53 @@
+"""What compiling an aircraft gives beside its program: signals, inputs and events with their units and meanings."""
+
+import math
+from dataclasses import dataclass
+from typing import NamedTuple
+
+from dravik.effectors import Effector
+from dravik.formula import Tape
+from dravik.kernel import Program
+
+__all__ = ["Built", "EventSpec", "InputSpec", "Signal"]
+
+
+class Signal(NamedTuple):
+    """A signal that can be recorded, plotted, or made an output: SI unit, meaning, and what makes it."""
+
+    name: str
+    unit: str
+    meaning: str
+    kind: str
+
+
+@dataclass(frozen=True)
+class InputSpec:
+    """An input: SI unit, limits, value when nobody touches it, and what a trim does with it."""
+
+    name: str
+    unit: str = ""
+    low: float = -math.inf
+    high: float = math.inf
+    default: float = 0.0
+    trim: bool = False
+    follows: str = ""
+    meaning: str = ""
+
+
+class EventSpec(NamedTuple):
+    """A condition watched in flight, in words, and whether it ends the run."""
+
+    text: str
+    stops: bool
+
+
+@dataclass(frozen=True)
+class Built:
+    """All that compiling a definition gives."""
+
+    tape: Tape
+    program: Program
+    signals: dict[str, Signal]
+    inputs: dict[str, InputSpec]
+    events: list[EventSpec]
+    effectors: dict[str, Effector]
