@@ -9,7 +9,7 @@ from typing import Any
 
 import numpy as np
 
-from dravik import doublet, fly, on_rail, sample, step, trim
+from dravik import doublet, fly, linearise, on_rail, prove_trim, sample, step, trim
 from dravik.aero import read_geometry
 from dravik.aero.building import drawing_hash
 from dravik.aircraft import Aircraft, audit, load, sample_names, sample_path
@@ -181,6 +181,10 @@ class ShaftTest(unittest.TestCase):
         self.assertAlmostEqual(point["mass"] * 9.80665 / point["thrust"], 1.0, places=9)
         self.assertGreater(point["speed_one"], 450.0)
         self.assertEqual(list(point.drifting), ["charge_main_integral"])
+        modes = {m.name for m in linearise(MERLE, point).modes()}
+        self.assertTrue({"roll", "pitch", "yaw", "heave", "surge", "sway"} <= modes, modes)
+        self.assertTrue(prove_trim(point, duration=10).holds)  # a battery that drains holds nobody to the limits
+        self.assertIn("rpm_one", [r[0] for r in point.rows()])
         climbing = trim(MERLE, airspeed="2 m/s", altitude="300 m", flight_path="90 deg")
         self.assertAlmostEqual(climbing["climb_rate"], 2.0, places=9)
         self.assertGreater(climbing["electric_power"], point["electric_power"])

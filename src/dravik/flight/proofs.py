@@ -53,8 +53,8 @@ def prove_trim(point: TrimPoint, *, duration: float = 60.0, dt: float = 0.01) ->
         if name == "altitude":
             expected = expected + point.signals["climb_rate"] * run.time
         drift[name] = float(np.max(np.abs(run[name] - expected)))
-    # in a climb the air thins, so the trimmed speed cannot hold: only level flight is held to the limits
-    level = abs(point.condition.flight_path or 0.0) < 1e-9
+    # in a climb the air thins, and a battery that drains sags: the trimmed speed is held to the limits where neither is
+    level = abs(point.condition.flight_path or 0.0) < 1e-9 and not point.drifting
     return HoldProof(run, drift, {n: limit if level else np.inf for n, limit in HOLD_LIMITS.items()})
 
 

@@ -23,6 +23,11 @@ Floats = NDArray[np.float64]
 _PITCHING = {"u", "w", "airspeed", "alpha", "q", "theta"}
 _LATERAL = {"v", "beta", "p", "r", "phi"}
 _POSITION = {"north", "east", "altitude", "psi"}
+HOVER = 1.0  # m/s: below it modes are named by what moves most
+_HOVER = {
+    "u": "surge", "v": "sway", "w": "heave", "p": "roll", "phi": "roll", "q": "pitch", "theta": "pitch", "r": "yaw",
+    "psi": "yaw",
+}  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -126,7 +131,8 @@ def find_modes(model: LinearModel) -> Modes:
         participation = {model.states[k]: float(share[k]) for k in order if share[k] > 1e-6}
         vector = {s: complex(v) for s, v in zip(model.states, right[:, i], strict=True)}
         modes.append(Mode("", complex(value), participation, vector))
-    return Modes(_name_all(sorted(modes, key=lambda m: -m.frequency)))
+    ordered = sorted(modes, key=lambda m: -m.frequency)
+    return Modes(_numbered([_hover_name(m) for m in ordered], ordered) if _hovers(model) else _name_all(ordered))
 
 
 def _eigen(A: Floats) -> "tuple[NDArray[np.complex128], NDArray[np.complex128], NDArray[np.complex128]]":
@@ -175,6 +181,11 @@ def _name_all(modes: list[Mode]) -> list[Mode]:
     for i, mode in enumerate(modes):
         if i not in names:
             names[i] = next(iter(mode.participation), "unnamed")
+    return _numbered([names[i] for i in range(len(modes))], modes)
+
+
+def _numbered(names: list[str], modes: list[Mode]) -> list[Mode]:
+    """Return the modes with their names, those of one name numbered."""
     counts: dict[str, int] = {}
     result = []
     for i, mode in enumerate(modes):
@@ -182,6 +193,17 @@ def _name_all(modes: list[Mode]) -> list[Mode]:
         suffix = f" {counts[names[i]]}" if counts[names[i]] > 1 else ""
         result.append(Mode(names[i] + suffix, mode.eigenvalue, mode.participation, mode.vector))
     return result
+
+
+def _hovers(model: LinearModel) -> bool:
+    """Whether the model is of an aircraft at rest, or nearly: the modes of flight on a wing are not there."""
+    at = dict(zip(model.states, model.x0, strict=False))
+    return all(n in at for n in "uvw") and math.hypot(*(float(at[n]) for n in "uvw")) < HOVER
+
+
+def _hover_name(mode: Mode) -> str:
+    main = next(iter(mode.participation), "unnamed")
+    return _HOVER.get(main, main)
 
 
 def _name_pitching(found: list[int], modes: list[Mode], names: dict[int, str]) -> None:

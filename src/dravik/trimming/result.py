@@ -65,7 +65,11 @@ class TrimPoint:
             *(n for n in self.unknowns if n not in flight and craft.signals[n].kind != "state"),
         ]
         wanted += [n for n in craft.limits if n not in wanted]
-        wanted += [n for n in ("CL", "CD", "thrust") if n in craft.signals]
+        totals = ("CL", "CD", "thrust", "fuel_flow", "shaft_power", "electric_power")
+        wanted += [n for n in totals if n in craft.signals]
+        # nobody reads a shaft's speed in deg/s
+        shafts = {f"speed_{n}": f"rpm_{n}" for n in craft.definition.engines if f"rpm_{n}" in craft.signals}
+        wanted = [shafts.get(n, n) for n in wanted]
         rows = []
         for name in wanted:
             signal = craft.signals[name]
