@@ -34,7 +34,7 @@ LAYERS = (
         "fitting",
         "quantities",
     ),
-    ("aero", "mass", "propulsion"),
+    ("aero", "mass", "propulsion", "contact"),
     ("aircraft",),
     ("trimming", "linear"),
     ("flight", "control", "guidance", "sensors", "link"),

@@ -7,6 +7,7 @@ from dataclasses import replace
 from dravik.aircraft.loadings import MassFormulas, mass_formulas
 from dravik.aircraft.schema import AircraftDefinition, Loading
 from dravik.aircraft.specs import Built, EventSpec, InputSpec, Signal
+from dravik.contact import add_ground, add_leg
 from dravik.effectors import Effector
 from dravik.errors import DravikError, FormulaError, nearest
 from dravik.formula import Node, Tape, TapeBuilder, parse
@@ -81,7 +82,12 @@ class _Assembly:
                 place = self.where("engines", name, "grain")
                 hint = nearest(engine.grain, grains)
                 raise DravikError(f"there is no tank {engine.grain!r}", where=place, expected="a grain", hint=hint)
-        return powerplant(d.engines, d.propellers, d.drives, d.batteries, d.mixers, tables, grains, self.where)
+        pieces = powerplant(d.engines, d.propellers, d.drives, d.batteries, d.mixers, tables, grains, self.where)
+        if d.gear:
+            add_ground(pieces, d.ground.height)
+        for name, leg in d.gear.items():
+            add_leg(pieces, name, leg)
+        return pieces
 
     def _inputs(self) -> dict[str, InputSpec]:
         specs = [InputSpec(s.name, s.unit, meaning=s.meaning) for s in WIND_INPUTS]
@@ -200,7 +206,8 @@ class _Assembly:
         for name, entry in self.plant.formulas.items():
             if name in ("thrust", "fuel_flow", "shaft_power", "thrust_coefficient") and name in self.signals:
                 continue  # the file says it otherwise
-            self.define(name, entry.text, entry.keys, entry.unit, entry.meaning, "engine")
+            kind = "ground" if entry.keys[0] in ("gear", "ground") else "engine"
+            self.define(name, entry.text, entry.keys, entry.unit, entry.meaning, kind)
         self.needed.extend(load.size for load in self.plant.loads)
         for name, (condition, words) in self.plant.events.items():
             self._watch(condition, EventSpec(words, False), name, ("engines",))

@@ -6,6 +6,7 @@ from typing import Annotated, Literal
 import numpy as np
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, model_validator
 
+from dravik.contact import Leg
 from dravik.effectors import Effector, Input
 from dravik.errors import DravikError, nearest
 from dravik.mass import Part, Tank
@@ -64,6 +65,12 @@ class Rail(Model):
     """A launch rail: the aircraft moves along its own x axis until it has travelled ``length`` from the start."""
 
     length: PositiveLength
+
+
+class Ground(Model):
+    """The ground below: its height above sea level, a formula (m) of where the aircraft is."""
+
+    height: Formula = 0.0
 
 
 class Filling(Model):
@@ -218,6 +225,8 @@ class AircraftDefinition(_Document):
     aero: Aero | None = None
     controls: dict[str, Effector] = {}
     rail: Rail | None = None
+    gear: dict[str, Leg] = {}
+    ground: Ground = Ground()
     engines: dict[str, Engine] = {}
     propellers: dict[str, PropellerEntry] = {}
     drives: dict[str, Drive] = {}

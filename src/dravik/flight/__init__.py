@@ -16,7 +16,7 @@ from dravik.flight.histories import (
 from dravik.flight.proofs import HoldProof, LinearProof, prove_linear, prove_trim
 from dravik.flight.recording import Event, Recording, read_recording
 from dravik.flight.session import Session, SessionState
-from dravik.flight.starts import on_rail
+from dravik.flight.starts import on_ground, on_rail
 from dravik.flight.turbulence import Turbulence
 
 __all__ = [
@@ -34,6 +34,7 @@ __all__ = [
     "fly",
     "from_csv",
     "gust",
+    "on_ground",
     "on_rail",
     "parse_history",
     "prove_linear",

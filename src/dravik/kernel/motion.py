@@ -61,7 +61,7 @@ DENSITY, PRESSURE, TEMPERATURE, SOUND, EAS = (
     _INDEX[n] for n in ("density", "pressure", "temperature", "speed_of_sound", "equivalent_airspeed")
 )
 P_HAT, FLIGHT_PATH, ALPHA_DOT, U_DOT = (_INDEX[n] for n in ("p_hat", "flight_path", "alpha_dot", "u_dot"))
-P_DOT, NX, AIRSPEED_DOT, U_AIR = (_INDEX[n] for n in ("p_dot", "nx", "airspeed_dot", "u_air"))
+P_DOT, NX, AIRSPEED_DOT, U_AIR, DOWN = (_INDEX[n] for n in ("p_dot", "nx", "airspeed_dot", "u_air", "down_x"))
 N_BASE, N_RIGID = len(BASE_SIGNALS), len(RIGID_STATES)
 STANDARD_GRAVITY, SEA_LEVEL_DENSITY = 9.80665, 1.225
 SLOW = 1e-3  # m/s: below this airspeed angles and non-dimensional rates are zero, not noise
@@ -119,6 +119,7 @@ def signals_from_state(
         r[NORTH + i] = x[i]
     for i in range(3):
         r[P + i] = x[10 + i]
+    r[DOWN], r[DOWN + 1], r[DOWN + 2] = m[2], m[5], m[8]
     layout = p.layout
     for i in range(layout[N_INPUTS]):
         r[N_BASE + i] = u[i]
