@@ -31,6 +31,7 @@ LAYERS = (
         "plants",
         "definitions",
         "effectors",
+        "pieces",
         "fitting",
         "quantities",
     ),

@@ -14,7 +14,8 @@ from dravik.formula import Node, Tape, TapeBuilder, parse
 from dravik.frames import body_from_station
 from dravik.kernel import BASE_SIGNALS, PointLoad, RigidBody, build_program
 from dravik.kernel.signals import WIND_INPUTS
-from dravik.propulsion import Pieces, SolidMotor, powerplant
+from dravik.pieces import Pieces
+from dravik.propulsion import SolidMotor, powerplant
 from dravik.tables import Table
 from dravik.units import KINDS
 

@@ -8,11 +8,9 @@ wheel a bristle holds what rolling friction and brakes can hold. Both give way w
 
 from typing import Annotated
 
-import numpy as np
 from pydantic import Field
 
-from dravik.frames import body_from_station
-from dravik.propulsion.pieces import Pieces
+from dravik.pieces import Pieces, lever_arm
 from dravik.quantities import Formula, Model, Position, PositiveLength
 
 __all__ = ["Leg", "add_ground", "add_leg"]
@@ -54,8 +52,7 @@ def add_ground(out: Pieces, height: str | float) -> None:
 def add_leg(out: Pieces, name: str, leg: Leg) -> None:
     """Add a leg's formulas and the three forces it puts on the aircraft."""
     keys = ("gear", name)
-    x, y, z = (float(v) for v in body_from_station(np.array(leg.position)))
-    arm = (f"({x!r} + cg_x)", f"({y!r} - cg_y)", f"({z!r} + cg_z)")
+    arm = lever_arm(leg.position)
     speed = (f"(u + q*{arm[2]} - r*{arm[1]})", f"(v + r*{arm[0]} - p*{arm[2]})", f"(w + p*{arm[1]} - q*{arm[0]})")
     vx, vy, vz = (f"foot_{a}_{name}" for a in "uvw")
     for signal, text, axis in zip((vx, vy, vz), speed, "xyz", strict=True):

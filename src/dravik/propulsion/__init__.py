@@ -2,10 +2,10 @@
 
 from dravik.propulsion.bench import BenchResult, MotorConstants, reduce_bench
 from dravik.propulsion.blades import Blades, Section, read_blades
+from dravik.propulsion.direct import check_thrust_curve, read_thrust_curve
 from dravik.propulsion.elements import BladeFlow, RotorLoads, blade_flow, rotor_loads
 from dravik.propulsion.engines import PropellerEngine, SolidMotor
 from dravik.propulsion.maps import propeller_map, write_map
-from dravik.propulsion.pieces import Pieces, check_thrust_curve, read_thrust_curve
 from dravik.propulsion.powerplant import powerplant
 from dravik.propulsion.rotors import DiscLoads, disc_loads, disc_map, planned_map
 from dravik.propulsion.shafts import MAP_COLUMNS
@@ -20,7 +20,6 @@ __all__ = [
     "DiscLoads",
     "GasTurbine",
     "MotorConstants",
-    "Pieces",
     "PropellerEngine",
     "RotorLoads",
     "Section",

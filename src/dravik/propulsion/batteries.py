@@ -10,8 +10,8 @@ from collections.abc import Mapping
 
 import numpy as np
 
+from dravik.pieces import Pieces
 from dravik.propulsion.engines import Battery, Drive, Electric, PropellerEngine
-from dravik.propulsion.pieces import Pieces
 from dravik.tables import Axis, Table
 
 __all__ = ["add_battery"]

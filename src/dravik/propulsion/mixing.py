@@ -7,8 +7,8 @@ from numpy.typing import NDArray
 
 from dravik.errors import DravikError, nearest
 from dravik.frames import body_from_station
+from dravik.pieces import Pieces, unit_vector
 from dravik.propulsion.engines import Mixer, PropellerEngine
-from dravik.propulsion.pieces import Pieces, unit_vector
 
 __all__ = ["add_mixer", "effectiveness", "make_up", "shares"]
 

@@ -2,7 +2,9 @@
 
 from collections.abc import Callable, Mapping
 
+from dravik.pieces import Pieces
 from dravik.propulsion.batteries import add_battery
+from dravik.propulsion.direct import add_jet, add_solid_motor, add_thrust
 from dravik.propulsion.engines import (
     Battery,
     Drive,
@@ -14,7 +16,6 @@ from dravik.propulsion.engines import (
     SolidMotor,
 )
 from dravik.propulsion.mixing import add_mixer
-from dravik.propulsion.pieces import Pieces, add_jet, add_solid_motor, add_thrust
 from dravik.propulsion.shafts import add_propeller
 from dravik.tables import Table
 

@@ -12,8 +12,8 @@ from collections.abc import Mapping
 import numpy as np
 
 from dravik.errors import DravikError, nearest
+from dravik.pieces import Pieces, Vector, lever_arm, unit_vector
 from dravik.propulsion.engines import Battery, Drive, Electric, Piston, PropellerEngine, PropellerEntry, Turbine
-from dravik.propulsion.pieces import Pieces, Vector, lever_arm, unit_vector
 from dravik.tables import Table
 
 __all__ = ["MAP_COLUMNS", "add_propeller"]

@@ -1,74 +1,24 @@
-"""What engines turn into: formulas with units, loads on the body, tables, and events; with plain thrust and jets."""
+"""Engines that need no shaft: plain thrust, jets with their spool, solid motors with their grain."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from pathlib import Path
-from typing import NamedTuple
 
 import numpy as np
 
 from dravik.errors import DravikError
-from dravik.frames import body_from_station
+from dravik.pieces import Pieces, unit_vector
 from dravik.propulsion.engines import JetEngine, SolidMotor, ThrustEngine
 from dravik.tables import Axis, Sheet, Table
 
 __all__ = [
-    "EngineLoad",
-    "Entry",
-    "Pieces",
     "add_jet",
     "add_solid_motor",
     "add_thrust",
     "check_thrust_curve",
-    "lever_arm",
     "read_thrust_curve",
-    "unit_vector",
 ]
 
-Vector = tuple[float, float, float]
 SEA_LEVEL_PRESSURE = 101325.0
-
-
-class Entry(NamedTuple):
-    """A formula, its unit (SI) and meaning, and the keys of the definition it comes from."""
-
-    text: str | float
-    unit: str
-    meaning: str
-    keys: tuple[str, ...]
-
-
-class EngineLoad(NamedTuple):
-    """A load: the signal of its size, its direction in body axes, its station position, and its kind in the kernel."""
-
-    size: str
-    direction: Vector
-    position: Vector
-    kind: str
-
-
-@dataclass
-class Pieces:
-    """Formulas by name, loads, tables, and events (name: condition and words) of all engines together."""
-
-    formulas: dict[str, Entry] = field(default_factory=dict)
-    loads: list[EngineLoad] = field(default_factory=list)
-    tables: dict[str, Table] = field(default_factory=dict)
-    events: dict[str, tuple[str, str]] = field(default_factory=dict)
-
-    def add(self, name: str, text: str | float, unit: str, meaning: str, *keys: str) -> None:
-        """Add a formula; ``keys`` name its place in the definition."""
-        self.formulas[name] = Entry(text, unit, meaning, keys)
-
-    def load(self, size: str, direction: Vector, position: Vector, kind: str = "force") -> None:
-        """Add a load."""
-        self.loads.append(EngineLoad(size, direction, position, kind))
-
-
-def unit_vector(direction: Vector) -> Vector:
-    """Return a direction of length one."""
-    x, y, z = np.asarray(direction) / np.linalg.norm(direction)
-    return float(x), float(y), float(z)
 
 
 def add_thrust(out: Pieces, name: str, engine: ThrustEngine) -> None:
@@ -82,12 +32,13 @@ def add_thrust(out: Pieces, name: str, engine: ThrustEngine) -> None:
         if text is None:
             continue
         out.add(f"{signal}_working", text, unit, f"{key} of engine {name} while it works", *keys, key)
-        left = engine.failed_thrust if key == "thrust" else 0.0
-        out.add(f"{signal}_failed", left, unit, f"{key} of engine {name} when it has failed", *keys, "failed_thrust")
-        out.add(
-            signal, f"{signal}_working + fail_{name}*({signal}_failed - {signal}_working)", unit,
-            f"{key} of engine {name}".replace("_", " "), *keys,
-        )  # fmt: skip
+        left = ""
+        if key == "thrust":
+            what = f"thrust of engine {name} when it has failed"
+            out.add(f"{signal}_failed", engine.failed_thrust, unit, what, *keys, "failed_thrust")
+            left = f" + fail_{name}*{signal}_failed"
+        whole = f"(1 - fail_{name})*{signal}_working{left}"
+        out.add(signal, whole, unit, f"{key} of engine {name}".replace("_", " "), *keys)
     out.load(f"thrust_{name}", way, engine.position)
     if engine.torque is not None:
         out.load(f"torque_{name}", way, engine.position, "moment")
@@ -179,9 +130,3 @@ def add_solid_motor(
     )
     out.load(f"thrust_{name}", unit_vector(motor.direction), motor.position)
     out.events[f"{name}_burns_out"] = (f"burn_time_{name} >= {end!r}", f"{name} burns out")
-
-
-def lever_arm(position: Vector) -> tuple[str, str, str]:
-    """Return the way from the centre of gravity to a station position in body axes, as formulas."""
-    x, y, z = (float(v) for v in body_from_station(np.array(position)))
-    return f"({x!r} + cg_x)", f"({y!r} - cg_y)", f"({z!r} + cg_z)"
