@@ -102,6 +102,17 @@ class ContactTest(unittest.TestCase):
         pushed = fly(BODY, start=moved(REST, v=8.0), duration=12)
         self.assertLess(abs(float(pushed["v"][-1])), 1e-3)
         self.assertAlmostEqual(float(pushed["east"][-1]) / (64.0 / (2 * 0.7 * G)), 1.0, delta=0.15)
+        # brakes leave little to hold a side wind with: it swings wider than one that rolls
+        both = {}
+        for brake in (0.0, 1.0):
+            turned = fly(
+                BODY,
+                start=rolling(20.0),
+                duration=1.5,
+                controls={"steer": step("6 deg", at=0), "brake": step(brake, at=0)},
+            )
+            both[brake] = float(np.max(turned["r"]))
+        self.assertGreater(both[0.0], 3.0 * both[1.0])
         banked = fly(BODY, start=REST, duration=2, controls={"wind_east": step(0.0)})
         self.assertLess(float(np.abs(banked["east"]).max()), 1e-9)
 
