@@ -111,7 +111,7 @@ class ContactTest(unittest.TestCase):
                 duration=1.5,
                 controls={"steer": step("6 deg", at=0), "brake": step(brake, at=0)},
             )
-            both[brake] = float(np.max(turned["r"]))
+            both[brake] = float(np.max(np.abs(turned["r"])))
         self.assertGreater(both[0.0], 3.0 * both[1.0])
         banked = fly(BODY, start=REST, duration=2, controls={"wind_east": step(0.0)})
         self.assertLess(float(np.abs(banked["east"]).max()), 1e-9)
