@@ -215,6 +215,9 @@ class FlyTest(unittest.TestCase):
         self.assertAlmostEqual(run.events[1].time, 30 / 9.80665, delta=1e-6)
         self.assertAlmostEqual(run.time[-1], 30 / 9.80665, delta=1e-6)
         self.assertAlmostEqual(run["airspeed"][-1], 30.0, delta=1e-5)
+        later = {"soon": {"when": "airspeed > 30.2"}, "fast": {"when": "airspeed > 30", "stop": True}}
+        ended = fly(craft(events=later), start=start, duration=10, dt=0.1)
+        self.assertEqual([e.text for e in ended.events], ["fast"])  # what would have come later in the step did not
         for dt in (0.1, 0.05):
             again = fly(body, start=start, duration=10, dt=dt)
             self.assertAlmostEqual(again.events[0].time, (2 * 20 / 9.80665) ** 0.5, delta=1e-6)

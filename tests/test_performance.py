@@ -80,6 +80,8 @@ class PerformanceTest(unittest.TestCase):
         for a, b in zip(both.points[:3], one.points[:3], strict=True):
             self.assertTrue(b.climb_rate < a.climb_rate and b.thrust_required > a.thrust_required)
             self.assertAlmostEqual(a.endurance, 720.0 / a.flow)
+        with self.assertRaisesRegex(DravikError, "there is no engine 'lfet'"):
+            performance(tarn, airspeeds=[60.0], altitude=300, inputs={"fail_lfet": 1.0})
         self.assertEqual(ceiling(tarn, airspeeds=[60.0, 70.0])[0], 4500.0)  # the data reach no further
 
     def test_bench_agrees_with_trim_and_rests(self) -> None:

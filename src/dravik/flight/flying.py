@@ -247,19 +247,12 @@ class _Flight:
             self.inputs[craft.input_index(name)] = value
 
     def _fail(self, t: float, begun: float) -> None:
-        craft, w = self.craft, self.work
-        counter = int(w.counters[OUTSIDE_TABLE]) - 1
-        if counter >= 0:
-            what = craft.outside_message(counter, float(w.worst[counter, 2]))
-        else:
-            t, what = float(w.registers[0]), not_finite(craft, w)
-        raise FlightError(f"at {t:.6g} s {what}", time=t, recording=self._recording(begun), where=craft.name)
+        t, what = failure(self.craft, self.work, t)
+        raise FlightError(f"at {t:.6g} s {what}", time=t, recording=self._recording(begun), where=self.craft.name)
 
     def _recording(self, begun: float) -> Recording:
         craft, w = self.craft, self.work
-        n = int(craft.program.layout[N_EVENTS])
-        log = w.events[n : n + int(w.counters[EVENT_COUNT])]
-        events = [Event(float(t), craft.events[int(i)].text) for t, i in log]
+        events = logged_events(craft, w)
         if len(events) == EVENT_CAPACITY:
             events.append(Event(events[-1].time, f"more than {EVENT_CAPACITY} events: the rest is not logged"))
         events = sorted([*events, *self.held.values()], key=lambda e: e.time)
@@ -345,6 +338,21 @@ class _Flight:
             return dx
 
         return rates
+
+
+def logged_events(craft: Aircraft, w: Workspace) -> list[Event]:
+    """Return what the kernel has logged, in order of time."""
+    n = int(craft.program.layout[N_EVENTS])
+    log = w.events[n : n + int(w.counters[EVENT_COUNT])]
+    return sorted((Event(float(t), craft.events[int(i)].text) for t, i in log), key=lambda e: e.time)
+
+
+def failure(craft: Aircraft, w: Workspace, t: float) -> tuple[float, str]:
+    """Return when (``t`` unless the kernel knows better) and why the kernel could not go on, in words."""
+    counter = int(w.counters[OUTSIDE_TABLE]) - 1
+    if counter >= 0:
+        return t, craft.outside_message(counter, float(w.worst[counter, 2]))
+    return float(w.registers[0]), not_finite(craft, w)
 
 
 def not_finite(craft: Aircraft, w: Workspace) -> str:

@@ -8,12 +8,12 @@ from numpy.typing import NDArray
 
 from dravik.aircraft import Aircraft
 from dravik.errors import DravikError, FlightError
-from dravik.flight.flying import Start, not_finite
+from dravik.flight.flying import Start, failure, logged_events
 from dravik.flight.recording import Event
 from dravik.kernel import Workspace
 from dravik.kernel.integrate import clamp_states, fly_steps
 from dravik.kernel.motion import evaluate
-from dravik.kernel.program import EVENT_COUNT, EVERYTHING, N_EVENTS, OUTSIDE_TABLE, STOP_EVENT
+from dravik.kernel.program import EVERYTHING, OUTSIDE_TABLE, STOP_EVENT
 from dravik.trimming import TrimPoint
 from dravik.units import quantity
 
@@ -79,10 +79,7 @@ class Session:
     @property
     def events(self) -> list[Event]:
         """What has happened so far, in order of time."""
-        w = self._work
-        n = int(self.craft.program.layout[N_EVENTS])
-        log = w.events[n : n + int(w.counters[EVENT_COUNT])]
-        return sorted((Event(float(t), self.craft.events[int(i)].text) for t, i in log), key=lambda e: e.time)
+        return logged_events(self.craft, self._work)
 
     def __getitem__(self, name: str) -> float:
         """Return a signal at this moment, SI; raises DravikError, naming the nearest, for one that is not there."""
@@ -125,13 +122,10 @@ class Session:
             craft.program, w, self._x, 0.0, self.dt, self._steps, controls, 1, self._picks, out, True
         )  # fmt: skip
         self._steps += done
-        if w.counters[OUTSIDE_TABLE]:
-            counter = int(w.counters[OUTSIDE_TABLE]) - 1
-            what = craft.outside_message(counter, float(w.worst[counter, 2]))
-            raise FlightError(f"at {self.time:.6g} s {what}", time=self.time, recording=None, where=craft.name)
-        if not np.all(np.isfinite(w.slopes[0])) or (done < count and not self.ended):
-            what = not_finite(craft, w)
-            raise FlightError(f"at {self.time:.6g} s {what}", time=self.time, recording=None, where=craft.name)
+        finite = bool(np.all(np.isfinite(w.slopes[0])))
+        if w.counters[OUTSIDE_TABLE] or not finite or (done < count and not self.ended):
+            t, what = failure(craft, w, self.time)
+            raise FlightError(f"at {t:.6g} s {what}", time=t, recording=None, where=craft.name)
 
     def save(self) -> SessionState:
         """Return all that the session is now; the session may fly on and come back to it."""

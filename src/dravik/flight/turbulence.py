@@ -259,7 +259,7 @@ class _Stream:
         self.random = np.random.Generator(np.random.Philox(turbulence.seed))
         self.samples = np.zeros((6, 0))
         self.state: Floats | None = None
-        self.made_for = -1
+        self.made_for = (math.nan, math.nan)
         self.filter: GustFilter | None = None
         self.matrices: tuple[Floats, Floats] = (np.zeros((0, 0)), np.zeros((0, 0)))
 
@@ -274,18 +274,12 @@ class _Stream:
         return found
 
     def _extend(self, airspeed: float, height: float, last: int) -> None:
-        interval = self.turbulence.interval
-        per_period = max(1, round(PERIOD / interval))
-        new = [self.samples]
-        at = self.samples.shape[1]
-        while at <= last:
-            if self.filter is None or at // per_period != self.made_for:
-                self._make(airspeed, height)
-                self.made_for = at // per_period
-            end = min((at // per_period + 1) * per_period, max(last + 1, at + 1))
-            new.append(self._run(end - at))
-            at = end
-        self.samples = np.concatenate(new, axis=1)
+        per_period = max(1, round(PERIOD / self.turbulence.interval))
+        if self.made_for != (airspeed, height):
+            self._make(airspeed, height)
+            self.made_for = (airspeed, height)
+        new = [self._run(per_period) for _ in range(self.samples.shape[1], last + 1, per_period)]
+        self.samples = np.concatenate([self.samples, *new], axis=1)
 
     def _make(self, airspeed: float, height: float) -> None:
         near, far = self.turbulence.strengths

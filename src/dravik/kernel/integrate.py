@@ -112,7 +112,7 @@ def watch_events(p: Program, w: Workspace, t: float, dt: float) -> float:
     """
     layout, counters, n = p.layout, w.counters, p.layout[N_EVENTS]
     counters[FOUND] = 0
-    stop = 2.0
+    stop, begun = 2.0, counters[EVENT_COUNT]
     for i in range(n):
         now = w.registers[layout[layout[EVENTS] + i]]
         w.events[i, 1] = 1.0 if now != 0.0 and w.events[i, 0] == 0.0 else 0.0
@@ -128,6 +128,14 @@ def watch_events(p: Program, w: Workspace, t: float, dt: float) -> float:
         if layout[layout[EVENT_STOPS] + i] == 1 and share < stop:
             stop = share
             counters[STOP_EVENT] = i + 1
+    if stop <= 1.0:
+        # what would have come after the end of the run did not
+        kept = begun
+        for k in range(begun, counters[EVENT_COUNT]):
+            if w.events[n + k, 0] <= t - dt + stop * dt:
+                w.events[n + kept, 0], w.events[n + kept, 1] = w.events[n + k, 0], w.events[n + k, 1]
+                kept += 1
+        counters[EVENT_COUNT] = kept
     return stop
 
 

@@ -73,8 +73,10 @@ def performance(
 ) -> Performance:  # fmt: skip
     """Return level flight and climb at each airspeed (m/s) by trims; ``inputs`` by name (SI) are set besides.
 
-    ``told`` is told the share done. Raises DravikError for an aircraft without a lever.
+    ``told`` is told the share done. Raises DravikError for an aircraft without a lever, and for unknown inputs.
     """
+    for name in inputs or {}:
+        craft.input_index(name)
     unit, store = _store(craft)
     points = []
     for i, airspeed in enumerate(airspeeds):
@@ -160,6 +162,8 @@ def ceiling(
     if highest is None:
         envelope = craft.definition.envelope
         highest = envelope.altitude[1] if envelope is not None else 20000.0
+    for name in inputs or {}:
+        craft.input_index(name)
     levers = lever_inputs(craft)
     full = dict(inputs or {}) | {n: craft.inputs[n].high for n in levers}
 

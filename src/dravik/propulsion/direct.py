@@ -21,12 +21,13 @@ __all__ = [
 SEA_LEVEL_PRESSURE = 101325.0
 
 
-def add_thrust(out: Pieces, name: str, engine: ThrustEngine) -> None:
+def add_thrust(out: Pieces, name: str, engine: ThrustEngine | JetEngine) -> None:
     """Add an engine whose thrust is a formula."""
+    torque = engine.torque if isinstance(engine, ThrustEngine) else None
     keys, way = ("engines", name), unit_vector(engine.direction)
     for signal, text, unit, key in (
         (f"thrust_{name}", engine.thrust, "N", "thrust"),
-        (f"torque_{name}", engine.torque, "N*m", "torque"),
+        (f"torque_{name}", torque, "N*m", "torque"),
         (f"fuel_flow_{name}", engine.fuel_flow, "kg/s", "fuel_flow"),
     ):
         if text is None:
@@ -40,7 +41,7 @@ def add_thrust(out: Pieces, name: str, engine: ThrustEngine) -> None:
         whole = f"(1 - fail_{name})*{signal}_working{left}"
         out.add(signal, whole, unit, f"{key} of engine {name}".replace("_", " "), *keys)
     out.load(f"thrust_{name}", way, engine.position)
-    if engine.torque is not None:
+    if torque is not None:
         out.load(f"torque_{name}", way, engine.position, "moment")
 
 
@@ -53,13 +54,7 @@ def add_jet(out: Pieces, name: str, engine: JetEngine) -> None:
         f"spool_{name}", f"state(({wanted} - spool_{name})/spool_time_{name}, 0.5, 0, {engine.range[1]!r})", "",
         f"spool of {name}, as a share of full", *keys,
     )  # fmt: skip
-    add_thrust(
-        out, name,
-        ThrustEngine.model_construct(
-            position=engine.position, direction=engine.direction, thrust=engine.thrust, fuel_flow=engine.fuel_flow,
-            failed_thrust=engine.failed_thrust, torque=None,
-        ),
-    )  # fmt: skip
+    add_thrust(out, name, engine)
     if engine.spin_momentum:
         text = f"{engine.spin_momentum!r}*spool_{name}"
         out.add(f"spin_momentum_{name}", text, "N*m*s", f"angular momentum of {name} about its thrust", *keys)
