@@ -117,7 +117,7 @@ class ContactTest(unittest.TestCase):
         self.assertLess(float(np.abs(banked["east"]).max()), 1e-9)
 
     def test_slope_refusals_and_the_air(self) -> None:
-        uphill = body(ground={"height": "100 + 0.02*north"})
+        uphill = body(environment={"ground": "100 + 0.02*north"})
         start = on_ground(uphill)
         self.assertAlmostEqual(uphill.values(start.state, start.inputs)["ground_height"], 100.0)
         with self.assertRaisesRegex(DravikError, "Tarn has no gear"):

@@ -27,7 +27,7 @@ def run(formulas: dict[str, str], **values: float) -> dict[str, float]:
     w = new_workspace(program, tape)
     for name, value in values.items():
         w.registers[tape.names[name]] = value
-    run_tape(program.code, program.layout, program.numbers, w.registers, w.counters, w.worst, 0, tape.stages[3], False)
+    run_tape(program.code, program.layout, program.numbers, w.registers, w.counters, w.worst, 0, tape.stages[4], False)
     return {n: float(w.registers[r]) for n, r in tape.names.items()}
 
 
@@ -178,7 +178,7 @@ class StageTest(unittest.TestCase):
         w = new_workspace(program, tape)
         w.registers[tape.names["y"]] = 1.0
         run_tape(
-            program.code, program.layout, program.numbers, w.registers, w.counters, w.worst, 0, tape.stages[3], False
+            program.code, program.layout, program.numbers, w.registers, w.counters, w.worst, 0, tape.stages[4], False
         )
         source = tape.trace(tape.names["c"], w.registers)
         assert source is not None

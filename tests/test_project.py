@@ -25,6 +25,7 @@ LAYERS = (
         "units",
         "frames",
         "atmosphere",
+        "earth",
         "tables",
         "formula",
         "kernel",

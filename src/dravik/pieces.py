@@ -5,6 +5,7 @@ from typing import NamedTuple
 
 import numpy as np
 
+from dravik.formula import Guard
 from dravik.frames import body_from_station
 from dravik.tables import Table
 
@@ -33,12 +34,13 @@ class Load(NamedTuple):
 
 @dataclass
 class Pieces:
-    """Formulas by name, loads, tables, and events (name: condition and words) of several parts together."""
+    """Formulas by name, loads, tables, events (name: condition and words), and guards of several parts together."""
 
     formulas: dict[str, Entry] = field(default_factory=dict)
     loads: list[Load] = field(default_factory=list)
     tables: dict[str, Table] = field(default_factory=dict)
     events: dict[str, tuple[str, str]] = field(default_factory=dict)
+    guards: list[Guard] = field(default_factory=list)
 
     def add(self, name: str, text: str | float, unit: str, meaning: str, *keys: str) -> None:
         """Add a formula; ``keys`` name its place in the definition."""

@@ -7,14 +7,15 @@ from dataclasses import replace
 from dravik.aircraft.loadings import MassFormulas, mass_formulas
 from dravik.aircraft.schema import AircraftDefinition, Loading
 from dravik.aircraft.specs import Built, EventSpec, InputSpec, Signal
-from dravik.contact import add_ground, add_leg
+from dravik.aircraft.world import WIND_READS, wind_formulas
+from dravik.contact import add_ground, add_leg, guards
 from dravik.effectors import Effector
 from dravik.errors import DravikError, FormulaError, nearest
 from dravik.formula import Node, Tape, TapeBuilder, parse
 from dravik.frames import body_from_station
 from dravik.kernel import BASE_SIGNALS, PointLoad, RigidBody, build_program
 from dravik.kernel.signals import WIND_INPUTS
-from dravik.pieces import Pieces
+from dravik.pieces import Pieces, lever_arm
 from dravik.propulsion import SolidMotor, powerplant
 from dravik.tables import Table
 from dravik.units import KINDS
@@ -50,12 +51,15 @@ class _Assembly:
             "reference_area": reference.area,
             "reference_chord": reference.chord,
             "reference_span": reference.span,
-            "gravity": definition.environment.gravity,
+            "gravity": definition.environment.gravity_here,
         }
         base = {s.name: s.level for s in BASE_SIGNALS}
         self.mass = mass_formulas(definition, self.loading)
         self.plant = self._powerplant(tables)
-        every = {**tables, **self.plant.tables, **(self.mass.tables if self.mass is not None else {})}
+        self.wind, wind_tables = wind_formulas(definition.environment.wind)
+        every = {
+            **tables, **wind_tables, **self.plant.tables, **(self.mass.tables if self.mass is not None else {})
+        }  # fmt: skip
         self.builder = TapeBuilder(base, list(self.inputs), every, constants)
         self.needed: list[str] = []
         self.events: list[EventSpec] = []
@@ -85,10 +89,25 @@ class _Assembly:
                 raise DravikError(f"there is no tank {engine.grain!r}", where=place, expected="a grain", hint=hint)
         pieces = powerplant(d.engines, d.propellers, d.drives, d.batteries, d.mixers, tables, grains, self.where)
         if d.gear:
-            add_ground(pieces, d.ground.height)
-        for name, leg in d.gear.items():
-            add_leg(pieces, name, leg)
+            surface = add_ground(pieces, d.gear, self.loading.cg, sloped=self._is_sloped)
+            for name, leg in d.gear.items():
+                add_leg(pieces, name, leg, surface)
+            pieces.guards.extend(guards(d.gear))
         return pieces
+
+    @property
+    def _is_sloped(self) -> bool:
+        return isinstance(self.definition.environment.ground, str)
+
+    def add_world(self) -> None:
+        """Add the height of the ground, its slope where legs need it, and the wind."""
+        world = self.definition.environment
+        keys = ("environment", "ground")
+        self.define("ground_height", world.ground, keys, "m", "height of the ground above sea level", "ground")
+        for name, formula in self.wind.items():
+            unit = "" if name == "wind_shear" else "m/s"
+            self.define(name, formula, ("environment", "wind"), unit, "wind by the formulas of the place", "wind")
+        self.wind.pop("wind_shear", None)
 
     def _inputs(self) -> dict[str, InputSpec]:
         specs = [InputSpec(s.name, s.unit, meaning=s.meaning) for s in WIND_INPUTS]
@@ -207,7 +226,7 @@ class _Assembly:
         for name, entry in self.plant.formulas.items():
             if name in ("thrust", "fuel_flow", "shaft_power", "thrust_coefficient") and name in self.signals:
                 continue  # the file says it otherwise
-            kind = "ground" if entry.keys[0] in ("gear", "ground") else "engine"
+            kind = "engine" if entry.keys[0] not in ("gear", "environment") else "ground"
             self.define(name, entry.text, entry.keys, entry.unit, entry.meaning, kind)
         self.needed.extend(load.size for load in self.plant.loads)
         for name, (condition, words) in self.plant.events.items():
@@ -256,7 +275,9 @@ class _Assembly:
         """Compile everything."""
         definition = self.definition
         mass = self.add_mass()
+        self.add_world()
         self.add_formulas()
+        self.add_slope()
         self.add_engines()
         if definition.rail is not None:
             self._add_rail(definition.rail.length)
@@ -264,17 +285,67 @@ class _Assembly:
         self.check_adds()
         self.check_follows()
         self.check_table_axes()
-        self._watch("altitude < 0", EventSpec("the centre of gravity is below sea level", True), "below_ground")
+        self.add_crash()
         for name, event in definition.events.items():
             self._watch_user_event(name, event.when, event.stop)
-        tape = self.builder.build(self.needed)
+        tape = self.builder.build(self.needed, list(self.wind), self.plant.guards)
         self._check_levels(tape, [*self.needed])
+        self._check_world()
         for slot in tape.states:
             if slot.name not in self.signals:
                 self.signals[slot.name] = Signal(slot.name, "", "state of a function in a formula", "state")
         body = self._body(tape, mass)
         program = build_program(tape, body)
         return Built(tape, program, self.signals, self.inputs, self.events, self.effectors)
+
+    def add_slope(self) -> None:
+        """Add the slope of the ground, by differences over a metre, where legs need it."""
+        if not (self.definition.gear and self._is_sloped):
+            return
+        for axis in ("north", "east"):
+            ahead, behind = (_shifted(_name("ground_height"), axis, s, self.builder.nodes) for s in (0.5, -0.5))
+            node = Node("op", 0, "sub", args=(ahead, behind))
+            self.define(
+                f"ground_slope_{axis}", node, ("environment", "ground"), "", f"the ground rises to the {axis}", "ground"
+            )
+
+    def add_crash(self) -> None:
+        """Add what ends a run on the ground."""
+        self._watch("altitude < ground_height", EventSpec("the centre of gravity is below the ground", True), "buried")
+        crash = self.definition.crash
+        for name, position in crash.parts.items():
+            x, y, z = lever_arm(position)
+            below = f"down_x*{x} + down_y*{y} + down_z*{z} > altitude - ground_height"
+            self._watch(
+                below, EventSpec(f"crash: {name} touches the ground", True), f"crash_{name}", ("crash", "parts")
+            )
+        if not self.definition.gear:
+            return
+        touching = " + ".join(f"normal_{n}" for n in self.definition.gear) + " > 0"
+        limits: list[tuple[str, str, str]] = []
+        if crash.sink_rate is not None:
+            words = f"it comes down faster than {crash.sink_rate:g} m/s"
+            limits.append(("sink_rate", f"-climb_rate > {crash.sink_rate!r}", words))
+        if crash.bank is not None:
+            words = f"it touches the ground banked beyond {math.degrees(crash.bank):g} deg"
+            limits.append(("bank", f"abs(phi) > {crash.bank!r}", words))
+        if crash.pitch is not None:
+            low, high = crash.pitch
+            words = f"its nose is outside {math.degrees(low):g} to {math.degrees(high):g} deg on the ground"
+            limits.append(("pitch", f"(theta < {low!r} or theta > {high!r})", words))
+        for key, text, words in limits:
+            event = EventSpec(f"crash: {words}", True)
+            self._watch(f"{touching} and {text}", event, f"crash_by_{key}", ("crash", key))
+
+    def _check_world(self) -> None:
+        """Refuse formulas of the wind that read what is not known before the air is."""
+        known = [*WIND_READS, *self.inputs]
+        for name, foreign in self.builder.foreign_to(list(self.wind), known).items():
+            node, where, text = self.builder.nodes[name]
+            raise FormulaError(
+                f"the wind cannot depend on {foreign}", text=text, where=where,
+                hint=", ".join(WIND_READS) + ", inputs and tables",
+            )  # fmt: skip
 
     def _watch_user_event(self, name: str, when: str | float, stop: bool) -> None:
         node = parse(when, where=self.where("events", name, "when"))
@@ -308,7 +379,7 @@ class _Assembly:
                 )  # fmt: skip
 
     def _body(self, tape: Tape, mass: list[int | str]) -> RigidBody:
-        definition = self.definition
+        definition, world = self.definition, self.definition.environment
         reference = definition.reference
         point_loads = []
         for load in self.plant.loads:
@@ -329,8 +400,12 @@ class _Assembly:
             span=reference.span,
             moment_point=(float(point[0]), float(point[1]), float(point[2])),
             loads=point_loads,
-            gravity=definition.environment.gravity,
-            temperature_offset=definition.environment.temperature_offset,
+            gravity=world.gravity_here,
+            temperature_offset=world.temperature_offset,
+            is_round=world.earth == "wgs84",
+            origin=(world.latitude, world.longitude),
+            sea_level=world.geoid,
+            wind_field=[tape.names[n] for n in self.wind],
             rail=tape.names.get("on_rail", -1) if definition.rail is not None else -1,
             events=[(tape.names[n], e.stops) for n, e in zip(self.event_names, self.events, strict=True)],
         )
@@ -340,6 +415,17 @@ class _Assembly:
         moment_axes = aero.moment_axes or ("body" if aero.axes == "wind" else aero.axes)
         registers = [tape.names[c] for c in aero.coefficients]
         return replace(body, aero_registers=registers, force_axes=aero.axes, moment_axes=moment_axes)
+
+
+def _shifted(node: Node, axis: str, by: float, formulas: Mapping[str, tuple[Node, str, str]]) -> Node:
+    """Return a formula of the place as it is some metres further north or east; formulas in it are put in its place."""
+    if node.kind == "name" and node.name in formulas:
+        return _shifted(formulas[node.name][0], axis, by, formulas)
+    if node.kind == "name" and node.name == axis:
+        return Node("op", node.position, "add", args=(node, _number(by)))
+    if node.args:
+        return replace(node, args=tuple(_shifted(a, axis, by, formulas) for a in node.args))
+    return node
 
 
 def _effector_node(name: str, effector: Effector, low: float, high: float) -> Node:

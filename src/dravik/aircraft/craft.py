@@ -17,7 +17,7 @@ from dravik.formula import Tape
 from dravik.frames import dcm_from_quaternion, quaternion_from_euler
 from dravik.kernel import RIGID_STATES, Program, Workspace, new_workspace
 from dravik.kernel.chart import AIR_CHART, BODY_CHART, chart_from_state, chart_rates
-from dravik.kernel.motion import evaluate
+from dravik.kernel.motion import air_at_chart, evaluate
 from dravik.kernel.program import EVERYTHING, FLAGS, OUTSIDE_TABLE
 from dravik.tables import Table
 
@@ -199,9 +199,12 @@ class Aircraft:
             law_places=self._law_places,
         )  # fmt: skip
 
-    def with_environment(self, **changes: float) -> "Aircraft":
-        """Return the aircraft with ``gravity`` (m/s^2) or ``temperature_offset`` (K) changed."""
-        return self._copy(environment=self.definition.environment.model_copy(update=changes))
+    def with_environment(self, **changes: object) -> "Aircraft":
+        """Return the aircraft with keys of its environment changed, such as ``earth="wgs84"`` or ``wind={...}``.
+
+        Raises DravikError for keys and values that an environment cannot have.
+        """
+        return self._copy(environment=self.definition.environment.changed(**changes))
 
     def with_law(
         self, law: LawDefinition, tables: Mapping[str, Table] | None = None, places: KeyLines | None = None
@@ -254,6 +257,10 @@ class Aircraft:
         initial = [(functions or {}).get(s.name, s.initial) for s in self.tape.states]
         q = quaternion_from_euler(*attitude)
         return np.array([*position, *velocity, *q, *rates, *initial], dtype=float)
+
+    def air_at(self, position: tuple[float, float, float], u: Floats) -> tuple[float, float, float]:
+        """Return the velocity of the air (north, east, up) at a place north, east, altitude."""
+        return air_at_chart(self.program, self.workspace(), 0.0, np.array(position), u)
 
     def registers(self, x: Floats, u: Floats, t: float = 0.0, workspace: Workspace | None = None) -> Workspace:
         """Evaluate everything at one state and input; the signals stand in the workspace's registers."""

@@ -6,13 +6,14 @@ from typing import Annotated, Literal
 import numpy as np
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, model_validator
 
+from dravik.aircraft.world import Environment
 from dravik.contact import Leg
 from dravik.effectors import Effector, Input
 from dravik.errors import DravikError, nearest
 from dravik.mass import Part, Tank
 from dravik.propulsion.engines import Battery, Drive, Engine, Mixer, PropellerEntry
 from dravik.quantities import (
-    Acceleration,
+    Angle,
     Area,
     Formula,
     Inertia,
@@ -22,7 +23,6 @@ from dravik.quantities import (
     PositiveLength,
     PositiveMass,
     Speed,
-    TemperatureDifference,
 )
 from dravik.tables.entries import TableEntries
 from dravik.units import quantity
@@ -54,23 +54,22 @@ class Envelope(Model):
         return self
 
 
-class Environment(Model):
-    """The world around: gravity, and how much warmer than standard the air is."""
-
-    gravity: Acceleration = 9.80665
-    temperature_offset: TemperatureDifference = 0.0
-
-
 class Rail(Model):
     """A launch rail: the aircraft moves along its own x axis until it has travelled ``length`` from the start."""
 
     length: PositiveLength
 
 
-class Ground(Model):
-    """The ground below: its height above sea level, a formula (m) of where the aircraft is."""
+class Crash(Model):
+    """What ends a run on the ground: ``parts`` that touch it (station positions), or a leg that touches it
 
-    height: Formula = 0.0
+    while the aircraft sinks faster than ``sink_rate``, banks more than ``bank``, or has its nose outside ``pitch``.
+    """
+
+    sink_rate: Speed | None = None
+    bank: Angle | None = None
+    pitch: tuple[Angle, Angle] | None = None
+    parts: dict[str, Position] = {}
 
 
 class Filling(Model):
@@ -226,7 +225,7 @@ class AircraftDefinition(_Document):
     controls: dict[str, Effector] = {}
     rail: Rail | None = None
     gear: dict[str, Leg] = {}
-    ground: Ground = Ground()
+    crash: Crash = Crash()
     engines: dict[str, Engine] = {}
     propellers: dict[str, PropellerEntry] = {}
     drives: dict[str, Drive] = {}

@@ -1,4 +1,4 @@
-"""A leg that touches the ground: spring and damper along the vertical, a tyre across it, rolling and braking.
+"""A leg that touches the ground: spring and damper across the ground, a tyre in its plane, rolling and braking.
 
 The foot is pressed in as far as it would stand below the ground. Across the wheel the tyre is a string: its deflection
 z obeys dz/dt = v - |v_along| z/L with the relaxation length L (H. B. Pacejka, Tyre and Vehicle Dynamics, 2nd ed., 2006,
@@ -6,25 +6,30 @@ ch. 5), so that its side force goes with the slip angle when it rolls and holds 
 wheel a bristle holds what rolling friction and brakes can hold. Together they give way on a circle.
 """
 
-from typing import Annotated
+from collections.abc import Iterable, Mapping
+from typing import Annotated, NamedTuple
 
+import numpy as np
 from pydantic import Field
 
+from dravik.formula import Guard
 from dravik.pieces import Pieces, lever_arm
 from dravik.quantities import Formula, Model, Position, PositiveLength
 
-__all__ = ["Leg", "add_ground", "add_leg"]
+__all__ = ["Leg", "add_ground", "add_leg", "guards"]
 
 NotNegative = Annotated[float, Field(ge=0.0)]
 LIFTED = 0.05  # s, in which a tyre in the air straightens
 DAMPED = 0.1  # s: a tyre's damping over its stiffness
+UNBENT = 1e-4  # m: what a foot may be bent in the air
+ROOM = 1.0  # m beyond the legs' reach, for a centre of gravity that moves
 LEFT_ACROSS = 0.1  # of the friction across a wheel that slides along
 
 
 class Leg(Model):
     """A leg or a point of the hull: where its foot is when nothing presses on it (station axes), and how it gives way.
 
-    ``stiffness`` N/m and ``damping`` N s/m along the vertical; ``stroke`` after which it is ``bottom`` times as stiff.
+    ``stiffness`` N/m and ``damping`` N s/m across the ground; ``stroke`` after which it is ``bottom`` times as stiff.
     ``rolling`` and ``sliding`` are coefficients of friction along a free wheel, and across it or with it held; a skid
     or a hull has both the same. ``brake`` is a formula from 0 to 1, ``steering`` one of the wheel's angle to the right,
     rad. ``tyre`` N/m is the stiffness of the foot in the ground's plane, ``relaxation`` the tyre's length.
@@ -44,49 +49,92 @@ class Leg(Model):
     description: str = ""
 
 
-def add_ground(out: Pieces, height: str | float) -> None:
-    """Add the ground's height and what all legs share; the terms of the vertical in body axes are the kernel's."""
-    out.add("ground_height", height, "m", "height of the ground above sea level", "ground", "height")
-    out.add("ground_slant", "1/sqrt(max(1 - down_x**2, 1e-6))", "", "for the way ahead in the ground's plane", "ground")
+class Surface(NamedTuple):
+    """The ground as the legs see it: the way into it along the body's axes, and how high above it the aircraft is."""
+
+    x: str
+    y: str
+    z: str
+    gap: str
 
 
-def add_leg(out: Pieces, name: str, leg: Leg) -> None:
-    """Add a leg's formulas and the three forces it puts on the aircraft."""
-    _add_foot(out, name, leg)
-    _add_wheel(out, name, leg)
+LEVEL = Surface("down_x", "down_y", "down_z", "(altitude - ground_height)")
+SLOPED = Surface("into_ground_x", "into_ground_y", "into_ground_z", "above_ground")
+
+
+def add_ground(out: Pieces, legs: Mapping[str, Leg], centre: Position, *, sloped: bool) -> Surface:
+    """Add what all legs share, and the condition without which none of them is looked at; return the surface.
+
+    A sloped ground is the plane through the point below the aircraft, by ``ground_slope_north`` and ``_east``.
+    """
+    surface, what = LEVEL, "the way into the ground along body"
+    if sloped:
+        surface, keys = SLOPED, ("environment", "ground")
+        steep = "1/sqrt(1 + ground_slope_north**2 + ground_slope_east**2)"
+        out.add("ground_cosine", steep, "", "cosine of the ground's slope", *keys)
+        ahead = "ground_slope_north*cos(psi) + ground_slope_east*sin(psi)"
+        out.add("uphill_ahead", ahead, "", "slope of the ground ahead", *keys)
+        right = "ground_slope_east*cos(psi) - ground_slope_north*sin(psi)"
+        out.add("uphill_right", right, "", "slope of the ground to the right", *keys)
+        for axis, text in (
+            ("x", "uphill_ahead*cos(theta) + down_x"),
+            ("y", "uphill_ahead*sin(phi)*sin(theta) + uphill_right*cos(phi) + down_y"),
+            ("z", "uphill_ahead*cos(phi)*sin(theta) - uphill_right*sin(phi) + down_z"),
+        ):
+            out.add(f"into_ground_{axis}", f"({text})*ground_cosine", "", f"{what} {axis}", *keys)
+        out.add("above_ground", "(altitude - ground_height)*ground_cosine", "m", "distance from the ground", *keys)
+    out.add("ground_slant", f"1/sqrt(max(1 - {surface.x}**2, 1e-6))", "", "for the way ahead in the ground", "gear")
+    reach = ROOM + max(float(np.linalg.norm(np.subtract(leg.position, centre))) for leg in legs.values())
+    out.add("near_ground", f"{surface.gap} < {reach!r}", "", "whether a leg can touch the ground", "gear")
+    return surface
+
+
+def add_leg(out: Pieces, name: str, leg: Leg, ground: Surface) -> None:
+    """Add a leg's formulas and the three forces it puts on the aircraft; far from the ground they are zero."""
+    _add_foot(out, name, leg, ground)
+    _add_wheel(out, name, leg, ground)
     _add_tyre(out, name, leg)
-    _add_forces(out, name, leg)
+    _add_forces(out, name, leg, ground)
     out.events[f"{name}_touches"] = (f"normal_{name} > 0", f"{name} touches the ground")
     pressed = f"pressed_{name} > {leg.stroke!r}"
     out.events[f"{name}_bottoms"] = (pressed, f"{name} is pressed in to the end of its stroke")
 
 
-def _add_foot(out: Pieces, name: str, leg: Leg) -> None:
+def guards(names: Iterable[str]) -> list[Guard]:
+    """Return the formulas of all legs that are zero away from the ground, in the order they need each other."""
+    steps = (
+        ("foot_u", "foot_v", "foot_w", "pressed", "sinking", "normal", "ahead", "right", "rolling_speed",
+         "slipping_speed", "grip_along"),
+        ("drag", "grip_across"),
+        ("side", "bending_along", "bending_across", "back", "left", *(f"ground_force_{a}" for a in "xyz")),
+    )  # fmt: skip
+    return [Guard("near_ground", tuple(f"{what}_{name}" for name in names for what in step)) for step in steps]
+
+
+def _add_foot(out: Pieces, name: str, leg: Leg, ground: Surface) -> None:
     """Add where the foot is against the ground, how it moves, and the force that presses it."""
     keys, (x, y, z) = ("gear", name), lever_arm(leg.position)
     speed = (f"(u + q*{z} - r*{y})", f"(v + r*{x} - p*{z})", f"(w + p*{y} - q*{x})")
     for axis, letter, text in zip("xyz", "uvw", speed, strict=True):
         out.add(f"foot_{letter}_{name}", text, "m/s", f"velocity of {name}'s foot along body {axis}", *keys)
-    below = f"down_x*{x} + down_y*{y} + down_z*{z}"
-    out.add(
-        f"pressed_{name}", f"max({below} - altitude + ground_height, 0)", "m", f"how far {name} is pressed in", *keys
-    )
-    sinking = f"down_x*foot_u_{name} + down_y*foot_v_{name} + down_z*foot_w_{name}"
+    below = f"{ground.x}*{x} + {ground.y}*{y} + {ground.z}*{z}"
+    out.add(f"pressed_{name}", f"max({below} - {ground.gap}, 0)", "m", f"how far {name} is pressed in", *keys)
+    sinking = f"{ground.x}*foot_u_{name} + {ground.y}*foot_v_{name} + {ground.z}*foot_w_{name}"
     out.add(f"sinking_{name}", sinking, "m/s", f"how fast {name}'s foot moves down", *keys)
     beyond = f"{(leg.bottom - 1.0) * leg.stiffness!r}*max(pressed_{name} - {leg.stroke!r}, 0)"
     spring = f"{leg.stiffness!r}*pressed_{name} + {beyond} + {leg.damping!r}*sinking_{name}"
     out.add(f"normal_{name}", f"max({spring}, 0)*(pressed_{name} > 0)", "N", f"force of the ground on {name}", *keys)
 
 
-def _add_wheel(out: Pieces, name: str, leg: Leg) -> None:
+def _add_wheel(out: Pieces, name: str, leg: Leg, ground: Surface) -> None:
     """Add the speeds along and across the wheel, in the ground's plane."""
     keys, (u, v, w) = ("gear", name), (f"foot_{a}_{name}" for a in "uvw")
     out.add(f"steering_{name}", leg.steering, "rad", f"angle of {name}'s wheel to the right", *keys, "steering")
     out.add(f"brake_{name}", leg.brake, "", f"brake of {name}", *keys, "brake")
     # ahead: the body's x axis laid into the ground's plane; right of it: down x ahead
-    ahead = f"({u} - down_x*sinking_{name})*ground_slant"
+    ahead = f"({u} - {ground.x}*sinking_{name})*ground_slant"
     out.add(f"ahead_{name}", ahead, "m/s", f"speed of {name}'s foot ahead over the ground", *keys)
-    right = f"(down_z*{v} - down_y*{w})*ground_slant"
+    right = f"({ground.z}*{v} - {ground.y}*{w})*ground_slant"
     out.add(f"right_{name}", right, "m/s", f"speed of {name}'s foot to the right over the ground", *keys)
     cosine, sine = f"cos(steering_{name})", f"sin(steering_{name})"
     along = f"ahead_{name}*{cosine} + right_{name}*{sine}"
@@ -109,23 +157,26 @@ def _add_tyre(out: Pieces, name: str, leg: Leg) -> None:
         (f"bristle_{name}", f"drag_{name}", along, f"grip_along_{name}", along, "along"),
         (f"tyre_{name}", f"side_{name}", slip, f"grip_across_{name}", across, "across"),
     ):
-        moving = f"if_else(normal_{name} > 0, {rate}, -{state}/{LIFTED!r})"
-        most = f"{grip}/{leg.tyre!r}"
+        out.add(f"bending_{way}_{name}", rate, "m/s", f"how fast the ground bends {name}'s foot {way} its wheel", *keys)
+        moving = f"if_else(normal_{name} > 0, bending_{way}_{name}, -{state}/{LIFTED!r})"
+        # never quite nothing: a trim in the air must see that the foot straightens
+        most = f"max({grip}/{leg.tyre!r}, {UNBENT!r})"
         bent = f"deflection of {name}'s foot {way} its wheel"
         out.add(state, f"state({moving}, 0, -{most}, {most})", "m", bent, *keys)
         text = f"limit({leg.tyre!r}*{state} + {DAMPED * leg.tyre!r}*{speed}, -{grip}, {grip})"
         out.add(force, text, "N", f"force of {name}'s foot on the ground {way} its wheel", *keys)
 
 
-def _add_forces(out: Pieces, name: str, leg: Leg) -> None:
+def _add_forces(out: Pieces, name: str, leg: Leg, ground: Surface) -> None:
     """Add the force of the ground on the foot along the body's axes, as three loads."""
     keys, cosine, sine = ("gear", name), f"cos(steering_{name})", f"sin(steering_{name})"
     out.add(f"back_{name}", f"drag_{name}*{cosine} - side_{name}*{sine}", "N", f"force backwards on {name}", *keys)
     out.add(f"left_{name}", f"drag_{name}*{sine} + side_{name}*{cosine}", "N", f"force to the left on {name}", *keys)
+    x, y, z = ground.x, ground.y, ground.z
     forces = (
-        f"-normal_{name}*down_x - back_{name}*(1 - down_x**2)*ground_slant",
-        f"-normal_{name}*down_y + back_{name}*down_x*down_y*ground_slant - left_{name}*down_z*ground_slant",
-        f"-normal_{name}*down_z + back_{name}*down_x*down_z*ground_slant + left_{name}*down_y*ground_slant",
+        f"-normal_{name}*{x} - back_{name}*(1 - {x}**2)*ground_slant",
+        f"-normal_{name}*{y} + back_{name}*{x}*{y}*ground_slant - left_{name}*{z}*ground_slant",
+        f"-normal_{name}*{z} + back_{name}*{x}*{z}*ground_slant + left_{name}*{y}*ground_slant",
     )
     for axis, way, text in zip("xyz", ((1.0, 0.0, 0.0), (0.0, 1.0, 0.0), (0.0, 0.0, 1.0)), forces, strict=True):
         out.add(f"ground_force_{axis}_{name}", text, "N", f"force of the ground on {name} along body {axis}", *keys)

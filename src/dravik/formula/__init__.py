@@ -1,8 +1,9 @@
 """The formula language: text over named signals, parsed against a whitelist and compiled to a flat tape."""
 
+from dravik.formula.arrange import Guard
 from dravik.formula.functions import CONSTANTS, FUNCTIONS
 from dravik.formula.layout import StateSlot, Tape
 from dravik.formula.parse import Node, parse
 from dravik.formula.tape import TapeBuilder
 
-__all__ = ["CONSTANTS", "FUNCTIONS", "Node", "StateSlot", "Tape", "TapeBuilder", "parse"]
+__all__ = ["CONSTANTS", "FUNCTIONS", "Guard", "Node", "StateSlot", "Tape", "TapeBuilder", "parse"]

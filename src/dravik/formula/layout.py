@@ -48,7 +48,7 @@ class Tape:
     """
 
     code: NDArray[np.int32]
-    stages: tuple[int, int, int, int]
+    stages: tuple[int, int, int, int, int]
     registers: NDArray[np.float64]
     names: dict[str, int]
     states: list[StateSlot]

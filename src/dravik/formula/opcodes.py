@@ -33,6 +33,8 @@ SINH, COSH, TANH, HYPOT, FLOOR, MOD, WRAP, DEADZONE = 32, 33, 34, 35, 36, 37, 38
 # These three know the search for an equilibrium, in which rates and stops must not hide a direction.
 RATE_LIMIT, HOLD_AT_LIMIT, TRAVEL = 40, 41, 42
 LOCATE, WEIGHTS, TABLE = 43, 44, 45
+# This one passes over the instructions that follow it where its condition is false, having set their results to zero.
+SKIP = 46
 
 OPS: dict[str, Op] = {
     "add": Op(ADD, 2, np.add),
@@ -81,6 +83,7 @@ OPS: dict[str, Op] = {
     "locate": Op(LOCATE, 1, None),
     "weights": Op(WEIGHTS, 4, None),
     "table": Op(TABLE, 1, None),
+    "skip": Op(SKIP, 1, None),
 }
 
 #: Number of arguments by instruction number.

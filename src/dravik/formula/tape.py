@@ -1,7 +1,8 @@
 """From formulas to one flat tape: names resolved, order found, shared parts computed once.
 
-Every value lives in a register. Instructions are sorted into four stages, by what they need:
+Every value lives in a register. Instructions are sorted into five stages, by what they need:
 
+- ``W``: what the wind's formulas need: it runs before anything about the air is known;
 - ``A``: states and inputs only;
 - ``B``: alpha_dot or beta_dot, which the forces may contain linearly;
 - ``C``: accelerations, known once the forces are;
@@ -15,9 +16,10 @@ import numpy as np
 
 from dravik.errors import DravikError, FormulaError, nearest
 from dravik.formula import dynamics
+from dravik.formula.arrange import Guard, arguments, arrange, reachable
 from dravik.formula.functions import CONSTANTS, FUNCTIONS
 from dravik.formula.layout import Source, StateSlot, Tape, group_tables
-from dravik.formula.opcodes import LOCATE, OPS, TABLE
+from dravik.formula.opcodes import LOCATE, OPS
 from dravik.formula.parse import Node, parse
 from dravik.tables import OUTSIDE, Table
 
@@ -172,8 +174,11 @@ class TapeBuilder:
                 hint="a lag or an actuator in the loop, or a formula that does not lead back",
             ) from None
 
-    def build(self, needed: Iterable[str]) -> Tape:
-        """Compile everything; ``needed`` are the names that forces and the integrator read."""
+    def build(self, needed: Iterable[str], first: Sequence[str] = (), guards: Sequence[Guard] = ()) -> Tape:
+        """Compile everything; ``needed`` are the names that forces and the integrator read.
+
+        ``first`` are the names that must be known before all others; ``guards`` name what need not be computed always.
+        """
         for name in self._order():
             node, where, text = self.nodes[name]
             self._source, self._where = Source(name, text, 0), where
@@ -185,7 +190,7 @@ class TapeBuilder:
             self._source, slot, node = self._pending.pop(0)
             self._where = self.nodes[self._source.name][1]
             dynamics.rates(self, slot, node)
-        return self._finish([self.names[n] for n in needed])
+        return self._finish([self.names[n] for n in needed], [self.names[n] for n in first], guards)
 
     def new_state(self, suffix: str, node: Node, *, partner: StateSlot | None = None) -> StateSlot:
         """Add a state for a function in the formula being compiled; its rate is compiled at the end.
@@ -288,21 +293,37 @@ class TapeBuilder:
 
     # -- laying out -------------------------------------------------------------------------------------------
 
-    def _finish(self, needed: list[int]) -> Tape:
+    def _finish(self, needed: list[int], first: list[int], guards: Sequence[Guard]) -> Tape:
         roots = [*needed, *(r for s in self.states for r in (s.rate, s.low, s.high) if r >= 0)]
-        useful = self._reachable(roots)
-        stage = [self.levels[row[1]] if row[1] in useful else 3 for row in self.code]
+        asked = [
+            (self.names[g.condition], self._register(1.0), {self.names[n] for n in g.names} - set(first))
+            for g in guards
+        ]  # fmt: skip
+        roots += [condition for condition, _, _ in asked]
+        useful, wind = reachable(self.code, roots), reachable(self.code, first)
+        stage = [
+            0 if row[1] in wind else self.levels[row[1]] + 1 if row[1] in useful else 4 for row in self.code
+        ]  # fmt: skip
         groups = group_tables(self.code, stage, [self.tables[n] for n in self._table_ids])
-        order = sorted((i for i in range(len(self.code)) if i not in groups.joined), key=lambda i: stage[i])
-        ends = [sum(1 for i in order if stage[i] <= k) for k in range(4)]
+        fixed = {*self.names.values(), *roots}
+        order, skips = arrange(self.code, stage, asked, fixed)
+        rows, sources, counts = [], [], [0] * 5
+        for i in order:
+            if i in groups.joined:
+                continue
+            for row in ([skips[i]] if i in skips else []) + [self.code[i]]:
+                rows.append(row)
+                sources.append(self.sources[i])
+                counts[stage[i]] += 1
+        ends = [int(e) for e in np.cumsum(counts)]
         sizes = np.array([len(a) for a in self._axes], dtype=np.int64)
         return Tape(
-            code=np.array([self.code[i] for i in order], dtype=np.int32).reshape(-1, 7),
-            stages=(ends[0], ends[1], ends[2], ends[3]),
+            code=np.array(rows, dtype=np.int32).reshape(-1, 7),
+            stages=(ends[0], ends[1], ends[2], ends[3], ends[4]),
             registers=np.array(self.values),
             names=dict(self.names),
             states=self.states,
-            sources=[self.sources[i] for i in order],
+            sources=sources,
             breaks=np.array([v for axis in self._axes for v in axis], dtype=float),
             axis_start=np.concatenate([[0], np.cumsum(sizes)[:-1]]).astype(np.int64) if len(sizes) else sizes,
             axis_size=sizes,
@@ -313,16 +334,16 @@ class TapeBuilder:
             locates=self.locates,
         )
 
-    def _reachable(self, roots: list[int]) -> set[int]:
-        writers = {row[1]: row for row in self.code}
-        seen: set[int] = set()
-        stack = list(roots)
-        while stack:
-            register = stack.pop()
-            if register in seen or register not in writers:
-                continue
-            seen.add(register)
-            row = writers[register]
-            last = 3 if row[0] in (LOCATE, TABLE) else 6
-            stack.extend(r for r in row[2:last] if r >= 0)
-        return seen
+    def foreign_to(self, names: Sequence[str], known: Sequence[str]) -> dict[str, str]:
+        """Return, for each of some compiled formulas, a signal or state it needs that is not among ``known``."""
+        allowed = {self.names[n] for n in known if n in self.names}
+        written = {row[1] for row in self.code}
+        by_register = {r: n for n, r in self.names.items()}
+        found = {}
+        for name in names:
+            needs = reachable(self.code, [self.names[name]]) | {self.names[name]}
+            reads = {a for row in self.code if row[1] in needs for a in arguments(row)} | {self.names[name]}
+            for register in sorted(reads - written - allowed):
+                if not self.is_constant(register) and register in by_register:
+                    found[name] = by_register[register]
+        return found

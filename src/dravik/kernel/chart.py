@@ -2,7 +2,8 @@
 
 A chart state is north, east, altitude; airspeed, alpha, beta (chart 0) or u, v, w (chart 1); phi,
 theta, psi; p, q, r; then the states of functions and actuators. It is singular at ±90° pitch; chart 0
-also at zero airspeed and at ±90° sideslip.
+also at zero airspeed and at ±90° sideslip. On the round Earth its p, q, r are relative to the local axes, so that
+straight flight has none; the signals p, q, r are relative to the Earth.
 """
 
 import math
@@ -12,8 +13,9 @@ from numpy.typing import NDArray
 
 from dravik import frames
 from dravik.compiled import compiled
-from dravik.kernel.motion import AIRSPEED_DOT, ALPHA_DOT, N_BASE, evaluate
-from dravik.kernel.program import EVERYTHING, WIND, Program, Workspace
+from dravik.kernel.earth import NORTH, TRANSPORT, fill_earth
+from dravik.kernel.motion import AIRSPEED, AIRSPEED_DOT, ALPHA_DOT, PHI, air_at_chart, evaluate
+from dravik.kernel.program import EVERYTHING, ROUND, Program, Workspace
 from dravik.kernel.vectors import dcm_elements, rotate
 
 __all__ = ["AIR_CHART", "BODY_CHART", "chart_from_state", "chart_rates", "jacobian", "state_from_chart"]
@@ -27,15 +29,15 @@ quaternion_elements = compiled(frames.quaternion_elements)
 
 
 @compiled
-def state_from_chart(p: Program, z: Floats, u: Floats, chart: int, x: Floats) -> None:
+def state_from_chart(p: Program, w: Workspace, t: float, z: Floats, u: Floats, chart: int, x: Floats) -> None:
     """Put the integrated state of chart coordinates into ``x``."""
     n = z.shape[0] - N_CHART
     x[0], x[1], x[2] = z[0], z[1], z[2]
     x[6], x[7], x[8], x[9] = quaternion_elements(z[6], z[7], z[8])
+    m = dcm_elements(x[6], x[7], x[8], x[9])
     if chart == 0:
-        m = dcm_elements(x[6], x[7], x[8], x[9])
-        w = p.layout[WIND] - N_BASE
-        wu, wv, ww = rotate(m, u[w], u[w + 1], -u[w + 2])
+        wn, we, wh = air_at_chart(p, w, t, z, u)
+        wu, wv, ww = rotate(m, wn, we, -wh)
         cb = math.cos(z[5])
         x[3] = z[3] * math.cos(z[4]) * cb + wu
         x[4] = z[3] * math.sin(z[5]) + wv
@@ -43,6 +45,12 @@ def state_from_chart(p: Program, z: Floats, u: Floats, chart: int, x: Floats) ->
     else:
         x[3], x[4], x[5] = z[3], z[4], z[5]
     x[10], x[11], x[12] = z[9], z[10], z[11]
+    if p.layout[ROUND] == 1:
+        r = w.registers
+        r[NORTH], r[NORTH + 1] = x[0], x[1]
+        fill_earth(p, r, x, m)
+        for i in range(3):
+            x[10 + i] += r[TRANSPORT + i]
     for i in range(n):
         x[13 + i] = z[N_CHART + i]
 
@@ -53,9 +61,9 @@ def chart_from_state(p: Program, w: Workspace, x: Floats, chart: int, z: Floats)
     r = w.registers
     for i in range(3):
         z[i] = x[i]
-        z[3 + i] = r[13 + i] if chart == 0 else x[3 + i]
-        z[6 + i] = r[10 + i]
-        z[9 + i] = x[10 + i]
+        z[3 + i] = r[AIRSPEED + i] if chart == 0 else x[3 + i]
+        z[6 + i] = r[PHI + i]
+        z[9 + i] = x[10 + i] - r[TRANSPORT + i]
     for i in range(x.shape[0] - 13):
         z[N_CHART + i] = x[13 + i]
 
@@ -66,7 +74,7 @@ def chart_rates(
     dz: Floats, steady: bool, extent: int,
 ) -> None:  # fmt: skip
     """Put the rates of chart coordinates into ``dz``; ``x`` and ``dx`` are working space."""
-    state_from_chart(p, z, u, chart, x)
+    state_from_chart(p, w, t, z, u, chart, x)
     evaluate(p, w, t, x, u, dx, steady, extent)
     r = w.registers
     dz[0], dz[1], dz[2] = dx[0], dx[1], dx[2]

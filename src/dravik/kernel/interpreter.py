@@ -35,7 +35,7 @@ ERROR_POLICY = 2
 (SINH, COSH, TANH, HYPOT, FLOOR, MOD) = (op.SINH, op.COSH, op.TANH, op.HYPOT, op.FLOOR, op.MOD)
 (WRAP, DEADZONE) = (op.WRAP, op.DEADZONE)
 (RATE_LIMIT, HOLD_AT_LIMIT, TRAVEL) = (op.RATE_LIMIT, op.HOLD_AT_LIMIT, op.TRAVEL)
-(LOCATE, WEIGHTS, TABLE) = (op.LOCATE, op.WEIGHTS, op.TABLE)
+(LOCATE, WEIGHTS, TABLE, SKIP) = (op.LOCATE, op.WEIGHTS, op.TABLE, op.SKIP)
 
 
 @compiled
@@ -168,6 +168,20 @@ def look_up(code: Codes, layout: Ints, v: Floats, r: Floats, row: int) -> None:
 
 
 @compiled
+def skipped(code: Codes, r: Floats, row: int) -> int:
+    """Return how many instructions to pass over; the first time their results become zero, which a flag remembers."""
+    flag, count = code[row, 1], code[row, 3]
+    if r[code[row, 2]] != 0.0:
+        r[flag] = 1.0
+        return 0
+    if r[flag] != 0.0:
+        for k in range(row + 1, row + 1 + count):
+            r[code[k, 1]] = 0.0
+        r[flag] = 0.0
+    return count
+
+
+@compiled
 def run_tape(
     code: Codes, layout: Ints, numbers: Floats, r: Floats, counters: Ints, worst: Floats,
     start: int, stop: int, steady: bool,
@@ -176,7 +190,9 @@ def run_tape(
 
     ``steady`` lifts rate limits and stops, so that a search for an equilibrium sees through them.
     """
-    for i in range(start, stop):
+    i = start - 1
+    while i < stop - 1:
+        i += 1
         k, dst, a, b = code[i, 0], code[i, 1], code[i, 2], code[i, 3]
         if k == ADD:
             r[dst] = r[a] + r[b]
@@ -232,6 +248,8 @@ def run_tape(
             r[dst] = state_function(k, r[a], r[b], 0.0, 0.0, steady)
         elif k == TRAVEL:
             r[dst] = state_function(k, r[a], r[b], r[code[i, 4]], 0.0, steady)
+        elif k == SKIP:
+            i += skipped(code, r, i)
         elif k == HOLD_AT_LIMIT:
             r[dst] = state_function(k, r[a], r[b], r[code[i, 4]], r[code[i, 5]], steady)
         else:

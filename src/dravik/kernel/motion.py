@@ -1,9 +1,8 @@
-"""The equations of motion of a rigid body over a flat Earth, with the alpha-dot terms solved exactly.
+"""The equations of motion of a rigid body over the Earth, with the alpha-dot terms solved exactly.
 
 Forces act at the centre of gravity, which need not be the moment reference point. Sources:
-B. L. Stevens, F. L. Lewis, Aircraft Control and Simulation, 2nd ed., Wiley 2003, table 2.5-1 (flat-Earth
-equations); B. Etkin, Dynamics of Atmospheric Flight, Wiley 1972, ch. 5. The Earth enters in
-``earth_rates`` and ``weight`` alone, which is where a rotating ellipsoid has its place.
+B. L. Stevens, F. L. Lewis, Aircraft Control and Simulation, 2nd ed., Wiley 2003, section 1.5 and table 2.5-1;
+B. Etkin, Dynamics of Atmospheric Flight, Wiley 1972, ch. 5. What the Earth does is in ``kernel.earth``.
 """
 
 import math
@@ -14,14 +13,15 @@ from numpy.typing import NDArray
 from dravik import frames
 from dravik.atmosphere import standard_air
 from dravik.compiled import compiled
+from dravik.kernel.earth import EARTH_RATE, GRAVITY_X, TRANSPORT, fill_earth, place, position_rates
 from dravik.kernel.interpreter import run_tape
 from dravik.kernel.program import (
     AERO,
     AREA,
     CHORD,
     EVERYTHING,
+    FIELD,
     FORCE_AXES,
-    GRAVITY,
     LOAD_KINDS,
     LOAD_VECTORS,
     LOADS,
@@ -34,11 +34,13 @@ from dravik.kernel.program import (
     N_STATES,
     RAIL,
     RATES,
+    ROUND,
     SPAN,
     STAGE_A,
     STAGE_B,
     STAGE_C,
     STAGE_D,
+    STAGE_W,
     STATES,
     TEMPERATURE_OFFSET,
     USES_ANGLES,
@@ -62,6 +64,7 @@ DENSITY, PRESSURE, TEMPERATURE, SOUND, EAS = (
 )
 P_HAT, FLIGHT_PATH, ALPHA_DOT, U_DOT = (_INDEX[n] for n in ("p_hat", "flight_path", "alpha_dot", "u_dot"))
 P_DOT, NX, AIRSPEED_DOT, U_AIR, DOWN = (_INDEX[n] for n in ("p_dot", "nx", "airspeed_dot", "u_air", "down_x"))
+AIR = _INDEX["air_north"]
 N_BASE, N_RIGID = len(BASE_SIGNALS), len(RIGID_STATES)
 STANDARD_GRAVITY, SEA_LEVEL_DENSITY = 9.80665, 1.225
 SLOW = 1e-3  # m/s: below this airspeed angles and non-dimensional rates are zero, not noise
@@ -71,10 +74,35 @@ air = compiled(standard_air)
 
 
 @compiled
+def air_motion(p: Program, w: Workspace, steady: bool) -> None:
+    """Fill the velocity of the air here: what the inputs say, and the formulas of the wind, if there are any."""
+    r, k, field = w.registers, p.layout[WIND], p.layout[FIELD]
+    r[AIR], r[AIR + 1], r[AIR + 2] = r[k], r[k + 1], r[k + 2]
+    if field >= 0:
+        run_tape(p.code, p.layout, p.numbers, r, w.counters, w.worst, 0, p.layout[STAGE_W], steady)
+        for i in range(3):
+            r[AIR + i] += r[p.layout[field + i]]
+
+
+@compiled
+def air_at_chart(p: Program, w: Workspace, t: float, z: Floats, u: Floats) -> tuple[float, float, float]:
+    """Return the velocity of the air (north, east, up) at a place, before anything else is known."""
+    r, k = w.registers, p.layout[WIND] - N_BASE
+    if p.layout[FIELD] < 0:
+        return u[k], u[k + 1], u[k + 2]
+    r[TIME], r[NORTH], r[NORTH + 1], r[NORTH + 2] = t, z[0], z[1], z[2]
+    for i in range(u.shape[0]):
+        r[N_BASE + i] = u[i]
+    place(p, r)
+    air_motion(p, w, True)
+    return r[AIR], r[AIR + 1], r[AIR + 2]
+
+
+@compiled
 def air_data(p: Program, r: Floats, m: tuple[float, ...]) -> tuple[float, float, float]:
     """Fill the signals that the air makes; return the body components of velocity relative to it."""
     w = p.layout[WIND]
-    wu, wv, ww = rotate(m, r[w], r[w + 1], -r[w + 2])
+    wu, wv, ww = rotate(m, r[AIR], r[AIR + 1], -r[AIR + 2])
     ua, va, wa = r[U] - wu, r[U + 1] - wv, r[U + 2] - ww
     r[U_AIR], r[U_AIR + 1], r[U_AIR + 2] = ua, va, wa
     speed = math.sqrt(ua * ua + va * va + wa * wa)
@@ -96,8 +124,9 @@ def air_data(p: Program, r: Floats, m: tuple[float, ...]) -> tuple[float, float,
 
 
 @compiled
-def ground_signals(r: Floats, x: Floats, m: tuple[float, ...]) -> None:
-    """Fill the Euler angles and what the motion over the ground makes."""
+def ground_signals(p: Program, r: Floats, x: Floats, m: tuple[float, ...]) -> None:
+    """Fill the Euler angles, the place, and what the motion over the ground makes."""
+    place(p, r)
     r[PHI], r[PHI + 1], r[PHI + 2] = euler_from_elements(m[0], m[1], m[2], m[3], m[4], m[5], m[8])
     vn, ve, vd = rotate_back(m, x[3], x[4], x[5])
     over_ground = math.hypot(vn, ve)
@@ -110,7 +139,7 @@ def ground_signals(r: Floats, x: Floats, m: tuple[float, ...]) -> None:
 
 @compiled
 def signals_from_state(
-    p: Program, w: Workspace, t: float, x: Floats, u: Floats, m: tuple[float, ...], extent: int
+    p: Program, w: Workspace, t: float, x: Floats, u: Floats, m: tuple[float, ...], steady: bool, extent: int
 ) -> tuple[float, float, float]:
     """Fill the signals that need no forces; return the body components of velocity relative to the air."""
     r = w.registers
@@ -126,7 +155,9 @@ def signals_from_state(
     for i in range(layout[N_STATES]):
         r[layout[layout[STATES] + i]] = x[N_RIGID + i]
     if extent != MOTION or layout[USES_ANGLES] == 1:
-        ground_signals(r, x, m)
+        ground_signals(p, r, x, m)
+    fill_earth(p, r, x, m)
+    air_motion(p, w, steady)
     return air_data(p, r, m)
 
 
@@ -187,12 +218,6 @@ def sum_loads(p: Program, r: Floats) -> tuple[float, float, float, float, float,
 
 
 @compiled
-def weight(p: Program, m: tuple[float, ...]) -> tuple[float, float, float]:
-    """Return the acceleration of gravity in body axes."""
-    return m[2] * p.numbers[GRAVITY], m[5] * p.numbers[GRAVITY], m[8] * p.numbers[GRAVITY]
-
-
-@compiled
 def air_angle_rates(ua: float, va: float, wa: float, ax: float, ay: float, az: float) -> tuple[float, float, float]:
     """Return alpha_dot, beta_dot, airspeed_dot from velocity and acceleration relative to the air."""
     plane = ua * ua + wa * wa
@@ -220,34 +245,27 @@ def set_air_angle_rates(p: Program, r: Floats, alpha_dot: float, beta_dot: float
 
 
 @compiled
-def _accelerations(
-    p: Program, r: Floats, m: tuple[float, ...], fx: float, fy: float, fz: float
-) -> tuple[float, float, float]:
+def _accelerations(p: Program, r: Floats, fx: float, fy: float, fz: float) -> tuple[float, float, float]:
     """Return the rates of u, v, w: the velocity of the body where its centre of gravity is, which may move in it."""
     g, layout = p.layout[MASS], p.layout
     n = 1.0 / r[layout[g]]
-    gx, gy, gz = weight(p, m)
     du, dv, dw = r[U] - r[layout[g + 10]], r[U + 1] - r[layout[g + 11]], r[U + 2] - r[layout[g + 12]]
     cx, cy, cz = cross(r[P], r[P + 1], r[P + 2], du, dv, dw)
-    return fx * n + gx - cx, fy * n + gy - cy, fz * n + gz - cz
+    if layout[ROUND] == 1:
+        e = EARTH_RATE
+        ox, oy, oz = cross(2.0 * r[e], 2.0 * r[e + 1], 2.0 * r[e + 2], r[U], r[U + 1], r[U + 2])
+        cx, cy, cz = cx + ox, cy + oy, cz + oz
+    return fx * n + r[GRAVITY_X] - cx, fy * n + r[GRAVITY_X + 1] - cy, fz * n + r[GRAVITY_X + 2] - cz
 
 
 @compiled
 def _rates_relative_to_air(
-    p: Program,
-    r: Floats,
-    m: tuple[float, ...],
-    ua: float,
-    va: float,
-    wa: float,
-    ax: float,
-    ay: float,
-    az: float,
+    r: Floats, m: tuple[float, ...], ua: float, va: float, wa: float, ax: float, ay: float, az: float
 ) -> tuple[float, float, float]:
     """Return alpha_dot, beta_dot, airspeed_dot; the wind is steady in local axes, so it turns in body axes."""
-    w = p.layout[WIND]
-    wu, wv, ww = rotate(m, r[w], r[w + 1], -r[w + 2])
-    cx, cy, cz = cross(r[P], r[P + 1], r[P + 2], wu, wv, ww)
+    wu, wv, ww = rotate(m, r[AIR], r[AIR + 1], -r[AIR + 2])
+    k = TRANSPORT
+    cx, cy, cz = cross(r[P] - r[k], r[P + 1] - r[k + 1], r[P + 2] - r[k + 2], wu, wv, ww)
     return air_angle_rates(ua, va, wa, ax + cx, ay + cy, az + cz)
 
 
@@ -267,8 +285,8 @@ def _loads_and_rates(
     set_air_angle_rates(p, w.registers, alpha_dot, beta_dot)
     run_stage(p, w, p.layout[STAGE_A], p.layout[STAGE_B], steady)
     f = sum_loads(p, w.registers)
-    ax, ay, az = _accelerations(p, w.registers, m, f[0], f[1], f[2])
-    a, b, _ = _rates_relative_to_air(p, w.registers, m, ua, va, wa, ax, ay, az)
+    ax, ay, az = _accelerations(p, w.registers, f[0], f[1], f[2])
+    a, b, _ = _rates_relative_to_air(w.registers, m, ua, va, wa, ax, ay, az)
     return f, a, b
 
 
@@ -308,12 +326,17 @@ def solve_loads(
 
 @compiled
 def rotational_acceleration(p: Program, r: Floats, tx: float, ty: float, tz: float) -> tuple[float, float, float]:
-    """Return the rates of p, q, r under a moment: Euler's equations with the full inertia tensor."""
+    """Return the rates of p, q, r under a moment: Euler's equations with the full inertia tensor.
+
+    Momentum counts the turning of the Earth, which stands still in space and so turns in the body.
+    """
     g, layout = p.layout[MASS], p.layout
     a, b, c = r[layout[g + 4]], r[layout[g + 5]], r[layout[g + 6]]
     # products of inertia are integrals of xy, xz, yz over the mass: the tensor holds their negatives
     d, e, f = -r[layout[g + 7]], -r[layout[g + 8]], -r[layout[g + 9]]
-    wx, wy, wz = r[P], r[P + 1], r[P + 2]
+    k = EARTH_RATE
+    ex, ey, ez = r[k], r[k + 1], r[k + 2]
+    wx, wy, wz = r[P] + ex, r[P + 1] + ey, r[P + 2] + ez
     hx = a * wx + d * wy + e * wz
     hy = d * wx + b * wy + f * wz
     hz = e * wx + f * wy + c * wz
@@ -322,21 +345,23 @@ def rotational_acceleration(p: Program, r: Floats, tx: float, ty: float, tz: flo
     i11, i12, i13 = b * c - f * f, e * f - d * c, d * f - e * b
     i22, i23, i33 = a * c - e * e, d * e - a * f, a * b - d * d
     n = 1.0 / (a * i11 + d * i12 + e * i13)
+    ox, oy, oz = cross(wx, wy, wz, ex, ey, ez)
     return (
-        (i11 * mx + i12 * my + i13 * mz) * n,
-        (i12 * mx + i22 * my + i23 * mz) * n,
-        (i13 * mx + i23 * my + i33 * mz) * n,
+        (i11 * mx + i12 * my + i13 * mz) * n + ox,
+        (i12 * mx + i22 * my + i23 * mz) * n + oy,
+        (i13 * mx + i23 * my + i33 * mz) * n + oz,
     )
 
 
 @compiled
 def earth_rates(p: Program, w: Workspace, m: tuple[float, ...], x: Floats, dx: Floats) -> None:
-    """Put the rates of position and attitude over the flat Earth into ``dx``."""
+    """Put the rates of position and attitude into ``dx``."""
     g, layout, r = p.layout[MASS], p.layout, w.registers
     vn, ve, vd = rotate_back(m, x[3] + r[layout[g + 10]], x[4] + r[layout[g + 11]], x[5] + r[layout[g + 12]])
-    dx[0], dx[1], dx[2] = vn, ve, -vd
+    dx[0], dx[1], dx[2] = position_rates(p, x, vn, ve, vd)
     q0, q1, q2, q3 = x[6], x[7], x[8], x[9]
-    wx, wy, wz = x[10], x[11], x[12]
+    k = TRANSPORT
+    wx, wy, wz = x[10] - r[k], x[11] - r[k + 1], x[12] - r[k + 2]
     dx[6] = 0.5 * (-q1 * wx - q2 * wy - q3 * wz)
     dx[7] = 0.5 * (q0 * wx - q3 * wy + q2 * wz)
     dx[8] = 0.5 * (q3 * wx + q0 * wy - q1 * wz)
@@ -344,11 +369,10 @@ def earth_rates(p: Program, w: Workspace, m: tuple[float, ...], x: Floats, dx: F
 
 
 @compiled
-def _felt(p: Program, r: Floats, m: tuple[float, ...], ax: float) -> tuple[float, float, float]:
+def _felt(p: Program, r: Floats, ax: float) -> tuple[float, float, float]:
     """Return the force other than weight on a body that a rail guides along its x axis."""
     mass = r[p.layout[p.layout[MASS]]]
-    gx, gy, gz = weight(p, m)
-    return mass * (ax - gx), -mass * gy, -mass * gz
+    return mass * (ax - r[GRAVITY_X]), -mass * r[GRAVITY_X + 1], -mass * r[GRAVITY_X + 2]
 
 
 @compiled
@@ -360,15 +384,15 @@ def evaluate(p: Program, w: Workspace, t: float, x: Floats, u: Floats, dx: Float
     """
     r, layout = w.registers, p.layout
     m = matrix_of(x)
-    ua, va, wa = signals_from_state(p, w, t, x, u, m, extent)
-    run_stage(p, w, 0, layout[STAGE_A], steady)
+    ua, va, wa = signals_from_state(p, w, t, x, u, m, steady, extent)
+    run_stage(p, w, layout[STAGE_W], layout[STAGE_A], steady)
     fx, fy, fz, mx, my, mz = solve_loads(p, w, m, ua, va, wa, steady)
-    ax, ay, az = _accelerations(p, r, m, fx, fy, fz)
+    ax, ay, az = _accelerations(p, r, fx, fy, fz)
     px, py, pz = rotational_acceleration(p, r, mx, my, mz)
     if layout[RAIL] >= 0 and r[layout[RAIL]] != 0.0:
         ax, ay, az, px, py, pz = max(ax, 0.0) if r[U] <= 0.0 else ax, 0.0, 0.0, 0.0, 0.0, 0.0
-        fx, fy, fz = _felt(p, r, m, ax)
-    alpha_dot, beta_dot, speed_dot = _rates_relative_to_air(p, r, m, ua, va, wa, ax, ay, az)
+        fx, fy, fz = _felt(p, r, ax)
+    alpha_dot, beta_dot, speed_dot = _rates_relative_to_air(r, m, ua, va, wa, ax, ay, az)
     set_air_angle_rates(p, r, alpha_dot, beta_dot)
     n = 1.0 / (r[layout[layout[MASS]]] * STANDARD_GRAVITY)
     r[U_DOT], r[U_DOT + 1], r[U_DOT + 2] = ax, ay, az

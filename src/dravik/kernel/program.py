@@ -1,5 +1,6 @@
 """What the kernel reads (a program, never written to) and what it works in (a workspace, one for each user)."""
 
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import NamedTuple
@@ -7,6 +8,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from dravik.earth import curvature_radii
 from dravik.formula.layout import Tape
 from dravik.formula.opcodes import ARITY
 from dravik.kernel.signals import BASE_SIGNALS, RIGID_STATES
@@ -23,7 +25,7 @@ LOADS_BY_KIND = ("force", "moment", "flow", "spin")
 N_RIGID = len(RIGID_STATES)
 N_BASE = len(BASE_SIGNALS)
 EVENT_CAPACITY = 512
-_ANGLES = ("phi", "theta", "psi", "flight_path", "track", "ground_speed", "climb_rate")
+_ANGLES = ("phi", "theta", "psi", "flight_path", "track", "ground_speed", "climb_rate", "latitude", "longitude")
 # the first counters are flags
 (COUNTING, OUTSIDE_TABLE, EVENT_COUNT, STOP_EVENT, FOUND, FLAGS) = range(6)
 
@@ -33,7 +35,7 @@ class Program(NamedTuple):
 
     ``code`` is the tape. ``layout`` begins with numbers named by the constants of this module: counts,
     registers, and where each section of ``layout`` or ``numbers`` begins. ``numbers`` begins with gravity,
-    temperature offset, area, chord, span and the moment point; then loads, axes, and table values.
+    temperature offset, area, chord, span and the moment point; then the origin, loads, axes, and table values.
     """
 
     code: NDArray[np.int32]
@@ -52,18 +54,23 @@ class Workspace(NamedTuple):
     events: Floats  # each condition's last value and whether it is new, then a log of time and condition
 
 
-(STAGE_A, STAGE_B, STAGE_C, STAGE_D, N_INPUTS, WIND, FORCE_AXES, MOMENT_AXES) = range(8)
-(N_STATES, N_LOADS, N_EVENTS, USES_ANGLES, USES_BETA_DOT) = range(8, 13)
+(STAGE_W, STAGE_A, STAGE_B, STAGE_C, STAGE_D, N_INPUTS, WIND, FORCE_AXES, MOMENT_AXES) = range(9)
+(N_STATES, N_LOADS, N_EVENTS, USES_ANGLES) = range(9, 13)
 # how much an evaluation computes: what the motion needs, the kernel's own signals too, or every formula
 (MOTION, SIGNALS, EVERYTHING) = range(3)
 # where sections of ``layout`` begin
 (STATES, RATES, LOWS, HIGHS, MASS, AERO, LOADS, LOAD_KINDS, EVENTS, EVENT_STOPS) = range(13, 23)
 (AXIS_START, AXIS_SIZE, TABLE_START, TABLE_INTO, SHAPES) = range(23, 28)
 RAIL = 28  # the register that tells whether a rail guides the body, -1 without one
-HEADER = 29
+ROUND = 29  # 1: the Earth is the rotating ellipsoid
+FIELD = 30  # where the registers of the wind's formulas north, east and up stand in ``layout``, -1 without them
+USES_BETA_DOT = 31
+HEADER = 32
 # ``numbers``
 (GRAVITY, TEMPERATURE_OFFSET, AREA, CHORD, SPAN, MOMENT_POINT) = range(6)
-LOAD_VECTORS = 8
+# the origin: its latitude and longitude, the radii (m) of its meridian and its parallel; the sea above the ellipsoid
+(LATITUDE_0, LONGITUDE_0, MERIDIAN, PARALLEL, SEA_LEVEL) = range(8, 13)
+LOAD_VECTORS = 13
 
 
 @dataclass(frozen=True)
@@ -100,6 +107,10 @@ class RigidBody:
     temperature_offset: float = 0.0
     events: Sequence[tuple[int, bool]] = field(default_factory=tuple)
     rail: int = -1
+    is_round: bool = False
+    origin: tuple[float, float] = (0.0, 0.0)
+    sea_level: float = 0.0
+    wind_field: Sequence[int] = ()
 
 
 def _reads(tape: Tape, stop: int, names: Sequence[str]) -> bool:
@@ -111,6 +122,7 @@ def _reads(tape: Tape, stop: int, names: Sequence[str]) -> bool:
 def build_program(tape: Tape, body: RigidBody) -> Program:
     """Return the program of a body whose formulas stand on ``tape``."""
     loads = [number for load in body.loads for number in (*load.direction, *load.position)]
+    meridian, across = curvature_radii(body.origin[0])
     breaks_at = LOAD_VECTORS + len(loads)
     values_at = breaks_at + len(tape.breaks)
     numbers = [
@@ -120,6 +132,10 @@ def build_program(tape: Tape, body: RigidBody) -> Program:
         body.chord,
         body.span,
         *body.moment_point,
+        *body.origin,
+        float(meridian),
+        float(across) * math.cos(body.origin[0]),
+        body.sea_level,
         *loads,
     ]
     sections: dict[int, Sequence[int]] = {
@@ -138,16 +154,18 @@ def build_program(tape: Tape, body: RigidBody) -> Program:
         TABLE_START: [int(i) + values_at for i in tape.table_start],
     }
     layout = [0] * HEADER
-    layout[STAGE_A : STAGE_D + 1] = tape.stages
-    layout[RAIL] = body.rail
+    layout[STAGE_W : STAGE_D + 1] = tape.stages
+    layout[RAIL], layout[ROUND] = body.rail, int(body.is_round)
     layout[N_INPUTS], layout[WIND] = body.inputs, body.wind
     layout[FORCE_AXES], layout[MOMENT_AXES] = AXES[body.force_axes], AXES[body.moment_axes]
     layout[N_STATES], layout[N_LOADS], layout[N_EVENTS] = len(tape.states), len(body.loads), len(body.events)
-    layout[USES_ANGLES] = int(_reads(tape, tape.stages[2], _ANGLES))
-    layout[USES_BETA_DOT] = int(_reads(tape, tape.stages[1], ("beta_dot", "beta_dot_hat")))
+    layout[USES_ANGLES] = int(_reads(tape, tape.stages[3], _ANGLES))
+    layout[USES_BETA_DOT] = int(_reads(tape, tape.stages[2], ("beta_dot", "beta_dot_hat")))
     for key, values in sections.items():
         layout[key] = len(layout)
         layout.extend(values)
+    layout[FIELD] = len(layout) if body.wind_field else -1
+    layout.extend(body.wind_field)
     for key, lists in ((TABLE_INTO, tape.table_into), (SHAPES, tape.shapes)):
         # where each list stands in ``layout``, and then the lists
         layout[key] = len(layout)

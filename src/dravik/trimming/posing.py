@@ -144,8 +144,7 @@ def _pose_steep(problem: Problem, condition: Condition, z: Floats, u: Floats, cr
         level * math.sin(condition.heading),
         condition.airspeed * math.sin(path),
     ]
-    for k, name in enumerate(("wind_north", "wind_east", "wind_up")):
-        wanted[k] += u[craft.input_index(name)]
+    wanted = [w + a for w, a in zip(wanted, craft.air_at((0.0, 0.0, condition.altitude), u), strict=True)]
     for index, name in enumerate(("u", "v", "w"), 3):
         problem.unknown(name, 0, index, 0.0, max(1.0, condition.airspeed))
         problem.equation(f"{name}_dot", 0, index)

@@ -218,7 +218,7 @@ def _report(
     left = search.residual(v, steady=False)
     u = search.u.copy()
     x = np.empty(len(search.z) + 1)
-    state_from_chart(craft.program, search.z, u, problem.chart, x)
+    state_from_chart(craft.program, search.work, 0.0, search.z, u, problem.chart, x)
     signals = craft.values(x, u, workspace=search.work)
     at_stop = _at_stop(problem, search, v)
     drifting = {

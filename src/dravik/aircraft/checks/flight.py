@@ -70,7 +70,7 @@ def check_flight(crafts: Sequence[Aircraft]) -> Iterator[Finding]:
     """
     first = crafts[0]
     envelope = first.definition.envelope
-    if envelope is None or first.definition.aero is None or first.definition.environment.gravity == 0.0:
+    if envelope is None or first.definition.aero is None or first.definition.environment.gravity_here == 0.0:
         return
     place = first.where("aero")
     wrong: dict[_Sign, list[str]] = {}

@@ -1,0 +1,71 @@
+"""Where the Earth enters the motion: place, gravity, and how the Earth and the local axes turn.
+
+The states north and east are metres on the ellipsoid from the origin, along its meridian and its parallel: latitude and
+longitude times constant radii, so that a place has the same names on the flat Earth and on the round one. The chart
+ends at the poles. Velocity and rates are relative to the Earth; what its rotation adds is Coriolis' acceleration (twice
+its rate across the velocity; the centrifugal part is in gravity) and a gyroscopic term. Source: B. L. Stevens,
+F. L. Lewis, Aircraft Control and Simulation, 2nd ed., Wiley 2003, section 1.5.
+"""
+
+import math
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dravik import earth
+from dravik.compiled import compiled
+from dravik.kernel.program import GRAVITY, LATITUDE_0, LONGITUDE_0, MERIDIAN, PARALLEL, ROUND, SEA_LEVEL, Program
+from dravik.kernel.signals import BASE_SIGNALS
+from dravik.kernel.vectors import rotate, rotate_back
+
+__all__ = ["EARTH_RATE", "GRAVITY_X", "LATITUDE", "TRANSPORT", "fill_earth", "place", "position_rates"]
+
+Floats = NDArray[np.float64]
+_INDEX = {s.name: i for i, s in enumerate(BASE_SIGNALS)}
+NORTH, LATITUDE, GRAVITY_X = (_INDEX[n] for n in ("north", "latitude", "gravity_x"))
+EARTH_RATE, TRANSPORT = (_INDEX[n] for n in ("earth_rate_x", "transport_rate_x"))
+ROTATION = earth.ROTATION
+
+curvature_radii = compiled(earth.curvature_radii)
+gravity_components = compiled(earth.gravity_components)
+wrapped = compiled(earth.wrapped)
+
+
+@compiled
+def place(p: Program, r: Floats) -> None:
+    """Fill latitude and longitude from north and east."""
+    r[LATITUDE] = p.numbers[LATITUDE_0] + r[NORTH] / p.numbers[MERIDIAN]
+    r[LATITUDE + 1] = wrapped(p.numbers[LONGITUDE_0] + r[NORTH + 1] / p.numbers[PARALLEL])
+
+
+@compiled
+def fill_earth(p: Program, r: Floats, x: Floats, m: tuple[float, ...]) -> None:
+    """Fill gravity, and on the round Earth the place and the turning of the Earth and of the local axes."""
+    if p.layout[ROUND] == 0:
+        g = p.numbers[GRAVITY]
+        r[GRAVITY_X], r[GRAVITY_X + 1], r[GRAVITY_X + 2] = m[2] * g, m[5] * g, m[8] * g
+        return
+    place(p, r)
+    latitude, height = r[LATITUDE], x[2] + p.numbers[SEA_LEVEL]
+    gn, gd = gravity_components(latitude, height)
+    r[GRAVITY_X], r[GRAVITY_X + 1], r[GRAVITY_X + 2] = rotate(m, gn, 0.0, gd)
+    sine, cosine = math.sin(latitude), math.cos(latitude)
+    ex, ey, ez = rotate(m, ROTATION * cosine, 0.0, -ROTATION * sine)
+    r[EARTH_RATE], r[EARTH_RATE + 1], r[EARTH_RATE + 2] = ex, ey, ez
+    along, across = curvature_radii(latitude)
+    vn, ve, _ = rotate_back(m, x[3], x[4], x[5])
+    east = ve / (across + height)
+    tx, ty, tz = rotate(m, east, -vn / (along + height), -east * sine / cosine)
+    r[TRANSPORT], r[TRANSPORT + 1], r[TRANSPORT + 2] = tx, ty, tz
+
+
+@compiled
+def position_rates(p: Program, x: Floats, vn: float, ve: float, vd: float) -> tuple[float, float, float]:
+    """Return the rates of north, east and altitude at a velocity over the Earth."""
+    if p.layout[ROUND] == 0:
+        return vn, ve, -vd
+    latitude = p.numbers[LATITUDE_0] + x[0] / p.numbers[MERIDIAN]
+    height = x[2] + p.numbers[SEA_LEVEL]
+    along, across = curvature_radii(latitude)
+    north = vn * p.numbers[MERIDIAN] / (along + height)
+    return north, ve * p.numbers[PARALLEL] / ((across + height) * math.cos(latitude)), -vd
