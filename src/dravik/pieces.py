@@ -5,7 +5,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from dravik.formula import Guard
+from dravik.formula import Guard, Node
 from dravik.frames import body_from_station
 from dravik.tables import Table
 
@@ -17,7 +17,7 @@ Vector = tuple[float, float, float]
 class Entry(NamedTuple):
     """A formula, its unit (SI) and meaning, and the keys of the definition it comes from."""
 
-    text: str | float
+    text: str | float | Node
     unit: str
     meaning: str
     keys: tuple[str, ...]
@@ -42,7 +42,7 @@ class Pieces:
     events: dict[str, tuple[str, str]] = field(default_factory=dict)
     guards: list[Guard] = field(default_factory=list)
 
-    def add(self, name: str, text: str | float, unit: str, meaning: str, *keys: str) -> None:
+    def add(self, name: str, text: str | float | Node, unit: str, meaning: str, *keys: str) -> None:
         """Add a formula; ``keys`` name its place in the definition."""
         self.formulas[name] = Entry(text, unit, meaning, keys)
 

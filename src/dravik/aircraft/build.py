@@ -5,9 +5,18 @@ from collections.abc import Callable, Mapping
 from dataclasses import replace
 
 from dravik.aircraft.loadings import MassFormulas, mass_formulas
-from dravik.aircraft.schema import AircraftDefinition, Loading
+from dravik.aircraft.plans import (
+    check_faults,
+    effector_with_faults,
+    plan_inputs,
+    plan_watches,
+    sensed,
+    sensed_formulas,
+)
+from dravik.aircraft.schema import AircraftDefinition, Loading, NamedFormula
 from dravik.aircraft.specs import Built, EventSpec, InputSpec, Signal
-from dravik.aircraft.world import WIND_READS, wind_formulas
+from dravik.aircraft.surroundings import ground_and_wind, touches
+from dravik.aircraft.world import WIND_READS
 from dravik.contact import add_ground, add_leg, guards
 from dravik.effectors import Effector
 from dravik.errors import DravikError, FormulaError, nearest
@@ -15,7 +24,7 @@ from dravik.formula import Node, Tape, TapeBuilder, parse
 from dravik.frames import body_from_station
 from dravik.kernel import BASE_SIGNALS, PointLoad, RigidBody, build_program
 from dravik.kernel.signals import WIND_INPUTS
-from dravik.pieces import Pieces, lever_arm
+from dravik.pieces import Pieces
 from dravik.propulsion import SolidMotor, powerplant
 from dravik.tables import Table
 from dravik.units import KINDS
@@ -23,6 +32,7 @@ from dravik.units import KINDS
 __all__ = ["build"]
 
 Where = Callable[..., str]
+ACTIONS = {"log": 0, "end": 1, "pause": 2}  # as the kernel knows them
 FOLLOW_TIME = 0.02  # s, of an effector with a rate limit but no lag of its own
 
 
@@ -56,12 +66,11 @@ class _Assembly:
         base = {s.name: s.level for s in BASE_SIGNALS}
         self.mass = mass_formulas(definition, self.loading)
         self.plant = self._powerplant(tables)
-        self.wind, wind_tables = wind_formulas(definition.environment.wind)
-        every = {
-            **tables, **wind_tables, **self.plant.tables, **(self.mass.tables if self.mass is not None else {})
-        }  # fmt: skip
+        self.world, self.wind = ground_and_wind(definition)
+        every = {**tables, **self.world.tables, **self.plant.tables, **(self.mass.tables if self.mass else {})}
         self.builder = TapeBuilder(base, list(self.inputs), every, constants)
         self.needed: list[str] = []
+        self.sensed: list[str] = []
         self.events: list[EventSpec] = []
         self.event_names: list[str] = []
 
@@ -89,25 +98,11 @@ class _Assembly:
                 raise DravikError(f"there is no tank {engine.grain!r}", where=place, expected="a grain", hint=hint)
         pieces = powerplant(d.engines, d.propellers, d.drives, d.batteries, d.mixers, tables, grains, self.where)
         if d.gear:
-            surface = add_ground(pieces, d.gear, self.loading.cg, sloped=self._is_sloped)
+            surface = add_ground(pieces, d.gear, self.loading.cg, sloped=isinstance(d.environment.ground, str))
             for name, leg in d.gear.items():
                 add_leg(pieces, name, leg, surface)
             pieces.guards.extend(guards(d.gear))
         return pieces
-
-    @property
-    def _is_sloped(self) -> bool:
-        return isinstance(self.definition.environment.ground, str)
-
-    def add_world(self) -> None:
-        """Add the height of the ground, its slope where legs need it, and the wind."""
-        world = self.definition.environment
-        keys = ("environment", "ground")
-        self.define("ground_height", world.ground, keys, "m", "height of the ground above sea level", "ground")
-        for name, formula in self.wind.items():
-            unit = "" if name == "wind_shear" else "m/s"
-            self.define(name, formula, ("environment", "wind"), unit, "wind by the formulas of the place", "wind")
-        self.wind.pop("wind_shear", None)
 
     def _inputs(self) -> dict[str, InputSpec]:
         specs = [InputSpec(s.name, s.unit, meaning=s.meaning) for s in WIND_INPUTS]
@@ -130,6 +125,7 @@ class _Assembly:
         specs += [
             InputSpec(f"fail_{n}", "", 0.0, 1.0, meaning=f"1: engine {n} has failed") for n in self.definition.engines
         ]
+        specs += plan_inputs(self.definition.faults, self.definition.phases)
         names = [s.name for s in specs]
         for name in names:
             if names.count(name) > 1:
@@ -184,9 +180,36 @@ class _Assembly:
             self.needed.extend(definition.aero.coefficients)
         for law, formulas in definition.laws.items():
             for name, entry in formulas.items():
-                self.define(name, entry.formula, ("laws", law, name), entry.unit, entry.description, "law")
+                self._define_law(name, entry, ("laws", law, name))
+        brought = {name for names in definition.engaged.values() for name in names}
         for name, entry in definition.formulas.items():
-            self.define(name, entry.formula, ("formulas", name), entry.unit, entry.description)
+            if name in brought:
+                self._define_law(name, entry, ("formulas", name))
+            else:
+                self.define(name, entry.formula, ("formulas", name), entry.unit, entry.description)
+
+    def add_sensors(self) -> None:
+        """Add what laws read in place of the signals whose sensors fail."""
+        check_faults(self.definition, self.effectors, self._known_signals(), "")
+        units = {n: s.unit for n, s in self.signals.items()}
+        units |= {n: f.unit for n, f in self.definition.formulas.items()}
+        for name, (node, unit) in sensed_formulas(self.definition.faults, units).items():
+            self.define(f"sensed_{name}", node, ("faults",), unit, f"{name} as laws read it", "sensor")
+            self.sensed.append(name)
+
+    def _known_signals(self) -> list[str]:
+        laws = [n for formulas in self.definition.laws.values() for n in formulas]
+        return [*self.signals, *self.plant.formulas, *self.definition.formulas, *laws, *self.effectors]
+
+    def _define_law(self, name: str, entry: NamedFormula, keys: tuple[str, ...]) -> None:
+        """Add a formula of a law, which reads sensors."""
+        self.define(name, entry.formula, keys, entry.unit, entry.description, "law")
+        self._read_sensors(name)
+
+    def _read_sensors(self, name: str) -> None:
+        if self.sensed:
+            node, where, text = self.builder.nodes[name]
+            self.builder.nodes[name] = (sensed(node, self.sensed), where, text)
 
     def add_effectors(self) -> None:
         """Add each effector's command and its position."""
@@ -198,15 +221,19 @@ class _Assembly:
                 where = self.where(*keys, "command")
                 command = self._sum(effector.command, where, name)
                 self.builder.nodes[f"{name}_command"] = (command, where, str(effector.command))
+                self._read_sensors(f"{name}_command")
                 self.signals[f"{name}_command"] = Signal(f"{name}_command", unit, f"command of {name}", "command")
             low, high = effector.range or (-math.inf, math.inf)
             meaning = effector.description or f"position of {name}"
-            self.define(name, _effector_node(name, effector, low, high), keys, unit, meaning, "effector")
+            node = effector_with_faults(
+                name, effector, _effector_node(name, effector, low, high), self.definition.faults
+            )  # fmt: skip
+            self.define(name, node, keys, unit, meaning, "effector")
             if effector.range is not None:
                 slack = 1e-9 * (high - low)
                 self._watch(
                     f"{name}_command < {low - slack!r} or {name}_command > {high + slack!r}",
-                    EventSpec(f"{name} is commanded beyond its stop", False),
+                    EventSpec(f"{name} is commanded beyond its stop"),
                     f"{name}_at_stop",
                 )
 
@@ -216,7 +243,7 @@ class _Assembly:
             node = Node("op", 0, "add", args=(node, parse(extra, where=self.where("add", name))))
         return node
 
-    def _watch(self, condition: str, event: EventSpec, name: str, keys: tuple[str, ...] = ()) -> None:
+    def _watch(self, condition: str | float | Node, event: EventSpec, name: str, keys: tuple[str, ...] = ()) -> None:
         self.builder.define(name, condition, where=self.where(*keys))
         self.event_names.append(name)
         self.events.append(event)
@@ -230,13 +257,13 @@ class _Assembly:
             self.define(name, entry.text, entry.keys, entry.unit, entry.meaning, kind)
         self.needed.extend(load.size for load in self.plant.loads)
         for name, (condition, words) in self.plant.events.items():
-            self._watch(condition, EventSpec(words, False), name, ("engines",))
+            self._watch(condition, EventSpec(words), name, ("engines",))
 
     def _add_rail(self, length: float) -> None:
         way = "north**2 + east**2 + (altitude - rail_altitude)**2"
         self.define("on_rail", f"{way} < {length**2!r}", ("rail",), "", "whether the rail guides it", "motion")
         self.needed.append("on_rail")
-        self._watch("on_rail == 0", EventSpec("leaves the rail", False), "leaves_rail", ("rail",))
+        self._watch("on_rail == 0", EventSpec("leaves the rail"), "leaves_rail", ("rail",))
 
     def check_adds(self) -> None:
         """Refuse additions to controls that are not there, or that have no command to add to."""
@@ -276,8 +303,8 @@ class _Assembly:
         definition = self.definition
         mass = self.add_mass()
         self.add_world()
+        self.add_sensors()
         self.add_formulas()
-        self.add_slope()
         self.add_engines()
         if definition.rail is not None:
             self._add_rail(definition.rail.length)
@@ -285,7 +312,7 @@ class _Assembly:
         self.check_adds()
         self.check_follows()
         self.check_table_axes()
-        self.add_crash()
+        self.add_endings()
         for name, event in definition.events.items():
             self._watch_user_event(name, event.when, event.stop)
         tape = self.builder.build(self.needed, list(self.wind), self.plant.guards)
@@ -298,44 +325,17 @@ class _Assembly:
         program = build_program(tape, body)
         return Built(tape, program, self.signals, self.inputs, self.events, self.effectors)
 
-    def add_slope(self) -> None:
-        """Add the slope of the ground, by differences over a metre, where legs need it."""
-        if not (self.definition.gear and self._is_sloped):
-            return
-        for axis in ("north", "east"):
-            ahead, behind = (_shifted(_name("ground_height"), axis, s, self.builder.nodes) for s in (0.5, -0.5))
-            node = Node("op", 0, "sub", args=(ahead, behind))
-            self.define(
-                f"ground_slope_{axis}", node, ("environment", "ground"), "", f"the ground rises to the {axis}", "ground"
-            )
+    def add_world(self) -> None:
+        """Add the ground and the wind."""
+        for name, entry in self.world.formulas.items():
+            self.define(name, entry.text, entry.keys, entry.unit, entry.meaning, entry.keys[1])
 
-    def add_crash(self) -> None:
-        """Add what ends a run on the ground."""
-        self._watch("altitude < ground_height", EventSpec("the centre of gravity is below the ground", True), "buried")
-        crash = self.definition.crash
-        for name, position in crash.parts.items():
-            x, y, z = lever_arm(position)
-            below = f"down_x*{x} + down_y*{y} + down_z*{z} > altitude - ground_height"
-            self._watch(
-                below, EventSpec(f"crash: {name} touches the ground", True), f"crash_{name}", ("crash", "parts")
-            )
-        if not self.definition.gear:
-            return
-        touching = " + ".join(f"normal_{n}" for n in self.definition.gear) + " > 0"
-        limits: list[tuple[str, str, str]] = []
-        if crash.sink_rate is not None:
-            words = f"it comes down faster than {crash.sink_rate:g} m/s"
-            limits.append(("sink_rate", f"-climb_rate > {crash.sink_rate!r}", words))
-        if crash.bank is not None:
-            words = f"it touches the ground banked beyond {math.degrees(crash.bank):g} deg"
-            limits.append(("bank", f"abs(phi) > {crash.bank!r}", words))
-        if crash.pitch is not None:
-            low, high = crash.pitch
-            words = f"its nose is outside {math.degrees(low):g} to {math.degrees(high):g} deg on the ground"
-            limits.append(("pitch", f"(theta < {low!r} or theta > {high!r})", words))
-        for key, text, words in limits:
-            event = EventSpec(f"crash: {words}", True)
-            self._watch(f"{touching} and {text}", event, f"crash_by_{key}", ("crash", key))
+    def add_endings(self) -> None:
+        """Add what ends a run on the ground, and the pauses for faults and phases."""
+        for name, (condition, words, keys) in touches(self.definition).items():
+            self._watch(condition, EventSpec(words, "end"), name, keys)
+        for name, (when, event, keys) in plan_watches(self.definition.faults, self.definition.phases).items():
+            self._watch(when, event, name, keys)
 
     def _check_world(self) -> None:
         """Refuse formulas of the wind that read what is not known before the air is."""
@@ -357,7 +357,7 @@ class _Assembly:
         self.builder.define(name, condition, where=self.where(*keys))
         self.builder.nodes[name] = (condition, self.where(*keys), text)
         self.event_names.append(name)
-        self.events.append(EventSpec(name, stop))
+        self.events.append(EventSpec(name, "end" if stop else "log"))
 
     def _check_levels(self, tape: Tape, names: list[str]) -> None:
         """Forces may hold alpha_dot and beta_dot linearly, and accelerations not at all."""
@@ -407,7 +407,7 @@ class _Assembly:
             sea_level=world.geoid,
             wind_field=[tape.names[n] for n in self.wind],
             rail=tape.names.get("on_rail", -1) if definition.rail is not None else -1,
-            events=[(tape.names[n], e.stops) for n, e in zip(self.event_names, self.events, strict=True)],
+            events=[(tape.names[n], ACTIONS[e.action]) for n, e in zip(self.event_names, self.events, strict=True)],
         )
         aero = definition.aero
         if aero is None:
@@ -415,17 +415,6 @@ class _Assembly:
         moment_axes = aero.moment_axes or ("body" if aero.axes == "wind" else aero.axes)
         registers = [tape.names[c] for c in aero.coefficients]
         return replace(body, aero_registers=registers, force_axes=aero.axes, moment_axes=moment_axes)
-
-
-def _shifted(node: Node, axis: str, by: float, formulas: Mapping[str, tuple[Node, str, str]]) -> Node:
-    """Return a formula of the place as it is some metres further north or east; formulas in it are put in its place."""
-    if node.kind == "name" and node.name in formulas:
-        return _shifted(formulas[node.name][0], axis, by, formulas)
-    if node.kind == "name" and node.name == axis:
-        return Node("op", node.position, "add", args=(node, _number(by)))
-    if node.args:
-        return replace(node, args=tuple(_shifted(a, axis, by, formulas) for a in node.args))
-    return node
 
 
 def _effector_node(name: str, effector: Effector, low: float, high: float) -> Node:

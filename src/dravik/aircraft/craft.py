@@ -1,6 +1,6 @@
 """The compiled aircraft: names, values, derivatives; ready for trim, linear models and flight."""
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from functools import cached_property
 from pathlib import Path
 
@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.aircraft.build import build
+from dravik.aircraft.faults import Fault, Phase
 from dravik.aircraft.loadings import roll_up
 from dravik.aircraft.schema import AircraftDefinition, LawDefinition, Loading
 from dravik.aircraft.specs import Built, EventSpec, InputSpec, Signal
@@ -228,6 +229,7 @@ class Aircraft:
                 "formulas": {**own.formulas, **law.formulas},
                 "events": {**own.events, **law.events},
                 "add": add,
+                "engaged": {**own.engaged, law.name: tuple(law.formulas)},
             }
         )
         law_places = dict(self._law_places)
@@ -238,6 +240,13 @@ class Aircraft:
             merged, {**self.tables, **(tables or {})}, path=self.path, places=self._places,
             loading=self.loading_name, law_places=law_places,
         )  # fmt: skip
+
+    def with_plan(self, faults: Mapping[str, Fault] | None = None, phases: Sequence[Phase] = ()) -> "Aircraft":
+        """Return the aircraft with faults (by name) that will happen, and phases that its flight goes through.
+
+        Raises DravikError for faults of what is not there, FormulaError for their conditions.
+        """
+        return self._copy(faults={**self.definition.faults, **(faults or {})}, phases=tuple(phases))
 
     # -- values --------------------------------------------------------------------------------------
 

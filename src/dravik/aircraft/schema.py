@@ -6,6 +6,7 @@ from typing import Annotated, Literal
 import numpy as np
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, model_validator
 
+from dravik.aircraft.faults import Fault, Phase
 from dravik.aircraft.world import Environment
 from dravik.contact import Leg
 from dravik.effectors import Effector, Input
@@ -232,7 +233,11 @@ class AircraftDefinition(_Document):
     batteries: dict[str, Battery] = {}
     mixers: dict[str, Mixer] = {}
     laws: dict[str, dict[str, FormulaEntry]] = {}
+    # what a flight brings along, and no aircraft file says
     add: dict[str, tuple[Formula, ...]] = Field(default={}, exclude=True)
+    engaged: dict[str, tuple[str, ...]] = Field(default={}, exclude=True)
+    faults: dict[str, Fault] = Field(default={}, exclude=True)
+    phases: tuple[Phase, ...] = Field(default=(), exclude=True)
 
     @model_validator(mode="after")
     def _loading_exists(self) -> "AircraftDefinition":

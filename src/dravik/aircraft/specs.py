@@ -2,7 +2,7 @@
 
 import math
 from dataclasses import dataclass
-from typing import NamedTuple
+from typing import Literal, NamedTuple
 
 from dravik.effectors import Effector
 from dravik.formula import Tape
@@ -35,10 +35,11 @@ class InputSpec:
 
 
 class EventSpec(NamedTuple):
-    """A condition watched in flight, in words, and whether it ends the run."""
+    """A condition watched in flight: its words, what it does, and what ``then`` follows on a pause."""
 
     text: str
-    stops: bool
+    action: Literal["log", "end", "pause"] = "log"
+    then: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)

@@ -1,4 +1,4 @@
-"""Control time histories: step, doublet, 3-2-1-1, ramp, gust, sine, frequency sweep, or measured values.
+"""Control time histories: step, pulse, doublet, 3-2-1-1, ramp, gust, sine, frequency sweep, or measured values.
 
 A history is added to the input's value at the start, unless it is ``absolute``. Sizes are quantities
 (``"2 deg"``) or SI numbers; times are quantities or seconds.
@@ -17,7 +17,9 @@ from dravik.errors import DravikError, nearest
 from dravik.tables import read_table
 from dravik.units import KINDS, kind_of_unit, quantity
 
-__all__ = ["History", "doublet", "from_csv", "gust", "parse_history", "pulses_3211", "ramp", "sine", "step", "sweep"]
+__all__ = [
+    "History", "doublet", "from_csv", "gust", "parse_history", "pulse", "pulses_3211", "ramp", "sine", "step", "sweep",
+]  # fmt: skip
 
 Floats = NDArray[np.float64]
 Quantity = str | float
@@ -74,6 +76,12 @@ def _pulses(name: str, size: Quantity, at: Quantity, edges: Sequence[float], lev
 def step(size: Quantity, *, at: Quantity = 1.0) -> History:
     """Return a step of ``size`` at a time; raises DravikError for wrong units or a negative time."""
     return _pulses("step", size, at, [0.0], [1.0])
+
+
+def pulse(size: Quantity, *, at: Quantity = 1.0, width: Quantity = 0.1) -> History:
+    """Return one pulse of ``size``, ``width`` long: as short as a step of the flight it is an impulse."""
+    w = _time(width, "width", positive=True)
+    return _pulses("pulse", size, at, [0.0, w], [1.0, 0.0])
 
 
 def doublet(size: Quantity, *, at: Quantity = 1.0, width: Quantity = 1.0) -> History:
@@ -166,6 +174,7 @@ def from_csv(path: str | Path, *, column: str = "", absolute: bool = True) -> Hi
 
 _MAKERS: dict[str, Callable[..., History]] = {
     "step": step,
+    "pulse": pulse,
     "doublet": doublet,
     "3211": pulses_3211,
     "ramp": ramp,

@@ -2,7 +2,7 @@
 
 import json
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.errors import DravikError, nearest
-from dravik.units import column_name, from_si
+from dravik.units import column_name, from_si, in_si
 
 if TYPE_CHECKING:
     from pandas import DataFrame
@@ -18,6 +18,7 @@ if TYPE_CHECKING:
 __all__ = ["Event", "Recording", "read_recording"]
 
 Floats = NDArray[np.float64]
+_TURNING = ("psi", "track", "phi", "longitude")  # angles that run on past half a turn
 
 
 @dataclass(frozen=True)
@@ -90,24 +91,44 @@ class Recording:
                     comments="",
                     encoding="utf-8",
                 )
-            side = {
-                **self.metadata,
-                "columns": {
-                    column_name(n, self.units.get(n, "")): {"signal": n, "si_unit": self.units.get(n, "")}
-                    for n in dict.fromkeys(["time", *(signals or self.names)])
-                },
-                "events": [{"time_s": e.time, "event": e.text} for e in self.events],
-                "tables_left": [
-                    {"table": t, "axis": a, "steps": n, "lowest": low, "highest": high}
-                    for t, a, n, low, high in self.outside
-                ],
-            }
-            side_path(target).write_text(json.dumps(side, indent=1) + "\n", encoding="utf-8")
+            side_path(target).write_text(self.side_text(signals), encoding="utf-8")
         except OSError as error:
             raise DravikError(
                 f"the recording cannot be written ({error.strerror or error})", where=str(target)
             ) from None
         return target
+
+    def side_text(self, signals: Sequence[str] | None = None) -> str:
+        """Return the side file's text: where the recording comes from, its columns, events, and tables left."""
+        columns = {
+            column_name(n, self.units.get(n, "")): {"signal": n, "si_unit": self.units.get(n, "")}
+            for n in dict.fromkeys(["time", *(signals or self.names)])
+        }
+        side = {**self.metadata, "columns": columns, "events": event_rows(self.events), "tables_left": self._left()}
+        return json.dumps(side, indent=1) + "\n"
+
+    def _left(self) -> list[dict[str, Any]]:
+        keys = ("table", "axis", "steps", "lowest", "highest")
+        return [dict(zip(keys, left, strict=True)) for left in self.outside]
+
+    def resampled(self, rate: str | float) -> "Recording":
+        """Return the recording at a fixed rate (Hz), straight between its rows; angles go the short way round.
+
+        Raises DravikError for a rate that is none, or a recording of less than two rows.
+        """
+        hertz = in_si(rate, "frequency", where="rate") if isinstance(rate, str) else float(rate)
+        if not (hertz > 0.0 and len(self.time) > 1):
+            raise DravikError(f"resampling {len(self.time)} rows at {rate!r}", expected="a rate above zero, and rows")
+        time = self.time
+        count = int(np.floor((time[-1] - time[0]) * hertz + 1e-9)) + 1
+        wanted = time[0] + np.arange(count) / hertz
+        columns = []
+        for name in self.names:
+            values = self[name]
+            turning = self.units.get(name) == "rad" and name in _TURNING
+            kept = np.interp(wanted, time, np.unwrap(values) if turning else values)
+            columns.append((kept + np.pi) % (2.0 * np.pi) - np.pi if turning else kept)
+        return replace(self, values=np.column_stack(columns))
 
     def summary(self) -> dict[str, Any]:
         """Return the run in a few figures: time flown, rows, signals, events, tables left."""
@@ -115,11 +136,14 @@ class Recording:
             "duration_s": float(self.time[-1] - self.time[0]) if len(self.time) else 0.0,
             "rows": len(self.values),
             "signals": len(self.names),
-            "events": [{"time_s": e.time, "event": e.text} for e in self.events],
-            "tables_left": [
-                {"table": t, "axis": a, "steps": n, "lowest": lo, "highest": hi} for t, a, n, lo, hi in self.outside
-            ],
+            "events": event_rows(self.events),
+            "tables_left": self._left(),
         }
+
+
+def event_rows(events: Sequence[Event]) -> list[dict[str, Any]]:
+    """Return events as they stand in files."""
+    return [{"time_s": e.time, "event": e.text} for e in events]
 
 
 def _write_parquet(columns: dict[str, Floats], target: Path) -> None:
@@ -151,7 +175,9 @@ def read_recording(path: str | Path) -> Recording:
         else:
             with source.open(encoding="utf-8") as file:
                 header = file.readline().strip().split(",")
-                matrix = np.loadtxt(file, delimiter=",", ndmin=2)
+                # a run that was killed may leave half a line behind
+                lines = [line for line in file if line.endswith("\n")]
+            matrix = np.loadtxt(lines, delimiter=",", ndmin=2) if lines else np.empty((0, len(header)))
             columns = {n: matrix[:, i] for i, n in enumerate(header)}
         known = {c: (v["signal"], v["si_unit"]) for c, v in side.pop("columns").items()}
         names = [known[c][0] for c in columns]
@@ -160,6 +186,11 @@ def read_recording(path: str | Path) -> Recording:
         events = [Event(float(e["time_s"]), str(e["event"])) for e in side.pop("events")]
         left = [(e["table"], e["axis"], e["steps"], e["lowest"], e["highest"]) for e in side.pop("tables_left")]
     except FileNotFoundError as error:
+        part = source.with_name(source.name + ".part.csv")
+        if part.exists():
+            raise DravikError(
+                "the run did not come to its end", where=str(source), hint=f"its rows in {part}"
+            ) from None
         raise DravikError(
             "there is no such recording, or its .json side file is gone", where=str(error.filename)
         ) from None

@@ -8,12 +8,14 @@ from numpy.typing import NDArray
 
 from dravik.aircraft import Aircraft
 from dravik.errors import DravikError, FlightError
-from dravik.flight.flying import Start, failure, logged_events
+from dravik.flight import plan
+from dravik.flight.flying import Start
+from dravik.flight.outcomes import failure, logged_events
 from dravik.flight.recording import Event
 from dravik.kernel import Workspace
 from dravik.kernel.integrate import clamp_states, fly_steps
 from dravik.kernel.motion import evaluate
-from dravik.kernel.program import EVERYTHING, OUTSIDE_TABLE, STOP_EVENT
+from dravik.kernel.program import EVENT_COUNT, EVERYTHING, OUTSIDE_TABLE, PAUSED, STOP_EVENT
 from dravik.trimming import TrimPoint
 from dravik.units import quantity
 
@@ -45,6 +47,8 @@ class Session:
         self.dt = quantity(dt, "time", where="dt")
         if not self.dt > 0.0:
             raise DravikError(f"dt {dt!r}", expected="a time above zero")
+        if any(fault.kind == "gust" for fault in craft.definition.faults.values()):
+            raise DravikError("a gust in the plan of a session", hint="set wind_up or another of the wind's inputs")
         self._start = Start(np.array(start.state, dtype=float), np.array(start.inputs, dtype=float))
         if self._start.state.shape != (len(craft.state_names),) or self._start.inputs.shape != (len(craft.inputs),):
             raise DravikError("the start does not fit the aircraft", hint="trim the aircraft that is flown")
@@ -56,7 +60,8 @@ class Session:
     def reset(self) -> None:
         """Go back to the start."""
         self._work = self.craft.workspace()
-        self._x, self._u = self._start.state.copy(), self._start.inputs.copy()
+        change, _ = plan.begin(self.craft, self._start.state.copy(), self._start.inputs)
+        self._x, self._u = change.state, change.inputs.copy()
         self._steps = 0
         self._evaluate()
         clamp_states(self.craft.program, self._work.registers, self._x)
@@ -116,16 +121,23 @@ class Session:
         craft, w = self.craft, self._work
         if self.ended:
             raise FlightError("the flight has ended", time=self.time, recording=None, where=craft.name)
-        controls = np.broadcast_to(self._u, (count, 2, len(self._u))).copy()
-        out = np.empty((count + 2, 0))
-        done, _ = fly_steps(
-            craft.program, w, self._x, 0.0, self.dt, self._steps, controls, 1, self._picks, out, True
-        )  # fmt: skip
-        self._steps += done
-        finite = bool(np.all(np.isfinite(w.slopes[0])))
-        if w.counters[OUTSIDE_TABLE] or not finite or (done < count and not self.ended):
-            t, what = failure(craft, w, self.time)
-            raise FlightError(f"at {t:.6g} s {what}", time=t, recording=None, where=craft.name)
+        while count > 0 and not self.ended:
+            controls = np.broadcast_to(self._u, (count, 2, len(self._u))).copy()
+            logged, out = int(w.counters[EVENT_COUNT]), np.empty((count + 2, 0))
+            done, _ = fly_steps(
+                craft.program, w, self._x, 0.0, self.dt, self._steps, controls, 1, self._picks, out, True
+            )  # fmt: skip
+            self._steps += done
+            finite, paused = bool(np.all(np.isfinite(w.slopes[0]))), w.counters[PAUSED] != 0
+            w.counters[PAUSED] = 0
+            if w.counters[OUTSIDE_TABLE] or not finite or (done < count and not (self.ended or paused)):
+                t, what = failure(craft, w, self.time)
+                raise FlightError(f"at {t:.6g} s {what}", time=t, recording=None, where=craft.name)
+            count -= done
+            if paused:
+                for then in plan.happened(craft, w, logged):
+                    self._x = plan.follow(craft, then, self.time, self._x, self._u).state
+                self._evaluate()
 
     def save(self) -> SessionState:
         """Return all that the session is now; the session may fly on and come back to it."""

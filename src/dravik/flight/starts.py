@@ -1,17 +1,35 @@
-"""Starts without a trim: on a launch rail, on the ground."""
+"""Starts without a trim: on a launch rail, on the ground, where another flight has ended."""
 
 import numpy as np
 
 from dravik.aircraft import Aircraft
 from dravik.errors import DravikError
 from dravik.flight.flying import Start
+from dravik.flight.recording import Recording
 from dravik.frames import body_from_station
 from dravik.trimming import settle
 from dravik.units import in_si
 
-__all__ = ["on_ground", "on_rail"]
+__all__ = ["on_ground", "on_rail", "resume"]
 
 MOST_TILT = 0.5  # rad: what leans further does not stand
+
+
+def resume(craft: Aircraft, run: Recording) -> Start:
+    """Return the start where a recording ends, or where it was last flushed, for flying on to the last bit the same.
+
+    Raises DravikError for another aircraft, loading, laws or plan, or a recording that does not say how it ended.
+    """
+    end = run.metadata.get("end")
+    if not isinstance(end, dict):
+        raise DravikError("the recording does not say where it ended", hint="a recording of this version")
+    state, inputs = end["state"], end["inputs"]
+    if list(state) != craft.state_names or list(inputs) != craft.input_names:
+        raise DravikError(
+            f"the recording is of {run.metadata.get('aircraft')} ({run.metadata.get('loading')}), which has other states",
+            expected="the same aircraft, loading, laws and plan",
+        )
+    return Start(np.array(list(state.values())), np.array(list(inputs.values())), float(end["time_s"]))
 
 
 def on_rail(

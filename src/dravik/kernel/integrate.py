@@ -13,9 +13,10 @@ from dravik.compiled import compiled
 from dravik.kernel.motion import N_RIGID, evaluate
 from dravik.kernel.program import (
     COUNTING,
+    END,
+    EVENT_ACTIONS,
     EVENT_CAPACITY,
     EVENT_COUNT,
-    EVENT_STOPS,
     EVENTS,
     EVERYTHING,
     FOUND,
@@ -25,6 +26,8 @@ from dravik.kernel.program import (
     N_EVENTS,
     N_STATES,
     OUTSIDE_TABLE,
+    PAUSE,
+    PAUSED,
     STOP_EVENT,
     Program,
     Workspace,
@@ -125,9 +128,12 @@ def watch_events(p: Program, w: Workspace, t: float, dt: float) -> float:
         w.events[n + counters[EVENT_COUNT], 0] = t - dt + share * dt
         w.events[n + counters[EVENT_COUNT], 1] = i
         counters[EVENT_COUNT] += 1
-        if layout[layout[EVENT_STOPS] + i] == 1 and share < stop:
+        action = layout[layout[EVENT_ACTIONS] + i]
+        if action == END and share < stop:
             stop = share
             counters[STOP_EVENT] = i + 1
+        if action == PAUSE:
+            counters[PAUSED] = 1
     if stop <= 1.0:
         # what would have come after the end of the run did not
         kept = begun
@@ -158,7 +164,8 @@ def fly_steps(
     ``controls`` (steps, 2, inputs) holds each step's inputs at its start and end. Every ``every``-th step
     the picked registers go to a row of ``out``. With ``last`` the state after the final step is evaluated and
     recorded too. The run stops early on a state that is not finite, a table left where that is an
-    error, or an event that stops; ``x`` is then the last good state.
+    error, or an event that ends it; ``x`` is then the last good state. At an event that pauses it returns before the
+    step's row, with the flag PAUSED: whoever flies does what is to be done, clears the flag, and flies on from there.
     """
     rows = 0
     steps = controls.shape[0]
@@ -183,6 +190,8 @@ def fly_steps(
                     x[i] = w.slopes[TRIAL, i]
             else:
                 evaluate(p, w, t, x, u0, w.slopes[0], False, EVERYTHING)
+                if w.counters[PAUSED] != 0 and step < steps:
+                    return step, rows
         if (first + step) % every == 0 or w.counters[STOP_EVENT] != 0:
             for i in range(picks.shape[0]):
                 out[rows, i] = w.registers[picks[i]]

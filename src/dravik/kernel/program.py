@@ -27,7 +27,9 @@ N_BASE = len(BASE_SIGNALS)
 EVENT_CAPACITY = 512
 _ANGLES = ("phi", "theta", "psi", "flight_path", "track", "ground_speed", "climb_rate", "latitude", "longitude")
 # the first counters are flags
-(COUNTING, OUTSIDE_TABLE, EVENT_COUNT, STOP_EVENT, FOUND, FLAGS) = range(6)
+(COUNTING, OUTSIDE_TABLE, EVENT_COUNT, STOP_EVENT, FOUND, PAUSED, FLAGS) = range(7)
+# what a condition does when it becomes true: it is logged, and ends the run, or pauses it at the end of the step
+END, PAUSE = 1, 2
 
 
 class Program(NamedTuple):
@@ -59,7 +61,7 @@ class Workspace(NamedTuple):
 # how much an evaluation computes: what the motion needs, the kernel's own signals too, or every formula
 (MOTION, SIGNALS, EVERYTHING) = range(3)
 # where sections of ``layout`` begin
-(STATES, RATES, LOWS, HIGHS, MASS, AERO, LOADS, LOAD_KINDS, EVENTS, EVENT_STOPS) = range(13, 23)
+(STATES, RATES, LOWS, HIGHS, MASS, AERO, LOADS, LOAD_KINDS, EVENTS, EVENT_ACTIONS) = range(13, 23)
 (AXIS_START, AXIS_SIZE, TABLE_START, TABLE_INTO, SHAPES) = range(23, 28)
 RAIL = 28  # the register that tells whether a rail guides the body, -1 without one
 ROUND = 29  # 1: the Earth is the rotating ellipsoid
@@ -90,7 +92,10 @@ class PointLoad:
 
 @dataclass(frozen=True)
 class RigidBody:
-    """The registers and numbers that turn a tape into a moving body; positions in body axes from the datum."""
+    """The registers and numbers that turn a tape into a moving body; positions in body axes from the datum.
+
+    ``events`` are the registers of conditions, and what each does: 0 is logged, END, PAUSE.
+    """
 
     mass_registers: Sequence[int]
     inputs: int = 6
@@ -105,7 +110,7 @@ class RigidBody:
     loads: Sequence[PointLoad] = ()
     gravity: float = 9.80665
     temperature_offset: float = 0.0
-    events: Sequence[tuple[int, bool]] = field(default_factory=tuple)
+    events: Sequence[tuple[int, int]] = field(default_factory=tuple)
     rail: int = -1
     is_round: bool = False
     origin: tuple[float, float] = (0.0, 0.0)
@@ -148,7 +153,7 @@ def build_program(tape: Tape, body: RigidBody) -> Program:
         LOADS: [load.register for load in body.loads],
         LOAD_KINDS: [LOADS_BY_KIND.index(load.kind) for load in body.loads],
         EVENTS: [register for register, _ in body.events],
-        EVENT_STOPS: [int(stops) for _, stops in body.events],
+        EVENT_ACTIONS: [action for _, action in body.events],
         AXIS_START: [int(i) + breaks_at for i in tape.axis_start],
         AXIS_SIZE: [int(i) for i in tape.axis_size],
         TABLE_START: [int(i) + values_at for i in tape.table_start],

@@ -1,0 +1,133 @@
+"""A plan of faults and phases as inputs, formulas and events: what the kernel sees of them."""
+
+import math
+from collections.abc import Iterable, Mapping
+from dataclasses import replace
+
+from dravik.aircraft.faults import Biased, Fault, Floating, Frozen, Lost, Phase, Slow, Stuck
+from dravik.aircraft.schema import AircraftDefinition
+from dravik.aircraft.specs import EventSpec, InputSpec
+from dravik.effectors import RATE_KIND, Effector
+from dravik.errors import DravikError, nearest
+from dravik.formula import Node, parse
+from dravik.units import kind_of_unit, quantity
+
+__all__ = ["check_faults", "effector_with_faults", "plan_inputs", "plan_watches", "sensed", "sensed_formulas"]
+
+
+def _name(name: str) -> Node:
+    return Node("name", 0, name)
+
+
+def _number(value: float) -> Node:
+    return Node("number", 0, value=value)
+
+
+def _if(name: str, yes: Node, no: Node) -> Node:
+    return Node("op", 0, "if_else", args=(_name(name), yes, no))
+
+
+def plan_inputs(faults: Mapping[str, Fault], phases: tuple[Phase, ...]) -> list[InputSpec]:
+    """Return the inputs that tell which faults have happened, what they hold, and which phase it is."""
+    found = []
+    for name, fault in faults.items():
+        if isinstance(fault, Stuck | Floating | Slow | Lost | Frozen | Biased):
+            found.append(InputSpec(f"fault_{name}", "", 0.0, 1.0, meaning=f"1: fault {name} has happened"))
+        if isinstance(fault, Stuck | Frozen):
+            found.append(InputSpec(f"held_{name}", "", meaning=f"where fault {name} holds it"))
+    if phases:
+        found.append(InputSpec("phase", "", 1.0, float(len(phases)), 1.0, meaning="number of the phase of the flight"))
+    return found
+
+
+def plan_watches(
+    faults: Mapping[str, Fault], phases: tuple[Phase, ...]
+) -> dict[str, tuple[str | float | Node, EventSpec, tuple[str, ...]]]:
+    """Return the conditions at which the flight pauses for a fault or a new phase: condition, event, keys."""
+    found: dict[str, tuple[str | float | Node, EventSpec, tuple[str, ...]]] = {}
+    for name, fault in faults.items():
+        words = f"fault: {name.replace('_', ' ')}"
+        found[f"fault_{name}_happens"] = (
+            fault.condition, EventSpec(words, "pause", ("fault", name)), ("faults", name, "when"),
+        )  # fmt: skip
+    for k, phase in enumerate(phases, start=1):
+        if phase.until is None:
+            continue
+        now = Node("op", 0, "eq", args=(_name("phase"), _number(float(k))))
+        over = Node("op", 0, "ne", args=(parse(phase.until), _number(0.0)))
+        words = f"phase: {phases[k].name}" if k < len(phases) else f"{phase.name} is over"
+        event = EventSpec(words, "pause" if k < len(phases) else "end", ("phase", str(k)))
+        found[f"phase_{k}_is_over"] = (
+            Node("op", 0, "and", args=(now, over)), event, ("phases", str(k - 1), "until"),
+        )  # fmt: skip
+    return found
+
+
+def check_faults(definition: AircraftDefinition, effectors: Iterable[str], signals: Iterable[str], where: str) -> None:
+    """Refuse faults of what is not there."""
+    effectors, signals = list(effectors), list(signals)
+    for name, fault in definition.faults.items():
+        for key, known in (
+            ("engine", definition.engines), ("control", effectors), ("signal", signals), ("tank", definition.tanks),
+        ):  # fmt: skip
+            asked = getattr(fault, key, None)
+            if asked is not None and asked not in known:
+                raise DravikError(
+                    f"there is no {key} {asked!r}", where=f"{where}faults.{name}.{key}", hint=nearest(asked, known)
+                )
+
+
+def effector_with_faults(name: str, effector: Effector, node: Node, faults: Mapping[str, Fault]) -> Node:
+    """Return the position of an effector with the faults that concern it."""
+    for key, fault in faults.items():
+        if getattr(fault, "control", None) != name:
+            continue
+        if isinstance(fault, Stuck):
+            node = _if(f"fault_{key}", _name(f"held_{key}"), node)
+        elif isinstance(fault, Floating):
+            free = Node("call", 0, "lag", args=(parse(fault.position), _number(fault.lag)))
+            node = _if(f"fault_{key}", free, node)
+        elif isinstance(fault, Lost):
+            node = _if(f"fault_{key}", _number(0.0), node)
+        elif isinstance(fault, Slow):
+            node = _slowed(key, fault, effector, node)
+    return node
+
+
+def _slowed(key: str, fault: Slow, effector: Effector, node: Node) -> Node:
+    """Return an actuator with another rate once the fault has happened; one without a rate limit gets one."""
+    if node.name not in ("actuator_1", "actuator_2"):
+        raise DravikError(f"the control of fault {key} has no rate", hint="rate or lag in the control")
+    place = 2 if node.name == "actuator_1" else 3
+    rate = node.args[place]
+    if rate.kind == "number" and math.isinf(rate.value):
+        rate = _number(1e6)
+    slow = quantity(fault.rate, RATE_KIND[effector.kind], where=f"faults.{key}.rate")
+    args = list(node.args)
+    args[place] = _if(f"fault_{key}", _number(slow), rate)
+    return replace(node, args=tuple(args))
+
+
+def sensed_formulas(faults: Mapping[str, Fault], units: Mapping[str, str]) -> dict[str, tuple[Node, str]]:
+    """Return what laws read in place of signals with a faulty sensor: formula and unit by signal."""
+    found: dict[str, tuple[Node, str]] = {}
+    for key, fault in faults.items():
+        if not isinstance(fault, Frozen | Biased):
+            continue
+        unit = units.get(fault.signal, "")
+        node = found[fault.signal][0] if fault.signal in found else _name(fault.signal)
+        if isinstance(fault, Frozen):
+            node = _if(f"fault_{key}", _name(f"held_{key}"), node)
+        else:
+            by = quantity(fault.by, kind_of_unit(unit), where=f"faults.{key}.by")
+            shift = Node("op", 0, "mul", args=(_name(f"fault_{key}"), _number(by)))
+            node = Node("op", 0, "add", args=(node, shift))
+        found[fault.signal] = (node, unit)
+    return found
+
+
+def sensed(node: Node, signals: Iterable[str]) -> Node:
+    """Return a law's formula with the sensors' values in place of the signals that a fault concerns."""
+    if node.kind == "name" and node.name in signals:
+        return replace(node, name=f"sensed_{node.name}")
+    return replace(node, args=tuple(sensed(a, signals) for a in node.args)) if node.args else node

@@ -1,0 +1,73 @@
+"""The world as formulas: the ground and its slope, the wind, what a touch of the ground ends, the launch rail."""
+
+import math
+from collections.abc import Mapping
+from dataclasses import replace
+
+from dravik.aircraft.schema import AircraftDefinition, Crash
+from dravik.aircraft.world import wind_formulas
+from dravik.formula import Node, parse
+from dravik.pieces import Pieces, lever_arm
+
+__all__ = ["ground_and_wind", "touches"]
+
+
+def ground_and_wind(definition: AircraftDefinition) -> tuple[Pieces, list[str]]:
+    """Return the height of the ground, its slope where legs need it, and the wind; and the wind's three formulas."""
+    world, out = definition.environment, Pieces()
+    keys = ("environment", "ground")
+    out.add("ground_height", world.ground, "m", "height of the ground above sea level", *keys)
+    if definition.gear and isinstance(world.ground, str):
+        inner = {n: parse(f.formula) for n, f in definition.formulas.items()}
+        for axis in ("north", "east"):
+            # by differences over a metre
+            ahead, behind = (_shifted(parse(world.ground), axis, by, inner) for by in (0.5, -0.5))
+            node = Node("op", 0, "sub", args=(ahead, behind))
+            out.add(f"ground_slope_{axis}", node, "", f"rise of the ground to the {axis}", *keys)
+    formulas, out.tables = wind_formulas(world.wind)
+    for name, formula in formulas.items():
+        unit = "" if name == "wind_shear" else "m/s"
+        out.add(name, formula, unit, "wind by the formulas of the place", "environment", "wind")
+    return out, [name for name in formulas if name != "wind_shear"]
+
+
+def _shifted(node: Node, axis: str, by: float, formulas: Mapping[str, Node]) -> Node:
+    """Return a formula of the place as it is some metres further north or east; formulas in it are put in its place."""
+    if node.kind == "name" and node.name in formulas:
+        return _shifted(formulas[node.name], axis, by, formulas)
+    if node.kind == "name" and node.name == axis:
+        return Node("op", node.position, "add", args=(node, Node("number", 0, value=by)))
+    return replace(node, args=tuple(_shifted(a, axis, by, formulas) for a in node.args)) if node.args else node
+
+
+def touches(definition: AircraftDefinition) -> dict[str, tuple[str, str, tuple[str, ...]]]:
+    """Return what ends a run on the ground or the rail: by name the condition, words, and keys of the definition."""
+    crash = definition.crash
+    found: dict[str, tuple[str, str, tuple[str, ...]]] = {
+        "buried": ("altitude < ground_height", "the centre of gravity is below the ground", ("environment", "ground"))
+    }
+    for name, position in crash.parts.items():
+        x, y, z = lever_arm(position)
+        below = f"down_x*{x} + down_y*{y} + down_z*{z} > altitude - ground_height"
+        found[f"crash_{name}"] = (below, f"crash: {name} touches the ground", ("crash", "parts"))
+    if definition.gear:
+        pressed = " + ".join(f"normal_{n}" for n in definition.gear)
+        for key, (text, words) in _limits(crash).items():
+            found[f"crash_by_{key}"] = (f"{pressed} > 0 and {text}", f"crash: {words}", ("crash", key))
+    return found
+
+
+def _limits(crash: Crash) -> dict[str, tuple[str, str]]:
+    """Return what an aircraft on its legs may not do: by key the condition and words."""
+    found: dict[str, tuple[str, str]] = {}
+    if crash.sink_rate is not None:
+        words = f"it comes down faster than {crash.sink_rate:g} m/s"
+        found["sink_rate"] = (f"-climb_rate > {crash.sink_rate!r}", words)
+    if crash.bank is not None:
+        words = f"it touches the ground banked beyond {math.degrees(crash.bank):g} deg"
+        found["bank"] = (f"abs(phi) > {crash.bank!r}", words)
+    if crash.pitch is not None:
+        low, high = crash.pitch
+        words = f"its nose is outside {math.degrees(low):g} to {math.degrees(high):g} deg on the ground"
+        found["pitch"] = (f"(theta < {low!r} or theta > {high!r})", words)
+    return found

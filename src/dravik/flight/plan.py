@@ -1,0 +1,107 @@
+"""What a flight does when a fault or a new phase pauses it: inputs are set, a tank is emptied, a gust begins."""
+
+from collections.abc import Iterable
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dravik.aircraft import Aircraft
+from dravik.aircraft.faults import Biased, EngineOut, Floating, Frozen, Gust, Lost, MassDropped, Slow, Stuck
+from dravik.errors import DravikError
+from dravik.flight import histories
+from dravik.flight.histories import History
+from dravik.flight.recording import Event
+from dravik.kernel import Workspace
+from dravik.kernel.program import EVENT_COUNT, EVENTS, N_EVENTS
+from dravik.units import in_si, kind_of_unit
+
+__all__ = ["Change", "begin", "follow", "happened"]
+
+Floats = NDArray[np.float64]
+_SHAPES = {"gust": histories.gust, "pulse": histories.pulse, "ramp": histories.ramp}
+
+
+class Change(NamedTuple):
+    """A flight after a pause: the state, the inputs, and histories that now begin, by the input's place."""
+
+    state: Floats
+    inputs: Floats
+    histories: list[tuple[int, History]]
+
+
+def begin(craft: Aircraft, x: Floats, u: Floats) -> tuple[Change, list[Event]]:
+    """Return the start with the first phase set, and with all that is so from the beginning."""
+    if not (craft.definition.phases or craft.definition.faults):
+        return Change(x, u, []), []
+    change, events = Change(x, u.copy(), []), []
+    if craft.definition.phases:
+        _set_phase(craft, change.inputs, 0)
+        events.append(Event(0.0, f"phase: {craft.definition.phases[0].name}"))
+    registers = craft.registers(change.state, change.inputs).registers
+    for spec, register in zip(craft.events, _conditions(craft), strict=True):
+        if spec.action == "pause" and spec.then[0] == "fault" and registers[register] != 0.0:
+            change = follow(craft, spec.then, 0.0, change.state, change.inputs)
+            events.append(Event(0.0, spec.text))
+    return change, events
+
+
+def _conditions(craft: Aircraft) -> list[int]:
+    layout = craft.program.layout
+    first = int(layout[EVENTS])
+    return [int(r) for r in layout[first : first + int(layout[N_EVENTS])]]
+
+
+def happened(craft: Aircraft, w: Workspace, since: int) -> Iterable[tuple[str, ...]]:
+    """Return what the pauses logged after the first ``since`` events stand for, in order."""
+    n = int(craft.program.layout[N_EVENTS])
+    specs = [craft.events[int(i)] for _, i in w.events[n + since : n + int(w.counters[EVENT_COUNT])]]
+    return [spec.then for spec in specs if spec.action == "pause"]
+
+
+def follow(craft: Aircraft, then: tuple[str, ...], t: float, x: Floats, u: Floats) -> Change:
+    """Return the flight after what has happened at a time; raises DravikError for quantities that do not fit."""
+    kind, name = then
+    if kind == "phase":
+        _set_phase(craft, u, int(name))
+        return Change(x, u, [])
+    fault = craft.definition.faults[name]
+    if isinstance(fault, EngineOut):
+        u[craft.input_index(f"fail_{fault.engine}")] = 1.0
+    elif isinstance(fault, MassDropped):
+        return Change(craft.with_tank(x, fault.tank, fault.left), u, [])
+    elif isinstance(fault, Gust):
+        blown = _SHAPES[fault.shape](fault.size, at=t, width=fault.width) if fault.shape != "step" else None
+        return Change(x, u, [(craft.input_index(fault.axis), blown or histories.step(fault.size, at=t))])
+    elif isinstance(fault, Stuck | Frozen | Floating | Slow | Lost | Biased):
+        u[craft.input_index(f"fault_{name}")] = 1.0
+        if isinstance(fault, Stuck | Frozen):
+            u[craft.input_index(f"held_{name}")] = _held(craft, name, fault, t, x, u)
+    return Change(x, u, [])
+
+
+def _held(craft: Aircraft, name: str, fault: Stuck | Frozen, t: float, x: Floats, u: Floats) -> float:
+    """Return where a fault holds its signal: where it is, unless it says otherwise."""
+    watched = fault.signal if isinstance(fault, Frozen) else fault.control
+    if isinstance(fault, Stuck) and fault.position is not None:
+        unit = craft.signal(watched).unit
+        return in_si(fault.position, kind_of_unit(unit), where=f"faults.{name}.position")
+    before = u.copy()
+    before[craft.input_index(f"fault_{name}")] = 0.0
+    return craft.values(x, before, [watched], t)[watched]
+
+
+def _set_phase(craft: Aircraft, u: Floats, k: int) -> None:
+    """Set the inputs of a phase, counted from nought."""
+    phase = craft.definition.phases[k]
+    u[craft.input_index("phase")] = k + 1.0
+    for name, value in phase.set.items():
+        index = craft.input_index(name)
+        spec = list(craft.inputs.values())[index]
+        number = in_si(value, kind_of_unit(spec.unit), where=f"phase {phase.name!r}: {name}")
+        if not spec.low - 1e-12 <= number <= spec.high + 1e-12:
+            raise DravikError(
+                f"{name} = {value!r} is outside its range", where=f"phase {phase.name!r}",
+                expected=f"{spec.low:g} to {spec.high:g} {spec.unit}".rstrip(),
+            )  # fmt: skip
+        u[index] = number

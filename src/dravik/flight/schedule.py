@@ -1,0 +1,103 @@
+"""The inputs of a flight over time: what was set, histories on top, turbulence, all held within the inputs' ranges."""
+
+import math
+from collections.abc import Mapping
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dravik.aircraft import Aircraft, InputSpec
+from dravik.errors import DravikError
+from dravik.flight.histories import History
+from dravik.flight.recording import Event
+from dravik.flight.turbulence import Turbulence
+from dravik.kernel import Workspace
+from dravik.kernel.motion import evaluate
+from dravik.kernel.program import EVERYTHING
+from dravik.units import KINDS
+
+__all__ = ["Schedule"]
+
+Floats = NDArray[np.float64]
+EDGE = 1e-6  # of a step: how far from its ends a history is read, so that a jump falls on one side for certain
+GUSTS = ("gust_roll", "gust_pitch", "gust_yaw")
+
+
+class Schedule:
+    """Inputs at the ends of each step. ``inputs`` is the base, which a controller or a new phase may change."""
+
+    def __init__(
+        self, craft: Aircraft, inputs: Floats, controls: Mapping[str, History], turbulence: Turbulence | None,
+        dt: float, offset: float,
+    ) -> None:  # fmt: skip
+        self.craft, self.inputs, self.turbulence, self.dt, self.offset = craft, inputs, turbulence, dt, offset
+        self.gusts = None if turbulence is None else turbulence.along(craft.definition.reference.span)
+        self.gusts_for: tuple[float, float, float] | None = None
+        self.gust_inputs = [craft.input_index(n) for n in ("wind_north", "wind_east", "wind_up", *GUSTS)]
+        self.histories = [self._bind(name, history) for name, history in controls.items()]
+        self.texts = {name: history.text for name, history in controls.items()}
+        self.held: dict[str, Event] = {}
+
+    def _bind(self, name: str, history: History) -> tuple[int, History]:
+        index = self.craft.input_index(name)
+        spec = list(self.craft.inputs.values())[index]
+        if history.unit is None and spec.unit == KINDS["angle"][0]:
+            raise DravikError(f"{history.text} on {name}: no unit", expected="an angle such as '2 deg'")
+        if history.unit is not None and history.unit != spec.unit:
+            raise DravikError(f"{history.text} on {name}: its unit is {history.unit}", expected=spec.unit or "no unit")
+        return index, history
+
+    def steps(self, first: int, count: int, x: Floats, work: Workspace) -> Floats:
+        """Return the inputs at the start and end of each step, shape (count, 2, inputs).
+
+        Turbulence that follows the aircraft is that of the state ``x``.
+        """
+        u = np.empty((count, 2, len(self.inputs)))
+        u[:] = self.inputs
+        starts: Floats = np.arange(first, first + count, dtype=np.float64) * self.dt + self.offset
+        for index, history in self.histories:
+            values = np.stack([history(starts + EDGE * self.dt), history(starts + (1.0 - EDGE) * self.dt)], axis=1)
+            u[:, :, index] = values if history.absolute else u[:, :, index] + values
+        if self.gusts is not None:
+            self._add_gusts(u, starts, x, work)
+        for i, spec in enumerate(self.craft.inputs.values()):
+            if math.isfinite(spec.low) or math.isfinite(spec.high):
+                self._hold_in_range(spec, u[:, :, i], starts)
+        return u
+
+    def _add_gusts(self, u: Floats, starts: Floats, x: Floats, work: Workspace) -> None:
+        """Add the turbulence in level axes turned to the heading."""
+        assert self.gusts is not None and self.turbulence is not None
+        if self.turbulence.follow or self.gusts_for is None:
+            names, r = self.craft.tape.names, work.registers
+            slopes = work.slopes[0]
+            evaluate(self.craft.program, work, float(starts[0]), x, u[0, 0], slopes, False, EVERYTHING)
+            self.gusts_for = float(r[names["airspeed"]]), float(r[names["altitude"]]), float(r[names["psi"]])
+        airspeed, height, heading = self.gusts_for
+        found = self.gusts(airspeed, height, np.append(starts, starts[-1] + self.dt))
+        sine, cosine = math.sin(heading), math.cos(heading)
+        along, right, down = found[:3]
+        local = np.stack([along * cosine - right * sine, along * sine + right * cosine, -down, *found[3:]], axis=1)
+        u[:, 0, self.gust_inputs] += local[:-1]
+        u[:, 1, self.gust_inputs] += local[1:]
+
+    def _hold_in_range(self, spec: InputSpec, values: Floats, starts: Floats) -> None:
+        """Hold an input within its range, and note the first time that more was asked."""
+        room = 1e-9 * (spec.high - spec.low) if math.isfinite(spec.high - spec.low) else 0.0
+        beyond = np.any((values < spec.low - room) | (values > spec.high + room), axis=1)
+        if np.any(beyond) and spec.name not in self.held:
+            self.held[spec.name] = Event(
+                float(starts[np.argmax(beyond)]), f"{spec.name} is asked beyond its range, and held"
+            )
+        np.clip(values, spec.low, spec.high, out=values)
+
+    def at(self, t: float, low: float, high: float) -> Floats:
+        """Return the inputs at a time between two corners of the histories."""
+        inside = min(max(t, low + 1e-12 * (1.0 + abs(low))), high - 1e-12 * (1.0 + abs(high)))
+        u = self.inputs.copy()
+        for index, history in self.histories:
+            value = float(history(np.array(inside)))
+            u[index] = value if history.absolute else u[index] + value
+        specs = self.craft.inputs.values()
+        held: Floats = np.clip(u, [spec.low for spec in specs], [spec.high for spec in specs])
+        return held

@@ -1,0 +1,99 @@
+"""A recording written while it is flown, so that what was flown is kept whatever happens to the program."""
+
+import json
+import os
+from collections.abc import Mapping, Sequence
+from pathlib import Path
+from typing import Any, TextIO
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dravik.errors import DravikError
+from dravik.flight.recording import Recording, side_path
+from dravik.units import column_name, from_si
+
+__all__ = ["RecordingWriter"]
+
+Floats = NDArray[np.float64]
+
+
+class RecordingWriter:
+    """Appends rows to a CSV file; the side file tells at each flush how far the run has come.
+
+    For a name that ends in ``.parquet`` the rows go to ``NAME.part.csv``, which is exchanged for the Parquet file when
+    the run ends: Parquet cannot be read before its end is written. Raises DravikError where a file cannot be written.
+    """
+
+    def __init__(
+        self, path: str | Path, names: Sequence[str], units: Mapping[str, str], metadata: Mapping[str, Any]
+    ) -> None:
+        self.target = Path(path)
+        self.path = self.target if self.target.suffix != ".parquet" else part_path(self.target)
+        self.metadata = dict(metadata)
+        self.columns = {column_name(n, units.get(n, "")): {"signal": n, "si_unit": units.get(n, "")} for n in names}
+        self._factors = np.array([from_si(units.get(n, ""))[1] for n in names])
+        self._line = ",".join(["%.10g"] * len(names)) + "\n"
+        self._written = 0.0
+        self._file: TextIO = self._try(lambda: self.path.open("w", encoding="utf-8"))
+        self._try(lambda: self._file.write(",".join(self.columns) + "\n"))
+        self._side({}, [])
+
+    def _try(self, act: Any) -> Any:
+        try:
+            return act()
+        except OSError as error:
+            raise DravikError(
+                f"the recording cannot be written ({error.strerror or error})", where=str(self.path),
+                hint=f"rows up to {self._written:g} s are in it" if self._written else "",
+            ) from None  # fmt: skip
+
+    def write(self, rows: Floats, end: Mapping[str, Any], events: Sequence[Mapping[str, Any]]) -> None:
+        """Append rows (SI) and flush; ``end`` is the state to fly on from, ``events`` are all so far."""
+
+        def append() -> None:
+            shown = rows * self._factors
+            self._file.write("".join([self._line % tuple(row) for row in shown.tolist()]))
+            self._file.flush()
+
+        self._try(append)
+        if len(rows):
+            self._written = float(rows[-1, 0])
+        self._side(end, events)
+
+    def _side(self, end: Mapping[str, Any], events: Sequence[Mapping[str, Any]]) -> None:
+        side = {
+            **self.metadata, "complete": False, "columns": self.columns, "events": list(events), "tables_left": [],
+            "end": dict(end) or None,
+        }  # fmt: skip
+
+        def replace() -> None:
+            # the old one stays whole until the new one is
+            place = side_path(self.path)
+            fresh = place.with_name(place.name + ".new")
+            fresh.write_text(json.dumps(side) + "\n", encoding="utf-8")
+            os.replace(fresh, place)
+
+        self._try(replace)
+
+    def close(self, recording: Recording) -> None:
+        """End the file, with the whole side file; a Parquet file is written now."""
+        self._try(self._file.close)
+        if self.path != self.target:
+            recording.save(self.target)
+            for left in (self.path, side_path(self.path)):
+                left.unlink(missing_ok=True)
+        else:
+            self._try(lambda: side_path(self.path).write_text(recording.side_text(), encoding="utf-8"))
+
+    def abandon(self) -> None:
+        """Close the file as it is."""
+        try:
+            self._file.close()
+        except OSError:
+            return
+
+
+def part_path(target: Path) -> Path:
+    """Return where the rows of a Parquet recording stand while it is flown."""
+    return target.with_name(target.name + ".part.csv")
