@@ -10,13 +10,13 @@ from dravik.units import quantity
 
 __all__ = ["Effector", "Input"]
 
-RATE_KIND = {"angle": "angular rate", "number": "frequency", "length": "speed"}
+RATE_KIND = {"angle": "angular rate", "number": "frequency", "length": "speed", "speed": "acceleration"}
 
 
 class _Ranged(Model):
     """Something with a kind of quantity and a range in it."""
 
-    kind: Literal["angle", "number", "length"] = "number"
+    kind: Literal["angle", "number", "length", "speed"] = "number"
     range: tuple[float, float] | None = None
     description: str = ""
 
@@ -54,7 +54,7 @@ class Input(_Ranged):
 class Effector(_Ranged):
     """A control surface, or anything that is commanded and follows: range, dynamics, command."""
 
-    kind: Literal["angle", "number", "length"] = "angle"
+    kind: Literal["angle", "number", "length", "speed"] = "angle"
     rate: float | None = None
     lag: Duration | None = None
     frequency: Annotated[AngularRate, Field(gt=0.0)] | None = None

@@ -17,7 +17,7 @@ from dravik.aircraft.schema import AircraftDefinition, Loading, NamedFormula
 from dravik.aircraft.specs import Built, EventSpec, InputSpec, Signal
 from dravik.aircraft.surroundings import ground_and_wind, touches
 from dravik.aircraft.world import WIND_READS
-from dravik.contact import add_ground, add_leg, guards
+from dravik.contact import add_ground, add_leg, guard
 from dravik.effectors import Effector
 from dravik.errors import DravikError, FormulaError, nearest
 from dravik.formula import Node, Tape, TapeBuilder, parse
@@ -98,10 +98,11 @@ class _Assembly:
                 raise DravikError(f"there is no tank {engine.grain!r}", where=place, expected="a grain", hint=hint)
         pieces = powerplant(d.engines, d.propellers, d.drives, d.batteries, d.mixers, tables, grains, self.where)
         if d.gear:
-            surface = add_ground(pieces, d.gear, self.loading.cg, sloped=isinstance(d.environment.ground, str))
+            sloped = isinstance(d.environment.ground, str)
+            surface = add_ground(pieces, d.gear, self.loading.cg, sloped=sloped)
             for name, leg in d.gear.items():
                 add_leg(pieces, name, leg, surface)
-            pieces.guards.extend(guards(d.gear))
+            pieces.guards.append(guard(d.gear, sloped=sloped))
         return pieces
 
     def _inputs(self) -> dict[str, InputSpec]:

@@ -12,6 +12,7 @@ from dravik.aircraft.faults import Fault, Phase
 from dravik.aircraft.loadings import roll_up
 from dravik.aircraft.schema import AircraftDefinition, LawDefinition, Loading
 from dravik.aircraft.specs import Built, EventSpec, InputSpec, Signal
+from dravik.contact import contact_states
 from dravik.definitions import KeyLines
 from dravik.errors import DravikError, nearest
 from dravik.formula import Tape
@@ -121,6 +122,11 @@ class Aircraft:
     def function_states(self) -> list[str]:
         """Names of the states beyond the rigid body's: actuators, engines, stateful functions."""
         return [s.name for s in self.tape.states]
+
+    def resting_states(self, x: Floats, u: Floats) -> list[str]:
+        """Return the states that do not take part here: those of legs away from the ground."""
+        names = contact_states(self.definition.gear)
+        return [] if not names or self.values(x, u, ["near_ground"])["near_ground"] else names
 
     @property
     def state_names(self) -> list[str]:

@@ -206,7 +206,7 @@ class _Document(Model):
 class LawDefinition(_Document):
     """A control law: inputs it takes, formulas, and what it adds to the commands of controls."""
 
-    add: dict[str, Formula]
+    add: dict[str, Formula] = {}
 
 
 class AircraftDefinition(_Document):

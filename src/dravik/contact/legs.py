@@ -16,12 +16,12 @@ from dravik.formula import Guard
 from dravik.pieces import Pieces, lever_arm
 from dravik.quantities import Formula, Model, Position, PositiveLength
 
-__all__ = ["Leg", "add_ground", "add_leg", "guards"]
+__all__ = ["Leg", "add_ground", "add_leg", "contact_states", "guard"]
 
 NotNegative = Annotated[float, Field(ge=0.0)]
+STATES = ("bristle", "tyre")  # of a leg
 LIFTED = 0.05  # s, in which a tyre in the air straightens
 DAMPED = 0.1  # s: a tyre's damping over its stiffness
-UNBENT = 1e-4  # m: what a foot may be bent in the air
 ROOM = 1.0  # m beyond the legs' reach, for a centre of gravity that moves
 LEFT_ACROSS = 0.1  # of the friction across a wheel that slides along
 
@@ -85,7 +85,9 @@ def add_ground(out: Pieces, legs: Mapping[str, Leg], centre: Position, *, sloped
         out.add("above_ground", "(altitude - ground_height)*ground_cosine", "m", "distance from the ground", *keys)
     out.add("ground_slant", f"1/sqrt(max(1 - {surface.x}**2, 1e-6))", "", "for the way ahead in the ground", "gear")
     reach = ROOM + max(float(np.linalg.norm(np.subtract(leg.position, centre))) for leg in legs.values())
-    out.add("near_ground", f"{surface.gap} < {reach!r}", "", "whether a leg can touch the ground", "gear")
+    # measured upwards, and not across the ground, whose slope is then not needed: enough up to 60 deg
+    far = 2.0 * reach if sloped else reach
+    out.add("near_ground", f"{LEVEL.gap} < {far!r}", "", "whether a leg can touch the ground", "gear")
     return surface
 
 
@@ -100,15 +102,25 @@ def add_leg(out: Pieces, name: str, leg: Leg, ground: Surface) -> None:
     out.events[f"{name}_bottoms"] = (pressed, f"{name} is pressed in to the end of its stroke")
 
 
-def guards(names: Iterable[str]) -> list[Guard]:
-    """Return the formulas of all legs that are zero away from the ground, in the order they need each other."""
-    steps = (
-        ("foot_u", "foot_v", "foot_w", "pressed", "sinking", "normal", "ahead", "right", "rolling_speed",
-         "slipping_speed", "grip_along"),
-        ("drag", "grip_across"),
-        ("side", "bending_along", "bending_across", "back", "left", *(f"ground_force_{a}" for a in "xyz")),
+def guard(names: Iterable[str], *, sloped: bool) -> Guard:
+    """Return the formulas of all legs that are zero away from the ground, their states' rates and limits with them."""
+    parts = (
+        "foot_u", "foot_v", "foot_w", "pressed", "sinking", "normal", "ahead", "right", "rolling_speed",
+        "slipping_speed", "grip_along", "grip_across", *STATES, "drag", "side", "back", "left",
+        *(f"ground_force_{a}" for a in "xyz"),
     )  # fmt: skip
-    return [Guard("near_ground", tuple(f"{what}_{name}" for name in names for what in step)) for step in steps]
+    shared = (
+        "ground_slope_north", "ground_slope_east", "ground_cosine", "uphill_ahead", "uphill_right", "above_ground",
+        *(f"into_ground_{a}" for a in "xyz"),
+    )  # fmt: skip
+    return Guard(
+        "near_ground", ("ground_slant", *(shared if sloped else ()), *(f"{p}_{name}" for name in names for p in parts))
+    )
+
+
+def contact_states(names: Iterable[str]) -> list[str]:
+    """Return the names of the states of legs; away from the ground they are zero and stay so."""
+    return [f"{state}_{name}" for name in names for state in STATES]
 
 
 def _add_foot(out: Pieces, name: str, leg: Leg, ground: Surface) -> None:
@@ -157,10 +169,8 @@ def _add_tyre(out: Pieces, name: str, leg: Leg) -> None:
         (f"bristle_{name}", f"drag_{name}", along, f"grip_along_{name}", along, "along"),
         (f"tyre_{name}", f"side_{name}", slip, f"grip_across_{name}", across, "across"),
     ):
-        out.add(f"bending_{way}_{name}", rate, "m/s", f"how fast the ground bends {name}'s foot {way} its wheel", *keys)
-        moving = f"if_else(normal_{name} > 0, bending_{way}_{name}, -{state}/{LIFTED!r})"
-        # never quite nothing: a trim in the air must see that the foot straightens
-        most = f"max({grip}/{leg.tyre!r}, {UNBENT!r})"
+        moving = f"if_else(normal_{name}, {rate}, -{state}/{LIFTED!r})"
+        most = f"{grip}/{leg.tyre!r}"
         bent = f"deflection of {name}'s foot {way} its wheel"
         out.add(state, f"state({moving}, 0, -{most}, {most})", "m", bent, *keys)
         text = f"limit({leg.tyre!r}*{state} + {DAMPED * leg.tyre!r}*{speed}, -{grip}, {grip})"

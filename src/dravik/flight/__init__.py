@@ -7,6 +7,7 @@ from dravik.flight.histories import (
     from_csv,
     gust,
     parse_history,
+    pulse,
     pulses_3211,
     ramp,
     sine,
@@ -15,8 +16,9 @@ from dravik.flight.histories import (
 )
 from dravik.flight.proofs import HoldProof, LinearProof, prove_linear, prove_trim
 from dravik.flight.recording import Event, Recording, read_recording
+from dravik.flight.scenario import Scenario, is_scenario, load_scenario, scenario_names
 from dravik.flight.session import Session, SessionState
-from dravik.flight.starts import on_ground, on_rail
+from dravik.flight.starts import on_ground, on_rail, resume
 from dravik.flight.turbulence import Turbulence
 
 __all__ = [
@@ -26,6 +28,7 @@ __all__ = [
     "HoldProof",
     "LinearProof",
     "Recording",
+    "Scenario",
     "Session",
     "SessionState",
     "Start",
@@ -34,14 +37,19 @@ __all__ = [
     "fly",
     "from_csv",
     "gust",
+    "is_scenario",
+    "load_scenario",
     "on_ground",
     "on_rail",
     "parse_history",
     "prove_linear",
     "prove_trim",
+    "pulse",
     "pulses_3211",
     "ramp",
     "read_recording",
+    "resume",
+    "scenario_names",
     "sine",
     "step",
     "sweep",

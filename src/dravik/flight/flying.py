@@ -90,6 +90,7 @@ def fly(
     record_every: int = 1,
     save: str | Path | None = None,
     method: str = "rk4",
+    note: Mapping[str, Any] | None = None,
     progress: Callable[[float], None] | None = None,
 ) -> Recording:
     """Return the recording of a flight.
@@ -98,7 +99,7 @@ def fly(
     called at its own rate. ``turbulence`` adds its gusts to the wind. ``dt`` is the step; every ``record_every``-th is
     recorded: all signals or ``record``; with ``save`` also to a file, while it flies. ``method``: ``"rk4"``, or
     ``"adaptive"``: an eighth-order method that keeps the error of each step at 1e-10, for checking accuracy (no
-    controller, no events, no plan). ``progress`` is told the share flown.
+    controller, no events, no plan). ``note`` goes into the recording's metadata; ``progress`` is told the share flown.
 
     Faults and phases of the aircraft's plan happen at the end of the step in which their conditions become true.
 
@@ -118,7 +119,7 @@ def fly(
     if method == "adaptive" and (controller is not None or turbulence is not None):
         raise DravikError("the adaptive method takes no controller and no turbulence", hint="method='rk4'")
     flight = _Flight(
-        craft, start, controls or {}, controller, turbulence, step, round(seconds / step), record, record_every
+        craft, start, controls or {}, controller, turbulence, step, round(seconds / step), record, record_every, note
     )
     return flight.adaptive() if method == "adaptive" else flight.run(progress, save)
 
@@ -129,7 +130,9 @@ class _Flight:
     def __init__(
         self, craft: Aircraft, start: TrimPoint | Start, controls: Mapping[str, History], controller: Controller | None,
         turbulence: Turbulence | None, dt: float, steps: int, record: Sequence[str] | None, every: int,
+        note: Mapping[str, Any] | None,
     ) -> None:  # fmt: skip
+        self.note = dict(note or {})
         self.craft, self.dt, self.every, self.controller = craft, dt, every, controller
         begins = start.time if isinstance(start, Start) else 0.0
         self.first = round(begins / dt)
@@ -297,6 +300,7 @@ class _Flight:
         turbulence = self.schedule.turbulence
         return {
             "dravik": __version__,
+            **self.note,
             "aircraft": craft.name,
             "file": craft.path.name if craft.path else "",
             "loading": craft.loading_name,

@@ -72,7 +72,8 @@ class Schedule:
             names, r = self.craft.tape.names, work.registers
             slopes = work.slopes[0]
             evaluate(self.craft.program, work, float(starts[0]), x, u[0, 0], slopes, False, EVERYTHING)
-            self.gusts_for = float(r[names["airspeed"]]), float(r[names["altitude"]]), float(r[names["psi"]])
+            height = float(r[names["altitude"]] - r[names["ground_height"]])
+            self.gusts_for = float(r[names["airspeed"]]), height, float(r[names["psi"]])
         airspeed, height, heading = self.gusts_for
         found = self.gusts(airspeed, height, np.append(starts, starts[-1] + self.dt))
         sine, cosine = math.sin(heading), math.cos(heading)

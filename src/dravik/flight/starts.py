@@ -26,7 +26,7 @@ def resume(craft: Aircraft, run: Recording) -> Start:
     state, inputs = end["state"], end["inputs"]
     if list(state) != craft.state_names or list(inputs) != craft.input_names:
         raise DravikError(
-            f"the recording is of {run.metadata.get('aircraft')} ({run.metadata.get('loading')}), which has other states",
+            f"the recording is of {run.metadata.get('aircraft')} ({run.metadata.get('loading')}) with other states",
             expected="the same aircraft, loading, laws and plan",
         )
     return Start(np.array(list(state.values())), np.array(list(inputs.values())), float(end["time_s"]))

@@ -214,7 +214,7 @@ class Turbulence:
 
     ``severity`` is ``light``, ``moderate`` or ``severe`` (MIL-F-8785C), or ``wind_20ft`` and ``aloft`` (m/s, or with
     their unit) say it in numbers: the wind at 20 ft below 1000 ft, the intensity above 2000 ft. ``interval`` is that of
-    the samples, s, between which the gusts run straight. Heights count above sea level less ``ground``. Airspeed,
+    the samples, s, between which the gusts run straight. Airspeed,
     height and heading are those of the start; with ``follow`` those of every five seconds, and the gusts then depend
     on the flight a little.
     """
@@ -225,7 +225,6 @@ class Turbulence:
     wind_20ft: str | float | None = None
     aloft: str | float | None = None
     interval: float = 0.01
-    ground: float = 0.0
     follow: bool = False
     strengths: tuple[float, float] = field(init=False)
 
@@ -284,7 +283,7 @@ class _Stream:
     def _make(self, airspeed: float, height: float) -> None:
         near, far = self.turbulence.strengths
         self.filter = gust_filter(
-            airspeed=max(airspeed, 1.0), height=height - self.turbulence.ground, span=self.span, wind_20ft=near,
+            airspeed=max(airspeed, 1.0), height=height, span=self.span, wind_20ft=near,
             aloft=far, model=self.turbulence.model,
         )  # fmt: skip
         if self.state is None:

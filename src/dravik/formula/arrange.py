@@ -3,11 +3,19 @@
 from collections.abc import Sequence
 from typing import NamedTuple
 
-from dravik.formula.opcodes import ARITY, LOCATE, SKIP, TABLE, WEIGHTS
+from dravik.formula.opcodes import (
+    ADD,
+    ARITY,
+    MUL,
+    MULTIPLY_ADD,
+    MULTIPLY_SUBTRACT,
+    SKIP,
+    SUB,
+    SUBTRACT_PRODUCT,
+    WEIGHTS,
+)
 
-__all__ = ["Guard", "arguments", "arrange", "reachable"]
-
-_TABLES = (LOCATE, TABLE, WEIGHTS)
+__all__ = ["Guard", "arguments", "arrange", "guarded", "reachable"]
 
 
 class Guard(NamedTuple):
@@ -39,27 +47,31 @@ def reachable(code: Sequence[Sequence[int]], roots: Sequence[int]) -> set[int]:
 
 
 def arrange(
-    code: Sequence[list[int]], stage: Sequence[int], guards: Sequence[tuple[int, int, set[int]]], fixed: set[int]
-) -> tuple[list[int], dict[int, list[int]]]:
+    code: Sequence[list[int]], stage: Sequence[int], guards: Sequence[tuple[int, int]], members: dict[int, int],
+    fixed: set[int], joined: set[int],
+) -> tuple[list[int], dict[int, list[int]]]:  # fmt: skip
     """Return the rows in order, and for each row that begins a guarded stretch the instruction to put before it.
 
-    ``guards`` (condition's register, flag's register, registers of the results) apply to rows of stage 1 alone;
-    ``fixed`` are registers that others read by name. Guards whose stretches do not come apart are left out.
+    A product that only a sum uses is put into the sum, which changes its row.
+
+    ``guards`` (condition's register, flag's register) apply to rows of stage 1 alone, those of ``members``.
+    ``fixed`` are registers that others read by name, ``joined`` rows that others do the work of. Guards whose
+    stretches do not come apart are left out.
     """
-    members = _members(code, stage, [results for _, _, results in guards], fixed)
     ranks = _ranks(code, stage, members)
     if ranks is None:
         members, ranks = {}, [0] * len(code)
-    order = sorted(range(len(code)), key=lambda i: (stage[i], ranks[i]))
+    gone = joined | _fuse(code, stage, members, fixed)
+    order = sorted((i for i in range(len(code)) if i not in gone), key=lambda i: (stage[i], ranks[i]))
     skips: dict[int, list[int]] = {}
-    for k, (condition, flag, _) in enumerate(guards):
+    for k, (condition, flag) in enumerate(guards):
         block = [i for i in order if members.get(code[i][1]) == k]
         if block:
             skips[block[0]] = [SKIP, flag, condition, len(block), -1, -1, -1]
     return order, skips
 
 
-def _members(
+def guarded(
     code: Sequence[list[int]], stage: Sequence[int], wanted: Sequence[set[int]], fixed: set[int]
 ) -> dict[int, int]:
     """Return the guard of each register that a guard may leave out: nothing outside needs it."""
@@ -68,8 +80,7 @@ def _members(
     place = {row[1]: i for i, row in enumerate(code)}
     for k, outputs in enumerate(wanted):
         for register in reachable(code, list(outputs)):
-            row = code[place[register]]
-            if register not in found and stage[place[register]] == 1 and row[0] not in _TABLES:
+            if register not in found and stage[place[register]] == 1:
                 found[register] = k
     changed = True
     while changed:
@@ -84,6 +95,31 @@ def _members(
             del found[register]
             changed = True
     return found
+
+
+def _fuse(code: Sequence[list[int]], stage: Sequence[int], members: dict[int, int], fixed: set[int]) -> set[int]:
+    """Put products that one sum alone reads into it; return the rows that are no more."""
+    readers: dict[int, int] = {}
+    for row in code:
+        for register in arguments(row):
+            readers[register] = readers.get(register, 0) + 1
+    products = {
+        row[1]: i for i, row in enumerate(code) if row[0] == MUL and readers.get(row[1]) == 1 and row[1] not in fixed
+    }
+    gone: set[int] = set()
+    for i, row in enumerate(code):
+        if row[0] not in (ADD, SUB):
+            continue
+        for register, other in ((row[2], row[3]), (row[3], row[2])):
+            j = products.get(register)
+            if j is None or stage[j] != stage[i] or members.get(row[1]) != members.get(register):
+                continue
+            first = register == row[2]
+            kind = MULTIPLY_ADD if row[0] == ADD else MULTIPLY_SUBTRACT if first else SUBTRACT_PRODUCT
+            row[:5] = [kind, row[1], code[j][2], code[j][3], other]
+            gone.add(j)
+            break
+    return gone
 
 
 def _ranks(code: Sequence[list[int]], stage: Sequence[int], members: dict[int, int]) -> list[int] | None:

@@ -35,6 +35,8 @@ RATE_LIMIT, HOLD_AT_LIMIT, TRAVEL = 40, 41, 42
 LOCATE, WEIGHTS, TABLE = 43, 44, 45
 # This one passes over the instructions that follow it where its condition is false, having set their results to zero.
 SKIP = 46
+# A product and the sum that alone uses it, in one: a*b + c, a*b - c, c - a*b.
+MULTIPLY_ADD, MULTIPLY_SUBTRACT, SUBTRACT_PRODUCT = 47, 48, 49
 
 OPS: dict[str, Op] = {
     "add": Op(ADD, 2, np.add),
@@ -84,6 +86,9 @@ OPS: dict[str, Op] = {
     "weights": Op(WEIGHTS, 4, None),
     "table": Op(TABLE, 1, None),
     "skip": Op(SKIP, 1, None),
+    "multiply_add": Op(MULTIPLY_ADD, 3, None),
+    "multiply_subtract": Op(MULTIPLY_SUBTRACT, 3, None),
+    "subtract_product": Op(SUBTRACT_PRODUCT, 3, None),
 }
 
 #: Number of arguments by instruction number.

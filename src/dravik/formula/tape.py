@@ -16,7 +16,7 @@ import numpy as np
 
 from dravik.errors import DravikError, FormulaError, nearest
 from dravik.formula import dynamics
-from dravik.formula.arrange import Guard, arguments, arrange, reachable
+from dravik.formula.arrange import Guard, arguments, arrange, guarded, reachable
 from dravik.formula.functions import CONSTANTS, FUNCTIONS
 from dravik.formula.layout import Source, StateSlot, Tape, group_tables
 from dravik.formula.opcodes import LOCATE, OPS
@@ -295,22 +295,20 @@ class TapeBuilder:
 
     def _finish(self, needed: list[int], first: list[int], guards: Sequence[Guard]) -> Tape:
         roots = [*needed, *(r for s in self.states for r in (s.rate, s.low, s.high) if r >= 0)]
-        asked = [
-            (self.names[g.condition], self._register(1.0), {self.names[n] for n in g.names} - set(first))
-            for g in guards
-        ]  # fmt: skip
+        asked = [(self.names[g.condition], self._register(1.0), self._results(g) - set(first)) for g in guards]
         roots += [condition for condition, _, _ in asked]
         useful, wind = reachable(self.code, roots), reachable(self.code, first)
         stage = [
             0 if row[1] in wind else self.levels[row[1]] + 1 if row[1] in useful else 4 for row in self.code
         ]  # fmt: skip
-        groups = group_tables(self.code, stage, [self.tables[n] for n in self._table_ids])
         fixed = {*self.names.values(), *roots}
-        order, skips = arrange(self.code, stage, asked, fixed)
+        members = guarded(self.code, stage, [results for _, _, results in asked], fixed)
+        # tables are looked up together only where they are always asked together
+        apart = [5 * (members.get(row[1], -1) + 1) + s for row, s in zip(self.code, stage, strict=True)]
+        groups = group_tables(self.code, apart, [self.tables[n] for n in self._table_ids])
+        order, skips = arrange(self.code, stage, [(c, f) for c, f, _ in asked], members, fixed, groups.joined)
         rows, sources, counts = [], [], [0] * 5
         for i in order:
-            if i in groups.joined:
-                continue
             for row in ([skips[i]] if i in skips else []) + [self.code[i]]:
                 rows.append(row)
                 sources.append(self.sources[i])
@@ -333,6 +331,11 @@ class TapeBuilder:
             shapes=list(self._shapes),
             locates=self.locates,
         )
+
+    def _results(self, guard: Guard) -> set[int]:
+        """Return the registers of what a guard leaves out: values, and of states rates and limits too."""
+        slots = [r for s in self.states if s.name in guard.names for r in (s.rate, s.low, s.high) if r >= 0]
+        return {*(self.names[n] for n in guard.names), *slots}
 
     def foreign_to(self, names: Sequence[str], known: Sequence[str]) -> dict[str, str]:
         """Return, for each of some compiled formulas, a signal or state it needs that is not among ``known``."""

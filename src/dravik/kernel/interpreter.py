@@ -36,6 +36,7 @@ ERROR_POLICY = 2
 (WRAP, DEADZONE) = (op.WRAP, op.DEADZONE)
 (RATE_LIMIT, HOLD_AT_LIMIT, TRAVEL) = (op.RATE_LIMIT, op.HOLD_AT_LIMIT, op.TRAVEL)
 (LOCATE, WEIGHTS, TABLE, SKIP) = (op.LOCATE, op.WEIGHTS, op.TABLE, op.SKIP)
+(MULTIPLY_ADD, MULTIPLY_SUBTRACT, SUBTRACT_PRODUCT) = (op.MULTIPLY_ADD, op.MULTIPLY_SUBTRACT, op.SUBTRACT_PRODUCT)
 
 
 @compiled
@@ -200,6 +201,12 @@ def run_tape(
             r[dst] = r[a] - r[b]
         elif k == MUL:
             r[dst] = r[a] * r[b]
+        elif k == MULTIPLY_ADD:
+            r[dst] = r[a] * r[b] + r[code[i, 4]]
+        elif k == MULTIPLY_SUBTRACT:
+            r[dst] = r[a] * r[b] - r[code[i, 4]]
+        elif k == SUBTRACT_PRODUCT:
+            r[dst] = r[code[i, 4]] - r[a] * r[b]
         elif k == DIV:
             r[dst] = r[a] / r[b]
         elif k == NEG:

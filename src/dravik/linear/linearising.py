@@ -75,7 +75,12 @@ def linearise(
         _find_kinks(slopes, kinks, [*names, *outputs], [*names, *inputs]),
         f"{craft.name}, {point.condition}",
     )  # fmt: skip
-    return model if states is None else model.part(states=states)
+    resting = craft.resting_states(point.state, u)
+    if states is None and resting:
+        states = [name for name in names if name not in resting]
+    if states is None:
+        return model
+    return model.part(states=states, outputs=None if k else states)
 
 
 def _open_sides(craft: Aircraft, columns: list[str], values: Floats) -> NDArray[np.int64]:

@@ -19,7 +19,7 @@ class Condition:
 
     ``flight_path`` None leaves the climb to what the inputs give; it may be ±90°, and the airspeed may be zero.
     ``bank`` fixed leaves the sideslip free; otherwise ``sideslip`` is fixed and the bank is free.
-    ``inputs`` sets inputs by name before the search; ``wind`` is the velocity of the air north, east, up.
+    ``inputs`` sets inputs by name before the search; ``north`` and ``east`` are the place.
     """
 
     airspeed: float
@@ -29,6 +29,8 @@ class Condition:
     sideslip: float = 0.0
     bank: float | None = None
     inputs: dict[str, float] = field(default_factory=dict)
+    north: float = 0.0
+    east: float = 0.0
 
     @classmethod
     def of(
@@ -41,6 +43,8 @@ class Condition:
         sideslip: Quantity = "0 deg",
         bank: Quantity | None = None,
         inputs: dict[str, float] | None = None,
+        north: Quantity = 0.0,
+        east: Quantity = 0.0,
     ) -> "Condition":
         """Return a condition from quantities: strings with units, or numbers in SI and rad.
 
@@ -63,6 +67,8 @@ class Condition:
             sideslip=in_si(sideslip, "angle", where="sideslip"),
             bank=None if bank is None else in_si(bank, "angle", where="bank"),
             inputs=dict(inputs or {}),
+            north=in_si(north, "length", where="north"),
+            east=in_si(east, "length", where="east"),
         )
 
     @property

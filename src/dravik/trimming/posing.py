@@ -7,6 +7,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.aircraft import Aircraft
+from dravik.contact import contact_states
 from dravik.formula import StateSlot
 from dravik.kernel.chart import AIR_CHART, BODY_CHART
 from dravik.trimming.condition import Condition
@@ -70,7 +71,7 @@ def pose(craft: Aircraft, condition: Condition) -> tuple[Problem, Floats, Floats
     for name, value in condition.inputs.items():
         u[craft.input_index(name)] = value
     z = np.zeros(12 + len(craft.tape.states))
-    z[2], z[8] = condition.altitude, condition.heading
+    z[0], z[1], z[2], z[8] = condition.north, condition.east, condition.altitude, condition.heading
     (_pose_steep if condition.is_steep else _pose_angles)(problem, condition, z, u, craft)
     names = craft.tape.names
     for i, (name, spec) in enumerate(craft.inputs.items()):
@@ -84,10 +85,10 @@ def pose(craft: Aircraft, condition: Condition) -> tuple[Problem, Floats, Floats
                 problem.levers.append(len(problem.names))
             start = spec.low + 0.4 * span if bounded and spec.low >= 0.0 else spec.default
             problem.unknown(name, 1, i, start, 0.5 * span if bounded else 1.0, spec.low, spec.high)
-    limits = craft.limits
+    limits, legs = craft.limits, contact_states(craft.definition.gear)
     for i, slot in enumerate(craft.tape.states):
         z[12 + i] = slot.initial
-        if slot.is_integral:
+        if slot.is_integral or slot.name in legs:
             continue
         low, high = limits.get(slot.name, (-math.inf, math.inf))
         if math.isfinite(high) and not low <= 0.0 <= high:
@@ -144,7 +145,8 @@ def _pose_steep(problem: Problem, condition: Condition, z: Floats, u: Floats, cr
         level * math.sin(condition.heading),
         condition.airspeed * math.sin(path),
     ]
-    wanted = [w + a for w, a in zip(wanted, craft.air_at((0.0, 0.0, condition.altitude), u), strict=True)]
+    air = craft.air_at((condition.north, condition.east, condition.altitude), u)
+    wanted = [w + a for w, a in zip(wanted, air, strict=True)]
     for index, name in enumerate(("u", "v", "w"), 3):
         problem.unknown(name, 0, index, 0.0, max(1.0, condition.airspeed))
         problem.equation(f"{name}_dot", 0, index)

@@ -4,6 +4,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.aircraft import Aircraft
+from dravik.contact import contact_states
 from dravik.errors import DravikError
 from dravik.kernel.chart import BODY_CHART, N_CHART
 from dravik.kernel.equilibrium import newton
@@ -21,7 +22,8 @@ def settle(craft: Aircraft, state: Floats, inputs: Floats) -> Floats:
 
     Integrals, such as a battery's charge, stay too. Raises DravikError when something does not come to rest.
     """
-    slots = [(i, s) for i, s in enumerate(craft.tape.states) if not s.is_integral]
+    legs = contact_states(craft.definition.gear)  # where nothing moves they are still, however bent
+    slots = [(i, s) for i, s in enumerate(craft.tape.states) if not s.is_integral and s.name not in legs]
     found = np.array(state, dtype=float)
     if not slots:
         return found

@@ -54,6 +54,8 @@ def trim(
     sideslip: Quantity = "0 deg",
     bank: Quantity | None = None,
     inputs: dict[str, Quantity] | None = None,
+    north: Quantity = 0.0,
+    east: Quantity = 0.0,
     strict: bool = True,
 ) -> TrimPoint:
     """Return straight, unaccelerated flight at an airspeed, an altitude and a flight-path angle, or hover.
@@ -76,7 +78,7 @@ def trim(
         values[target] = in_si(value, kind, where=f"input {name}")
     condition = Condition.of(
         airspeed=airspeed, altitude=altitude, flight_path=flight_path, heading=heading, sideslip=sideslip,
-        bank=bank, inputs=values,
+        bank=bank, inputs=values, north=north, east=east,
     )  # fmt: skip
     problem, z, u = pose(craft, condition)
     search = _Search(craft, problem, z, u)

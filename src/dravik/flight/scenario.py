@@ -1,0 +1,290 @@
+"""A scenario: one file that says what is flown, from where, in what world, by whom, and what goes wrong."""
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from pathlib import Path
+from typing import Annotated, Any, Literal
+
+from pydantic import Discriminator, Field, Tag
+
+from dravik.aircraft import Aircraft, load, load_law, sample_names, sample_path
+from dravik.aircraft.faults import Fault, Phase
+from dravik.aircraft.schema import Event, FormulaEntry, LawDefinition
+from dravik.definitions import KeyLines, read_definition
+from dravik.effectors import Input
+from dravik.errors import DravikError, nearest
+from dravik.flight.flying import Start, fly
+from dravik.flight.histories import History, parse_history
+from dravik.flight.recording import Recording
+from dravik.flight.starts import on_ground, on_rail
+from dravik.flight.turbulence import Turbulence
+from dravik.quantities import Angle, Duration, Length, Model, Speed
+from dravik.tables.entries import TableEntries, read_tables
+from dravik.trimming import TrimPoint, trim
+from dravik.units import in_si, kind_of_unit
+
+__all__ = ["Scenario", "ScenarioDefinition", "is_scenario", "load_scenario", "scenario_names"]
+
+Quantities = dict[str, str | float]
+
+
+class Trimmed(Model):
+    """A start in trimmed flight."""
+
+    kind: Literal["trimmed"]
+    airspeed: Speed
+    altitude: Length
+    flight_path: Angle | Literal["free"] = 0.0
+    heading: Angle = 0.0
+    sideslip: Angle = 0.0
+    bank: Angle | None = None
+    north: Length = 0.0
+    east: Length = 0.0
+    inputs: Quantities = {}
+
+
+class OnGround(Model):
+    """A start at rest on the gear."""
+
+    kind: Literal["ground"]
+    heading: Angle = 0.0
+    north: Length = 0.0
+    east: Length = 0.0
+    inputs: Quantities = {}
+
+
+class OnRail(Model):
+    """A start on the launch rail, whose lower end is at an altitude."""
+
+    kind: Literal["rail"]
+    elevation: Angle
+    heading: Angle = 0.0
+    altitude: Length = 0.0
+    inputs: Quantities = {}
+
+
+class Given(Model):
+    """A start whose states are given: position north, east, altitude; u, v, w; phi, theta, psi; p, q, r (rad/s)."""
+
+    kind: Literal["states"]
+    position: tuple[Length, Length, Length]
+    velocity: tuple[Speed, Speed, Speed]
+    attitude: tuple[Angle, Angle, Angle] = (0.0, 0.0, 0.0)
+    rates: tuple[float, float, float] = (0.0, 0.0, 0.0)
+    states: dict[str, float] = {}
+    inputs: Quantities = {}
+
+
+def _kind(value: object) -> str | None:
+    kind = value.get("kind") if isinstance(value, dict) else getattr(value, "kind", None)
+    return f"({kind})" if isinstance(kind, str) else None
+
+
+Begin = Annotated[
+    Annotated[Trimmed, Tag("(trimmed)")]
+    | Annotated[OnGround, Tag("(ground)")]
+    | Annotated[OnRail, Tag("(rail)")]
+    | Annotated[Given, Tag("(states)")],
+    Discriminator(_kind),
+]
+
+
+class Gusts(Model):
+    """Turbulence; the fields are those of ``Turbulence``."""
+
+    severity: str = "moderate"
+    model: Literal["dryden", "von_karman"] = "dryden"
+    wind_20ft: Speed | None = None
+    aloft: Speed | None = None
+    follow: bool = True
+
+
+class Record(Model):
+    """What is recorded, all signals unless said, and how often."""
+
+    signals: tuple[str, ...] = ()
+    every: Duration | None = None
+
+
+class ScenarioDefinition(Model):
+    """What may stand in a scenario's file."""
+
+    format: Literal[1]
+    name: str = Field(min_length=1, max_length=80)
+    description: str = ""
+    include: tuple[str, ...] = ()
+    aircraft: str
+    loading: str = ""
+    laws: tuple[str, ...] = ()
+    duration: Duration
+    step: Duration = 0.01
+    seed: int = Field(default=0, ge=0)
+    begins: datetime | None = None
+    start: Begin
+    environment: dict[str, Any] = {}
+    turbulence: Gusts | None = None
+    tables: TableEntries = {}
+    inputs: dict[str, Input] = {}
+    controls: dict[str, str | tuple[str, ...]] = {}
+    formulas: dict[str, FormulaEntry] = {}
+    events: dict[str, Event] = {}
+    faults: dict[str, Fault] = {}
+    phases: tuple[Phase, ...] = ()
+    record: Record = Record()
+
+
+@dataclass(frozen=True)
+class Scenario:
+    """A scenario ready to fly: its definition, and the aircraft with laws, world and plan."""
+
+    definition: ScenarioDefinition
+    craft: Aircraft
+    controls: Mapping[str, History]
+    path: Path
+
+    def start(self) -> TrimPoint | Start:
+        """Return where it starts; raises TrimError or DravikError where that cannot be."""
+        begin, craft = self.definition.start, self.craft
+        if isinstance(begin, Trimmed):
+            return trim(
+                craft, airspeed=begin.airspeed, altitude=begin.altitude, heading=begin.heading, bank=begin.bank,
+                flight_path=None if begin.flight_path == "free" else begin.flight_path, sideslip=begin.sideslip,
+                north=begin.north, east=begin.east, inputs=dict(begin.inputs),
+            )  # fmt: skip
+        inputs = _si(craft, begin.inputs)
+        if isinstance(begin, OnGround):
+            return on_ground(craft, heading=begin.heading, north=begin.north, east=begin.east, inputs=inputs)
+        if isinstance(begin, OnRail):
+            return on_rail(
+                craft, elevation=begin.elevation, heading=begin.heading, altitude=begin.altitude, inputs=inputs
+            )
+        u = craft.default_inputs()
+        for name, value in inputs.items():
+            u[craft.input_index(name)] = value
+        x = craft.state(
+            position=begin.position, velocity=begin.velocity, attitude=begin.attitude, rates=begin.rates,
+            functions=begin.states,
+        )  # fmt: skip
+        return Start(x, u)
+
+    def fly(
+        self, *, save: str | Path | None = None, seed: int | None = None, start: TrimPoint | Start | None = None,
+        progress: Callable[[float], None] | None = None,
+    ) -> Recording:  # fmt: skip
+        """Return the recording of the scenario flown, as ``dravik.fly`` does; ``seed`` stands for its own.
+
+        From another ``start``, such as the end of a recording, it flies on to the scenario's end.
+        """
+        d = self.definition
+        start = start or self.start()
+        flown = start.time if isinstance(start, Start) else 0.0
+        if not flown < d.duration:
+            raise DravikError(f"the scenario ends at {d.duration:g} s", expected="a start before that")
+        every = 1 if d.record.every is None else max(1, round(d.record.every / d.step))
+        return fly(
+            self.craft, start=start, duration=d.duration - flown, controls=self.controls,
+            turbulence=self._turbulence(d.seed if seed is None else seed), dt=d.step,
+            record=list(d.record.signals) or None, record_every=every, save=save, progress=progress,
+            note={"scenario": d.name, "begins": d.begins.isoformat() if d.begins else None},
+        )  # fmt: skip
+
+    def _turbulence(self, seed: int) -> Turbulence | None:
+        gusts = self.definition.turbulence
+        return None if gusts is None else Turbulence(**gusts.model_dump(), seed=seed)
+
+
+def _si(craft: Aircraft, values: Quantities) -> dict[str, float]:
+    """Return inputs by their full name in SI."""
+    found = {}
+    for name, value in values.items():
+        spec = list(craft.inputs.values())[craft.input_index(name)]
+        found[spec.name] = in_si(value, kind_of_unit(spec.unit), where=f"input {name}")
+    return found
+
+
+def is_scenario(path: Path) -> bool:
+    """Whether a file is a scenario: a TOML file that names an aircraft and a start."""
+    try:
+        text = path.read_text(encoding="utf-8")
+    except (OSError, UnicodeDecodeError):
+        return False
+    lines = KeyLines(text, str(path))
+    return path.suffix == ".toml" and lines.has(["aircraft"]) and lines.has(["start"])
+
+
+def scenario_names() -> dict[str, Path]:
+    """Return the scenarios that ship with the samples, by name."""
+    found = (p for name in sample_names() for p in sorted((sample_path(name) / "scenarios").glob("*.toml")))
+    return {p.stem: p for p in found}
+
+
+def load_scenario(path: str | Path) -> Scenario:
+    """Return the scenario in a TOML file, or that of a sample by its name, its aircraft compiled.
+
+    Raises DefinitionError and DravikError for what is wrong, with file, line and key.
+    """
+    source = Path(path)
+    if not source.exists() and str(path) in scenario_names():
+        source = scenario_names()[str(path)]
+    d, lines = read_definition(source, ScenarioDefinition)
+    base = _aircraft_path(d.aircraft, source, lines)
+    craft = load(base, loading=d.loading)
+    for law in d.laws:
+        craft = craft.with_law(*load_law(_law_path(law, source, base)))
+    own = LawDefinition(
+        format=1, name=d.name, inputs=d.inputs, formulas=d.formulas, events=d.events, tables=d.tables, add={}
+    )  # fmt: skip
+    try:
+        if own.inputs or own.formulas or own.events or own.tables:
+            craft = craft.with_law(own, read_tables(d.tables, lines), lines)
+        if d.environment:
+            craft = craft.with_environment(**d.environment)
+        if d.faults or d.phases:
+            craft = craft.with_plan(d.faults, d.phases)
+    except DravikError as error:
+        raise error.at(str(source)) from None
+    if d.record.signals:
+        for name in d.record.signals:
+            craft.signal(name)
+    return Scenario(d, craft, _controls(d.controls, lines), source)
+
+
+def _aircraft_path(name: str, source: Path, lines: KeyLines) -> Path:
+    """Return the aircraft's file or folder: relative to the scenario, or a sample's name."""
+    own = source.parent / name
+    if own.exists():
+        return own
+    if name in sample_names():
+        return sample_path(name)
+    raise DravikError(
+        f"there is no aircraft {name!r}", where=lines.place(["aircraft"]), expected="a path relative to this file",
+        hint=nearest(name, sample_names()),
+    )  # fmt: skip
+
+
+def _law_path(name: str, source: Path, base: Path) -> Path:
+    """Return a law's file: relative to the scenario, or one in the aircraft's folder of laws."""
+    folder = base if base.is_dir() else base.parent
+    own = folder / "laws" / f"{name.removesuffix('.toml')}.toml"
+    return own if own.exists() and not (source.parent / name).exists() else source.parent / name
+
+
+def _controls(entries: Mapping[str, str | Sequence[str]], lines: KeyLines) -> dict[str, History]:
+    """Return the histories of controls; several for one input add up."""
+    found = {}
+    for name, texts in entries.items():
+        try:
+            parts = [parse_history(t) for t in ([texts] if isinstance(texts, str) else texts)]
+        except DravikError as error:
+            raise error.at(lines.place(["controls", name])) from None
+        found[name] = parts[0] if len(parts) == 1 else _sum(name, parts)
+    return found
+
+
+def _sum(name: str, parts: Sequence[History]) -> History:
+    units = {p.unit for p in parts}
+    if len(units) > 1 or any(p.absolute for p in parts):
+        raise DravikError(f"the histories of {name} do not add up", expected="histories of one unit, not from files")
+    corners = tuple(sorted({c for p in parts for c in p.corners}))
+    return History(lambda t: sum(p(t) for p in parts), corners, parts[0].unit, ", ".join(p.text for p in parts))  # type: ignore[arg-type, return-value]
