@@ -114,7 +114,7 @@ class DefinitionTest(FolderTest):
     def test_included_files(self) -> None:
         for old, new, words in (
             ('"aero/aero.toml"', '"aero/areo.toml"', r"aircraft.toml:\d+: include: .*areo.toml: there is no such file"),
-            ('["aero/aero.toml", "mass.toml"]', '"aero/aero.toml"', "is no list of files"),
+            ('["aero/aero.toml", "mass.toml", "gear.toml"]', '"aero/aero.toml"', "is no list of files"),
             (
                 "[formulas]\nlift",
                 "[aero]\nCL = '0'\n[formulas]\nlift",

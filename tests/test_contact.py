@@ -24,7 +24,7 @@ def body(**more: Any) -> Aircraft:
         loading={"mass": 6000.0, "Ixx": 9e3, "Iyy": 2e4, "Izz": 2.6e4},
         reference={"area": 20, "chord": 2, "span": 10, "moment_point": [0, 0, 0]},
         inputs={"brake": {"range": [0, 1]}, "steer": {"kind": "angle", "range": ["-40 deg", "40 deg"]}},
-        **{"gear": gear, **more},
+        **{"gear": gear, **more, "environment": {"ground": 0.0, **more.get("environment", {})}},
     )
 
 

@@ -222,7 +222,7 @@ class FlyTest(unittest.TestCase):
             again = fly(body, start=start, duration=10, dt=dt)
             self.assertAlmostEqual(again.events[0].time, (2 * 20 / 9.80665) ** 0.5, delta=1e-6)
         ground = fly(craft(), start=start, duration=10)
-        self.assertEqual(ground.events[-1].text, "the centre of gravity is below the ground")
+        self.assertEqual(ground.events[-1].text, "the centre of gravity is below sea level")
 
     def test_an_input_beyond_its_range_is_held_and_said(self) -> None:
         run = fly(TARN, start=POINT, duration=3, controls={"pitch_stick": step(2.0, at=1), "throttle": step(0.1, at=2)})

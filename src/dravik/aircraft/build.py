@@ -97,12 +97,12 @@ class _Assembly:
                 hint = nearest(engine.grain, grains)
                 raise DravikError(f"there is no tank {engine.grain!r}", where=place, expected="a grain", hint=hint)
         pieces = powerplant(d.engines, d.propellers, d.drives, d.batteries, d.mixers, tables, grains, self.where)
-        if d.gear:
+        if d.legs:
             sloped = isinstance(d.environment.ground, str)
-            surface = add_ground(pieces, d.gear, self.loading.cg, sloped=sloped)
-            for name, leg in d.gear.items():
+            surface = add_ground(pieces, d.legs, self.loading.cg, sloped=sloped)
+            for name, leg in d.legs.items():
                 add_leg(pieces, name, leg, surface)
-            pieces.guards.append(guard(d.gear, sloped=sloped))
+            pieces.guards.append(guard(d.legs, sloped=sloped))
         return pieces
 
     def _inputs(self) -> dict[str, InputSpec]:

@@ -125,7 +125,7 @@ class Aircraft:
 
     def resting_states(self, x: Floats, u: Floats) -> list[str]:
         """Return the states that do not take part here: those of legs away from the ground."""
-        names = contact_states(self.definition.gear)
+        names = contact_states(self.definition.legs)
         return [] if not names or self.values(x, u, ["near_ground"])["near_ground"] else names
 
     @property

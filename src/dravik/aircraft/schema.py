@@ -239,6 +239,11 @@ class AircraftDefinition(_Document):
     faults: dict[str, Fault] = Field(default={}, exclude=True)
     phases: tuple[Phase, ...] = Field(default=(), exclude=True)
 
+    @property
+    def legs(self) -> dict[str, Leg]:
+        """The gear, where there is ground for it to touch."""
+        return self.gear if self.environment.ground is not None else {}
+
     @model_validator(mode="after")
     def _loading_exists(self) -> "AircraftDefinition":
         if self.default_loading not in self.loadings:

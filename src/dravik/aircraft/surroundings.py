@@ -16,8 +16,8 @@ def ground_and_wind(definition: AircraftDefinition) -> tuple[Pieces, list[str]]:
     """Return the height of the ground, its slope where legs need it, and the wind; and the wind's three formulas."""
     world, out = definition.environment, Pieces()
     keys = ("environment", "ground")
-    out.add("ground_height", world.ground, "m", "height of the ground above sea level", *keys)
-    if definition.gear and isinstance(world.ground, str):
+    out.add("ground_height", world.ground or 0.0, "m", "height of the ground above sea level", *keys)
+    if definition.legs and isinstance(world.ground, str):
         inner = {n: parse(f.formula) for n, f in definition.formulas.items()}
         for axis in ("north", "east"):
             # by differences over a metre
@@ -42,16 +42,18 @@ def _shifted(node: Node, axis: str, by: float, formulas: Mapping[str, Node]) -> 
 
 def touches(definition: AircraftDefinition) -> dict[str, tuple[str, str, tuple[str, ...]]]:
     """Return what ends a run on the ground or the rail: by name the condition, words, and keys of the definition."""
-    crash = definition.crash
-    found: dict[str, tuple[str, str, tuple[str, ...]]] = {
-        "buried": ("altitude < ground_height", "the centre of gravity is below the ground", ("environment", "ground"))
-    }
+    crash, below = definition.crash, "the centre of gravity is below "
+    found: dict[str, tuple[str, str, tuple[str, ...]]] = {}
+    if definition.environment.ground is None:
+        found["buried"] = ("altitude < 0", below + "sea level", ("environment",))
+        return found
+    found["buried"] = ("altitude < ground_height", below + "the ground", ("environment", "ground"))
     for name, position in crash.parts.items():
         x, y, z = lever_arm(position)
-        below = f"down_x*{x} + down_y*{y} + down_z*{z} > altitude - ground_height"
-        found[f"crash_{name}"] = (below, f"crash: {name} touches the ground", ("crash", "parts"))
-    if definition.gear:
-        pressed = " + ".join(f"normal_{n}" for n in definition.gear)
+        lower = f"down_x*{x} + down_y*{y} + down_z*{z} > altitude - ground_height"
+        found[f"crash_{name}"] = (lower, f"crash: {name} touches the ground", ("crash", "parts"))
+    if definition.legs:
+        pressed = " + ".join(f"normal_{n}" for n in definition.legs)
         for key, (text, words) in _limits(crash).items():
             found[f"crash_by_{key}"] = (f"{pressed} > 0 and {text}", f"crash: {words}", ("crash", key))
     return found

@@ -60,8 +60,9 @@ class Environment(Model):
     """The world around. ``earth`` is ``"flat"``, or ``"wgs84"``: the rotating ellipsoid with its own gravity.
 
     ``latitude`` and ``longitude`` are the origin's of north and east; ``geoid`` is the height of the sea level there
-    above the ellipsoid. ``ground`` is the height of the ground above sea level: a formula (m) of the place, such as
-    ``"terrain(north, east)"`` with a gridded table. ``temperature_offset`` is added to the standard temperature.
+    above the ellipsoid. ``ground`` is the height of the ground above sea level: a number or a formula (m) of the place,
+    such as ``"terrain(north, east)"`` with a gridded table; without it there is none to stand on, and heights count
+    from the sea. ``temperature_offset`` is added to the standard temperature.
     """
 
     earth: Literal["flat", "wgs84"] = "flat"
@@ -70,7 +71,7 @@ class Environment(Model):
     latitude: Angle = 0.0
     longitude: Angle = 0.0
     geoid: Length = 0.0
-    ground: Formula = 0.0
+    ground: Formula | None = None
     wind: Wind = Wind()
 
     @model_validator(mode="after")

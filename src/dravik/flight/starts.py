@@ -69,6 +69,8 @@ def on_ground(
 
     if not craft.definition.gear:
         raise DravikError(f"{craft.name} has no gear", expected="[gear.NAME] with its legs")
+    if not craft.definition.legs:
+        raise DravikError("there is no ground to stand on", hint="ground = 0 in [environment], or its height")
     u = craft.default_inputs()
     for name, value in (inputs or {}).items():
         u[craft.input_index(name)] = value

@@ -85,7 +85,7 @@ def pose(craft: Aircraft, condition: Condition) -> tuple[Problem, Floats, Floats
                 problem.levers.append(len(problem.names))
             start = spec.low + 0.4 * span if bounded and spec.low >= 0.0 else spec.default
             problem.unknown(name, 1, i, start, 0.5 * span if bounded else 1.0, spec.low, spec.high)
-    limits, legs = craft.limits, contact_states(craft.definition.gear)
+    limits, legs = craft.limits, contact_states(craft.definition.legs)
     for i, slot in enumerate(craft.tape.states):
         z[12 + i] = slot.initial
         if slot.is_integral or slot.name in legs:

@@ -22,7 +22,7 @@ def settle(craft: Aircraft, state: Floats, inputs: Floats) -> Floats:
 
     Integrals, such as a battery's charge, stay too. Raises DravikError when something does not come to rest.
     """
-    legs = contact_states(craft.definition.gear)  # where nothing moves they are still, however bent
+    legs = contact_states(craft.definition.legs)  # where nothing moves they are still, however bent
     slots = [(i, s) for i, s in enumerate(craft.tape.states) if not s.is_integral and s.name not in legs]
     found = np.array(state, dtype=float)
     if not slots:

@@ -1,0 +1,75 @@
+"""Figures of several runs together: each signal overlaid, and beside it how far the others are from the first."""
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
+
+import matplotlib
+import numpy as np
+from matplotlib.figure import Figure
+
+from dravik.errors import DravikError
+from dravik.report.figures import SOFT, STYLE, new_figure
+from dravik.report.tracks import colours
+
+if TYPE_CHECKING:
+    from numpy.typing import NDArray
+
+    from dravik.flight import Recording
+
+__all__ = ["differences", "figure_runs"]
+
+
+def differences(first: "Recording", other: "Recording", name: str) -> "tuple[NDArray[np.float64], NDArray[np.float64]]":
+    """Return times that both runs have, and the other's signal less the first's (SI) at them."""
+    inside = (first.time >= other.time[0]) & (first.time <= other.time[-1])
+    times = first.time[inside]
+    gap = np.interp(times, other.time, other[name]) - first[name][inside]
+    if first.units.get(name) == "rad" and name in ("psi", "track", "phi", "longitude"):
+        gap = (gap + np.pi) % (2.0 * np.pi) - np.pi
+    return times, gap
+
+
+def figure_runs(
+    runs: "Sequence[Recording]", names: Sequence[str], labels: Sequence[str], *, title: str = ""
+) -> Figure:
+    """Return a row for each signal: all runs on the left, their differences from the first on the right.
+
+    Raises DravikError for less than two runs, or a signal that one of them does not have.
+    """
+    if len(runs) < 2 or not names:
+        raise DravikError(f"{len(runs)} runs, {len(names)} signals", expected="two runs or more, and signals")
+    figure = new_figure(title or "Runs compared")
+    paint = colours(len(runs))
+    with matplotlib.rc_context(STYLE):
+        grid = figure.subplots(len(names), 2, sharex=True, squeeze=False, width_ratios=[1.5, 1.0])
+        for (left, right), name in zip(grid, names, strict=True):
+            for run, label, colour in zip(runs, labels, paint, strict=True):
+                values, unit = run.shown(name)
+                left.plot(run.time, values, color=colour, lw=1.5, label=label)
+            left.set_ylabel(f"{name} [{unit}]" if unit else name)
+            worst = []
+            for run, label, colour in zip(runs[1:], labels[1:], paint[1:], strict=True):
+                times, gap = differences(runs[0], run, name)
+                factor = _factor(runs[0], name)
+                right.plot(times, gap * factor, color=colour, lw=1.3)
+                if len(gap):
+                    i = int(np.argmax(np.abs(gap)))
+                    worst.append(f"{label}: {gap[i] * factor:+.3g} {unit} at {times[i]:.4g} s")
+            right.axhline(0.0, color=SOFT, lw=0.8)
+            right.set_title("; ".join(worst[:2]), fontsize=8.5, color=SOFT, loc="left")
+            for axes in (left, right):
+                axes.margins(x=0.01)
+                axes.ticklabel_format(axis="y", useOffset=False)
+        grid[0][0].legend(loc="best", frameon=False, fontsize=9)
+        grid[0][0].set_title("values", fontsize=10, color=SOFT, loc="left")
+        right_title = grid[0][1].get_title(loc="left")
+        grid[0][1].set_title(f"less {labels[0]};  {right_title}", fontsize=8.5, color=SOFT, loc="left")
+        for axes in grid[-1]:
+            axes.set_xlabel("time [s]")
+    return figure
+
+
+def _factor(run: "Recording", name: str) -> float:
+    from dravik.units import from_si
+
+    return float(from_si(run.units.get(name, ""))[1])
