@@ -11,24 +11,25 @@ from dravik.cli.common import (
     Altitude,
     AsJson,
     Bank,
+    Figure,
     FlightPath,
     Laws,
     Loading,
     Settings,
     Sideslip,
     emit,
-    err,
     get_craft,
     get_point,
-    get_start,
     kernel_notice,
     out,
     show_rows,
 )
+from dravik.cli.flying import fly
 from dravik.cli.mass import mass
+from dravik.cli.pictures import axes, export, plot
 from dravik.cli.tables import tables
 from dravik.cli.thrust import thrust
-from dravik.errors import DravikError, FlightError
+from dravik.errors import DravikError
 from dravik.version import __version__
 
 if TYPE_CHECKING:
@@ -41,8 +42,6 @@ app = typer.Typer(
     add_completion=False, no_args_is_help=True, rich_markup_mode=None, pretty_exceptions_enable=False,
     help="Flight simulation for engineers: check, trim, linearise, judge and fly an aircraft that is given as data.",
 )  # fmt: skip
-
-Figure = Annotated[str, typer.Option("--figure", metavar="FILE", help="write a figure: .png, .svg or .pdf")]
 
 
 def _version(value: bool) -> None:
@@ -326,78 +325,7 @@ def show_handling(title: str, aircraft_class: str, category: str, rows: "list[di
             out.print(f"{r['requirement']}: {r['note']}")
 
 
-@app.command()
-def fly(
-    aircraft: AircraftFile,
-    airspeed: Airspeed = "",
-    altitude: Altitude = "0 m",
-    rail: Annotated[str, typer.Option(metavar="ELEVATION", help="start on the launch rail, such as '85 deg'")] = "",
-    flight_path: FlightPath = "0 deg",
-    set_: Settings = None,
-    loading: Loading = "",
-    law: Laws = None,
-    duration: Annotated[str, typer.Option(help="how long, such as '30 s'")] = "30 s",
-    control: Annotated[
-        list[str] | None,
-        typer.Option(
-            metavar="NAME=HISTORY",
-            help="input or effector: 'elevator=doublet(2 deg, at=1 s, width=2 s)'; also step, 3211, ramp, sine, sweep",
-        ),
-    ] = None,
-    turbulence: Annotated[str, typer.Option(help="light, moderate or severe (MIL-F-8785C, Dryden)")] = "",
-    seed: Annotated[int, typer.Option(help="seed of the turbulence", min=0)] = 0,
-    dt: Annotated[str, typer.Option(help="step of the integrator")] = "0.01 s",
-    record: Annotated[str, typer.Option(help="signals to record, separated by commas (all unless given)")] = "",
-    save: Annotated[str, typer.Option("--out", metavar="FILE", help="recording to write: .csv or .parquet")] = "",
-    figure: Figure = "",
-    signals: Annotated[str, typer.Option(help="signals in the figure, separated by commas")] = "",
-    as_json: AsJson = False,
-) -> None:  # fmt: skip
-    """Fly from a trimmed point, or from the rail, with control histories and laws, and record it."""
-    from dravik.cli.flying import run_flight
-
-    craft = get_craft(aircraft, loading, law)
-    start = get_start(craft, airspeed, altitude, flight_path, rail, set_)
-    try:
-        run = run_flight(
-            craft, start, duration, control or [], dt, record, turbulence=turbulence, seed=seed, quiet=as_json
-        )
-    except FlightError as error:
-        if save and error.recording is not None:
-            error.recording.save(save)  # type: ignore[attr-defined]
-            err.print(f"what was flown before it is in {save}")
-        raise
-    if save:
-        run.save(save)
-    if figure:
-        from dravik.cli.flying import draw
-
-        draw(run, signals, figure, f"{craft.name} ({craft.loading_name})", craft.limits)
-    if as_json:
-        last = {n: float(run[n][-1]) for n in run.names}
-        emit({"aircraft": craft.name, **run.summary(), "recording": save or None, "last": last})
-        return
-    from dravik.cli.flying import show_run
-
-    show_run(run, craft.name, save, figure)
-
-
-@app.command()
-def plot(
-    recording: Annotated[str, typer.Argument(help="recording written by dravik fly --out")],
-    signals: Annotated[str, typer.Option(help="signals, separated by commas")] = "",
-    save: Annotated[
-        str, typer.Option("--out", metavar="FILE", help="figure to write: .png, .svg or .pdf")
-    ] = "plot.png",
-    as_json: AsJson = False,
-) -> None:
-    """Plot signals of a recording in stacked panels, commanded against actual, with events marked."""
-    from dravik.cli.flying import draw
-    from dravik.flight import read_recording
-
-    run = read_recording(recording)
-    names = draw(run, signals, save, f"{run.metadata.get('aircraft', '')}: {recording}", {})
-    if as_json:
-        emit({"figure": save, "signals": names})
-    else:
-        out.print(f"{save}: {', '.join(names)}")
+app.command()(fly)
+app.command()(plot)
+app.command()(export)
+app.command()(axes)

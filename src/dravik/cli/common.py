@@ -41,6 +41,7 @@ Altitude = Annotated[str, typer.Option(help="altitude, such as '300 m' or '1000 
 FlightPath = Annotated[str, typer.Option(help="angle of climb, such as '3 deg', or free (with --set throttle=1)")]
 Bank = Annotated[str, typer.Option(help="bank angle to hold (the sideslip is then free)")]
 Sideslip = Annotated[str, typer.Option(help="sideslip to hold")]
+Figure = Annotated[str, typer.Option("--figure", metavar="FILE", help="write a figure: .png, .svg or .pdf")]
 Settings = Annotated[
     list[str] | None,
     typer.Option("--set", metavar="INPUT=VALUE", help="input held at a value, such as 'flap_lever=20 deg'"),

@@ -1,54 +1,160 @@
-"""Flights from the command line: histories from text, a progress bar, a summary, a figure."""
+"""Flights from the command line: a scenario, or an aircraft with histories from text; progress, a summary, a figure."""
 
-from collections.abc import Mapping, Sequence
-from typing import TYPE_CHECKING
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
 
 import numpy as np
+import typer
 from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
 
-from dravik.cli.common import err, kernel_notice, out, show_rows
-from dravik.errors import DravikError
-from dravik.flight import Recording, Turbulence, fly, parse_history
+from dravik.cli.common import (
+    Airspeed,
+    Altitude,
+    AsJson,
+    Figure,
+    FlightPath,
+    Laws,
+    Loading,
+    Settings,
+    emit,
+    err,
+    get_craft,
+    get_start,
+    kernel_notice,
+    out,
+    show_rows,
+)
+from dravik.errors import DravikError, FlightError
 from dravik.units import from_si
 
 if TYPE_CHECKING:
     from dravik.aircraft import Aircraft
-    from dravik.flight import Start
-    from dravik.trimming import TrimPoint
+    from dravik.flight import Event, History, Recording, Start
 
-__all__ = ["draw", "run_flight", "show_run"]
+__all__ = ["draw", "fly", "show_run", "told"]
 
 USUAL = ("airspeed", "altitude", "alpha", "theta", "q", "phi", "elevator", "nz")
 
 
-def run_flight(
-    craft: "Aircraft", start: "TrimPoint | Start", duration: str, controls: Sequence[str], dt: str, record: str, *,
-    turbulence: str = "", seed: int = 0, quiet: bool = False,
-) -> Recording:  # fmt: skip
-    """Fly with a progress bar on standard error."""
-    histories = {}
+def fly(
+    aircraft: Annotated[
+        str,
+        typer.Argument(
+            metavar="SCENARIO|AIRCRAFT", help="scenario file, or the name of one such as fire_run; or an aircraft"
+        ),
+    ],
+    airspeed: Airspeed = "",
+    altitude: Altitude = "0 m",
+    rail: Annotated[str, typer.Option(metavar="ELEVATION", help="start on the launch rail, such as '85 deg'")] = "",
+    flight_path: FlightPath = "0 deg",
+    set_: Settings = None,
+    loading: Loading = "",
+    law: Laws = None,
+    duration: Annotated[str, typer.Option(help="how long, such as '30 s'")] = "30 s",
+    control: Annotated[
+        list[str] | None,
+        typer.Option(
+            metavar="NAME=HISTORY",
+            help="input or effector: 'elevator=doublet(2 deg, at=1 s, width=2 s)'; also step, pulse, 3211, ramp, gust, "
+            "sine, sweep",
+        ),
+    ] = None,
+    turbulence: Annotated[str, typer.Option(help="light, moderate or severe (MIL-F-8785C, Dryden)")] = "",
+    seed: Annotated[int | None, typer.Option(help="seed of the turbulence", min=0)] = None,
+    dt: Annotated[str, typer.Option(help="step of the integrator")] = "0.01 s",
+    record: Annotated[str, typer.Option(help="signals to record, separated by commas (all unless given)")] = "",
+    resume: Annotated[
+        str, typer.Option(metavar="RECORDING", help="fly on from where a recording of the same flight ends")
+    ] = "",
+    save: Annotated[
+        str, typer.Option("--out", metavar="FILE", help="recording to write while flying: .csv or .parquet")
+    ] = "",
+    figure: Figure = "",
+    signals: Annotated[str, typer.Option(help="signals in the figure, separated by commas")] = "",
+    as_json: AsJson = False,
+) -> None:  # fmt: skip
+    """Fly a scenario; or an aircraft from a trimmed point or its rail, with control histories and laws. Record it."""
+    from dravik.flight import is_scenario, load_scenario, scenario_names
+
+    path = Path(aircraft)
+    if is_scenario(path) or (not path.exists() and aircraft in scenario_names()):
+        refused = {
+            "--airspeed": airspeed, "--rail": rail, "--set": set_, "--loading": loading, "--law": law,
+            "--control": control, "--turbulence": turbulence, "--record": record,
+        }  # fmt: skip
+        for option, given in refused.items():
+            if given:
+                raise DravikError(f"{option} beside a scenario", where=aircraft, hint="write it into the scenario")
+        with kernel_notice():
+            scenario = load_scenario(aircraft)
+        craft, title = scenario.craft, f"{scenario.definition.name} ({scenario.craft.name})"
+
+        def flown(progress: Callable[[float], None]) -> "Recording":
+            start = _resumed(craft, resume) if resume else scenario.start()
+            return scenario.fly(save=save or None, seed=seed, start=start, progress=progress)
+    else:
+        craft = get_craft(aircraft, loading, law)
+        title = f"{craft.name} ({craft.loading_name})"
+
+        def flown(progress: Callable[[float], None]) -> "Recording":
+            from dravik import flight
+
+            start = _resumed(craft, resume) if resume else get_start(craft, airspeed, altitude, flight_path, rail, set_)
+            gusts = flight.Turbulence(turbulence, seed=seed or 0) if turbulence else None
+            names = [n.strip() for n in record.split(",") if n.strip()] or None
+            return flight.fly(
+                craft, start=start, duration=duration, controls=_histories(control or []), dt=dt, record=names,
+                turbulence=gusts, save=save or None, progress=progress,
+            )  # fmt: skip
+
+    try:
+        with _progress(quiet=as_json) as progress, kernel_notice():
+            run = flown(progress)
+    except FlightError:
+        if save:
+            err.print(f"what was flown before it is in {save}")
+        raise
+    if figure:
+        draw(run, signals, figure, title, craft.limits)
+    if as_json:
+        last = {n: float(run[n][-1]) for n in run.names}
+        emit({"aircraft": craft.name, **run.summary(), "recording": save or None, "last": last})
+        return
+    show_run(run, title, save, figure)
+
+
+def _resumed(craft: "Aircraft", path: str) -> "Start":
+    from dravik.flight import read_recording
+    from dravik.flight import resume as fly_on
+
+    return fly_on(craft, read_recording(path))
+
+
+def _histories(controls: Sequence[str]) -> "dict[str, History]":
+    """Return ``--control`` options as histories by input."""
+    from dravik.flight import parse_history
+
+    histories: dict[str, History] = {}
     for text in controls:
         name, equals, history = text.partition("=")
         if not equals:
             raise DravikError(f"--control {text!r}", expected="NAME=HISTORY, such as 'elevator=step(1 deg, at=1 s)'")
         histories[name.strip()] = parse_history(history)
-    names = [n.strip() for n in record.split(",") if n.strip()] or None
-    columns = (
-        TextColumn("flying"),
-        BarColumn(),
-        TextColumn("{task.percentage:>3.0f} %"),
-        TimeRemainingColumn(),
-    )
-    with Progress(*columns, console=err, transient=True, disable=quiet or not err.is_terminal) as bar, kernel_notice():
+    return histories
+
+
+@contextmanager
+def _progress(*, quiet: bool) -> Iterator[Callable[[float], None]]:
+    """Show a bar on standard error; the value is told the share flown."""
+    columns = (TextColumn("flying"), BarColumn(), TextColumn("{task.percentage:>3.0f} %"), TimeRemainingColumn())
+    with Progress(*columns, console=err, transient=True, disable=quiet or not err.is_terminal) as bar:
         task = bar.add_task("flying", total=1.0)
-        return fly(
-            craft, start=start, duration=duration, controls=histories, dt=dt, record=names,
-            turbulence=Turbulence(turbulence, seed=seed) if turbulence else None,
-            progress=lambda share: bar.update(task, completed=share),
-        )  # fmt: skip
+        yield lambda share: bar.update(task, completed=share)
 
 
-def draw(run: Recording, signals: str, path: str, title: str, limits: Mapping[str, tuple[float, float]]) -> list[str]:
+def draw(run: "Recording", signals: str, path: str, title: str, limits: Mapping[str, tuple[float, float]]) -> list[str]:
     """Draw the named signals, or the usual ones; return their names."""
     from dravik.report import figure_histories, save_figure
 
@@ -58,7 +164,7 @@ def draw(run: Recording, signals: str, path: str, title: str, limits: Mapping[st
     return names
 
 
-def show_run(run: Recording, title: str, save: str, figure: str) -> None:
+def show_run(run: "Recording", title: str, save: str, figure: str) -> None:
     """Print what happened: ends and extremes of the usual signals, events, tables left."""
     rows = []
     for name in [n for n in USUAL if n in run.names] or run.names[1:9]:
@@ -70,11 +176,29 @@ def show_run(run: Recording, title: str, save: str, figure: str) -> None:
     wall = run.metadata.get("wall_time_s")
     if wall:
         out.print(f"{time / wall:.0f} times real time")
-    for event in run.events[:20]:
+    shown = told(run.events)
+    for event in shown:
         out.print(f"[yellow]{event.time:8.3f} s  {event.text}[/yellow]")
-    if len(run.events) > 20:
-        out.print(f"[yellow]... and {len(run.events) - 20} more events[/yellow]")
+    if len(shown) < len(run.events):
+        out.print(f"[yellow]... and {len(run.events) - len(shown)} more events[/yellow]")
+    left: dict[str, list[tuple[str, int, float, float]]] = {}
     for table, axis, steps, low, high in run.outside:
-        out.print(f"[yellow]{axis} was outside table {table} in {steps} steps: {low:.4g} to {high:.4g} (SI)[/yellow]")
+        left.setdefault(axis, []).append((table, steps, low, high))
+    for axis, visits in left.items():
+        tables = list(dict.fromkeys(v[0] for v in visits))
+        names = ", ".join(tables[:3]) + (f" and {len(tables) - 3} more" if len(tables) > 3 else "")
+        steps, low, high = max(v[1] for v in visits), min(v[2] for v in visits), max(v[3] for v in visits)
+        out.print(f"[yellow]{axis} was outside table {names} in {steps} steps: {low:.4g} to {high:.4g} (SI)[/yellow]")
     for path in filter(None, (save, figure)):
         out.print(f"written: {path}")
+
+
+def told(events: "Sequence[Event]", most: int = 24) -> "list[Event]":
+    """Return the events to print: all, or of a great many the first of each kind, phases and faults first of all."""
+    if len(events) <= most:
+        return list(events)
+    firsts = {e.text: e for e in reversed(events)}
+    weighty = [e for e in firsts.values() if e.text.startswith(("phase:", "fault:", "crash"))]
+    others = [e for e in firsts.values() if e not in weighty]
+    kept = [*weighty[:most], *others[: max(0, most - len(weighty))]]
+    return sorted(kept, key=lambda e: e.time)

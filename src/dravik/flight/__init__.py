@@ -19,6 +19,7 @@ from dravik.flight.recording import Event, Recording, read_recording
 from dravik.flight.scenario import Scenario, is_scenario, load_scenario, scenario_names
 from dravik.flight.session import Session, SessionState
 from dravik.flight.starts import on_ground, on_rail, resume
+from dravik.flight.tracks import write_track
 from dravik.flight.turbulence import Turbulence
 
 __all__ = [
@@ -53,4 +54,5 @@ __all__ = [
     "sine",
     "step",
     "sweep",
+    "write_track",
 ]

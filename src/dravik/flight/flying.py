@@ -297,13 +297,15 @@ class _Flight:
         }
         whole = definition.model_dump_json() + repr(sorted(definition.add.items()))
         whole += repr(planned) if definition.faults or definition.phases else ""
-        turbulence = self.schedule.turbulence
+        turbulence, world = self.schedule.turbulence, definition.environment
         return {
             "dravik": __version__,
             **self.note,
             "aircraft": craft.name,
             "file": craft.path.name if craft.path else "",
             "loading": craft.loading_name,
+            "earth": world.earth,
+            "origin_deg": [math.degrees(a) for a in (world.latitude, world.longitude)],
             "definition_sha256": hashlib.sha256(whole.encode()).hexdigest(),
             "tables_sha256": hashlib.sha256(craft.tape.values.tobytes()).hexdigest(),
             "step_s": self.dt,

@@ -60,7 +60,7 @@ def write_animation(
             if target.suffix == ".gif":
                 moving.save(target, writer=PillowWriter(fps=round(rate)), dpi=80)
             else:
-                text = moving.to_jshtml(fps=rate, embed_frames=True, default_mode="loop")
+                text = moving.to_jshtml(fps=round(rate), embed_frames=True, default_mode="loop")
                 head = f"<!doctype html><html lang='en'><meta charset='utf-8'><title>{title}</title><body>"
                 target.write_text(f"{head}{text}</body></html>", encoding="utf-8")
         except OSError as error:
@@ -83,6 +83,9 @@ def _painter(figure: "Figure", run: "Recording") -> Callable[[float], list[Any]]
         grid = figure.add_gridspec(2, 2, width_ratios=[1.15, 1.0])
         room = cast("Axes3D", figure.add_subplot(grid[:, 0], projection="3d"))
         plan, profile = figure.add_subplot(grid[0, 1]), figure.add_subplot(grid[1, 1])
+    figure.draw_without_rendering()
+    # where things stand is found once: for each picture anew it costs more than the drawing
+    figure.set_layout_engine("none")
     turning = {n: np.unwrap(run[n]) for n in ("phi", "psi")}
 
     def value(name: str, t: float) -> float:
@@ -123,7 +126,8 @@ def _text(room: "Axes3D", run: "Recording", t: float, value: Callable[[str, floa
         unit, k, _ = from_si(run.units.get(name, ""))
         shown = value(name, t) * k
         lines.append(f"{name:<10}{shown % 360.0 if name == 'psi' else shown:9.1f} {unit}")
-    room.text2D(0.0, 0.98, "\n".join(lines), transform=room.transAxes, va="top", family="DejaVu Sans Mono", fontsize=8.5)
+    mono = {"family": "DejaVu Sans Mono", "fontsize": 8.5, "va": "top"}
+    room.text2D(0.0, 0.98, "\n".join(lines), transform=room.transAxes, **mono)
     now = [e for e in run.events if e.time <= t and e.text.startswith(("phase:", "fault:", "crash"))]
     if now:
         bad = now[-1].text.startswith(("fault", "crash"))

@@ -66,7 +66,7 @@ def _panel(
             if rows is after:
                 axes.text(*(float(v) for v in to_view(tip * 1.14)), letter, color=colour, fontsize=10, ha="center")
     if names:
-        for tip, name in (((1.35, 0, 0), "north"), ((0, 1.35, 0), "east"), ((0, 0, 1.2), "down")):
+        for tip, name in (((1.35, 0, 0), "north"), ((0, 1.35, 0), "east"), ((0.0, 0.0, 1.42), "down")):
             axes.text(*(float(v) for v in to_view(np.array(tip))), name, color=SOFT, fontsize=8, ha="center")
     axes.set(xlim=(-1, 1), ylim=(-1, 1), zlim=(-1, 1), xticks=[], yticks=[], zticks=[])
     axes.set_box_aspect((1, 1, 1), zoom=1.25)

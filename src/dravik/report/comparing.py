@@ -29,9 +29,7 @@ def differences(first: "Recording", other: "Recording", name: str) -> "tuple[NDA
     return times, gap
 
 
-def figure_runs(
-    runs: "Sequence[Recording]", names: Sequence[str], labels: Sequence[str], *, title: str = ""
-) -> Figure:
+def figure_runs(runs: "Sequence[Recording]", names: Sequence[str], labels: Sequence[str], *, title: str = "") -> Figure:
     """Return a row for each signal: all runs on the left, their differences from the first on the right.
 
     Raises DravikError for less than two runs, or a signal that one of them does not have.

@@ -3,6 +3,7 @@
 import math
 from collections.abc import Mapping, Sequence
 from pathlib import Path
+from textwrap import wrap
 from typing import TYPE_CHECKING, Any
 
 import matplotlib
@@ -16,14 +17,15 @@ from dravik.units import from_si
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
-    from dravik.flight import LinearProof, Recording
+    from dravik.flight import Event, LinearProof, Recording
     from dravik.linear import Mode, Modes
 
-__all__ = ["figure_histories", "figure_overlay", "figure_poles", "new_figure", "save_figure"]
+__all__ = ["figure_histories", "figure_overlay", "figure_poles", "marked_events", "new_figure", "save_figure"]
 
 INK, SOFT, GRID = "#1d2b33", "#6b7b84", "#dfe5e8"
 ACTUAL, COMMANDED, THIRD = "#0b6e8f", "#d1662c", "#7a4fa3"
 SIZE = (12.8, 8.0)
+MOST_WORDS = 6  # events named in a panel; more are numbered, and named below
 CLEAR = 0.15  # of a panel's reach: closer to the origin, a root is named in the next panel
 STYLE: Any = {
     "font.family": "DejaVu Sans",
@@ -93,7 +95,19 @@ def figure_histories(
             last = [a for a in places if a in list(grid[:, j])][-1]
             last.set_xlabel("time [s]")
             last.tick_params(labelbottom=True)
+        if len(run.events) > MOST_WORDS:
+            words = "   ".join(
+                f"{i} {e.text.removeprefix('phase: ')}" for i, e in enumerate(marked_events(run), start=1)
+            )
+            figure.supxlabel("\n".join(wrap(words, 190)), fontsize=8, color=THIRD, x=0.01, ha="left")
     return figure
+
+
+def marked_events(run: "Recording", most: int = 14) -> "list[Event]":
+    """Return the events worth a number in a figure: phases and faults where there are any, else the first ones."""
+    chosen = [e for e in run.events if e.text.startswith(("phase:", "fault:", "crash"))]
+    found = chosen or [e for e in run.events if "stop" not in e.text]
+    return found[:most]
 
 
 def _history_panel(axes: "Axes", run: "Recording", name: str, limits: tuple[float, float] | None) -> None:
@@ -115,7 +129,9 @@ def _history_panel(axes: "Axes", run: "Recording", name: str, limits: tuple[floa
             low, high = axes.get_ylim()
             axes.set_ylim(min(low, limit * factor - 0.1 * half), max(high, limit * factor + 0.1 * half))
     last, step = -math.inf, 0
-    for event in run.events:
+    many = len(run.events) > MOST_WORDS
+    events = marked_events(run) if many else run.events
+    for number, event in enumerate(events, start=1):
         axes.axvline(event.time, color=THIRD, lw=0.9, ls="-.")
         # words that would run into one another stand below each other; those near the end stand to the left
         step = step + 1 if event.time - last < 0.25 * float(run.time[-1]) else 0
@@ -123,7 +139,7 @@ def _history_panel(axes: "Axes", run: "Recording", name: str, limits: tuple[floa
         late = event.time > 0.85 * float(run.time[-1])
         if axes.get_subplotspec() is not None and axes.get_subplotspec().is_first_row():  # type: ignore[union-attr]
             axes.annotate(
-                event.text, (event.time, 1.0), xycoords=("data", "axes fraction"),
+                str(number) if many else event.text, (event.time, 1.0), xycoords=("data", "axes fraction"),
                 xytext=(-4 if late else 4, -4 - 11 * (step % 4)), textcoords="offset points", color=THIRD, fontsize=8,
                 va="top", ha="right" if late else "left",
             )  # fmt: skip

@@ -9,7 +9,7 @@ import numpy as np
 from matplotlib.figure import Figure
 
 from dravik.errors import DravikError
-from dravik.report.figures import ACTUAL, COMMANDED, INK, SOFT, STYLE, THIRD, new_figure
+from dravik.report.figures import ACTUAL, COMMANDED, INK, SOFT, STYLE, THIRD, marked_events, new_figure
 from dravik.report.wire import attitude_matrix, draw_wire, level_room, to_view
 
 if TYPE_CHECKING:
@@ -17,11 +17,11 @@ if TYPE_CHECKING:
     from mpl_toolkits.mplot3d import Axes3D
     from numpy.typing import NDArray
 
-    from dravik.flight import Event, Recording
+    from dravik.flight import Recording
 
     Floats = NDArray[np.float64]
 
-__all__ = ["figure_plan", "figure_track", "marked_events"]
+__all__ = ["figure_plan", "figure_track"]
 
 NEEDED = ("north", "east", "altitude")
 GROUND = "#8a7a5c"
@@ -33,13 +33,6 @@ def _check(run: "Recording", names: Sequence[str]) -> None:
         raise DravikError(
             f"the recording has no {', '.join(missing) or 'rows'}", hint="record it, or all signals, when flying"
         )
-
-
-def marked_events(run: "Recording", most: int = 14) -> "list[Event]":
-    """Return the events worth a number in a figure: phases and faults where there are any, else the first ones."""
-    chosen = [e for e in run.events if e.text.startswith(("phase:", "fault:", "crash"))]
-    found = chosen or [e for e in run.events if "stop" not in e.text]
-    return found[:most]
 
 
 def _at(run: "Recording", time: float, name: str) -> float:
@@ -93,16 +86,19 @@ def _headings(axes: "Axes", run: "Recording", k: float) -> None:
 
 def _numbers(above: "Axes", below: "Axes", run: "Recording", along: "Floats", k: float) -> None:
     """Number the events in both panels and name them beside."""
-    events = marked_events(run)
-    lines = []
-    for i, event in enumerate(events, start=1):
+    lines, last = [], (math.inf, math.inf)
+    for i, event in enumerate(marked_events(run), start=1):
         colour = COMMANDED if event.text.startswith(("fault", "crash")) else THIRD
         spots = (
             (above, _at(run, event.time, "east") * k, _at(run, event.time, "north") * k),
             (below, float(np.interp(event.time, run.time, along)), _at(run, event.time, "altitude")),
         )
+        near = math.dist(last, spots[0][1:]) < 0.012 * (float(np.ptp(run["east"])) + float(np.ptp(run["north"]))) * k
+        last = spots[0][1:]
         for axes, x, y in spots:
             axes.plot(x, y, marker="o", ms=4.5, color=colour, ls="")
+            if near:
+                continue  # its number would hide the one before; the list names it
             # numbers near each other stand above and below by turns
             axes.annotate(
                 str(i), (x, y), xytext=(0, 7 if i % 2 else -16), textcoords="offset points", color=colour, fontsize=8.5,
@@ -147,7 +143,7 @@ def figure_track(run: "Recording", *, title: str = "", aircraft: int = 14) -> Fi
             spot = np.array([[_at(run, event.time, n) for n in NEEDED]]) * np.array([1.0, 1.0, -1.0])
             bad = event.text.startswith(("fault", "crash"))
             axes.plot(*to_view(spot), marker="o", ms=4.5, color=COMMANDED if bad else THIRD, ls="")
-        axes.set_box_aspect((shape[1], shape[0], shape[2]), zoom=1.22)
+        axes.set_box_aspect((shape[1], shape[0], shape[2]), zoom=1.3)
         axes.set_xlabel("east [m]", labelpad=10)
         axes.set_ylabel("north [m]", labelpad=10)
         axes.set_zlabel("altitude [m]")
@@ -162,5 +158,3 @@ def colours(count: int) -> list[Any]:
     """Return colours that tell runs apart."""
     fixed = [ACTUAL, COMMANDED, THIRD, INK, "#3d8b5f", "#b3477f"]
     return [fixed[i % len(fixed)] for i in range(count)]
-
-

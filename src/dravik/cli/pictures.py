@@ -1,0 +1,133 @@
+"""Pictures of recordings, tracks for other viewers, and the figure of axes, from the command line."""
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from dravik.cli.common import AsJson, emit, err, out
+from dravik.cli.flying import USUAL, draw
+from dravik.errors import DravikError
+
+if TYPE_CHECKING:
+    from dravik.flight import Recording
+
+__all__ = ["axes", "export", "plot"]
+
+VIEWS = ("signals", "plan", "track", "book", "moving")
+
+
+def plot(
+    recordings: Annotated[list[str], typer.Argument(metavar="RECORDING...", help="written by dravik fly --out")],
+    signals: Annotated[str, typer.Option(help="signals, separated by commas")] = "",
+    view: Annotated[
+        str,
+        typer.Option(
+            help="signals; plan (from above, with the profile); track (in space, with the attitude); book (all of it, "
+            ".pdf or .html); moving (an animation, .gif or .html)"
+        ),
+    ] = "signals",
+    save: Annotated[str, typer.Option("--out", metavar="FILE", help="file to write, by its ending")] = "plot.png",
+    seconds: Annotated[float, typer.Option(help="length of an animation", min=1.0, max=60.0)] = 8.0,
+    as_json: AsJson = False,
+) -> None:
+    """Draw a recording: signals, commanded against actual, with events; its track; or several recordings compared."""
+    from dravik.flight import read_recording
+
+    if view not in VIEWS:
+        raise DravikError(f"--view {view!r}", expected=", ".join(VIEWS))
+    runs = [read_recording(path) for path in recordings]
+    title = f"{runs[0].metadata.get('scenario') or runs[0].metadata.get('aircraft', '')}: {recordings[0]}"
+    if len(runs) > 1:
+        if view != "signals":
+            raise DravikError(f"--view {view} of {len(runs)} recordings", expected="one, or --view signals")
+        names = _compare(runs, recordings, signals, save)
+    elif view == "signals":
+        names = draw(runs[0], signals, save, title, {})
+    else:
+        names = _draw_view(runs[0], view, save, title, seconds)
+    if as_json:
+        emit({"figure": save, "view": view, "signals": names})
+    else:
+        out.print(f"{save}: {', '.join(names) or view}")
+
+
+def _compare(runs: "list[Recording]", paths: list[str], signals: str, save: str) -> list[str]:
+    """Overlay recordings with their differences; return the signals shown."""
+    from dravik.report import figure_runs, save_figure
+
+    names = [n.strip() for n in signals.split(",") if n.strip()]
+    names = names or [n for n in USUAL if all(n in run.names for run in runs)][:5]
+    labels = [Path(p).stem for p in paths]
+    save_figure(figure_runs(runs, names, labels, title=" and ".join(labels[:4])), save)
+    return names
+
+
+def _draw_view(run: "Recording", view: str, save: str, title: str, seconds: float) -> list[str]:
+    from rich.progress import Progress
+
+    from dravik.report import figure_plan, figure_track, save_figure, write_animation, write_book
+
+    if view == "book":
+        write_book(run, save, title=title)
+    elif view == "moving":
+        with Progress(console=err, transient=True, disable=not err.is_terminal) as bar:
+            task = bar.add_task("drawing", total=1.0)
+            write_animation(
+                run, save, seconds=seconds, title=title, progress=lambda share: bar.update(task, completed=share)
+            )
+    else:
+        save_figure((figure_plan if view == "plan" else figure_track)(run, title=title), save)
+    return []
+
+
+def export(
+    recording: Annotated[str, typer.Argument(help="written by dravik fly --out")],
+    save: Annotated[str, typer.Option("--out", metavar="FILE", help=".gpx, .kml, .geojson, .csv or .parquet")],
+    rate: Annotated[str, typer.Option(help="points a second, such as '1 Hz'")] = "1 Hz",
+    begins: Annotated[str, typer.Option(metavar="TIME", help="when it begins, ISO 8601, UTC unless said")] = "",
+    as_json: AsJson = False,
+) -> None:
+    """Write a recording's track for maps and viewers, or its signals at a fixed rate."""
+    from datetime import datetime
+
+    from dravik.flight import read_recording, write_track
+
+    run = read_recording(recording)
+    if Path(save).suffix in (".csv", ".parquet"):
+        run = run.resampled(rate)
+        run.save(save)
+        count = len(run.time)
+    else:
+        try:
+            begin = datetime.fromisoformat(begins) if begins else None
+        except ValueError:
+            raise DravikError(f"--begins {begins!r}", expected="such as 2031-08-14T14:05:00Z") from None
+        write_track(run, save, rate=rate, begins=begin)
+        count = len(run.resampled(rate).time)
+    if as_json:
+        emit({"written": save, "points": count})
+    else:
+        out.print(f"{save}: {count} points at {rate}")
+
+
+def axes(
+    yaw: Annotated[str, typer.Option(help="such as '30 deg'")] = "30 deg",
+    pitch: Annotated[str, typer.Option(help="such as '20 deg'")] = "20 deg",
+    roll: Annotated[str, typer.Option(help="such as '40 deg'")] = "40 deg",
+    alpha: Annotated[str, typer.Option(help="angle of attack")] = "10 deg",
+    beta: Annotated[str, typer.Option(help="sideslip")] = "10 deg",
+    save: Annotated[
+        str, typer.Option("--out", metavar="FILE", help="figure to write: .png, .svg or .pdf")
+    ] = "axes.png",
+) -> None:
+    """Draw how local axes become body, stability and wind axes, step by step, and say where angles fail."""
+    from dravik.report import figure_axes, save_figure
+    from dravik.units import in_si
+
+    angles = {"roll": roll, "pitch": pitch, "yaw": yaw, "alpha": alpha, "beta": beta}
+    phi, theta, psi, a, b = (in_si(text, "angle", where=f"--{name}") for name, text in angles.items())
+    if abs(theta) > 1.5707963267948966 + 1e-12:
+        raise DravikError(f"--pitch {pitch!r}", expected="between -90 deg and 90 deg")
+    save_figure(figure_axes(phi, theta, psi, alpha=a, beta=b), save)
+    out.print(f"{save}: yaw {yaw}, pitch {pitch}, roll {roll}")

@@ -1,0 +1,125 @@
+"""A run as a book of figures: many pages in one PDF, or one HTML page that holds all of it."""
+
+import tempfile
+from collections.abc import Mapping
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import matplotlib
+from matplotlib.figure import Figure
+
+from dravik.errors import DravikError
+from dravik.report.figures import INK, SOFT, STYLE, figure_histories, new_figure, save_figure
+from dravik.report.page import Block, write_page
+from dravik.report.tracks import figure_plan, figure_track
+from dravik.units import from_si
+
+if TYPE_CHECKING:
+    from dravik.flight import Recording
+
+__all__ = ["run_figures", "write_book"]
+
+GROUPS: tuple[tuple[str, tuple[str, ...]], ...] = (
+    ("Flight path", ("airspeed", "altitude", "climb_rate", "flight_path", "track", "ground_speed", "height", "mass")),
+    ("Attitude and angles to the air", ("phi", "theta", "psi", "alpha", "beta", "p", "q", "r")),
+    ("Loads and air", ("nx", "ny", "nz", "mach", "dynamic_pressure", "air_north", "air_east", "air_up")),
+)
+
+
+def run_figures(run: "Recording", limits: Mapping[str, tuple[float, float]] | None = None) -> dict[str, Figure]:
+    """Return the figures that a run can give, by heading."""
+    found: dict[str, Figure] = {}
+    if all(n in run.names for n in ("north", "east", "altitude")):
+        found["Plan view and profile"] = figure_plan(run)
+        if all(n in run.names for n in ("phi", "theta", "psi")):
+            found["Track in space"] = figure_track(run)
+    for heading, names in GROUPS:
+        known = [n for n in names if n in run.names]
+        if known:
+            found[heading] = figure_histories(run, known, title=heading, limits=limits)
+    moved = [n for n in run.names if f"{n}_command" in run.names][:8]
+    if moved:
+        found["Controls, commanded and actual"] = figure_histories(
+            run, moved, title="Controls, commanded and actual", limits=limits
+        )
+    return found
+
+
+def _rows(run: "Recording") -> list[tuple[object, ...]]:
+    names = [n for _, group in GROUPS for n in group if n in run.names]
+    rows: list[tuple[object, ...]] = []
+    for name in names:
+        unit, k, _ = from_si(run.units[name])
+        values = run[name] * k
+        rows.append((name, *(float(v) for v in (values[0], values.min(), values.max(), values[-1])), unit))
+    return rows
+
+
+def _facts(run: "Recording") -> list[str]:
+    data = run.metadata
+    facts = [f"{run.time[-1] - run.time[0]:.6g} s flown from {run.time[0]:g} s, {len(run.values)} rows"]
+    for key, words in (("aircraft", "aircraft"), ("loading", "loading"), ("step_s", "step, s"), ("dravik", "Dravik")):
+        if data.get(key) is not None:
+            facts.append(f"{words}: {data[key]}")
+    if isinstance(data.get("turbulence"), dict):
+        facts.append(f"turbulence: {data['turbulence']['severity']}, seed {data['turbulence']['seed']}")
+    if data.get("definition_sha256"):
+        facts.append(f"definition: {str(data['definition_sha256'])[:16]}")
+    if data.get("complete") is False:
+        facts.append("the run did not come to its end")
+    return facts
+
+
+def write_book(
+    run: "Recording", path: str | Path, *, title: str, limits: Mapping[str, tuple[float, float]] | None = None
+) -> Path:
+    """Write all figures of a run with its events as ``.pdf`` or ``.html``.
+
+    Raises DravikError for another ending, an empty recording, or a file that cannot be written.
+    """
+    target = Path(path)
+    if target.suffix not in (".pdf", ".html"):
+        raise DravikError(f"a book as {target.name!r}", expected="a name that ends in .pdf or .html")
+    if len(run.time) < 2:
+        raise DravikError("the recording has no rows to show")
+    figures = run_figures(run, limits)
+    return _pdf(run, figures, target, title) if target.suffix == ".pdf" else _html(run, figures, target, title)
+
+
+def _html(run: "Recording", figures: Mapping[str, Figure], target: Path, title: str) -> Path:
+    columns = ("signal", "start", "lowest", "highest", "end", "unit")
+    events = [(e.time, e.text) for e in run.events if "stop" not in e.text]
+    with tempfile.TemporaryDirectory() as folder:
+        blocks = [Block("What was flown", texts=_facts(run), columns=columns, rows=_rows(run))]
+        if events:
+            blocks.append(Block("Events", columns=("time [s]", "what"), rows=events[:60]))
+        for i, (heading, figure) in enumerate(figures.items()):
+            picture = save_figure(figure, Path(folder) / f"figure_{i}.png")
+            blocks.append(Block(heading, images=[picture]))
+        return write_page(target, title, "", blocks)
+
+
+def _pdf(run: "Recording", figures: Mapping[str, Figure], target: Path, title: str) -> Path:
+    from matplotlib.backends.backend_pdf import PdfPages
+
+    first = new_figure(title)
+    with matplotlib.rc_context(STYLE):
+        axes = first.add_subplot()
+        axes.set_axis_off()
+        axes.text(0.0, 1.0, "\n".join(_facts(run)), va="top", fontsize=10, color=INK)
+        events = [e for e in run.events if "stop" not in e.text]
+        text = "\n".join(f"{e.time:9.3f} s  {e.text}" for e in events[:36]) or "no events"
+        axes.text(0.0, 0.74, text, va="top", fontsize=9, color=INK, family="DejaVu Sans Mono")
+        text = "\n".join(
+            f"{n:<18}{a:12.5g}{b:12.5g}{c:12.5g}{d:12.5g}  {unit}" for n, a, b, c, d, unit in _rows(run)
+        )  # fmt: skip
+        head = f"{'signal':<18}{'start':>12}{'lowest':>12}{'highest':>12}{'end':>12}"
+        axes.text(0.42, 1.0, f"{head}\n{text}", va="top", fontsize=9, color=INK, family="DejaVu Sans Mono")
+    try:
+        with matplotlib.rc_context(STYLE), PdfPages(target, metadata={"Title": title, "Creator": "Dravik"}) as pages:
+            for i, figure in enumerate([first, *figures.values()], start=1):
+                figure.text(0.99, 0.006, f"{i}", ha="right", color=SOFT, fontsize=8)
+                pages.savefig(figure)
+    except OSError as error:
+        raise DravikError(f"the book cannot be written ({error.strerror or error})", where=str(target)) from None
+    return target
