@@ -1,4 +1,4 @@
-"""The demo: the Tarn from its file to a flown attitude hold, with a page that shows every step."""
+"""The demo: the Tarn from its file to the fire and back, with a page that shows every step."""
 
 import csv
 import shutil
@@ -10,15 +10,26 @@ from rich.progress import BarColumn, Progress, TextColumn
 from dravik.aircraft import Aircraft, audit, load_law, sample, sample_path
 from dravik.cli.common import emit, err, kernel_notice, out, show_rows
 from dravik.errors import DravikError
-from dravik.flight import Recording, fly, prove_linear, prove_trim, step
+from dravik.flight import Recording, fly, load_scenario, prove_linear, prove_trim, step, write_track
 from dravik.handling import evaluate
 from dravik.linear import linearise
-from dravik.report import Block, figure_histories, figure_overlay, figure_poles, save_figure, write_page
+from dravik.report import (
+    Block,
+    figure_histories,
+    figure_overlay,
+    figure_plan,
+    figure_poles,
+    figure_track,
+    marked_events,
+    save_figure,
+    write_page,
+)
 from dravik.trimming import TrimPoint, trim
 
 __all__ = ["run_demo"]
 
-STEPS = 8
+STEPS = 9
+LIFTED_OFF = 2.3  # m of height at which all wheels have left the ground
 LIMIT = 0.02  # of the peak: how far the linear answer to a small doublet may be off
 
 
@@ -83,6 +94,8 @@ def run_demo(folder: str, *, quick: bool, as_json: bool) -> bool:
         _handling(demo, point)
         tell("closing the loop")
         run = _hold(demo, craft)
+        tell("flying to the fire and back")
+        _story(demo)
         tell("writing")
         run.save(target / "pitch_hold.csv")
         _page(demo, craft)
@@ -98,7 +111,7 @@ def run_demo(folder: str, *, quick: bool, as_json: bool) -> bool:
         )
     else:
         rows = [("yes" if ok else "no", key, text) for key, (ok, text) in demo.verdicts.items()]
-        show_rows("The Tarn, from its file to a flown attitude hold", ["good", "step", "result"], rows)
+        show_rows("The Tarn, from its file to the fire and back", ["good", "step", "result"], rows)
         out.print(f"The page with all of it: {target / 'index.html'}")
     return good
 
@@ -218,8 +231,40 @@ def _hold(demo: _Demo, craft: Aircraft) -> Recording:
     return run
 
 
+def _story(demo: _Demo) -> None:
+    """Fly the fire run: heavy take-off, climb, the drop over the ridge, an engine failure, the way back and down."""
+    scenario = load_scenario("fire_run")
+    run = scenario.fly(save=demo.folder / "fire_run.csv")
+    images = [
+        demo.figure(figure_plan(run, title="Fire run: from above, and the profile"), "fire_run_plan.png"),
+        demo.figure(figure_track(run, title="Fire run: in space"), "fire_run_track.png"),
+        demo.figure(
+            figure_histories(
+                run, ["airspeed", "altitude", "theta", "phi", "power_right", "mass", "nz", "rudder"], title="Fire run",
+                limits=scenario.craft.limits,
+            ), "fire_run.png",
+        ),
+    ]  # fmt: skip
+    write_track(run, demo.folder / "fire_run.kml")
+    words = [e.text for e in run.events]
+    lifted = next((e.time for e in run.events if e.text == "phase: climb"), float("nan"))
+    roll = float(run["east"][run["height"] < LIFTED_OFF][run.time[run["height"] < LIFTED_OFF] < lifted].max())
+    touched = next((e.time for e in run.events if e.text == "phase: landing run"), float("nan"))
+    back = float(abs(run["east"][run.time >= touched][0] - run["east"][-1])) if touched == touched else float("nan")
+    dropped, lost = float(run["tank_water"][0] - run["tank_water"][-1]), "fault: right engine fails" in words
+    stopped = words[-1] == "landing run is over" and not any(w.startswith("crash") for w in words)
+    sink = -float(run["climb_rate"][run.time <= touched][-1]) if touched == touched else float("nan")
+    text = (
+        f"off the ground after {roll:.0f} m at {run['mass'][0] / 1000:.1f} t, {dropped / 1000:.1f} t of water dropped, "
+        f"one engine lost, {'landed' if stopped else 'not landed'} at {sink:.1f} m/s and stopped in {back:.0f} m"
+    )
+    rows = [(e.time, e.text) for e in marked_events(run)]
+    good = stopped and lost and dropped > 2900.0
+    demo.add("fire run", good, Block("The fire run", text, columns=("time [s]", "what"), rows=rows, images=images))
+
+
 def _page(demo: _Demo, craft: Aircraft) -> None:
     write_page(
-        demo.folder / "index.html", f"{craft.name}: from its file to a flown attitude hold",
+        demo.folder / "index.html", f"{craft.name}: from its file to the fire and back",
         f"{craft.definition.description}; loading '{craft.loading_name}', {craft.loading.mass:g} kg", demo.blocks,
     )  # fmt: skip

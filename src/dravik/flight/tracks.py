@@ -28,11 +28,7 @@ def write_track(
     place on the Earth, for another ending, and for a file that cannot be written.
     """
     target = Path(path)
-    writers: dict[str, Callable[[Recording, list[str], str, list[Mark]], str]] = {
-        ".gpx": _gpx,
-        ".kml": _kml,
-        ".geojson": _geojson,
-    }
+    writers: dict[str, _Writer] = {".gpx": _gpx, ".kml": _kml, ".geojson": _geojson}
     if target.suffix not in writers:
         raise DravikError(f"a track as {target.name!r}", expected="a name that ends in .gpx, .kml or .geojson")
     missing = [n for n in NEEDED if n not in run.names]
@@ -62,6 +58,9 @@ class Mark(NamedTuple):
     lon: float
     lat: float
     height: float
+
+
+_Writer = Callable[[Recording, list[str], str, list[Mark]], str]
 
 
 def _stamp(begin: datetime, seconds: float) -> str:

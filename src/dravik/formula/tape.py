@@ -184,12 +184,12 @@ class TapeBuilder:
             self._source, self._where = Source(name, text, 0), where
             register = self.compile(node)
             self.names[name] = register
-        for slot in self.states:
-            self.names.setdefault(slot.name, slot.register)
         while self._pending:
             self._source, slot, node = self._pending.pop(0)
             self._where = self.nodes[self._source.name][1]
             dynamics.rates(self, slot, node)
+        for slot in self.states:
+            self.names.setdefault(slot.name, slot.register)
         return self._finish([self.names[n] for n in needed], [self.names[n] for n in first], guards)
 
     def new_state(self, suffix: str, node: Node, *, partner: StateSlot | None = None) -> StateSlot:
@@ -219,7 +219,11 @@ class TapeBuilder:
             return self._name(node)
         if node.kind == "call":
             if node.name in dynamics.STATEFUL:
-                return dynamics.value(self, node)
+                # asked for a second time, by the function around it, it is still the same state
+                key = ("stateful", self._source.name, id(node))
+                if key not in self._known:
+                    self._known[key] = dynamics.value(self, node)
+                return self._known[key]
             return self._table(node)
         args = [self.compile(a) for a in node.args]
         if node.name == "pow" and self.is_constant(args[1]) and self.values[args[1]] == 2.0:

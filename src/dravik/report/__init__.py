@@ -11,7 +11,7 @@ if TYPE_CHECKING:
     from dravik.report.drawings import figure_loading, figure_three_views
     from dravik.report.engines import figure_performance, figure_thrust_curves
     from dravik.report.families import figure_comparison, figure_families
-    from dravik.report.figures import figure_histories, figure_overlay, figure_poles, save_figure
+    from dravik.report.figures import figure_histories, figure_overlay, figure_poles, marked_events, save_figure
     from dravik.report.masses import figure_masses
     from dravik.report.page import Block, write_page
     from dravik.report.tracks import figure_plan, figure_track
@@ -32,6 +32,7 @@ _HOMES = {
     "figure_thrust_curves": "engines",
     "figure_track": "tracks",
     "frame_of": "animation",
+    "marked_events": "figures",
     "save_figure": "figures",
     "Block": "page",
     "write_animation": "animation",
@@ -56,6 +57,7 @@ __all__ = [
     "figure_thrust_curves",
     "figure_track",
     "frame_of",
+    "marked_events",
     "save_figure",
     "write_animation",
     "write_book",

@@ -41,7 +41,6 @@ def write_animation(
     missing = [n for n in NEEDED if n not in run.names]
     if missing or len(run.time) < 2:
         raise DravikError(f"the recording has no {', '.join(missing) or 'rows'}", hint="record all signals")
-    from matplotlib.animation import FuncAnimation, PillowWriter
 
     count = max(2, round(seconds * rate))
     times = np.linspace(run.time[0], run.time[-1], count)
@@ -49,23 +48,47 @@ def write_animation(
     figure.set_size_inches(9.6, 5.4)
     draw = _painter(figure, run)
 
-    def step(i: int) -> list[Any]:
+    def step(i: int) -> None:
+        draw(float(times[i]))
         if progress is not None:
-            progress(i / count)
-        return draw(float(times[i]))
+            progress((i + 1) / count)
+
+    try:
+        (_write_gif if target.suffix == ".gif" else _write_page)(figure, step, count, rate, target)
+    except OSError as error:
+        raise DravikError(f"the animation cannot be written ({error.strerror})", where=str(target)) from None
+    return target
+
+
+def _write_gif(figure: "Figure", step: Callable[[int], None], count: int, rate: float, target: Path) -> None:
+    from matplotlib.backends.backend_agg import FigureCanvasAgg
+    from PIL import Image
+
+    figure.set_dpi(80)
+    canvas = FigureCanvasAgg(figure)
+    frames = []
+    with matplotlib.rc_context(STYLE):
+        for i in range(count):
+            step(i)
+            canvas.draw()  # type: ignore[no-untyped-call]
+            pixels = np.asarray(canvas.buffer_rgba())  # type: ignore[no-untyped-call]
+            picture = Image.fromarray(pixels).convert("RGB")
+            frames.append(picture.quantize(64))
+    frames[0].save(target, save_all=True, append_images=frames[1:], duration=round(1000.0 / rate), loop=0)
+
+
+def _write_page(figure: "Figure", step: Callable[[int], None], count: int, rate: float, target: Path) -> None:
+    from matplotlib.animation import FuncAnimation
+
+    def paint(i: int) -> list[Any]:
+        step(i)
+        return []
 
     with matplotlib.rc_context(STYLE):
-        moving = FuncAnimation(figure, cast(Any, step), frames=count, blit=False, init_func=lambda: [])
-        try:
-            if target.suffix == ".gif":
-                moving.save(target, writer=PillowWriter(fps=round(rate)), dpi=80)
-            else:
-                text = moving.to_jshtml(fps=round(rate), embed_frames=True, default_mode="loop")
-                head = f"<!doctype html><html lang='en'><meta charset='utf-8'><title>{title}</title><body>"
-                target.write_text(f"{head}{text}</body></html>", encoding="utf-8")
-        except OSError as error:
-            raise DravikError(f"the animation cannot be written ({error.strerror})", where=str(target)) from None
-    return target
+        moving = FuncAnimation(figure, cast(Any, paint), frames=count, blit=False, init_func=lambda: [])
+        text = moving.to_jshtml(fps=round(rate), embed_frames=True, default_mode="loop")
+    head = "<!doctype html><html lang='en'><meta charset='utf-8'><title>A flight</title><body>"
+    target.write_text(f"{head}{text}</body></html>", encoding="utf-8")
 
 
 def frame_of(run: "Recording", time: float, *, title: str = "") -> "Figure":
@@ -77,28 +100,28 @@ def frame_of(run: "Recording", time: float, *, title: str = "") -> "Figure":
     return figure
 
 
-def _painter(figure: "Figure", run: "Recording") -> Callable[[float], list[Any]]:
+def _painter(figure: "Figure", run: "Recording") -> Callable[[float], None]:
     """Return a function that draws the picture of a time into the figure."""
     with matplotlib.rc_context(STYLE):
         grid = figure.add_gridspec(2, 2, width_ratios=[1.15, 1.0])
         room = cast("Axes3D", figure.add_subplot(grid[:, 0], projection="3d"))
         plan, profile = figure.add_subplot(grid[0, 1]), figure.add_subplot(grid[1, 1])
-    figure.draw_without_rendering()
-    # where things stand is found once: for each picture anew it costs more than the drawing
-    figure.set_layout_engine("none")
     turning = {n: np.unwrap(run[n]) for n in ("phi", "psi")}
 
     def value(name: str, t: float) -> float:
         return float(np.interp(t, run.time, turning.get(name, run[name])))
 
-    def draw(t: float) -> list[Any]:
+    def draw(t: float) -> None:
         with matplotlib.rc_context(STYLE):
             _attitude(room, value("phi", t), value("theta", t), value("psi", t))
             _text(room, run, t, value)
             _track(plan, run, t, value)
             _profile(profile, run, t, value)
-        return []
 
+    draw(float(run.time[0]))
+    figure.draw_without_rendering()
+    # where things stand is found once: for each picture anew it costs more than the drawing
+    figure.set_layout_engine("none")
     return draw
 
 

@@ -102,6 +102,18 @@ def _html(run: "Recording", figures: Mapping[str, Figure], target: Path, title: 
 def _pdf(run: "Recording", figures: Mapping[str, Figure], target: Path, title: str) -> Path:
     from matplotlib.backends.backend_pdf import PdfPages
 
+    try:
+        with matplotlib.rc_context(STYLE), PdfPages(target, metadata={"Title": title, "Creator": "Dravik"}) as pages:
+            for i, figure in enumerate([cover(run, title), *figures.values()], start=1):
+                figure.text(0.99, 0.006, f"{i}", ha="right", color=SOFT, fontsize=8)
+                pages.savefig(figure)
+    except OSError as error:
+        raise DravikError(f"the book cannot be written ({error.strerror or error})", where=str(target)) from None
+    return target
+
+
+def cover(run: "Recording", title: str) -> Figure:
+    """Return the first page: what was flown, its events, and the reach of its signals."""
     first = new_figure(title)
     with matplotlib.rc_context(STYLE):
         axes = first.add_subplot()
@@ -115,11 +127,4 @@ def _pdf(run: "Recording", figures: Mapping[str, Figure], target: Path, title: s
         )  # fmt: skip
         head = f"{'signal':<18}{'start':>12}{'lowest':>12}{'highest':>12}{'end':>12}"
         axes.text(0.42, 1.0, f"{head}\n{text}", va="top", fontsize=9, color=INK, family="DejaVu Sans Mono")
-    try:
-        with matplotlib.rc_context(STYLE), PdfPages(target, metadata={"Title": title, "Creator": "Dravik"}) as pages:
-            for i, figure in enumerate([first, *figures.values()], start=1):
-                figure.text(0.99, 0.006, f"{i}", ha="right", color=SOFT, fontsize=8)
-                pages.savefig(figure)
-    except OSError as error:
-        raise DravikError(f"the book cannot be written ({error.strerror or error})", where=str(target)) from None
-    return target
+    return first

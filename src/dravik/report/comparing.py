@@ -8,7 +8,7 @@ import numpy as np
 from matplotlib.figure import Figure
 
 from dravik.errors import DravikError
-from dravik.report.figures import SOFT, STYLE, new_figure
+from dravik.report.figures import SOFT, STYLE, drawn, new_figure
 from dravik.report.tracks import colours
 
 if TYPE_CHECKING:
@@ -42,16 +42,18 @@ def figure_runs(runs: "Sequence[Recording]", names: Sequence[str], labels: Seque
         grid = figure.subplots(len(names), 2, sharex=True, squeeze=False, width_ratios=[1.5, 1.0])
         for (left, right), name in zip(grid, names, strict=True):
             for run, label, colour in zip(runs, labels, paint, strict=True):
-                values, unit = run.shown(name)
+                values, unit = drawn(run, name)
                 left.plot(run.time, values, color=colour, lw=1.5, label=label)
             left.set_ylabel(f"{name} [{unit}]" if unit else name)
             worst = []
             for run, label, colour in zip(runs[1:], labels[1:], paint[1:], strict=True):
                 times, gap = differences(runs[0], run, name)
+                hidden = np.isnan(np.interp(times, runs[0].time, drawn(runs[0], name)[0]))
+                gap = np.where(hidden | np.isnan(np.interp(times, run.time, drawn(run, name)[0])), np.nan, gap)
                 factor = _factor(runs[0], name)
                 right.plot(times, gap * factor, color=colour, lw=1.3)
-                if len(gap):
-                    i = int(np.argmax(np.abs(gap)))
+                if np.any(np.isfinite(gap)):
+                    i = int(np.nanargmax(np.abs(gap)))
                     worst.append(f"{label}: {gap[i] * factor:+.3g} {unit} at {times[i]:.4g} s")
             right.axhline(0.0, color=SOFT, lw=0.8)
             right.set_title("; ".join(worst[:2]), fontsize=8.5, color=SOFT, loc="left")

@@ -7,6 +7,7 @@ from textwrap import wrap
 from typing import TYPE_CHECKING, Any
 
 import matplotlib
+import numpy as np
 
 matplotlib.use("Agg")
 from matplotlib.figure import Figure
@@ -16,15 +17,17 @@ from dravik.units import from_si
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
+    from numpy.typing import NDArray
 
     from dravik.flight import Event, LinearProof, Recording
     from dravik.linear import Mode, Modes
 
-__all__ = ["figure_histories", "figure_overlay", "figure_poles", "marked_events", "new_figure", "save_figure"]
+__all__ = ["drawn", "figure_histories", "figure_overlay", "figure_poles", "marked_events", "new_figure", "save_figure"]
 
 INK, SOFT, GRID = "#1d2b33", "#6b7b84", "#dfe5e8"
 ACTUAL, COMMANDED, THIRD = "#0b6e8f", "#d1662c", "#7a4fa3"
 SIZE = (12.8, 8.0)
+STILL = 0.15  # of the highest airspeed: below it the angles to the air are those of gusts
 MOST_WORDS = 6  # events named in a panel; more are numbered, and named below
 CLEAR = 0.15  # of a panel's reach: closer to the origin, a root is named in the next panel
 STYLE: Any = {
@@ -110,10 +113,20 @@ def marked_events(run: "Recording", most: int = 14) -> "list[Event]":
     return found[:most]
 
 
-def _history_panel(axes: "Axes", run: "Recording", name: str, limits: tuple[float, float] | None) -> None:
+def drawn(run: "Recording", name: str) -> "tuple[NDArray[np.float64], str]":
+    """Return a signal as it is drawn, and its unit: angles to the air are left out where it hardly flows."""
     values, unit = run.shown(name)
+    if name in ("alpha", "beta") and "airspeed" in run.names and len(values):
+        flows = run["airspeed"] > STILL * float(run["airspeed"].max())
+        if flows.any():
+            values = np.where(flows, values, np.nan)
+    return values, unit
+
+
+def _history_panel(axes: "Axes", run: "Recording", name: str, limits: tuple[float, float] | None) -> None:
+    values, unit = drawn(run, name)
     lines = [axes.plot(run.time, values, color=ACTUAL, lw=1.6, label=name)[0]]
-    lowest, highest = float(values.min()), float(values.max())
+    lowest, highest = float(np.nanmin(values)), float(np.nanmax(values))
     if f"{name}_command" in run.names:
         commanded, _ = run.shown(f"{name}_command")
         lines += axes.plot(run.time, commanded, color=COMMANDED, lw=1.3, ls=(0, (4, 2)), label=f"{name}_command")
