@@ -51,12 +51,14 @@ class Controller(Protocol):
 class Start:
     """Where a flight starts without a trim: the integrated state and the inputs, in the kernel's order, and the time.
 
-    A flight that goes on from another starts at the time the other had reached (s).
+    A flight that goes on from another starts at the time the other had reached (s), in turbulence made for the same
+    airspeed, height and heading (``gusts_for``).
     """
 
     state: Floats
     inputs: Floats
     time: float = 0.0
+    gusts_for: tuple[float, float, float] | None = None
 
 
 class _Signals(Mapping[str, float]):
@@ -159,6 +161,7 @@ class _Flight:
         self.x = change.state
         self.schedule = Schedule(craft, change.inputs, controls, turbulence, dt, self.offset)
         self.schedule.histories.extend(change.histories)
+        self.schedule.gusts_for = start.gusts_for if isinstance(start, Start) else None
         self.start_inputs = dict(zip(craft.input_names, change.inputs.tolist(), strict=True))
         self.work = craft.workspace()
         self.rows: list[Floats] = []
@@ -259,7 +262,7 @@ class _Flight:
             self.schedule.inputs[craft.input_index(name)] = value
 
     def _fail(self, t: float) -> None:
-        t, what = failure(self.craft, self.work, t)
+        t, what = failure(self.craft, self.work, t, self.dt)
         raise FlightError(f"at {t:.6g} s {what}", time=t, recording=self._recording(), where=self.craft.name)
 
     def _events(self) -> list[Event]:
@@ -278,6 +281,7 @@ class _Flight:
             "time_s": self.time(step),
             "state": dict(zip(names, self.x.tolist(), strict=True)),
             "inputs": dict(zip(inputs, self.schedule.inputs.tolist(), strict=True)),
+            "gusts_for": self.schedule.gusts_for,
         }
 
     def _recording(self) -> Recording:

@@ -131,7 +131,7 @@ class Session:
             finite, paused = bool(np.all(np.isfinite(w.slopes[0]))), w.counters[PAUSED] != 0
             w.counters[PAUSED] = 0
             if w.counters[OUTSIDE_TABLE] or not finite or (done < count and not (self.ended or paused)):
-                t, what = failure(craft, w, self.time)
+                t, what = failure(craft, w, self.time, self.dt)
                 raise FlightError(f"at {t:.6g} s {what}", time=t, recording=None, where=craft.name)
             count -= done
             if paused:

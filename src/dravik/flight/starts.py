@@ -29,7 +29,11 @@ def resume(craft: Aircraft, run: Recording) -> Start:
             f"the recording is of {run.metadata.get('aircraft')} ({run.metadata.get('loading')}) with other states",
             expected="the same aircraft, loading, laws and plan",
         )
-    return Start(np.array(list(state.values())), np.array(list(inputs.values())), float(end["time_s"]))
+    gusts = end.get("gusts_for")
+    return Start(
+        np.array(list(state.values())), np.array(list(inputs.values())), float(end["time_s"]),
+        (float(gusts[0]), float(gusts[1]), float(gusts[2])) if gusts else None,
+    )  # fmt: skip
 
 
 def on_rail(
