@@ -34,6 +34,7 @@ format: .venv/ready
 bench: .venv/kernel
 	$(BIN)/python benchmarks/run.py
 	$(BIN)/python benchmarks/lattice.py
+	$(BIN)/python benchmarks/flights.py
 
 pictures: .venv/kernel
 	$(BIN)/python tools/make_pictures.py

@@ -270,26 +270,27 @@ class RecordingTest(unittest.TestCase):
         np.testing.assert_allclose(back.values, run.values, rtol=1e-9, atol=1e-12)
 
     def test_a_killed_run_can_be_read_and_flown_on(self) -> None:
-        program = (
-            "import dravik as dv; t = dv.sample('tarn'); p = dv.trim(t, airspeed=62, altitude='300 m');"
-            f"dv.fly(t, start=p, duration=100000, record=['altitude'], save=r'{self.folder / 'k.csv'}')"
-        )
-        child = subprocess.Popen([sys.executable, "-c", program])
-        deadline = time.monotonic() + 90.0
-        while time.monotonic() < deadline:
-            time.sleep(0.2)
-            if (self.folder / "k.csv").exists() and (self.folder / "k.csv").stat().st_size > 100_000:
-                break
-        os.kill(child.pid, signal.SIGKILL)
-        child.wait()
-        with (self.folder / "k.csv").open("a") as file:
-            file.write("12.3,4")  # half a line, as a kill may leave it
-        run = read_recording(self.folder / "k.csv")
-        self.assertFalse(run.metadata["complete"])
-        self.assertGreater(len(run.time), 500)
-        np.testing.assert_allclose(np.diff(run.time), 0.01, atol=1e-6)
-        on = dv.fly(TARN, start=resume(TARN, run), duration=2)
-        self.assertAlmostEqual(float(on["altitude"][0]), 300.0, places=6)
+        for name, left in (("k.csv", "k.csv"), ("k.parquet", "k.parquet.part.arrow")):
+            program = (
+                "import dravik as dv; t = dv.sample('tarn'); p = dv.trim(t, airspeed=62, altitude='300 m');"
+                f"dv.fly(t, start=p, duration=100000, record=['altitude'], save=r'{self.folder / name}')"
+            )
+            child = subprocess.Popen([sys.executable, "-c", program])
+            part, deadline = self.folder / left, time.monotonic() + 90.0
+            while time.monotonic() < deadline and not (part.exists() and part.stat().st_size > 100_000):
+                time.sleep(0.1)
+            os.kill(child.pid, signal.SIGKILL)
+            child.wait()
+            with part.open("ab") as file:
+                file.write(b"12.3,4")  # half a line, as a kill may leave it
+            run = read_recording(part)
+            self.assertFalse(run.metadata["complete"])
+            self.assertGreater(len(run.time), 500)
+            np.testing.assert_allclose(np.diff(run.time), 0.01, atol=1e-6)
+            on = dv.fly(TARN, start=resume(TARN, run), duration=2)
+            self.assertAlmostEqual(float(on["altitude"][0]), 300.0, places=6)
+        with self.assertRaisesRegex(DravikError, "did not come to its end.*part.arrow"):
+            read_recording(self.folder / "k.parquet")
 
     def test_a_disk_that_fills_and_a_folder_that_is_closed(self) -> None:
         target = self.folder / "full.csv"

@@ -146,15 +146,59 @@ def event_rows(events: Sequence[Event]) -> list[dict[str, Any]]:
     return [{"time_s": e.time, "event": e.text} for e in events]
 
 
-def _write_parquet(columns: dict[str, Floats], target: Path) -> None:
+def _arrow() -> Any:
     try:
         import pyarrow as pa
-        import pyarrow.parquet as pq
+        import pyarrow.ipc
+        import pyarrow.parquet
     except ImportError:
         raise DravikError(
             "Parquet needs the package pyarrow", hint="pip install 'dravik[parquet]', or a .csv name"
         ) from None
-    pq.write_table(pa.table(columns), target)
+    return pa
+
+
+def _write_parquet(columns: dict[str, Floats], target: Path) -> None:
+    pa = _arrow()
+    pa.parquet.write_table(pa.table(columns), target)
+
+
+class ArrowStream:
+    """A file of record batches that can be read as far as it was written."""
+
+    def __init__(self, path: Path, columns: Sequence[str]) -> None:
+        self._pa = _arrow()
+        self._columns = list(columns)
+        schema = self._pa.schema([(name, self._pa.float64()) for name in columns])
+        self._file = path.open("wb")
+        self._writer = self._pa.ipc.new_stream(self._file, schema)
+
+    def write(self, rows: Floats) -> None:
+        """Append rows, shape (k, columns), and flush."""
+        arrays = [self._pa.array(np.ascontiguousarray(c)) for c in rows.T]
+        self._writer.write_batch(self._pa.RecordBatch.from_arrays(arrays, self._columns))
+        self._file.flush()
+
+    def close(self) -> None:
+        """End the stream; once is enough."""
+        if not self._file.closed:
+            self._writer.close()
+            self._file.close()
+
+
+def _read_arrow(source: Path) -> dict[str, Floats]:
+    """Return the columns of a stream as far as it was written."""
+    pa = _arrow()
+    batches = []
+    with source.open("rb") as file:
+        reader = pa.ipc.open_stream(file)
+        names = reader.schema.names
+        while True:
+            try:
+                batches.append(reader.read_next_batch())
+            except (StopIteration, pa.ArrowInvalid, OSError):
+                break  # the end, or where the program was stopped
+    return {n: np.concatenate([np.zeros(0), *(np.asarray(b[i]) for b in batches)]) for i, n in enumerate(names)}
 
 
 def side_path(path: Path) -> Path:
@@ -168,10 +212,10 @@ def read_recording(path: str | Path) -> Recording:
     try:
         side = json.loads(side_path(source).read_text(encoding="utf-8"))
         if source.suffix == ".parquet":
-            import pyarrow.parquet as pq
-
-            table = pq.read_table(source)
+            table = _arrow().parquet.read_table(source)
             columns = {n: np.asarray(table[n], dtype=float) for n in table.column_names}
+        elif source.suffix == ".arrow":
+            columns = _read_arrow(source)
         else:
             with source.open(encoding="utf-8") as file:
                 header = file.readline().strip().split(",")
@@ -186,7 +230,7 @@ def read_recording(path: str | Path) -> Recording:
         events = [Event(float(e["time_s"]), str(e["event"])) for e in side.pop("events")]
         left = [(e["table"], e["axis"], e["steps"], e["lowest"], e["highest"]) for e in side.pop("tables_left")]
     except FileNotFoundError as error:
-        part = source.with_name(source.name + ".part.csv")
+        part = source.with_name(source.name + ".part.arrow")
         if part.exists():
             raise DravikError(
                 "the run did not come to its end", where=str(source), hint=f"its rows in {part}"

@@ -214,9 +214,8 @@ class Turbulence:
 
     ``severity`` is ``light``, ``moderate`` or ``severe`` (MIL-F-8785C), or ``wind_20ft`` and ``aloft`` (m/s, or with
     their unit) say it in numbers: the wind at 20 ft below 1000 ft, the intensity above 2000 ft. ``interval`` is that of
-    the samples, s, between which the gusts run straight. Airspeed,
-    height and heading are those of the start; with ``follow`` those of every five seconds, and the gusts then depend
-    on the flight a little.
+    the samples, s, between which the gusts run straight. Airspeed, height above the ground and heading are those of the
+    start; with ``follow`` those of every five seconds, and the gusts then depend on the flight a little.
     """
 
     severity: str = "moderate"
@@ -256,29 +255,34 @@ class _Stream:
     def __init__(self, turbulence: Turbulence, span: float) -> None:
         self.turbulence, self.span = turbulence, span
         self.random = np.random.Generator(np.random.Philox(turbulence.seed))
-        self.samples = np.zeros((6, 0))
+        self.samples, self.dropped = np.zeros((6, 0)), 0
         self.state: Floats | None = None
         self.made_for = (math.nan, math.nan)
         self.filter: GustFilter | None = None
         self.matrices: tuple[Floats, Floats] = (np.zeros((0, 0)), np.zeros((0, 0)))
 
     def gusts(self, airspeed: float, height: float, times: Floats) -> Floats:
-        last = math.ceil(float(times[-1]) / self.turbulence.interval) + 1
-        if self.samples.shape[1] <= last:
-            self._extend(airspeed, height, last)
         places = np.round(times / self.turbulence.interval, 9)
-        first = np.minimum(places.astype(np.int64), self.samples.shape[1] - 2)
+        last = math.ceil(float(places[-1])) + 1
+        if self.samples.shape[1] + self.dropped <= last:
+            self._extend(airspeed, height, int(places[0]), last)
+        first = np.minimum(places.astype(np.int64), self.dropped + self.samples.shape[1] - 2)
         part = places - first
+        first -= self.dropped
         found: Floats = self.samples[:, first] * (1.0 - part) + self.samples[:, first + 1] * part
         return found
 
-    def _extend(self, airspeed: float, height: float, last: int) -> None:
+    def _extend(self, airspeed: float, height: float, first: int, last: int) -> None:
+        """Make samples up to the last, by whole periods, and forget those before the first."""
         per_period = max(1, round(PERIOD / self.turbulence.interval))
         if self.made_for != (airspeed, height):
             self._make(airspeed, height)
             self.made_for = (airspeed, height)
-        new = [self._run(per_period) for _ in range(self.samples.shape[1], last + 1, per_period)]
-        self.samples = np.concatenate([self.samples, *new], axis=1)
+        made = self.dropped + self.samples.shape[1]
+        new = [self._run(per_period) for _ in range(made, last + 1, per_period)]
+        whole = np.concatenate([self.samples, *new], axis=1)
+        past = min(max(first - self.dropped, 0), whole.shape[1])
+        self.samples, self.dropped = whole[:, past:], self.dropped + past
 
     def _make(self, airspeed: float, height: float) -> None:
         near, far = self.turbulence.strengths

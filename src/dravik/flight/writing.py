@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.errors import DravikError
-from dravik.flight.recording import Recording, side_path
+from dravik.flight.recording import ArrowStream, Recording, side_path
 from dravik.units import column_name, from_si
 
 __all__ = ["RecordingWriter"]
@@ -21,8 +21,9 @@ Floats = NDArray[np.float64]
 class RecordingWriter:
     """Appends rows to a CSV file; the side file tells at each flush how far the run has come.
 
-    For a name that ends in ``.parquet`` the rows go to ``NAME.part.csv``, which is exchanged for the Parquet file when
-    the run ends: Parquet cannot be read before its end is written. Raises DravikError where a file cannot be written.
+    For a name that ends in ``.parquet`` the rows go to ``NAME.part.arrow``, a stream of record batches, which gives way
+    to the Parquet file when the run ends: Parquet cannot be read before its end is written. Raises DravikError where a
+    file cannot be written, or Parquet's package is missing.
     """
 
     def __init__(
@@ -32,11 +33,15 @@ class RecordingWriter:
         self.path = self.target if self.target.suffix != ".parquet" else part_path(self.target)
         self.metadata = dict(metadata)
         self.columns = {column_name(n, units.get(n, "")): {"signal": n, "si_unit": units.get(n, "")} for n in names}
+        self._stream: Any = None
         self._factors = np.array([from_si(units.get(n, ""))[1] for n in names])
         self._line = ",".join(["%.10g"] * len(names)) + "\n"
         self._written = 0.0
-        self._file: TextIO = self._try(lambda: self.path.open("w", encoding="utf-8"))
-        self._try(lambda: self._file.write(",".join(self.columns) + "\n"))
+        if self.path != self.target:
+            self._stream = self._try(lambda: ArrowStream(self.path, list(self.columns)))
+        else:
+            self._file: TextIO = self._try(lambda: self.path.open("w", encoding="utf-8"))
+            self._try(lambda: self._file.write(",".join(self.columns) + "\n"))
         self._side({}, [])
 
     def _try(self, act: Any) -> Any:
@@ -53,6 +58,9 @@ class RecordingWriter:
 
         def append() -> None:
             shown = rows * self._factors
+            if self._stream is not None:
+                self._stream.write(shown)
+                return
             self._file.write("".join([self._line % tuple(row) for row in shown.tolist()]))
             self._file.flush()
 
@@ -78,7 +86,7 @@ class RecordingWriter:
 
     def close(self, recording: Recording) -> None:
         """End the file, with the whole side file; a Parquet file is written now."""
-        self._try(self._file.close)
+        self._try(self._stream.close if self._stream is not None else self._file.close)
         if self.path != self.target:
             recording.save(self.target)
             for left in (self.path, side_path(self.path)):
@@ -89,11 +97,11 @@ class RecordingWriter:
     def abandon(self) -> None:
         """Close the file as it is."""
         try:
-            self._file.close()
+            (self._file if self._stream is None else self._stream).close()
         except OSError:
             return
 
 
 def part_path(target: Path) -> Path:
     """Return where the rows of a Parquet recording stand while it is flown."""
-    return target.with_name(target.name + ".part.csv")
+    return target.with_name(target.name + ".part.arrow")

@@ -1,0 +1,86 @@
+"""Print what a flight costs: turbulence, gear, an attitude law, the round Earth, recording; as ratios in one run."""
+
+import sys
+import tempfile
+import time
+from collections.abc import Callable, Mapping
+from pathlib import Path
+
+from rich.console import Console
+from rich.table import Table
+
+import dravik as dv
+from dravik.aircraft import sample_path
+from dravik.flight import load_scenario, on_ground
+
+SECONDS = 60.0
+ROUNDS = 9
+NAMES = (
+    "altitude airspeed alpha beta phi theta psi p q r nz elevator aileron rudder north east climb_rate power_left "
+    "power_right flap"
+)
+FEW = NAMES.split()
+BARE, ROUGH = "attitude law", "attitude law, gear, turbulence"
+
+
+def rounds(actions: Mapping[str, Callable[[], object]]) -> dict[str, float]:
+    """Return the least time of each action, s; they take turns, so that a slow minute of the machine hits them all."""
+    found = dict.fromkeys(actions, float("inf"))
+    for _ in range(ROUNDS):
+        for name, action in actions.items():
+            begun = time.perf_counter()
+            action()
+            found[name] = min(found[name], time.perf_counter() - begun)
+    return found
+
+
+def flight(made: dv.Aircraft, **how: object) -> Callable[[], object]:
+    """Return a minute of flight."""
+    point = dv.trim(made, airspeed="62 m/s", altitude="300 m")
+    return lambda: dv.fly(made, start=point, duration=SECONDS, **how)  # type: ignore[arg-type]
+
+
+def main() -> int:
+    """Measure and print."""
+    craft = dv.sample("tarn").with_law(*dv.load_law(sample_path("tarn") / "laws" / "pitch_hold.toml"))
+    standing = craft.with_environment(ground=0.0)
+    start = on_ground(standing)
+    one = {"record": ["altitude"]}
+    rough = {"turbulence": dv.Turbulence("moderate", seed=1)}
+    flights = {
+        BARE: flight(craft, **one),
+        "attitude law, gear": flight(standing, **one),
+        ROUGH: flight(standing, **one, **rough),
+        f"{ROUGH}, 20 signals recorded": flight(standing, record=FEW, **rough),
+        f"{ROUGH}, all signals recorded": flight(standing, **rough),
+        "attitude law, gear over sloping ground": flight(standing.with_environment(ground="3*sin(north/200)"), **one),
+        "attitude law, gear, round Earth": flight(standing.with_environment(earth="wgs84"), **one),
+        "standing on its gear": lambda: dv.fly(standing, start=start, duration=SECONDS, record=["altitude"]),
+    }
+    with tempfile.TemporaryDirectory() as folder:
+        csv, parquet = Path(folder) / "a.csv", Path(folder) / "a.parquet"
+        recordings = {
+            "20 signals at 20 Hz to CSV": flight(standing, record=FEW, record_every=5, save=csv, **rough),
+            "20 signals at 100 Hz to CSV": flight(standing, record=FEW, save=csv, **rough),
+            "all signals at 100 Hz to CSV": flight(standing, save=csv, **rough),
+            "20 signals at 100 Hz to Parquet": flight(standing, record=FEW, save=parquet, **rough),
+            "all signals at 100 Hz to Parquet": flight(standing, save=parquet, **rough),
+        }
+        taken = rounds({**flights, **recordings})
+    table = Table("a minute of the Tarn at 100 Hz", "times real time", "ratio to", box=None)
+    for name in flights:
+        table.add_row(name, f"{SECONDS / taken[name]:.0f}", f"{taken[name] / taken[BARE]:.2f} {BARE}")
+    for name in recordings:
+        more = 100.0 * (taken[name] / taken[ROUGH] - 1.0)
+        table.add_row(f"{ROUGH}; {name}, as it flies", f"{SECONDS / taken[name]:.0f}", f"+{more:.0f} % one in memory")
+    scenario = load_scenario("fire_run")
+    begun = scenario.start()
+    flown = float(scenario.fly(start=begun).time[-1])
+    whole = min(rounds({"run": lambda: scenario.fly(start=begun)}).values())
+    table.add_row("the fire run, 53 signals at 20 Hz", f"{flown / whole:.0f}", "")
+    Console(width=130).print(table)
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())
