@@ -109,11 +109,43 @@ class CommandTest(unittest.TestCase):
         flown = json.loads(self.ok("fly", "tarn", *AT, "--duration", "1 s", "--record", "alpha,q", "--json"))
         self.assertEqual((flown["rows"], flown["signals"]), (101, 3))
 
+    def test_scenarios_pictures_and_tracks(self) -> None:
+        for seed in ("3", "4"):
+            flown = json.loads(
+                self.ok("fly", "meadow_circuit", "--seed", seed, "--out", str(self.folder / f"{seed}.csv"), "--json")
+            )
+            self.assertEqual(flown["events"][-1]["event"], "landing run is over")
+        run_3, run_4 = (str(self.folder / f"{s}.csv") for s in "34")
+        for view, file, head in (
+            ("plan", "plan.png", b"\x89PNG"), ("track", "track.svg", b"<?xml"), ("book", "book.pdf", b"%PDF"),
+            ("book", "book.html", b"<!doctype html>"), ("moving", "m.gif", b"GIF8"),
+        ):  # fmt: skip
+            with self.subTest(file):
+                more = ["--seconds", "1"] if view == "moving" else []
+                self.ok("plot", run_3, "--view", view, "--out", str(self.folder / file), *more)
+                self.assertTrue((self.folder / file).read_bytes().lower().startswith(head.lower()))
+        self.assertGreaterEqual((self.folder / "book.html").read_text().count("data:image/png;base64"), 5)
+        self.ok("plot", run_3, run_4, "--signals", "altitude,psi", "--out", str(self.folder / "both.png"))
+        self.ok("axes", "--pitch", "90 deg", "--out", str(self.folder / "axes.png"))
+        self.assertRegex(self.ok("export", run_3, "--out", str(self.folder / "t.kml")), r"14\d points")
+        for words, arguments in (
+            ("--law beside a scenario", ("fly", "meadow_circuit", "--law", "pilot")),
+            ("expected signals, plan", ("plot", run_3, "--view", "plane")),
+            ("a name that ends in .gif", ("plot", run_3, "--view", "moving", "--out", "a.png")),
+            (r"a name that ends in \.gpx", ("export", run_3, "--out", "a.shp")),
+            ("between -90 deg and 90 deg", ("axes", "--pitch", "95 deg")),
+            ("no scenario|no such file", ("fly", "meadow_circus")),
+        ):
+            with self.subTest(words):
+                code, _, err = run(*arguments)
+                self.assertEqual(code, 2, err)
+                self.assertRegex(err, words)
+
     def test_demo(self) -> None:
         out = json.loads(self.ok("demo", "--quick", "--out", str(self.folder / "demo"), "--json"))
         self.assertTrue(all(s["good"] for s in out["steps"].values()), out)
         page = (self.folder / "demo" / "index.html").read_text()
-        self.assertEqual(page.count("data:image/png;base64"), 5)
+        self.assertEqual(page.count("data:image/png;base64"), 8)
         self.assertNotIn("http", page)
         for name in (
             "audit",

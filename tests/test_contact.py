@@ -116,6 +116,19 @@ class ContactTest(unittest.TestCase):
         banked = fly(BODY, start=REST, duration=2, controls={"wind_east": step(0.0)})
         self.assertLess(float(np.abs(banked["east"]).max()), 1e-9)
 
+    def test_a_skid_slides_by_its_friction_whatever_way_it_points(self) -> None:
+        skids = {
+            n: {**leg, "rolling": 0.4, "sliding": 0.4, "brake": 0.0, "steering": 0.0}
+            for n, leg in BODY.definition.model_dump()["gear"].items()
+        }
+        sled = body(gear=skids)
+        still = on_ground(sled)
+        for u, v in ((12.0, 0.0), (0.0, 12.0)):
+            run = fly(sled, start=moved(still, u=u, v=v), duration=12)
+            self.assertLess(math.hypot(run["u"][-1], run["v"][-1]), 2e-3)
+            gone = math.hypot(run["north"][-1], run["east"][-1])
+            self.assertAlmostEqual(gone / (144.0 / (2 * 0.4 * G)), 1.0, delta=0.03)
+
     def test_slope_refusals_and_the_air(self) -> None:
         uphill = body(environment={"ground": "100 + 0.02*north"})
         start = on_ground(uphill)

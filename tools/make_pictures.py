@@ -76,10 +76,8 @@ def main() -> None:
                 text = text.replace(old, new)
             file.write_text(text, encoding="utf-8")
         terminal("check", clean + "\n" + run(folder, "check", "mine"))
-        terminal("mass", run(folder, "mass", "tarn", "--figure", "masses.png"))
+        run(folder, "mass", "tarn", "--figure", "masses.png")
         shutil.copyfile(folder / "masses.png", SHOTS / "figure_masses.png")
-        performance = run(folder, "thrust", "tarn", "--loading", "dropped", "--set", "fail_left=1", "--levers", "1")
-        terminal("thrust", performance + "\n" + run(folder, "thrust", "hail"))
         run(folder, "thrust", "pika", "--altitude", "300 m", "--figure", "thrust.png")
         shutil.copyfile(folder / "thrust.png", SHOTS / "figure_thrust.png")
         rocket = ["--rail", "85 deg", "--altitude", "350 m", "--set", "ignition=1", "--set", "wind_north=-6 m/s"]
@@ -87,13 +85,6 @@ def main() -> None:
         run(folder, "fly", "hail", *rocket, "--duration", "60 s", *drawn)
         shutil.copyfile(folder / "rocket.png", SHOTS / "figure_rocket.png")
         terminal("trim", run(folder, "trim", "tarn", *AT, "--prove"))
-        terminal(
-            "trim_fails",
-            run(folder, "trim", "tarn", *AT, "--flight-path", "12 deg") + "\n"
-            + run(folder, "trim", "tarn", "--airspeed", "36 m/s", "--altitude", "300 m") + "\n"
-            + run(folder, "trim", "tarn", "--airspeed", "62 kg", "--altitude", "300 m") + "\n"
-            + run(folder, "trim", "tarn", *AT, "--set", "flap_levr=20 deg"),
-        )  # fmt: skip
         terminal("linearise", run(folder, "linearise", "tarn", *AT, "--prove", "rudder"))
         terminal("handling", run(folder, "handling", "tarn", *AT, "--category", "C"))
         run(folder, "tables", "draw", "tarn", "--figure", "views.png")
@@ -101,20 +92,26 @@ def main() -> None:
         measured = run(folder, "tables", "reduce", "tarn", "--out", "measured").replace(str(ROOT), "...")
         compared = run(folder, "tables", "compare", "tarn", "measured", "--figure", "comparison.png")
         terminal("tables_reduce", measured + "\n" + compared)
-        for figure in ("views", "families", "comparison"):
+        for figure in ("views", "families"):
             shutil.copyfile(folder / f"{figure}.png", SHOTS / f"figure_{figure}.png")
-        flight = ["fly", "tarn", *AT, "--duration", "40 s", "--control", "elevator=3211(2 deg, at=2 s, width=1 s)"]
-        more = ["--control", "aileron=doublet(4 deg, at=20 s, width=1 s)", "--out", "run.csv"]
-        plot = [
-            "plot",
-            "run.csv",
-            "--signals",
-            "airspeed,alpha,theta,elevator,phi,aileron,beta,nz",
-            "--out",
-            "plot.png",
-        ]
-        terminal("fly", run(folder, *flight, *more) + "\n" + run(folder, *plot))
-        shutil.copyfile(folder / "plot.png", SHOTS / "figure_plot.png")
+        terminal(
+            "fly",
+            run(folder, "fly", "fire_run", "--out", "run.csv")
+            + "\n"
+            + run(folder, "export", "run.csv", "--out", "run.kml"),
+        )
+        run(folder, "fly", "fire_run", "--seed", "8", "--out", "run_8.csv")
+        shown = "airspeed,altitude,theta,phi,elevator,rudder,mass,nz"
+        for name, more in (
+            ("plot", ["run.csv", "--signals", shown]),
+            ("plan", ["run.csv", "--view", "plan"]),
+            ("track", ["run.csv", "--view", "track"]),
+            ("runs", ["run.csv", "run_8.csv", "--signals", "airspeed,altitude,theta,nz"]),
+        ):
+            run(folder, "plot", *more, "--out", f"{name}.png")
+            shutil.copyfile(folder / f"{name}.png", SHOTS / f"figure_{name}.png")
+        run(folder, "axes", "--pitch", "86 deg", "--out", "axes.png")
+        shutil.copyfile(folder / "axes.png", SHOTS / "figure_axes.png")
 
 
 if __name__ == "__main__":

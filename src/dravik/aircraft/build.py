@@ -1,26 +1,26 @@
 """From a definition to a tape and a program: which formulas exist, and which registers the kernel reads."""
 
 import math
-from collections.abc import Callable, Mapping
+from collections.abc import Mapping
 from dataclasses import replace
 
+from dravik.aircraft import refusals
+from dravik.aircraft.actuators import effector_node
 from dravik.aircraft.loadings import MassFormulas, mass_formulas
 from dravik.aircraft.plans import (
     check_faults,
-    effector_with_faults,
     plan_inputs,
     plan_watches,
     sensed,
     sensed_formulas,
 )
 from dravik.aircraft.schema import AircraftDefinition, Loading, NamedFormula
-from dravik.aircraft.specs import Built, EventSpec, InputSpec, Signal
+from dravik.aircraft.specs import Built, EventSpec, InputSpec, Signal, Where
 from dravik.aircraft.surroundings import ground_and_wind, touches
-from dravik.aircraft.world import WIND_READS
 from dravik.contact import add_ground, add_leg, guard
 from dravik.effectors import Effector
-from dravik.errors import DravikError, FormulaError, nearest
-from dravik.formula import Node, Tape, TapeBuilder, parse
+from dravik.errors import DravikError, nearest
+from dravik.formula import Node, Tape, TapeBuilder, name_node, number_node, parse
 from dravik.frames import body_from_station
 from dravik.kernel import BASE_SIGNALS, PointLoad, RigidBody, build_program
 from dravik.kernel.signals import WIND_INPUTS
@@ -31,17 +31,7 @@ from dravik.units import KINDS
 
 __all__ = ["build"]
 
-Where = Callable[..., str]
 ACTIONS = {"log": 0, "end": 1, "pause": 2}  # as the kernel knows them
-FOLLOW_TIME = 0.02  # s, of an effector with a rate limit but no lag of its own
-
-
-def _name(name: str) -> Node:
-    return Node("name", 0, name)
-
-
-def _number(value: float) -> Node:
-    return Node("number", 0, value=value)
 
 
 class _Assembly:
@@ -152,7 +142,7 @@ class _Assembly:
             ("cg_y", load.cg[1], "m", "centre of gravity, station axes, right"),
             ("cg_z", load.cg[2], "m", "centre of gravity, station axes, up"),
         ):
-            self.define(name, _number(value), ("loadings",), unit, meaning, "mass")
+            self.define(name, number_node(value), ("loadings",), unit, meaning, "mass")
         gx, gy, gz = (float(v) for v in body_from_station(load.cg))
         inertia = (load.Ixx, load.Iyy, load.Izz, load.Ixy, load.Ixz, load.Iyz)
         return [builder.constant(v) for v in (load.mass, gx, gy, gz, *inertia, 0.0, 0.0, 0.0)]
@@ -226,9 +216,7 @@ class _Assembly:
                 self.signals[f"{name}_command"] = Signal(f"{name}_command", unit, f"command of {name}", "command")
             low, high = effector.range or (-math.inf, math.inf)
             meaning = effector.description or f"position of {name}"
-            node = effector_with_faults(
-                name, effector, _effector_node(name, effector, low, high), self.definition.faults
-            )  # fmt: skip
+            node = effector_node(name, effector, self.definition.faults)
             self.define(name, node, keys, unit, meaning, "effector")
             if effector.range is not None:
                 slack = 1e-9 * (high - low)
@@ -239,7 +227,7 @@ class _Assembly:
                 )
 
     def _sum(self, command: str | float, where: str, name: str) -> Node:
-        node = Node("op", 0, "add", args=(parse(command, where=where), _name(f"{name}_increment")))
+        node = Node("op", 0, "add", args=(parse(command, where=where), name_node(f"{name}_increment")))
         for extra in self.definition.add.get(name, ()):
             node = Node("op", 0, "add", args=(node, parse(extra, where=self.where("add", name))))
         return node
@@ -266,39 +254,6 @@ class _Assembly:
         self.needed.append("on_rail")
         self._watch("on_rail == 0", EventSpec("leaves the rail"), "leaves_rail", ("rail",))
 
-    def check_adds(self) -> None:
-        """Refuse additions to controls that are not there, or that have no command to add to."""
-        for name in self.definition.add:
-            if name not in self.effectors:
-                where = self.where("add", name)
-                raise DravikError(f"there is no control {name!r}", where=where, hint=nearest(name, self.effectors))
-            if self.effectors[name].command is None:
-                raise DravikError(
-                    f"the command of {name} is an input",
-                    where=self.where("add", name),
-                    hint=f'command = "..." in {name}',
-                )
-
-    def check_follows(self) -> None:
-        """Refuse inputs that follow a signal which is not there."""
-        for name, entry in self.definition.inputs.items():
-            if entry.follows and entry.follows not in self.signals:
-                where = self.where("inputs", name, "follows")
-                hint = nearest(entry.follows, self.signals)
-                raise DravikError(f"there is no signal {entry.follows!r}", where=where, hint=hint)
-
-    def check_table_axes(self) -> None:
-        """Refuse a table whose axis has a signal's name but another kind of unit."""
-        for name, table in self.builder.tables.items():
-            for axis in table.axes:
-                signal = self.signals.get(axis.name)
-                if signal is not None and signal.unit != axis.unit:
-                    raise DravikError(
-                        f"column {axis.name} is in {axis.unit or 'no unit'}, the signal in {signal.unit or 'none'}",
-                        where=f"{self.where('tables', name)}: {table.source}",
-                        hint=f"a header such as '{axis.name} [{'deg' if signal.unit == 'rad' else signal.unit}]'",
-                    )
-
     def assemble(self) -> Built:
         """Compile everything."""
         definition = self.definition
@@ -310,15 +265,15 @@ class _Assembly:
         if definition.rail is not None:
             self._add_rail(definition.rail.length)
         self.add_effectors()
-        self.check_adds()
-        self.check_follows()
-        self.check_table_axes()
+        refusals.adds(definition, self.effectors, self.where)
+        refusals.follows(definition, self.signals, self.where)
+        refusals.table_axes(self.builder, self.signals, self.where)
         self.add_endings()
         for name, event in definition.events.items():
             self._watch_user_event(name, event.when, event.stop)
         tape = self.builder.build(self.needed, list(self.wind), self.plant.guards)
-        self._check_levels(tape, [*self.needed])
-        self._check_world()
+        refusals.levels(self.builder, tape, self.needed)
+        refusals.wind(self.builder, self.wind, self.inputs)
         for slot in tape.states:
             if slot.name not in self.signals:
                 self.signals[slot.name] = Signal(slot.name, "", "state of a function in a formula", "state")
@@ -338,46 +293,17 @@ class _Assembly:
         for name, (when, event, keys) in plan_watches(self.definition.faults, self.definition.phases).items():
             self._watch(when, event, name, keys)
 
-    def _check_world(self) -> None:
-        """Refuse formulas of the wind that read what is not known before the air is."""
-        known = [*WIND_READS, *self.inputs]
-        for name, foreign in self.builder.foreign_to(list(self.wind), known).items():
-            node, where, text = self.builder.nodes[name]
-            raise FormulaError(
-                f"the wind cannot depend on {foreign}", text=text, where=where,
-                hint=", ".join(WIND_READS) + ", inputs and tables",
-            )  # fmt: skip
-
     def _watch_user_event(self, name: str, when: str | float, stop: bool) -> None:
         node = parse(when, where=self.where("events", name, "when"))
         self._watch_node(name, node, str(when), stop)
 
     def _watch_node(self, name: str, node: Node, text: str, stop: bool) -> None:
         keys = ("events", name, "when")
-        condition = Node("op", node.position, "ne", args=(node, _number(0.0)))
+        condition = Node("op", node.position, "ne", args=(node, number_node(0.0)))
         self.builder.define(name, condition, where=self.where(*keys))
         self.builder.nodes[name] = (condition, self.where(*keys), text)
         self.event_names.append(name)
         self.events.append(EventSpec(name, "end" if stop else "log"))
-
-    def _check_levels(self, tape: Tape, names: list[str]) -> None:
-        """Forces may hold alpha_dot and beta_dot linearly, and accelerations not at all."""
-        for name in names:
-            register = tape.names[name]
-            level, degree = self.builder.levels[register], self.builder.degrees[register]
-            _, where, text = self.builder.nodes[name]
-            if level > 1:
-                raise FormulaError(
-                    f"{name} needs an acceleration, which in turn needs {name}",
-                    text=text,
-                    where=where,
-                    hint="alpha_dot or beta_dot, which forces may contain; or a lag in between",
-                )
-            if level == 1 and degree > 1:
-                raise FormulaError(
-                    f"{name} is not linear in alpha_dot and beta_dot", text=text, where=where,
-                    hint="products with signals that do not depend on them",
-                )  # fmt: skip
 
     def _body(self, tape: Tape, mass: list[int | str]) -> RigidBody:
         definition, world = self.definition, self.definition.environment
@@ -416,21 +342,6 @@ class _Assembly:
         moment_axes = aero.moment_axes or ("body" if aero.axes == "wind" else aero.axes)
         registers = [tape.names[c] for c in aero.coefficients]
         return replace(body, aero_registers=registers, force_axes=aero.axes, moment_axes=moment_axes)
-
-
-def _effector_node(name: str, effector: Effector, low: float, high: float) -> Node:
-    """Return the position of an effector: a state with dynamics, or its limited command without."""
-    command = _name(f"{name}_command")
-    rate = math.inf if effector.rate is None else effector.rate
-    if effector.frequency is not None:
-        parts = (effector.frequency, effector.damping, rate, low, high)
-        return Node("call", 0, "actuator_2", args=(command, *(_number(v) for v in parts)))
-    if effector.lag is not None or effector.rate is not None:
-        parts4 = (effector.lag or FOLLOW_TIME, rate, low, high)
-        return Node("call", 0, "actuator_1", args=(command, *(_number(v) for v in parts4)))
-    if math.isinf(low) and math.isinf(high):
-        return command
-    return Node("op", 0, "travel", args=(command, _number(low), _number(high)))
 
 
 _COEFFICIENTS = {

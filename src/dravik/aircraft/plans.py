@@ -1,30 +1,16 @@
 """A plan of faults and phases as inputs, formulas and events: what the kernel sees of them."""
 
-import math
 from collections.abc import Iterable, Mapping
 from dataclasses import replace
 
 from dravik.aircraft.faults import Biased, Fault, Floating, Frozen, Lost, Phase, Slow, Stuck
 from dravik.aircraft.schema import AircraftDefinition
 from dravik.aircraft.specs import EventSpec, InputSpec
-from dravik.effectors import RATE_KIND, Effector
 from dravik.errors import DravikError, nearest
-from dravik.formula import Node, parse
+from dravik.formula import Node, choice_node, name_node, number_node, parse
 from dravik.units import kind_of_unit, quantity
 
-__all__ = ["check_faults", "effector_with_faults", "plan_inputs", "plan_watches", "sensed", "sensed_formulas"]
-
-
-def _name(name: str) -> Node:
-    return Node("name", 0, name)
-
-
-def _number(value: float) -> Node:
-    return Node("number", 0, value=value)
-
-
-def _if(name: str, yes: Node, no: Node) -> Node:
-    return Node("op", 0, "if_else", args=(_name(name), yes, no))
+__all__ = ["check_faults", "plan_inputs", "plan_watches", "sensed", "sensed_formulas"]
 
 
 def plan_inputs(faults: Mapping[str, Fault], phases: tuple[Phase, ...]) -> list[InputSpec]:
@@ -53,8 +39,8 @@ def plan_watches(
     for k, phase in enumerate(phases, start=1):
         if phase.until is None:
             continue
-        now = Node("op", 0, "eq", args=(_name("phase"), _number(float(k))))
-        over = Node("op", 0, "ne", args=(parse(phase.until), _number(0.0)))
+        now = Node("op", 0, "eq", args=(name_node("phase"), number_node(float(k))))
+        over = Node("op", 0, "ne", args=(parse(phase.until), number_node(0.0)))
         words = f"phase: {phases[k].name}" if k < len(phases) else f"{phase.name} is over"
         event = EventSpec(words, "pause" if k < len(phases) else "end", ("phase", str(k)))
         found[f"phase_{k}_is_over"] = (
@@ -77,37 +63,6 @@ def check_faults(definition: AircraftDefinition, effectors: Iterable[str], signa
                 )
 
 
-def effector_with_faults(name: str, effector: Effector, node: Node, faults: Mapping[str, Fault]) -> Node:
-    """Return the position of an effector with the faults that concern it."""
-    for key, fault in faults.items():
-        if getattr(fault, "control", None) != name:
-            continue
-        if isinstance(fault, Stuck):
-            node = _if(f"fault_{key}", _name(f"held_{key}"), node)
-        elif isinstance(fault, Floating):
-            free = Node("call", 0, "lag", args=(parse(fault.position), _number(fault.lag)))
-            node = _if(f"fault_{key}", free, node)
-        elif isinstance(fault, Lost):
-            node = _if(f"fault_{key}", _number(0.0), node)
-        elif isinstance(fault, Slow):
-            node = _slowed(key, fault, effector, node)
-    return node
-
-
-def _slowed(key: str, fault: Slow, effector: Effector, node: Node) -> Node:
-    """Return an actuator with another rate once the fault has happened; one without a rate limit gets one."""
-    if node.name not in ("actuator_1", "actuator_2"):
-        raise DravikError(f"the control of fault {key} has no rate", hint="rate or lag in the control")
-    place = 2 if node.name == "actuator_1" else 3
-    rate = node.args[place]
-    if rate.kind == "number" and math.isinf(rate.value):
-        rate = _number(1e6)
-    slow = quantity(fault.rate, RATE_KIND[effector.kind], where=f"faults.{key}.rate")
-    args = list(node.args)
-    args[place] = _if(f"fault_{key}", _number(slow), rate)
-    return replace(node, args=tuple(args))
-
-
 def sensed_formulas(faults: Mapping[str, Fault], units: Mapping[str, str]) -> dict[str, tuple[Node, str]]:
     """Return what laws read in place of signals with a faulty sensor: formula and unit by signal."""
     found: dict[str, tuple[Node, str]] = {}
@@ -115,12 +70,12 @@ def sensed_formulas(faults: Mapping[str, Fault], units: Mapping[str, str]) -> di
         if not isinstance(fault, Frozen | Biased):
             continue
         unit = units.get(fault.signal, "")
-        node = found[fault.signal][0] if fault.signal in found else _name(fault.signal)
+        node = found[fault.signal][0] if fault.signal in found else name_node(fault.signal)
         if isinstance(fault, Frozen):
-            node = _if(f"fault_{key}", _name(f"held_{key}"), node)
+            node = choice_node(f"fault_{key}", name_node(f"held_{key}"), node)
         else:
             by = quantity(fault.by, kind_of_unit(unit), where=f"faults.{key}.by")
-            shift = Node("op", 0, "mul", args=(_name(f"fault_{key}"), _number(by)))
+            shift = Node("op", 0, "mul", args=(name_node(f"fault_{key}"), number_node(by)))
             node = Node("op", 0, "add", args=(node, shift))
         found[fault.signal] = (node, unit)
     return found

@@ -1,6 +1,7 @@
 """What compiling an aircraft gives beside its program: signals, inputs and events with their units and meanings."""
 
 import math
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Literal, NamedTuple
 
@@ -8,7 +9,10 @@ from dravik.effectors import Effector
 from dravik.formula import Tape
 from dravik.kernel import Program
 
-__all__ = ["Built", "EventSpec", "InputSpec", "Signal"]
+__all__ = ["Built", "EventSpec", "InputSpec", "Signal", "Where"]
+
+#: Names the place of a key of the definition for messages.
+Where = Callable[..., str]
 
 
 class Signal(NamedTuple):

@@ -6,7 +6,7 @@ from dataclasses import replace
 
 from dravik.aircraft.schema import AircraftDefinition, Crash
 from dravik.aircraft.world import wind_formulas
-from dravik.formula import Node, parse
+from dravik.formula import Node, number_node, parse
 from dravik.pieces import Pieces, lever_arm
 
 __all__ = ["ground_and_wind", "touches"]
@@ -36,7 +36,7 @@ def _shifted(node: Node, axis: str, by: float, formulas: Mapping[str, Node]) -> 
     if node.kind == "name" and node.name in formulas:
         return _shifted(formulas[node.name], axis, by, formulas)
     if node.kind == "name" and node.name == axis:
-        return Node("op", node.position, "add", args=(node, Node("number", 0, value=by)))
+        return Node("op", node.position, "add", args=(node, number_node(by)))
     return replace(node, args=tuple(_shifted(a, axis, by, formulas) for a in node.args)) if node.args else node
 
 

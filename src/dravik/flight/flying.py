@@ -185,12 +185,13 @@ class _Flight:
             writer = RecordingWriter(save, self.names, units, self._metadata())
         try:
             self._fly(chunk, progress, writer)
-        finally:
+        except BaseException:
             if writer is not None:
                 writer.abandon()
+            raise
         recording = self._recording()
         if writer is not None:
-            self._keep(lambda: writer.close(recording))
+            self._keep(writer.close, recording)
         return recording
 
     def _fly(self, chunk: int, progress: Callable[[float], None] | None, writer: RecordingWriter | None) -> None:
@@ -213,8 +214,7 @@ class _Flight:
             paused = self.work.counters[PAUSED] != 0
             self.work.counters[PAUSED] = 0
             if writer is not None:
-                lines = out[:rows]
-                self._keep(lambda lines=lines, at=step: writer.write(lines, self._end(at), self._event_rows()))  # type: ignore[misc]
+                self._keep(writer.write, out[:rows], self._end(step), event_rows(self._events()))
             if (done < count and not paused) or self.work.counters[OUTSIDE_TABLE] or not finite:
                 if self.work.counters[STOP_EVENT] == 0:
                     self._fail(self.time(step))
@@ -231,10 +231,10 @@ class _Flight:
             self.x = change.state
             self.schedule.histories.extend(change.histories)
 
-    def _keep(self, act: Callable[[], None]) -> None:
+    def _keep(self, write: Callable[..., None], *what: object) -> None:
         """Write; what has been flown is in the error when that fails."""
         try:
-            act()
+            write(*what)
         except DravikError as error:
             t = float(self.rows[-1][-1, 0]) if self.rows and len(self.rows[-1]) else self.time(self.first)
             raise FlightError(error.what, time=t, recording=self._recording(), where=error.where) from None
@@ -270,9 +270,6 @@ class _Flight:
         if len(events) == EVENT_CAPACITY:
             events.append(Event(events[-1].time, f"more than {EVENT_CAPACITY} events: the rest is not logged"))
         return sorted([*self.notes, *events, *self.schedule.held.values()], key=lambda e: e.time)
-
-    def _event_rows(self) -> list[dict[str, Any]]:
-        return event_rows(self._events())
 
     def _end(self, step: int) -> dict[str, Any]:
         """Return all that is needed to fly on from here."""

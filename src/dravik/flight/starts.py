@@ -80,10 +80,13 @@ def on_ground(
         u[craft.input_index(name)] = value
     course = in_si(heading, "angle", where="heading")
 
+    settled: dict[str, float] = {}
+
     def state(v: np.ndarray) -> np.ndarray:
         return craft.state(
-            position=(north, east, float(v[0])), velocity=(0.0, 0.0, 0.0), attitude=(float(v[2]), float(v[1]), course)
-        )
+            position=(north, east, float(v[0])), velocity=(0.0, 0.0, 0.0), attitude=(float(v[2]), float(v[1]), course),
+            functions=settled,
+        )  # fmt: skip
 
     def left_over(v: np.ndarray) -> np.ndarray:
         found = craft.values(state(v), u, ["w_dot", "q_dot", "p_dot"])
@@ -94,7 +97,11 @@ def on_ground(
     lowest = max(float(f[2] - centre[2]) for f in feet)
     pressed = craft.loading.mass * 9.80665 / sum(leg.stiffness for leg in craft.definition.gear.values())
     ground = craft.values(state(np.zeros(3)), u, ["ground_height"])["ground_height"]
-    found = root(left_over, np.array([ground + lowest - 2.0 * pressed, 0.0, 0.0]), tol=1e-12)
+    guess = np.array([ground + lowest - 2.0 * pressed, 0.0, 0.0])
+    # engines push as they run with these levers here, which is known once they have settled
+    x = settle(craft, state(guess), u)
+    settled.update(zip(craft.function_states, x[13:].tolist(), strict=True))
+    found = root(left_over, guess, tol=1e-12)
     upright = max(abs(found.x[1]), abs(found.x[2])) < MOST_TILT
     if not (upright and np.max(np.abs(left_over(found.x))) < 1e-6):
         raise DravikError(f"{craft.name} does not stand on its gear", hint="three legs around the centre of gravity")

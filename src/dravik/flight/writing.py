@@ -2,7 +2,9 @@
 
 import json
 import os
+import time as clock
 from collections.abc import Mapping, Sequence
+from contextlib import suppress
 from pathlib import Path
 from typing import Any, TextIO
 
@@ -16,6 +18,7 @@ from dravik.units import column_name, from_si
 __all__ = ["RecordingWriter"]
 
 Floats = NDArray[np.float64]
+FLUSH_SECONDS = 0.5  # of the clock: what a killed program may lose
 
 
 class RecordingWriter:
@@ -34,6 +37,9 @@ class RecordingWriter:
         self.metadata = dict(metadata)
         self.columns = {column_name(n, units.get(n, "")): {"signal": n, "si_unit": units.get(n, "")} for n in names}
         self._stream: Any = None
+        self._pending: list[Floats] = []
+        self._state: tuple[Mapping[str, Any], Sequence[Mapping[str, Any]]] = ({}, [])
+        self._flushed = clock.perf_counter()
         self._factors = np.array([from_si(units.get(n, ""))[1] for n in names])
         self._line = ",".join(["%.10g"] * len(names)) + "\n"
         self._written = 0.0
@@ -54,7 +60,22 @@ class RecordingWriter:
             ) from None  # fmt: skip
 
     def write(self, rows: Floats, end: Mapping[str, Any], events: Sequence[Mapping[str, Any]]) -> None:
-        """Append rows (SI) and flush; ``end`` is the state to fly on from, ``events`` are all so far."""
+        """Take rows (SI), and flush them when the last flush is half a second of the clock ago.
+
+        ``end`` is the state to fly on from after these rows, ``events`` are all so far.
+        """
+        self._pending.append(rows)
+        self._state = (end, events)
+        if clock.perf_counter() - self._flushed > FLUSH_SECONDS:
+            self.flush()
+
+    def flush(self) -> None:
+        """Write the rows that wait, and how far the run has come."""
+        if not self._pending:
+            return
+        rows = np.concatenate(self._pending)
+        end, events = self._state
+        self._pending = []
 
         def append() -> None:
             shown = rows * self._factors
@@ -68,6 +89,7 @@ class RecordingWriter:
         if len(rows):
             self._written = float(rows[-1, 0])
         self._side(end, events)
+        self._flushed = clock.perf_counter()
 
     def _side(self, end: Mapping[str, Any], events: Sequence[Mapping[str, Any]]) -> None:
         side = {
@@ -86,6 +108,7 @@ class RecordingWriter:
 
     def close(self, recording: Recording) -> None:
         """End the file, with the whole side file; a Parquet file is written now."""
+        self.flush()
         self._try(self._stream.close if self._stream is not None else self._file.close)
         if self.path != self.target:
             recording.save(self.target)
@@ -95,7 +118,10 @@ class RecordingWriter:
             self._try(lambda: side_path(self.path).write_text(recording.side_text(), encoding="utf-8"))
 
     def abandon(self) -> None:
-        """Close the file as it is."""
+        """Close the file with what has been flown, when the run cannot go on."""
+        # that it cannot be written has been said before
+        with suppress(DravikError):
+            self.flush()
         try:
             (self._file if self._stream is None else self._stream).close()
         except OSError:

@@ -3,7 +3,19 @@
 from dravik.formula.arrange import Guard
 from dravik.formula.functions import CONSTANTS, FUNCTIONS
 from dravik.formula.layout import StateSlot, Tape
-from dravik.formula.parse import Node, parse
+from dravik.formula.parse import Node, choice_node, name_node, number_node, parse
 from dravik.formula.tape import TapeBuilder
 
-__all__ = ["CONSTANTS", "FUNCTIONS", "Guard", "Node", "StateSlot", "Tape", "TapeBuilder", "parse"]
+__all__ = [
+    "CONSTANTS",
+    "FUNCTIONS",
+    "Guard",
+    "Node",
+    "StateSlot",
+    "Tape",
+    "TapeBuilder",
+    "choice_node",
+    "name_node",
+    "number_node",
+    "parse",
+]

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from dravik.errors import FormulaError, nearest
 from dravik.formula.functions import FUNCTIONS
 
-__all__ = ["Node", "parse"]
+__all__ = ["Node", "choice_node", "name_node", "number_node", "parse"]
 
 MAX_LENGTH = 4000
 MAX_DEPTH = 100
@@ -29,6 +29,21 @@ class Node:
     name: str = ""
     value: float = 0.0
     args: tuple["Node", ...] = ()
+
+
+def name_node(name: str) -> Node:
+    """Return a node that stands for a signal."""
+    return Node("name", 0, name)
+
+
+def number_node(value: float) -> Node:
+    """Return a node that stands for a number."""
+    return Node("number", 0, value=value)
+
+
+def choice_node(condition: str, yes: Node, no: Node) -> Node:
+    """Return one node where a signal is not zero, another where it is."""
+    return Node("op", 0, "if_else", args=(name_node(condition), yes, no))
 
 
 def parse(text: str | float, *, where: str = "") -> Node:

@@ -1,0 +1,69 @@
+"""What a definition may not say though each key of it is well formed: names that lead nowhere, orders that cannot be."""
+
+from collections.abc import Iterable, Mapping, Sequence
+
+from dravik.aircraft.schema import AircraftDefinition
+from dravik.aircraft.specs import Signal, Where
+from dravik.aircraft.world import WIND_READS
+from dravik.effectors import Effector
+from dravik.errors import DravikError, FormulaError, nearest
+from dravik.formula import Tape, TapeBuilder
+
+
+def adds(definition: AircraftDefinition, effectors: Mapping[str, Effector], where: Where) -> None:
+    """Refuse additions to controls that are not there, or that have no command to add to."""
+    for name in definition.add:
+        place = where("add", name)
+        if name not in effectors:
+            raise DravikError(f"there is no control {name!r}", where=place, hint=nearest(name, effectors))
+        if effectors[name].command is None:
+            raise DravikError(f"the command of {name} is an input", where=place, hint=f'command = "..." in {name}')
+
+
+def follows(definition: AircraftDefinition, signals: Mapping[str, Signal], where: Where) -> None:
+    """Refuse inputs that follow a signal which is not there."""
+    for name, entry in definition.inputs.items():
+        if entry.follows and entry.follows not in signals:
+            hint = nearest(entry.follows, signals)
+            raise DravikError(
+                f"there is no signal {entry.follows!r}", where=where("inputs", name, "follows"), hint=hint
+            )
+
+
+def table_axes(builder: TapeBuilder, signals: Mapping[str, Signal], where: Where) -> None:
+    """Refuse a table whose axis has a signal's name but another kind of unit."""
+    for name, table in builder.tables.items():
+        for axis in table.axes:
+            signal = signals.get(axis.name)
+            if signal is not None and signal.unit != axis.unit:
+                raise DravikError(
+                    f"column {axis.name} is in {axis.unit or 'no unit'}, the signal in {signal.unit or 'none'}",
+                    where=f"{where('tables', name)}: {table.source}",
+                    hint=f"a header such as '{axis.name} [{'deg' if signal.unit == 'rad' else signal.unit}]'",
+                )
+
+
+def wind(builder: TapeBuilder, names: Sequence[str], inputs: Iterable[str]) -> None:
+    """Refuse formulas of the wind that read what is not known before the air is."""
+    for name, foreign in builder.foreign_to(names, [*WIND_READS, *inputs]).items():
+        _, place, text = builder.nodes[name]
+        hint = ", ".join(WIND_READS) + ", inputs and tables"
+        raise FormulaError(f"the wind cannot depend on {foreign}", text=text, where=place, hint=hint)
+
+
+def levels(builder: TapeBuilder, tape: Tape, names: Sequence[str]) -> None:
+    """Refuse forces that need accelerations, or alpha_dot and beta_dot other than linearly."""
+    for name in names:
+        register = tape.names[name]
+        level, degree = builder.levels[register], builder.degrees[register]
+        _, place, text = builder.nodes[name]
+        if level > 1:
+            raise FormulaError(
+                f"{name} needs an acceleration, which in turn needs {name}", text=text, where=place,
+                hint="alpha_dot or beta_dot, which forces may contain; or a lag in between",
+            )  # fmt: skip
+        if level == 1 and degree > 1:
+            raise FormulaError(
+                f"{name} is not linear in alpha_dot and beta_dot", text=text, where=place,
+                hint="products with signals that do not depend on them",
+            )  # fmt: skip
