@@ -197,6 +197,27 @@ class WindTest(unittest.TestCase):
         self.assertAlmostEqual(found["air_up"], 2.0 * math.exp(-1.0))
         self.assertAlmostEqual(found["airspeed"], math.sqrt(4 + 16 + 4 * math.exp(-2.0)))
 
+    def test_the_airspeed_changes_with_the_wind_of_the_place(self) -> None:
+        wind = {
+            "speed": "9 m/s",
+            "blows_from": "40 deg",
+            "exponent": 0.2,
+            "up": "3*sin(north/300)*cos(east/200) + 0.2*time",
+        }
+        for earth_shape in ("flat", "wgs84"):
+            windy = sample("tarn").with_environment(earth=earth_shape, wind=wind)
+            point = trim(windy, airspeed="62 m/s", altitude="150 m", flight_path="4 deg", heading="20 deg")
+            run = fly(windy, start=point, duration=8, dt=0.005)
+            for name, rate in (
+                ("airspeed", "airspeed_dot"),
+                ("alpha", "alpha_dot"),
+                ("beta", "beta_dot"),
+                ("air_up", "air_up_dot"),
+            ):
+                measured = np.gradient(run[name], run.time)[2:-2]
+                np.testing.assert_allclose(run[rate][2:-2], measured, atol=2e-4 * max(1.0, float(np.ptp(run[name]))))
+                self.assertGreater(float(np.ptp(measured)), 1e-4)
+
     def test_trims_fly_in_the_wind_of_the_place(self) -> None:
         windy = sample("tarn").with_environment(wind={"speed": "12 m/s", "blows_from": "0 deg", "exponent": 0.15})
         point = trim(windy, airspeed="62 m/s", altitude="300 m")

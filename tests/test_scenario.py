@@ -341,6 +341,11 @@ class RecordingTest(unittest.TestCase):
         even = run.resampled("4 Hz")
         np.testing.assert_allclose(np.diff(even.time), 0.25, atol=1e-12)
         turned = np.interp(even.time, run.time, np.unwrap(run["psi"]))
+        self.assertEqual(even.resampled("3 Hz").names, run.names)
+        stepped = dv.Recording(
+            ["time", "phase"], {"time": "s", "phase": ""}, np.array([[0.0, 1.0], [0.4, 2.0], [1.0, 3.0]])
+        )
+        self.assertEqual(stepped.resampled("5 Hz")["phase"].tolist(), [1.0, 1.0, 2.0, 2.0, 2.0, 3.0])
         np.testing.assert_allclose(np.exp(1j * even["psi"]), np.exp(1j * turned), atol=1e-12)
         places = {}
         for suffix in (".gpx", ".kml", ".geojson"):

@@ -1,4 +1,4 @@
-"""What a definition may not say though each key of it is well formed: names that lead nowhere, orders that cannot be."""
+"""What a definition may not say although its keys are well formed: names that lead nowhere, impossible orders."""
 
 from collections.abc import Iterable, Mapping, Sequence
 

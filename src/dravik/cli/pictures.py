@@ -43,13 +43,19 @@ def plot(
             raise DravikError(f"--view {view} of {len(runs)} recordings", expected="one, or --view signals")
         names = _compare(runs, recordings, signals, save)
     elif view == "signals":
-        names = draw(runs[0], signals, save, title, {})
+        names = draw(runs[0], signals, save, title, _limits(runs[0]))
     else:
         names = _draw_view(runs[0], view, save, title, seconds)
     if as_json:
         emit({"figure": save, "view": view, "signals": names})
     else:
         out.print(f"{save}: {', '.join(names) or view}")
+
+
+def _limits(run: "Recording") -> dict[str, tuple[float, float]]:
+    """Return the ranges of effectors, as the recording's side file has them."""
+    found = run.metadata.get("limits", {})
+    return {name: (float(low), float(high)) for name, (low, high) in found.items()}
 
 
 def _compare(runs: "list[Recording]", paths: list[str], signals: str, save: str) -> list[str]:
@@ -69,7 +75,7 @@ def _draw_view(run: "Recording", view: str, save: str, title: str, seconds: floa
     from dravik.report import figure_plan, figure_track, save_figure, write_animation, write_book
 
     if view == "book":
-        write_book(run, save, title=title)
+        write_book(run, save, title=title, limits=_limits(run))
     elif view == "moving":
         with Progress(console=err, transient=True, disable=not err.is_terminal) as bar:
             task = bar.add_task("drawing", total=1.0)
@@ -120,6 +126,7 @@ def axes(
     save: Annotated[
         str, typer.Option("--out", metavar="FILE", help="figure to write: .png, .svg or .pdf")
     ] = "axes.png",
+    as_json: AsJson = False,
 ) -> None:
     """Draw how local axes become body, stability and wind axes, step by step, and say where angles fail."""
     from dravik.report import figure_axes, save_figure
@@ -130,4 +137,7 @@ def axes(
     if abs(theta) > 1.5707963267948966 + 1e-12:
         raise DravikError(f"--pitch {pitch!r}", expected="between -90 deg and 90 deg")
     save_figure(figure_axes(phi, theta, psi, alpha=a, beta=b), save)
-    out.print(f"{save}: yaw {yaw}, pitch {pitch}, roll {roll}")
+    if as_json:
+        emit({"figure": save, "yaw_rad": psi, "pitch_rad": theta, "roll_rad": phi, "alpha_rad": a, "beta_rad": b})
+    else:
+        out.print(f"{save}: yaw {yaw}, pitch {pitch}, roll {roll}")

@@ -314,6 +314,7 @@ class _Flight:
             "turbulence": None if turbulence is None else asdict(turbulence),
             **planned,
             "start_inputs": self.start_inputs,
+            "limits": {n: list(craft.limits[n]) for n in self.names if n in craft.limits},
             "wall_time_s": round(clock.perf_counter() - self.begun, 4),
         }
 

@@ -112,7 +112,8 @@ class Recording:
         return [dict(zip(keys, left, strict=True)) for left in self.outside]
 
     def resampled(self, rate: str | float) -> "Recording":
-        """Return the recording at a fixed rate (Hz), straight between its rows; angles go the short way round.
+        """Return the recording at a fixed rate (Hz), straight between its rows; angles go the short way round,
+        and switches and counts keep their last value.
 
         Raises DravikError for a rate that is none, or a recording of less than two rows.
         """
@@ -126,6 +127,10 @@ class Recording:
         for name in self.names:
             values = self[name]
             turning = self.units.get(name) == "rad" and name in _TURNING
+            if np.array_equal(values, np.round(values)):
+                # a switch or a count has nothing between its values: the last one holds
+                columns.append(values[np.searchsorted(time, wanted + 1e-12, side="right") - 1])
+                continue
             kept = np.interp(wanted, time, np.unwrap(values) if turning else values)
             columns.append((kept + np.pi) % (2.0 * np.pi) - np.pi if turning else kept)
         return replace(self, values=np.column_stack(columns))

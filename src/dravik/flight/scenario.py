@@ -146,13 +146,16 @@ class Scenario:
     def start(self) -> TrimPoint | Start:
         """Return where it starts; raises TrimError or DravikError where that cannot be."""
         begin, craft = self.definition.start, self.craft
+        # what the first phase sets is so from the beginning, and what settles settles with it
+        phases = self.definition.phases
+        asked: Quantities = {**(phases[0].set if phases else {}), **begin.inputs}
         if isinstance(begin, Trimmed):
             return trim(
                 craft, airspeed=begin.airspeed, altitude=begin.altitude, heading=begin.heading, bank=begin.bank,
                 flight_path=None if begin.flight_path == "free" else begin.flight_path, sideslip=begin.sideslip,
-                north=begin.north, east=begin.east, inputs=dict(begin.inputs),
+                north=begin.north, east=begin.east, inputs=dict(asked),
             )  # fmt: skip
-        inputs = _si(craft, begin.inputs)
+        inputs = _si(craft, asked)
         if isinstance(begin, OnGround):
             return on_ground(craft, heading=begin.heading, north=begin.north, east=begin.east, inputs=inputs)
         if isinstance(begin, OnRail):

@@ -64,7 +64,8 @@ DENSITY, PRESSURE, TEMPERATURE, SOUND, EAS = (
 )
 P_HAT, FLIGHT_PATH, ALPHA_DOT, U_DOT = (_INDEX[n] for n in ("p_hat", "flight_path", "alpha_dot", "u_dot"))
 P_DOT, NX, AIRSPEED_DOT, U_AIR, DOWN = (_INDEX[n] for n in ("p_dot", "nx", "airspeed_dot", "u_air", "down_x"))
-AIR = _INDEX["air_north"]
+AIR, AIR_DOT = _INDEX["air_north"], _INDEX["air_north_dot"]
+MOMENT = 1e-3  # s, over which the wind's change along the way is taken
 N_BASE, N_RIGID = len(BASE_SIGNALS), len(RIGID_STATES)
 STANDARD_GRAVITY, SEA_LEVEL_DENSITY = 9.80665, 1.225
 SLOW = 1e-3  # m/s: below this airspeed angles and non-dimensional rates are zero, not noise
@@ -74,14 +75,37 @@ air = compiled(standard_air)
 
 
 @compiled
-def air_motion(p: Program, w: Workspace, steady: bool) -> None:
+def air_motion(p: Program, w: Workspace) -> None:
     """Fill the velocity of the air here: what the inputs say, and the formulas of the wind, if there are any."""
     r, k, field = w.registers, p.layout[WIND], p.layout[FIELD]
     r[AIR], r[AIR + 1], r[AIR + 2] = r[k], r[k + 1], r[k + 2]
     if field >= 0:
-        run_tape(p.code, p.layout, p.numbers, r, w.counters, w.worst, 0, p.layout[STAGE_W], steady)
+        run_tape(p.code, p.layout, p.numbers, r, w.counters, w.worst, 0, p.layout[STAGE_W], True)
         for i in range(3):
             r[AIR + i] += r[p.layout[field + i]]
+
+
+@compiled
+def air_change(p: Program, w: Workspace, t: float, x: Floats, m: tuple[float, ...]) -> None:
+    """Fill how fast the wind of the place changes where the aircraft moves to, by the difference over a moment."""
+    r, field = w.registers, p.layout[FIELD]
+    vn, ve, vd = rotate_back(m, x[3], x[4], x[5])
+    north, east, up = position_rates(p, x, vn, ve, vd)
+    for side in (1.0, -1.0):
+        step = side * MOMENT
+        r[TIME], r[NORTH], r[NORTH + 1], r[NORTH + 2] = (
+            t + step,
+            x[0] + step * north,
+            x[1] + step * east,
+            x[2] + step * up,
+        )
+        place(p, r)
+        run_tape(p.code, p.layout, p.numbers, r, w.counters, w.worst, 0, p.layout[STAGE_W], True)
+        for i in range(3):
+            before = r[AIR_DOT + i] if side < 0.0 else 0.0
+            r[AIR_DOT + i] = before + side * r[p.layout[field + i]] / (2.0 * MOMENT)
+    r[TIME], r[NORTH], r[NORTH + 1], r[NORTH + 2] = t, x[0], x[1], x[2]
+    place(p, r)
 
 
 @compiled
@@ -94,7 +118,7 @@ def air_at_chart(p: Program, w: Workspace, t: float, z: Floats, u: Floats) -> tu
     for i in range(u.shape[0]):
         r[N_BASE + i] = u[i]
     place(p, r)
-    air_motion(p, w, True)
+    air_motion(p, w)
     return r[AIR], r[AIR + 1], r[AIR + 2]
 
 
@@ -139,7 +163,7 @@ def ground_signals(p: Program, r: Floats, x: Floats, m: tuple[float, ...]) -> No
 
 @compiled
 def signals_from_state(
-    p: Program, w: Workspace, t: float, x: Floats, u: Floats, m: tuple[float, ...], steady: bool, extent: int
+    p: Program, w: Workspace, t: float, x: Floats, u: Floats, m: tuple[float, ...], extent: int
 ) -> tuple[float, float, float]:
     """Fill the signals that need no forces; return the body components of velocity relative to the air."""
     r = w.registers
@@ -157,7 +181,9 @@ def signals_from_state(
     if extent != MOTION or layout[USES_ANGLES] == 1:
         ground_signals(p, r, x, m)
     fill_earth(p, r, x, m)
-    air_motion(p, w, steady)
+    if layout[FIELD] >= 0:
+        air_change(p, w, t, x, m)
+    air_motion(p, w)
     return air_data(p, r, m)
 
 
@@ -262,11 +288,15 @@ def _accelerations(p: Program, r: Floats, fx: float, fy: float, fz: float) -> tu
 def _rates_relative_to_air(
     r: Floats, m: tuple[float, ...], ua: float, va: float, wa: float, ax: float, ay: float, az: float
 ) -> tuple[float, float, float]:
-    """Return alpha_dot, beta_dot, airspeed_dot; the wind is steady in local axes, so it turns in body axes."""
+    """Return alpha_dot, beta_dot, airspeed_dot: the wind turns in body axes, and changes along the way.
+
+    What the inputs put into the wind, such as turbulence, is taken as steady.
+    """
     wu, wv, ww = rotate(m, r[AIR], r[AIR + 1], -r[AIR + 2])
     k = TRANSPORT
     cx, cy, cz = cross(r[P] - r[k], r[P + 1] - r[k + 1], r[P + 2] - r[k + 2], wu, wv, ww)
-    return air_angle_rates(ua, va, wa, ax + cx, ay + cy, az + cz)
+    du, dv, dw = rotate(m, r[AIR_DOT], r[AIR_DOT + 1], -r[AIR_DOT + 2])
+    return air_angle_rates(ua, va, wa, ax + cx - du, ay + cy - dv, az + cz - dw)
 
 
 @compiled
@@ -384,7 +414,7 @@ def evaluate(p: Program, w: Workspace, t: float, x: Floats, u: Floats, dx: Float
     """
     r, layout = w.registers, p.layout
     m = matrix_of(x)
-    ua, va, wa = signals_from_state(p, w, t, x, u, m, steady, extent)
+    ua, va, wa = signals_from_state(p, w, t, x, u, m, extent)
     run_stage(p, w, layout[STAGE_W], layout[STAGE_A], steady)
     fx, fy, fz, mx, my, mz = solve_loads(p, w, m, ua, va, wa, steady)
     ax, ay, az = _accelerations(p, r, fx, fy, fz)

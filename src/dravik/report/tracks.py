@@ -120,7 +120,8 @@ def figure_track(run: "Recording", *, title: str = "", aircraft: int = 14) -> Fi
     _check(run, (*NEEDED, "phi", "theta", "psi"))
     figure = new_figure(title or "Track in space")
     with matplotlib.rc_context(STYLE):
-        axes = cast("Axes3D", figure.add_subplot(projection="3d"))
+        figure.set_layout_engine("none")
+        axes = cast("Axes3D", figure.add_axes((0.0, 0.0, 1.0, 0.97), projection="3d"))
         level_room(axes)
         place = np.column_stack([run["north"], run["east"], -run["altitude"]])
         floor = run["ground_height"] if "ground_height" in run.names else np.full(len(place), run["altitude"].min())
@@ -143,14 +144,16 @@ def figure_track(run: "Recording", *, title: str = "", aircraft: int = 14) -> Fi
             spot = np.array([[_at(run, event.time, n) for n in NEEDED]]) * np.array([1.0, 1.0, -1.0])
             bad = event.text.startswith(("fault", "crash"))
             axes.plot(*to_view(spot), marker="o", ms=4.5, color=COMMANDED if bad else THIRD, ls="")
-        axes.set_box_aspect((shape[1], shape[0], shape[2]), zoom=1.3)
+        axes.set_box_aspect((shape[1], shape[0], shape[2]), zoom=1.2)
+        for artist in axes.get_children():
+            artist.set_clip_on(False)
         axes.set_xlabel("east [m]", labelpad=10)
         axes.set_ylabel("north [m]", labelpad=10)
         axes.set_zlabel("altitude [m]")
         axes.view_init(elev=24, azim=-62)
         axes.tick_params(colors=INK, labelsize=8)
         words = f"heights are drawn {stretch:.1f} times as large" if stretch > 1.05 else "true to scale"
-        figure.text(0.012, 0.02, f"{words}; the aircraft is a symbol; dots: phases and faults", color=SOFT, fontsize=9)
+        figure.text(0.012, 0.94, f"{words}; the aircraft is a symbol; dots: phases and faults", color=SOFT, fontsize=9)
     return figure
 
 
