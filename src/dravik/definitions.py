@@ -10,12 +10,18 @@ from pydantic import BaseModel, ValidationError
 
 from dravik.errors import DefinitionError, DravikError, nearest
 
-__all__ = ["KeyLines", "read_definition", "validate"]
+__all__ = ["KeyLines", "kind_tag", "read_definition", "validate"]
 
 M = TypeVar("M", bound=BaseModel)
 _HEADER = re.compile(r"^\s*\[\[?\s*([^\[\]]+?)\s*\]\]?\s*(?:#.*)?$")
 _KEY = re.compile(r"""^\s*((?:"[^"]*"|'[^']*'|[\w-]+)(?:\s*\.\s*(?:"[^"]*"|'[^']*'|[\w-]+))*)\s*=""")
 _PART = re.compile(r""""[^"]*"|'[^']*'|[\w-]+""")
+
+
+def kind_tag(value: object) -> str | None:
+    """Return the tag of an entry that says its ``kind``, for unions of models; in brackets, so that no key is meant."""
+    kind = value.get("kind") if isinstance(value, dict) else getattr(value, "kind", None)
+    return f"({kind})" if isinstance(kind, str) else None
 
 
 class KeyLines:

@@ -18,8 +18,9 @@ from dravik.errors import DravikError, nearest
 from dravik.formula import Tape
 from dravik.frames import dcm_from_quaternion, quaternion_from_euler
 from dravik.kernel import RIGID_STATES, Program, Workspace, new_workspace
+from dravik.kernel.air import air_at_chart
 from dravik.kernel.chart import AIR_CHART, BODY_CHART, chart_from_state, chart_rates
-from dravik.kernel.motion import air_at_chart, evaluate
+from dravik.kernel.motion import evaluate
 from dravik.kernel.program import EVERYTHING, FLAGS, OUTSIDE_TABLE
 from dravik.tables import Table
 

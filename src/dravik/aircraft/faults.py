@@ -4,6 +4,7 @@ from typing import Annotated, Literal
 
 from pydantic import Discriminator, Field, Tag, model_validator
 
+from dravik.definitions import kind_tag
 from dravik.errors import DravikError
 from dravik.quantities import Duration, Formula, Mass, Model
 from dravik.units import quantity
@@ -120,11 +121,6 @@ class Gust(_Fault):
     width: Duration = 1.0
 
 
-def _kind(value: object) -> str | None:
-    kind = value.get("kind") if isinstance(value, dict) else getattr(value, "kind", None)
-    return f"({kind})" if isinstance(kind, str) else None
-
-
 Fault = Annotated[
     Annotated[EngineOut, Tag("(engine_out)")]
     | Annotated[Stuck, Tag("(stuck)")]
@@ -135,7 +131,7 @@ Fault = Annotated[
     | Annotated[Biased, Tag("(biased)")]
     | Annotated[MassDropped, Tag("(mass_dropped)")]
     | Annotated[Gust, Tag("(gust)")],
-    Discriminator(_kind),
+    Discriminator(kind_tag),
 ]
 
 

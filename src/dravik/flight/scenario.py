@@ -11,7 +11,7 @@ from pydantic import Discriminator, Field, Tag
 from dravik.aircraft import Aircraft, load, load_law, sample_names, sample_path
 from dravik.aircraft.faults import Fault, Phase
 from dravik.aircraft.schema import Event, FormulaEntry, LawDefinition
-from dravik.definitions import KeyLines, read_definition
+from dravik.definitions import KeyLines, kind_tag, read_definition
 from dravik.effectors import Input
 from dravik.errors import DravikError, nearest
 from dravik.flight.flying import Start, fly
@@ -76,17 +76,12 @@ class Given(Model):
     inputs: Quantities = {}
 
 
-def _kind(value: object) -> str | None:
-    kind = value.get("kind") if isinstance(value, dict) else getattr(value, "kind", None)
-    return f"({kind})" if isinstance(kind, str) else None
-
-
 Begin = Annotated[
     Annotated[Trimmed, Tag("(trimmed)")]
     | Annotated[OnGround, Tag("(ground)")]
     | Annotated[OnRail, Tag("(rail)")]
     | Annotated[Given, Tag("(states)")],
-    Discriminator(_kind),
+    Discriminator(kind_tag),
 ]
 
 

@@ -13,9 +13,11 @@ from numpy.typing import NDArray
 
 from dravik import frames
 from dravik.compiled import compiled
-from dravik.kernel.earth import NORTH, TRANSPORT, fill_earth
-from dravik.kernel.motion import AIRSPEED, AIRSPEED_DOT, ALPHA_DOT, PHI, air_at_chart, evaluate
+from dravik.kernel.air import air_at_chart
+from dravik.kernel.earth import fill_earth
+from dravik.kernel.motion import evaluate
 from dravik.kernel.program import EVERYTHING, ROUND, Program, Workspace
+from dravik.kernel.registers import AIRSPEED, AIRSPEED_DOT, ALPHA_DOT, NORTH, PHI, TRANSPORT
 from dravik.kernel.vectors import dcm_elements, rotate
 
 __all__ = ["AIR_CHART", "BODY_CHART", "chart_from_state", "chart_rates", "jacobian", "state_from_chart"]

@@ -15,15 +15,12 @@ from numpy.typing import NDArray
 from dravik import earth
 from dravik.compiled import compiled
 from dravik.kernel.program import GRAVITY, LATITUDE_0, LONGITUDE_0, MERIDIAN, PARALLEL, ROUND, SEA_LEVEL, Program
-from dravik.kernel.signals import BASE_SIGNALS
+from dravik.kernel.registers import EARTH_RATE, GRAVITY_X, LATITUDE, NORTH, TRANSPORT
 from dravik.kernel.vectors import rotate, rotate_back
 
-__all__ = ["EARTH_RATE", "GRAVITY_X", "LATITUDE", "TRANSPORT", "fill_earth", "place", "position_rates"]
+__all__ = ["fill_earth", "place", "position_rates"]
 
 Floats = NDArray[np.float64]
-_INDEX = {s.name: i for i, s in enumerate(BASE_SIGNALS)}
-NORTH, LATITUDE, GRAVITY_X = (_INDEX[n] for n in ("north", "latitude", "gravity_x"))
-EARTH_RATE, TRANSPORT = (_INDEX[n] for n in ("earth_rate_x", "transport_rate_x"))
 ROTATION = earth.ROTATION
 
 curvature_radii = compiled(earth.curvature_radii)

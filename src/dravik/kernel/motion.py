@@ -11,9 +11,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik import frames
-from dravik.atmosphere import standard_air
 from dravik.compiled import compiled
-from dravik.kernel.earth import EARTH_RATE, GRAVITY_X, TRANSPORT, fill_earth, place, position_rates
+from dravik.kernel.air import SLOW, air_change, air_data, air_motion
+from dravik.kernel.earth import fill_earth, place, position_rates
 from dravik.kernel.interpreter import run_tape
 from dravik.kernel.program import (
     AERO,
@@ -42,12 +42,33 @@ from dravik.kernel.program import (
     STAGE_D,
     STAGE_W,
     STATES,
-    TEMPERATURE_OFFSET,
     USES_ANGLES,
     USES_BETA_DOT,
-    WIND,
     Program,
     Workspace,
+)
+from dravik.kernel.registers import (
+    AIR,
+    AIR_DOT,
+    AIRSPEED,
+    AIRSPEED_DOT,
+    ALPHA,
+    ALPHA_DOT,
+    BETA,
+    DOWN,
+    EARTH_RATE,
+    FLIGHT_PATH,
+    GRAVITY_X,
+    NORTH,
+    NX,
+    P_DOT,
+    PHI,
+    QBAR,
+    TIME,
+    TRANSPORT,
+    U_DOT,
+    P,
+    U,
 )
 from dravik.kernel.signals import BASE_SIGNALS, RIGID_STATES
 from dravik.kernel.vectors import cross, matrix_of, rotate, rotate_back
@@ -56,95 +77,10 @@ __all__ = ["evaluate", "signals_from_state"]
 
 Floats = NDArray[np.float64]
 
-_INDEX = {s.name: i for i, s in enumerate(BASE_SIGNALS)}
-TIME, NORTH, U, P, PHI = (_INDEX[n] for n in ("time", "north", "u", "p", "phi"))
-AIRSPEED, ALPHA, BETA, MACH, QBAR = (_INDEX[n] for n in ("airspeed", "alpha", "beta", "mach", "dynamic_pressure"))
-DENSITY, PRESSURE, TEMPERATURE, SOUND, EAS = (
-    _INDEX[n] for n in ("density", "pressure", "temperature", "speed_of_sound", "equivalent_airspeed")
-)
-P_HAT, FLIGHT_PATH, ALPHA_DOT, U_DOT = (_INDEX[n] for n in ("p_hat", "flight_path", "alpha_dot", "u_dot"))
-P_DOT, NX, AIRSPEED_DOT, U_AIR, DOWN = (_INDEX[n] for n in ("p_dot", "nx", "airspeed_dot", "u_air", "down_x"))
-AIR, AIR_DOT = _INDEX["air_north"], _INDEX["air_north_dot"]
-MOMENT = 1e-3  # s, over which the wind's change along the way is taken
 N_BASE, N_RIGID = len(BASE_SIGNALS), len(RIGID_STATES)
-STANDARD_GRAVITY, SEA_LEVEL_DENSITY = 9.80665, 1.225
-SLOW = 1e-3  # m/s: below this airspeed angles and non-dimensional rates are zero, not noise
+STANDARD_GRAVITY = 9.80665
 
 euler_from_elements = compiled(frames.euler_from_elements)
-air = compiled(standard_air)
-
-
-@compiled
-def air_motion(p: Program, w: Workspace) -> None:
-    """Fill the velocity of the air here: what the inputs say, and the formulas of the wind, if there are any."""
-    r, k, field = w.registers, p.layout[WIND], p.layout[FIELD]
-    r[AIR], r[AIR + 1], r[AIR + 2] = r[k], r[k + 1], r[k + 2]
-    if field >= 0:
-        run_tape(p.code, p.layout, p.numbers, r, w.counters, w.worst, 0, p.layout[STAGE_W], True)
-        for i in range(3):
-            r[AIR + i] += r[p.layout[field + i]]
-
-
-@compiled
-def air_change(p: Program, w: Workspace, t: float, x: Floats, m: tuple[float, ...]) -> None:
-    """Fill how fast the wind of the place changes where the aircraft moves to, by the difference over a moment."""
-    r, field = w.registers, p.layout[FIELD]
-    vn, ve, vd = rotate_back(m, x[3], x[4], x[5])
-    north, east, up = position_rates(p, x, vn, ve, vd)
-    for side in (1.0, -1.0):
-        step = side * MOMENT
-        r[TIME], r[NORTH], r[NORTH + 1], r[NORTH + 2] = (
-            t + step,
-            x[0] + step * north,
-            x[1] + step * east,
-            x[2] + step * up,
-        )
-        place(p, r)
-        run_tape(p.code, p.layout, p.numbers, r, w.counters, w.worst, 0, p.layout[STAGE_W], True)
-        for i in range(3):
-            before = r[AIR_DOT + i] if side < 0.0 else 0.0
-            r[AIR_DOT + i] = before + side * r[p.layout[field + i]] / (2.0 * MOMENT)
-    r[TIME], r[NORTH], r[NORTH + 1], r[NORTH + 2] = t, x[0], x[1], x[2]
-    place(p, r)
-
-
-@compiled
-def air_at_chart(p: Program, w: Workspace, t: float, z: Floats, u: Floats) -> tuple[float, float, float]:
-    """Return the velocity of the air (north, east, up) at a place, before anything else is known."""
-    r, k = w.registers, p.layout[WIND] - N_BASE
-    if p.layout[FIELD] < 0:
-        return u[k], u[k + 1], u[k + 2]
-    r[TIME], r[NORTH], r[NORTH + 1], r[NORTH + 2] = t, z[0], z[1], z[2]
-    for i in range(u.shape[0]):
-        r[N_BASE + i] = u[i]
-    place(p, r)
-    air_motion(p, w)
-    return r[AIR], r[AIR + 1], r[AIR + 2]
-
-
-@compiled
-def air_data(p: Program, r: Floats, m: tuple[float, ...]) -> tuple[float, float, float]:
-    """Fill the signals that the air makes; return the body components of velocity relative to it."""
-    w = p.layout[WIND]
-    wu, wv, ww = rotate(m, r[AIR], r[AIR + 1], -r[AIR + 2])
-    ua, va, wa = r[U] - wu, r[U + 1] - wv, r[U + 2] - ww
-    r[U_AIR], r[U_AIR + 1], r[U_AIR + 2] = ua, va, wa
-    speed = math.sqrt(ua * ua + va * va + wa * wa)
-    temperature, pressure, density, sound = air(r[NORTH + 2], p.numbers[TEMPERATURE_OFFSET])
-    r[AIRSPEED], r[MACH] = speed, speed / sound
-    r[DENSITY], r[PRESSURE], r[TEMPERATURE], r[SOUND] = density, pressure, temperature, sound
-    r[QBAR] = 0.5 * density * speed * speed
-    r[EAS] = speed * math.sqrt(density / SEA_LEVEL_DENSITY)
-    if speed > SLOW:
-        r[ALPHA] = math.atan2(wa, ua)
-        r[BETA] = np.arcsin(min(max(va / speed, -1.0), 1.0))
-        half = 0.5 / speed
-    else:
-        r[ALPHA], r[BETA], half = 0.0, 0.0, 0.0
-    r[P_HAT] = (r[P] - r[w + 3]) * p.numbers[SPAN] * half
-    r[P_HAT + 1] = (r[P + 1] - r[w + 4]) * p.numbers[CHORD] * half
-    r[P_HAT + 2] = (r[P + 2] - r[w + 5]) * p.numbers[SPAN] * half
-    return ua, va, wa
 
 
 @compiled

@@ -5,6 +5,7 @@ from typing import Annotated, Any, Literal
 import numpy as np
 from pydantic import BeforeValidator, Discriminator, Field, Tag, model_validator
 
+from dravik.definitions import kind_tag
 from dravik.effectors import Effector
 from dravik.errors import DravikError
 from dravik.quantities import (
@@ -182,8 +183,7 @@ class Governor(Model):
 
 
 def _kind(value: Any) -> str:
-    kind = value.get("kind", "thrust") if isinstance(value, dict) else getattr(value, "kind", "thrust")
-    return f"({kind})"
+    return kind_tag(value) or "(thrust)"
 
 
 Drive = Annotated[
