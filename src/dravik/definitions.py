@@ -151,6 +151,15 @@ def _problem(error: dict[str, Any], data: dict[str, Any], model: type[BaseModel]
         hint = nearest(loc[-1], _valid_keys(model, whole[:-1]))
         text = "there is no such key" + (f"; {hint}" if hint else "")
         place = lines.place(loc)
+    elif error["type"] in ("union_tag_invalid", "union_tag_not_found"):
+        kinds = str(error["ctx"].get("expected_tags", "")).replace("'", "").replace("(", "").replace(")", "")
+        tag = str(error["ctx"].get("tag", "")).strip("()")
+        hint = nearest(tag, kinds.split(", "))
+        place = lines.place([*keys, "kind"])
+        text = (f"there is no kind {tag!r}" if tag else "the key 'kind' is missing") + (
+            f"; expected one of {kinds}" if kinds else ""
+        )
+        text += f"; {hint}" if hint else ""
     elif error["type"] == "missing":
         place = lines.place(loc[:-1])
         text = f"the key {loc[-1]!r} is missing"
