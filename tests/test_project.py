@@ -1,11 +1,13 @@
 """The project itself: layers, exports, documentation, examples."""
 
 import ast
+import contextlib
 import importlib
 import re
 import runpy
 import subprocess
 import sys
+import tempfile
 import unittest
 from pathlib import Path
 
@@ -121,8 +123,9 @@ class DocumentTest(unittest.TestCase):
         self.assertIn("tarn", sample_names())
 
     def test_examples_run(self) -> None:
+        folder = self.enterContext(tempfile.TemporaryDirectory())
         for path in sorted((ROOT / "examples").glob("*.py")):
-            with self.subTest(path.name):
+            with self.subTest(path.name), contextlib.chdir(folder):
                 runpy.run_path(str(path), run_name="example")
 
 

@@ -265,6 +265,22 @@ class RecordingTest(unittest.TestCase):
                 np.testing.assert_array_equal(rest[name], whole[name][1000:], name)
         with self.assertRaisesRegex(DravikError, "other states"):
             resume(TARN, half)
+        # with gusts that follow the flight, phases, and a gust that has begun
+        scenario = load_scenario("meadow_circuit")
+        gust = {"gust": fault({"kind": "gust", "axis": "wind_up", "size": "2 m/s", "width": 4.0, "when": "east > 40"})}
+        windy = dataclasses.replace(scenario, craft=scenario.craft.with_plan(gust, scenario.definition.phases))
+        whole = windy.fly()
+        blown = next(e.time for e in whole.events if e.text == "fault: gust")
+        d = scenario.definition
+        short = d.model_copy(update={"duration": round(blown, 2) + 1.5})
+        dataclasses.replace(windy, definition=short).fly(save=self.folder / "part.csv")
+        rest = windy.fly(start=resume(windy.craft, read_recording(self.folder / "part.csv")))
+        for name in ("north", "altitude", "theta", "phi", "air_up", "phase", "charge_main"):
+            np.testing.assert_array_equal(rest[name], whole[name][-len(rest.time) :], name)
+        self.assertEqual(
+            [e.text for e in rest.events if "phase" in e.text],
+            [e.text for e in whole.events if "phase" in e.text and e.time > rest.time[0]],
+        )
 
     def test_what_is_written_as_it_flies_is_what_was_flown(self) -> None:
         point = dv.trim(TARN, airspeed="62 m/s", altitude="300 m")

@@ -38,8 +38,8 @@ COORDINATES = {
 class Aircraft:
     """An aircraft compiled for the kernel; immutable, so that it can be shared between runs.
 
-    Built by ``load``, ``sample``, or from a definition in Python. ``with_loading`` and ``with_law`` return
-    changed copies.
+    Built by ``load``, ``sample``, or from a definition in Python. ``with_loading``, ``with_law`` and their like return
+    changed copies. Not ``compiled``, it and its copies are compiled when first used: for making one in several steps.
     """
 
     def __init__(
@@ -51,6 +51,7 @@ class Aircraft:
         places: KeyLines | None = None,
         loading: str = "",
         law_places: Mapping[str, KeyLines] | None = None,
+        compiled: bool = True,
     ) -> None:
         self.tables = dict(tables or {})
         self.path = path
@@ -64,7 +65,18 @@ class Aircraft:
                 expected="one of " + ", ".join(definition.loadings),
                 hint=nearest(self.loading_name, definition.loadings),
             )
-        self._built: Built = build(definition, self.tables, self.loading_name, self.where)
+        self._compiled = compiled
+        if compiled:
+            self.compiled()
+
+    @cached_property
+    def _built(self) -> Built:
+        return build(self.definition, self.tables, self.loading_name, self.where)
+
+    def compiled(self) -> "Aircraft":
+        """Return this aircraft, compiled; raises DravikError and FormulaError for what is wrong in its formulas."""
+        _ = self._built
+        return self
 
     def where(self, *keys: str) -> str:
         """Return file, line and key path for messages."""
@@ -198,13 +210,14 @@ class Aircraft:
             places=self._places,
             loading=self.loading_name,
             law_places=self._law_places,
+            compiled=self._compiled,
         )
 
     def with_loading(self, name: str) -> "Aircraft":
         """Return the aircraft in another of its loadings."""
         return Aircraft(
             self.definition, self.tables, path=self.path, places=self._places, loading=name,
-            law_places=self._law_places,
+            law_places=self._law_places, compiled=self._compiled,
         )  # fmt: skip
 
     def with_environment(self, **changes: object) -> "Aircraft":
@@ -236,7 +249,7 @@ class Aircraft:
                 "formulas": {**own.formulas, **law.formulas},
                 "events": {**own.events, **law.events},
                 "add": add,
-                "engaged": {**own.engaged, law.name: tuple(law.formulas)},
+                "engaged": {**own.engaged, law.name: (*own.engaged.get(law.name, ()), *law.formulas)},
             }
         )
         law_places = dict(self._law_places)
@@ -245,7 +258,7 @@ class Aircraft:
                 law_places.update({f"{section}.{name}": places for name in getattr(law, section)})
         return Aircraft(
             merged, {**self.tables, **(tables or {})}, path=self.path, places=self._places,
-            loading=self.loading_name, law_places=law_places,
+            loading=self.loading_name, law_places=law_places, compiled=self._compiled,
         )  # fmt: skip
 
     def with_plan(self, faults: Mapping[str, Fault] | None = None, phases: Sequence[Phase] = ()) -> "Aircraft":

@@ -14,8 +14,10 @@ from dravik.tables.entries import read_tables
 __all__ = ["load", "load_law"]
 
 
-def load(path: str | Path, *, loading: str = "") -> Aircraft:
+def load(path: str | Path, *, loading: str = "", compiled: bool = True) -> Aircraft:
     """Return the aircraft defined in a TOML file, in its default loading or the one named.
+
+    Not ``compiled``, what is wrong in its formulas is found when it is first used.
 
     Raises DefinitionError listing everything wrong in the file, each with its line and key, and
     DravikError for a file that cannot be read; messages of formulas point at the character.
@@ -33,7 +35,7 @@ def load(path: str | Path, *, loading: str = "") -> Aircraft:
             )
         definition = definition.model_copy(update={"parts": {**definition.parts, **more}})
     tables = {**read_tables(definition.tables, lines), **_engine_tables(definition, lines)}
-    return Aircraft(definition, tables, path=path, places=lines, loading=loading)
+    return Aircraft(definition, tables, path=path, places=lines, loading=loading, compiled=compiled)
 
 
 def _engine_tables(definition: AircraftDefinition, lines: KeyLines) -> dict[str, Table]:

@@ -6,6 +6,7 @@ from dataclasses import replace
 
 from dravik.aircraft.schema import AircraftDefinition, Crash
 from dravik.aircraft.world import wind_formulas
+from dravik.earth import curvature_radii
 from dravik.formula import Node, number_node, parse
 from dravik.pieces import Pieces, lever_arm
 
@@ -21,7 +22,8 @@ def ground_and_wind(definition: AircraftDefinition) -> tuple[Pieces, list[str]]:
         inner = {n: parse(f.formula) for n, f in definition.formulas.items()}
         for axis in ("north", "east"):
             # by differences over a metre
-            ahead, behind = (_shifted(parse(world.ground), axis, by, inner) for by in (0.5, -0.5))
+            moves = _moves(axis, world.latitude)
+            ahead, behind = (_shifted(parse(world.ground), moves, by, inner) for by in (0.5, -0.5))
             node = Node("op", 0, "sub", args=(ahead, behind))
             out.add(f"ground_slope_{axis}", node, "", f"rise of the ground to the {axis}", *keys)
     formulas, out.tables = wind_formulas(world.wind)
@@ -31,13 +33,21 @@ def ground_and_wind(definition: AircraftDefinition) -> tuple[Pieces, list[str]]:
     return out, [name for name in formulas if name != "wind_shear"]
 
 
-def _shifted(node: Node, axis: str, by: float, formulas: Mapping[str, Node]) -> Node:
-    """Return a formula of the place as it is some metres further north or east; formulas in it are put in its place."""
+def _moves(axis: str, latitude: float) -> dict[str, float]:
+    """Return what a metre to the north or east adds to the names of a place."""
+    along, across = curvature_radii(latitude)
+    if axis == "north":
+        return {"north": 1.0, "latitude": 1.0 / float(along)}
+    return {"east": 1.0, "longitude": 1.0 / (float(across) * math.cos(latitude))}
+
+
+def _shifted(node: Node, moves: Mapping[str, float], by: float, formulas: Mapping[str, Node]) -> Node:
+    """Return a formula of the place as it is some metres away; formulas in it are put in its place."""
     if node.kind == "name" and node.name in formulas:
-        return _shifted(formulas[node.name], axis, by, formulas)
-    if node.kind == "name" and node.name == axis:
-        return Node("op", node.position, "add", args=(node, number_node(by)))
-    return replace(node, args=tuple(_shifted(a, axis, by, formulas) for a in node.args)) if node.args else node
+        return _shifted(formulas[node.name], moves, by, formulas)
+    if node.kind == "name" and node.name in moves:
+        return Node("op", node.position, "add", args=(node, number_node(by * moves[node.name])))
+    return replace(node, args=tuple(_shifted(a, moves, by, formulas) for a in node.args)) if node.args else node
 
 
 def touches(definition: AircraftDefinition) -> dict[str, tuple[str, str, tuple[str, ...]]]:

@@ -55,11 +55,11 @@ def get_craft(name: str, loading: str = "", laws: Sequence[str] | None = None) -
     path = Path(name)
     if not path.exists() and name in sample_names():
         path = sample_path(name)
-    craft = load(path, loading=loading)
+    craft = load(path, loading=loading, compiled=not laws)
     for law in laws or ():
         definition, tables, places = load_law(_law_path(law, path))
         craft = craft.with_law(definition, tables, places)
-    return craft
+    return craft.compiled()
 
 
 def _law_path(law: str, aircraft: Path) -> Path:

@@ -52,13 +52,15 @@ class Start:
     """Where a flight starts without a trim: the integrated state and the inputs, in the kernel's order, and the time.
 
     A flight that goes on from another starts at the time the other had reached (s), in turbulence made for the same
-    airspeed, height and heading (``gusts_for``).
+    airspeeds, heights and heading (``gusts_for``, ``gusts_made``), in gusts of faults that had ``begun``.
     """
 
     state: Floats
     inputs: Floats
     time: float = 0.0
     gusts_for: tuple[float, float, float] | None = None
+    gusts_made: tuple[tuple[float, float], ...] = ()
+    begun: tuple[tuple[str, float], ...] = ()
 
 
 class _Signals(Mapping[str, float]):
@@ -137,7 +139,7 @@ class _Flight:
         self.note = dict(note or {})
         self.craft, self.dt, self.every, self.controller = craft, dt, every, controller
         begins = start.time if isinstance(start, Start) else 0.0
-        self.first = round(begins / dt)
+        self.first = self.reached = round(begins / dt)
         self.offset = begins - self.first * dt
         self.last = self.first + steps
         x, inputs = np.array(start.state, dtype=float), np.array(start.inputs, dtype=float)
@@ -154,12 +156,16 @@ class _Flight:
         self.names = list(dict.fromkeys(["time", *(record or craft.signals)]))
         self.picks = np.array([craft.tape.names[n] for n in self.names], dtype=np.int64)
         self.notes: list[Event] = []
+        self.begun_gusts: list[tuple[str, float]] = []
         if self.first == 0:
             change, self.notes = plan.begin(craft, x, inputs)
         else:
-            change = plan.Change(x, inputs, [])
+            assert isinstance(start, Start)
+            change = plan.Change(x, inputs, [plan.gust_of(craft, name, t) for name, t in start.begun])
+            self.begun_gusts = list(start.begun)
         self.x = change.state
-        self.schedule = Schedule(craft, change.inputs, controls, turbulence, dt, self.offset)
+        made = start.gusts_made if isinstance(start, Start) else ()
+        self.schedule = Schedule(craft, change.inputs, controls, turbulence, dt, self.offset, made)
         self.schedule.histories.extend(change.histories)
         self.schedule.gusts_for = start.gusts_for if isinstance(start, Start) else None
         self.start_inputs = dict(zip(craft.input_names, change.inputs.tolist(), strict=True))
@@ -198,8 +204,8 @@ class _Flight:
         step = self.first
         while step < self.last:
             # after a pause the next stretch is the rest of this one: a controller keeps its beat
-            count = min(chunk - (step - self.first) % chunk, self.last - step)
-            if self.controller is not None and (step - self.first) % chunk == 0:
+            count = min(chunk - step % chunk, self.last - step)
+            if self.controller is not None and step % chunk == 0:
                 self._call_controller(step)
             logged = int(self.work.counters[EVENT_COUNT])
             out = np.empty((count // self.every + 2, len(self.names)))
@@ -210,6 +216,7 @@ class _Flight:
             )  # fmt: skip
             self.rows.append(out[:rows])
             step += done
+            self.reached = step
             finite = bool(np.all(np.isfinite(self.work.slopes[0])))
             paused = self.work.counters[PAUSED] != 0
             self.work.counters[PAUSED] = 0
@@ -228,6 +235,8 @@ class _Flight:
         """Do what the conditions logged since then ask for."""
         for then in plan.happened(self.craft, self.work, logged):
             change = plan.follow(self.craft, then, t, self.x, self.schedule.inputs)
+            if change.histories:
+                self.begun_gusts.append((then[1], t))
             self.x = change.state
             self.schedule.histories.extend(change.histories)
 
@@ -279,14 +288,15 @@ class _Flight:
             "state": dict(zip(names, self.x.tolist(), strict=True)),
             "inputs": dict(zip(inputs, self.schedule.inputs.tolist(), strict=True)),
             "gusts_for": self.schedule.gusts_for,
+            "gusts_made": self.schedule.gusts.made if self.schedule.gusts is not None else [],
+            "begun": self.begun_gusts,
         }
 
     def _recording(self) -> Recording:
         craft = self.craft
         units = {name: craft.signals[name].unit for name in self.names}
         values = np.concatenate(self.rows) if self.rows else np.empty((0, len(self.names)))
-        done = float(values[-1, 0]) if len(values) else self.time(self.first)
-        metadata = {**self._metadata(), "complete": True, "end": self._end(round((done - self.offset) / self.dt))}
+        metadata = {**self._metadata(), "complete": True, "end": self._end(self.reached)}
         return Recording(self.names, units, values, self._events(), metadata, craft.outside_visits(self.work))
 
     def _metadata(self) -> dict[str, Any]:

@@ -16,7 +16,7 @@ from dravik.kernel import Workspace
 from dravik.kernel.program import EVENT_COUNT, EVENTS, N_EVENTS
 from dravik.units import in_si, kind_of_unit
 
-__all__ = ["Change", "begin", "follow", "happened"]
+__all__ = ["Change", "begin", "follow", "gust_of", "happened"]
 
 Floats = NDArray[np.float64]
 _SHAPES = {"gust": histories.gust, "pulse": histories.pulse, "ramp": histories.ramp}
@@ -71,13 +71,20 @@ def follow(craft: Aircraft, then: tuple[str, ...], t: float, x: Floats, u: Float
     elif isinstance(fault, MassDropped):
         return Change(craft.with_tank(x, fault.tank, fault.left), u, [])
     elif isinstance(fault, Gust):
-        blown = _SHAPES[fault.shape](fault.size, at=t, width=fault.width) if fault.shape != "step" else None
-        return Change(x, u, [(craft.input_index(fault.axis), blown or histories.step(fault.size, at=t))])
+        return Change(x, u, [gust_of(craft, name, t)])
     elif isinstance(fault, Stuck | Frozen | Floating | Slow | Lost | Biased):
         u[craft.input_index(f"fault_{name}")] = 1.0
         if isinstance(fault, Stuck | Frozen):
             u[craft.input_index(f"held_{name}")] = _held(craft, name, fault, t, x, u)
     return Change(x, u, [])
+
+
+def gust_of(craft: Aircraft, name: str, t: float) -> tuple[int, History]:
+    """Return the gust of a fault that began at a time: its input's place, and its history."""
+    fault = craft.definition.faults[name]
+    assert isinstance(fault, Gust)
+    blown = _SHAPES[fault.shape](fault.size, at=t, width=fault.width) if fault.shape != "step" else None
+    return craft.input_index(fault.axis), blown or histories.step(fault.size, at=t)
 
 
 def _held(craft: Aircraft, name: str, fault: Stuck | Frozen, t: float, x: Floats, u: Floats) -> float:

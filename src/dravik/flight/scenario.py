@@ -227,7 +227,7 @@ def load_scenario(path: str | Path) -> Scenario:
         source = scenario_names()[str(path)]
     d, lines = read_definition(source, ScenarioDefinition)
     base = _aircraft_path(d.aircraft, source, lines)
-    craft = load(base, loading=d.loading)
+    craft = load(base, loading=d.loading, compiled=False)
     for law in d.laws:
         craft = craft.with_law(*load_law(_law_path(law, source, base)))
     own = LawDefinition(
@@ -240,6 +240,7 @@ def load_scenario(path: str | Path) -> Scenario:
             craft = craft.with_environment(**d.environment)
         if d.faults or d.phases:
             craft = craft.with_plan(d.faults, d.phases)
+        craft.compiled()
     except DravikError as error:
         raise error.at(str(source)) from None
     if d.record.signals:

@@ -1,7 +1,7 @@
 """The inputs of a flight over time: what was set, histories on top, turbulence, all held within the inputs' ranges."""
 
 import math
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 
 import numpy as np
 from numpy.typing import NDArray
@@ -10,7 +10,7 @@ from dravik.aircraft import Aircraft, InputSpec
 from dravik.errors import DravikError
 from dravik.flight.histories import History
 from dravik.flight.recording import Event
-from dravik.flight.turbulence import Turbulence
+from dravik.flight.turbulence import PERIOD, Turbulence
 from dravik.kernel import Workspace
 from dravik.kernel.motion import evaluate
 from dravik.kernel.program import EVERYTHING
@@ -28,10 +28,10 @@ class Schedule:
 
     def __init__(
         self, craft: Aircraft, inputs: Floats, controls: Mapping[str, History], turbulence: Turbulence | None,
-        dt: float, offset: float,
+        dt: float, offset: float, made: Sequence[tuple[float, float]] = (),
     ) -> None:  # fmt: skip
         self.craft, self.inputs, self.turbulence, self.dt, self.offset = craft, inputs, turbulence, dt, offset
-        self.gusts = None if turbulence is None else turbulence.along(craft.definition.reference.span)
+        self.gusts = None if turbulence is None else turbulence.along(craft.definition.reference.span, made)
         self.gusts_for: tuple[float, float, float] | None = None
         self.gust_inputs = [craft.input_index(n) for n in ("wind_north", "wind_east", "wind_up", *GUSTS)]
         self.histories = [self._bind(name, history) for name, history in controls.items()]
@@ -59,16 +59,16 @@ class Schedule:
             values = np.stack([history(starts + EDGE * self.dt), history(starts + (1.0 - EDGE) * self.dt)], axis=1)
             u[:, :, index] = values if history.absolute else u[:, :, index] + values
         if self.gusts is not None:
-            self._add_gusts(u, starts, x, work)
+            self._add_gusts(u, starts, x, work, first % max(1, round(PERIOD / self.dt)) == 0)
         for i, spec in enumerate(self.craft.inputs.values()):
             if math.isfinite(spec.low) or math.isfinite(spec.high):
                 self._hold_in_range(spec, u[:, :, i], starts)
         return u
 
-    def _add_gusts(self, u: Floats, starts: Floats, x: Floats, work: Workspace) -> None:
-        """Add the turbulence in level axes turned to the heading."""
+    def _add_gusts(self, u: Floats, starts: Floats, x: Floats, work: Workspace, renew: bool) -> None:
+        """Add the turbulence in level axes turned to the heading; ``renew`` at the beginning of a period."""
         assert self.gusts is not None and self.turbulence is not None
-        if self.turbulence.follow or self.gusts_for is None:
+        if (self.turbulence.follow and renew) or self.gusts_for is None:
             names, r = self.craft.tape.names, work.registers
             slopes = work.slopes[0]
             evaluate(self.craft.program, work, float(starts[0]), x, u[0, 0], slopes, False, EVERYTHING)

@@ -7,7 +7,7 @@ Automatic Control 23 (1978), 395): the variance does not depend on the interval.
 """
 
 import math
-from collections.abc import Callable
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Literal
 
@@ -241,19 +241,20 @@ class Turbulence:
         )
         self.strengths = (near, far)
 
-    def along(self, span: float) -> Callable[[float, float, Floats], Floats]:
-        """Return a function that gives gusts (6, k) of COMPONENTS at rising times, one flight long.
-
-        It is called with the airspeed, the height, and the times asked for.
-        """
-        return _Stream(self, span).gusts
+    def along(self, span: float, made: Sequence[tuple[float, float]] = ()) -> "GustStream":
+        """Return the gusts of one flight; ``made`` are the airspeeds and heights of the periods that another began."""
+        return GustStream(self, span, made)
 
 
-class _Stream:
-    """The gusts of one flight, made as far as they are asked for."""
+class GustStream:
+    """The gusts of one flight, made as far as they are asked for, period by period; called at rising times.
 
-    def __init__(self, turbulence: Turbulence, span: float) -> None:
-        self.turbulence, self.span = turbulence, span
+    ``made`` are the airspeed and height that each period was made for: with them another stream makes the same gusts.
+    """
+
+    def __init__(self, turbulence: Turbulence, span: float, made: Sequence[tuple[float, float]]) -> None:
+        self.turbulence, self.span, self._known = turbulence, span, list(made)
+        self.made: list[tuple[float, float]] = []
         self.random = np.random.Generator(np.random.Philox(turbulence.seed))
         self.samples, self.dropped = np.zeros((6, 0)), 0
         self.state: Floats | None = None
@@ -261,7 +262,8 @@ class _Stream:
         self.filter: GustFilter | None = None
         self.matrices: tuple[Floats, Floats] = (np.zeros((0, 0)), np.zeros((0, 0)))
 
-    def gusts(self, airspeed: float, height: float, times: Floats) -> Floats:
+    def __call__(self, airspeed: float, height: float, times: Floats) -> Floats:
+        """Return gusts (6, k) of COMPONENTS at times (s) for an airspeed and a height above the ground."""
         places = np.round(times / self.turbulence.interval, 9)
         last = math.ceil(float(places[-1])) + 1
         if self.samples.shape[1] + self.dropped <= last:
@@ -275,11 +277,15 @@ class _Stream:
     def _extend(self, airspeed: float, height: float, first: int, last: int) -> None:
         """Make samples up to the last, by whole periods, and forget those before the first."""
         per_period = max(1, round(PERIOD / self.turbulence.interval))
-        if self.made_for != (airspeed, height):
-            self._make(airspeed, height)
-            self.made_for = (airspeed, height)
-        made = self.dropped + self.samples.shape[1]
-        new = [self._run(per_period) for _ in range(made, last + 1, per_period)]
+        new = []
+        for _ in range(self.dropped + self.samples.shape[1], last + 1, per_period):
+            k = len(self.made)
+            wanted = self._known[k] if k < len(self._known) else (airspeed, height)
+            if self.made_for != wanted:
+                self._make(*wanted)
+                self.made_for = wanted
+            self.made.append(wanted)
+            new.append(self._run(per_period))
         whole = np.concatenate([self.samples, *new], axis=1)
         past = min(max(first - self.dropped, 0), whole.shape[1])
         self.samples, self.dropped = whole[:, past:], self.dropped + past
