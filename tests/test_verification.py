@@ -3,7 +3,8 @@
 import unittest
 from pathlib import Path
 
-import tests.reference_engines  # noqa: F401 (it registers its cases)
+import tests.reference_engines
+import tests.reference_flights  # noqa: F401
 from tests.reference import CASES
 
 PAGE = Path(__file__).parent.parent / "docs" / "verification.md"
