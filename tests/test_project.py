@@ -24,6 +24,7 @@ LAYERS = (
         "errors",
         "version",
         "compiled",
+        "lazy",
         "units",
         "frames",
         "atmosphere",

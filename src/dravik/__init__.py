@@ -3,9 +3,9 @@
 ``import dravik as dv``; everything below is loaded when it is first used, so the import stays light.
 """
 
-from importlib import import_module
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
+from dravik.lazy import lazily
 from dravik.version import __version__
 
 if TYPE_CHECKING:
@@ -58,7 +58,6 @@ _HOMES = {
     "trimming": ("TrimPoint", "trim", "trim_plant"),
     "units": ("quantity",),
 }  # fmt: skip
-_HOME = {name: home for home, names in _HOMES.items() for name in names}
 
 __all__ = [
     "Aircraft",
@@ -108,13 +107,7 @@ __all__ = [
 ]
 
 
-def __getattr__(name: str) -> Any:
-    """Load a public name from its home when it is first asked for."""
-    if name not in _HOME:
-        raise AttributeError(f"module 'dravik' has no attribute {name!r}")
-    value = getattr(import_module(f"dravik.{_HOME[name]}"), name)
-    globals()[name] = value
-    return value
+__getattr__ = lazily(__name__, _HOMES)
 
 
 def __dir__() -> list[str]:

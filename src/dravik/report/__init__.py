@@ -1,7 +1,8 @@
 """Figures and pages: what people look at. Nothing is computed here."""
 
-from importlib import import_module
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
+
+from dravik.lazy import lazily
 
 if TYPE_CHECKING:
     from dravik.report.animation import frame_of, write_animation
@@ -15,30 +16,6 @@ if TYPE_CHECKING:
     from dravik.report.masses import figure_masses
     from dravik.report.page import Block, write_page
     from dravik.report.tracks import figure_plan, figure_track
-
-_HOMES = {
-    "figure_axes": "axes",
-    "figure_comparison": "families",
-    "figure_families": "families",
-    "figure_histories": "figures",
-    "figure_loading": "drawings",
-    "figure_masses": "masses",
-    "figure_overlay": "figures",
-    "figure_performance": "engines",
-    "figure_plan": "tracks",
-    "figure_poles": "figures",
-    "figure_runs": "comparing",
-    "figure_three_views": "drawings",
-    "figure_thrust_curves": "engines",
-    "figure_track": "tracks",
-    "frame_of": "animation",
-    "marked_events": "figures",
-    "save_figure": "figures",
-    "Block": "page",
-    "write_animation": "animation",
-    "write_book": "book",
-    "write_page": "page",
-}
 
 __all__ = [
     "Block",
@@ -64,9 +41,44 @@ __all__ = [
     "write_page",
 ]
 
-
-def __getattr__(name: str) -> Any:
-    """Load matplotlib and jinja2 only when something is drawn."""
-    if name not in _HOMES:
-        raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
-    return getattr(import_module(f"{__name__}.{_HOMES[name]}"), name)
+# matplotlib and jinja2 are loaded only when something is drawn
+__getattr__ = lazily(
+    __name__,
+    {
+        "animation": (
+            "frame_of",
+            "write_animation",
+        ),
+        "axes": ("figure_axes",),
+        "book": ("write_book",),
+        "comparing": ("figure_runs",),
+        "drawings": (
+            "figure_loading",
+            "figure_three_views",
+        ),
+        "engines": (
+            "figure_performance",
+            "figure_thrust_curves",
+        ),
+        "families": (
+            "figure_comparison",
+            "figure_families",
+        ),
+        "figures": (
+            "figure_histories",
+            "figure_overlay",
+            "figure_poles",
+            "marked_events",
+            "save_figure",
+        ),
+        "masses": ("figure_masses",),
+        "page": (
+            "Block",
+            "write_page",
+        ),
+        "tracks": (
+            "figure_plan",
+            "figure_track",
+        ),
+    },
+)
