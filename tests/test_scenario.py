@@ -419,7 +419,28 @@ class ScenarioFileTest(unittest.TestCase):
             ('"62 m/s"', '"62 m"', r"s.toml:7: start.airspeed"),
             ("step(1 deg", "stap(1 deg", r"s.toml:11: controls.elevator: there is no control history 'stap'"),
             ("every", "evry", r"s.toml:13: record.evry: there is no such key; did you mean every"),
-            ('"north"]', '"norht"]', "did you mean north"),
+            ('"north"]', '"norht"]', r"s.toml:14: record.signals: Tarn has no signal 'norht'; try: did you mean north"),
+            (
+                "[record]",
+                '[faults.x]\nkind = "engine_out"\nengine = "lefft"\nat = 1\n[record]',
+                r"s.toml:\d+: faults.x.engine: there is no engine",
+            ),
+            (
+                "[record]",
+                '[faults.x]\nkind = "engine_out"\nengine = "left"\nwhen = "altitud > 3"\n[record]',
+                r"s.toml:\d+: faults.x.when: there is no signal",
+            ),
+            (
+                "[record]",
+                '[[phases]]\nname = "a"\nset = { flap_lever = 3 }\n[record]',
+                r"s.toml:12: phases.0.set.flap_lever: 3.0 has no unit",
+            ),
+            ("[record]", '[[phases]]\nname = "a"\nset = { brake = 3 }\n[record]', "outside its range; expected 0 to 1"),
+            (
+                "[record]",
+                '[environment.wind]\nup = "0.1*alpha"\n[record]',
+                r"s.toml:\d+: environment.wind: the wind cannot depend on alpha",
+            ),
             ("duration", "durations", "the key 'duration' is missing"),
         ):
             with self.subTest(new):

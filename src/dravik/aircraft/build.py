@@ -181,7 +181,7 @@ class _Assembly:
 
     def add_sensors(self) -> None:
         """Add what laws read in place of the signals whose sensors fail."""
-        check_faults(self.definition, self.effectors, self._known_signals(), "")
+        check_faults(self.definition, self.effectors, self._known_signals(), self.where)
         units = {n: s.unit for n, s in self.signals.items()}
         units |= {n: f.unit for n, f in self.definition.formulas.items()}
         for name, (node, unit) in sensed_formulas(self.definition.faults, units).items():

@@ -261,6 +261,13 @@ class Aircraft:
             loading=self.loading_name, law_places=law_places, compiled=self._compiled,
         )  # fmt: skip
 
+    def with_places(self, places: KeyLines, keys: Sequence[str]) -> "Aircraft":
+        """Return the aircraft with some keys, such as ``environment.wind``, said to stand in another file."""
+        return Aircraft(
+            self.definition, self.tables, path=self.path, places=self._places, loading=self.loading_name,
+            law_places={**self._law_places, **dict.fromkeys(keys, places)}, compiled=self._compiled,
+        )  # fmt: skip
+
     def with_plan(self, faults: Mapping[str, Fault] | None = None, phases: Sequence[Phase] = ()) -> "Aircraft":
         """Return the aircraft with faults (by name) that will happen, and phases that its flight goes through.
 

@@ -5,7 +5,7 @@ from dataclasses import replace
 
 from dravik.aircraft.faults import Biased, Fault, Floating, Frozen, Lost, Phase, Slow, Stuck
 from dravik.aircraft.schema import AircraftDefinition
-from dravik.aircraft.specs import EventSpec, InputSpec
+from dravik.aircraft.specs import EventSpec, InputSpec, Where
 from dravik.errors import DravikError, nearest
 from dravik.formula import Node, choice_node, name_node, number_node, parse
 from dravik.units import kind_of_unit, quantity
@@ -49,7 +49,9 @@ def plan_watches(
     return found
 
 
-def check_faults(definition: AircraftDefinition, effectors: Iterable[str], signals: Iterable[str], where: str) -> None:
+def check_faults(
+    definition: AircraftDefinition, effectors: Iterable[str], signals: Iterable[str], where: Where
+) -> None:
     """Refuse faults of what is not there."""
     effectors, signals = list(effectors), list(signals)
     for name, fault in definition.faults.items():
@@ -59,7 +61,7 @@ def check_faults(definition: AircraftDefinition, effectors: Iterable[str], signa
             asked = getattr(fault, key, None)
             if asked is not None and asked not in known:
                 raise DravikError(
-                    f"there is no {key} {asked!r}", where=f"{where}faults.{name}.{key}", hint=nearest(asked, known)
+                    f"there is no {key} {asked!r}", where=where("faults", name, key), hint=nearest(asked, known)
                 )
 
 

@@ -22,7 +22,7 @@ from dravik.flight.turbulence import Turbulence
 from dravik.quantities import Angle, Duration, Length, Model, Speed
 from dravik.tables.entries import TableEntries, read_tables
 from dravik.trimming import TrimPoint, trim
-from dravik.units import in_si, kind_of_unit
+from dravik.units import in_si, kind_of_unit, quantity
 
 __all__ = ["Scenario", "ScenarioDefinition", "is_scenario", "load_scenario", "scenario_names"]
 
@@ -233,20 +233,39 @@ def load_scenario(path: str | Path) -> Scenario:
     own = LawDefinition(
         format=1, name=d.name, inputs=d.inputs, formulas=d.formulas, events=d.events, tables=d.tables, add={}
     )  # fmt: skip
-    try:
-        if own.inputs or own.formulas or own.events or own.tables:
-            craft = craft.with_law(own, read_tables(d.tables, lines), lines)
-        if d.environment:
+    if own.inputs or own.formulas or own.events or own.tables:
+        craft = craft.with_law(own, read_tables(d.tables, lines), lines)
+    keys = [*(f"faults.{n}" for n in d.faults), *(f"phases.{k}" for k in range(len(d.phases)))]
+    craft = craft.with_places(lines, [*keys, *(f"environment.{key}" for key in d.environment)])
+    if d.environment:
+        try:
             craft = craft.with_environment(**d.environment)
-        if d.faults or d.phases:
-            craft = craft.with_plan(d.faults, d.phases)
-        craft.compiled()
-    except DravikError as error:
-        raise error.at(str(source)) from None
-    if d.record.signals:
-        for name in d.record.signals:
-            craft.signal(name)
+        except DravikError as error:
+            raise error.at(lines.place(["environment"]).removesuffix(": environment")) from None
+    if d.faults or d.phases:
+        craft = craft.with_plan(d.faults, d.phases)
+    craft.compiled()
+    _check_inputs(craft, d.start.inputs, lines.place(["start", "inputs"]))
+    for k, phase in enumerate(d.phases):
+        _check_inputs(craft, phase.set, f"{lines.place(['phases'])}.{k}.set")
+    for name in d.record.signals:
+        if name not in craft.signals:
+            place, hint = lines.place(["record", "signals"]), nearest(name, craft.signals)
+            raise DravikError(f"{craft.name} has no signal {name!r}", where=place, hint=hint)
     return Scenario(d, craft, _controls(d.controls, lines), source)
+
+
+def _check_inputs(craft: Aircraft, values: Quantities, place: str) -> None:
+    """Refuse inputs that are not there, and values that do not fit: a file's angles have their unit."""
+    for name, value in values.items():
+        try:
+            spec = list(craft.inputs.values())[craft.input_index(name)]
+            number = quantity(value, kind_of_unit(spec.unit))
+        except DravikError as error:
+            raise error.at(f"{place}.{name}") from None
+        if not spec.low - 1e-12 <= number <= spec.high + 1e-12:
+            reach = f"{spec.low:g} to {spec.high:g} {spec.unit}".rstrip()
+            raise DravikError(f"{value!r} is outside its range", where=f"{place}.{name}", expected=reach)
 
 
 def _aircraft_path(name: str, source: Path, lines: KeyLines) -> Path:
