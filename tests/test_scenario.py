@@ -150,6 +150,8 @@ class FaultTest(unittest.TestCase):
         for _ in range(60):
             session.step(0.05) if not session.ended else None
         self.assertEqual([(e.time, e.text) for e in session.events], [(e.time, e.text) for e in run.events[1:]])
+        both = held(events={"over": {"when": "time > 1", "stop": True}}).with_plan(phases=plan)
+        self.assertAlmostEqual(floating(both).time[-1], 1.0, delta=1e-6)  # an end and a pause at once: it ends
         with self.assertRaisesRegex(DravikError, "outside its range"):
             floating(held().with_plan(phases=(Phase(name="one", set={"stick": 2.0}),)))
 

@@ -222,10 +222,10 @@ class _Flight:
             self.work.counters[PAUSED] = 0
             if writer is not None:
                 self._keep(writer.write, out[:rows], self._end(step), event_rows(self._events()))
-            if (done < count and not paused) or self.work.counters[OUTSIDE_TABLE] or not finite:
-                if self.work.counters[STOP_EVENT] == 0:
-                    self._fail(self.time(step))
+            if self.work.counters[STOP_EVENT] != 0:
                 return
+            if (done < count and not paused) or self.work.counters[OUTSIDE_TABLE] or not finite:
+                self._fail(self.time(step))
             if paused:
                 self._follow(self.time(step), logged)
             if progress is not None:
