@@ -78,6 +78,15 @@ class FaultTest(unittest.TestCase):
                 np.testing.assert_array_equal(run[name][before], healthy[name][before])
                 np.testing.assert_allclose(run[name][after], wanted(run.time[after], healthy), atol=1e-12)
                 self.assertEqual([(round(e.time, 6), e.text) for e in run.events], [(1.3, "fault: it")])
+        made = craft(
+            environment={"gravity": 0.0},
+            inputs={"stick": {"range": [-1, 1]}},
+            controls={"tab": {"range": ["-20 deg", "20 deg"], "command": "20*deg*stick"}},
+        )
+        run = floating(made.with_plan({"it": fault({"kind": "stuck", "control": "tab", **at})}), **move)
+        np.testing.assert_allclose(
+            run["tab"][131:], 20 * DEG * math.sin(math.pi * 1.3), atol=1e-6
+        )  # what it stood at then
         free = {"kind": "floating", "control": "fin", "position": "-5*deg", "lag": "0.1 s", "at": 1.3}
         run = floating(held().with_plan({"it": fault(free)}), **move)
         self.assertAlmostEqual(float(run["fin"][-1]), -5 * DEG, delta=1e-6)
@@ -124,6 +133,8 @@ class FaultTest(unittest.TestCase):
             ({"kind": "frozen", "signal": "tetha", "at": 1}, "or theta"),
             ({"kind": "lost", "control": "fin"}, "neither at nor when"),
             ({"kind": "biased", "signal": "theta", "by": "2 m", "at": 1}, "angle"),
+            ({"kind": "stuck", "control": "fin", "position": 3, "at": 1}, "has no unit"),
+            ({"kind": "gust", "axis": "wind_up", "size": "6 m", "at": 1}, "faults.it.size: .*speed"),
         ):
             with self.subTest(words), self.assertRaisesRegex(ValueError, words):
                 held().with_plan({"it": fault(entry)})

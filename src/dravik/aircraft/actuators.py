@@ -26,6 +26,8 @@ def effector_node(name: str, effector: Effector, faults: Mapping[str, Fault]) ->
         if getattr(fault, "control", None) != name:
             continue
         if isinstance(fault, Stuck):
+            if fault.position is not None:
+                quantity(fault.position, effector.kind, where=f"faults.{key}.position")
             node = choice_node(f"fault_{key}", name_node(f"held_{key}"), node)
         elif isinstance(fault, Floating):
             free = Node("call", 0, "lag", args=(parse(fault.position), number_node(fault.lag)))

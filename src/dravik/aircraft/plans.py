@@ -3,7 +3,7 @@
 from collections.abc import Iterable, Mapping
 from dataclasses import replace
 
-from dravik.aircraft.faults import Biased, Fault, Floating, Frozen, Lost, Phase, Slow, Stuck
+from dravik.aircraft.faults import Biased, Fault, Floating, Frozen, Gust, Lost, Phase, Slow, Stuck
 from dravik.aircraft.schema import AircraftDefinition
 from dravik.aircraft.specs import EventSpec, InputSpec, Where
 from dravik.errors import DravikError, nearest
@@ -55,6 +55,9 @@ def check_faults(
     """Refuse faults of what is not there."""
     effectors, signals = list(effectors), list(signals)
     for name, fault in definition.faults.items():
+        if isinstance(fault, Gust):
+            kind = "speed" if fault.axis.startswith("wind") else "angular rate"
+            quantity(fault.size, kind, where=where("faults", name, "size"))
         for key, known in (
             ("engine", definition.engines), ("control", effectors), ("signal", signals), ("tank", definition.tanks),
         ):  # fmt: skip

@@ -227,14 +227,16 @@ class _Flight:
             if (done < count and not paused) or self.work.counters[OUTSIDE_TABLE] or not finite:
                 self._fail(self.time(step))
             if paused:
-                self._follow(self.time(step), logged)
+                self._follow(step, logged)
             if progress is not None:
                 progress((step - self.first) / (self.last - self.first))
 
-    def _follow(self, t: float, logged: int) -> None:
+    def _follow(self, step: int, logged: int) -> None:
         """Do what the conditions logged since then ask for."""
+        t = self.time(step)
+        now = self.schedule.steps(step, 1, self.x, self.work)[0, 0].copy()
         for then in plan.happened(self.craft, self.work, logged):
-            change = plan.follow(self.craft, then, t, self.x, self.schedule.inputs)
+            change = plan.follow(self.craft, then, t, self.x, self.schedule.inputs, now)
             if change.histories:
                 self.begun_gusts.append((then[1], t))
             self.x = change.state

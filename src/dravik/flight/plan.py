@@ -41,7 +41,8 @@ def begin(craft: Aircraft, x: Floats, u: Floats) -> tuple[Change, list[Event]]:
     registers = craft.registers(change.state, change.inputs).registers
     for spec, register in zip(craft.events, _conditions(craft), strict=True):
         if spec.action == "pause" and spec.then[0] == "fault" and registers[register] != 0.0:
-            change = follow(craft, spec.then, 0.0, change.state, change.inputs)
+            after = follow(craft, spec.then, 0.0, change.state, change.inputs, change.inputs.copy())
+            change = after._replace(histories=[*change.histories, *after.histories])
             events.append(Event(0.0, spec.text))
     return change, events
 
@@ -59,8 +60,11 @@ def happened(craft: Aircraft, w: Workspace, since: int) -> Iterable[tuple[str, .
     return [spec.then for spec in specs if spec.action == "pause"]
 
 
-def follow(craft: Aircraft, then: tuple[str, ...], t: float, x: Floats, u: Floats) -> Change:
-    """Return the flight after what has happened at a time; raises DravikError for quantities that do not fit."""
+def follow(craft: Aircraft, then: tuple[str, ...], t: float, x: Floats, u: Floats, now: Floats) -> Change:
+    """Return the flight after what has happened at a time; raises DravikError for quantities that do not fit.
+
+    ``u`` are the inputs that were set, which it changes; ``now`` are those in force, with histories and turbulence.
+    """
     kind, name = then
     if kind == "phase":
         _set_phase(craft, u, int(name))
@@ -75,7 +79,7 @@ def follow(craft: Aircraft, then: tuple[str, ...], t: float, x: Floats, u: Float
     elif isinstance(fault, Stuck | Frozen | Floating | Slow | Lost | Biased):
         u[craft.input_index(f"fault_{name}")] = 1.0
         if isinstance(fault, Stuck | Frozen):
-            u[craft.input_index(f"held_{name}")] = _held(craft, name, fault, t, x, u)
+            u[craft.input_index(f"held_{name}")] = _held(craft, name, fault, t, x, now)
     return Change(x, u, [])
 
 
@@ -87,15 +91,13 @@ def gust_of(craft: Aircraft, name: str, t: float) -> tuple[int, History]:
     return craft.input_index(fault.axis), blown or histories.step(fault.size, at=t)
 
 
-def _held(craft: Aircraft, name: str, fault: Stuck | Frozen, t: float, x: Floats, u: Floats) -> float:
+def _held(craft: Aircraft, name: str, fault: Stuck | Frozen, t: float, x: Floats, now: Floats) -> float:
     """Return where a fault holds its signal: where it is, unless it says otherwise."""
     watched = fault.signal if isinstance(fault, Frozen) else fault.control
     if isinstance(fault, Stuck) and fault.position is not None:
         unit = craft.signal(watched).unit
         return in_si(fault.position, kind_of_unit(unit), where=f"faults.{name}.position")
-    before = u.copy()
-    before[craft.input_index(f"fault_{name}")] = 0.0
-    return craft.values(x, before, [watched], t)[watched]
+    return craft.values(x, now, [watched], t)[watched]
 
 
 def _set_phase(craft: Aircraft, u: Floats, k: int) -> None:

@@ -135,8 +135,9 @@ class Session:
                 raise FlightError(f"at {t:.6g} s {what}", time=t, recording=None, where=craft.name)
             count -= done
             if paused:
+                now = self._u.copy()
                 for then in plan.happened(craft, w, logged):
-                    self._x = plan.follow(craft, then, self.time, self._x, self._u).state
+                    self._x = plan.follow(craft, then, self.time, self._x, self._u, now).state
                 self._evaluate()
 
     def save(self) -> SessionState:
