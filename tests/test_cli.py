@@ -134,7 +134,7 @@ class CommandTest(unittest.TestCase):
             ("a name that ends in .gif", ("plot", run_3, "--view", "moving", "--out", "a.png")),
             (r"a name that ends in \.gpx", ("export", run_3, "--out", "a.shp")),
             ("between -90 deg and 90 deg", ("axes", "--pitch", "95 deg")),
-            ("no scenario|no such file", ("fly", "meadow_circus")),
+            ("did you mean meadow_circuit", ("fly", "meadow_circus")),
         ):
             with self.subTest(words):
                 code, _, err = run(*arguments)

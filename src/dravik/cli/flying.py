@@ -26,7 +26,7 @@ from dravik.cli.common import (
     out,
     show_rows,
 )
-from dravik.errors import DravikError, FlightError
+from dravik.errors import DravikError, FlightError, nearest
 from dravik.units import from_si
 
 if TYPE_CHECKING:
@@ -76,9 +76,14 @@ def fly(
     as_json: AsJson = False,
 ) -> None:  # fmt: skip
     """Fly a scenario; or an aircraft from a trimmed point or its rail, with control histories and laws. Record it."""
+    from dravik.aircraft import sample_names
     from dravik.flight import is_scenario, load_scenario, scenario_names
 
     path = Path(aircraft)
+    known = [*scenario_names(), *sample_names()]
+    if not path.exists() and aircraft not in known:
+        what = f"there is no scenario or aircraft {aircraft!r}"
+        raise DravikError(what, expected="a file, or one of " + ", ".join(known), hint=nearest(aircraft, known))
     if is_scenario(path) or (not path.exists() and aircraft in scenario_names()):
         refused = {
             "--airspeed": airspeed, "--rail": rail, "--set": set_, "--loading": loading, "--law": law,
