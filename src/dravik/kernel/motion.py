@@ -52,9 +52,7 @@ from dravik.kernel.registers import (
     AIR_DOT,
     AIRSPEED,
     AIRSPEED_DOT,
-    ALPHA,
     ALPHA_DOT,
-    BETA,
     DOWN,
     EARTH_RATE,
     FLIGHT_PATH,
@@ -66,6 +64,7 @@ from dravik.kernel.registers import (
     QBAR,
     TIME,
     TRANSPORT,
+    U_AIR,
     U_DOT,
     P,
     U,
@@ -130,12 +129,15 @@ def coefficients_to_body(p: Program, r: Floats) -> tuple[float, float, float, fl
     a = layout[AERO]
     c1, c2, c3 = r[layout[a]], r[layout[a + 1]], r[layout[a + 2]]
     l1, l2, l3 = r[layout[a + 3]], r[layout[a + 4]], r[layout[a + 5]]
-    ca, sa = math.cos(r[ALPHA]), math.sin(r[ALPHA])
+    # cosines and sines of the air angles from the velocities that made them: cheaper than from the angles
+    ua, va, wa = r[U_AIR], r[U_AIR + 1], r[U_AIR + 2]
+    plane = math.sqrt(ua * ua + wa * wa)
+    ca, sa = (ua / plane, wa / plane) if r[AIRSPEED] > SLOW and plane > 0.0 else (1.0, 0.0)
     if layout[FORCE_AXES] != 0:
         # drag, side force, lift
         x, y = -c1, c2
         if layout[FORCE_AXES] == 2:
-            cb, sb = math.cos(r[BETA]), math.sin(r[BETA])
+            cb, sb = (plane / r[AIRSPEED], va / r[AIRSPEED]) if r[AIRSPEED] > SLOW else (1.0, 0.0)
             x, y = -c1 * cb - c2 * sb, -c1 * sb + c2 * cb
         c1, c2, c3 = x * ca + c3 * sa, y, x * sa - c3 * ca
     if layout[MOMENT_AXES] == 1:
