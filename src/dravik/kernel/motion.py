@@ -245,17 +245,13 @@ def run_stage(p: Program, w: Workspace, start: int, stop: int, steady: bool) -> 
 
 
 @compiled
-def _loads_and_rates(
-    p: Program, w: Workspace, m: tuple[float, ...], ua: float, va: float, wa: float, steady: bool,
-    alpha_dot: float, beta_dot: float,
-) -> tuple[tuple[float, float, float, float, float, float], float, float]:  # fmt: skip
-    """Return the loads at given rates of the air angles, and the rates that these loads bring about."""
+def _loads_at(
+    p: Program, w: Workspace, alpha_dot: float, beta_dot: float, steady: bool
+) -> tuple[float, float, float, float, float, float]:
+    """Return the loads at given rates of the air angles."""
     set_air_angle_rates(p, w.registers, alpha_dot, beta_dot)
     run_stage(p, w, p.layout[STAGE_A], p.layout[STAGE_B], steady)
-    f = sum_loads(p, w.registers)
-    ax, ay, az = _accelerations(p, w.registers, f[0], f[1], f[2])
-    a, b, _ = _rates_relative_to_air(w.registers, m, ua, va, wa, ax, ay, az)
-    return f, a, b
+    return sum_loads(p, w.registers)
 
 
 @compiled
@@ -269,26 +265,33 @@ def solve_loads(
     """
     if p.layout[STAGE_B] == p.layout[STAGE_A]:
         return sum_loads(p, w.registers)
-    f0, a0, b0 = _loads_and_rates(p, w, m, ua, va, wa, steady, 0.0, 0.0)
-    f1, a1, b1 = _loads_and_rates(p, w, m, ua, va, wa, steady, 1.0, 0.0)
-    f2, a2, b2 = f0, a0, b0
+    r = w.registers
+    f = _loads_at(p, w, 0.0, 0.0, steady)
+    ax, ay, az = _accelerations(p, r, f[0], f[1], f[2])
+    a0, b0, _ = _rates_relative_to_air(r, m, ua, va, wa, ax, ay, az)
+    n = 1.0 / r[p.layout[p.layout[MASS]]]
+    # what one of each rate adds to the loads, and these to the rates: alpha_dot = a0 + a1 alpha_dot + a2 beta_dot
+    g = _loads_at(p, w, 1.0, 0.0, steady)
+    g = (g[0] - f[0], g[1] - f[1], g[2] - f[2], g[3] - f[3], g[4] - f[4], g[5] - f[5])
+    a1, b1, _ = air_angle_rates(ua, va, wa, n * g[0], n * g[1], n * g[2])
+    h, a2, b2 = (0.0, 0.0, 0.0, 0.0, 0.0, 0.0), 0.0, 0.0
     if p.layout[USES_BETA_DOT] == 1:
-        f2, a2, b2 = _loads_and_rates(p, w, m, ua, va, wa, steady, 0.0, 1.0)
-    # alpha_dot = a0 + (a1 - a0) alpha_dot + (a2 - a0) beta_dot, and so for beta_dot
-    k11, k12, k21, k22 = 1.0 - (a1 - a0), -(a2 - a0), -(b1 - b0), 1.0 - (b2 - b0)
-    determinant = k11 * k22 - k12 * k21
-    alpha_dot = (a0 * k22 - k12 * b0) / determinant
-    beta_dot = (k11 * b0 - k21 * a0) / determinant
+        h = _loads_at(p, w, 0.0, 1.0, steady)
+        h = (h[0] - f[0], h[1] - f[1], h[2] - f[2], h[3] - f[3], h[4] - f[4], h[5] - f[5])
+        a2, b2, _ = air_angle_rates(ua, va, wa, n * h[0], n * h[1], n * h[2])
+    determinant = (1.0 - a1) * (1.0 - b2) - a2 * b1
+    alpha_dot = (a0 * (1.0 - b2) + a2 * b0) / determinant
+    beta_dot = ((1.0 - a1) * b0 + b1 * a0) / determinant
     # the formulas once more with the rates found, for all that reads them
-    set_air_angle_rates(p, w.registers, alpha_dot, beta_dot)
+    set_air_angle_rates(p, r, alpha_dot, beta_dot)
     run_stage(p, w, p.layout[STAGE_A], p.layout[STAGE_B], steady)
     return (
-        f0[0] + (f1[0] - f0[0]) * alpha_dot + (f2[0] - f0[0]) * beta_dot,
-        f0[1] + (f1[1] - f0[1]) * alpha_dot + (f2[1] - f0[1]) * beta_dot,
-        f0[2] + (f1[2] - f0[2]) * alpha_dot + (f2[2] - f0[2]) * beta_dot,
-        f0[3] + (f1[3] - f0[3]) * alpha_dot + (f2[3] - f0[3]) * beta_dot,
-        f0[4] + (f1[4] - f0[4]) * alpha_dot + (f2[4] - f0[4]) * beta_dot,
-        f0[5] + (f1[5] - f0[5]) * alpha_dot + (f2[5] - f0[5]) * beta_dot,
+        f[0] + g[0] * alpha_dot + h[0] * beta_dot,
+        f[1] + g[1] * alpha_dot + h[1] * beta_dot,
+        f[2] + g[2] * alpha_dot + h[2] * beta_dot,
+        f[3] + g[3] * alpha_dot + h[3] * beta_dot,
+        f[4] + g[4] * alpha_dot + h[4] * beta_dot,
+        f[5] + g[5] * alpha_dot + h[5] * beta_dot,
     )
 
 
