@@ -179,12 +179,14 @@ class _Flight:
 
     def run(self, progress: Callable[[float], None] | None, save: str | Path | None) -> Recording:
         chunk = self._controller_steps() if self.controller is not None else max(1, round(CHUNK_SECONDS / self.dt))
-        # states that a start puts outside their limits would jump at the first step
-        evaluate(
-            self.craft.program, self.work, self.time(self.first), self.x, self.schedule.inputs, self.work.slopes[0],
-            False, EVERYTHING,
-        )  # fmt: skip
-        clamp_states(self.craft.program, self.work.registers, self.x)
+        if self.first == 0:
+            # states that a start puts outside their limits would jump at the first step; a flight that goes on from
+            # another is within them, and not even its quaternion's last bit may change
+            slopes = self.work.slopes[0]
+            evaluate(
+                self.craft.program, self.work, self.offset, self.x, self.schedule.inputs, slopes, False, EVERYTHING
+            )
+            clamp_states(self.craft.program, self.work.registers, self.x)
         writer = None
         if save is not None:
             units = {name: self.craft.signals[name].unit for name in self.names}
