@@ -76,29 +76,12 @@ def fly(
     as_json: AsJson = False,
 ) -> None:  # fmt: skip
     """Fly a scenario; or an aircraft from a trimmed point or its rail, with control histories and laws. Record it."""
-    from dravik.aircraft import sample_names
-    from dravik.flight import is_scenario, load_scenario, scenario_names
-
-    path = Path(aircraft)
-    known = [*scenario_names(), *sample_names()]
-    if not path.exists() and aircraft not in known:
-        what = f"there is no scenario or aircraft {aircraft!r}"
-        raise DravikError(what, expected="a file, or one of " + ", ".join(known), hint=nearest(aircraft, known))
-    if is_scenario(path) or (not path.exists() and aircraft in scenario_names()):
+    if _is_scenario(aircraft):
         refused = {
             "--airspeed": airspeed, "--rail": rail, "--set": set_, "--loading": loading, "--law": law,
             "--control": control, "--turbulence": turbulence, "--record": record,
         }  # fmt: skip
-        for option, given in refused.items():
-            if given:
-                raise DravikError(f"{option} beside a scenario", where=aircraft, hint="write it into the scenario")
-        with kernel_notice():
-            scenario = load_scenario(aircraft)
-        craft, title = scenario.craft, f"{scenario.definition.name} ({scenario.craft.name})"
-
-        def flown(progress: Callable[[float], None]) -> "Recording":
-            start = _resumed(craft, resume) if resume else scenario.start()
-            return scenario.fly(save=save or None, seed=seed, start=start, progress=progress)
+        craft, title, flown = _scenario_flight(aircraft, refused, seed, resume, save)
     else:
         craft = get_craft(aircraft, loading, law)
         title = f"{craft.name} ({craft.loading_name})"
@@ -128,6 +111,38 @@ def fly(
         emit({"aircraft": craft.name, **run.summary(), "recording": save or None, "last": last})
         return
     show_run(run, title, save, figure)
+
+
+def _is_scenario(name: str) -> bool:
+    """Whether a user names a scenario; raises DravikError where there is neither such a scenario nor an aircraft."""
+    from dravik.aircraft import sample_names
+    from dravik.flight import is_scenario, scenario_names
+
+    path, shipped = Path(name), list(scenario_names())
+    known = [*shipped, *sample_names()]
+    if not path.exists() and name not in known:
+        what = f"there is no scenario or aircraft {name!r}"
+        raise DravikError(what, expected="a file, or one of " + ", ".join(known), hint=nearest(name, known))
+    return is_scenario(path) or (not path.exists() and name in shipped)
+
+
+def _scenario_flight(
+    name: str, refused: Mapping[str, object], seed: int | None, resume: str, save: str
+) -> "tuple[Aircraft, str, Callable[[Callable[[float], None]], Recording]]":
+    """Return a scenario's aircraft, its title, and what flies it; options that only an aircraft takes are refused."""
+    from dravik.flight import load_scenario
+
+    for option, given in refused.items():
+        if given:
+            raise DravikError(f"{option} beside a scenario", where=name, hint="write it into the scenario")
+    with kernel_notice():
+        scenario = load_scenario(name)
+
+    def flown(progress: Callable[[float], None]) -> "Recording":
+        start = _resumed(scenario.craft, resume) if resume else scenario.start()
+        return scenario.fly(save=save or None, seed=seed, start=start, progress=progress)
+
+    return scenario.craft, f"{scenario.definition.name} ({scenario.craft.name})", flown
 
 
 def _resumed(craft: "Aircraft", path: str) -> "Start":
