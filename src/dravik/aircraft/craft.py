@@ -23,6 +23,7 @@ from dravik.kernel.chart import AIR_CHART, BODY_CHART, chart_from_state, chart_r
 from dravik.kernel.motion import evaluate
 from dravik.kernel.program import EVERYTHING, FLAGS, OUTSIDE_TABLE
 from dravik.tables import Table
+from dravik.units import in_si, kind_of_unit
 
 __all__ = ["Aircraft", "AircraftPlant", "InputSpec", "Signal"]
 
@@ -199,6 +200,17 @@ class Aircraft:
             expected="one of " + ", ".join(self.inputs),
             hint=nearest(name, [*self.inputs, *self._built.effectors]),
         )
+
+    def inputs_in_si(self, values: Mapping[str, str | float]) -> dict[str, float]:
+        """Return inputs by their full name in SI: strings with their unit, or numbers in SI.
+
+        Raises DravikError for names that are not there, and wrong units.
+        """
+        specs, found = list(self.inputs.values()), {}
+        for name, value in values.items():
+            spec = specs[self.input_index(name)]
+            found[spec.name] = in_si(value, kind_of_unit(spec.unit), where=f"input {name}")
+        return found
 
     # -- changed copies ---------------------------------------------------------------------------
 

@@ -15,7 +15,6 @@ from rich.table import Table
 
 from dravik.errors import DravikError
 from dravik.report.text import cell_text
-from dravik.units import in_si, kind_of_unit
 
 if TYPE_CHECKING:
     from dravik.aircraft import Aircraft
@@ -95,11 +94,7 @@ def get_point(
 
 def quantities(craft: "Aircraft", pairs: Sequence[str] | None) -> dict[str, float]:
     """Return ``--set`` options as inputs by their full name and SI values."""
-    found = {}
-    for name, value in settings(pairs).items():
-        spec = list(craft.inputs.values())[craft.input_index(name)]
-        found[spec.name] = in_si(value, kind_of_unit(spec.unit), where=f"input {name}")
-    return found
+    return craft.inputs_in_si(settings(pairs))
 
 
 def get_start(

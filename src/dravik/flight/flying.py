@@ -203,12 +203,13 @@ class _Flight:
         return recording
 
     def _fly(self, chunk: int, progress: Callable[[float], None] | None, writer: RecordingWriter | None) -> None:
-        step = self.first
+        step, called = self.first, -1
         while step < self.last:
             # after a pause the next stretch is the rest of this one: a controller keeps its beat
             count = min(chunk - step % chunk, self.last - step)
-            if self.controller is not None and step % chunk == 0:
+            if self.controller is not None and step % chunk == 0 and step != called:
                 self._call_controller(step)
+                called = step  # a pause at this very step is no second beat
             logged = int(self.work.counters[EVENT_COUNT])
             out = np.empty((count // self.every + 2, len(self.names)))
             done, rows = fly_steps(

@@ -104,13 +104,11 @@ def _set_phase(craft: Aircraft, u: Floats, k: int) -> None:
     """Set the inputs of a phase, counted from nought."""
     phase = craft.definition.phases[k]
     u[craft.input_index("phase")] = k + 1.0
-    for name, value in phase.set.items():
-        index = craft.input_index(name)
-        spec = list(craft.inputs.values())[index]
-        number = in_si(value, kind_of_unit(spec.unit), where=f"phase {phase.name!r}: {name}")
+    for name, number in craft.inputs_in_si(phase.set).items():
+        spec = craft.inputs[name]
         if not spec.low - 1e-12 <= number <= spec.high + 1e-12:
             raise DravikError(
-                f"{name} = {value!r} is outside its range", where=f"phase {phase.name!r}",
+                f"{name} = {number:g} is outside its range", where=f"phase {phase.name!r}",
                 expected=f"{spec.low:g} to {spec.high:g} {spec.unit}".rstrip(),
             )  # fmt: skip
-        u[index] = number
+        u[craft.input_index(name)] = number

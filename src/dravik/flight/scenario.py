@@ -22,7 +22,7 @@ from dravik.flight.turbulence import Turbulence
 from dravik.quantities import Angle, Duration, Length, Model, Speed
 from dravik.tables.entries import TableEntries, read_tables
 from dravik.trimming import TrimPoint, trim
-from dravik.units import in_si, kind_of_unit, quantity
+from dravik.units import kind_of_unit, quantity
 
 __all__ = ["Scenario", "ScenarioDefinition", "is_scenario", "load_scenario", "scenario_names"]
 
@@ -150,7 +150,7 @@ class Scenario:
                 flight_path=None if begin.flight_path == "free" else begin.flight_path, sideslip=begin.sideslip,
                 north=begin.north, east=begin.east, inputs=dict(asked),
             )  # fmt: skip
-        inputs = _si(craft, asked)
+        inputs = craft.inputs_in_si(asked)
         if isinstance(begin, OnGround):
             return on_ground(craft, heading=begin.heading, north=begin.north, east=begin.east, inputs=inputs)
         if isinstance(begin, OnRail):
@@ -190,15 +190,6 @@ class Scenario:
     def _turbulence(self, seed: int) -> Turbulence | None:
         gusts = self.definition.turbulence
         return None if gusts is None else Turbulence(**gusts.model_dump(), seed=seed)
-
-
-def _si(craft: Aircraft, values: Quantities) -> dict[str, float]:
-    """Return inputs by their full name in SI."""
-    found = {}
-    for name, value in values.items():
-        spec = list(craft.inputs.values())[craft.input_index(name)]
-        found[spec.name] = in_si(value, kind_of_unit(spec.unit), where=f"input {name}")
-    return found
 
 
 def is_scenario(path: Path) -> bool:

@@ -22,7 +22,6 @@ from dravik.plants import Plant
 from dravik.trimming.condition import Condition, Quantity
 from dravik.trimming.posing import Problem, pose
 from dravik.trimming.result import PlantTrim, TrimPoint
-from dravik.units import KINDS, in_si
 
 __all__ = ["trim", "trim_plant"]
 
@@ -70,15 +69,9 @@ def trim(
     Raises DravikError for wrong quantities or names. When the condition cannot be held: TrimError saying what is
     left over and what is at its stop, or, with ``strict=False``, a point whose ``reached`` is False.
     """
-    spec = craft.inputs
-    values: dict[str, float] = {}
-    for name, value in (inputs or {}).items():
-        target = craft.input_names[craft.input_index(name)]
-        kind = next(k for k, (unit, _) in KINDS.items() if unit == spec[target].unit)
-        values[target] = in_si(value, kind, where=f"input {name}")
     condition = Condition.of(
         airspeed=airspeed, altitude=altitude, flight_path=flight_path, heading=heading, sideslip=sideslip,
-        bank=bank, inputs=values, north=north, east=east,
+        bank=bank, inputs=craft.inputs_in_si(inputs or {}), north=north, east=east,
     )  # fmt: skip
     problem, z, u = pose(craft, condition)
     search = _Search(craft, problem, z, u)
