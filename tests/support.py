@@ -30,11 +30,12 @@ def craft(**sections: Any) -> Aircraft:
     return Aircraft(AircraftDefinition.model_validate(definition(**sections)), tables)
 
 
-def light_aircraft() -> Aircraft:
+def light_aircraft(**coefficients: str) -> Aircraft:
     """Return the general-aviation aircraft of R. C. Nelson, Flight Stability and Automatic Control, 2nd ed.,
 
     McGraw-Hill 1998, table B.1 (sea level, 176 ft/s, 2750 lb): stability axes, moments about the centre of gravity.
     The lift at zero elevator balances the weight in level flight at alpha = 0, where the stability axes lie.
+    ``coefficients`` stand in place of the book's.
     """
     slug_ft2 = SLUG * FOOT**2
     speed, area, weight = 176 * FOOT, 184 * FOOT**2, 2750 * POUND
@@ -59,6 +60,7 @@ def light_aircraft() -> Aircraft:
             "CY": "k*(-0.564*beta + 0.157*rudder)",
             "Cl": "k*(-0.074*beta - 0.410*p_hat + 0.107*r_hat + 0.1342*aileron + 0.0118*rudder)",
             "Cn": "k*(0.0701*beta - 0.0575*p_hat - 0.125*r_hat - 0.00346*aileron - 0.0717*rudder)",
+            **coefficients,
         },
         controls={n: {"trim": True} for n in ("elevator", "aileron", "rudder")},
         engines={"one": {"position": [0, 0, 0], "thrust": "5000*power_one", "trim": True}},

@@ -9,7 +9,7 @@ from dravik.errors import DravikError, TrimError
 from dravik.handling import Criterion, evaluate, modal_criteria
 from dravik.linear import LinearModel, linearise, linearise_plant
 from dravik.trimming import trim, trim_plant
-from tests.support import DEG, craft
+from tests.support import DEG, craft, light_aircraft
 
 TARN = sample("tarn")
 
@@ -222,10 +222,19 @@ class ModesTest(unittest.TestCase):
         coupled = LinearModel.of([[-0.5, -0.6], [1.0, 0.0]], states=["p", "phi"]).modes()
         self.assertEqual([m.name for m in coupled], ["roll-spiral"])
 
-    def test_states_that_feed_nothing_bring_no_modes(self) -> None:
-        names = [m.name for m in linearise(TARN, trim(TARN, airspeed="62 m/s", altitude="300 m")).modes()]
-        self.assertEqual(len(names), 12)
-        self.assertFalse({"north", "east", "psi"} & set(names))
+    def test_every_root_is_there_once(self) -> None:
+        merle = sample("merle")
+        hover = linearise(merle, trim(merle, airspeed=0.0, altitude=300.0))
+        cruise = linearise(TARN, trim(TARN, airspeed="62 m/s", altitude="300 m"))
+        bare = LinearModel.of([[0.0, 1.0], [0.0, 0.0]], states=["u", "w"])
+        for model, zeros in ((hover, {"north", "east"}), (cruise, {"north", "east", "heading"}), (bare, {"u", "w"})):
+            modes = model.modes()
+            self.assertEqual(sum(1 + m.is_oscillatory for m in modes), len(model.states))
+            self.assertEqual(len({m.name for m in modes}), len(modes))
+            self.assertEqual({m.name.removesuffix(", zero root") for m in modes if not m.frequency}, zeros)
+            expected = np.sort_complex(np.linalg.eigvals(model.A))
+            found = [m.eigenvalue for m in modes] + [m.eigenvalue.conjugate() for m in modes if m.is_oscillatory]
+            np.testing.assert_allclose(np.sort_complex(np.array(found)), expected, rtol=1e-6, atol=1e-6)
 
 
 class HandlingTest(unittest.TestCase):
@@ -279,6 +288,40 @@ class HandlingTest(unittest.TestCase):
             if margin is not None and c.margin is not None:
                 self.assertAlmostEqual(c.margin, margin)
         self.assertEqual(Criterion("x", "3.2", math.nan, "", lows).level, 4)
+        self.assertEqual(Criterion("x", "3.2", 1.0, "", (math.inf,) * 3).requirement, "not allowed")
+
+    def test_what_diverges_is_never_passed_over(self) -> None:
+        # Nelson's light aircraft made unstable: what grows is judged below level 3, or no level is given
+        for changed, name, words in (
+            ({"Cn": "-0.0701*beta - 0.125*r_hat - 0.0717*rudder"}, "Dutch roll damping", "one of which grows"),
+            ({"Cm": "0.683*alpha - 4.36*alpha_dot_hat - 9.96*q_hat - 0.923*elevator"}, "short-period damping", "one of which grows"),
+            ({"Cl": "-0.074*beta + 0.410*p_hat + 0.1342*aileron"}, "roll mode time constant", "it grows"),
+        ):  # fmt: skip
+            with self.subTest(name):
+                craft = light_aircraft(**changed)
+                point = trim(craft, airspeed=176 * 0.3048, altitude=0.0)
+                model = linearise(craft, point, outputs=["nz"])
+                grows = {m.name for m in model.modes() if m.eigenvalue.real > 1e-3}
+                self.assertTrue(grows)
+                found = evaluate(craft, point)
+                line = next(c for c in found.criteria if c.name == name)
+                self.assertEqual(line.level, 4)
+                self.assertIn(words, line.note)
+                self.assertNotEqual(found.level, 1)
+                named = {n for c in found.criteria for n in c.modes}
+                self.assertLessEqual(grows, named)
+        # a root that no requirement speaks of, and a mode that is missing, leave the question open
+        A = np.zeros((7, 7))
+        A[:2, :2], A[2:4, 2:4] = [[-1.5, 1.0], [-4.0, -1.5]], [[-0.02, -0.2], [0.2, -0.02]]
+        A[4, 4], A[5, 5], A[6, 6] = -2.0, -0.01, 0.3
+        names = ["alpha", "q", "airspeed", "theta", "p", "phi", "law_integral"]
+        model = LinearModel.of(A, states=names, C=np.eye(7)[:1] * 5.0, outputs=["nz"])
+        lines = modal_criteria(model, "I", "B")
+        self.assertEqual({c.name for c in lines if c.level is None}, {"law_integral grows", "Dutch roll"})
+        self.assertTrue(all("no level can be given" in c.note for c in lines if c.level is None))
+        merle = sample("merle")
+        with self.assertRaisesRegex(DravikError, "no requirement of MIL-F-8785C at hover"):
+            evaluate(merle, trim(merle, airspeed=0.0, altitude=300.0))
 
     def test_a_growing_phugoid_is_level_3_when_slow_enough(self) -> None:
         for rate, level in ((0.012, 3), (0.014, 4), (-0.001, 2), (-0.02, 1)):

@@ -69,6 +69,29 @@ class FilterTest(unittest.TestCase):
 
 
 class SampleTest(unittest.TestCase):
+    def test_air_turns_with_its_own_velocities(self) -> None:
+        # a frozen field flown through at V turns at -dw/dx about body y and at +dv/dx about body z (x = V t); spectra
+        # are blind to the sign. Below the span filter's corner the rotation is that slope; roll is independent of all
+        case = CASES[0]
+        interval = 0.02
+        for model in ("dryden", "von_karman"):
+            turbulence = Turbulence(
+                seed=3, wind_20ft=case["wind_20ft"], aloft=case["aloft"], interval=interval, model=model  # type: ignore[arg-type]
+            )
+            found = dict(
+                zip(COMPONENTS, turbulence.along(case["span"])(case["airspeed"], case["height"], np.arange(60000) * interval), strict=True)
+            )
+            slow = np.hanning(301) / np.hanning(301).sum()  # 6 s: well below the corner at pi V / 4 b = 2.2 rad/s
+            smooth = {n: np.convolve(v, slow, mode="same") for n, v in found.items()}
+            ahead = {n: np.gradient(v, interval) / case["airspeed"] for n, v in smooth.items()}
+            for rotation, expected in (("q", -ahead["w"]), ("r", ahead["v"])):
+                correlation = float(np.corrcoef(smooth[rotation], expected)[0, 1])
+                self.assertGreater(correlation, 0.8, f"{model} {rotation}")
+                size = float(np.std(smooth[rotation]) / np.std(expected))
+                self.assertTrue(0.6 < size <= 1.05, f"{model} {rotation} {size}")
+            for other in "uvw":
+                self.assertLess(abs(float(np.corrcoef(found["p"], found[other])[0, 1])), 0.1, f"{model} {other}")
+
     def test_samples_have_the_variance_and_the_spectrum(self) -> None:
         for case, interval in ((CASES[0], 0.01), (CASES[0], 0.1), (CASES[2], 0.05)):
             turbulence = Turbulence(seed=11, wind_20ft=case["wind_20ft"], aloft=case["aloft"], interval=interval)

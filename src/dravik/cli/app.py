@@ -3,6 +3,7 @@
 from typing import TYPE_CHECKING, Annotated
 
 import typer
+from rich.markup import escape
 
 from dravik.cli.blades import blades
 from dravik.cli.common import (
@@ -302,13 +303,19 @@ def handling(
                 "class": found.aircraft_class,
                 "category": category,
                 "level": found.level,
+                "unjudged": found.unjudged,
                 "criteria": found.rows(),
             }
         )
     else:
         show_handling(found.title, aircraft_class, category, found.rows())
-        out.print(f"worst level: {found.level if found.level < 4 else 'worse than 3'}")
-    if found.level > level:
+        for text in found.unjudged:
+            out.print(f"[red]{escape(text)}[/red]")
+        if found.level is None:
+            out.print("no level can be given")
+        else:
+            out.print(f"worst level: {found.level if found.level < 4 else 'worse than 3'}")
+    if found.level is None or found.level > level:
         raise typer.Exit(1)
 
 
@@ -321,7 +328,7 @@ def show_handling(title: str, aircraft_class: str, category: str, rows: "list[di
         [[r[k] for k in keys] for r in rows],
     )
     for r in rows:
-        if r["note"]:
+        if r["note"] and r["level"] is not None:
             out.print(f"{r['requirement']}: {r['note']}")
 
 

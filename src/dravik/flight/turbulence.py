@@ -170,8 +170,9 @@ def gust_filter(
         m = len(own)
         a[at : at + m, at : at + m], b[at : at + m, k], c[k, at : at + m] = own, drive, out
         at += m
-    # pitching follows the downward gust's slope along the way, yawing that of the gust from the side
-    for row, source, width, sign in ((4, 2, 4.0, 1.0), (5, 1, 3.0, -1.0)):
+    # a frozen field carried past at V turns at -dw/dx about body y and at +dv/dx about body z, and d/dx is 1/V d/dt:
+    # the air ahead of the aircraft is the air that it meets later
+    for row, source, width, sign in ((4, 2, 4.0, -1.0), (5, 1, 3.0, 1.0)):
         lag = width * span / (math.pi * airspeed)
         a[count + row - 4] += c[source] / lag
         a[count + row - 4, count + row - 4] -= 1.0 / lag

@@ -23,7 +23,9 @@ UNACCEPTABLE = 4
 class Criterion:
     """One requirement: ``value`` with ``lows`` and ``highs`` for levels 1 to 3 (None for no limit).
 
-    ``margin`` is the distance to the nearest level 1 limit as a share of that limit: negative outside it.
+    ``margin`` is the distance to the nearest level 1 limit as a share of that limit: negative outside it. ``modes`` are
+    the names of the modes that it judges. Not ``judged``, it says what no requirement could be applied to: a mode that
+    is missing, or one that grows and that nothing speaks of; its level is then None.
     """
 
     name: str
@@ -33,10 +35,14 @@ class Criterion:
     lows: tuple[float | None, float | None, float | None]
     highs: tuple[float | None, float | None, float | None] = (None, None, None)
     note: str = ""
+    modes: tuple[str, ...] = ()
+    judged: bool = True
 
     @property
-    def level(self) -> int:
-        """1 to 3, or 4 for worse than level 3."""
+    def level(self) -> int | None:
+        """1 to 3, or 4 for worse than level 3; None where no level can be given."""
+        if not self.judged:
+            return None
         for level in range(3):
             low, high = self.lows[level], self.highs[level]
             if (low is None or self.value >= low) and (high is None or self.value <= high):
@@ -58,7 +64,9 @@ class Criterion:
         """The level 1 limits in words."""
         low, high = self.lows[0], self.highs[0]
         if low is None and high is None:
-            return "no limit"
+            return "no limit" if self.judged else "unjudged"
+        if low is not None and math.isinf(low):
+            return "not allowed"
         if low is None:
             return f"at most {high:g}"
         return f"at least {low:g}" if high is None else f"{low:g} to {high:g}"
@@ -66,7 +74,10 @@ class Criterion:
 
 @dataclass(frozen=True)
 class Evaluation:
-    """All criteria of one flight condition; ``level`` is the worst of them."""
+    """All criteria of one flight condition; ``level`` is the worst of them.
+
+    ``unjudged`` says in words what no requirement could be applied to; no level can be given then.
+    """
 
     title: str
     aircraft_class: str
@@ -74,9 +85,16 @@ class Evaluation:
     criteria: list[Criterion]
 
     @property
-    def level(self) -> int:
-        """The worst level; 4 is worse than level 3."""
-        return max((c.level for c in self.criteria), default=UNACCEPTABLE)
+    def unjudged(self) -> list[str]:
+        """What no requirement could be applied to, in words."""
+        return [f"{c.name}: {c.note}" for c in self.criteria if not c.judged]
+
+    @property
+    def level(self) -> int | None:
+        """The worst level, 4 being worse than level 3; None where something is unjudged, or nothing was judged."""
+        levels = [c.level for c in self.criteria]
+        found = [level for level in levels if level is not None]
+        return max(found) if found and len(found) == len(levels) else None
 
     def rows(self) -> list[dict[str, object]]:
         """Return one plain record for each criterion."""
@@ -84,11 +102,11 @@ class Evaluation:
             {
                 "paragraph": c.paragraph,
                 "requirement": c.name,
-                "value": None if math.isinf(c.value) else c.value,
+                "value": c.value if math.isfinite(c.value) else None,
                 "unit": c.unit,
                 "level_1": c.requirement,
                 "level": c.level,
-                "margin": None if c.margin is None or math.isinf(c.margin) else c.margin,
+                "margin": None if c.margin is None or not math.isfinite(c.margin) else c.margin,
                 "note": c.note,
             }
             for c in self.criteria
@@ -109,7 +127,7 @@ def evaluate(
     """Return the modal requirements of MIL-F-8785C for an aircraft at a trimmed point.
 
     ``aircraft_class`` is one of CLASSES, ``category`` (of the flight phase) one of CATEGORIES. Raises DravikError for
-    others.
+    others, and in hover or steep flight, of which these requirements do not speak.
     """
     from dravik.handling.modal import modal_criteria
 
@@ -120,6 +138,8 @@ def evaluate(
                 expected="one of " + ", ".join(choices),
                 hint=nearest(value.upper(), choices),
             )
+    if point.condition.is_steep:
+        raise DravikError(f"no requirement of MIL-F-8785C at {point.condition}", expected="flight on a wing")
     if model is None or "nz" not in model.outputs:
         model = linearise(craft, point, outputs=["nz"])
     criteria = modal_criteria(model, aircraft_class, category)

@@ -13,6 +13,7 @@ __all__ = ["load_factor_sensitivity", "modal_criteria"]
 
 Limits = tuple[float | None, float | None, float | None]
 NONE: Limits = (None, None, None)
+SLOWEST = 3600.0  # s: what takes longer to double, such as a battery's charge or an altitude, grows in no flight
 
 
 @lru_cache(maxsize=1)
@@ -48,74 +49,92 @@ def load_factor_sensitivity(model: LinearModel) -> float:
 def modal_criteria(model: LinearModel, aircraft_class: str, category: str) -> list[Criterion]:
     """Return every modal requirement that applies to a model with states in air coordinates and output nz.
 
-    A mode that is not there brings a line that says so, at the level that follows (a missing phugoid
-    pair is judged by its real roots).
+    A mode that is not there, or a root that grows and that no requirement speaks of, brings a line that says so and
+    has no level. Two real roots in the place of a pair are judged as that pair.
     """
     modes = model.modes()
-    return [
+    found = [
         *_phugoid(modes),
         *_short_period(modes, load_factor_sensitivity(model), aircraft_class, category),
         *_dutch_roll(modes, aircraft_class, category),
         *_roll_and_spiral(modes, aircraft_class, category),
     ]
+    return [*found, *_unjudged(modes, {name for criterion in found for name in criterion.modes})]
+
+
+def _unjudged(modes: Modes, judged: set[str]) -> list[Criterion]:
+    """Return a line for each root that grows and that no criterion has judged."""
+    return [
+        Criterion(
+            f"{m.name} grows", "-", m.time_to_double, "s", NONE, judged=False, modes=(m.name,),
+            note=f"it doubles in {m.time_to_double:.3g} s and no requirement speaks of it: no level can be given",
+        )
+        for m in modes
+        if m.name not in judged and 0.0 < m.time_to_double < SLOWEST
+    ]  # fmt: skip
+
+
+def _missing(name: str, paragraph: str) -> Criterion:
+    note = "it is not among the modes: no level can be given"
+    return Criterion(name, paragraph, math.nan, "", NONE, judged=False, note=note)
+
+
+def _pair(modes: Modes, name: str) -> tuple[float, float, str, tuple[str, ...]] | None:
+    """Return frequency (rad/s), damping, a note and the modes' names of a pair, or of two real roots in its place.
+
+    Two real roots of opposite sign are no oscillation at any frequency: damping -1, frequency 0. None where there is
+    neither the pair nor two real roots.
+    """
+    mode = modes.named(name)
+    if mode is not None:
+        return mode.frequency, mode.damping, "", (mode.name,)
+    real = [m for m in modes if m.name.startswith(f"{name}, real root")]
+    if len(real) != 2:
+        return None
+    a, b = (m.eigenvalue.real for m in real)
+    names = (real[0].name, real[1].name)
+    growing = [m for m in real if m.eigenvalue.real > 0.0]
+    if a * b <= 0.0 or growing:
+        time = min((m.time_to_double for m in growing), default=math.inf)
+        return 0.0, -1.0, f"two real roots, one of which grows: it doubles in {time:.3g} s", names
+    omega = math.sqrt(a * b)
+    return omega, -(a + b) / (2.0 * omega), "two real roots, taken as one pair", names
 
 
 def _phugoid(modes: Modes) -> list[Criterion]:
     data = _data()["phugoid"]
-    mode = modes.named("phugoid")
     paragraph = data["paragraph"]
-    if mode is None:
-        real = [m for m in modes if m.name.startswith("phugoid, real root")]
-        growing = [m for m in real if m.eigenvalue.real > 0]
-        time = min((m.time_to_double for m in growing), default=math.inf)
-        worst: Limits = (math.inf, math.inf, float(data["time_to_double_min"][2]))
-        if not growing:
-            return []
+    real = [m for m in modes if m.name.startswith("phugoid, real root")]
+    growing = [m for m in real if m.eigenvalue.real > 0]
+    longest = float(data["time_to_double_min"][2])
+    if growing:
+        time = min(m.time_to_double for m in growing)
         return [
             Criterion(
-                "phugoid, time to double",
-                paragraph,
-                time,
-                "s",
-                worst,
-                note="no oscillation: a real root grows",
+                "phugoid, time to double", paragraph, time, "s", (math.inf, math.inf, longest),
+                note="no oscillation: a real root grows", modes=tuple(m.name for m in real),
             )
-        ]
+        ]  # fmt: skip
+    pair = _pair(modes, "phugoid")
+    if pair is None:
+        return [_missing("phugoid", paragraph)]
+    omega, damping, note, names = pair
     lows = _limits(data["damping_min"])
     # level 3 allows a growing phugoid that takes long enough to double: put as the damping that this means
-    least = -math.log(2.0) / (float(data["time_to_double_min"][2]) * mode.frequency)
-    return [Criterion("phugoid damping", paragraph, mode.damping, "", (lows[0], lows[1], least))]
+    least = -math.log(2.0) / (longest * omega)
+    return [Criterion("phugoid damping", paragraph, damping, "", (lows[0], lows[1], least), note=note, modes=names)]
 
 
 def _short_period(modes: Modes, n_alpha: float, aircraft_class: str, category: str) -> list[Criterion]:
     data = _data()
-    mode = modes.named("short period")
     damping, frequency = data["short_period_damping"], data["short_period_frequency"]
-    if mode is None:
-        real = [m for m in modes if m.name.startswith("short period, real root")]
-        if len(real) < 2:
-            worst = math.inf
-            note = "no short period among the modes"
-            return [
-                Criterion(
-                    "short-period damping",
-                    damping["paragraph"],
-                    math.nan,
-                    "",
-                    (worst, worst, worst),
-                    note=note,
-                )
-            ]
-        product = real[0].eigenvalue.real * real[1].eigenvalue.real
-        omega = math.sqrt(abs(product))
-        zeta = -(real[0].eigenvalue.real + real[1].eigenvalue.real) / (2.0 * omega)
-        zeta, omega = (zeta, omega) if product > 0 else (-1.0, 0.0)
-        note = "two real roots, taken as one pair"
-    else:
-        omega, zeta, note = mode.frequency, mode.damping, ""
+    pair = _pair(modes, "short period")
+    if pair is None:
+        return [_missing("short period", damping["paragraph"])]
+    omega, zeta, note, names = pair
     d, f = damping[category], frequency[category]
     found = [
-        Criterion("short-period damping", damping["paragraph"], zeta, "", _limits(d["min"]), _limits(d["max"]), note),
+        Criterion("short-period damping", damping["paragraph"], zeta, "", _limits(d["min"]), _limits(d["max"]), note, names),
         Criterion(
             "short-period frequency^2 / (n/alpha)", frequency["paragraph"], omega**2 / n_alpha if n_alpha > 0 else -1.0,
             "1/(g s^2)", _limits(f["min"]), _limits(f["max"]), f"frequency {omega:.3g} rad/s, n/alpha {n_alpha:.3g}",
@@ -132,24 +151,27 @@ def _short_period(modes: Modes, n_alpha: float, aircraft_class: str, category: s
 
 def _dutch_roll(modes: Modes, aircraft_class: str, category: str) -> list[Criterion]:
     data = _entry("dutch_roll", aircraft_class, category)
-    mode = modes.named("Dutch roll")
-    if mode is None or data is None:
-        return []
+    pair = _pair(modes, "Dutch roll")
+    assert data is not None  # every class and category has its entry
+    if pair is None:
+        return [_missing("Dutch roll", data["paragraph"])]
+    omega, zeta, note, names = pair
     paragraph, extra = data["paragraph"], _data()["dutch_roll_increment"]
-    ratio = _bank_over_sideslip(mode)
-    excess = max(0.0, mode.frequency**2 * ratio - extra["threshold"])
+    mode = modes.named("Dutch roll")
+    ratio = _bank_over_sideslip(mode) if mode is not None else 0.0
+    excess = max(0.0, omega**2 * ratio - extra["threshold"])
     product = _limits(data["product_min"])
     raised = tuple(
         factor * excess + (limit or 0.0) if limit is not None or excess else None
         for limit, factor in zip(product, extra["factor"], strict=True)
     )
     return [
-        Criterion("Dutch roll damping", paragraph, mode.damping, "", _limits(data["damping_min"])),
+        Criterion("Dutch roll damping", paragraph, zeta, "", _limits(data["damping_min"]), note=note, modes=names),
         Criterion(
-            "Dutch roll damping times frequency", paragraph, mode.damping * mode.frequency, "rad/s",
-            (raised[0], raised[1], raised[2]), note=f"|phi/beta| {ratio:.3g}",
+            "Dutch roll damping times frequency", paragraph, zeta * omega, "rad/s", (raised[0], raised[1], raised[2]),
+            note=f"|phi/beta| {ratio:.3g}" if mode is not None else "",
         ),
-        Criterion("Dutch roll frequency", paragraph, mode.frequency, "rad/s", _limits(data["frequency_min"])),
+        Criterion("Dutch roll frequency", paragraph, omega, "rad/s", _limits(data["frequency_min"])),
     ]  # fmt: skip
 
 
@@ -161,22 +183,38 @@ def _bank_over_sideslip(mode: Mode) -> float:
 def _roll_and_spiral(modes: Modes, aircraft_class: str, category: str) -> list[Criterion]:
     data = _data()
     found = []
-    roll, spiral, coupled = modes.named("roll"), modes.named("spiral"), modes.named("roll-spiral")
+    roll, coupled = modes.named("roll"), modes.named("roll-spiral")
     limits = _entry("roll", aircraft_class, category)
-    if roll is not None and limits is not None:
-        time = roll.time_constant if roll.eigenvalue.real < 0 else math.inf
-        highs = _limits(limits["time_constant_max"])
-        found.append(Criterion("roll mode time constant", limits["paragraph"], time, "s", NONE, highs))
-    if spiral is not None:
-        lows = _limits(data["spiral"][category])
-        note = "stable" if math.isinf(spiral.time_to_double) else ""
-        paragraph = data["spiral"]["paragraph"]
-        found.append(Criterion("spiral, time to double", paragraph, spiral.time_to_double, "s", lows, note=note))
+    assert limits is not None
     if coupled is not None:
         lows = _limits(data["roll_spiral"][category])
         if category == "A":
             lows = (math.inf, math.inf, math.inf)
         product = coupled.damping * coupled.frequency
         paragraph = data["roll_spiral"]["paragraph"]
-        found.append(Criterion("coupled roll-spiral, damping times frequency", paragraph, product, "rad/s", lows))
+        found.append(
+            Criterion(
+                "coupled roll-spiral, damping times frequency", paragraph, product, "rad/s", lows,
+                modes=(coupled.name,),
+            )
+        )  # fmt: skip
+    elif roll is None:
+        found.append(_missing("roll", limits["paragraph"]))
+    if roll is not None:
+        time = roll.time_constant if roll.eigenvalue.real < 0 else math.inf
+        highs = _limits(limits["time_constant_max"])
+        note = "" if roll.eigenvalue.real < 0 else f"it grows, and doubles in {roll.time_to_double:.3g} s"
+        found.append(
+            Criterion("roll mode time constant", limits["paragraph"], time, "s", NONE, highs, note, modes=(roll.name,))
+        )
+    spirals = [m for m in modes if m.name == "spiral" or m.name.startswith("spiral ")]
+    lows, paragraph = _limits(data["spiral"][category]), data["spiral"]["paragraph"]
+    if not spirals and coupled is None:
+        found.append(_missing("spiral", paragraph))
+    if spirals:
+        # of several the one that grows fastest is judged, and with it all
+        time = min(m.time_to_double for m in spirals)
+        note = "stable" if math.isinf(time) else ""
+        names = tuple(m.name for m in spirals)
+        found.append(Criterion("spiral, time to double", paragraph, time, "s", lows, note=note, modes=names))
     return found

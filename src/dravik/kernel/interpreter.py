@@ -169,7 +169,7 @@ def look_up(code: Codes, layout: Ints, v: Floats, r: Floats, row: int) -> None:
 
 
 @compiled
-def skipped(code: Codes, r: Floats, row: int) -> int:
+def skipped(code: Codes, layout: Ints, r: Floats, row: int) -> int:
     """Return how many instructions to pass over; the first time their results become zero, which a flag remembers."""
     flag, count = code[row, 1], code[row, 3]
     if r[code[row, 2]] != 0.0:
@@ -178,6 +178,11 @@ def skipped(code: Codes, r: Floats, row: int) -> int:
     if r[flag] != 0.0:
         for k in range(row + 1, row + 1 + count):
             r[code[k, 1]] = 0.0
+            if code[k, 0] == TABLE:
+                # one instruction looks up a whole group of tables: every one of them has a result
+                into = layout[layout[TABLE_INTO] + code[k, 6]]
+                for t in range(code[k, 5]):
+                    r[layout[into + t]] = 0.0
         r[flag] = 0.0
     return count
 
@@ -256,7 +261,7 @@ def run_tape(
         elif k == TRAVEL:
             r[dst] = state_function(k, r[a], r[b], r[code[i, 4]], 0.0, steady)
         elif k == SKIP:
-            i += skipped(code, r, i)
+            i += skipped(code, layout, r, i)
         elif k == HOLD_AT_LIMIT:
             r[dst] = state_function(k, r[a], r[b], r[code[i, 4]], r[code[i, 5]], steady)
         else:

@@ -23,6 +23,7 @@ Floats = NDArray[np.float64]
 _PITCHING = {"u", "w", "airspeed", "alpha", "q", "theta"}
 _LATERAL = {"v", "beta", "p", "r", "phi"}
 _POSITION = {"north", "east", "altitude", "psi"}
+_FREE = {"psi": "heading"}
 HOVER = 1.0  # m/s: below it modes are named by what moves most
 _HOVER = {
     "u": "surge", "v": "sway", "w": "heave", "p": "roll", "phi": "roll", "q": "pitch", "theta": "pitch", "r": "yaw",
@@ -116,11 +117,13 @@ class Modes(list[Mode]):
 
 
 def find_modes(model: LinearModel) -> Modes:
-    """Return the modes of a model, named and classified, fastest first.
+    """Return the modes of a model, named and classified, fastest first: every root once, roots at zero last.
 
-    States that nothing depends on (position, heading) bring roots at zero; they are left out.
+    States that nothing depends on (position, heading; in still air and without drag also velocities) bring roots at
+    exactly zero, each named by its state.
     """
-    values, left, right = _eigen(model.A)
+    keep = _coupled(model.A)
+    values, left, right = _eigen(model.A, keep)
     modes = []
     for i, value in enumerate(values):
         if value.imag < 0.0:
@@ -132,15 +135,21 @@ def find_modes(model: LinearModel) -> Modes:
         vector = {s: complex(v) for s, v in zip(model.states, right[:, i], strict=True)}
         modes.append(Mode("", complex(value), participation, vector))
     ordered = sorted(modes, key=lambda m: -m.frequency)
-    return Modes(_numbered([_hover_name(m) for m in ordered], ordered) if _hovers(model) else _name_all(ordered))
+    names = [_hover_name(m) for m in ordered] if _hovers(model) else _names(ordered)
+    # a state that feeds no other keeps what it has: its root is zero, and its vector is the state itself
+    free = [s for k, s in enumerate(model.states) if k not in keep]
+    zeros = [Mode("", 0j, {s: 1.0}, {n: complex(n == s) for n in model.states}) for s in free]
+    names += [f"{_FREE.get(s, s)}, zero root" for s in free]
+    return Modes(_numbered(names, [*ordered, *zeros]))
 
 
-def _eigen(A: Floats) -> "tuple[NDArray[np.complex128], NDArray[np.complex128], NDArray[np.complex128]]":
+def _eigen(A: Floats, keep: list[int]) -> "tuple[NDArray[np.complex128], NDArray[np.complex128], NDArray[np.complex128]]":
     from scipy.linalg import eig
 
-    keep = _coupled(A)
+    full = np.zeros((2, A.shape[0], len(keep)), dtype=complex)
+    if not keep:
+        return np.zeros(0, dtype=complex), full[0], full[1]
     values, left, right = cast(Any, eig(A[np.ix_(keep, keep)], left=True, right=True))
-    full = np.zeros((2, A.shape[0], len(values)), dtype=complex)
     full[0][keep], full[1][keep] = left, right
     return values, full[0], full[1]
 
@@ -173,15 +182,12 @@ def _group(mode: Mode) -> str:
     return max(sums, key=lambda g: sums[g])
 
 
-def _name_all(modes: list[Mode]) -> list[Mode]:
+def _names(modes: list[Mode]) -> list[str]:
     groups = [_group(m) for m in modes]
     names: dict[int, str] = {}
     _name_pitching([i for i, g in enumerate(groups) if g == "pitching"], modes, names)
     _name_lateral([i for i, g in enumerate(groups) if g == "lateral"], modes, names)
-    for i, mode in enumerate(modes):
-        if i not in names:
-            names[i] = next(iter(mode.participation), "unnamed")
-    return _numbered([names[i] for i in range(len(modes))], modes)
+    return [names.get(i) or next(iter(m.participation), "unnamed") for i, m in enumerate(modes)]
 
 
 def _numbered(names: list[str], modes: list[Mode]) -> list[Mode]:
@@ -206,30 +212,56 @@ def _hover_name(mode: Mode) -> str:
     return _HOVER.get(main, main)
 
 
+def _share(mode: Mode, states: tuple[str, ...]) -> float:
+    return sum(mode.participation.get(s, 0.0) for s in states)
+
+
 def _name_pitching(found: list[int], modes: list[Mode], names: dict[int, str]) -> None:
-    """The fastest pair is the short period, the slowest the phugoid; real roots carry what they are made of."""
+    """Name the roots of the longitudinal motion (fastest first): two of the short period, two of the phugoid.
+
+    Either may have split into real roots. An aircraft that is unstable in pitch has a real root that grows, one that
+    decays, and a slow pair, which then counts as the phugoid.
+    """
     pairs = [i for i in found if modes[i].is_oscillatory]
-    fast_states = {"alpha", "w", "q"}
+    real = [i for i in found if not modes[i].is_oscillatory]
+    fast = ("alpha", "w", "q")
     for i in pairs:
-        fast = sum(v for k, v in modes[i].participation.items() if k in fast_states)
-        slow = sum(v for k, v in modes[i].participation.items() if k in ("airspeed", "u", "theta"))
-        names[i] = "short period" if fast > slow else "phugoid"
-    for i in found:
-        if not modes[i].is_oscillatory:
-            fast = sum(v for k, v in modes[i].participation.items() if k in fast_states)
-            names[i] = "short period, real root" if fast > 0.5 else "phugoid, real root"
+        quick = _share(modes[i], fast) > _share(modes[i], ("airspeed", "u", "theta"))
+        names[i] = "short period" if quick else "phugoid"
+    if len(pairs) == 2 and names[pairs[0]] == names[pairs[1]]:
+        names[pairs[0]], names[pairs[1]] = "short period", "phugoid"
+    split = [i for i in real if _share(modes[i], fast) > 0.3]
+    if len(pairs) == 1 and len(split) >= 2 and modes[split[0]].frequency > modes[pairs[0]].frequency:
+        names[pairs[0]] = "phugoid"
+    if "short period" in names.values():
+        split = []
+    split = sorted(split[:2] if "phugoid" in names.values() or len(real) > 2 else split)
+    for i in real:
+        names[i] = "short period, real root" if i in split else "phugoid, real root"
 
 
 def _name_lateral(found: list[int], modes: list[Mode], names: dict[int, str]) -> None:
-    """A pair is the Dutch roll, unless roll and bank outweigh sideslip and yaw; of real roots the fast one is roll."""
-    for i in found:
-        if modes[i].is_oscillatory:
-            yawing = sum(v for k, v in modes[i].participation.items() if k in ("beta", "v", "r"))
-            names[i] = "Dutch roll" if yawing > 0.35 else "roll-spiral"
+    """Name the roots of the lateral motion (fastest first): the Dutch roll, which may have split, roll and spiral.
+
+    A pair is the Dutch roll, unless roll and bank outweigh sideslip and yaw: then roll and spiral have joined.
+    """
+    pairs = [i for i in found if modes[i].is_oscillatory]
+    for i in pairs:
+        names[i] = "Dutch roll" if _share(modes[i], ("beta", "v", "r")) > 0.35 else "roll-spiral"
+    if len(pairs) == 2 and names[pairs[0]] == names[pairs[1]]:
+        yawing = max(pairs, key=lambda i: _share(modes[i], ("beta", "v", "r")))
+        names.update({i: "Dutch roll" if i == yawing else "roll-spiral" for i in pairs})
+    kinds = [names[i] for i in pairs]
     real = [i for i in found if not modes[i].is_oscillatory]
-    rolls = [i for i in real if modes[i].participation.get("p", 0.0) > 0.4]
+    if "roll-spiral" not in kinds:
+        rolls = [i for i in real if _share(modes[i], ("p",)) > 0.4]
+        rolls = rolls or (real[:1] if len(real) >= 4 or (kinds and len(real) >= 2) else [])
+        if rolls:
+            names[rolls[0]] = "roll"
+            real.remove(rolls[0])
+    if "Dutch roll" not in kinds and len(real) >= 2:
+        split = real[:2]
+        names.update(dict.fromkeys(split, "Dutch roll, real root"))
+        real = [i for i in real if i not in split]
     for i in real:
-        if rolls and i == rolls[0]:
-            names[i] = "roll"
-        elif modes[i].participation.get("phi", 0.0) + modes[i].participation.get("r", 0.0) > 0.3:
-            names[i] = "spiral"
+        names[i] = "spiral"

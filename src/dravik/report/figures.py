@@ -168,7 +168,7 @@ def figure_poles(modes: "Modes", *, title: str = "") -> Figure:
 
     A root is named in the first panel in which it stands clear of the origin.
     """
-    sizes = sorted((m.frequency for m in modes), reverse=True) or [1.0]
+    sizes = sorted((m.frequency for m in modes if m.frequency), reverse=True) or [1.0]
     reaches = [sizes[0]]
     for size in sizes:
         if size < CLEAR * reaches[-1] and len(reaches) < 3:
