@@ -1,13 +1,16 @@
 """Builders that the tests share: small bodies and aircraft from Python, without files."""
 
 import math
+from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
 
-from dravik.aero import FlowState, Geometry, Lattice, build_mesh
+from dravik.aero import FlowState, Geometry, Lattice, TableSet, build_mesh
 from dravik.aircraft import Aircraft, AircraftDefinition
+from dravik.propulsion import Blades, disc_map
 
+DEG = math.pi / 180.0
 FOOT, SLUG, POUND = 0.3048, 14.593902937, 4.4482216152605
 
 
@@ -67,13 +70,55 @@ def light_aircraft(**coefficients: str) -> Aircraft:
     )  # fmt: skip
 
 
+def craft_of(built: TableSet, cg: Sequence[float], **sections: Any) -> Aircraft:
+    """Return an aircraft whose aerodynamics are a set of tables just built, with its centre of gravity at a station."""
+    ref = built.reference
+    heavy = {"mass": 30.0, "cg": list(cg), "Ixx": 2.0, "Iyy": 12.0, "Izz": 12.0}
+    return craft(
+        reference={"area": ref.area, "chord": ref.chord, "span": ref.span, "moment_point": list(ref.moment_point)},
+        aero={"axes": built.axes, "moment_axes": built.moment_axes, **{n: {"formula": f.text, "unit": f.unit} for n, f in built.formulas.items()}},
+        with_tables=built.tables, loading=heavy, **sections,
+    )  # fmt: skip
+
+
+def piston_aircraft() -> dict[str, Any]:
+    """Return the sections of a light single with a governed propeller on a piston engine, for ``craft``.
+
+    The blades are made up; the map reaches from standstill to a dive.
+    """
+    stations = [{"r": 0.2, "chord": 0.13, "twist": "24 deg"}, {"r": 0.5, "chord": 0.15, "twist": "9 deg"},
+                {"r": 0.75, "chord": 0.13, "twist": "0 deg"}, {"r": 1.0, "chord": 0.06, "twist": "-5 deg"}]  # fmt: skip
+    blades = Blades.model_validate({"format": 1, "name": "two", "blades": 2, "radius": 0.95, "stations": stations})
+    tables = disc_map(blades, [-0.2, *np.linspace(0.0, 2.4, 25), 4.0], 0.02, np.arange(8, 46, 4) * DEG)
+    return {
+        "reference": {"area": 16.0, "chord": 1.5, "span": 11.0, "moment_point": [0, 0, 0]},
+        "loading": {"mass": 1100.0, "Ixx": 1400.0, "Iyy": 2000.0, "Izz": 3000.0},
+        "aero": {
+            "axes": "stability", "CL": "0.3 + 4.9*alpha + 0.4*elevator + 4*q_hat", "CD": "0.027 + 0.053*CL**2",
+            "CY": "-0.4*beta", "Cl": "-0.08*beta - 0.45*p_hat + 0.1*r_hat + 0.15*aileron",
+            "Cm": "0.05 - 0.8*alpha - 12*q_hat - 1.2*elevator", "Cn": "0.08*beta - 0.1*r_hat - 0.07*rudder",
+        },
+        "controls": {n: {"trim": True, "range": ["-25 deg", "25 deg"]} for n in ("elevator", "aileron", "rudder")},
+        "inputs": {"throttle": {"range": [0, 1], "trim": True}},
+        "propellers": {"two": {"map": "", "diameter": 1.9, "inertia": 1.6, "rated_speed": "2400 rpm"}},
+        "drives": {
+            "engine": {"kind": "piston", "rated_power": "150 kW", "rated_speed": "2400 rpm", "consumption": "0.3 kg/kW/h"}
+        },
+        "engines": {
+            "one": {
+                "kind": "propeller", "propeller": "two", "drive": "engine", "position": [-2, 0, 0], "command": "throttle",
+                "governor": {"speed": "2400 rpm", "fine": "10 deg", "coarse": "40 deg"},
+            }
+        },
+        "with_tables": {f"{t.name}_two": t for t in tables},
+    }  # fmt: skip
+
+
 def random_rotation(seed: int) -> np.ndarray[Any, np.dtype[np.float64]]:
     """Return a proper rotation matrix."""
     q, _ = np.linalg.qr(np.random.default_rng(seed).normal(size=(3, 3)))
     return q * np.sign(np.linalg.det(q))
 
-
-DEG = math.pi / 180.0
 
 
 def wing(

@@ -8,9 +8,10 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 import dravik as dv
-from dravik.aircraft import audit, load, load_law, sample, sample_path
+from dravik.aircraft import Aircraft, audit, load, load_law, sample, sample_path
+from dravik.effectors import Effector
 from dravik.errors import DravikError
-from tests.support import craft
+from tests.support import craft, light_aircraft, piston_aircraft
 
 TEXT = (sample_path("tarn") / "aircraft.toml").read_text(encoding="utf-8")
 AERO = (sample_path("tarn") / "aero" / "aero.toml").read_text(encoding="utf-8")
@@ -90,10 +91,10 @@ class DefinitionTest(FolderTest):
                 "CD_flap",
                 "there is no column 'CX'",
             ),
-            ("Cm_q(alpha)*q_hat", "Cm_q(alpha)*q_hta", "Cm =", "there is no signal 'q_hta'; try: did you mean q_hat"),
-            ("Cm_q(alpha)*q_hat", "Cm_q(alpha)*Cm", "Cm =", "need each other at the same instant: Cm -> Cm"),
-            ("Cm_q(alpha)*q_hat", "Cm_q(alpha)*q_dot", "Cm =", "Cm needs an acceleration, which in turn needs Cm"),
-            ("Cm_alpha_dot(alpha)*alpha_dot_hat", "alpha_dot_hat**2", "Cm =", "Cm is not linear in alpha_dot"),
+            ("Cm_q(alpha_point)*q_hat", "Cm_q(alpha_point)*q_hta", "Cm =", "there is no signal 'q_hta'; try: did you mean q_hat"),
+            ("Cm_q(alpha_point)*q_hat", "Cm_q(alpha_point)*Cm", "Cm =", "need each other at the same instant: Cm -> Cm"),
+            ("Cm_q(alpha_point)*q_hat", "Cm_q(alpha_point)*q_dot", "Cm =", "Cm needs an acceleration, which in turn needs Cm"),
+            ("Cm_alpha_dot(alpha_point)*alpha_dot_hat", "alpha_dot_hat**2", "Cm =", "Cm is not linear in alpha_dot"),
             ('command = "flap_lever"', 'command = "flap_level"', 'command = "flap_lever"', "did you mean flap_lever"),
             ("[formulas]\nlift", "[formulas]\nalpha = 1\nlift", "[formulas]", "the name 'alpha' is taken by a signal"),
             ("[formulas]\nlift", "[formulas\nlift", "", "this is not TOML"),
@@ -175,19 +176,19 @@ class AuditTest(FolderTest):
             ("[envelope]", numbers(Ixz='"190000 kg*m^2"'), "error", "a principal moment of inertia is"),
             ("[envelope]", numbers(Iyy='"66 kg*m^2"'), "error", "exceeds the sum"),
             ("[envelope]", numbers(cg='["10.6 m", "0 m", "0.95 m"]'), "warning", "Cm_alpha has the wrong sign"),
-            ("Cl_static(alpha, beta)", "-Cl_static(alpha, beta)", "warning", "Cl_beta has the wrong sign"),
-            ("Cn_static(alpha, beta)", "-Cn_static(alpha, beta)", "warning", "Cn_beta has the wrong sign"),
-            ("+ Cm_q(alpha)", "- 2*Cm_q(alpha)", "error", "Cm_q has the wrong sign"),
-            ("Cl_roll_rate(alpha, p_hat)", "-Cl_roll_rate(alpha, p_hat)", "error", "Cl_p has the wrong sign"),
-            ("Cn_r(alpha)", "-Cn_r(alpha)", "error", "Cn_r has the wrong sign"),
+            ("Cl_static(alpha_point, beta_point)", "-Cl_static(alpha_point, beta_point)", "warning", "Cl_beta has the wrong sign"),
+            ("Cn_static(alpha_point, beta_point)", "-Cn_static(alpha_point, beta_point)", "warning", "Cn_beta has the wrong sign"),
+            ("+ Cm_q(alpha_point)", "- 2*Cm_q(alpha_point)", "error", "Cm_q has the wrong sign"),
+            ("Cl_roll_rate(alpha_point, p_hat)", "-Cl_roll_rate(alpha_point, p_hat)", "error", "Cl_p has the wrong sign"),
+            ("Cn_r(alpha_point)", "-Cn_r(alpha_point)", "error", "Cn_r has the wrong sign"),
             (
-                "Cm_elevator(alpha, elevator)",
-                "-Cm_elevator(alpha, elevator)",
+                "Cm_elevator(alpha_point, elevator)",
+                "-Cm_elevator(alpha_point, elevator)",
                 "error",
                 "Cm_elevator has the wrong sign",
             ),
-            ("Cl_aileron(alpha, aileron)", "-Cl_aileron(alpha, aileron)", "error", "Cl_aileron has the wrong sign"),
-            ("Cn_rudder(alpha, rudder)", "-Cn_rudder(alpha, rudder)", "error", "Cn_rudder has the wrong sign"),
+            ("Cl_aileron(alpha_point, aileron)", "-Cl_aileron(alpha_point, aileron)", "error", "Cl_aileron has the wrong sign"),
+            ("Cn_rudder(alpha_point, rudder)", "-Cn_rudder(alpha_point, rudder)", "error", "Cn_rudder has the wrong sign"),
             (
                 'altitude = ["0 m", "4500 m"]',
                 'altitude = ["0 m", "6500 m"]',
@@ -205,12 +206,51 @@ class AuditTest(FolderTest):
             ('area = "54 m^2"', 'area = "54 ft^2"', "warning", "mass over area is 1.89e+03"),
             ('span = "22 m"', 'span = "22 ft"', "warning", "radius of gyration"),
             ('["7.40 m", "-3.40 m", "1.70 m"]', '["740 m", "-3.40 m", "1.70 m"]', "warning", "the engine is"),
-            ("CL_static(alpha, beta)", "0.4 + 0.1*alpha", "warning", "value per degree"),
-            ("Cl_r(alpha)*r_hat", "0.2*r_hat", "note", "no formula uses table Cl_r"),
+            ("CL_static(alpha_point, beta_point)", "0.4 + 0.1*alpha", "warning", "value per degree"),
+            ("Cl_r(alpha_point)*r_hat", "0.2*r_hat", "note", "no formula uses table Cl_r"),
+            ("[envelope]", 'centre_limits = ["9.3 m", "9.6 m"]\n[envelope]', "error", "m ahead of its limits"),
+            ('area = "54 m^2"', 'area = "30 m^2"', "warning", "the reference area is 30 m^2, the drawn wing has"),
+            ('CD = "CD_static', 'CD = "0.1*CD_static', "warning", "the best lift over drag is"),
+            ('CD = "CD_static', 'CD = "-CD_static', "error", "the air pushes"),
+            ('span = "22 m"', 'span = "12 m"', "warning", "the polar means a span efficiency of"),
         ):
             with self.subTest(new):
                 found = self.findings(old, new)
                 self.assertTrue(any(f.startswith(severity) and words in f for f in found), found)
+
+    def test_controls_without_dynamics_and_without_an_envelope(self) -> None:
+        # the very controls whose sign is wrong most easily: nothing between command and surface, no envelope stated
+        for control, wrong in (("elevator", "Cm"), ("aileron", "Cl"), ("rudder", "Cn")):
+            for surface in ({}, {"command": "0*deg"}):
+                good = light_aircraft()
+                flipped = good.definition.aero.formulas[wrong].formula  # type: ignore[union-attr]
+                for sign in ("-0.923*e", "+ 0.1342*a", "- 0.0717*r"):
+                    other = {"-": "+ ", "+": "- "}[sign[0]] + sign[1:].strip(" ")
+                    flipped = str(flipped).replace(sign, other).replace(sign.replace("-", "- "), other)
+                controls = {n: Effector.model_validate(surface) for n in good.definition.controls}
+                aero = good.definition.aero.model_dump() | {wrong: flipped}  # type: ignore[union-attr]
+                changed = good.definition.model_copy(
+                    update={"aero": type(good.definition.aero).model_validate(aero), "controls": controls}
+                )
+                found = [f.what for f in audit(Aircraft(changed))]
+                self.assertTrue(any(f"{wrong}_{control} has the wrong sign" in f for f in found), (control, flipped, found))
+                self.assertTrue(any("signs are looked at in level flight" in f for f in found), found)
+
+    def test_shafts_and_areas(self) -> None:
+        with self.assertRaisesRegex(ValueError, "is not above zero"):
+            craft(reference={"area": "-54 m^2", "chord": 1.0, "span": 1.0, "moment_point": [0, 0, 0]})
+        entries = piston_aircraft()
+        self.assertFalse([f for f in audit(craft(**entries)) if "rpm" in f.what])
+        entries["engines"]["one"]["governor"]["speed"] = "2400 + 0*time"  # rpm meant, rad/s read
+        found = [f.what for f in audit(craft(**entries))]
+        self.assertTrue(any("governor holds 2400 rad/s, 22918 rpm; its propeller is rated for 2400 rpm" in f for f in found), found)
+        self.assertTrue(any("it is rated 150 kW at 2400 rpm" in f for f in found), found)
+        entries["engines"]["one"]["governor"]["speed"] = {"formula": "2000 + 400*power_one", "unit": "rpm"}
+        self.assertFalse([f for f in audit(craft(**entries)) if "rpm" in f.what])
+        for bare in (2400, "2400"):
+            entries["engines"]["one"]["governor"]["speed"] = bare
+            with self.assertRaisesRegex(ValueError, "has no unit"):
+                craft(**entries)
 
     def test_degrees_given_as_radians_in_a_table(self) -> None:
         table = self.folder / "aero" / "flap.csv"

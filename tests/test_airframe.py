@@ -15,7 +15,8 @@ from dravik.aero.separated import plate_across, plate_centre, separation
 from dravik.aero.slipstream import discs
 from dravik.aircraft import sample_path
 from dravik.errors import DravikError
-from tests.support import DEG, drawing, rectangle, wing_and_tail
+from dravik.linear import linearise_plant
+from tests.support import DEG, craft_of, drawing, rectangle, wing_and_tail
 
 COEFFICIENTS = ("CL", "CD", "CY", "Cl", "Cm", "Cn")
 
@@ -67,7 +68,8 @@ class AirframeTest(unittest.TestCase):
         for state in (FlowState(alpha=0.1), FlowState(0.05, 0.1, 0.03, 0.01, -0.02)):
             free, whole = lattice.forces(state), airframe.coefficients([state])
             for name in COEFFICIENTS:
-                self.assertAlmostEqual(float(whole[name][0]), getattr(free, name), places=6)
+                # but for the drag, which is the wake's, and its part across the flow's own axes
+                self.assertAlmostEqual(float(whole[name][0]), getattr(free, name), delta=3e-4 if name == "CD" else 3e-5)
 
     def test_all_angles(self) -> None:
         airframe = Airframe(wing_and_tail())
@@ -128,6 +130,70 @@ class AirframeTest(unittest.TestCase):
         self.assertLess(right["Cl"], -0.002)
         self.assertAlmostEqual(right["Cl"], -left["Cl"], places=9)
         self.assertAlmostEqual(both["CL"] - still["CL"], 2 * (right["CL"] - still["CL"]), delta=0.003)
+
+    def test_high_and_low_wings_in_sideslip(self) -> None:
+        # the body's cross-flow: (Cl_beta)zw = 1.2 sqrt(A) (z/b) (2 d/b) (USAF Datcom, 5.2.2.1), from high to low here
+        # 2*1.2*sqrt(8)*(0.45/8)*(2/8) = 0.095 for a wing at 90 % of the radius of a body an eighth of the span wide
+        stations = [{"x": x, "width": w, "height": w} for x, w in ((-2.0, 0.2), (-1.0, 1.0), (2.0, 1.0), (4.5, 0.2))]
+        fin = {"mirrored": False, "sections": [{"leading_edge": [4.0, 0, z], "chord": 1.0} for z in (0.2, 1.8)], "panels": [3, 8]}
+        found = {}
+        for height in (-0.45, 0.0, 0.45):
+            edges = [{"leading_edge": [0, y, height], "chord": 1.0} for y in (0, 4)]
+            wing = {"sections": edges, "panels": [4, 18]}
+            airframe = Airframe(drawing({"wing": wing, "fin": fin}, area=8.0, bodies={"hull": {"stations": stations}}))
+            sides = [at(airframe, alpha=0.05, beta=b) for b in (0.02, -0.02)]
+            found[height] = {c: (sides[0][c] - sides[1][c]) / 0.04 for c in ("Cl", "Cn")}
+        self.assertAlmostEqual(found[-0.45]["Cl"] - found[0.45]["Cl"], 0.095, delta=0.03)
+        self.assertAlmostEqual(found[-0.45]["Cl"] + found[0.45]["Cl"], 2 * found[0.0]["Cl"], delta=0.01)
+        # what the wing sheds turns the flow at the fin: more of it above a low wing, less above a high one; nowhere jumps
+        self.assertTrue(found[-0.45]["Cn"] > found[0.0]["Cn"] > found[0.45]["Cn"] > 0.5 * found[0.0]["Cn"])
+
+    def test_induced_drag_is_that_of_the_wake(self) -> None:
+        # a swept wing at ordinary panel numbers: near the panels a tenth comes out wrong, far behind it does not
+        with tempfile.TemporaryDirectory() as folder:
+            (Path(folder) / "none.csv").write_text("CL,CD\n-9,0\n9,0\n")
+            edges = [{"leading_edge": [0.7 * y, y, 0], "chord": 1.0} for y in (0, 4)]
+            swept = {"sections": edges, "panels": [4, 12], "stall": {"angle": "89 deg", "sharpness": 500}, "polar": "none.csv"}
+            geometry = drawing({"wing": swept}, area=8.0)
+            airframe = Airframe(geometry, folder)
+        lattice = Lattice(build_mesh(geometry), geometry, mach=airframe.mach).forces(FlowState(alpha=0.1))
+        whole = at(airframe, alpha=0.1)
+        self.assertAlmostEqual(whole["CD"] / lattice.drag_trefftz, 1.0, delta=1e-4)
+        self.assertGreater(abs(lattice.CD / lattice.drag_trefftz - 1.0), 0.03)
+        self.assertTrue(0.9 < whole["CL"] ** 2 / (math.pi * 8 * whole["CD"]) < 1.01)
+
+    def test_a_light_singles_polar(self) -> None:
+        # its like glides 11 to 14 to one with fixed or folded wheels, at a span efficiency of 0.7 to 0.85
+        stations = [{"x": x, "width": w, "height": h} for x, w, h in ((0, 0.7, 0.7), (1, 1.1, 1.2), (3, 1.1, 1.3), (7.2, 0.2, 0.3))]
+        def half(x: float, y: float, z: float, chord: float, **more: Any) -> dict[str, Any]:
+            return {"leading_edge": [x, y, z], "chord": chord, **more}
+        wing = [half(1.6, 0, -0.5, 1.65, incidence="2 deg", profile="2412"), half(1.7, 5.5, 0, 1.25, profile="2412")]
+        tail = [half(6.2, 0, 0.2, 0.95, profile="0009"), half(6.4, 1.7, 0.2, 0.7, profile="0009")]
+        single = drawing(
+            {"wing": {"sections": wing, "panels": [4, 14]}, "tail": {"sections": tail, "panels": [3, 8]}}, area=16.2, airspeed=55.0,
+            bodies={"hull": {"stations": stations}}, parasites={"wheels": {"drag_area": 0.2, "position": [2, 0, -1]}},
+        )  # fmt: skip
+        found = Airframe(single).coefficients([FlowState(alpha=a) for a in np.radians(np.arange(-3, 11, 1.0))])
+        lift, drag = found["CL"], found["CD"]
+        used = (lift > 0.1) & (lift < 0.9)
+        rise = np.polyfit(lift[used] ** 2, drag[used], 1)[0]
+        self.assertTrue(0.7 < 1.0 / (math.pi * 11**2 / 16.2 * rise) < 0.85)
+        self.assertTrue(11.0 < float(np.max(lift / drag)) < 14.0)
+
+    def test_damping_does_not_depend_on_the_moment_point(self) -> None:
+        found = []
+        for x, z in ((0.0, 0.0), (1.0, 0.4)):
+            geometry = wing_and_tail()
+            reference = geometry.reference.model_copy(update={"moment_point": (x, 0.0, z)})
+            built = build_tables(geometry.model_copy(update={"reference": reference}))
+            plane = craft_of(built, [0.2, 0, 0.1], environment={"gravity": 0.0})
+            plant = plane.plant("body")
+            state = plant.from_state(plane.state(position=(0, 0, 500), velocity=(30, 0, 1)), plane.default_inputs())
+            model = linearise_plant(plant, state, plane.default_inputs())
+            found.append(model.part(states=["v", "w", "p", "q", "r"], outputs=[]).A)
+        self.assertLess(found[0][3, 3], -0.5)
+        for one, other in zip(*found, strict=True):  # a row is an acceleration: held against its largest part
+            np.testing.assert_allclose(other, one, atol=0.015 * float(np.max(np.abs(one))))
 
     def test_polar_replaces_the_estimate(self) -> None:
         with tempfile.TemporaryDirectory() as folder:

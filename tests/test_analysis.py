@@ -63,6 +63,13 @@ class TrimTest(unittest.TestCase):
             ({"airspeed": "62 m/s", "flight_path": "3"}, "flight_path: '3' has no unit"),
             ({"airspeed": "62 m/s", "flight_path": "95 deg"}, "between -90 deg and 90 deg"),
             ({"airspeed": "0 m/s", "bank": "5 deg"}, "hover with a bank"),
+            ({"airspeed": "0 m/s", "sideslip": "5 deg"}, "hover with a bank"),
+            ({"airspeed": "40 m/s", "flight_path": "-85 deg", "bank": "5 deg"}, "a bank or a sideslip at a flight path of -85 deg"),
+            ({"airspeed": "62 m/s", "bank": "5 deg", "sideslip": "2 deg"}, "both a bank and a sideslip"),
+            ({"airspeed": "62 m/s", "inputs": {"brake": -3}}, "input brake: -3 is outside its range; expected 0 to 1"),
+            ({"airspeed": "62 m/s", "inputs": {"drop_doors": 7}}, "input drop_doors: 7 is outside its range"),
+            ({"airspeed": "62 m/s", "inputs": {"flap_lever": "36 deg"}}, "'36 deg' is outside its range; expected 0 to 35 deg"),
+            ({"airspeed": "62 m/s", "guess": {"alhpa": "5 deg"}}, "a guess of alhpa.*did you mean alpha"),
             ({"airspeed": "62 m/s", "inputs": {"flap_lever": "20"}}, "input flap_lever: '20' has no unit"),
             ({"airspeed": "62 m/s", "inputs": {"flap_levr": "20 deg"}}, "did you mean flap_lever"),
         ):
@@ -71,6 +78,30 @@ class TrimTest(unittest.TestCase):
                     trim(TARN, altitude="300 m", **options)  # type: ignore[arg-type]
             else:
                 trim(TARN, altitude="300 m", **options)  # type: ignore[arg-type]
+
+    def test_an_engine_that_starts_far_from_what_its_lever_gives(self) -> None:
+        # a spool that runs up the faster the nearer it is: Newton's method from standstill is led the wrong way
+        shapes = {
+            "axes": "stability", "CL": "0.3 + 5*alpha + 0.4*elevator", "CD": "0.03 + 0.05*CL**2", "CY": "-0.4*beta",
+            "Cl": "-0.08*beta - 0.45*p_hat + 0.1*aileron", "Cm": "0.05 - 0.8*alpha - 12*q_hat - 1.2*elevator",
+            "Cn": "0.08*beta - 0.1*r_hat - 0.07*rudder",
+        }  # fmt: skip
+        found = []
+        for initial in (0, 20):
+            spooled = craft(
+                reference={"area": 16, "chord": 1.5, "span": 11, "moment_point": [0, 0, 0]},
+                loading={"mass": 1000, "Ixx": 1500, "Iyy": 2000, "Izz": 3000}, aero=shapes,
+                controls={n: {"trim": True} for n in ("elevator", "aileron", "rudder")},
+                formulas={"go": "80*power_one - spool", "spool": f"state(limit(1.9 - 0.036*go, 0.1, 1)*go, {initial})"},
+                engines={"one": {"position": [0, 0, 0], "thrust": "40*spool", "trim": True}},
+            )  # fmt: skip
+            points = [trim(spooled, airspeed=float(v), altitude=300.0) for v in (30, 40, 50, 60, 70)]
+            for point in points:
+                self.assertAlmostEqual(point["spool"], 80 * point["power_one"], places=6)
+            found.append([p["power_one"] for p in points])
+        np.testing.assert_allclose(found[0], found[1], atol=1e-8)
+        near = trim(spooled, airspeed=50.0, altitude=300.0, guess={"spool": found[0][2] * 80, "alpha": "3 deg"})
+        self.assertLessEqual(near.evaluations, points[2].evaluations)
 
     def test_a_law_takes_over_the_present_attitude(self) -> None:
         held = TARN.with_law(*load_law(sample_path("tarn") / "laws" / "pitch_hold.toml"))

@@ -151,7 +151,7 @@ class ShaftTest(unittest.TestCase):
                 propellers={"three": base.definition.propellers["three"]},
                 drives={"piston": {**plain, "critical_altitude": ceiling, "friction": 0.0}},
                 engines={"one": {**HERE, "kind": "propeller", "propeller": "three", "drive": "piston", "command": 1.0,
-                                 "governor": {"speed": 250.0, "fine": "12 deg", "coarse": "40 deg"}}},
+                                 "governor": {"speed": "250 rad/s", "fine": "12 deg", "coarse": "40 deg"}}},
                 with_tables=tables,
             )  # fmt: skip
             state = body.state(position=(0, 0, height), velocity=(50, 0, 0), functions={"speed_one": 250.0})

@@ -9,7 +9,8 @@ from dravik.aero import FinnedBody, build_tables, components, pressure_centre, r
 from dravik.aero.finned import fin_slope
 from dravik.aero.geometry import Geometry
 from dravik.errors import DravikError
-from tests.support import DEG
+from dravik.linear import linearise_plant
+from tests.support import DEG, craft_of
 
 NOSE = {"shape": "cone", "length": 0.5, "diameter": 0.1}
 FINS = {"x": 1.7, "count": 4, "root": 0.2, "tip": 0.1, "span": 0.12, "sweep": 0.08, "diameter": 0.1}
@@ -54,6 +55,27 @@ class ComponentTest(unittest.TestCase):
         self.assertNotAlmostEqual(fast, still, places=3)
         with self.assertRaisesRegex(DravikError, "no lift"):
             pressure_centre(body(transitions=[{"x": 1.0, "length": 0.3, "fore": 0.1, "aft": 0.0}], fins={}))
+
+    def test_damping_does_not_depend_on_the_moment_point(self) -> None:
+        # one rocket, one centre of gravity, three files: the same motion to first order; before, a factor of four
+        found = []
+        for point in (0.2, 1.1, 1.9):
+            drawing = Geometry.model_validate({
+                "format": 1, "name": "rocket", "reference": {"area": 0.00785, "chord": 0.1, "span": 0.1, "moment_point": [point, 0, 0]},
+                "finned_body": body().model_dump(), "plan": {"airspeed": 100.0, "mach": [0.0, 0.5]},
+            })  # fmt: skip
+            rocket = craft_of(build_tables(drawing), [1.1, 0, 0], environment={"gravity": 0.0})
+            plant = rocket.plant("body")
+            x = rocket.state(position=(0, 0, 500), velocity=(100, 0.0, 0.0))
+            model = linearise_plant(plant, plant.from_state(x, rocket.default_inputs()), rocket.default_inputs())
+            found.append(model.part(states=["v", "w", "q", "r"], outputs=[]).A)
+        self.assertLess(found[0][2, 2], -0.1)
+        for other in found[1:]:
+            np.testing.assert_allclose(other, found[0], rtol=2e-3, atol=2e-3)
+        # closed form: q_dot by q is -rho V S/(2 Iyy) * sum of slope*(arm from the centre of gravity)^2 (Barrowman's parts)
+        parts = components(body(), 100.0 / 338.4)
+        arms = sum(c.slope * (c.x - 1.1) ** 2 for c in parts) * 0.25 * math.pi * 0.1**2
+        self.assertAlmostEqual(found[0][2, 2], -0.5 * 1.16727 * 100.0 * arms / 12.0, delta=0.01 * abs(found[0][2, 2]))
 
     def test_refusals(self) -> None:
         for more, words in (

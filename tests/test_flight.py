@@ -7,6 +7,7 @@ from pathlib import Path
 import numpy as np
 
 from dravik.aircraft import Aircraft, LawDefinition, load_law, sample, sample_path
+from dravik.aircraft.schema import Event
 from dravik.errors import DravikError, FlightError
 from dravik.flight import (
     Session,
@@ -241,6 +242,31 @@ class FlyTest(unittest.TestCase):
         blown = fly(TARN, start=Start(x, u), duration=10, record=["north", "east", "airspeed"])
         np.testing.assert_allclose(blown["north"] - still["north"], 3.0 * still.time, atol=1e-6)
         np.testing.assert_allclose(blown["east"], -2.0 * still.time, atol=1e-6)
+
+    def test_proofs_at_the_sea_and_in_a_climb(self) -> None:
+        sea = trim(TARN, airspeed="62 m/s", altitude="0 m")
+        held = prove_trim(sea)
+        self.assertTrue(held.holds and held.is_complete)
+        self.assertAlmostEqual(held.recording.flown, 60.0)
+        self.assertAlmostEqual(fly(TARN, start=sea, duration=20).flown, 20.0)  # on the sea, but not below it
+        overlay = prove_linear(sea)
+        self.assertTrue(overlay.is_complete and overlay.worst < 0.01)
+        for path in ("4 deg", "-4 deg"):
+            # the drift of the undisturbed flight is no error of the model
+            self.assertLess(prove_linear(trim(TARN, airspeed=62, altitude=1000, flight_path=path)).worst, 0.02)
+        ended = Aircraft(TARN.definition.model_copy(update={"events": {"soon": Event(when="time > 2", stop=True)}}), TARN.tables)
+        short = prove_trim(trim(ended, airspeed=62, altitude=300))
+        self.assertFalse(short.holds or short.is_complete)
+        self.assertRegex(short.title, "flown hands off for 2 s of 60 s, which proves nothing: soon")
+
+    def test_a_run_that_ends_early_says_so(self) -> None:
+        diving = trim(TARN, airspeed=62, altitude=100, flight_path="-4 deg")
+        run = fly(TARN, start=diving, duration=60)
+        self.assertTrue(run.is_broken_off)
+        summary = run.summary()
+        self.assertEqual((summary["asked_s"], summary["ended_by"]), (60.0, "the centre of gravity is below sea level"))
+        self.assertLess(summary["duration_s"], 30.0)
+        self.assertEqual(fly(TARN, start=diving, duration=3).summary()["ended_by"], None)
 
     def test_proofs(self) -> None:
         self.assertTrue(prove_trim(POINT, duration=10).holds)

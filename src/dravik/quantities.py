@@ -19,7 +19,7 @@ def positive(kind: str) -> Callable[[object], float]:
     def convert(value: object) -> float:
         number = quantity(value, kind)
         if not number > 0.0:
-            raise DravikError(f"{value!r} is not above zero", expected=f"a {kind} such as {KINDS[kind][1]!r}")
+            raise DravikError(f"{value!r} is not above zero", expected=f"{'an' if kind[0] in 'aeiou' else 'a'} {kind} such as {KINDS[kind][1]!r}")
         return number
 
     return convert
@@ -38,6 +38,7 @@ def _formula(value: object) -> str | float:
 Length = Annotated[float, _of("length")]
 PositiveLength = Annotated[float, _above("length")]
 Area = Annotated[float, _of("area")]
+PositiveArea = Annotated[float, _above("area")]
 Speed = Annotated[float, _of("speed")]
 Mass = Annotated[float, _of("mass")]
 PositiveMass = Annotated[float, _above("mass")]

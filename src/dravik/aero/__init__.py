@@ -16,7 +16,14 @@ if TYPE_CHECKING:
     from dravik.aero.reducing import reduce_campaign
     from dravik.aero.reduction import Reduction
     from dravik.aero.sections import Profile, naca_profile, profile_of, read_profile
-    from dravik.aero.stability import CentreRange, centre_range, lengthwise_controls, signals_of, static_margin
+    from dravik.aero.stability import (
+        CentreRange,
+        centre_range,
+        lengthwise_controls,
+        margin_unit,
+        signals_of,
+        static_margin,
+    )
     from dravik.aero.tableset import TableSet
 
 __all__ = [
@@ -40,6 +47,7 @@ __all__ = [
     "compare",
     "components",
     "lengthwise_controls",
+    "margin_unit",
     "naca_profile",
     "pressure_centre",
     "profile_of",
@@ -95,6 +103,7 @@ __getattr__ = lazily(
             "CentreRange",
             "centre_range",
             "lengthwise_controls",
+    "margin_unit",
             "signals_of",
             "static_margin",
         ),

@@ -33,6 +33,7 @@ Floats = NDArray[np.float64]
 COEFFICIENTS = ("CL", "CD", "CY", "Cl", "Cm", "Cn")
 CHUNK = 128
 ROUNDS, CLOSE = 150, 1e-6
+LIFT_DRAG = 0.38  # of the parasite drag, by CL^2: I. Kroo, Aircraft Design: Synthesis and Analysis, on viscous drag
 FORWARD = np.array([1.0, 0.0, 0.0])
 
 
@@ -51,6 +52,8 @@ class _Flow:
 class _Block:
     """A surface's panels and strips, its factorised lattice, and what the other surfaces' vortices do to it.
 
+    ``at_bound`` (3 n, n) and ``wake`` are the velocities that its own vortices make at the middles of its bound vortices,
+    and across its strips far behind, with the strips' spans; ``dent`` is the factor of bodies across it.
     ``answer`` (n, all) is the circulation that another surface's calls forth here, ``wash`` (strips, all) its mean
     velocity across the strips of the same side; both are zero for the surface's own vortices.
     """
@@ -60,6 +63,9 @@ class _Block:
     factors: Any
     answer: Floats
     wash: Floats
+    at_bound: Floats
+    wake: tuple[Floats, Floats]
+    dent: float
 
 
 class _Sum:
@@ -96,11 +102,35 @@ class Airframe:
         self.discs = [d for p in geometry.propellers.values() for d in discs(p, origin)]
         self.bodies: list[SlenderBody] = [b for body in geometry.bodies.values() for b in slender_bodies(body, origin)]
         self._body_wash = [as_matrix(self.lattice.influence_at(b.points, b.core)) for b in self.bodies]
+        self._normalwash, self._at_bound = self.lattice.normalwash, self.lattice.at_bound
+        for name in (n for n, surface in geometry.surfaces.items() if not surface.mirrored):
+            self._spread_roots(name)
         self._blocks = [self._block(n) for n in geometry.surfaces]
+
+    def _spread_roots(self, surface: str) -> None:
+        """Spread the vortices that other surfaces leave in the plane of a fin, over the body or their own strips.
+
+        In sideslip, wings shed between their two sides what in the flow is spread over the width of the body; as a bare
+        line of the lattice it would act without bound on a fin that it meets.
+        """
+        here, mesh = _run(self.mesh.surface, surface), self.mesh
+        width = max([float(b.width.max()) for b in self.bodies if abs(b.points[0, 1]) < 1e-9], default=0.0)
+        strips = np.linalg.norm((mesh.right - mesh.left)[:, 1:], axis=1)
+        core = np.full(here.stop - here.start, 0.5 * max(width, float(strips.mean())))
+        others = np.ones(mesh.count, dtype=bool)
+        others[here] = False
+        wash = np.einsum(
+            "ijk,ik->ij", self.lattice.influence_at(mesh.points[here], core), mesh.normals({})[here]
+        )  # fmt: skip
+        middle = as_matrix(self.lattice.influence_at(self.lattice.middle[here], core))
+        rows = slice(3 * here.start, 3 * here.stop)
+        self._normalwash, self._at_bound = self._normalwash.copy(), self._at_bound.copy()
+        self._normalwash[here.start : here.stop][:, others] = wash[:, others]
+        self._at_bound[rows.start : rows.stop][:, others] = middle[:, others]
 
     def _block(self, surface: str) -> _Block:
         panels, strips = (_run(names, surface) for names in (self.mesh.surface, self.mesh.strips.surface))
-        rows = self.lattice.normalwash[panels].copy()
+        rows = self._normalwash[panels].copy()
         factors = lu_factor(rows[:, panels])
         rows[:, panels] = 0.0
         # the mean over each side: one strip beside another surface's vortex must not stall the whole by itself
@@ -109,7 +139,26 @@ class Airframe:
         same = (side[:, None] == side[None, :]).astype(float)
         weight = weight @ same / (self.strips.summing[panels, strips].sum(axis=0) * (same @ self.strips.area[strips]))
         wash = weight.T @ rows
-        return _Block(panels, strips, factors, lu_solve(factors, rows), wash)
+        count = self.mesh.count
+        at_bound = self._at_bound.reshape(count, 3, count)[panels][:, :, panels].reshape(-1, rows[:, panels].shape[1])
+        matrix, vectors = self.lattice.wake
+        wake = matrix[strips, strips], np.linalg.norm(vectors[strips], axis=1)
+        return _Block(
+            panels, strips, factors, lu_solve(factors, rows), wash, np.ascontiguousarray(at_bound), wake,
+            self._dent(surface),
+        )  # fmt: skip
+
+    def _dent(self, surface: str) -> float:
+        """Return by how much bodies in the middle of a surface raise its induced drag."""
+        panels = _run(self.mesh.surface, surface)
+        edges = np.concatenate([self.mesh.left[panels], self.mesh.right[panels]])
+        span = float(np.ptp(edges[:, 1]))
+        widest = 0.0
+        for body in self.bodies:
+            at = np.abs(body.points[:, 0] - float(np.mean(edges[:, 0]))).argmin()
+            if abs(float(body.points[at, 1])) < 0.05 * span:
+                widest = max(widest, float(body.width[at]))
+        return 1.0 / (1.0 - 2.0 * min(widest / span, 0.4) ** 2) if span > 0.0 else 1.0
 
     @property
     def engines(self) -> list[str]:
@@ -144,7 +193,7 @@ class Airframe:
         lag = np.maximum(x[None, :] - x[:, None], 0.0) * 2.0 / self.reference.chord
         for block in self._blocks:
             lag[block.panels, block.panels] = 0.0
-        wash = slope @ (self.lattice.normalwash * lag).T
+        wash = slope @ (self._normalwash * lag).T
         found = []
         for sign in (step, -step):
             flow = self._flow([FlowState(alpha=a) for a in alphas])
@@ -170,8 +219,13 @@ class Airframe:
         return _Flow(states, free, rates, controls)
 
     def _air(self, flow: _Flow, points: Floats, *, jets: bool = True) -> Floats:
-        """Return the air's velocity relative to the aircraft (states, n, 3) at points, without what vortices induce."""
+        """Return the air's velocity relative to the aircraft (states, n, 3) at points, without what vortices induce.
+
+        Not with ``jets`` it is the free flow alone: without slipstreams, and without the flow around bodies.
+        """
         air = flow.free[:, None, :] - np.cross(flow.rates[:, None, :], points[None, :, :])
+        for body in self.bodies if jets and np.any(flow.free[:, 1] != 0.0) else ():
+            air[:, :, 1:] += flow.free[:, 1, None, None] * body.sidewash(points)
         for disc in self.discs if jets else ():
             thrust = np.array([s.thrust.get(disc.engine, 0.0) for s in flow.states])
             if np.any(thrust > 0.0):
@@ -233,9 +287,11 @@ class Airframe:
         count, mesh = len(flow.states), self.mesh
         gamma, gone, alpha = self._attached(flow)
         total = _Sum(count)
-        induced = (gamma @ self.lattice.at_bound.T).reshape(count, mesh.count, 3)
+        induced = (gamma @ self._at_bound.T).reshape(count, mesh.count, 3)
         bound = gamma[:, :, None] * np.cross(self._air(flow, self.lattice.middle) + induced, mesh.right - mesh.left)
         total.add(self.lattice.middle, bound)
+        for block in self._blocks:
+            total.add(*self._wake_drag(block, flow, gamma))
         for tail, head, sign in ((mesh.tail_left, mesh.left, -1.0), (mesh.tail_right, mesh.right, 1.0)):
             at = 0.5 * (tail + head)
             total.add(at, sign * gamma[:, :, None] * np.cross(self._air(flow, at, jets=False), tail - head))
@@ -247,18 +303,40 @@ class Airframe:
         hinges = self.strips.hinge_moments(air, bound, gone, alpha, flow.controls, self.lattice.middle, mesh)
         return self._scaled(total, flow) | hinges
 
+    def _wake_drag(self, block: _Block, flow: _Flow, gamma: Floats) -> tuple[Floats, Floats]:
+        """Return a force (states, 1, 3) that makes a surface's own induced drag that of its wake, and its place.
+
+        Near the panels the drag of a swept or coarse lattice comes out wrong by a tenth and more; far behind, where the
+        wake's energy is counted (Trefftz), it does not. Bodies across the surface make it grow as the loading has a
+        dent there: by 1/(1 - 2 (d/b)^2) (I. Kroo's rule for a fuselage of width d on a span b).
+        """
+        here = block.panels
+        own = gamma[:, here]
+        induced = (own @ block.at_bound.T).reshape(len(own), -1, 3)
+        span = (self.mesh.right - self.mesh.left)[here]
+        near = np.einsum("kn,knj,kj->k", own, np.cross(induced, span[None]), flow.free)
+        strength = own @ self.strips.summing[here, block.strips]
+        wake, across = block.wake
+        far = -0.5 * block.dent * np.sum(strength * (strength @ wake.T) * across, axis=1)
+        place = (np.abs(own) @ self.lattice.middle[here]) / np.maximum(np.abs(own).sum(axis=1), 1e-12)[:, None]
+        return place[:, None, :], (far - near)[:, None, None] * flow.free[:, None, :]
+
     def _body_forces(self, flow: _Flow, gamma: Floats) -> Iterator[tuple[Floats, Floats]]:
+        # the drag of bodies and small parts grows with the square of the lift: corners, incidence, afterbodies
+        width = np.linalg.norm((self.mesh.right - self.mesh.left)[:, 1:], axis=1)
+        lift = 2.0 * gamma @ (width * (self.mesh.flat[:, 2] < -0.5)) / self.reference.area
+        thicker = (1.0 + LIFT_DRAG * np.minimum(lift**2, 2.0))[:, None, None]
         for body, wash in zip(self.bodies, self._body_wash, strict=True):
             induced = (gamma @ wash.T).reshape(len(gamma), len(body.points), 3)
             air = self._air(flow, body.points, jets=False)
             # what the wing does to the flow ahead of and behind it turns the body's flow; the flow's speed stays
             yield body.forces(air + induced * np.array([0.0, 1.0, 1.0]))
             along = air.mean(axis=1)[:, None, 0:1]
-            drag = 0.5 * body.friction_area(self.reynolds_per_metre) * np.abs(along) * along * FORWARD
+            drag = 0.5 * body.friction_area(self.reynolds_per_metre) * np.abs(along) * along * FORWARD * thicker
             yield body.points.mean(axis=0)[None, :], drag
         for part in self._parasites:
             air = self._air(flow, part[0], jets=False)
-            yield part[0], 0.5 * part[1] * np.linalg.norm(air, axis=2, keepdims=True) * air
+            yield part[0], 0.5 * part[1] * np.linalg.norm(air, axis=2, keepdims=True) * air * thicker
 
     @cached_property
     def _parasites(self) -> list[tuple[Floats, float]]:

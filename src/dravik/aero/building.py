@@ -15,7 +15,7 @@ from dravik.aero.airframe import COEFFICIENTS, Airframe
 from dravik.aero.finned_tables import finned_set
 from dravik.aero.geometry import Geometry
 from dravik.aero.lattice import FlowState
-from dravik.aero.tableset import Formula, TableSet
+from dravik.aero.tableset import Formula, TableSet, angles_at_point
 from dravik.tables import Axis, Table
 from dravik.version import __version__
 
@@ -199,20 +199,21 @@ def _formulas(geometry: Geometry, files: dict[str, list[Table]]) -> dict[str, Fo
     """Return the coefficient formulas, in stability axes with moments in body axes."""
     ends = {c: [] for c in COEFFICIENTS}  # type: dict[str, list[str]]
     formulas: dict[str, Formula] = {
-        "forward": Formula("cos(beta)**2", description="share of the dynamic pressure along the plane of symmetry")
+        "forward": Formula("cos(beta)**2", description="share of the dynamic pressure along the plane of symmetry"),
+        **angles_at_point(geometry.reference),
     }
     for name in geometry.controls:
         for table in files[name]:
             if table.name != "Ch":
-                ends[table.name].append(f"{table.name}_{name}(alpha, {name})")
+                ends[table.name].append(f"{table.name}_{name}(alpha_point, {name})")
     for c, rate in (("CL", "q"), ("Cm", "q"), ("CY", "r"), ("Cl", "r"), ("Cn", "r"), ("CY", "p")):
-        ends[c].append(f"{c}_{rate}(alpha)*{rate}_hat")
+        ends[c].append(f"{c}_{rate}(alpha_point)*{rate}_hat")
     for c in ("CL", "Cm"):
-        ends[c].append(f"{c}_alpha_dot(alpha)*alpha_dot_hat")
+        ends[c].append(f"{c}_alpha_dot(alpha_point)*alpha_dot_hat")
     for c in ("Cl", "Cn"):
-        ends[c].append(f"{c}_roll_rate(alpha, p_hat)")
+        ends[c].append(f"{c}_roll_rate(alpha_point, p_hat)")
     for name, propeller in geometry.propellers.items():
-        axes = ", ".join(a.name for a in files[f"slipstream_{name}"][0].axes[:-1])
+        axes = ", ".join(a.name for a in files[f"slipstream_{name}"][0].axes[:-1]).replace("alpha", "alpha_point")
         for engine in propeller.engines:
             formulas[f"thrust_coefficient_{engine}"] = Formula(
                 f"thrust_{engine}/max(dynamic_pressure*reference_area, 1)", description="thrust over q S"
@@ -229,7 +230,7 @@ def _formulas(geometry: Geometry, files: dict[str, list[Table]]) -> dict[str, Fo
             ends[table.name].append(f"slipstream_{name}_{table.name}")
     for c in COEFFICIENTS:
         more = " + ".join(ends[c])
-        formulas[c] = Formula(f"{c}_static(alpha, beta)" + (f" + forward*({more})" if more else ""))
+        formulas[c] = Formula(f"{c}_static(alpha_point, beta_point)" + (f" + forward*({more})" if more else ""))
     for name in geometry.controls:
-        formulas[f"Ch_{name}"] = Formula(f"Ch_{name}_table(alpha, {name})", description=f"hinge moment of {name}")
+        formulas[f"Ch_{name}"] = Formula(f"Ch_{name}_table(alpha_point, {name})", description=f"hinge moment of {name}")
     return formulas

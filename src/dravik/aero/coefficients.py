@@ -78,6 +78,8 @@ class Coefficients:
             **{n: np.asarray(v) for n, v in CONSTANTS.items()},
             "reference_area": np.asarray(self.area), "reference_chord": np.asarray(self.chord),
             "reference_span": np.asarray(self.span),
+            # rates turn about the moment point unless a centre of gravity is given
+            **{f"cg_{a}": np.asarray(v) for a, v in zip("xyz", self.moment_point, strict=True)},
             **given,
         }  # fmt: skip
 
@@ -109,18 +111,46 @@ class Coefficients:
         return {"CL": lift, "CD": drag, "CY": side, "Cl": roll, "Cm": pitch, "Cn": yaw}
 
     def slopes(self, by: str, *, step: float = STEP, **signals: ArrayLike) -> dict[str, Floats]:
-        """Return the derivatives of the six coefficients by a signal (1/rad, or one of its unit), by differences."""
+        """Return the derivatives of the six coefficients by a signal (1/rad, or one of its unit), by differences.
+
+        Central ones; at an edge of a table along that signal the difference to the side that the table covers.
+        """
         middle = np.asarray(signals.get(by, 0.0), dtype=float)
-        moved: list[dict[str, Any]] = [{**signals, by: middle + s} for s in (step, -step)]
+        low, high = self._within(by, middle, step)
+        moved: list[dict[str, Any]] = [{**signals, by: side} for side in (high, low)]
         up, down = (self.at(**m) for m in moved)
-        return {n: (up[n] - down[n]) / (2.0 * step) for n in COEFFICIENTS}
+        return {n: (up[n] - down[n]) / (high - low) for n in COEFFICIENTS}
+
+    def _within(self, by: str, middle: Floats, step: float) -> tuple[Floats, Floats]:
+        """Return the places below and above, a step away but not across an edge of a table that has the middle."""
+        low, high = middle - step, middle + step
+        tiny = 1e-9
+        for axis in (a for t in self.tables.values() for a in t.axes if a.name == by):
+            first, last = float(axis.values[0]), float(axis.values[-1])
+            inside = (middle >= first - tiny) & (middle <= last + tiny)
+            low = np.where(inside, np.maximum(low, first), low)
+            high = np.where(inside, np.minimum(high, last), high)
+        flat = high - low < tiny  # two tables that share but an edge
+        return np.where(flat, middle - step, low), np.where(flat, middle + step, high)
+
+    def one_sided(self, control: str) -> tuple[float, float] | None:
+        """Return the range of a control that the tables cover on one side of neutral only; else None."""
+        if control not in self.ranges:
+            return None
+        low, high = self.ranges[control]
+        return (low, high) if low >= 0.0 or high <= 0.0 else None
 
     def neutral_point(self, **signals: ArrayLike) -> Floats:
-        """Return the neutral point with fixed controls, as station x in m: where a change of lift has no moment."""
+        """Return the neutral point with fixed controls, as station x in m: where a change of normal force acts.
+
+        The normal force is that across the body's x axis: it alone turns the aircraft about a point on that axis.
+        """
         given: dict[str, Any] = dict(signals)
-        by = self.slopes("alpha", **given)
-        lift = np.where(by["CL"] == 0.0, np.nan, by["CL"])  # what has no lift has no neutral point
-        found: Floats = self.moment_point[0] - by["Cm"] / lift * self.chord
+        alpha = np.asarray(signals.get("alpha", 0.0), dtype=float)
+        at, by = self.at(**given), self.slopes("alpha", **given)
+        normal = np.cos(alpha) * (by["CL"] + at["CD"]) + np.sin(alpha) * (by["CD"] - at["CL"])
+        force = np.where(normal == 0.0, np.nan, normal)  # what has no normal force has no neutral point
+        found: Floats = self.moment_point[0] - by["Cm"] / force * self.chord
         return found
 
 

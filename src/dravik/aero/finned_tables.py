@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from dravik.aero.finned import CROSSFLOW, FinnedBody, Fins, components, fin_slope
 from dravik.aero.friction import friction, section_form_factor
 from dravik.aero.geometry import Geometry
-from dravik.aero.tableset import Formula, TableSet
+from dravik.aero.tableset import Formula, TableSet, angles_at_point
 from dravik.atmosphere import air_at
 from dravik.tables import Axis, Table
 
@@ -35,7 +35,7 @@ def finned_set(geometry: Geometry, provenance: dict[str, Any]) -> TableSet:
     middle = float(np.trapezoid(diameter * x, x)) / plan
     crossflow = CROSSFLOW * plan / ref.area
     force, moment = (np.zeros((len(machs), len(INCIDENCES))) for _ in range(2))
-    damping, rolling = np.zeros(len(machs)), np.zeros(len(machs))
+    damping, pushing, rolling = (np.zeros(len(machs)) for _ in range(3))
     for i, mach in enumerate(machs):
         parts = components(body, float(mach))
         slope = scale * sum(c.slope for c in parts)
@@ -44,6 +44,7 @@ def finned_set(geometry: Geometry, provenance: dict[str, Any]) -> TableSet:
         force[i] = slope * cosine + crossflow * sine
         moment[i] = turn * cosine + crossflow * sine * (ref.moment_point[0] - middle) / length
         damping[i] = -2.0 * scale * sum(c.slope * ((c.x - ref.moment_point[0]) / length) ** 2 for c in parts)
+        pushing[i] = 2.0 * scale * sum(c.slope * (c.x - ref.moment_point[0]) / length for c in parts)
         rolling[i] = sum(_roll_damping(f, float(mach)) for f in body.fins.values()) / (ref.area * ref.span**2)
     mach_axis, angle_axis = Axis("mach", machs), Axis("incidence", INCIDENCES, "rad")
     files = {
@@ -54,20 +55,22 @@ def finned_set(geometry: Geometry, provenance: dict[str, Any]) -> TableSet:
         "axial": [
             Table("CA_zero", (mach_axis,), np.round([_axial(geometry, body, float(m)) for m in machs], 6)),
             Table("Cm_q", (mach_axis,), np.round(damping, 6)),
+            Table("CN_q", (mach_axis,), np.round(pushing, 6)),
             Table("Cl_p", (mach_axis,), np.round(rolling, 6)),
         ],
     }
+    turned = "(reference_chord/reference_span)"
     formulas = {
         "incidence": Formula("acos(limit(cos(alpha)*cos(beta), -1, 1))", "angle between the axis and the flow", "rad"),
+        **angles_at_point(ref),
+        "across_down": Formula("sin(alpha_point)*cos(beta)", "share of the flow from below, at the moment point"),
+        "across_right": Formula("sin(beta_point)", "share of the flow from the right, at the moment point"),
         "CX": Formula("-CA_zero(mach)*cos(incidence)"),
-        "CY": Formula("-CN_slope(mach, incidence)*sin(beta)"),
-        "CZ": Formula("-CN_slope(mach, incidence)*sin(alpha)*cos(beta)"),
+        "CY": Formula(f"-CN_slope(mach, incidence)*across_right + CN_q(mach)*r_hat*{turned}"),
+        "CZ": Formula("-CN_slope(mach, incidence)*across_down - CN_q(mach)*q_hat"),
         "Cl": Formula("Cl_p(mach)*p_hat"),
-        "Cm": Formula("Cm_slope(mach, incidence)*sin(alpha)*cos(beta) + Cm_q(mach)*q_hat"),
-        "Cn": Formula(
-            "-Cm_slope(mach, incidence)*sin(beta)*reference_chord/reference_span"
-            " + Cm_q(mach)*r_hat*(reference_chord/reference_span)**2"
-        ),
+        "Cm": Formula("Cm_slope(mach, incidence)*across_down + Cm_q(mach)*q_hat"),
+        "Cn": Formula(f"-Cm_slope(mach, incidence)*across_right*{turned} + Cm_q(mach)*r_hat*{turned}**2"),
     }
     provenance = provenance | {
         "method": "components: slender body, fins with interference, friction, base and wave drag"

@@ -85,8 +85,8 @@ class Surface(Model):
     controls: dict[str, Control] = {}
     stall: Stall = Stall()
     laminar: Fraction = 0.1
-    interference: Annotated[float, Field(ge=1.0, le=3.0)] = 1.1
-    drag_rise: Annotated[float, Field(ge=0.0, le=5.0)] = 0.5
+    interference: Annotated[float, Field(ge=1.0, le=3.0)] = 1.2
+    drag_rise: Annotated[float, Field(ge=0.0, le=5.0)] = 1.0
     polar: str = ""
 
     @model_validator(mode="after")

@@ -282,8 +282,8 @@ class Lattice:
         )  # fmt: skip
 
     @cached_property
-    def _wake(self) -> tuple[Floats, Floats]:
-        """Return normalwash far behind by strip circulation (strips, strips), and the strips' vectors across."""
+    def wake(self) -> tuple[Floats, Floats]:
+        """Normalwash far behind by strip circulation (strips, strips), and the strips' vectors across."""
         mesh = self.mesh
         first = np.unique(mesh.strip, return_index=True)[1]
         a, b = mesh.left[first][:, 1:], mesh.right[first][:, 1:]
@@ -304,7 +304,7 @@ class Lattice:
 
     def _trefftz(self, gamma: Floats) -> tuple[float, float]:
         """Return lift and induced drag from the wake's trace far behind, as coefficients."""
-        matrix, across = self._wake
+        matrix, across = self.wake
         strength = np.bincount(self.mesh.strip, weights=gamma)
         drag = -np.sum(strength * (matrix @ strength) * np.linalg.norm(across, axis=1)) / self.reference.area
         return float(2.0 * np.sum(strength * across[:, 0]) / self.reference.area), float(drag)

@@ -1,7 +1,8 @@
 """Bodies by slender-body theory in the flow that wings and tails leave along them, with cross-flow drag and friction.
 
 Sources: M. M. Munk, NACA Report 184 (1924), with the apparent-mass factors of H. Lamb, Hydrodynamics, section 114;
-H. Multhopp, NACA TM 1036 (1942) for the wing's flow; H. J. Allen and E. W. Perkins, NACA Report 1048 (1951) for the
+H. Multhopp, NACA TM 1036 (1942) for the wing's flow; the body's own cross-flow at wings and fins is that of a dipole in each
+cross-section (J. N. Nielsen, Missile Aerodynamics, McGraw-Hill 1960, ch. 3 and 5); H. J. Allen and E. W. Perkins, NACA Report 1048 (1951) for the
 cross-flow drag; E. J. Hopkins, NACA RM A51C14 (1951) for the station where the potential flow gives out.
 """
 
@@ -57,6 +58,24 @@ class SlenderBody:
         """Return drag area (m^2) by friction and form, the boundary layer turbulent."""
         length = float(self.points[0, 0] - self.points[-1, 0])
         return float(friction(reynolds_per_metre * length)) * body_form_factor(self.fineness) * self.wetted
+
+    def sidewash(self, points: Floats) -> Floats:
+        """Return what the body adds to the flow at points (n, 3): across to the right and down, for unit flow from
+
+        the left across it: shape (n, 2). Plane potential flow around each cross-section (an ellipse counts as the
+        circle of the same dipole); within the section as on its surface, ahead of and behind the body nothing.
+        """
+        axis = self.points[::-1]  # rising x, for the interpolation
+        x = points[:, 0]
+        centre_y, centre_z, wide, high = (
+            np.interp(x, axis[:, 0], v) for v in (axis[:, 1], axis[:, 2], self.width[::-1], self.height[::-1])
+        )
+        dipole = 0.125 * high * (wide + high)
+        y, z = points[:, 1] - centre_y, points[:, 2] - centre_z
+        square = np.maximum(y**2 + z**2, np.maximum(dipole, 1e-12))
+        beside = (x >= axis[0, 0]) & (x <= axis[-1, 0])
+        strength = np.where(beside, dipole / square**2, 0.0)
+        return np.stack([strength * (z**2 - y**2), -2.0 * strength * y * z], axis=1)
 
     def forces(self, air: Floats) -> tuple[Floats, Floats]:
         """Return places (k - 1, 3) and forces (states, k - 1, 3), unit density, of the air (states, k, 3) on the axis.

@@ -7,7 +7,7 @@ from numpy.typing import NDArray
 
 from dravik.aero.coefficients import Coefficients
 
-__all__ = ["CentreRange", "centre_range", "lengthwise_controls", "signals_of", "static_margin"]
+__all__ = ["CentreRange", "centre_range", "lengthwise_controls", "margin_unit", "signals_of", "static_margin"]
 
 Floats = NDArray[np.float64]
 MOTIONS = ("alpha", "beta", "p_hat", "q_hat", "r_hat", "alpha_dot_hat")
@@ -30,6 +30,14 @@ class CentreRange:
 def static_margin(set_: Coefficients, centre: float, **signals: float) -> float:
     """Return how far (chords) a centre of gravity at station x lies ahead of the neutral point."""
     return (float(set_.neutral_point(**signals)) - centre) / set_.chord
+
+
+def margin_unit(set_: Coefficients) -> tuple[str, float]:
+    """Return the unit in which a static margin is told, and the factor onto it from chords.
+
+    A finned body, whose forces are in body axes, has its calibre for a chord, and its margin in calibres.
+    """
+    return ("calibres", 1.0) if set_.axes == "body" else ("% of the chord", 100.0)
 
 
 def centre_range(

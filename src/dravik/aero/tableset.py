@@ -9,7 +9,7 @@ from dravik.aero.geometry import Reference
 from dravik.errors import DravikError
 from dravik.tables import Table, write_columns
 
-__all__ = ["Formula", "TableSet"]
+__all__ = ["Formula", "TableSet", "angles_at_point"]
 
 
 @dataclass(frozen=True)
@@ -19,6 +19,23 @@ class Formula:
     text: str
     description: str = ""
     unit: str = ""
+
+
+def angles_at_point(reference: Reference) -> dict[str, Formula]:
+    """Return formulas of the air's angles at the moment point, where the tables' rates turn.
+
+    The signals alpha and beta are those at the centre of gravity; what turns moves the moment point, and with it the
+    flow there: without this, damping would depend on where the moment point was put. To first order in the angles.
+    """
+    x, _, z = (f"{v:.10g}" for v in reference.moment_point)
+    return {
+        "alpha_point": Formula(
+            f"alpha + 2/reference_chord*({x} - cg_x)*q_hat", "angle of attack at the moment point", "rad"
+        ),
+        "beta_point": Formula(
+            f"beta + 2/reference_span*(({z} - cg_z)*p_hat - ({x} - cg_x)*r_hat)", "sideslip at the moment point", "rad"
+        ),
+    }
 
 
 @dataclass(frozen=True)

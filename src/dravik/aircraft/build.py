@@ -235,7 +235,7 @@ class _Assembly:
     def _watch(self, condition: str | float | Node, event: EventSpec, name: str, keys: tuple[str, ...] = ()) -> None:
         self.builder.define(name, condition, where=self.where(*keys))
         self.event_names.append(name)
-        self.events.append(event)
+        self.events.append(event._replace(name=name))
 
     def add_engines(self) -> None:
         """Add the formulas of the engines, and the events that they bring."""
@@ -303,7 +303,7 @@ class _Assembly:
         self.builder.define(name, condition, where=self.where(*keys))
         self.builder.nodes[name] = (condition, self.where(*keys), text)
         self.event_names.append(name)
-        self.events.append(EventSpec(name, "end" if stop else "log"))
+        self.events.append(EventSpec(name, "end" if stop else "log", name=name))
 
     def _body(self, tape: Tape, mass: list[int | str]) -> RigidBody:
         definition, world = self.definition, self.definition.environment

@@ -1,17 +1,20 @@
 """The compiled aircraft: names, values, derivatives; ready for trim, linear models and flight."""
 
 from collections.abc import Mapping, Sequence
+from copy import copy
 from functools import cached_property
 from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
 
+from dravik.aircraft import outside
 from dravik.aircraft.build import build
 from dravik.aircraft.faults import Fault, Phase
 from dravik.aircraft.loadings import roll_up
 from dravik.aircraft.schema import AircraftDefinition, LawDefinition, Loading
 from dravik.aircraft.specs import Built, EventSpec, InputSpec, Signal
+from dravik.aircraft.surroundings import GROUND_EVENT
 from dravik.contact import contact_states
 from dravik.definitions import KeyLines
 from dravik.errors import DravikError, nearest
@@ -21,13 +24,14 @@ from dravik.kernel import RIGID_STATES, Program, Workspace, new_workspace
 from dravik.kernel.air import air_at_chart
 from dravik.kernel.chart import AIR_CHART, BODY_CHART, chart_from_state, chart_rates
 from dravik.kernel.motion import evaluate
-from dravik.kernel.program import EVERYTHING, FLAGS, OUTSIDE_TABLE
+from dravik.kernel.program import EVERYTHING, OUTSIDE_TABLE
 from dravik.tables import Table
-from dravik.units import in_si, kind_of_unit
+from dravik.units import from_si, in_si, kind_of_unit, quantity
 
 __all__ = ["Aircraft", "AircraftPlant", "InputSpec", "Signal"]
 
 Floats = NDArray[np.float64]
+ROOM = 1e-9  # beyond an input's range, for a number that was converted twice
 _COMMON = ("phi", "theta", "psi", "p", "q", "r")
 #: Chart coordinates by name, for ``Aircraft.plant``.
 COORDINATES = {
@@ -201,16 +205,32 @@ class Aircraft:
             hint=nearest(name, [*self.inputs, *self._built.effectors]),
         )
 
-    def inputs_in_si(self, values: Mapping[str, str | float]) -> dict[str, float]:
+    def inputs_in_si(
+        self, values: Mapping[str, str | float], *, bare_angles: bool = True, place: str = "input "
+    ) -> dict[str, float]:
         """Return inputs by their full name in SI: strings with their unit, or numbers in SI.
 
-        Raises DravikError for names that are not there, and wrong units.
+        Not with ``bare_angles``, as in files, an angle needs its unit. Raises DravikError for names that are not there,
+        wrong units, and values outside an input's range; ``place`` and the name tell where.
         """
         specs, found = list(self.inputs.values()), {}
         for name, value in values.items():
             spec = specs[self.input_index(name)]
-            found[spec.name] = in_si(value, kind_of_unit(spec.unit), where=f"input {name}")
+            convert = in_si if bare_angles else quantity
+            number = convert(value, kind_of_unit(spec.unit), where=f"{place}{name}")
+            if not spec.low - ROOM <= number <= spec.high + ROOM:
+                unit, factor, _ = from_si(spec.unit)
+                reach = f"{spec.low * factor:.6g} to {spec.high * factor:.6g} {unit}".rstrip()
+                raise DravikError(f"{value!r} is outside its range", where=f"{place}{name}", expected=reach)
+            found[spec.name] = number
         return found
+
+    def with_inputs(self, values: Mapping[str, str | float]) -> Floats:
+        """Return every input at its default but for some, as ``inputs_in_si`` takes them."""
+        u = self.default_inputs()
+        for name, number in self.inputs_in_si(values).items():
+            u[self.input_names.index(name)] = number
+        return u
 
     # -- changed copies ---------------------------------------------------------------------------
 
@@ -287,6 +307,15 @@ class Aircraft:
         """
         return self._copy(faults={**self.definition.faults, **(faults or {})}, phases=tuple(phases))
 
+    def over_no_ground(self) -> "Aircraft":
+        """Return the aircraft whose flights do not end where its centre of gravity comes below ground or sea.
+
+        For proofs, whose subject is the motion: a trim at sea level is as good as one above.
+        """
+        found = copy(self)
+        found.__dict__["_built"] = self._built.never_ending_by(GROUND_EVENT)
+        return found
+
     # -- values --------------------------------------------------------------------------------------
 
     def workspace(self) -> Workspace:
@@ -339,22 +368,11 @@ class Aircraft:
 
     def outside_message(self, counter: int, value: float) -> str:
         """Return in words which table was left, on which axis, and at what value."""
-        table, axis = self.tape.locates[counter][0]
-        entry = self.tables[table]
-        span = next(a for a in entry.axes if a.name == axis)
-        return (
-            f"{axis} = {value:.6g} {span.unit} is outside table {table}, "
-            f"which covers {span.values[0]:.6g} to {span.values[-1]:.6g} {span.unit}"
-        )
+        return outside.message(self.tape, self.tables, counter, value)
 
     def outside_visits(self, w: Workspace) -> list[tuple[str, str, int, float, float]]:
         """Return table, axis, visits, lowest and highest argument for each axis that was left."""
-        found: list[tuple[str, str, int, float, float]] = []
-        for i, users in enumerate(self.tape.locates):
-            visits = int(w.counters[FLAGS + i])
-            if visits:
-                found.extend((t, a, visits, float(w.worst[i, 0]), float(w.worst[i, 1])) for t, a in users)
-        return found
+        return outside.visits(self.tape, w)
 
     def plant(self, coordinates: str = "air") -> "AircraftPlant":
         """Return the aircraft as a plant in Euler angles and ``"air"`` (airspeed, alpha, beta) or ``"body"`` (u, v, w).

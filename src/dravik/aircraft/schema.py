@@ -15,12 +15,12 @@ from dravik.mass import Part, Tank
 from dravik.propulsion.engines import Battery, Drive, Engine, Mixer, PropellerEntry
 from dravik.quantities import (
     Angle,
-    Area,
     Formula,
     Inertia,
     Length,
     Model,
     Position,
+    PositiveArea,
     PositiveLength,
     PositiveMass,
     Speed,
@@ -34,7 +34,7 @@ __all__ = ["AircraftDefinition", "LawDefinition"]
 class Reference(Model):
     """Lengths that make the coefficients dimensionless, and the point their moments are about (station axes)."""
 
-    area: Area
+    area: PositiveArea
     chord: PositiveLength
     span: PositiveLength
     moment_point: Position

@@ -2,12 +2,13 @@
 
 import math
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Literal, NamedTuple
 
 from dravik.effectors import Effector
 from dravik.formula import Tape
 from dravik.kernel import Program
+from dravik.kernel.program import EVENT_ACTIONS
 
 __all__ = ["Built", "EventSpec", "InputSpec", "Signal", "Where"]
 
@@ -39,11 +40,12 @@ class InputSpec:
 
 
 class EventSpec(NamedTuple):
-    """A condition watched in flight: its words, what it does, and what ``then`` follows on a pause."""
+    """A condition watched in flight: its words, what it does, what ``then`` follows on a pause, and its name."""
 
     text: str
     action: Literal["log", "end", "pause"] = "log"
     then: tuple[str, ...] = ()
+    name: str = ""
 
 
 @dataclass(frozen=True)
@@ -56,3 +58,12 @@ class Built:
     inputs: dict[str, InputSpec]
     events: list[EventSpec]
     effectors: dict[str, Effector]
+
+    def never_ending_by(self, name: str) -> "Built":
+        """Return the same with an event that is logged and no longer ends a run."""
+        layout, events = self.program.layout.copy(), list(self.events)
+        for i, event in enumerate(events):
+            if event.name == name:
+                layout[layout[EVENT_ACTIONS] + i] = 0
+                events[i] = event._replace(action="log")
+        return replace(self, program=self.program._replace(layout=layout), events=events)

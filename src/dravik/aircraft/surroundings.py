@@ -10,7 +10,10 @@ from dravik.earth import curvature_radii
 from dravik.formula import Node, number_node, parse
 from dravik.pieces import Pieces, lever_arm
 
-__all__ = ["ground_and_wind", "touches"]
+__all__ = ["GROUND_EVENT", "ground_and_wind", "touches"]
+
+GROUND_EVENT = "buried"
+CROSSED = 1e-3  # m: who flies at the height of the sea or the ground is not below it by the rounding of a number
 
 
 def ground_and_wind(definition: AircraftDefinition) -> tuple[Pieces, list[str]]:
@@ -55,9 +58,11 @@ def touches(definition: AircraftDefinition) -> dict[str, tuple[str, str, tuple[s
     crash, below = definition.crash, "the centre of gravity is below "
     found: dict[str, tuple[str, str, tuple[str, ...]]] = {}
     if definition.environment.ground is None:
-        found["buried"] = ("altitude < 0", below + "sea level", ("environment",))
+        found[GROUND_EVENT] = (f"altitude < -{CROSSED!r}", below + "sea level", ("environment",))
         return found
-    found["buried"] = ("altitude < ground_height", below + "the ground", ("environment", "ground"))
+    found[GROUND_EVENT] = (
+        f"altitude < ground_height - {CROSSED!r}", below + "the ground", ("environment", "ground")
+    )  # fmt: skip
     for name, position in crash.parts.items():
         x, y, z = lever_arm(position)
         lower = f"down_x*{x} + down_y*{y} + down_z*{z} > altitude - ground_height"

@@ -35,6 +35,7 @@ from dravik.version import __version__
 
 if TYPE_CHECKING:
     from dravik.flight import LinearProof
+    from dravik.linear import LinearModel, Modes
     from dravik.trimming import TrimPoint
 
 __all__ = ["app"]
@@ -149,16 +150,20 @@ def trim(
     altitude: Altitude,
     flight_path: FlightPath = "0 deg",
     bank: Bank = "",
-    sideslip: Sideslip = "0 deg",
+    sideslip: Sideslip = "",
     set_: Settings = None,
     loading: Loading = "",
     law: Laws = None,
+    guess: Annotated[
+        list[str] | None,
+        typer.Option("--guess", metavar="NAME=VALUE", help="where the search starts, such as 'alpha=5 deg'"),
+    ] = None,
     prove: Annotated[bool, typer.Option("--prove", help="fly it hands off for a minute")] = False,
     as_json: AsJson = False,
 ) -> None:
     """Find the states and controls that hold straight flight, or say what stands in the way."""
     craft = get_craft(aircraft, loading, law)
-    point = get_point(craft, airspeed, altitude, flight_path, bank, sideslip, set_)
+    point = get_point(craft, airspeed, altitude, flight_path, bank, sideslip, set_, guess=guess)
     proof = None
     if prove:
         from dravik.flight import prove_trim
@@ -171,6 +176,7 @@ def trim(
                 "aircraft": craft.name, "loading": craft.loading_name, "reached": point.reached,
                 "signals": point.signals, "residuals": point.residuals, "at_stop": point.at_stop,
                 "drifting": point.drifting, "hands_off_60_s": proof.rows() if proof else None,
+                "hands_off": proof.title if proof else None,
             }
         )  # fmt: skip
     else:
@@ -186,7 +192,7 @@ def trim(
             out.print(f"[yellow]{name} does not stand still: {rate:.3g} a second[/yellow]")
         if proof:
             rows = [list(r.values()) for r in proof.rows()]
-            show_rows("flown hands off for 60 s", ["signal", "drift", "allowed", "unit"], rows)
+            show_rows(proof.title, ["signal", "drift", "allowed", "unit"], rows)
     if proof and not proof.holds:
         raise typer.Exit(1)
 
@@ -231,7 +237,14 @@ def linearise(
     if as_json:
         errors = proof.errors if proof else None
         emit({**model.as_dict(), "modes": modes.rows(), "difference_from_nonlinear": errors})
-        return
+    else:
+        _show_model(model, modes, proof)
+    if proof and not proof.is_complete:
+        raise typer.Exit(1)
+
+
+def _show_model(model: "LinearModel", modes: "Modes", proof: "LinearProof | None") -> None:
+    """Print a model's modes, where it bends, and how far it is from the nonlinear answer."""
     show_modes(model.title, modes.rows())
     for kink in model.kinks[:5]:
         out.print(

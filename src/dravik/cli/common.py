@@ -67,28 +67,28 @@ def _law_path(law: str, aircraft: Path) -> Path:
     return own if not Path(law).exists() and own.exists() else Path(law)
 
 
-def settings(pairs: Sequence[str] | None) -> "dict[str, str | float]":
-    """Return ``--set`` options as input names and quantities."""
+def settings(pairs: Sequence[str] | None, option: str = "--set") -> "dict[str, str | float]":
+    """Return ``--set`` options, or those of another name, as names and quantities."""
     values: dict[str, str | float] = {}
     for pair in pairs or ():
         name, equals, value = pair.partition("=")
         if not equals or not value.strip():
-            raise DravikError(f"--set {pair!r}", expected="INPUT=VALUE, such as 'flap_lever=20 deg'")
+            raise DravikError(f"{option} {pair!r}", expected="NAME=VALUE, such as 'flap_lever=20 deg'")
         values[name.strip()] = value.strip()
     return values
 
 
 def get_point(
     craft: "Aircraft", airspeed: str, altitude: str, flight_path: str = "0 deg", bank: str = "",
-    sideslip: str = "0 deg", inputs: Sequence[str] | None = None, strict: bool = True,
+    sideslip: str = "", inputs: Sequence[str] | None = None, strict: bool = True, guess: Sequence[str] | None = None,
 ) -> "TrimPoint":  # fmt: skip
     """Return a trimmed point from the condition options."""
     from dravik.trimming import trim
 
     with kernel_notice():
         return trim(
-            craft, airspeed=airspeed, altitude=altitude, flight_path=flight_path, bank=bank or None, sideslip=sideslip,
-            inputs=settings(inputs), strict=strict,
+            craft, airspeed=airspeed, altitude=altitude, flight_path=flight_path, bank=bank or None,
+            sideslip=sideslip or None, inputs=settings(inputs), strict=strict, guess=settings(guess, "--guess"),
         )  # fmt: skip
 
 

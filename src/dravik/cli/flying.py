@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import numpy as np
 import typer
+from rich.markup import escape
 from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
 
 from dravik.cli.common import (
@@ -109,8 +110,10 @@ def fly(
     if as_json:
         last = {n: float(run[n][-1]) for n in run.names}
         emit({"aircraft": craft.name, **run.summary(), "recording": save or None, "last": last})
-        return
-    show_run(run, title, save, figure)
+    else:
+        show_run(run, title, save, figure)
+    if run.is_broken_off:
+        raise typer.Exit(1)
 
 
 def _is_scenario(name: str) -> bool:
@@ -196,9 +199,14 @@ def show_run(run: "Recording", title: str, save: str, figure: str) -> None:
     wall = run.metadata.get("wall_time_s")
     if wall:
         out.print(f"{time / wall:.0f} times real time")
+    if run.ended_by:
+        asked = run.metadata.get("asked_s")
+        colour = "red" if run.is_broken_off else "yellow"
+        whole = f" of {asked:g} s" if asked else ""
+        out.print(f"[{colour}]ended after {run.flown:.6g} s{whole}: {escape(run.ended_by)}[/{colour}]")
     shown = told(run.events)
     for event in shown:
-        out.print(f"[yellow]{event.time:8.3f} s  {event.text}[/yellow]")
+        out.print(f"[yellow]{event.time:8.3f} s  {escape(event.text)}[/yellow]")
     if len(shown) < len(run.events):
         out.print(f"[yellow]... and {len(run.events) - len(shown)} more events[/yellow]")
     left: dict[str, list[tuple[str, int, float, float]]] = {}

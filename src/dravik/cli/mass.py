@@ -25,7 +25,7 @@ def mass(
     as_json: AsJson = False,
 ) -> None:
     """Show parts and loadings: masses, centres of gravity against their limits, inertia, static margins."""
-    from dravik.aero import read_coefficients
+    from dravik.aero import margin_unit, read_coefficients
     from dravik.aircraft import drain_paths, parts_of
     from dravik.mass import combine, share_table
 
@@ -41,6 +41,7 @@ def mass(
         rows.append(("together", whole.mass, 100.0, -x, y, -z, *np.diag(whole.tensor)))
     rows = [(r[0], *(float(v) for v in r[1:])) for r in rows]
     aero = read_coefficients(craft.path) if craft.definition.aero is not None and craft.path is not None else None
+    unit = margin_unit(aero)[0] if aero is not None else ""
     limits = _limits(craft, aero, margin)
     loadings = [_loading_row(craft, aero, name, limits) for name in craft.definition.loadings]
     if figure:
@@ -50,11 +51,12 @@ def mass(
         save_figure(figure_masses(craft.name, craft.definition, paths, limits), figure)
     if as_json:
         keys = ("part", "mass", "share_percent", "x", "y", "z", "Ixx", "Iyy", "Izz")
-        names = ("loading", "mass", "x", "y", "z", "Ixx", "Iyy", "Izz", "Ixz", "static_margin_percent", "inside")
+        names = ("loading", "mass", "x", "y", "z", "Ixx", "Iyy", "Izz", "Ixz", "static_margin", "inside")
         emit({
             "loading": craft.loading_name, "parts": [dict(zip(keys, r, strict=True)) for r in rows],
             "loadings": [dict(zip(names, r, strict=True)) for r in loadings],
-            "forward_limit_m": limits[0], "aft_limit_m": limits[1],
+            "forward_limit_m": limits[0], "aft_limit_m": limits[1], "static_margin_unit": unit,
+            "static_margin_alpha_deg": math.degrees(ALPHA),
         })  # fmt: skip
         return
     if rows:
@@ -63,12 +65,14 @@ def mass(
         show_rows(
             f"{craft.name}, {craft.loading_name}: parts [station axes; kg m^2 about the whole's centre]", columns, shown
         )
-    columns = ["loading", "mass [kg]", "x [m]", "y [m]", "z [m]", "Ixx", "Iyy", "Izz", "Ixz", "margin [%]", "centre"]
+    columns = ["loading", "mass [kg]", "x [m]", "y [m]", "z [m]", "Ixx", "Iyy", "Izz", "Ixz", "margin", "centre"]
     shown = [
-        (r[0], *(round(v, 3) + 0.0 for v in r[1:5]), *(round(v, 6) + 0.0 for v in r[5:9]), round(r[9], 1), r[10])
+        (r[0], *(round(v, 3) + 0.0 for v in r[1:5]), *(round(v, 6) + 0.0 for v in r[5:9]), round(r[9], 2), r[10])
         for r in loadings
     ]
     show_rows("loadings", columns, shown)
+    if aero is not None:
+        out.print(f"margin: static, controls fixed, in {unit}, at alpha {math.degrees(ALPHA):.3g} deg")
     forward = "not known (no tables of an elevator)" if math.isnan(limits[0]) else f"{limits[0]:.3f}"
     out.print(f"limits of the centre of gravity: {forward} to {limits[1]:.3f} m ({limits[2]})")
     if figure:
@@ -90,9 +94,9 @@ def _limits(craft: "Aircraft", aero: "Coefficients | None", margin: float) -> tu
 def _loading_row(
     craft: "Aircraft", aero: "Coefficients | None", name: str, limits: tuple[float, float, str]
 ) -> tuple[str, float, float, float, float, float, float, float, float, float, str]:
-    from dravik.aero import static_margin
+    from dravik.aero import margin_unit, static_margin
 
     entry = craft.definition.loadings[name]
-    margin = float("nan") if aero is None else 100.0 * static_margin(aero, entry.cg[0], alpha=ALPHA)
+    margin = float("nan") if aero is None else margin_unit(aero)[1] * static_margin(aero, entry.cg[0], alpha=ALPHA)
     inside = "inside" if not (entry.cg[0] < limits[0] or entry.cg[0] > limits[1]) else "OUTSIDE"
     return name, entry.mass, *entry.cg, entry.Ixx, entry.Iyy, entry.Izz, entry.Ixz, margin, inside

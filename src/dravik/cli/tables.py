@@ -137,6 +137,11 @@ def _show_derivatives(found: "Coefficients", alphas: Sequence[float]) -> None:
             # what is left of zero by symmetry is rounding
             rows.append((f"by {by}", *(round(float(slopes[c]), 4) + 0.0 for c in COEFFICIENTS)))
         show_rows(f"derivatives at alpha {math.degrees(alpha):.3g} deg [1/rad]", ["", *COEFFICIENTS], rows)
+    for name in controls:
+        side = found.one_sided(name)
+        if side is not None:
+            low, high = (math.degrees(v) for v in side)
+            out.print(f"{name} is covered on one side only, {low:.3g} to {high:.3g} deg: its derivatives are taken there")
 
 
 @tables.command()

@@ -301,8 +301,16 @@ class _Flight:
         craft = self.craft
         units = {name: craft.signals[name].unit for name in self.names}
         values = np.concatenate(self.rows) if self.rows else np.empty((0, len(self.names)))
-        metadata = {**self._metadata(), "complete": True, "end": self._end(self.reached)}
+        metadata = {**self._metadata(), "complete": True, "end": self._end(self.reached), "ended_by": self._ended_by()}
         return Recording(self.names, units, values, self._events(), metadata, craft.outside_visits(self.work))
+
+    def _ended_by(self) -> dict[str, Any] | None:
+        """Return the event that ended the run before its time, and whether the definition asks for that."""
+        stopped = int(self.work.counters[STOP_EVENT])
+        if not stopped:
+            return None
+        event = self.craft.events[stopped - 1]
+        return {"event": event.text, "planned": event.name in self.craft.definition.events}
 
     def _metadata(self) -> dict[str, Any]:
         craft, definition = self.craft, self.craft.definition
@@ -325,6 +333,7 @@ class _Flight:
             "definition_sha256": hashlib.sha256(whole.encode()).hexdigest(),
             "tables_sha256": hashlib.sha256(craft.tape.values.tobytes()).hexdigest(),
             "step_s": self.dt,
+            "asked_s": (self.last - self.first) * self.dt,
             "controls": self.schedule.texts,
             "turbulence": None if turbulence is None else asdict(turbulence),
             **planned,

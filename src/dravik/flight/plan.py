@@ -104,11 +104,9 @@ def _set_phase(craft: Aircraft, u: Floats, k: int) -> None:
     """Set the inputs of a phase, counted from nought."""
     phase = craft.definition.phases[k]
     u[craft.input_index("phase")] = k + 1.0
-    for name, number in craft.inputs_in_si(phase.set).items():
-        spec = craft.inputs[name]
-        if not spec.low - 1e-12 <= number <= spec.high + 1e-12:
-            raise DravikError(
-                f"{name} = {number:g} is outside its range", where=f"phase {phase.name!r}",
-                expected=f"{spec.low:g} to {spec.high:g} {spec.unit}".rstrip(),
-            )  # fmt: skip
+    try:
+        found = craft.inputs_in_si(phase.set)
+    except DravikError as error:
+        raise error.at(f"phase {phase.name!r}") from None
+    for name, number in found.items():
         u[craft.input_index(name)] = number

@@ -12,7 +12,7 @@ from dravik.flight.histories import History, doublet
 from dravik.flight.recording import Recording
 from dravik.linear import LinearModel, linearise
 from dravik.trimming import TrimPoint
-from dravik.units import from_si
+from dravik.units import from_si, quantity
 
 __all__ = ["HoldProof", "LinearProof", "prove_linear", "prove_trim"]
 
@@ -23,16 +23,30 @@ HOLD_LIMITS = {"airspeed": 0.01, "altitude": 0.1, "phi": 1.7453e-5, "theta": 1.7
 
 @dataclass(frozen=True)
 class HoldProof:
-    """How far each signal wandered from the trimmed value, what was allowed, and the flight itself."""
+    """How far each signal wandered from the trimmed value, what was allowed, and the flight itself.
+
+    ``asked`` is the duration that the proof wants, s: what was flown for less proves nothing.
+    """
 
     recording: Recording
     drift: dict[str, float]
     limits: dict[str, float]
+    asked: float
+
+    @property
+    def is_complete(self) -> bool:
+        """Whether it was flown for as long as asked."""
+        return self.recording.flown >= self.asked - 1e-9
 
     @property
     def holds(self) -> bool:
-        """Whether every signal stayed within its limit."""
-        return all(self.drift[n] <= self.limits[n] for n in self.drift)
+        """Whether every signal stayed within its limit, all the time asked for."""
+        return self.is_complete and all(self.drift[n] <= self.limits[n] for n in self.drift)
+
+    @property
+    def title(self) -> str:
+        """What was flown, in words; where that was less than asked, also why."""
+        return _title(self.recording, self.asked, "flown hands off")
 
     def rows(self) -> list[dict[str, object]]:
         """Return one plain record for each signal, in units shown to people."""
@@ -44,25 +58,52 @@ class HoldProof:
         return rows
 
 
-def prove_trim(point: TrimPoint, *, duration: float = 60.0, dt: float = 0.01) -> HoldProof:
-    """Fly a trimmed point hands off and return how far it wanders; a climb is held against its straight line."""
-    run = fly(point.craft, start=point, duration=duration, dt=dt)
+def _title(run: Recording, asked: float, what: str) -> str:
+    if run.flown >= asked - 1e-9:
+        return f"{what} for {asked:g} s"
+    return f"{what} for {run.flown:.3g} s of {asked:g} s, which proves nothing: {run.ended_by or 'it ended'}"
+
+
+def prove_trim(point: TrimPoint, *, duration: str | float = 60.0, dt: str | float = 0.01) -> HoldProof:
+    """Fly a trimmed point hands off and return how far it wanders; a climb is held against its straight line.
+
+    In a climb the air thins (or thickens), and the trim moves with it: so much more is allowed as the change of density
+    explains. A battery that drains changes the thrust: then nothing can be held to a limit, and all are infinite.
+    Ground and sea do not end the flight. Raises DravikError for a point that is not a trimmed aircraft's.
+    """
+    _check_point(point)
+    asked = quantity(duration, "time", where="duration")
+    run = fly(point.craft.over_no_ground(), start=point, duration=asked, dt=dt)
     drift = {}
     for name in HOLD_LIMITS:
         expected = run[name][0] * np.ones(len(run.time))
         if name == "altitude":
             expected = expected + point.signals["climb_rate"] * run.time
-        drift[name] = float(np.max(np.abs(run[name] - expected)))
-    # in a climb the air thins, and a battery that drains sags: the trimmed speed is held to the limits where neither is
-    level = abs(point.condition.flight_path or 0.0) < 1e-9 and not point.drifting
-    return HoldProof(run, drift, {n: limit if level else np.inf for n, limit in HOLD_LIMITS.items()})
+        away = run[name] - expected
+        if name in ("phi", "theta", "psi"):
+            away = (away + np.pi) % (2.0 * np.pi) - np.pi
+        drift[name] = float(np.max(np.abs(away)))
+    if point.drifting:
+        return HoldProof(run, drift, dict.fromkeys(HOLD_LIMITS, np.inf), asked)
+    # the trimmed speed goes with the root of the density, angles with the lift and the thrust over the weight
+    thinner = float(np.max(np.abs(run["density"] / run["density"][0] - 1.0)))
+    speed = point.signals["airspeed"]
+    more = {"airspeed": speed * thinner, "altitude": 0.5 * speed * thinner * asked}
+    return HoldProof(run, drift, {n: limit + more.get(n, thinner) for n, limit in HOLD_LIMITS.items()}, asked)
+
+
+def _check_point(point: object) -> None:
+    if not isinstance(point, TrimPoint):
+        raise DravikError(f"a {type(point).__name__} to prove", expected="a trimmed point of an aircraft, from trim")
 
 
 @dataclass(frozen=True)
 class LinearProof:
     """Deviations of the same signals, nonlinear and linear, after the same input.
 
-    ``errors``: largest difference of each signal over its nonlinear peak.
+    Nonlinear deviations are those from the same flight without the input, so that a climb, whose trim moves as the air
+    thins, is not held against the model. ``errors``: largest difference of each signal over its nonlinear peak.
+    ``asked`` is the duration that the proof wants, s.
     """
 
     title: str
@@ -71,6 +112,12 @@ class LinearProof:
     linear: dict[str, Floats]
     units: dict[str, str]
     errors: dict[str, float]
+    asked: float = 0.0
+
+    @property
+    def is_complete(self) -> bool:
+        """Whether it was flown for as long as asked; what was flown for less proves nothing."""
+        return len(self.time) > 1 and float(self.time[-1] - self.time[0]) >= self.asked - 1e-9
 
     @property
     def worst(self) -> float:
@@ -88,16 +135,17 @@ def prove_linear(
     control: str = "elevator",
     history: History | None = None,
     signals: Sequence[str] = ("airspeed", "alpha", "q", "theta"),
-    duration: float = 10.0,
-    dt: float = 0.01,
+    duration: str | float = 10.0,
+    dt: str | float = 0.01,
     model: LinearModel | None = None,
 ) -> LinearProof:
-    """Fly a small input from a trimmed point, let the linear model answer the same, and compare.
+    """Fly a small input from a trimmed point and the same without it, let the linear model answer, and compare.
 
-    Without ``history`` a doublet of 0.1 deg (or 0.005 for an input without unit). Raises DravikError for unknown names,
-    or a model without these outputs.
+    Without ``history`` a doublet of 0.1 deg (or 0.005 for an input without unit). Ground and sea do not end the
+    flights. Raises DravikError for unknown names, or a model without these outputs.
     """
-    craft = point.craft
+    _check_point(point)
+    craft, asked, step = point.craft, quantity(duration, "time", where="duration"), quantity(dt, "time", where="dt")
     index = craft.input_index(control)
     spec = list(craft.inputs.values())[index]
     if history is None:
@@ -106,17 +154,27 @@ def prove_linear(
     missing = [s for s in signals if s not in model.outputs]
     if missing:
         raise DravikError(f"the linear model has no output {missing[0]!r}")
-    run = fly(craft, start=point, duration=duration, dt=dt, controls={control: history}, record=list(signals))
-    t = run.time
-    u = np.zeros((len(t) - 1, 2, len(model.inputs)))
-    edge = 1e-6 * dt
+    free = craft.over_no_ground()
+    run, still = (
+        fly(free, start=point, duration=asked, dt=step, controls=controls, record=list(signals))
+        for controls in ({control: history}, {})
+    )
+    rows = min(len(run.time), len(still.time))
+    t = run.time[:rows]
+    title = f"{history.text} on {control}"
+    if rows < 3:
+        raise DravikError(f"{title}: {_title(run, asked, 'flown')}", where=craft.name)
+    u = np.zeros((rows - 1, 2, len(model.inputs)))
+    edge = 1e-6 * step
     u[:, 0, index], u[:, 1, index] = history(t[:-1] + edge), history(t[1:] - edge)
     _, y = model.response(t, u)
-    nonlinear = {s: run[s] - run[s][0] for s in signals}
+    nonlinear = {s: run[s][:rows] - still[s][:rows] for s in signals}
     linear = {s: y[:, model.outputs.index(s)] for s in signals}
     errors = {
         s: float(np.max(np.abs(nonlinear[s] - linear[s])) / max(float(np.max(np.abs(nonlinear[s]))), 1e-12))
         for s in signals
     }
     units = {s: craft.signals[s].unit for s in signals}
-    return LinearProof(f"{history.text} on {control}", t, nonlinear, linear, units, errors)
+    if run.flown < asked - 1e-9:
+        title += f", {_title(run, asked, 'flown')}"
+    return LinearProof(title, t, nonlinear, linear, units, errors, asked)

@@ -54,6 +54,24 @@ class Recording:
             raise DravikError(f"the recording has no signal {name!r}", hint=nearest(name, self.names))
         return self.values[:, self.names.index(name)]
 
+    @property
+    def flown(self) -> float:
+        """The time flown, s."""
+        return float(self.time[-1] - self.time[0]) if len(self.values) else 0.0
+
+    @property
+    def ended_by(self) -> str:
+        """The event that ended the run before its time, in words; empty for a run that came to its end."""
+        return str((self.metadata.get("ended_by") or {}).get("event", ""))
+
+    @property
+    def is_broken_off(self) -> bool:
+        """Whether something ended the run that nobody asked for: the ground, a crash; an event with ``stop`` is asked
+
+        for.
+        """
+        return bool(self.ended_by) and not self.metadata["ended_by"].get("planned", False)
+
     def shown(self, name: str) -> tuple[Floats, str]:
         """Return a signal in the unit shown to people, and that unit."""
         unit, factor, _ = from_si(self.units.get(name, ""))
@@ -136,9 +154,11 @@ class Recording:
         return replace(self, values=np.column_stack(columns))
 
     def summary(self) -> dict[str, Any]:
-        """Return the run in a few figures: time flown, rows, signals, events, tables left."""
+        """Return the run in a few figures: time flown, what ended it, rows, signals, events, tables left."""
         return {
-            "duration_s": float(self.time[-1] - self.time[0]) if len(self.time) else 0.0,
+            "duration_s": self.flown,
+            "asked_s": self.metadata.get("asked_s"),
+            "ended_by": self.ended_by or None,
             "rows": len(self.values),
             "signals": len(self.names),
             "events": event_rows(self.events),

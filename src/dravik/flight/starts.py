@@ -1,5 +1,7 @@
 """Starts without a trim: on a launch rail, on the ground, where another flight has ended."""
 
+from collections.abc import Mapping
+
 import numpy as np
 
 from dravik.aircraft import Aircraft
@@ -40,12 +42,12 @@ def resume(craft: Aircraft, run: Recording) -> Start:
 
 def on_rail(
     craft: Aircraft, *, elevation: str | float, heading: str | float = 0.0, altitude: str | float = 0.0,
-    inputs: dict[str, float] | None = None,
+    inputs: Mapping[str, str | float] | None = None,
 ) -> Start:  # fmt: skip
     """Return the start at rest on the aircraft's launch rail.
 
     ``elevation`` of the rail above the horizon and ``heading`` it points to, ``altitude`` of its lower end; ``inputs``
-    by name, SI. Raises DravikError for an aircraft without a rail, and for an elevation that is not above the horizon.
+    by name, with their unit or SI. Raises DravikError for an aircraft without a rail, and for an elevation that is not above the horizon.
     """
     if craft.definition.rail is None:
         raise DravikError(f"{craft.name} has no launch rail", expected="[rail] with its length")
@@ -53,9 +55,7 @@ def on_rail(
     if not 0.0 < angle <= 0.5 * np.pi + 1e-9:
         raise DravikError(f"elevation {elevation!r}", expected="above 0 deg, at most 90 deg")
     height = in_si(altitude, "length", where="altitude")
-    u = craft.default_inputs()
-    for name, value in {"rail_altitude": height, **(inputs or {})}.items():
-        u[craft.input_index(name)] = value
+    u = craft.with_inputs({"rail_altitude": height, **(inputs or {})})
     x = craft.state(
         position=(0.0, 0.0, height), velocity=(0.0, 0.0, 0.0),
         attitude=(0.0, angle, in_si(heading, "angle", where="heading")),
@@ -65,9 +65,9 @@ def on_rail(
 
 def on_ground(
     craft: Aircraft, *, heading: str | float = 0.0, north: float = 0.0, east: float = 0.0,
-    inputs: dict[str, float] | None = None,
+    inputs: Mapping[str, str | float] | None = None,
 ) -> Start:  # fmt: skip
-    """Return the start at rest on the gear, pressed in as far as the weight does, engines settled; ``inputs`` SI.
+    """Return the start at rest on the gear, pressed in as far as the weight does, engines settled; ``inputs`` with unit or SI.
 
     Raises DravikError for an aircraft without gear, and for gear it does not stand on.
     """
@@ -77,9 +77,7 @@ def on_ground(
         raise DravikError(f"{craft.name} has no gear", expected="[gear.NAME] with its legs")
     if not craft.definition.legs:
         raise DravikError("there is no ground to stand on", hint="ground = 0 in [environment], or its height")
-    u = craft.default_inputs()
-    for name, value in (inputs or {}).items():
-        u[craft.input_index(name)] = value
+    u = craft.with_inputs(inputs or {})
     course = in_si(heading, "angle", where="heading")
 
     settled: dict[str, float] = {}

@@ -88,9 +88,7 @@ def engine_points(
     for lever in levers:
         state = None
         for airspeed in airspeeds:
-            u = craft.default_inputs()
-            for name, value in (inputs or {}).items():
-                u[craft.input_index(name)] = value
+            u = craft.with_inputs(inputs or {})
             for name in names:
                 spec = craft.inputs[name]
                 u[craft.input_index(name)] = spec.low + lever * (spec.high - spec.low)

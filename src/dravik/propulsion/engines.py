@@ -1,5 +1,6 @@
 """Engines as a definition gives them: plain thrust, jets, propellers on a drive, solid motors; batteries and mixers."""
 
+import re
 from typing import Annotated, Any, Literal
 
 import numpy as np
@@ -29,7 +30,7 @@ from dravik.quantities import (
     SpeedConstant,
     Voltage,
 )
-from dravik.units import quantity
+from dravik.units import quantity, to_si
 
 __all__ = [
     "Battery",
@@ -47,6 +48,7 @@ __all__ = [
     "Turbine",
 ]
 
+_PLAIN = re.compile(r"\s*[+-]?[\d.]+(?:[eE][+-]?\d+)?\s*(?:[A-Za-z°µ][\w/^°µ]*)?\s*")
 NotNegative = Annotated[float, Field(ge=0.0)]
 
 
@@ -154,16 +156,26 @@ class Electric(Model):
 
 
 def _speed(value: Any) -> Any:
+    """Return a speed in rad/s, or a formula of one in rad/s: from a quantity, or a formula with the unit it is in."""
+    if isinstance(value, dict):
+        unknown = sorted(set(value) - {"formula", "unit"})
+        if unknown or len(value) != 2:
+            what = f"there is no key {unknown[0]!r}" if unknown else f"only {', '.join(value)}"
+            raise DravikError(what, expected='{ formula = "2000 + 700*lever", unit = "rpm" }')
+        factor, _ = to_si(str(value["unit"]), "angular rate")
+        return f"({value['formula']})*{factor!r}"
     try:
-        return quantity(value, "angular rate") if isinstance(value, str) else value
+        return quantity(value, "angular rate")
     except DravikError:
+        if not isinstance(value, str) or _PLAIN.fullmatch(value):
+            raise  # a number without its unit, or with a wrong one
         return value  # a formula, in rad/s
 
 
 class Governor(Model):
     """Constant speed: the blade angle follows the shaft's speed, between ``fine`` and ``coarse``.
 
-    ``speed`` is one with its unit, or a formula in rad/s. ``droop`` is how far the speed may stray, as a share, over
+    ``speed`` is one with its unit; or a formula in rad/s; or ``{ formula = "...", unit = "rpm" }``. ``droop`` is how far the speed may stray, as a share, over
     the whole travel; ``feather`` is a formula that is true when the blades shall go to the coarse stop.
     """
 

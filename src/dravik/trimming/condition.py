@@ -1,6 +1,7 @@
 """What a trim is to hold: straight flight at an airspeed, an altitude, a flight-path angle."""
 
 import math
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 
 from dravik.errors import DravikError
@@ -19,7 +20,8 @@ class Condition:
 
     ``flight_path`` None leaves the climb to what the inputs give; it may be ±90°, and the airspeed may be zero.
     ``bank`` fixed leaves the sideslip free; otherwise ``sideslip`` is fixed and the bank is free.
-    ``inputs`` sets inputs by name before the search; ``north`` and ``east`` are the place.
+    ``inputs`` sets inputs by name before the search; ``north`` and ``east`` are the place;
+    ``guess`` is where the search starts, by name of what it moves (alpha, a lever, an engine's state).
     """
 
     airspeed: float
@@ -31,6 +33,7 @@ class Condition:
     inputs: dict[str, float] = field(default_factory=dict)
     north: float = 0.0
     east: float = 0.0
+    guess: dict[str, Quantity] = field(default_factory=dict)
 
     @classmethod
     def of(
@@ -40,16 +43,18 @@ class Condition:
         altitude: Quantity,
         flight_path: Quantity | None = "0 deg",
         heading: Quantity = "0 deg",
-        sideslip: Quantity = "0 deg",
+        sideslip: Quantity | None = None,
         bank: Quantity | None = None,
         inputs: dict[str, float] | None = None,
         north: Quantity = 0.0,
         east: Quantity = 0.0,
+        guess: Mapping[str, Quantity] | None = None,
     ) -> "Condition":
         """Return a condition from quantities: strings with units, or numbers in SI and rad.
 
-        Raises DravikError for wrong units, for an airspeed below zero, a flight path beyond ±90°, and a bank or a free
-        flight path in hover, where they mean nothing.
+        Raises DravikError for wrong units, for an airspeed below zero, a flight path beyond ±90°, for a bank together
+        with a sideslip, of which one follows from the other, and for either of them, or a free flight path, in hover
+        and beyond a steep path, where the attitude follows from the balance of forces.
         """
         speed = in_si(airspeed, "speed", where="airspeed")
         if not speed >= 0.0:
@@ -57,18 +62,28 @@ class Condition:
         path = None if flight_path in (None, "free") else in_si(flight_path, "angle", where="flight_path")
         if path is not None and not abs(path) <= 0.5 * math.pi + 1e-9:
             raise DravikError(f"flight_path {flight_path!r}", expected="between -90 deg and 90 deg")
-        if speed < HOVER and (path is None or bank is not None):
-            raise DravikError("hover with a bank or a free flight path", hint="an airspeed above zero")
+        if speed < HOVER and (path is None or bank is not None or sideslip is not None):
+            raise DravikError("hover with a bank, a sideslip or a free flight path", hint="an airspeed above zero")
+        if path is not None and abs(path) > STEEP and (bank is not None or sideslip is not None):
+            raise DravikError(
+                f"a bank or a sideslip at a flight path of {math.degrees(path):.4g} deg", where="flight_path",
+                expected=f"at most {math.degrees(STEEP):.3g} deg, or neither of them",
+            )  # fmt: skip
+        if bank is not None and sideslip is not None:
+            raise DravikError(
+                "both a bank and a sideslip", expected="one of them: straight flight then gives the other"
+            )
         return cls(
             airspeed=speed,
             altitude=in_si(altitude, "length", where="altitude"),
             flight_path=path,
             heading=in_si(heading, "angle", where="heading"),
-            sideslip=in_si(sideslip, "angle", where="sideslip"),
+            sideslip=0.0 if sideslip is None else in_si(sideslip, "angle", where="sideslip"),
             bank=None if bank is None else in_si(bank, "angle", where="bank"),
             inputs=dict(inputs or {}),
             north=in_si(north, "length", where="north"),
             east=in_si(east, "length", where="east"),
+            guess=dict(guess or {}),
         )
 
     @property

@@ -8,9 +8,11 @@ from numpy.typing import NDArray
 
 from dravik.aircraft import Aircraft
 from dravik.contact import contact_states
+from dravik.errors import DravikError, nearest
 from dravik.formula import StateSlot
 from dravik.kernel.chart import AIR_CHART, BODY_CHART
 from dravik.trimming.condition import Condition
+from dravik.units import in_si, kind_of_unit
 
 __all__ = ["Problem", "pose", "state_scale", "walls"]
 
@@ -100,7 +102,23 @@ def pose(craft: Aircraft, condition: Condition) -> tuple[Problem, Floats, Floats
             problem.walls[len(problem.names)] = (low / size, high / size)
         problem.unknown(slot.name, 0, 12 + i, float(z[12 + i]), size, low, high)
         problem.equation(f"{slot.name}_rate_of_change", 0, 12 + i, weight=1.0 / size)
+    _take_guess(problem, condition, craft)
     return problem, z, u
+
+
+def _take_guess(problem: Problem, condition: Condition, craft: Aircraft) -> None:
+    """Start the search where the condition's guess says; raises DravikError for what the search does not move."""
+    for name, value in condition.guess.items():
+        alias = next((n for n in (name, f"{name}_increment", f"{name}_command") if n in problem.names), "")
+        if not alias:
+            raise DravikError(
+                f"a guess of {name}, which this trim does not move", where="guess", expected=", ".join(problem.names),
+                hint=nearest(name, problem.names),
+            )  # fmt: skip
+        i = problem.names.index(alias)
+        number = in_si(value, kind_of_unit(craft.signal(alias).unit), where=f"guess {name}") / problem.scales[i]
+        low, high = problem.bounds[i]
+        problem.start[i] = min(max(number, low), high)
 
 
 def state_scale(slot: StateSlot) -> float:

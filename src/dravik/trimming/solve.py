@@ -7,7 +7,7 @@ at its stop. SciPy's optimisers are loaded only then: they take longer to load t
 """
 
 import math
-from collections.abc import Sequence
+from collections.abc import Iterator, Mapping, Sequence
 
 import numpy as np
 from numpy.typing import NDArray
@@ -22,13 +22,15 @@ from dravik.plants import Plant
 from dravik.trimming.condition import Condition, Quantity
 from dravik.trimming.posing import Problem, pose
 from dravik.trimming.result import PlantTrim, TrimPoint
+from dravik.trimming.settling import SETTLED, follow_to_rest
 
 __all__ = ["trim", "trim_plant"]
 
 Floats = NDArray[np.float64]
 LARGEST_STEP = 0.5  # of a scaled unknown: rad, or half the range of an input
 CONVERGED = 1e-12  # the same, at which the search rests
-LEVERS = (0.8, 0.15)  # of their range, where a search starts anew
+LEVERS = (0.8, 0.15, 0.5)  # of their range, where a search starts anew
+ALPHAS = (0.2, 0.1, -0.05)  # rad, the same
 TOLERANCE = 1e-8  # largest residual of a trim that counts as reached, m/s^2, rad/s^2, rad/s
 _MEANING = {
     "airspeed": "force along the flight path",
@@ -50,11 +52,12 @@ def trim(
     altitude: Quantity,
     flight_path: Quantity | None = "0 deg",
     heading: Quantity = "0 deg",
-    sideslip: Quantity = "0 deg",
+    sideslip: Quantity | None = None,
     bank: Quantity | None = None,
-    inputs: dict[str, Quantity] | None = None,
+    inputs: Mapping[str, Quantity] | None = None,
     north: Quantity = 0.0,
     east: Quantity = 0.0,
+    guess: Mapping[str, Quantity] | None = None,
     strict: bool = True,
 ) -> TrimPoint:
     """Return straight, unaccelerated flight at an airspeed, an altitude and a flight-path angle, or hover.
@@ -64,14 +67,15 @@ def trim(
     Quantities are strings with units or numbers in SI. Free to move are alpha, theta, the bank (or, with
     ``bank`` given, the sideslip), the inputs marked ``trim``, actuators and engines; ``inputs`` sets others,
     such as a flap lever, and takes a trim input that is named out of the search. Integrals of control
-    laws stay at their initial value; those that would not stand still are reported as ``drifting``.
+    laws stay at their initial value; those that would not stand still are reported as ``drifting``. Without ``sideslip``
+    there is none, unless ``bank`` is given. ``guess`` tells by name where the search starts; it tries others as well.
 
-    Raises DravikError for wrong quantities or names. When the condition cannot be held: TrimError saying what is
+    Raises DravikError for wrong quantities or names, and inputs outside their range. When the condition cannot be held: TrimError saying what is
     left over and what is at its stop, or, with ``strict=False``, a point whose ``reached`` is False.
     """
     condition = Condition.of(
         airspeed=airspeed, altitude=altitude, flight_path=flight_path, heading=heading, sideslip=sideslip,
-        bank=bank, inputs=craft.inputs_in_si(inputs or {}), north=north, east=east,
+        bank=bank, inputs=craft.inputs_in_si(inputs or {}), north=north, east=east, guess=guess,
     )  # fmt: skip
     problem, z, u = pose(craft, condition)
     search = _Search(craft, problem, z, u)
@@ -125,39 +129,69 @@ class _Search:
 
     def solve(self) -> tuple[Floats, bool]:
         """Return the unknowns, scaled, and whether every equation holds within the limits."""
-        start = self._settled(np.array(self.problem.start))
+        start = np.array(self.problem.start)
         square = len(start) == len(self.problem.equations)
         if square:
-            v, size = self._newton(start.copy())
-            for share in LEVERS if self.problem.shafts else ():
-                # an idle motor answers to no small move of its lever: start elsewhere
-                if size < 1e-6:
-                    break
-                v = start.copy()
-                levers = self.problem.levers
-                v[levers] = self.low[levers] + share * (self.high[levers] - self.low[levers])
-                v, size = self._newton(self._settled(v))
-            if not size < 1e-6:
-                from scipy.optimize import root
+            v, _ = self._newton(self._settled(start) if self.problem.shafts else start.copy())
+            if self._is_answer(v):
+                return v, True
+            for other in self._other_starts(start):
+                v, _ = self._newton(other)
+                if self._is_answer(v):
+                    return v, True
+            from scipy.optimize import root
 
-                v, _ = self._newton(np.asarray(root(self.residual, start, jac=self.jacobian).x, dtype=float))
-            inside = bool(np.all(v >= self.low - 1e-12) and np.all(v <= self.high + 1e-12))
-            if inside and self._holds(v):
+            v, _ = self._newton(np.asarray(root(self.residual, start, jac=self.jacobian).x, dtype=float))
+            if self._is_answer(v):
                 return v, True
         v = self._best_inside(start)
         if square and not self._holds(v) and np.max(np.abs(self.residual(v))) < 1e-4:
             v = np.clip(self._newton(v)[0], self.low, self.high)
         return v, self._holds(v)
 
+    def _is_answer(self, v: Floats) -> bool:
+        inside = bool(np.all(v >= self.low - 1e-12) and np.all(v <= self.high + 1e-12))
+        return inside and self._holds(v)
+
+    def _other_starts(self, start: Floats) -> Iterator[Floats]:
+        """Yield points to start anew from: engines settled, at other levers, at other angles of attack."""
+        yield self._settled(start)
+        levers = self.problem.levers
+        for share in LEVERS if levers else ():
+            v = start.copy()
+            v[levers] = self.low[levers] + share * (self.high[levers] - self.low[levers])
+            yield self._settled(v)
+        names = self.problem.names
+        for alpha in ALPHAS if "alpha" in names else ():
+            v = start.copy()
+            v[names.index("theta")] += alpha - v[names.index("alpha")]
+            v[names.index("alpha")] = alpha
+            yield self._settled(v)
+
     def _settled(self, v: Floats) -> Floats:
         """Return the point with shafts and other states where they stand still while the aircraft is held."""
-        if not self.problem.shafts:
-            return v
         rows = [i for i, (kind, k) in enumerate(self.problem.unknowns) if kind == 0 and k >= N_CHART]
         equations = [i for i, (kind, k, _) in enumerate(self.problem.equations) if kind == 0 and k >= N_CHART]
-        self.residual(v)  # puts all unknowns in place
         found = v.copy()
-        found[rows], _ = self._newton(v[rows], rows, equations)
+        if not rows:
+            return found
+        self.residual(v)  # puts all unknowns in place
+        found[rows], size = self._newton(v[rows], rows, equations)
+        if not size < SETTLED:
+            whole = v.copy()
+
+            def rates(part: Floats) -> Floats:
+                whole[rows] = part
+                return self.residual(whole)[equations]
+
+            def slopes(part: Floats) -> Floats:
+                whole[rows] = part
+                return self.jacobian(whole)[np.ix_(equations, rows)]
+
+            low, high = (np.maximum, np.minimum)
+            found[rows], _ = follow_to_rest(
+                rates, slopes, v[rows], low(self.low, self.walls[0])[rows], high(self.high, self.walls[1])[rows]
+            )
         return found
 
     def _best_inside(self, start: Floats) -> Floats:

@@ -8,7 +8,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.aircraft.checks.finding import Finding
+from dravik.aircraft.checks.polar import check_polar
 from dravik.aircraft.craft import Aircraft, AircraftPlant
+from dravik.atmosphere import standard_air
 from dravik.errors import DravikError
 
 __all__ = ["check_flight"]
@@ -66,27 +68,27 @@ _SIGNS = (
 def check_flight(crafts: Sequence[Aircraft]) -> Iterator[Finding]:
     """Find derivatives of the wrong sign or size over the envelope, and speeds that the wing cannot carry.
 
-    ``crafts`` is one aircraft in each of its loadings.
+    ``crafts`` is one aircraft in each of its loadings. Without an envelope it is looked at where a lift coefficient of
+    0.5 carries the weight, and at one and a half times that speed; a finding says so.
     """
     first = crafts[0]
-    envelope = first.definition.envelope
-    if envelope is None or first.definition.aero is None or first.definition.environment.gravity_here == 0.0:
+    if first.definition.aero is None or first.definition.environment.gravity_here == 0.0:
         return
     place = first.where("aero")
     wrong: dict[_Sign, list[str]] = {}
     slopes: list[float] = []
     uncarried: list[str] = []
-    low, high = envelope.airspeed
     # a rotorcraft stands by its control laws: of its own it is only damped
     signs = [s for s in _SIGNS if not first.definition.mixers or (s.rate == s.by and s.by in "pqr")]
     winged = "CL" in first.definition.aero.coefficients
-    low = max(low, 0.1 * high)
+    looked = 0
     for craft in crafts:
         plant = craft.plant("air")
-        for airspeed in (low, 0.5 * (low + high), high):
-            label = f"{airspeed:.4g} m/s {craft.loading_name}"
+        for airspeed, altitude in _conditions(craft):
+            looked += 1
+            label = f"{airspeed:.4g} m/s {altitude:.5g} m {craft.loading_name}"
             try:
-                z, u = _level(craft, plant, airspeed, envelope.altitude[0], carried=winged)
+                z, u = _level(craft, plant, airspeed, altitude, carried=winged)
             except DravikError as error:
                 yield Finding("error", place, str(error), "check the table against the envelope")
                 continue
@@ -99,9 +101,13 @@ def check_flight(crafts: Sequence[Aircraft]) -> Iterator[Finding]:
                     wrong.setdefault(sign, []).append(label)
             if "CL" in craft.signals:
                 slopes.append(_lift_slope(plant, z, u))
+    if winged:
+        yield from check_polar(first, *next(iter(_conditions(first))))
 
     def points_of(labels: list[str]) -> str:
-        return "all over the envelope" if len(labels) == 3 * len(crafts) else "at " + ", ".join(labels)
+        if len(labels) == looked:
+            return "all over the envelope" if first.definition.envelope is not None else "at all that was looked at"
+        return "at " + ", ".join(labels[:6]) + (f" and {len(labels) - 6} more" if len(labels) > 6 else "")
 
     if uncarried:
         text = f"the weight is not carried {points_of(uncarried)}, controls neutral, flaps up"
@@ -115,6 +121,24 @@ def check_flight(crafts: Sequence[Aircraft]) -> Iterator[Finding]:
         text = f"the lift slope is {max(slopes):.3g} per rad"
         hint = "this looks like a value per degree" if abs(max(slopes)) < 0.2 else "check the lift formula"
         yield Finding("warning", place, text, f"{hint}; expected 1 to 8")
+
+
+def _conditions(craft: Aircraft) -> list[tuple[float, float]]:
+    """Return airspeeds (m/s) and altitudes (m) to look at: ends and middle of the envelope, low and high.
+
+    The speeds are those of the lowest altitude; higher up they are taken for the same dynamic pressure, up to the
+    highest.
+    """
+    envelope, weight = craft.definition.envelope, craft.loading.mass * craft.definition.environment.gravity_here
+    if envelope is not None:
+        low, high = envelope.airspeed
+        low = max(low, 0.1 * high)
+        ground, top = (float(standard_air(h, 0.0)[2]) for h in envelope.altitude)
+        faster = math.sqrt(ground / top)
+        speeds = (low, 0.5 * (low + high), high)
+        return [*((v, envelope.altitude[0]) for v in speeds), *((min(faster * v, high), envelope.altitude[1]) for v in speeds)]
+    speed = math.sqrt(2.0 * weight / (1.225 * craft.definition.reference.area * 0.5))
+    return [(speed, 0.0), (1.5 * speed, 0.0)]
 
 
 def _level(
@@ -161,15 +185,22 @@ def _first_balance(sinking: Callable[[float], float]) -> float:
 
 
 def _derivative(plant: AircraftPlant, z: Floats, u: Floats, sign: _Sign) -> float | None:
-    """Return the slope of a rate by central differences; None when the aircraft has no such state."""
-    if sign.by not in plant.state_names:
+    """Return the slope of a rate by central differences; None when the aircraft has no such state or control.
+
+    A control without dynamics is no state: it is moved by its own command.
+    """
+    i = plant.state_names.index(sign.rate)
+    names = [n for n in (sign.by, f"{sign.by}_command", f"{sign.by}_increment") if n in plant.input_names]
+    if sign.by not in plant.state_names and not names:
         return None
-    i, k = plant.state_names.index(sign.rate), plant.state_names.index(sign.by)
     sides = []
     for step in (STEP, -STEP):
-        moved = z.copy()
-        moved[k] += step
-        sides.append(plant.derivatives(0.0, moved, u)[i])
+        moved, inputs = z.copy(), u.copy()
+        if sign.by in plant.state_names:
+            moved[plant.state_names.index(sign.by)] += step
+        else:
+            inputs[plant.input_names.index(names[0])] += step
+        sides.append(plant.derivatives(0.0, moved, inputs)[i])
     return float((sides[0] - sides[1]) / (2.0 * STEP))
 
 

@@ -121,8 +121,9 @@ def check_tables(craft: Aircraft) -> Iterator[Finding]:
         yield Finding(
             "note",
             craft.where(),
-            "there is no [envelope]",
-            "state airspeed and altitude, so that tables can be held against it",
+            "there is no [envelope]: tables are not held against it, and signs are looked at in level flight at a lift "
+            "coefficient of 0.5 and at 1.5 times that speed, at sea level",
+            "state airspeed and altitude",
         )
     else:
         wanted |= {"airspeed": envelope.airspeed, "altitude": envelope.altitude}
