@@ -179,7 +179,7 @@ class AuditTest(FolderTest):
             ("Cl_static(alpha_point, beta_point)", "-Cl_static(alpha_point, beta_point)", "warning", "Cl_beta has the wrong sign"),
             ("Cn_static(alpha_point, beta_point)", "-Cn_static(alpha_point, beta_point)", "warning", "Cn_beta has the wrong sign"),
             ("+ Cm_q(alpha_point)", "- 2*Cm_q(alpha_point)", "error", "Cm_q has the wrong sign"),
-            ("Cl_roll_rate(alpha_point, p_hat)", "-Cl_roll_rate(alpha_point, p_hat)", "error", "Cl_p has the wrong sign"),
+            ("Cl_roll_rate(alpha_point, ", "-Cl_roll_rate(alpha_point, ", "error", "Cl_p has the wrong sign"),
             ("Cn_r(alpha_point)", "-Cn_r(alpha_point)", "error", "Cn_r has the wrong sign"),
             (
                 "Cm_elevator(alpha_point, elevator)",

@@ -9,7 +9,7 @@ from typing import Any
 
 import numpy as np
 
-from dravik import doublet, fly, linearise, on_rail, prove_trim, sample, step, trim
+from dravik import doublet, fly, linearise, linearise_plant, on_rail, prove_trim, sample, step, trim
 from dravik.aero import read_geometry
 from dravik.aero.building import drawing_hash
 from dravik.aircraft import Aircraft, audit, load, sample_names, sample_path
@@ -17,9 +17,11 @@ from dravik.errors import DravikError
 from dravik.flight import Start
 from dravik.propulsion import disc_loads, disc_map, planned_map, read_blades, rotor_loads
 from dravik.propulsion.engines import PropellerEngine
+from dravik.performance import engine_points
 from dravik.propulsion.mixing import effectiveness, make_up, shares
 from dravik.tables import Axis, Table, read_table
-from tests.support import DEG, craft
+from dravik.trimming import settle
+from tests.support import DEG, craft, piston_aircraft
 from tests.test_propulsion import real
 
 MERLE = sample("merle")
@@ -127,6 +129,31 @@ class ShaftTest(unittest.TestCase):
             power = run["propeller_torque_one"] * run["speed_one"]
             self.assertAlmostEqual(power[-1] / 540e3, 1.0, delta=0.01)
             self.assertAlmostEqual(run["fuel_flow"][-1], 0.045, places=6)
+
+    def test_a_governor_comes_to_rest_without_ringing(self) -> None:
+        # blades of ever greater authority over the shaft: damping at least 0.7 by the lead of half the lag
+        body = turboprop()
+        inputs = body.default_inputs()
+        inputs[body.input_index("lever")] = 0.6
+        for speed in (10.0, 60.0, 110.0):
+            state = settle(body, body.state(position=(0, 0, 1000), velocity=(speed, 0, 0)), inputs)
+            plant = body.plant("body")
+            model = linearise_plant(plant, plant.from_state(state, inputs), inputs)
+            shaft = model.part(states=[n for n in model.states if n.startswith(("speed_", "blade_"))], outputs=[])
+            self.assertTrue(all(m.damping > 0.69 or not m.is_oscillatory for m in shaft.modes()), speed)
+
+    def test_a_piston_engine_idles(self) -> None:
+        light = craft(**piston_aircraft())
+        rpm = 30.0 / math.pi
+        points = engine_points(light, airspeeds=[0.0, 20.0, 60.0], levers=[0.0])
+        self.assertEqual([p.reason for p in points], ["", "", ""])
+        standing, _, gliding = points
+        self.assertTrue(600 < standing.speeds["one"] * rpm < 950)
+        self.assertGreater(standing.thrust, 50.0)
+        self.assertLess(gliding.thrust, 0.0)  # the air turns it: it brakes
+        self.assertTrue(1.0 < standing.fuel_flow * 3600 < 5.0)  # kg/h
+        glide = trim(light, airspeed=40.0, altitude=1000.0, flight_path=None, inputs={"throttle": 0.0})
+        self.assertTrue(-6.0 < glide["climb_rate"] < -2.0)
 
     def test_a_failed_engine_windmills_or_feathers(self) -> None:
         ends = {}

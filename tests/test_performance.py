@@ -130,7 +130,6 @@ class TurbineTest(unittest.TestCase):
             turbine_temperature=1450,
             bypass_ratio=4,
             fan_pressure_ratio=1.6,
-            idle_temperature=0.8,
         )
         thrust, fuel = turbine_tables(design, [0, 0.4, 0.8], [0, 5000, 11000], [0, 0.5, 1], consumption=1.2e-5)
         self.assertAlmostEqual(float(thrust(0.0, 0.0, 1.0)), 30e3)
@@ -142,8 +141,33 @@ class TurbineTest(unittest.TestCase):
         power, flow = turbine_tables(shaft, [0, 0.3], [0, 6000], [0, 1])
         self.assertTrue(0.2 < float(flow(0.0, 0.0, 1.0)) / 900 * 3600 < 0.4)  # kg/kWh
         self.assertEqual((power.name, power.unit), ("shaft_power", "W"))
-        with self.assertRaisesRegex(DravikError, "does not keep itself going at Mach 0, 0 m, power 0"):
-            turbine_tables(shaft.model_copy(update={"idle_temperature": 0.25}), [0, 0.3], [0, 6000], [0, 1])
+        with self.assertRaisesRegex(DravikError, "does not keep itself going"):
+            turbine_tables(shaft.model_copy(update={"compressor": 0.4}), [0, 0.3], [0, 6000], [0, 1])
+
+    def test_idle_at_5_to_8_per_cent_with_the_default_values(self) -> None:
+        for more in (
+            {"output": "jet", "rated": 1e4, "pressure_ratio": 9, "turbine_temperature": 1250},
+            {"output": "jet", "rated": 3e4, "pressure_ratio": 20, "turbine_temperature": 1450, "bypass_ratio": 5, "fan_pressure_ratio": 1.6},
+            {"output": "jet", "rated": 1e5, "pressure_ratio": 30, "turbine_temperature": 1600, "bypass_ratio": 8, "fan_pressure_ratio": 1.5},
+            {"output": "shaft", "rated": 9e5, "pressure_ratio": 9, "turbine_temperature": 1250},
+        ):  # fmt: skip
+            table, fuel = turbine_tables(GasTurbine.model_validate(more), [0, 0.4, 0.8], [0, 5000, 11000], np.linspace(0, 1, 11))
+            share = table.values[0, 0] / more["rated"]
+            self.assertTrue(0.05 <= share[0] <= 0.08)
+            self.assertTrue(np.all(np.diff(table.values, axis=2) > 0.0) and np.all(np.diff(fuel.values, axis=2) > 0.0))
+            self.assertTrue(0.05 < fuel.values[0, 0, 0] / fuel.values[0, 0, -1] < 0.12)
+            if more["output"] == "jet":
+                self.assertLess(float(table.values[2, 1, 0]), 0.02 * more["rated"])  # a descent needs no reverser
+
+    def test_a_point_that_does_not_settle_is_a_dash(self) -> None:
+        runaway = craft(
+            inputs={"throttle": {"range": [0, 1]}}, formulas={"hot": "state(if_else(airspeed > 15, 1, -hot))"},
+            engines={"one": {"position": [0, 0, 0], "thrust": "100*power_one + hot", "command": "throttle"}},
+        )  # fmt: skip
+        points = engine_points(runaway, airspeeds=[0.0, 10.0, 20.0])
+        self.assertEqual([p.thrust for p in points[:2]], [100.0, 100.0])
+        self.assertTrue(math.isnan(points[2].thrust) and "do not settle" in points[2].reason)
+        self.assertIn("do not settle", str(points[2].row()["reason"]))
 
     def test_a_spool_follows_its_lever(self) -> None:
         body = craft(

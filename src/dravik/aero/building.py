@@ -210,13 +210,18 @@ def _formulas(geometry: Geometry, files: dict[str, list[Table]]) -> dict[str, Fo
         ends[c].append(f"{c}_{rate}(alpha_point)*{rate}_hat")
     for c in ("CL", "Cm"):
         ends[c].append(f"{c}_alpha_dot(alpha_point)*alpha_dot_hat")
+    # taxiing has rates without bound for its speed, at which the air does nothing: the tables' last value holds there
+    most = float(files["roll_rate"][0].axes[-1].values[-1])
     for c in ("Cl", "Cn"):
-        ends[c].append(f"{c}_roll_rate(alpha_point, p_hat)")
+        ends[c].append(f"{c}_roll_rate(alpha_point, limit(p_hat, {-most:g}, {most:g}))")
     for name, propeller in geometry.propellers.items():
         axes = ", ".join(a.name for a in files[f"slipstream_{name}"][0].axes[:-1]).replace("alpha", "alpha_point")
         for engine in propeller.engines:
+            # a braking propeller has no slipstream to speak of, and beyond the tables' thrust their last holds
+            most = float(files[f"slipstream_{name}"][0].axes[-1].values[-1])
             formulas[f"thrust_coefficient_{engine}"] = Formula(
-                f"thrust_{engine}/max(dynamic_pressure*reference_area, 1)", description="thrust over q S"
+                f"limit(thrust_{engine}/max(dynamic_pressure*reference_area, 1), 0, {most:g})",
+                description="thrust over q S, as far as the slipstream's tables go",
             )
         for table in files[f"slipstream_{name}"]:
             calls = [

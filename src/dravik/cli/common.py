@@ -73,7 +73,7 @@ def settings(pairs: Sequence[str] | None, option: str = "--set") -> "dict[str, s
     for pair in pairs or ():
         name, equals, value = pair.partition("=")
         if not equals or not value.strip():
-            raise DravikError(f"{option} {pair!r}", expected="NAME=VALUE, such as 'flap_lever=20 deg'")
+            raise DravikError(f"{option} {pair!r}", expected="INPUT=VALUE, such as 'flap_lever=20 deg'")
         values[name.strip()] = value.strip()
     return values
 

@@ -5,6 +5,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import numpy as np
 import typer
+from rich.markup import escape
 
 from dravik.cli.common import (
     AircraftFile,
@@ -128,18 +129,18 @@ def _watts(values: "list[float]") -> tuple[float, str]:
 def _show_columns(title: str, columns: "dict[str, list[float]]") -> None:
     """Print columns of numbers, those without any left out."""
     there = {n: c for n, c in columns.items() if any(math.isfinite(v) for v in c)}
-    rows = [[float(f"{v:.5g}") for v in row] for row in zip(*there.values(), strict=True)]
+    rows = [["-" if math.isnan(v) else float(f"{v:.5g}") for v in row] for row in zip(*there.values(), strict=True)]
     show_rows(title, list(there), rows)
 
 
 def _show_bench(craft: "Aircraft", bench: "list[EnginePoint]") -> None:
     scale, unit = _watts([p.shaft_power for p in bench] + [p.electric_power for p in bench])
     shafts = {
-        f"{n} [rpm]": [round(p.speeds[n] * PER_RPM) + 0.0 for p in bench]
+        f"{n} [rpm]": [_rpm(p.speeds[n]) for p in bench]
         for n in (bench[0].speeds if len(bench[0].speeds) <= 2 else ())
     }
     if len(bench[0].speeds) > 2:
-        shafts["shafts [rpm]"] = [round(max(p.speeds.values()) * PER_RPM) + 0.0 for p in bench]
+        shafts["shafts [rpm]"] = [_rpm(max(p.speeds.values())) for p in bench]
     _show_columns(
         f"{craft.name}: engines at {bench[0].altitude:g} m, axis in the flow (efficiency at rest: figure of merit)",
         {
@@ -150,6 +151,15 @@ def _show_bench(craft: "Aircraft", bench: "list[EnginePoint]") -> None:
             "efficiency": [round(p.efficiency, 3) for p in bench], **shafts,
         },
     )  # fmt: skip
+
+
+    for p in bench:
+        if p.reason:
+            out.print(f"lever {p.lever:g}, {p.airspeed:.4g} m/s: {escape(p.reason)}")
+
+
+def _rpm(speed: float) -> float:
+    return round(speed * PER_RPM) + 0.0 if math.isfinite(speed) else math.nan
 
 
 def _show_performance(craft: "Aircraft", found: "Performance", top: tuple[float, float], climb: str) -> None:

@@ -1,6 +1,6 @@
 """What the engines give at a speed and a lever, the aircraft held along the flow as on a bench."""
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -21,6 +21,8 @@ STANDARD_GRAVITY = 9.80665
 class EnginePoint:
     """All engines together at an airspeed (m/s), an altitude (m) and a lever (share of its range), settled.
 
+    Where they do not settle all is nan, and ``reason`` says why.
+
     ``thrust`` N; ``shaft_power``, ``electric_power`` W and ``fuel_flow`` kg/s (nan where there is none);
     ``efficiency``: thrust work over shaft power, at rest the figure of merit of the discs; ``speeds`` of the shafts,
     rad/s.
@@ -35,11 +37,13 @@ class EnginePoint:
     fuel_flow: float
     efficiency: float
     speeds: dict[str, float]
+    reason: str = ""
 
-    def row(self) -> dict[str, float]:
-        """Return the point as one flat row, SI."""
-        plain = {n: float(getattr(self, n)) for n in ENGINE_COLUMNS}
-        return plain | {f"speed_{n}": v for n, v in self.speeds.items()}
+    def row(self) -> dict[str, float | str]:
+        """Return the point as one flat row, SI; with the reason where there is nothing else to tell."""
+        plain: dict[str, float | str] = {n: float(getattr(self, n)) for n in ENGINE_COLUMNS}
+        plain |= {f"speed_{n}": v for n, v in self.speeds.items()}
+        return plain | ({"reason": self.reason} if self.reason else {})
 
 
 ENGINE_COLUMNS = (
@@ -76,12 +80,12 @@ def lever_inputs(craft: Aircraft) -> list[str]:
 
 def engine_points(
     craft: Aircraft, *, airspeeds: Sequence[float], levers: Sequence[float] = (1.0,), altitude: float = 0.0,
-    inputs: dict[str, float] | None = None,
+    inputs: Mapping[str, str | float] | None = None,
 ) -> list[EnginePoint]:  # fmt: skip
     """Return what the engines give at each lever and airspeed (m/s), the aircraft held with its axis in the flow.
 
-    ``inputs`` by name (SI) are set besides, such as a failed engine; in hover the flow is that of a rotor at rest.
-    Raises DravikError where the engines do not settle.
+    ``inputs`` by name are set besides, such as a failed engine; in hover the flow is that of a rotor at rest. A point
+    at which the engines do not settle says so and the others stand. Raises DravikError for unknown inputs.
     """
     names = lever_inputs(craft)
     points = []
@@ -95,8 +99,13 @@ def engine_points(
             start = craft.state(position=(0.0, 0.0, altitude), velocity=(airspeed, 0.0, 0.0))
             if state is not None:
                 start[13:] = state[13:]
-            state = settle(craft, start, u)
-            points.append(_point(craft, state, u, airspeed, altitude, lever))
+            try:
+                state = settle(craft, start, u)
+                points.append(_point(craft, state, u, airspeed, altitude, lever))
+            except DravikError as error:
+                state, nothing = None, (np.nan,) * 5
+                speeds = {n: np.nan for n in craft.definition.engines if f"speed_{n}" in craft.signals}
+                points.append(EnginePoint(airspeed, altitude, lever, *nothing, speeds, error.what))
     return points
 
 

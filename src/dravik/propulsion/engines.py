@@ -127,7 +127,9 @@ class Turbine(Model):
 class Piston(Model):
     """A piston engine: torque by the lever and the air's density (Gagg and Ferrar), less its friction.
 
-    A supercharged one keeps its sea-level torque up to ``critical_altitude``.
+    A supercharged one keeps its sea-level torque up to ``critical_altitude``. At lever 0 it idles: what the closed
+    throttle lets in is ``idle_torque``, a share of the rated torque, at ``idle_speed`` (0.27 of the rated speed unless
+    given), and less the faster it turns, so that it stands still there on the ground and brakes in a glide.
     """
 
     kind: Literal["piston"]
@@ -136,6 +138,8 @@ class Piston(Model):
     consumption: Consumption
     friction: Annotated[float, Field(ge=0.0, lt=0.5)] = 0.12
     critical_altitude: Length = 0.0
+    idle_speed: PositiveAngularRate | None = None
+    idle_torque: Annotated[float, Field(ge=0.0, lt=1.0)] = 0.18
 
 
 class Electric(Model):
@@ -176,7 +180,8 @@ class Governor(Model):
     """Constant speed: the blade angle follows the shaft's speed, between ``fine`` and ``coarse``.
 
     ``speed`` is one with its unit; or a formula in rad/s; or ``{ formula = "...", unit = "rpm" }``. ``droop`` is how far the speed may stray, as a share, over
-    the whole travel; ``feather`` is a formula that is true when the blades shall go to the coarse stop.
+    the whole travel. It acts on the speed ahead by half its ``lag``: so it comes to rest without ringing (damping 0.7 and
+    more) whatever the blades weigh on the shaft. ``feather`` is a formula that is true when the blades shall go to the coarse stop.
     """
 
     speed: Annotated[Formula, BeforeValidator(_speed)]

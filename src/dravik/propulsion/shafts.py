@@ -21,6 +21,8 @@ __all__ = ["MAP_COLUMNS", "add_propeller"]
 MAP_COLUMNS = ("CT", "CP", "CN_cross", "CM_cross")
 MAP_AXES = ("advance_ratio", "cross_ratio", "blade_angle")
 SLOWEST = 0.02  # of the rated speed: below it the coefficients are taken as there
+LEAD = 0.5  # of a governor's lag
+IDLE_SPEED = 0.27  # of the rated speed: where a piston engine idles unless it is said
 STANDS = 0.2  # of the rated speed: below it the drag of the standing blades comes in
 SEA_LEVEL_DENSITY = 1.225
 
@@ -122,7 +124,10 @@ def _add_governor(out: Pieces, name: str, engine: PropellerEngine, propeller: Pr
     out.add(f"governed_speed_{name}", governor.speed, "rad/s", f"speed that {name}'s governor holds", *keys, "speed")
     out.add(f"feather_{name}", governor.feather, "", f"whether {name} is to feather", *keys, "feather")
     travel = governor.coarse - governor.fine
-    strayed = f"(speed_{name} - governed_speed_{name})/{governor.droop * propeller.rated_speed!r}"
+    # speed and a lead on it by the lag L: with a lead of L/2 the loop's damping is at least sqrt(1/2) at any gain
+    gathering = f"(shaft_torque_{name} - propeller_torque_{name})/{propeller.inertia!r}"
+    ahead = f"speed_{name} + {LEAD * governor.lag!r}*{gathering}"
+    strayed = f"({ahead} - governed_speed_{name})/{governor.droop * propeller.rated_speed!r}"
     wanted = f"if_else(feather_{name}, {travel!r}, limit({travel!r}*(0.5 + {strayed}), 0, {travel!r}))"
     out.add(f"blade_angle_{name}_asked", wanted, "rad", f"blade angle beyond fine that {name} is asked for", *keys)
     out.add(
@@ -203,8 +208,12 @@ def _add_piston(out: Pieces, name: str, drive: Piston) -> None:
     full = SEA_LEVEL_DENSITY if drive.critical_altitude <= 0.0 else float(standard_air(drive.critical_altitude, 0.0)[2])
     torque = drive.rated_power / drive.rated_speed
     lapse = f"(1.1325*min(density/{full!r}, 1) - 0.1325)"
+    idle = drive.idle_speed or IDLE_SPEED * drive.rated_speed
+    # the closed throttle lets the same air in each second: less for each turn the faster it turns
+    closed = f"{drive.idle_torque * idle!r}/max(speed_{name}, {0.5 * idle!r})"
     out.add(
-        f"indicated_torque_{name}", f"{torque!r}*max({lapse}, 0)*power_{name}*(1 - fail_{name})", "N*m",
+        f"indicated_torque_{name}",
+        f"{torque!r}*max({lapse}, 0)*(power_{name} + (1 - power_{name})*{closed})*(1 - fail_{name})", "N*m",
         f"torque of {name} before friction", *keys,
     )  # fmt: skip
     rub = f"{drive.friction * torque!r}*min(1, speed_{name}/{0.1 * drive.rated_speed!r})"

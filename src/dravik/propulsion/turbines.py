@@ -21,6 +21,8 @@ from dravik.tables import Axis, Table
 __all__ = ["CyclePoint", "GasTurbine", "cycle", "turbine_tables"]
 
 Floats = NDArray[np.float64]
+JOINED = 0.5  # the power setting up to which the choked line is joined to the idle, at least
+RAM = 0.9  # of the ram's pressure that an idling engine gives back as speed of its jet
 Share = Annotated[float, Field(gt=0.0, le=1.0)]
 
 
@@ -28,14 +30,24 @@ class GasTurbine(Model):
     """A gas turbine's design point at sea level, standing: ``jet`` (thrust) or ``shaft`` (power of a free turbine).
 
     ``rated`` is the thrust, N, or power, W, there. Temperatures in K; ``idle_temperature`` is the share of the rated
-    one that belongs to power setting 0. ``bypass_ratio`` and ``fan_pressure_ratio`` make a jet a fan.
+    one at which the choked cycle's line begins, at power setting 0; ``bypass_ratio`` and ``fan_pressure_ratio`` make a
+    jet a fan.
+
+    No engine idles on that line: its turbines are choked no longer. Below a setting of 0.5, or where the line is not
+    alive, the cycle is joined to an
+    idle that is stated: ``idle``, its share of the rated output at sea level, standing, and ``idle_fuel`` of the rated
+    fuel flow, with ``idle_flow`` of the air. In flight the idling jet's speed is what it has standing and what the ram
+    gives back, so that the thrust falls with speed and turns to drag.
     """
 
     output: Literal["jet", "shaft"]
     rated: Annotated[float, Field(gt=0.0)]
     pressure_ratio: Annotated[float, Field(gt=1.0, le=60.0)]
     turbine_temperature: Annotated[float, Field(gt=500.0, lt=2500.0)]
-    idle_temperature: Annotated[float, Field(gt=0.2, lt=1.0)] = 0.6
+    idle_temperature: Annotated[float, Field(gt=0.2, lt=1.0)] = 0.75
+    idle: Annotated[float, Field(ge=0.0, lt=0.5)] = 0.06
+    idle_fuel: Annotated[float, Field(gt=0.0, lt=0.5)] = 0.09
+    idle_flow: Annotated[float, Field(gt=0.0, lt=1.0)] = 0.3
     bypass_ratio: Annotated[float, Field(ge=0.0, le=20.0)] = 0.0
     fan_pressure_ratio: Annotated[float, Field(ge=1.0, le=4.0)] = 1.0
     intake: Share = 0.98
@@ -70,6 +82,48 @@ def cycle(design: GasTurbine, mach: ArrayLike, altitude: ArrayLike, power: Array
     keep itself going, output and fuel flow are nan.
     """
     m, height, setting = np.broadcast_arrays(*(np.asarray(a, dtype=float) for a in (mach, altitude, power)))
+    # near idle the choked line is not alive: what the idle is joined to begins above that
+    alive = _least_alive(design)
+    found = _choked(design, m, height, np.maximum(setting, alive))
+    share = np.clip(setting / max(alive, JOINED), 0.0, 1.0)
+    share = share**2 * (3.0 - 2.0 * share)
+    if np.all(share == 1.0):
+        return found
+    rated = _choked(design, *(np.asarray(v) for v in (0.0, 0.0, 1.0)))
+    thrust, fuel, flow = _idle(design, rated, m, height)
+    pairs = ((thrust, found.output), (fuel, found.fuel_flow), (flow, found.air_flow))
+    joined = [idle + share * (running - idle) for idle, running in pairs]
+    return CyclePoint(joined[0], joined[1], joined[2], found.pressure_ratio, found.turbine_temperature)
+
+
+def _least_alive(design: GasTurbine) -> float:
+    """Return the lowest power setting from which on the choked line is used: alive at sea level, standing."""
+    settings = np.arange(0.4, 1.0, 0.05)
+    alive = np.isfinite(_choked(design, *np.broadcast_arrays(0.0, 0.0, settings)).output)
+    return float(settings[np.argmax(alive)]) if np.any(alive) else 1.0
+
+
+def _idle(design: GasTurbine, rated: CyclePoint, m: Floats, height: Floats) -> tuple[Floats, Floats, Floats]:
+    """Return output, fuel flow and core air flow at idle, in the units of the cycle with a core flow of 1 kg/s."""
+    air, ground = air_at(height), air_at(0.0)
+    gamma = design.cold[1]
+    warmer = 1.0 + 0.5 * (gamma - 1.0) * m**2
+    theta = air.temperature * warmer / ground.temperature
+    delta = air.pressure * warmer ** (gamma / (gamma - 1.0)) / ground.pressure
+    corrected = delta / np.sqrt(theta)
+    flow, fuel = design.idle_flow * corrected, design.idle_fuel * float(rated.fuel_flow) * delta * np.sqrt(theta)
+    if design.output == "shaft":
+        output: Floats = design.idle * float(rated.output) * delta * np.sqrt(theta)
+        return output, fuel, flow
+    through = flow * (1.0 + design.bypass_ratio)
+    still = design.idle * float(rated.output) / (design.idle_flow * (1.0 + design.bypass_ratio))
+    speed = m * air.speed_of_sound
+    jet = np.sqrt(still**2 * theta + RAM * speed**2)
+    return through * (jet - speed), fuel, flow
+
+
+def _choked(design: GasTurbine, m: Floats, height: Floats, setting: Floats) -> CyclePoint:
+    """Return the cycle with choked turbines."""
     air = air_at(height)
     cp, gamma = design.cold
     warmer = 1.0 + 0.5 * (gamma - 1.0) * m**2
