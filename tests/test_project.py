@@ -22,6 +22,7 @@ PACKAGE = ROOT / "src" / "dravik"
 LAYERS = (
     (
         "errors",
+        "files",
         "version",
         "compiled",
         "lazy",

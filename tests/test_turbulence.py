@@ -6,7 +6,7 @@ import unittest
 import numpy as np
 from scipy.integrate import quad
 
-from dravik import Turbulence, fly, sample, trim
+from dravik import Turbulence, fly, on_rail, sample, trim
 from dravik.errors import DravikError
 from dravik.flight.turbulence import COMPONENTS, gust_filter, intensities, scale_lengths, spectrum
 
@@ -52,7 +52,7 @@ class FilterTest(unittest.TestCase):
             filter_ = gust_filter(**case)  # type: ignore[arg-type]
             steady = filter_.steady() @ filter_.steady().T
             size = np.sqrt(np.outer(np.diag(steady), np.diag(steady))) + 1e-12
-            for interval in (0.001, 0.02, 0.5):
+            for interval in (0.001, 0.02, 0.5, 60.0):
                 transition, root = filter_.discrete(interval)
                 kept = transition @ steady @ transition.T + root @ root.T
                 np.testing.assert_allclose((kept - steady) / size, 0.0, atol=1e-9)
@@ -122,7 +122,7 @@ class SampleTest(unittest.TestCase):
         point = trim(tarn, airspeed=62, altitude=150)
         names = ("wind_north", "wind_up", "gust_roll", "gust_yaw")
         one, coarse, other = (
-            fly(tarn, start=point, duration=12, dt=dt, turbulence=Turbulence(seed=s))
+            fly(tarn, start=point, duration=12, dt=dt, turbulence=Turbulence(seed=s, follow=False))
             for dt, s in ((0.01, 5), (0.02, 5), (0.01, 6))
         )
         for name in names:
@@ -134,11 +134,29 @@ class SampleTest(unittest.TestCase):
             tarn,
             start=trim(tarn, airspeed=62, altitude=150, heading="90 deg"),
             duration=2,
-            turbulence=Turbulence(seed=5),
+            turbulence=Turbulence(seed=5, follow=False),
         )
         np.testing.assert_allclose(
             turned["wind_east"], one["wind_north"][:201], atol=1e-9
         )  # along the flight, whatever its heading
+
+    def test_following_gusts_are_joined_without_a_jump(self) -> None:
+        # an aircraft that turns and slows down: every second other filters and another heading
+        stream = Turbulence(seed=4).along(22.0)
+        rows = []
+        for k in range(20):
+            times = np.arange(100 * k, 100 * (k + 1)) * 0.01
+            rows.append(stream(20.0 + 4.0 * k, 40.0 + 20.0 * k, times))
+        whole = np.concatenate(rows, axis=1)
+        steps = np.abs(np.diff(whole, axis=1))
+        for component in range(6):
+            usual = np.quantile(steps[component], 0.999)
+            joints = steps[component, 99::100]
+            self.assertLess(float(joints.max()), 3.0 * usual, COMPONENTS[component])
+        # a start at standstill does not keep the gusts of standstill: a rocket in light air is not spun
+        hail = sample("hail")
+        run = fly(hail, start=on_rail(hail, elevation="85 deg", inputs={"ignition": 1}), duration=12, turbulence=Turbulence("light"))
+        self.assertLess(float(np.degrees(np.abs(run["p"])).max()), 90.0)
 
     def test_the_air_that_turns_acts_as_a_rate_against_it(self) -> None:
         tarn = sample("tarn")

@@ -9,6 +9,7 @@ from typing import Any, TypeVar, cast, get_args
 from pydantic import BaseModel, ValidationError
 
 from dravik.errors import DefinitionError, DravikError, nearest
+from dravik.files import read_text
 
 __all__ = ["KeyLines", "kind_tag", "read_definition", "validate"]
 
@@ -93,12 +94,7 @@ def read_definition(path: Path, model: type[M]) -> tuple[M, KeyLines]:
 
 def _read(path: Path, hint: str) -> tuple[dict[str, Any], KeyLines]:
     """Return a TOML file's data and where its keys stand."""
-    try:
-        text = path.read_text(encoding="utf-8")
-    except FileNotFoundError:
-        raise DravikError("there is no such file", where=str(path), hint=hint) from None
-    except (OSError, UnicodeDecodeError) as error:
-        raise DravikError(f"the file cannot be read ({error})", where=str(path)) from None
+    text = read_text(path, hint=hint)
     try:
         return tomllib.loads(text), KeyLines(text, str(path))
     except (tomllib.TOMLDecodeError, RecursionError, ValueError) as error:

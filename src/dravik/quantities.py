@@ -19,7 +19,10 @@ def positive(kind: str) -> Callable[[object], float]:
     def convert(value: object) -> float:
         number = quantity(value, kind)
         if not number > 0.0:
-            raise DravikError(f"{value!r} is not above zero", expected=f"{'an' if kind[0] in 'aeiou' else 'a'} {kind} such as {KINDS[kind][1]!r}")
+            raise DravikError(
+                f"{value!r} is not above zero",
+                expected=f"{'an' if kind[0] in 'aeiou' else 'a'} {kind} such as {KINDS[kind][1]!r}",
+            )
         return number
 
     return convert
@@ -47,7 +50,7 @@ PositiveInertia = Annotated[float, _above("inertia")]
 Density = Annotated[float, _of("density")]
 Acceleration = Annotated[float, _of("acceleration")]
 TemperatureDifference = Annotated[float, _of("temperature difference")]
-AngularRate = Annotated[float, _of("angular rate")]
+AngularRate = Annotated[float, BeforeValidator(lambda v: 0.0 if v == 0 else quantity(v, "angular rate"))]
 PositiveAngularRate = Annotated[float, _above("angular rate")]
 Frequency = Annotated[float, _above("frequency")]
 Duration = Annotated[float, _above("time")]

@@ -4,7 +4,9 @@ Angles are a kind of their own: a bare number never passes for an angle, because
 tell degrees from radians by looking at it. Pint knows the units and does the conversion.
 """
 
+import hashlib
 import math
+import os
 import re
 from functools import lru_cache
 from typing import TYPE_CHECKING
@@ -55,9 +57,13 @@ _COLUMN = re.compile(r"\s*([A-Za-z_]\w*)\s*(?:\[([^\]]*)\])?\s*$")
 def _registry() -> "UnitRegistry[float]":
     import pint
 
+    # The cache holds paths: shared between installations, one that is deleted makes every start of the others slow. So
+    # each has its own, and an installation without a home that can be written to has none.
+    own = hashlib.sha256(f"{pint.__file__} {pint.__version__}".encode()).hexdigest()[:12]
+    home = os.environ.get("XDG_CACHE_HOME") or os.path.join(os.path.expanduser("~"), ".cache")
     try:
-        return pint.UnitRegistry(cache_folder=":auto:")
-    except OSError:  # a home that cannot be written must not stop the work
+        return pint.UnitRegistry(cache_folder=os.path.join(home, "dravik", f"units-{own}"))
+    except (OSError, ValueError):
         return pint.UnitRegistry()
 
 

@@ -103,7 +103,7 @@ __getattr__ = lazily(
             "CentreRange",
             "centre_range",
             "lengthwise_controls",
-    "margin_unit",
+            "margin_unit",
             "signals_of",
             "static_margin",
         ),

@@ -325,13 +325,23 @@ class Aircraft:
     def state(
         self, *, position: tuple[float, float, float] = (0.0, 0.0, 0.0), velocity: tuple[float, float, float],
         attitude: tuple[float, float, float] = (0.0, 0.0, 0.0), rates: tuple[float, float, float] = (0.0, 0.0, 0.0),
-        functions: Mapping[str, float] | None = None,
+        functions: Mapping[str, str | float] | None = None,
     ) -> Floats:  # fmt: skip
         """Return an integrated state from north, east, altitude; u, v, w; phi, theta, psi; p, q, r (SI).
 
-        ``functions`` sets states of actuators and functions by name; the others are at their initial value.
+        ``functions`` sets states of actuators, engines and functions by name, with their unit or in SI; the others are
+        at their initial value. Raises DravikError, naming the nearest, for a state that is not there.
         """
-        initial = [(functions or {}).get(s.name, s.initial) for s in self.tape.states]
+        given = {}
+        for name, value in (functions or {}).items():
+            if name not in self.function_states:
+                known = self.function_states
+                raise DravikError(
+                    f"{self.name} has no state {name!r}", expected=", ".join(known[:12]) or "none",
+                    hint=nearest(name, known),
+                )  # fmt: skip
+            given[name] = in_si(value, kind_of_unit(self.signals[name].unit), where=f"state {name}")
+        initial = [given.get(s.name, s.initial) for s in self.tape.states]
         q = quaternion_from_euler(*attitude)
         return np.array([*position, *velocity, *q, *rates, *initial], dtype=float)
 

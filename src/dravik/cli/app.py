@@ -96,7 +96,7 @@ def check(aircraft: AircraftFile, loading: Loading = "", law: Laws = None, as_js
     from dravik.aircraft import audit
 
     craft = get_craft(aircraft, loading, law)
-    with kernel_notice():
+    with kernel_notice("trim"):
         findings = audit(craft)
     errors = sum(f.severity == "error" for f in findings)
     if as_json:
@@ -223,7 +223,7 @@ def linearise(
     craft = get_craft(aircraft, loading, law)
     point = get_point(craft, airspeed, altitude, flight_path, inputs=set_)
     names = [n.strip() for n in outputs.split(",") if n.strip()]
-    with kernel_notice():
+    with kernel_notice("linear"):
         model = make_model(craft, point, coordinates=coordinates, outputs=names)
     modes = model.modes()
     proof = _proof(point, prove or ("elevator" if proof_figure else ""))
@@ -307,7 +307,7 @@ def handling(
 
     craft = get_craft(aircraft, loading, law)
     point = get_point(craft, airspeed, altitude, flight_path, inputs=set_)
-    with kernel_notice():
+    with kernel_notice("linear"):
         found = evaluate(craft, point, aircraft_class=aircraft_class, category=category)
     if as_json:
         emit(

@@ -25,6 +25,7 @@ __all__ = ["emit", "get_craft", "get_point", "get_start", "kernel_notice", "out"
 
 # a pipe or a file has no width of its own: it gets one that keeps the tables whole
 _WIDTH = None if sys.stdout.isatty() else 120
+_told: list[bool] = []
 out = Console(highlight=False, width=_WIDTH)
 err = Console(stderr=True, highlight=False)
 
@@ -85,7 +86,7 @@ def get_point(
     """Return a trimmed point from the condition options."""
     from dravik.trimming import trim
 
-    with kernel_notice():
+    with kernel_notice("trim"):
         return trim(
             craft, airspeed=airspeed, altitude=altitude, flight_path=flight_path, bank=bank or None,
             sideslip=sideslip or None, inputs=settings(inputs), strict=strict, guess=settings(guess, "--guess"),
@@ -112,11 +113,12 @@ def get_start(
 
 
 @contextmanager
-def kernel_notice() -> Iterator[None]:
-    """Say that the kernel compiles, when it has never been used on this installation."""
+def kernel_notice(*parts: str) -> Iterator[None]:
+    """Say that the kernel compiles, when those parts of it have never been used on this installation; and once."""
     from dravik.kernel import is_compiled
 
-    if not is_compiled():
+    if not is_compiled(*parts) and not _told:
+        _told.append(True)
         err.print("[dim]compiling the kernel: about half a minute, once for each installation ...[/dim]")
     yield
 

@@ -141,7 +141,9 @@ def _show_derivatives(found: "Coefficients", alphas: Sequence[float]) -> None:
         side = found.one_sided(name)
         if side is not None:
             low, high = (math.degrees(v) for v in side)
-            out.print(f"{name} is covered on one side only, {low:.3g} to {high:.3g} deg: its derivatives are taken there")
+            out.print(
+                f"{name} is covered on one side only, {low:.3g} to {high:.3g} deg: its derivatives are taken there"
+            )
 
 
 @tables.command()

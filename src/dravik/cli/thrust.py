@@ -136,8 +136,7 @@ def _show_columns(title: str, columns: "dict[str, list[float]]") -> None:
 def _show_bench(craft: "Aircraft", bench: "list[EnginePoint]") -> None:
     scale, unit = _watts([p.shaft_power for p in bench] + [p.electric_power for p in bench])
     shafts = {
-        f"{n} [rpm]": [_rpm(p.speeds[n]) for p in bench]
-        for n in (bench[0].speeds if len(bench[0].speeds) <= 2 else ())
+        f"{n} [rpm]": [_rpm(p.speeds[n]) for p in bench] for n in (bench[0].speeds if len(bench[0].speeds) <= 2 else ())
     }
     if len(bench[0].speeds) > 2:
         shafts["shafts [rpm]"] = [_rpm(max(p.speeds.values())) for p in bench]
@@ -151,7 +150,6 @@ def _show_bench(craft: "Aircraft", bench: "list[EnginePoint]") -> None:
             "efficiency": [round(p.efficiency, 3) for p in bench], **shafts,
         },
     )  # fmt: skip
-
 
     for p in bench:
         if p.reason:

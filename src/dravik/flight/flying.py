@@ -19,11 +19,12 @@ from dravik.flight.histories import History
 from dravik.flight.outcomes import failure, logged_events
 from dravik.flight.recording import Event, Recording, event_rows
 from dravik.flight.schedule import Schedule
-from dravik.flight.turbulence import Turbulence
+from dravik.flight.turbulence import PERIOD, Turbulence
 from dravik.flight.writing import RecordingWriter
 from dravik.kernel.integrate import clamp_states, fly_steps
 from dravik.kernel.motion import evaluate
 from dravik.kernel.program import EVENT_CAPACITY, EVENT_COUNT, EVERYTHING, OUTSIDE_TABLE, PAUSED, STOP_EVENT
+from dravik.linear import longest_step
 from dravik.trimming import TrimPoint
 from dravik.units import quantity
 from dravik.version import __version__
@@ -58,7 +59,7 @@ class Start:
     state: Floats
     inputs: Floats
     time: float = 0.0
-    gusts_for: tuple[float, float, float] | None = None
+    gusts_for: tuple[float, float, float, float, float] | None = None
     gusts_made: tuple[tuple[float, float], ...] = ()
     begun: tuple[tuple[str, float], ...] = ()
 
@@ -123,9 +124,23 @@ def fly(
     if method == "adaptive" and (controller is not None or turbulence is not None):
         raise DravikError("the adaptive method takes no controller and no turbulence", hint="method='rk4'")
     flight = _Flight(
-        craft, start, controls or {}, controller, turbulence, step, round(seconds / step), record, record_every, note
-    )
+        craft, start, controls or {}, controller, turbulence, step, max(1, round(seconds / step)), record, record_every,
+        note,
+    )  # fmt: skip
+    flight.notes += [Event(flight.time(flight.first), text) for text in _doubts(flight, seconds)]
     return flight.adaptive() if method == "adaptive" else flight.run(progress, save)
+
+
+def _doubts(flight: "_Flight", seconds: float) -> list[str]:
+    """Return what a run should say at its beginning: a time that is no whole number of steps, a step too long."""
+    found, step = [], flight.dt
+    flown = (flight.last - flight.first) * step
+    if abs(flown - seconds) > 1e-9 * max(1.0, seconds):
+        found.append(f"flown for {flown:.6g} s: {seconds:.6g} s is no whole number of steps of {step:g} s")
+    root = longest_step(flight.craft, flight.x, flight.schedule.inputs)
+    if root is not None and step > root[1]:
+        found.append(f"a step of {step:g} s is too long for {root[0]}: at most {root[1]:.2g} s, or the motion diverges")
+    return found
 
 
 class _Flight:
@@ -178,7 +193,9 @@ class _Flight:
         return self.offset + step * self.dt
 
     def run(self, progress: Callable[[float], None] | None, save: str | Path | None) -> Recording:
-        chunk = self._controller_steps() if self.controller is not None else max(1, round(CHUNK_SECONDS / self.dt))
+        # gusts that follow the flight are made period by period
+        stretch = PERIOD if self.schedule.follows else CHUNK_SECONDS
+        chunk = self._controller_steps() if self.controller is not None else max(1, round(stretch / self.dt))
         if self.first == 0:
             # states that a start puts outside their limits would jump at the first step; a flight that goes on from
             # another is within them, and not even its quaternion's last bit may change

@@ -4,12 +4,13 @@ import json
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, BinaryIO
 
 import numpy as np
 from numpy.typing import NDArray
 
 from dravik.errors import DravikError, nearest
+from dravik.files import TABLE_LIMIT, checked_file, exists, locked, read_text, replace_file, saved, shown, write_text
 from dravik.units import column_name, from_si, in_si
 
 if TYPE_CHECKING:
@@ -18,6 +19,7 @@ if TYPE_CHECKING:
 __all__ = ["Event", "Recording", "read_recording"]
 
 Floats = NDArray[np.float64]
+STILL = 0.15  # of the highest airspeed: below it the angles to the air are those of gusts
 _TURNING = ("psi", "track", "phi", "longitude")  # angles that run on past half a turn
 
 
@@ -53,6 +55,18 @@ class Recording:
         if name not in self.names:
             raise DravikError(f"the recording has no signal {name!r}", hint=nearest(name, self.names))
         return self.values[:, self.names.index(name)]
+
+    def flowing(self, name: str) -> Floats:
+        """Return a signal's values, SI; of the angles to the air only those while it hardly stands.
+
+        Below a seventh of the highest airspeed alpha and beta are those of gusts about an aircraft at rest. All values
+        where no other is left.
+        """
+        values = self[name]
+        if name not in ("alpha", "beta") or "airspeed" not in self.names or not len(values):
+            return values
+        flows = self["airspeed"] > STILL * float(self["airspeed"].max())
+        return values[flows] if np.any(flows) else values
 
     @property
     def flown(self) -> float:
@@ -95,25 +109,20 @@ class Recording:
         """
         target = Path(path)
         columns = self._columns(signals)
-        try:
-            if target.suffix == ".parquet":
-                _write_parquet(columns, target)
-            else:
-                matrix = np.column_stack(list(columns.values()))
-                np.savetxt(
+        if target.suffix == ".parquet":
+            saved(lambda: replace_file(target, lambda file: _write_parquet(columns, file)), target, what="recording")
+        else:
+            matrix = np.column_stack(list(columns.values()))
+            text = ",".join(columns)
+            saved(
+                lambda: replace_file(
                     target,
-                    matrix,
-                    fmt="%.10g",
-                    delimiter=",",
-                    header=",".join(columns),
-                    comments="",
-                    encoding="utf-8",
-                )
-            side_path(target).write_text(self.side_text(signals), encoding="utf-8")
-        except OSError as error:
-            raise DravikError(
-                f"the recording cannot be written ({error.strerror or error})", where=str(target)
-            ) from None
+                    lambda file: np.savetxt(file, matrix, fmt="%.10g", delimiter=",", header=text, comments=""),
+                ),
+                target,
+                what="recording",
+            )  # fmt: skip
+        write_text(side_path(target), self.side_text(signals), what="recording")
         return target
 
     def side_text(self, signals: Sequence[str] | None = None) -> str:
@@ -183,7 +192,7 @@ def _arrow() -> Any:
     return pa
 
 
-def _write_parquet(columns: dict[str, Floats], target: Path) -> None:
+def _write_parquet(columns: dict[str, Floats], target: BinaryIO) -> None:
     pa = _arrow()
     pa.parquet.write_table(pa.table(columns), target)
 
@@ -195,7 +204,7 @@ class ArrowStream:
         self._pa = _arrow()
         self._columns = list(columns)
         schema = self._pa.schema([(name, self._pa.float64()) for name in columns])
-        self._file = path.open("wb")
+        self._file = locked(path)
         self._writer = self._pa.ipc.new_stream(self._file, schema)
 
     def write(self, rows: Floats) -> None:
@@ -234,8 +243,15 @@ def side_path(path: Path) -> Path:
 def read_recording(path: str | Path) -> Recording:
     """Return a recording written by ``Recording.save``; raises DravikError for a file that is none."""
     source = Path(path)
+    if not (exists(source) and exists(side_path(source))):
+        part = source.with_name(source.name + ".part.arrow")
+        if exists(part):
+            raise DravikError("the run did not come to its end", where=shown(source), hint=f"its rows in {part}")
+        gone = source if not exists(source) else side_path(source)
+        raise DravikError("there is no such recording, or its .json side file is gone", where=shown(gone))
+    checked_file(source, what="recording", limit=TABLE_LIMIT)
     try:
-        side = json.loads(side_path(source).read_text(encoding="utf-8"))
+        side = json.loads(read_text(side_path(source), what="side file", limit=TABLE_LIMIT))
         if source.suffix == ".parquet":
             table = _arrow().parquet.read_table(source)
             columns = {n: np.asarray(table[n], dtype=float) for n in table.column_names}
@@ -254,15 +270,8 @@ def read_recording(path: str | Path) -> Recording:
         values = np.column_stack([columns[c] / from_si(known[c][1])[1] for c in columns])
         events = [Event(float(e["time_s"]), str(e["event"])) for e in side.pop("events")]
         left = [(e["table"], e["axis"], e["steps"], e["lowest"], e["highest"]) for e in side.pop("tables_left")]
-    except FileNotFoundError as error:
-        part = source.with_name(source.name + ".part.arrow")
-        if part.exists():
-            raise DravikError(
-                "the run did not come to its end", where=str(source), hint=f"its rows in {part}"
-            ) from None
-        raise DravikError(
-            "there is no such recording, or its .json side file is gone", where=str(error.filename)
-        ) from None
-    except (OSError, KeyError, TypeError, ValueError, AttributeError, IndexError) as error:
-        raise DravikError(f"this is no recording of a flight ({error})", where=str(source)) from None
+    except DravikError:
+        raise
+    except (OSError, KeyError, TypeError, ValueError, AttributeError, IndexError, RecursionError) as error:
+        raise DravikError(f"this is no recording of a flight ({str(error)[:120]})", where=shown(source)) from None
     return Recording(names, units, values, events, side, left)

@@ -14,12 +14,13 @@ from dravik.aircraft.schema import Event, FormulaEntry, LawDefinition
 from dravik.definitions import KeyLines, kind_tag, read_definition
 from dravik.effectors import Input
 from dravik.errors import DravikError, nearest
+from dravik.files import exists, read_text
 from dravik.flight.flying import Start, fly
 from dravik.flight.histories import History, parse_history
 from dravik.flight.recording import Recording
 from dravik.flight.starts import on_ground, on_rail
 from dravik.flight.turbulence import Turbulence
-from dravik.quantities import Angle, Duration, Length, Model, Speed
+from dravik.quantities import Angle, AngularRate, Duration, Length, Model, Speed
 from dravik.tables.entries import TableEntries, read_tables
 from dravik.trimming import TrimPoint, trim
 
@@ -64,14 +65,17 @@ class OnRail(Model):
 
 
 class Given(Model):
-    """A start whose states are given: position north, east, altitude; u, v, w; phi, theta, psi; p, q, r (rad/s)."""
+    """A start whose states are given: position north, east, altitude; u, v, w; phi, theta, psi; p, q, r.
+
+    Each with its unit; ``states`` of actuators, engines and functions by name, a bare number in SI.
+    """
 
     kind: Literal["states"]
     position: tuple[Length, Length, Length]
     velocity: tuple[Speed, Speed, Speed]
     attitude: tuple[Angle, Angle, Angle] = (0.0, 0.0, 0.0)
-    rates: tuple[float, float, float] = (0.0, 0.0, 0.0)
-    states: dict[str, float] = {}
+    rates: tuple[AngularRate, AngularRate, AngularRate] = (0.0, 0.0, 0.0)
+    states: Quantities = {}
     inputs: Quantities = {}
 
 
@@ -92,6 +96,7 @@ class Gusts(Model):
     wind_20ft: Speed | None = None
     aloft: Speed | None = None
     follow: bool = True
+    interval: Duration = 0.01
 
 
 class Record(Model):
@@ -191,12 +196,13 @@ class Scenario:
 
 def is_scenario(path: Path) -> bool:
     """Whether a file is a scenario: a TOML file that names an aircraft and a start."""
-    try:
-        text = path.read_text(encoding="utf-8")
-    except (OSError, UnicodeDecodeError):
+    if path.suffix != ".toml":
         return False
-    lines = KeyLines(text, str(path))
-    return path.suffix == ".toml" and lines.has(["aircraft"]) and lines.has(["start"])
+    try:
+        lines = KeyLines(read_text(path), str(path))
+    except DravikError:
+        return False
+    return lines.has(["aircraft"]) and lines.has(["start"])
 
 
 def scenario_names() -> dict[str, Path]:
@@ -211,7 +217,7 @@ def load_scenario(path: str | Path) -> Scenario:
     Raises DefinitionError and DravikError for what is wrong, with file, line and key.
     """
     source = Path(path)
-    if not source.exists() and str(path) in scenario_names():
+    if not exists(source) and str(path) in scenario_names():
         source = scenario_names()[str(path)]
     d, lines = read_definition(source, ScenarioDefinition)
     base = _aircraft_path(d.aircraft, source, lines)

@@ -10,7 +10,7 @@ from dravik.aircraft import Aircraft, InputSpec
 from dravik.errors import DravikError
 from dravik.flight.histories import History
 from dravik.flight.recording import Event
-from dravik.flight.turbulence import PERIOD, Turbulence
+from dravik.flight.turbulence import JOINING, PERIOD, Turbulence
 from dravik.kernel import Workspace
 from dravik.kernel.motion import evaluate
 from dravik.kernel.program import EVERYTHING
@@ -32,11 +32,17 @@ class Schedule:
     ) -> None:  # fmt: skip
         self.craft, self.inputs, self.turbulence, self.dt, self.offset = craft, inputs, turbulence, dt, offset
         self.gusts = None if turbulence is None else turbulence.along(craft.definition.reference.span, made)
-        self.gusts_for: tuple[float, float, float] | None = None
+        # airspeed, height above the ground and heading that the gusts are made for; the heading before, and since when
+        self.gusts_for: tuple[float, float, float, float, float] | None = None
         self.gust_inputs = [craft.input_index(n) for n in ("wind_north", "wind_east", "wind_up", *GUSTS)]
         self.histories = [self._bind(name, history) for name, history in controls.items()]
         self.texts = {name: history.text for name, history in controls.items()}
         self.held: dict[str, Event] = {}
+
+    @property
+    def follows(self) -> bool:
+        """Whether gusts follow the flight."""
+        return self.turbulence is not None and self.turbulence.follow
 
     def _bind(self, name: str, history: History) -> tuple[int, History]:
         index = self.craft.input_index(name)
@@ -73,10 +79,16 @@ class Schedule:
             slopes = work.slopes[0]
             evaluate(self.craft.program, work, float(starts[0]), x, u[0, 0], slopes, False, EVERYTHING)
             height = float(r[names["altitude"]] - r[names["ground_height"]])
-            self.gusts_for = float(r[names["airspeed"]]), height, float(r[names["psi"]])
-        airspeed, height, heading = self.gusts_for
-        found = self.gusts(airspeed, height, np.append(starts, starts[-1] + self.dt))
-        sine, cosine = math.sin(heading), math.cos(heading)
+            heading = float(r[names["psi"]])
+            before = self.gusts_for[2] if self.gusts_for is not None else heading
+            self.gusts_for = float(r[names["airspeed"]]), height, heading, before, float(starts[0])
+        airspeed, height, heading, before, since = self.gusts_for
+        times = np.append(starts, starts[-1] + self.dt)
+        found = self.gusts(airspeed, height, times)
+        # the axes turn from the heading of the last period to that of this one within a second: no gust jumps
+        turn = math.remainder(heading - before, 2.0 * math.pi)
+        headings = before + turn * np.clip((times - since) / JOINING, 0.0, 1.0)
+        sine, cosine = np.sin(headings), np.cos(headings)
         along, right, down = found[:3]
         local = np.stack([along * cosine - right * sine, along * sine + right * cosine, -down, *found[3:]], axis=1)
         u[:, 0, self.gust_inputs] += local[:-1]

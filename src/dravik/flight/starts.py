@@ -34,7 +34,7 @@ def resume(craft: Aircraft, run: Recording) -> Start:
     gusts = end.get("gusts_for")
     return Start(
         np.array(list(state.values())), np.array(list(inputs.values())), float(end["time_s"]),
-        (float(gusts[0]), float(gusts[1]), float(gusts[2])) if gusts else None,
+        (float(gusts[0]), float(gusts[1]), float(gusts[2]), float(gusts[3]), float(gusts[4])) if gusts else None,
         tuple((float(v), float(h)) for v, h in end.get("gusts_made", [])),
         tuple((str(name), float(t)) for name, t in end.get("begun", [])),
     )  # fmt: skip

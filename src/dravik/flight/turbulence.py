@@ -30,7 +30,10 @@ SEVERITIES = {
 }  # fmt: skip
 LOW, HIGH = 1000 * FOOT, 2000 * FOOT
 LOWEST = 10 * FOOT
-PERIOD = 5.0  # s, for which the filters keep the airspeed and height they were made for
+JOINING = 1.0  # s, in which what joins two periods dies away
+PERIOD = 1.0  # s, for which the filters keep the airspeed and height they were made for
+CHANGE = 0.03  # of airspeed or height, that is worth other filters
+SLOWEST = 5.0  # m/s: to who is slower than that, the field still comes with the wind
 
 Spectrum = Literal["dryden", "von_karman"]
 
@@ -129,9 +132,15 @@ class GustFilter:
         n = len(self.a)
         block = np.zeros((2 * n, 2 * n))
         block[:n, :n], block[:n, n:], block[n:, n:] = -self.a, self.b @ self.b.T, self.a.T
-        big = expm(block * interval)
+        # in an interval that is long for the fastest filter exp(-A t) has no bounds: a short one, doubled as often
+        doublings = max(0, math.ceil(math.log2(max(float(np.linalg.norm(self.a, 1)) * interval, 1e-9))))
+        big = expm(block * (interval / 2**doublings))
         transition = big[n:, n:].T
-        return transition, _root(np.asarray(transition @ big[:n, n:], dtype=float))
+        covariance = transition @ big[:n, n:]
+        for _ in range(doublings):
+            covariance = covariance + transition @ covariance @ transition.T
+            transition = transition @ transition
+        return transition, _root(np.asarray(covariance, dtype=float))
 
     def steady(self) -> Floats:
         """Return a factor of the states' covariance in the steady state, to begin in it."""
@@ -141,15 +150,30 @@ class GustFilter:
 
 
 def _root(covariance: Floats) -> Floats:
-    values, vectors = np.linalg.eigh(0.5 * (covariance + covariance.T))
-    found: Floats = vectors * np.sqrt(np.maximum(values, 0.0))
+    """Return the lower triangular factor (Cholesky) of a covariance that may be singular.
+
+    Not eigenvectors: their signs and order are anybody's, and the same seed would give other gusts on another machine.
+    """
+    n = len(covariance)
+    found = np.zeros((n, n))
+    for j in range(n):
+        left = covariance[j, j] - found[j, :j] @ found[j, :j]
+        if left <= 1e-13 * covariance[j, j]:
+            continue  # rounding: this state has no noise of its own
+        found[j, j] = math.sqrt(left)
+        found[j + 1 :, j] = (covariance[j + 1 :, j] - found[j + 1 :, :j] @ found[j, :j]) / found[j, j]
     return found
 
 
 def gust_filter(
-    *, airspeed: float, height: float, span: float, wind_20ft: float, aloft: float, model: Spectrum = "dryden"
-) -> GustFilter:
-    """Return the filter whose outputs have the standard's spectra at an airspeed and a height; SI."""
+    *, airspeed: float, height: float, span: float, wind_20ft: float, aloft: float, model: Spectrum = "dryden",
+    shortest: float = 0.0,
+) -> GustFilter:  # fmt: skip
+    """Return the filter whose outputs have the standard's spectra at an airspeed and a height; SI.
+
+    ``shortest`` (s) is the least lag of the rotations: samples that far apart cannot tell faster ones, whose power would
+    turn up at low frequencies instead. A small span at high speed turns with eddies that pass in less than that.
+    """
     lengths, sigmas = scale_lengths(height, model), intensities(height, wind_20ft, aloft)
     times = [length / airspeed for length in lengths]
     one, two = (([1.0], [1.0, 1.0]), ([math.sqrt(3.0), 1.0], [1.0, 2.0, 1.0]))
@@ -160,7 +184,7 @@ def gust_filter(
     velocities = [_companion(shape, t, s) for shape, t, s in zip((one, two, two), times, sizes, strict=True)]
     roll_size = sigmas[2] * math.sqrt(0.8 * math.pi / (airspeed * lengths[2]))
     roll_size *= (math.pi * lengths[2] / (4.0 * span)) ** (1 / 6)
-    roll = _companion(([1.0], [1.0, 1.0]), 4.0 * span / (math.pi * airspeed), roll_size)
+    roll = _companion(([1.0], [1.0, 1.0]), max(4.0 * span / (math.pi * airspeed), shortest), roll_size)
     blocks = [*velocities, roll]
     count = sum(len(a) for a, _, _ in blocks)
     n = count + 2
@@ -173,7 +197,7 @@ def gust_filter(
     # a frozen field carried past at V turns at -dw/dx about body y and at +dv/dx about body z, and d/dx is 1/V d/dt:
     # the air ahead of the aircraft is the air that it meets later
     for row, source, width, sign in ((4, 2, 4.0, -1.0), (5, 1, 3.0, 1.0)):
-        lag = width * span / (math.pi * airspeed)
+        lag = max(width * span / (math.pi * airspeed), shortest)
         a[count + row - 4] += c[source] / lag
         a[count + row - 4, count + row - 4] -= 1.0 / lag
         c[row] = sign / (airspeed * lag) * c[source]
@@ -215,8 +239,9 @@ class Turbulence:
 
     ``severity`` is ``light``, ``moderate`` or ``severe`` (MIL-F-8785C), or ``wind_20ft`` and ``aloft`` (m/s, or with
     their unit) say it in numbers: the wind at 20 ft below 1000 ft, the intensity above 2000 ft. ``interval`` is that of
-    the samples, s, between which the gusts run straight. Airspeed, height above the ground and heading are those of the
-    start; with ``follow`` those of every five seconds, and the gusts then depend on the flight a little.
+    the samples, s, between which the gusts run straight. Airspeed, height above the ground and heading are those of
+    every second, joined without a jump, and the gusts then depend on the flight a little; without ``follow`` they
+    are those of the start for the whole flight.
     """
 
     severity: str = "moderate"
@@ -225,7 +250,7 @@ class Turbulence:
     wind_20ft: str | float | None = None
     aloft: str | float | None = None
     interval: float = 0.01
-    follow: bool = False
+    follow: bool = True
     strengths: tuple[float, float] = field(init=False)
 
     def __post_init__(self) -> None:
@@ -258,6 +283,7 @@ class GustStream:
         self.made: list[tuple[float, float]] = []
         self.random = np.random.Generator(np.random.Philox(turbulence.seed))
         self.samples, self.dropped = np.zeros((6, 0)), 0
+        self.step = np.zeros(6)  # what joins a period to the one before, dying away
         self.state: Floats | None = None
         self.made_for = (math.nan, math.nan)
         self.filter: GustFilter | None = None
@@ -266,9 +292,9 @@ class GustStream:
     def __call__(self, airspeed: float, height: float, times: Floats) -> Floats:
         """Return gusts (6, k) of COMPONENTS at times (s) for an airspeed and a height above the ground."""
         places = np.round(times / self.turbulence.interval, 9)
-        last = math.ceil(float(places[-1])) + 1
-        if self.samples.shape[1] + self.dropped <= last:
-            self._extend(airspeed, height, int(places[0]), last)
+        last = math.ceil(float(places[-1]))
+        if self.samples.shape[1] + self.dropped <= max(last, 1):
+            self._extend(airspeed, height, int(places[0]), max(last, 1))
         first = np.minimum(places.astype(np.int64), self.dropped + self.samples.shape[1] - 2)
         part = places - first
         first -= self.dropped
@@ -276,26 +302,45 @@ class GustStream:
         return found
 
     def _extend(self, airspeed: float, height: float, first: int, last: int) -> None:
-        """Make samples up to the last, by whole periods, and forget those before the first."""
+        """Make samples up to the last, by whole periods that end on theirs, and forget those before the first."""
         per_period = max(1, round(PERIOD / self.turbulence.interval))
         new = []
-        for _ in range(self.dropped + self.samples.shape[1], last + 1, per_period):
+        while self.dropped + self.samples.shape[1] + sum(n.shape[1] for n in new) <= last:
             k = len(self.made)
-            wanted = self._known[k] if k < len(self._known) else (airspeed, height)
+            wanted = self._known[k] if k < len(self._known) else self._wanted(airspeed, height)
             if self.made_for != wanted:
+                before, begun = self._now(), self.state is not None
                 self._make(*wanted)
+                self.step += before - self._now() if begun else 0.0
                 self.made_for = wanted
+            if k == 0:
+                new.append(self._now()[:, None])
             self.made.append(wanted)
             new.append(self._run(per_period))
         whole = np.concatenate([self.samples, *new], axis=1)
-        past = min(max(first - self.dropped, 0), whole.shape[1])
+        past = min(max(first - self.dropped, 0), whole.shape[1] - 2)
         self.samples, self.dropped = whole[:, past:], self.dropped + past
+
+    def _wanted(self, airspeed: float, height: float) -> tuple[float, float]:
+        """Return what the next period is made for: as the last one, unless speed or height have changed by more."""
+        before = self.made_for
+        kept = abs(airspeed - before[0]) <= CHANGE * max(before[0], SLOWEST) and abs(height - before[1]) <= CHANGE * max(
+            abs(before[1]), LOWEST
+        )
+        return before if kept else (airspeed, height)
+
+    def _now(self) -> Floats:
+        """Return what the filter gives in its present state; nothing before there is one."""
+        if self.filter is None or self.state is None:
+            return np.zeros(6)
+        found: Floats = self.filter.c @ self.state
+        return found
 
     def _make(self, airspeed: float, height: float) -> None:
         near, far = self.turbulence.strengths
         self.filter = gust_filter(
-            airspeed=max(airspeed, 1.0), height=height, span=self.span, wind_20ft=near,
-            aloft=far, model=self.turbulence.model,
+            airspeed=max(airspeed, SLOWEST), height=height, span=self.span, wind_20ft=near,
+            aloft=far, model=self.turbulence.model, shortest=self.turbulence.interval,
         )  # fmt: skip
         if self.state is None:
             self.state = self.filter.steady() @ self.random.standard_normal(len(self.filter.a))
@@ -305,8 +350,11 @@ class GustStream:
         assert self.filter is not None and self.state is not None
         transition, root = self.matrices
         noise = self.random.standard_normal((count, len(self.state))) @ root.T
-        states = np.empty((count, len(self.state)))
+        states = np.empty((count + 1, len(self.state)))
         self.state = np.array(self.state)
-        recur(transition, noise, self.state, states)
-        found: Floats = self.filter.c @ states.T
+        recur(transition, noise, self.state, states[:count])
+        states[count] = self.state
+        fading = np.exp(-np.arange(1, count + 1) * self.turbulence.interval / JOINING)
+        found: Floats = self.filter.c @ states[1:].T + self.step[:, None] * fading
+        self.step = self.step * fading[-1]
         return found

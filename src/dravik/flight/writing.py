@@ -1,7 +1,7 @@
 """A recording written while it is flown, so that what was flown is kept whatever happens to the program."""
 
+import io
 import json
-import os
 import time as clock
 from collections.abc import Mapping, Sequence
 from contextlib import suppress
@@ -12,6 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.errors import DravikError
+from dravik.files import locked, reason, replace_file, shown, write_text
 from dravik.flight.recording import ArrowStream, Recording, side_path
 from dravik.units import column_name, from_si
 
@@ -46,16 +47,18 @@ class RecordingWriter:
         if self.path != self.target:
             self._stream = self._try(lambda: ArrowStream(self.path, list(self.columns)))
         else:
-            self._file: TextIO = self._try(lambda: self.path.open("w", encoding="utf-8"))
+            self._file: TextIO = io.TextIOWrapper(self._try(lambda: locked(self.path)), encoding="utf-8")
             self._try(lambda: self._file.write(",".join(self.columns) + "\n"))
         self._side({}, [])
 
     def _try(self, act: Any) -> Any:
         try:
             return act()
-        except OSError as error:
+        except DravikError:
+            raise
+        except (OSError, ValueError) as error:
             raise DravikError(
-                f"the recording cannot be written ({error.strerror or error})", where=str(self.path),
+                f"the recording cannot be written ({reason(error)})", where=shown(self.path),
                 hint=f"rows up to {self._written:g} s are in it" if self._written else "",
             ) from None  # fmt: skip
 
@@ -97,14 +100,10 @@ class RecordingWriter:
             "end": dict(end) or None,
         }  # fmt: skip
 
-        def replace() -> None:
-            # the old one stays whole until the new one is
-            place = side_path(self.path)
-            fresh = place.with_name(place.name + ".new")
-            fresh.write_text(json.dumps(side) + "\n", encoding="utf-8")
-            os.replace(fresh, place)
-
-        self._try(replace)
+        # the old one stays whole until the new one is
+        text = json.dumps(side) + "\n"
+        place = side_path(self.path)
+        self._try(lambda: replace_file(place, lambda file: file.write(text.encode("utf-8"))))
 
     def close(self, recording: Recording) -> None:
         """End the file, with the whole side file; a Parquet file is written now."""
@@ -115,7 +114,7 @@ class RecordingWriter:
             for left in (self.path, side_path(self.path)):
                 left.unlink(missing_ok=True)
         else:
-            self._try(lambda: side_path(self.path).write_text(recording.side_text(), encoding="utf-8"))
+            write_text(side_path(self.path), recording.side_text(), what="recording")
 
     def abandon(self) -> None:
         """Close the file with what has been flown, when the run cannot go on."""

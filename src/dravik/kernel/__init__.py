@@ -21,6 +21,12 @@ __all__ = [
 ]
 
 
-def is_compiled() -> bool:
-    """Whether the kernel has been compiled on this installation before."""
-    return all(is_cached(f) for f in (fly_steps, jacobian, residual_slopes))
+_PARTS = {"trim": residual_slopes, "linear": jacobian, "fly": fly_steps}
+
+
+def is_compiled(*parts: str) -> bool:
+    """Whether parts of the kernel (``trim``, ``linear``, ``fly``; all unless named) were compiled on this installation
+
+    before.
+    """
+    return all(is_cached(_PARTS[part]) for part in parts or _PARTS)

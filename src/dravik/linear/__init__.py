@@ -3,5 +3,6 @@
 from dravik.linear.linearising import linearise, linearise_plant
 from dravik.linear.model import LinearModel
 from dravik.linear.modes import Mode, Modes, find_modes
+from dravik.linear.steps import longest_step
 
-__all__ = ["LinearModel", "Mode", "Modes", "find_modes", "linearise", "linearise_plant"]
+__all__ = ["LinearModel", "Mode", "Modes", "find_modes", "linearise", "linearise_plant", "longest_step"]

@@ -143,7 +143,9 @@ def find_modes(model: LinearModel) -> Modes:
     return Modes(_numbered(names, [*ordered, *zeros]))
 
 
-def _eigen(A: Floats, keep: list[int]) -> "tuple[NDArray[np.complex128], NDArray[np.complex128], NDArray[np.complex128]]":
+def _eigen(
+    A: Floats, keep: list[int]
+) -> "tuple[NDArray[np.complex128], NDArray[np.complex128], NDArray[np.complex128]]":
     from scipy.linalg import eig
 
     full = np.zeros((2, A.shape[0], len(keep)), dtype=complex)

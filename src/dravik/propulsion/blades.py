@@ -44,7 +44,10 @@ class Section(Model):
         normal = self.across * np.sin(a)
         lift = (1.0 - gone) * attached + gone * normal * np.cos(a)
         drag = (
-            self.least_drag + fast + (1.0 - gone) * self.drag_rise * (attached - self.ideal) ** 2 + gone * normal * np.sin(a)
+            self.least_drag
+            + fast
+            + (1.0 - gone) * self.drag_rise * (attached - self.ideal) ** 2
+            + gone * normal * np.sin(a)
         )
         return lift, drag
 

@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.errors import DravikError, nearest
+from dravik.files import TABLE_LIMIT, read_text, replace_file
 from dravik.tables.table import Axis, Table
 from dravik.units import KINDS, from_si, kind_of_unit, split_column, to_si
 
@@ -118,12 +119,7 @@ class Sheet:
 
 
 def _rows(path: str | Path, place: str) -> list[Row]:
-    try:
-        text = Path(path).read_text(encoding="utf-8-sig")
-    except FileNotFoundError:
-        raise DravikError("there is no such table file", where=place) from None
-    except (OSError, UnicodeDecodeError) as error:
-        raise DravikError(f"the table file cannot be read ({error})", where=place) from None
+    text = read_text(path, what="table file", limit=TABLE_LIMIT)
     lines = [line if not line.lstrip().startswith("#") else "" for line in text.splitlines()]
     reader = csv.reader(io.StringIO("\n".join(lines)), skipinitialspace=True)
     try:
@@ -207,13 +203,14 @@ def write_columns(tables: Sequence[Table], path: str | Path, *, note: str = "") 
             raise DravikError(f"{table.name} and {first.name} are not over the same axes", where=str(path))
     axes = [(a.name, *from_si(a.unit)[:2]) for a in first.axes]
     values = [(t.name, *from_si(t.unit)[:2]) for t in tables]
-    with open(path, "w", newline="", encoding="utf-8") as file:
-        if note:
-            file.write(f"# {note}\n")
-        writer = csv.writer(file, lineterminator="\n")
-        writer.writerow([f"{n} [{u}]" if u else n for n, u, _ in [*axes, *values]])
-        grids = [a.values * f for a, (_, _, f) in zip(first.axes, axes, strict=True)]
-        columns = [t.values.ravel() * f for t, (_, _, f) in zip(tables, values, strict=True)]
-        for point, *row in zip(itertools.product(*grids), *columns, strict=True):
-            # a degree in rad and back is not quite itself; the last three digits are no one's
-            writer.writerow([f"{x:.12g}" for x in point] + [f"{x:.15g}" for x in row])
+    file = io.StringIO()
+    if note:
+        file.write(f"# {note}\n")
+    writer = csv.writer(file, lineterminator="\n")
+    writer.writerow([f"{n} [{u}]" if u else n for n, u, _ in [*axes, *values]])
+    grids = [a.values * f for a, (_, _, f) in zip(first.axes, axes, strict=True)]
+    columns = [t.values.ravel() * f for t, (_, _, f) in zip(tables, values, strict=True)]
+    for point, *row in zip(itertools.product(*grids), *columns, strict=True):
+        # a degree in rad and back is not quite itself; the last three digits are no one's
+        writer.writerow([f"{x:.12g}" for x in point] + [f"{x:.15g}" for x in row])
+    replace_file(path, lambda target: target.write(file.getvalue().encode("utf-8")))

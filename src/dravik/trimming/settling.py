@@ -73,7 +73,13 @@ def settle(craft: Aircraft, state: Floats, inputs: Floats) -> Floats:
     sides = np.array([walls(craft, s) for _, s in slots]).T / scales
     z, u = craft.plant("body").from_state(found, inputs), np.array(inputs, dtype=float)
     v = np.array([z[N_CHART + i] for i, _ in slots]) / scales
-    start, w, scratch, out, matrix = v.copy(), craft.workspace(), np.empty((3, len(z) + 2)), np.empty(n), np.empty((n, n))
+    start, w, scratch, out, matrix = (
+        v.copy(),
+        craft.workspace(),
+        np.empty((3, len(z) + 2)),
+        np.empty(n),
+        np.empty((n, n)),
+    )
     size, _ = newton(
         craft.program, w, z, u, BODY_CHART, unknowns, scales, equations, targets, v, out, matrix, scratch,
         np.empty((2, n)), np.empty((n, n)), np.empty((2, n)), sides, SIGNALS, 1.0, 1e-12, 60,

@@ -136,7 +136,10 @@ def _conditions(craft: Aircraft) -> list[tuple[float, float]]:
         ground, top = (float(standard_air(h, 0.0)[2]) for h in envelope.altitude)
         faster = math.sqrt(ground / top)
         speeds = (low, 0.5 * (low + high), high)
-        return [*((v, envelope.altitude[0]) for v in speeds), *((min(faster * v, high), envelope.altitude[1]) for v in speeds)]
+        return [
+            *((v, envelope.altitude[0]) for v in speeds),
+            *((min(faster * v, high), envelope.altitude[1]) for v in speeds),
+        ]
     speed = math.sqrt(2.0 * weight / (1.225 * craft.definition.reference.area * 0.5))
     return [(speed, 0.0), (1.5 * speed, 0.0)]
 

@@ -41,7 +41,9 @@ def check_shafts(craft: Aircraft) -> Iterator[Finding]:
         drive, speed = d.drives[engine.drive], rated
         if engine.governor is not None:
             place = craft.where("engines", name, "governor", "speed")
-            speed = craft.values(craft.state(velocity=(1.0, 0.0, 0.0)), craft.default_inputs())[f"governed_speed_{name}"]
+            speed = craft.values(craft.state(velocity=(1.0, 0.0, 0.0)), craft.default_inputs())[
+                f"governed_speed_{name}"
+            ]
             if not SPEEDS[0] < speed / rated < SPEEDS[1]:
                 yield Finding(
                     "error", place,
@@ -68,7 +70,9 @@ def check_drawing(craft: Aircraft) -> Iterator[Finding]:
     try:
         drawing = read_geometry(path)
     except DravikError as error:
-        yield Finding("warning", str(path), f"the drawing cannot be read ({error.what})", "dravik tables draw says more")
+        yield Finding(
+            "warning", str(path), f"the drawing cannot be read ({error.what})", "dravik tables draw says more"
+        )
         return
     if not drawing.surfaces:
         return

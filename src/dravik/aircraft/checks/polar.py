@@ -41,7 +41,9 @@ def check_polar(craft: Aircraft, airspeed: float, altitude: float) -> Iterator[F
     best = float(np.max(cl / cd))
     if not GLIDE[0] < best < GLIDE[1]:
         text = f"the best lift over drag is {best:.3g}"
-        yield Finding("warning", place, text, f"expected {GLIDE[0]:g} to {GLIDE[1]:g}: check CL and CD, and their units")
+        yield Finding(
+            "warning", place, text, f"expected {GLIDE[0]:g} to {GLIDE[1]:g}: check CL and CD, and their units"
+        )
     used = (cl > 0.1) & (cl < min(0.9, 0.8 * float(cl.max())))
     if np.count_nonzero(used) < 4:
         return

@@ -1,0 +1,136 @@
+"""Files, read and written behind one door: what is no plain file is refused, and what is written appears whole."""
+
+import os
+import stat
+import tempfile
+from collections.abc import Callable
+from contextlib import suppress
+from pathlib import Path
+from typing import BinaryIO, TypeVar
+
+from dravik.errors import DravikError
+
+try:
+    import fcntl
+except ImportError:  # a system without advisory locks
+    fcntl = None  # type: ignore[assignment]
+
+__all__ = ["checked_file", "exists", "locked", "read_text", "reason", "replace_file", "saved", "shown", "write_text"]
+
+T = TypeVar("T")
+MEGABYTE = 1 << 20
+TEXT_LIMIT = 16 * MEGABYTE  # definitions, side files
+TABLE_LIMIT = 2048 * MEGABYTE
+
+
+def exists(path: str | Path) -> bool:
+    """Whether something is at a path; a path that no system can have (a NUL in it, too long) leads nowhere."""
+    try:
+        return Path(path).exists()
+    except (OSError, ValueError):
+        return False
+
+
+def checked_file(path: str | Path, *, what: str = "file", limit: int = TEXT_LIMIT, hint: str = "") -> Path:
+    """Return a path that leads to a plain file of at most ``limit`` bytes.
+
+    Raises DravikError for one that is not there, a folder, a pipe or a device (reading one might never end), or a file
+    that is too large to be meant.
+    """
+    place = shown(path)
+    try:
+        status = os.stat(path)
+    except FileNotFoundError:
+        raise DravikError(f"there is no such {what}", where=place, hint=hint) from None
+    except (OSError, ValueError) as error:
+        raise DravikError(f"the {what} cannot be read ({reason(error)})", where=place) from None
+    if not stat.S_ISREG(status.st_mode):
+        kind = "a folder" if stat.S_ISDIR(status.st_mode) else "no plain file"
+        raise DravikError(f"the {what} cannot be read: it is {kind}", where=place, hint=hint)
+    if status.st_size > limit:
+        size = f"{status.st_size / MEGABYTE:.0f} MB"
+        raise DravikError(f"the {what} has {size}", where=place, expected=f"at most {limit // MEGABYTE} MB")
+    return Path(path)
+
+
+def read_text(path: str | Path, *, what: str = "file", limit: int = TEXT_LIMIT, hint: str = "") -> str:
+    """Return a plain file's text (UTF-8, with or without its mark); raises DravikError as ``checked_file`` does,
+
+    and for bytes that are not UTF-8, with their place.
+    """
+    source = checked_file(path, what=what, limit=limit, hint=hint)
+    try:
+        return source.read_text(encoding="utf-8-sig")
+    except UnicodeDecodeError as error:
+        where = f"byte {error.start}"
+        raise DravikError(
+            f"the {what} is not UTF-8 text ({where})", where=shown(path), hint="save it as UTF-8"
+        ) from None
+    except OSError as error:
+        raise DravikError(f"the {what} cannot be read ({reason(error)})", where=shown(path)) from None
+
+
+def saved(act: Callable[[], T], path: str | Path, *, what: str = "file") -> T:
+    """Return what ``act`` returns, with errors of writing told as DravikError: a full disk, no right to, a bad name."""
+    try:
+        return act()
+    except (OSError, ValueError) as error:
+        if isinstance(error, DravikError):
+            raise
+        raise DravikError(f"the {what} cannot be written ({reason(error)})", where=shown(path)) from None
+
+
+def replace_file(path: str | Path, write: Callable[[BinaryIO], object]) -> None:
+    """Write a file beside ``path`` and put it in its place when it is whole; a link there is replaced, not followed."""
+    target = Path(path)
+    handle, name = tempfile.mkstemp(prefix=f".{target.name[:40]}.", dir=target.parent)
+    try:
+        with os.fdopen(handle, "wb") as file:
+            write(file)
+        mask = os.umask(0)
+        os.umask(mask)
+        os.chmod(name, 0o666 & ~mask)
+        os.replace(name, target)
+    except BaseException:
+        with suppress(OSError):
+            os.unlink(name)
+        raise
+
+
+def write_text(path: str | Path, text: str, *, what: str = "file") -> Path:
+    """Write a text file as a whole, or not at all; raises DravikError when it cannot be written."""
+    data = text.encode("utf-8")
+    saved(lambda: replace_file(path, lambda file: file.write(data)), path, what=what)
+    return Path(path)
+
+
+def locked(path: Path) -> BinaryIO:
+    """Return a file opened to be written anew, held against other writers until it is closed.
+
+    Raises DravikError where another writer has it, and OSError where it cannot be opened.
+    """
+    handle = os.open(path, os.O_RDWR | os.O_CREAT, 0o666)
+    try:
+        if fcntl is not None and stat.S_ISREG(os.fstat(handle).st_mode):
+            fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            os.ftruncate(handle, 0)
+    except BlockingIOError:
+        os.close(handle)
+        raise DravikError("another run is writing this recording", where=str(path), hint="another name") from None
+    except OSError:
+        os.close(handle)
+        raise
+    return os.fdopen(handle, "wb")
+
+
+def reason(error: Exception) -> str:
+    """Return why the system refused, in short words."""
+    if isinstance(error, OSError) and error.strerror:
+        return error.strerror
+    return str(error)[:120]
+
+
+def shown(path: str | Path) -> str:
+    """Return a path for a message: short, and without characters that a terminal would act on."""
+    text = "".join(c if c.isprintable() else "?" for c in str(path))
+    return text if len(text) <= 200 else f"{text[:120]}...{text[-60:]}"

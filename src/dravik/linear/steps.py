@@ -1,0 +1,62 @@
+"""The longest step with which the integrator follows an aircraft's motion, from the roots of its linear model."""
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dravik.aircraft import Aircraft
+from dravik.errors import DravikError
+from dravik.kernel.chart import jacobian
+
+__all__ = ["longest_step"]
+
+Floats = NDArray[np.float64]
+STEP = float(np.cbrt(np.finfo(float).eps))
+FAST = 1.0  # 1/s: slower roots are no question of the step
+
+
+def _grows(z: complex) -> bool:
+    """Whether a step of the classical Runge-Kutta method makes a root times step grow (its stability polynomial)."""
+    return abs(1.0 + z * (1.0 + z * (0.5 + z * (1.0 / 6.0 + z / 24.0)))) > 1.0
+
+
+def longest_step(craft: Aircraft, x: Floats, u: Floats) -> tuple[str, float] | None:
+    """Return the state that moves fastest at a state and inputs, and the longest step (s) that follows it stably.
+
+    Only roots that decay count: what grows of itself grows at any step. None where nothing is fast, or the motion has
+    no linear model there (a nose straight up, a table left).
+
+    >>> import dravik as dv
+    >>> craft = dv.sample("tarn")
+    >>> point = dv.trim(craft, airspeed="62 m/s", altitude="300 m")
+    >>> state, seconds = longest_step(craft, point.state, point.inputs)
+    >>> 0.03 < seconds < 0.1
+    True
+    """
+    plant = craft.plant("body")
+    try:
+        z = plant.from_state(x, u)
+    except DravikError:
+        return None
+    n, m = len(z), len(u)
+    if abs(abs(float(z[7])) - 0.5 * np.pi) < 1e-3:
+        return None
+    steps = STEP * np.maximum(np.abs(np.concatenate([z, u])), 1.0)
+    slopes, kinks = np.empty((n, n + m)), np.empty((n, n + m))
+    jacobian(
+        craft.program, craft.workspace(), 0.0, z, u, plant.chart, steps, np.zeros(n + m, dtype=np.int64),
+        np.zeros(0, dtype=np.int64), slopes, kinks, np.empty((4, n + m + 2)), np.empty((3, n)),
+    )  # fmt: skip
+    if not np.all(np.isfinite(slopes)):
+        return None
+    values, vectors = np.linalg.eig(slopes[:, :n])
+    found: tuple[str, float] | None = None
+    for value, vector in zip(values, vectors.T, strict=True):
+        if value.real > -1e-3 * abs(value) or abs(value) < FAST:
+            continue
+        low, high = 0.0, 4.0 / abs(value)
+        for _ in range(30):
+            middle = 0.5 * (low + high)
+            low, high = (low, middle) if _grows(complex(value) * middle) else (middle, high)
+        if found is None or low < found[1]:
+            found = plant.state_names[int(np.argmax(np.abs(vector)))], low
+    return found
