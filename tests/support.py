@@ -120,7 +120,6 @@ def random_rotation(seed: int) -> np.ndarray[Any, np.dtype[np.float64]]:
     return q * np.sign(np.linalg.det(q))
 
 
-
 def wing(
     sections: list[tuple[tuple[float, float, float], float]], *, area: float, chord: float, span: float,
     panels: tuple[int, int], spacing: str = "uniform", mirrored: bool = True, moment_point: tuple[float, ...] = (0, 0, 0),

@@ -91,9 +91,24 @@ class DefinitionTest(FolderTest):
                 "CD_flap",
                 "there is no column 'CX'",
             ),
-            ("Cm_q(alpha_point)*q_hat", "Cm_q(alpha_point)*q_hta", "Cm =", "there is no signal 'q_hta'; try: did you mean q_hat"),
-            ("Cm_q(alpha_point)*q_hat", "Cm_q(alpha_point)*Cm", "Cm =", "need each other at the same instant: Cm -> Cm"),
-            ("Cm_q(alpha_point)*q_hat", "Cm_q(alpha_point)*q_dot", "Cm =", "Cm needs an acceleration, which in turn needs Cm"),
+            (
+                "Cm_q(alpha_point)*q_hat",
+                "Cm_q(alpha_point)*q_hta",
+                "Cm =",
+                "there is no signal 'q_hta'; try: did you mean q_hat",
+            ),
+            (
+                "Cm_q(alpha_point)*q_hat",
+                "Cm_q(alpha_point)*Cm",
+                "Cm =",
+                "need each other at the same instant: Cm -> Cm",
+            ),
+            (
+                "Cm_q(alpha_point)*q_hat",
+                "Cm_q(alpha_point)*q_dot",
+                "Cm =",
+                "Cm needs an acceleration, which in turn needs Cm",
+            ),
             ("Cm_alpha_dot(alpha_point)*alpha_dot_hat", "alpha_dot_hat**2", "Cm =", "Cm is not linear in alpha_dot"),
             ('command = "flap_lever"', 'command = "flap_level"', 'command = "flap_lever"', "did you mean flap_lever"),
             ("[formulas]\nlift", "[formulas]\nalpha = 1\nlift", "[formulas]", "the name 'alpha' is taken by a signal"),
@@ -176,8 +191,18 @@ class AuditTest(FolderTest):
             ("[envelope]", numbers(Ixz='"190000 kg*m^2"'), "error", "a principal moment of inertia is"),
             ("[envelope]", numbers(Iyy='"66 kg*m^2"'), "error", "exceeds the sum"),
             ("[envelope]", numbers(cg='["10.6 m", "0 m", "0.95 m"]'), "warning", "Cm_alpha has the wrong sign"),
-            ("Cl_static(alpha_point, beta_point)", "-Cl_static(alpha_point, beta_point)", "warning", "Cl_beta has the wrong sign"),
-            ("Cn_static(alpha_point, beta_point)", "-Cn_static(alpha_point, beta_point)", "warning", "Cn_beta has the wrong sign"),
+            (
+                "Cl_static(alpha_point, beta_point)",
+                "-Cl_static(alpha_point, beta_point)",
+                "warning",
+                "Cl_beta has the wrong sign",
+            ),
+            (
+                "Cn_static(alpha_point, beta_point)",
+                "-Cn_static(alpha_point, beta_point)",
+                "warning",
+                "Cn_beta has the wrong sign",
+            ),
             ("+ Cm_q(alpha_point)", "- 2*Cm_q(alpha_point)", "error", "Cm_q has the wrong sign"),
             ("Cl_roll_rate(alpha_point, ", "-Cl_roll_rate(alpha_point, ", "error", "Cl_p has the wrong sign"),
             ("Cn_r(alpha_point)", "-Cn_r(alpha_point)", "error", "Cn_r has the wrong sign"),
@@ -187,8 +212,18 @@ class AuditTest(FolderTest):
                 "error",
                 "Cm_elevator has the wrong sign",
             ),
-            ("Cl_aileron(alpha_point, aileron)", "-Cl_aileron(alpha_point, aileron)", "error", "Cl_aileron has the wrong sign"),
-            ("Cn_rudder(alpha_point, rudder)", "-Cn_rudder(alpha_point, rudder)", "error", "Cn_rudder has the wrong sign"),
+            (
+                "Cl_aileron(alpha_point, aileron)",
+                "-Cl_aileron(alpha_point, aileron)",
+                "error",
+                "Cl_aileron has the wrong sign",
+            ),
+            (
+                "Cn_rudder(alpha_point, rudder)",
+                "-Cn_rudder(alpha_point, rudder)",
+                "error",
+                "Cn_rudder has the wrong sign",
+            ),
             (
                 'altitude = ["0 m", "4500 m"]',
                 'altitude = ["0 m", "6500 m"]',
@@ -233,7 +268,9 @@ class AuditTest(FolderTest):
                     update={"aero": type(good.definition.aero).model_validate(aero), "controls": controls}
                 )
                 found = [f.what for f in audit(Aircraft(changed))]
-                self.assertTrue(any(f"{wrong}_{control} has the wrong sign" in f for f in found), (control, flipped, found))
+                self.assertTrue(
+                    any(f"{wrong}_{control} has the wrong sign" in f for f in found), (control, flipped, found)
+                )
                 self.assertTrue(any("signs are looked at in level flight" in f for f in found), found)
 
     def test_shafts_and_areas(self) -> None:
@@ -243,7 +280,9 @@ class AuditTest(FolderTest):
         self.assertFalse([f for f in audit(craft(**entries)) if "rpm" in f.what])
         entries["engines"]["one"]["governor"]["speed"] = "2400 + 0*time"  # rpm meant, rad/s read
         found = [f.what for f in audit(craft(**entries))]
-        self.assertTrue(any("governor holds 2400 rad/s, 22918 rpm; its propeller is rated for 2400 rpm" in f for f in found), found)
+        self.assertTrue(
+            any("governor holds 2400 rad/s, 22918 rpm; its propeller is rated for 2400 rpm" in f for f in found), found
+        )
         self.assertTrue(any("it is rated 150 kW at 2400 rpm" in f for f in found), found)
         entries["engines"]["one"]["governor"]["speed"] = {"formula": "2000 + 400*power_one", "unit": "rpm"}
         self.assertFalse([f for f in audit(craft(**entries)) if "rpm" in f.what])

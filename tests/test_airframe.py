@@ -135,7 +135,11 @@ class AirframeTest(unittest.TestCase):
         # the body's cross-flow: (Cl_beta)zw = 1.2 sqrt(A) (z/b) (2 d/b) (USAF Datcom, 5.2.2.1), from high to low here
         # 2*1.2*sqrt(8)*(0.45/8)*(2/8) = 0.095 for a wing at 90 % of the radius of a body an eighth of the span wide
         stations = [{"x": x, "width": w, "height": w} for x, w in ((-2.0, 0.2), (-1.0, 1.0), (2.0, 1.0), (4.5, 0.2))]
-        fin = {"mirrored": False, "sections": [{"leading_edge": [4.0, 0, z], "chord": 1.0} for z in (0.2, 1.8)], "panels": [3, 8]}
+        fin = {
+            "mirrored": False,
+            "sections": [{"leading_edge": [4.0, 0, z], "chord": 1.0} for z in (0.2, 1.8)],
+            "panels": [3, 8],
+        }
         found = {}
         for height in (-0.45, 0.0, 0.45):
             edges = [{"leading_edge": [0, y, height], "chord": 1.0} for y in (0, 4)]
@@ -153,7 +157,12 @@ class AirframeTest(unittest.TestCase):
         with tempfile.TemporaryDirectory() as folder:
             (Path(folder) / "none.csv").write_text("CL,CD\n-9,0\n9,0\n")
             edges = [{"leading_edge": [0.7 * y, y, 0], "chord": 1.0} for y in (0, 4)]
-            swept = {"sections": edges, "panels": [4, 12], "stall": {"angle": "89 deg", "sharpness": 500}, "polar": "none.csv"}
+            swept = {
+                "sections": edges,
+                "panels": [4, 12],
+                "stall": {"angle": "89 deg", "sharpness": 500},
+                "polar": "none.csv",
+            }
             geometry = drawing({"wing": swept}, area=8.0)
             airframe = Airframe(geometry, folder)
         lattice = Lattice(build_mesh(geometry), geometry, mach=airframe.mach).forces(FlowState(alpha=0.1))
@@ -164,9 +173,14 @@ class AirframeTest(unittest.TestCase):
 
     def test_a_light_singles_polar(self) -> None:
         # its like glides 11 to 14 to one with fixed or folded wheels, at a span efficiency of 0.7 to 0.85
-        stations = [{"x": x, "width": w, "height": h} for x, w, h in ((0, 0.7, 0.7), (1, 1.1, 1.2), (3, 1.1, 1.3), (7.2, 0.2, 0.3))]
+        stations = [
+            {"x": x, "width": w, "height": h}
+            for x, w, h in ((0, 0.7, 0.7), (1, 1.1, 1.2), (3, 1.1, 1.3), (7.2, 0.2, 0.3))
+        ]
+
         def half(x: float, y: float, z: float, chord: float, **more: Any) -> dict[str, Any]:
             return {"leading_edge": [x, y, z], "chord": chord, **more}
+
         wing = [half(1.6, 0, -0.5, 1.65, incidence="2 deg", profile="2412"), half(1.7, 5.5, 0, 1.25, profile="2412")]
         tail = [half(6.2, 0, 0.2, 0.95, profile="0009"), half(6.4, 1.7, 0.2, 0.7, profile="0009")]
         single = drawing(

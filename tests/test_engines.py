@@ -15,9 +15,9 @@ from dravik.aero.building import drawing_hash
 from dravik.aircraft import Aircraft, audit, load, sample_names, sample_path
 from dravik.errors import DravikError
 from dravik.flight import Start
+from dravik.performance import engine_points
 from dravik.propulsion import disc_loads, disc_map, planned_map, read_blades, rotor_loads
 from dravik.propulsion.engines import PropellerEngine
-from dravik.performance import engine_points
 from dravik.propulsion.mixing import effectiveness, make_up, shares
 from dravik.tables import Axis, Table, read_table
 from dravik.trimming import settle

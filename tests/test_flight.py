@@ -254,7 +254,9 @@ class FlyTest(unittest.TestCase):
         for path in ("4 deg", "-4 deg"):
             # the drift of the undisturbed flight is no error of the model
             self.assertLess(prove_linear(trim(TARN, airspeed=62, altitude=1000, flight_path=path)).worst, 0.02)
-        ended = Aircraft(TARN.definition.model_copy(update={"events": {"soon": Event(when="time > 2", stop=True)}}), TARN.tables)
+        ended = Aircraft(
+            TARN.definition.model_copy(update={"events": {"soon": Event(when="time > 2", stop=True)}}), TARN.tables
+        )
         short = prove_trim(trim(ended, airspeed=62, altitude=300))
         self.assertFalse(short.holds or short.is_complete)
         self.assertRegex(short.title, "flown hands off for 2 s of 60 s, which proves nothing: soon")

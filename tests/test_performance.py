@@ -151,7 +151,9 @@ class TurbineTest(unittest.TestCase):
             {"output": "jet", "rated": 1e5, "pressure_ratio": 30, "turbine_temperature": 1600, "bypass_ratio": 8, "fan_pressure_ratio": 1.5},
             {"output": "shaft", "rated": 9e5, "pressure_ratio": 9, "turbine_temperature": 1250},
         ):  # fmt: skip
-            table, fuel = turbine_tables(GasTurbine.model_validate(more), [0, 0.4, 0.8], [0, 5000, 11000], np.linspace(0, 1, 11))
+            table, fuel = turbine_tables(
+                GasTurbine.model_validate(more), [0, 0.4, 0.8], [0, 5000, 11000], np.linspace(0, 1, 11)
+            )
             share = table.values[0, 0] / more["rated"]
             self.assertTrue(0.05 <= share[0] <= 0.08)
             self.assertTrue(np.all(np.diff(table.values, axis=2) > 0.0) and np.all(np.diff(fuel.values, axis=2) > 0.0))

@@ -76,10 +76,18 @@ class SampleTest(unittest.TestCase):
         interval = 0.02
         for model in ("dryden", "von_karman"):
             turbulence = Turbulence(
-                seed=3, wind_20ft=case["wind_20ft"], aloft=case["aloft"], interval=interval, model=model  # type: ignore[arg-type]
+                seed=3,
+                wind_20ft=case["wind_20ft"],
+                aloft=case["aloft"],
+                interval=interval,
+                model=model,  # type: ignore[arg-type]
             )
             found = dict(
-                zip(COMPONENTS, turbulence.along(case["span"])(case["airspeed"], case["height"], np.arange(60000) * interval), strict=True)
+                zip(
+                    COMPONENTS,
+                    turbulence.along(case["span"])(case["airspeed"], case["height"], np.arange(60000) * interval),
+                    strict=True,
+                )
             )
             slow = np.hanning(301) / np.hanning(301).sum()  # 6 s: well below the corner at pi V / 4 b = 2.2 rad/s
             smooth = {n: np.convolve(v, slow, mode="same") for n, v in found.items()}
@@ -155,7 +163,12 @@ class SampleTest(unittest.TestCase):
             self.assertLess(float(joints.max()), 3.0 * usual, COMPONENTS[component])
         # a start at standstill does not keep the gusts of standstill: a rocket in light air is not spun
         hail = sample("hail")
-        run = fly(hail, start=on_rail(hail, elevation="85 deg", inputs={"ignition": 1}), duration=12, turbulence=Turbulence("light"))
+        run = fly(
+            hail,
+            start=on_rail(hail, elevation="85 deg", inputs={"ignition": 1}),
+            duration=12,
+            turbulence=Turbulence("light"),
+        )
         self.assertLess(float(np.degrees(np.abs(run["p"])).max()), 90.0)
 
     def test_the_air_that_turns_acts_as_a_rate_against_it(self) -> None:

@@ -52,8 +52,8 @@ class _Flow:
 class _Block:
     """A surface's panels and strips, its factorised lattice, and what the other surfaces' vortices do to it.
 
-    ``at_bound`` (3 n, n) and ``wake`` are the velocities that its own vortices make at the middles of its bound vortices,
-    and across its strips far behind, with the strips' spans; ``dent`` is the factor of bodies across it.
+    ``at_bound`` (3 n, n) and ``wake`` are the velocities that its own vortices make at the middles of its bound
+    vortices, and across its strips far behind, with the strips' spans; ``dent`` is the factor of bodies across it.
     ``answer`` (n, all) is the circulation that another surface's calls forth here, ``wash`` (strips, all) its mean
     velocity across the strips of the same side; both are zero for the surface's own vortices.
     """

@@ -1,9 +1,10 @@
 """Bodies by slender-body theory in the flow that wings and tails leave along them, with cross-flow drag and friction.
 
 Sources: M. M. Munk, NACA Report 184 (1924), with the apparent-mass factors of H. Lamb, Hydrodynamics, section 114;
-H. Multhopp, NACA TM 1036 (1942) for the wing's flow; the body's own cross-flow at wings and fins is that of a dipole in each
-cross-section (J. N. Nielsen, Missile Aerodynamics, McGraw-Hill 1960, ch. 3 and 5); H. J. Allen and E. W. Perkins, NACA Report 1048 (1951) for the
-cross-flow drag; E. J. Hopkins, NACA RM A51C14 (1951) for the station where the potential flow gives out.
+H. Multhopp, NACA TM 1036 (1942) for the wing's flow; the body's own cross-flow at wings and fins is that of a dipole
+in each cross-section (J. N. Nielsen, Missile Aerodynamics, McGraw-Hill 1960, ch. 3 and 5); H. J. Allen and E. W.
+Perkins, NACA Report 1048 (1951) for the cross-flow drag; E. J. Hopkins, NACA RM A51C14 (1951) for the station where
+the potential flow gives out.
 """
 
 from dataclasses import dataclass

@@ -47,7 +47,8 @@ def on_rail(
     """Return the start at rest on the aircraft's launch rail.
 
     ``elevation`` of the rail above the horizon and ``heading`` it points to, ``altitude`` of its lower end; ``inputs``
-    by name, with their unit or SI. Raises DravikError for an aircraft without a rail, and for an elevation that is not above the horizon.
+    by name, with their unit or SI. Raises DravikError for an aircraft without a rail, and for an elevation that is not
+    above the horizon.
     """
     if craft.definition.rail is None:
         raise DravikError(f"{craft.name} has no launch rail", expected="[rail] with its length")
@@ -67,7 +68,8 @@ def on_ground(
     craft: Aircraft, *, heading: str | float = 0.0, north: float = 0.0, east: float = 0.0,
     inputs: Mapping[str, str | float] | None = None,
 ) -> Start:  # fmt: skip
-    """Return the start at rest on the gear, pressed in as far as the weight does, engines settled; ``inputs`` with unit or SI.
+    """Return the start at rest on the gear, pressed in as far as the weight does, engines settled; ``inputs`` with
+    unit or SI.
 
     Raises DravikError for an aircraft without gear, and for gear it does not stand on.
     """

@@ -171,8 +171,8 @@ def gust_filter(
 ) -> GustFilter:  # fmt: skip
     """Return the filter whose outputs have the standard's spectra at an airspeed and a height; SI.
 
-    ``shortest`` (s) is the least lag of the rotations: samples that far apart cannot tell faster ones, whose power would
-    turn up at low frequencies instead. A small span at high speed turns with eddies that pass in less than that.
+    ``shortest`` (s) is the least lag of the rotations: samples that far apart cannot tell faster ones, whose power
+    would turn up at low frequencies instead. A small span at high speed turns with eddies that pass in less than that.
     """
     lengths, sigmas = scale_lengths(height, model), intensities(height, wind_20ft, aloft)
     times = [length / airspeed for length in lengths]
@@ -304,7 +304,7 @@ class GustStream:
     def _extend(self, airspeed: float, height: float, first: int, last: int) -> None:
         """Make samples up to the last, by whole periods that end on theirs, and forget those before the first."""
         per_period = max(1, round(PERIOD / self.turbulence.interval))
-        new = []
+        new: list[Floats] = []
         while self.dropped + self.samples.shape[1] + sum(n.shape[1] for n in new) <= last:
             k = len(self.made)
             wanted = self._known[k] if k < len(self._known) else self._wanted(airspeed, height)
@@ -324,9 +324,8 @@ class GustStream:
     def _wanted(self, airspeed: float, height: float) -> tuple[float, float]:
         """Return what the next period is made for: as the last one, unless speed or height have changed by more."""
         before = self.made_for
-        kept = abs(airspeed - before[0]) <= CHANGE * max(before[0], SLOWEST) and abs(height - before[1]) <= CHANGE * max(
-            abs(before[1]), LOWEST
-        )
+        limits = CHANGE * max(before[0], SLOWEST), CHANGE * max(abs(before[1]), LOWEST)
+        kept = abs(airspeed - before[0]) <= limits[0] and abs(height - before[1]) <= limits[1]
         return before if kept else (airspeed, height)
 
     def _now(self) -> Floats:

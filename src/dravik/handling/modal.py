@@ -134,7 +134,9 @@ def _short_period(modes: Modes, n_alpha: float, aircraft_class: str, category: s
     omega, zeta, note, names = pair
     d, f = damping[category], frequency[category]
     found = [
-        Criterion("short-period damping", damping["paragraph"], zeta, "", _limits(d["min"]), _limits(d["max"]), note, names),
+        Criterion(
+            "short-period damping", damping["paragraph"], zeta, "", _limits(d["min"]), _limits(d["max"]), note, names
+        ),
         Criterion(
             "short-period frequency^2 / (n/alpha)", frequency["paragraph"], omega**2 / n_alpha if n_alpha > 0 else -1.0,
             "1/(g s^2)", _limits(f["min"]), _limits(f["max"]), f"frequency {omega:.3g} rad/s, n/alpha {n_alpha:.3g}",

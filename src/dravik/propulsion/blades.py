@@ -22,7 +22,8 @@ class Section(Model):
 
     The polar's defaults are those of blades in service: what a laboratory finds on a polished section is a third less,
     and gives efficiencies 3 to 5 points above those that propellers reach. Beyond Mach 0.7 the drag rises by
-    20 (M - 0.7)^4 (C. N. H. Lock's fit). Beyond the stall it is a flat plate of normal force ``across`` sin(alpha), blended in as an aircraft's surfaces are.
+    20 (M - 0.7)^4 (C. N. H. Lock's fit). Beyond the stall it is a flat plate of normal force ``across`` sin(alpha),
+    blended in as an aircraft's surfaces are.
     """
 
     lift_slope: Annotated[float, Field(gt=0.0, le=7.0)] = 5.9

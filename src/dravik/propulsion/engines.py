@@ -179,9 +179,10 @@ def _speed(value: Any) -> Any:
 class Governor(Model):
     """Constant speed: the blade angle follows the shaft's speed, between ``fine`` and ``coarse``.
 
-    ``speed`` is one with its unit; or a formula in rad/s; or ``{ formula = "...", unit = "rpm" }``. ``droop`` is how far the speed may stray, as a share, over
-    the whole travel. It acts on the speed ahead by half its ``lag``: so it comes to rest without ringing (damping 0.7 and
-    more) whatever the blades weigh on the shaft. ``feather`` is a formula that is true when the blades shall go to the coarse stop.
+    ``speed`` is one with its unit; or a formula in rad/s; or ``{ formula = "...", unit = "rpm" }``. ``droop`` is how
+    far the speed may stray, as a share, over the whole travel. It acts on the speed ahead by half its ``lag``: so it
+    comes to rest without ringing (damping 0.7 and more) whatever the blades weigh on the shaft. ``feather`` is a
+    formula that is true when the blades shall go to the coarse stop.
     """
 
     speed: Annotated[Formula, BeforeValidator(_speed)]

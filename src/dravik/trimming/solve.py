@@ -67,11 +67,13 @@ def trim(
     Quantities are strings with units or numbers in SI. Free to move are alpha, theta, the bank (or, with
     ``bank`` given, the sideslip), the inputs marked ``trim``, actuators and engines; ``inputs`` sets others,
     such as a flap lever, and takes a trim input that is named out of the search. Integrals of control
-    laws stay at their initial value; those that would not stand still are reported as ``drifting``. Without ``sideslip``
-    there is none, unless ``bank`` is given. ``guess`` tells by name where the search starts; it tries others as well.
+    laws stay at their initial value; those that would not stand still are reported as ``drifting``. Without
+    ``sideslip`` there is none, unless ``bank`` is given. ``guess`` tells by name where the search starts; it tries
+    others as well.
 
-    Raises DravikError for wrong quantities or names, and inputs outside their range. When the condition cannot be held: TrimError saying what is
-    left over and what is at its stop, or, with ``strict=False``, a point whose ``reached`` is False.
+    Raises DravikError for wrong quantities or names, and inputs outside their range. When the condition cannot be
+    held: TrimError saying what is left over and what is at its stop, or, with ``strict=False``, a point whose
+    ``reached`` is False.
     """
     condition = Condition.of(
         airspeed=airspeed, altitude=altitude, flight_path=flight_path, heading=heading, sideslip=sideslip,
