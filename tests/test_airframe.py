@@ -209,6 +209,23 @@ class AirframeTest(unittest.TestCase):
         for one, other in zip(*found, strict=True):  # a row is an acceleration: held against its largest part
             np.testing.assert_allclose(other, one, atol=0.015 * float(np.max(np.abs(one))))
 
+    def test_signs_of_built_yaw_rate_derivatives(self) -> None:
+        # a fin behind the moment point: nose right, it moves to the left, and the air pushes it to the right: side force
+        # positive, yaw damped; the wing's advancing left side lifts more: it rolls right, and the more the more it lifts
+        fin = {"mirrored": False, "panels": [3, 8], "sections": [{"leading_edge": [5.0, 0, z], "chord": 1.0} for z in (0.1, 1.8)]}
+        wing = rectangle(8.0, panels=[3, 12])
+        built = build_tables(drawing({"wing": wing, "fin": fin}, area=8.0))
+        rates = {t.name: t for t in built.files["rates"]}
+        for alpha, roll in ((0.05, 0.02), (0.15, 0.06)):
+            self.assertGreater(float(rates["Cl_r"](alpha)), roll)
+            self.assertGreater(float(rates["CY_r"](alpha)), 0.05)
+            self.assertLess(float(rates["Cn_r"](alpha)), -0.02)
+            self.assertGreater(float(rates["CL_q"](alpha)), 0.5)
+        # the fin's own: CY_r = -2 l/b CY_beta, l to its three-quarter chord, where a turning section feels the flow
+        only = Airframe(drawing({"fin": fin}, area=8.0))
+        by = {n: (at(only, **{n: 0.01})["CY"] - at(only, **{n: -0.01})["CY"]) / 0.02 for n in ("beta", "r_hat")}
+        self.assertAlmostEqual(by["r_hat"] / by["beta"], -2 * 5.75 / 8.0, delta=0.02)
+
     def test_polar_replaces_the_estimate(self) -> None:
         with tempfile.TemporaryDirectory() as folder:
             (Path(folder) / "polar.csv").write_text("CL,CD\n-2,0.05\n2,0.05\n")

@@ -373,6 +373,10 @@ class HandlingTest(unittest.TestCase):
             model.C[0, 0] = 5.0
             criteria = modal_criteria(model, "I", "B")
             self.assertEqual(next(c for c in criteria if c.name.startswith("phugoid")).level, level, rate)
+            # two real roots instead, the growing one of the same time to double
+            model.A[2:4, 2:4] = [[rate, 0.0], [0.01, -0.05]]
+            line = next(c for c in modal_criteria(model, "I", "B") if c.name.startswith("phugoid"))
+            self.assertEqual(line.level, level if rate > 0.0 else 1, rate)
 
     def test_load_factor_sensitivity_against_a_flown_step(self) -> None:
         # n/alpha from the model against Z_alpha V / g of the same aircraft: V/g (-A_alpha,alpha) for level flight

@@ -8,10 +8,11 @@ from hypothesis import strategies as st
 
 from dravik.errors import DravikError, FormulaError
 from dravik.formula import FUNCTIONS, TapeBuilder, parse
-from dravik.formula.opcodes import OPS
+from dravik.formula.opcodes import MULTIPLY_ADD, MULTIPLY_SUBTRACT, OPS, SUBTRACT_PRODUCT
 from dravik.kernel import RigidBody, build_program, new_workspace
 from dravik.kernel.interpreter import run_tape
 from dravik.tables import Axis, Table
+from tests.support import craft
 
 INPUTS = ("wind_north", "wind_east", "wind_up", "x", "y", "z")
 TABLE = Table("lift", (Axis("x", np.array([0.0, 1.0])),), np.array([2.0, 4.0]))
@@ -80,6 +81,16 @@ class ValueTest(unittest.TestCase):
             ("mod(-1, 3)", 2.0),
         ):
             self.assertAlmostEqual(run({"f": text}, x=2.0)["f"], expected, places=14, msg=text)
+
+    def test_products_joined_with_sums(self) -> None:
+        for text, value in (("x*y + z", 13.0), ("z + x*y", 13.0), ("x*y - z", -1.0), ("z - x*y", 1.0), ("-(x*y) - z", -13.0)):
+            body = craft(inputs={"x": {}, "y": {}, "z": {}}, formulas={"f": text})
+            u = body.default_inputs()
+            for name, number in (("x", 2.0), ("y", 3.0), ("z", 7.0)):
+                u[body.input_index(name)] = number
+            self.assertEqual(body.values(body.state(velocity=(1, 0, 0)), u)["f"], value, text)
+        kinds = {int(k) for k in craft(inputs={"x": {}}, formulas={"a": "x*x - 1", "b": "2 - x*time", "c": "x*altitude + 3"}).tape.code[:, 0]}
+        self.assertLessEqual({MULTIPLY_ADD, MULTIPLY_SUBTRACT, SUBTRACT_PRODUCT}, kinds)
 
     def test_any_order_and_shared_parts(self) -> None:
         values = run({"c": "a + b", "a": "b*2 + sin(x)*y", "b": "sin(x)*y"}, x=1.0, y=3.0)

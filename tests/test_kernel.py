@@ -1,10 +1,17 @@
 import unittest
+from typing import Any
 
 import numpy as np
 
 from dravik.aircraft import Aircraft, sample
+from dravik.formula import Guard, TapeBuilder
 from dravik.frames import body_from_station
+from dravik.kernel import BASE_SIGNALS, RigidBody, build_program, new_workspace
 from dravik.kernel.chart import state_from_chart
+from dravik.kernel.motion import evaluate
+from dravik.kernel.program import EVERYTHING
+from dravik.kernel.signals import WIND_INPUTS
+from dravik.tables import Axis, Table
 from tests.support import craft
 
 ZERO = dict.fromkeys(("CX", "CY", "CZ", "Cl", "Cm", "Cn"), 0)
@@ -52,6 +59,56 @@ class LoadsTest(unittest.TestCase):
 
     def still(self, body: Aircraft) -> tuple[np.ndarray, np.ndarray]:
         return body.state(position=(0, 0, 1000), velocity=(50, 0, 0)), body.default_inputs()
+
+    def test_loads_that_need_the_rates_they_bring_about(self) -> None:
+        # the same body with the rates of the air angles as inputs: iterated until they agree with what they cause
+        terms = {"CZ": "-0.3 - 4*alpha - 2*{a}", "CY": "-0.5*beta + 1.5*{b} - 0.3*{a}", "Cm": "-0.1*alpha - 3*{a}",
+                 "Cn": "0.1*beta - 0.4*{b}", "CX": -0.05, "Cl": "0.2*{b}"}  # fmt: skip
+        reference = {"area": 3.0, "chord": 0.5, "span": 6.0, "moment_point": [0, 0, 0]}
+
+        def made(a: str, b: str, **more: Any) -> Aircraft:
+            aero = {n: t.format(a=a, b=b) if isinstance(t, str) else t for n, t in terms.items()}
+            return craft(reference=reference, aero={"axes": "body", **aero}, loading={"mass": 20.0}, **more)
+
+        state = {"velocity": (40.0, 3.0, 2.0), "rates": (0.1, 0.2, -0.1), "attitude": (0.2, 0.1, 0.0)}
+        solved = made("alpha_dot_hat", "beta_dot_hat")
+        x = solved.state(position=(0, 0, 500), **state)  # type: ignore[arg-type]
+        wanted = solved.values(x, solved.default_inputs())
+        told = made("a_hat", "b_hat", inputs={"a_hat": {}, "b_hat": {}})
+        u = told.default_inputs()
+        for _ in range(60):
+            found = told.values(x, u)
+            for name, rate in (("a_hat", "alpha_dot_hat"), ("b_hat", "beta_dot_hat")):
+                u[told.input_index(name)] = found[rate]
+        for name in ("alpha_dot", "beta_dot", "u_dot", "v_dot", "w_dot", "p_dot", "q_dot", "r_dot"):
+            self.assertAlmostEqual(wanted[name], found[name], places=10, msg=name)
+        without = made("0*q_hat", "0*q_hat")
+        self.assertGreater(abs(without.values(x, without.default_inputs())["v_dot"] - wanted["v_dot"]), 0.01)
+
+    def test_a_skipped_group_of_tables_is_zero_as_a_whole(self) -> None:
+        tables = {
+            f"t{i}": Table(f"t{i}", (Axis("alpha", np.linspace(-0.5, 0.5, 5), "rad"),), np.arange(5.0) + i + 1) for i in range(3)
+        }
+        builder = TapeBuilder({s.name: s.level for s in BASE_SIGNALS}, [s.name for s in WIND_INPUTS], tables)
+        zeros = [f"z{i}" for i in range(9)]
+        for name, value in (("mass", 1.0), ("i1", 1.0), ("i2", 1.1), ("i3", 1.2), *((z, 0.0) for z in zeros)):
+            builder.define(name, value)
+        builder.define("near", "altitude < 10")
+        for i in range(3):
+            builder.define(f"f{i}", f"t{i}(alpha)")
+        builder.define("total", "f0 + f1 + f2")
+        mass = ["mass", *zeros[:3], "i1", "i2", "i3", *zeros[3:]]
+        tape = builder.build([*mass, "total", "f0", "f1", "f2"], guards=[Guard("near", ("f0", "f1", "f2"))])
+        body = RigidBody(mass_registers=[tape.names[m] for m in mass], inputs=6, wind=tape.names["wind_north"])
+        program = build_program(tape, body)
+        work, x = new_workspace(program, tape), np.zeros(13)
+        x[3], x[5], x[6] = 60.0, 3.0, 1.0
+        for altitude, shares in ((5.0, 3), (100.0, 0), (5.0, 3)):
+            x[2] = altitude
+            evaluate(program, work, 0.0, x, np.zeros(6), np.empty(13), False, EVERYTHING)
+            found = [float(work.registers[tape.names[n]]) for n in ("f0", "f1", "f2", "total")]
+            self.assertEqual(sum(v != 0.0 for v in found[:3]), shares)
+            self.assertEqual(found[3], sum(found[:3]))
 
     def test_axes_of_coefficients(self) -> None:
         alpha, beta = 0.3, -0.2

@@ -247,6 +247,23 @@ class FlowTest(unittest.TestCase):
             np.testing.assert_allclose(total - total[0], 0.0, atol=2e-5 * float(np.max(np.abs(kept))))
         self.assertLess(s["mass"][-1], 105.0)
 
+    def test_products_of_inertia_follow_a_flowing_tank(self) -> None:
+        # a tank off every plane of symmetry: all three products, against the parts rolled up at what is left
+        parts = {"body": {"mass": 40.0, "position": [0, 0, 0], "shape": "tensor", "inertia": [3.0, 4.0, 5.0, 0, 0, 0]}}
+        tank = {"position": [1.0, 0.7, -0.4], "size": [0.5, 0.4, 0.6], "density": 800.0, "flow": "1"}
+        loading = {"groups": ["empty"], "tanks": {"off": 60.0}, "flowing": ["off"]}
+        raw = definition(parts=parts, tanks={"off": tank}) | {"loadings": {"only": loading}}
+        craft = Aircraft(AircraftDefinition.model_validate(raw))
+        for left in (60.0, 25.0, 5.0):
+            state = craft.state(velocity=(1, 0, 0), functions={"tank_off_integral": left})
+            found = craft.values(state, craft.default_inputs())
+            body = Part.model_validate(parts["body"]).properties()[0]
+            whole = combine([body, tank_tables(Tank.model_validate(tank)).at(left)])
+            for name, (i, j) in {"Ixy": (0, 1), "Ixz": (0, 2), "Iyz": (1, 2)}.items():
+                # a product is the integral over the mass: the tensor holds its negative
+                self.assertAlmostEqual(found[name], -float(whole.tensor[i, j]), delta=2e-3 * 60, msg=f"{name} {left}")
+                self.assertGreater(abs(found[name]), 0.1)
+
     def test_an_empty_tank_stops(self) -> None:
         run = self.run_free(draining("30"))
         self.assertAlmostEqual(float(run["tank_ballast"][-1]), 0.0, places=9)

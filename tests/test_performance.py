@@ -84,6 +84,13 @@ class PerformanceTest(unittest.TestCase):
             performance(tarn, airspeeds=[60.0], altitude=300, inputs={"fail_lfet": 1.0})
         self.assertEqual(ceiling(tarn, airspeeds=[60.0, 70.0])[0], 4500.0)  # the data reach no further
 
+    def test_no_ceiling_where_nothing_trims_or_climbs(self) -> None:
+        tarn = sample("tarn")
+        for speeds, climb in (([15.0, 20.0], 0.5), ([60.0, 70.0], 40.0)):
+            self.assertTrue(all(math.isnan(v) for v in ceiling(tarn, airspeeds=speeds, climb=climb)))
+        both = ceiling(sample("tarn"), airspeeds=[20.0, 60.0], climb=6.0)
+        self.assertTrue(0.0 < both[0] < 4500.0 and both[1] == 60.0)  # a speed that does not trim spoils no other
+
     def test_bench_agrees_with_trim_and_rests(self) -> None:
         pika = sample("pika")
         level = trim(pika, airspeed=15, altitude=300)

@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from dravik.errors import DravikError
+from dravik.units import in_si, quantity
 
 __all__ = ["Air", "air_at", "density_altitude", "standard_air"]
 
@@ -87,12 +88,18 @@ def standard_air(altitude: float, temperature_offset: float) -> tuple[float, flo
     return temperature, pressure, density, sound
 
 
-def air_at(altitude: ArrayLike, *, temperature_offset: float = 0.0) -> Air:
-    """Return the air at geometric altitudes in m, any shape, from -5 km to 86 km.
+def air_at(altitude: ArrayLike | str, *, temperature_offset: float | str = 0.0) -> Air:
+    """Return the air at geometric altitudes, m or with their unit, any shape, from -5 km to 86 km.
 
     ``temperature_offset`` in K is added to the standard temperature at the same pressure.
     Raises DravikError outside the range of the standard.
+
+    >>> round(float(air_at("10000 ft").density), 4)
+    0.9046
     """
+    if isinstance(altitude, str):
+        altitude = quantity(altitude, "length", where="altitude")
+    temperature_offset = in_si(temperature_offset, "temperature difference", where="temperature_offset")
     heights = np.asarray(altitude, dtype=float)
     outside = heights[~((heights >= BOTTOM) & (heights <= TOP))]
     if outside.size:

@@ -1,5 +1,8 @@
 """The one door to the compiler: functions compiled once per installation and kept on disk."""
 
+import os
+import stat
+import tempfile
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any, TypeVar
@@ -18,12 +21,34 @@ def compiled(function: F) -> F:
     is left out: counted, the handing of a dozen arrays from function to function takes two thirds of
     a derivative evaluation.
     """
-    options: dict[str, Any] = {"cache": True, "error_model": "numpy", "nogil": True, "_nrt": False}
-    wrapper: F = numba.njit(**options)(function)
+    options: dict[str, Any] = {"error_model": "numpy", "nogil": True, "_nrt": False}
+    wrapper: F
+    try:
+        wrapper = numba.njit(cache=True, **options)(function)
+    except RuntimeError:
+        # an installation that may not be written to, and no home folder: keep it among the temporary files
+        try:
+            numba.config.CACHE_DIR = _temporary_folder()  # type: ignore[attr-defined]
+            wrapper = numba.njit(cache=True, **options)(function)
+        except (RuntimeError, OSError):
+            wrapper = numba.njit(**options)(function)
     return wrapper
+
+
+def _temporary_folder() -> str:
+    """Return a folder of one's own among the temporary files; raises OSError where another user has it."""
+    user = os.getuid() if hasattr(os, "getuid") else 0
+    folder = os.path.join(tempfile.gettempdir(), f"dravik-kernel-{user}")
+    os.makedirs(folder, mode=0o700, exist_ok=True)
+    status = os.lstat(folder)
+    if hasattr(os, "getuid") and (status.st_uid != user or not stat.S_ISDIR(status.st_mode) or status.st_mode & 0o022):
+        raise OSError(f"{folder} is not this user's own")
+    return folder
 
 
 def is_cached(function: Any) -> bool:
     """Whether a compiled function lies on disk, so that its first call loads instead of compiling."""
+    if function.stats.cache_path is None:
+        return False
     folder = Path(function.stats.cache_path)
     return any(folder.glob(f"*.{function.__name__}-*.nbi"))

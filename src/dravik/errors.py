@@ -3,7 +3,32 @@
 from collections.abc import Iterable
 from difflib import get_close_matches
 
-__all__ = ["DefinitionError", "DravikError", "FlightError", "FormulaError", "TrimError", "nearest"]
+__all__ = [
+    "DefinitionError",
+    "DravikError",
+    "FlightError",
+    "FormulaError",
+    "TrimError",
+    "nearest",
+    "readable",
+    "require",
+]
+
+LONGEST_LINE, MOST_LINES = 400, 40
+
+
+def readable(text: str) -> str:
+    """Return text as people may see it: what a terminal or a page would act on becomes ``?``, what is too long is cut.
+
+    >>> readable("a\x1b[2Jb")
+    'a?[2Jb'
+    """
+    lines = text.split("\n")
+    shown = ["".join(c if c.isprintable() else "?" for c in line[: LONGEST_LINE + 1]) for line in lines[:MOST_LINES]]
+    shown = [line if len(line) <= LONGEST_LINE else f"{line[:LONGEST_LINE]} ..." for line in shown]
+    if len(lines) > MOST_LINES:
+        shown.append(f"... and {len(lines) - MOST_LINES} more lines")
+    return "\n".join(shown)
 
 
 class DravikError(ValueError):
@@ -25,7 +50,7 @@ class DravikError(ValueError):
             text += f"; expected {self.expected}"
         if self.hint:
             text += f"; try: {self.hint}"
-        return text
+        return readable(text)
 
     def at(self, where: str) -> "DravikError":
         """Return the same error with ``where`` in front of the place it already names."""
@@ -41,7 +66,7 @@ class DefinitionError(DravikError):
     """One or several things wrong in a definition file; ``problems`` holds a line for each."""
 
     def __init__(self, problems: Iterable[str]) -> None:
-        self.problems = list(problems)
+        self.problems = [readable(p) for p in problems]
         super().__init__("\n".join(self.problems))
 
 
@@ -58,7 +83,7 @@ class FormulaError(DravikError):
         if not self.text:
             return head
         start = max(0, self.position - 50)
-        snippet = self.text[start : start + 100].replace("\n", " ")
+        snippet = readable(self.text[start : start + 100].replace("\n", " "))
         return f"{head}\n  {snippet}\n  {' ' * (self.position - start)}^"
 
 
@@ -77,6 +102,13 @@ class FlightError(DravikError):
         self.time = time
         self.recording = recording
         super().__init__(what, where=where, hint=hint)
+
+
+def require(value: object, kinds: type | tuple[type, ...], what: str, hint: str = "") -> None:
+    """Raise DravikError where an argument of a Python call is of another kind than it must be; ``what`` names it."""
+    if not isinstance(value, kinds):
+        names = " or ".join(k.__name__ for k in (kinds if isinstance(kinds, tuple) else (kinds,)))
+        raise DravikError(f"{what} is a {type(value).__name__}", expected=names, hint=hint)
 
 
 def nearest(name: str, candidates: Iterable[str]) -> str:

@@ -8,14 +8,26 @@ from contextlib import suppress
 from pathlib import Path
 from typing import BinaryIO, TypeVar
 
-from dravik.errors import DravikError
+from dravik.errors import DravikError, readable
 
 try:
     import fcntl
 except ImportError:  # a system without advisory locks
     fcntl = None  # type: ignore[assignment]
 
-__all__ = ["checked_file", "exists", "locked", "read_text", "reason", "replace_file", "saved", "shown", "write_text"]
+__all__ = [
+    "as_path",
+    "checked_file",
+    "exists",
+    "is_folder",
+    "locked",
+    "read_text",
+    "reason",
+    "replace_file",
+    "saved",
+    "shown",
+    "write_text",
+]
 
 T = TypeVar("T")
 MEGABYTE = 1 << 20
@@ -23,10 +35,25 @@ TEXT_LIMIT = 16 * MEGABYTE  # definitions, side files
 TABLE_LIMIT = 2048 * MEGABYTE
 
 
+def as_path(path: object) -> Path:
+    """Return a path from a string or a path; raises DravikError for anything else."""
+    if not isinstance(path, str | Path):
+        raise DravikError(f"a file that is a {type(path).__name__}", expected="a path, as text or as Path")
+    return Path(path)
+
+
 def exists(path: str | Path) -> bool:
     """Whether something is at a path; a path that no system can have (a NUL in it, too long) leads nowhere."""
     try:
         return Path(path).exists()
+    except (OSError, ValueError):
+        return False
+
+
+def is_folder(path: str | Path) -> bool:
+    """Whether a path leads to a folder; one that no system can have leads nowhere."""
+    try:
+        return Path(path).is_dir()
     except (OSError, ValueError):
         return False
 
@@ -132,5 +159,5 @@ def reason(error: Exception) -> str:
 
 def shown(path: str | Path) -> str:
     """Return a path for a message: short, and without characters that a terminal would act on."""
-    text = "".join(c if c.isprintable() else "?" for c in str(path))
+    text = readable(str(path))
     return text if len(text) <= 200 else f"{text[:120]}...{text[-60:]}"

@@ -49,6 +49,7 @@ KINDS: dict[str, tuple[str, str]] = {
     "frequency": ("1/s", "50 Hz"),
 }
 
+SMALLEST, LARGEST = 1e-60, 1e60  # of any quantity: beyond, its square or its inverse is no number any more
 _NUMBER = re.compile(r"\s*([+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?)\s*(.*?)\s*$", re.DOTALL)
 _COLUMN = re.compile(r"\s*([A-Za-z_]\w*)\s*(?:\[([^\]]*)\])?\s*$")
 
@@ -143,6 +144,9 @@ def quantity(value: object, kind: str, *, where: str = "") -> float:
             number, unit = math.inf, ""
     if not math.isfinite(number):
         raise DravikError(f"{str(value)[:60]!r} is not a finite number", where=where, expected=expected)
+    if number != 0.0 and not SMALLEST < abs(number) < LARGEST:
+        size = "large" if abs(number) > 1.0 else "small"
+        raise DravikError(f"{str(value)[:60]!r} is too {size} to be meant", where=where, expected=expected)
     if not unit:
         if kind.startswith("angular") or kind == "angle":
             raise DravikError(
@@ -158,12 +162,17 @@ def quantity(value: object, kind: str, *, where: str = "") -> float:
     return number * scale + offset
 
 
+def _is_usual(value: float) -> bool:
+    """Whether a number is of a size that a quantity can have."""
+    return bool(SMALLEST < abs(value) < LARGEST)
+
+
 def in_si(value: object, kind: str, *, where: str = "") -> float:
     """Return an argument of a Python call in SI: here a bare number is SI, angles in rad; a string carries its unit.
 
     Raises DravikError as ``quantity`` does, and for a number that is not finite.
     """
-    if isinstance(value, int | float) and not isinstance(value, bool) and math.isfinite(value):
+    if isinstance(value, int | float) and not isinstance(value, bool) and (value == 0 or _is_usual(value)):
         return float(value)
     return quantity(value, kind, where=where)
 

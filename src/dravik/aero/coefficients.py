@@ -12,6 +12,7 @@ from pydantic import BaseModel, ConfigDict
 
 from dravik.aero.geometry import Reference
 from dravik.definitions import read_definition
+from dravik.files import is_folder
 from dravik.formula import CONSTANTS, Node, parse
 from dravik.formula.evaluate import value_of
 from dravik.tables import Table
@@ -170,7 +171,7 @@ def read_coefficients(path: str | Path) -> Coefficients:
     Raises DravikError, with file, line and key, for what is missing or wrong.
     """
     file = Path(path)
-    if file.is_dir():
+    if is_folder(file):
         file = file / "aero.toml"
     found, lines = read_definition(file, _Set)
     tables = read_tables(found.tables, lines)

@@ -3,6 +3,7 @@
 from collections import defaultdict
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import lru_cache
 from math import sqrt
 
 import numpy as np
@@ -83,6 +84,7 @@ def doubts(points: Points, sweeps: Sequence[Sweep], limit: float) -> list[Doubt]
     """
     gone: set[int] = set()
     found: list[Doubt] = []
+    _weights.cache_clear()
     while len(found) < max(1, len(points) // 10):
         worst = _worst(points, sweeps, gone)
         if worst is None or worst[1].deviations < limit:
@@ -151,7 +153,16 @@ def _parabola(x: Floats, i: int) -> tuple[Floats, NDArray[np.int64]]:
     """Return the weights of a point's nearest others that give the value of their parabola there."""
     order = np.argsort(np.abs(x - x[i]), kind="stable")
     others = order[order != i][:NEIGHBOURS]
-    at = x[others] - x[i]
-    power = min(2, len(np.unique(np.round(at, 3))) - 1)
-    weights: Floats = np.linalg.pinv(np.stack([at**k for k in range(power + 1)], axis=1))[0]
-    return weights, others
+    return _weights(tuple((x[others] - x[i]).tolist())), others
+
+
+@lru_cache(maxsize=1 << 16)
+def _weights(at: tuple[float, ...]) -> Floats:
+    """Return the weights of values at places about nought that give the value of their parabola at nought.
+
+    Kept: each doubt is looked for among all points anew, and few places have changed since the last.
+    """
+    places = np.array(at)
+    power = min(2, len(np.unique(np.round(places, 3))) - 1)
+    found: Floats = np.linalg.pinv(np.stack([places**k for k in range(power + 1)], axis=1))[0]
+    return found

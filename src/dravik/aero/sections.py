@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from dravik.errors import DravikError
+from dravik.files import read_text
 
 __all__ = ["Profile", "naca_profile", "profile_of", "read_profile"]
 
@@ -96,10 +97,7 @@ def read_profile(path: str | Path) -> Profile:
     Lines that are no two numbers (a title) are passed over. Raises DravikError for a missing file or a shape that
     does not run from tail to nose and back.
     """
-    try:
-        lines = Path(path).read_text(encoding="utf-8").splitlines()
-    except (OSError, UnicodeDecodeError) as error:
-        raise DravikError(f"the section file cannot be read ({error})", where=str(path)) from None
+    lines = read_text(path, what="section file").splitlines()
     points = []
     for line in lines:
         cells = line.replace(",", " ").split()

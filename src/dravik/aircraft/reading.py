@@ -6,6 +6,7 @@ from dravik.aircraft.craft import Aircraft
 from dravik.aircraft.schema import AircraftDefinition, LawDefinition
 from dravik.definitions import KeyLines, read_definition
 from dravik.errors import DravikError
+from dravik.files import as_path, is_folder
 from dravik.mass import read_parts
 from dravik.propulsion import MAP_COLUMNS, SolidMotor, read_thrust_curve
 from dravik.tables import Sheet, Table
@@ -22,8 +23,8 @@ def load(path: str | Path, *, loading: str = "", compiled: bool = True) -> Aircr
     Raises DefinitionError listing everything wrong in the file, each with its line and key, and
     DravikError for a file that cannot be read; messages of formulas point at the character.
     """
-    path = Path(path)
-    if path.is_dir():
+    path = as_path(path)
+    if is_folder(path):
         path = path / "aircraft.toml"
     definition, lines = read_definition(path, AircraftDefinition)
     for listed in definition.parts_lists:
@@ -69,6 +70,6 @@ def load_law(path: str | Path) -> tuple[LawDefinition, dict[str, Table], KeyLine
 
     Raises as ``load`` does.
     """
-    path = Path(path)
+    path = as_path(path)
     definition, lines = read_definition(path, LawDefinition)
     return definition, read_tables(definition.tables, lines), lines

@@ -1,14 +1,37 @@
 """The command line: the commands in the order of the work; nothing is computed here."""
 
+import contextlib
+import io
+import os
 import sys
 
 from dravik.errors import DravikError, TrimError
 
 __all__ = ["main"]
 
+NO_OUTPUT = 3
+
 
 def main(arguments: list[str] | None = None) -> int:
-    """Run the command line and return its exit code: 0 done, 1 the answer is no, 2 the input was wrong."""
+    """Run the command line and return its exit code.
+
+    0 done; 1 the answer is no; 2 the input was wrong; 3 the output could not be written (a reader that has gone, a full
+    disk behind it); 130 interrupted.
+    """
+    _tolerant_output()
+    try:
+        code = _run(arguments)
+        sys.stdout.flush()
+        return code
+    except (BrokenPipeError, OSError, ValueError) as error:
+        # whoever read the output has gone; what Python itself flushes at the end shall not complain either
+        with contextlib.suppress(OSError, ValueError):
+            _say(f"the output could not be written ({getattr(error, 'strerror', None) or error})")
+        _discard_output()
+        return NO_OUTPUT
+
+
+def _run(arguments: list[str] | None) -> int:
     from dravik.cli.app import app
 
     try:
@@ -16,12 +39,37 @@ def main(arguments: list[str] | None = None) -> int:
     except SystemExit as end:
         return end.code if isinstance(end.code, int) else 0
     except TrimError as error:
-        print(f"dravik: {error}", file=sys.stderr)
+        _say(str(error))
         return 1
     except DravikError as error:
-        print(f"dravik: {error}", file=sys.stderr)
+        _say(str(error))
         return 2
     except KeyboardInterrupt:
-        print("stopped", file=sys.stderr)
+        _say("stopped")
         return 130
+    except MemoryError:
+        _say("there is not enough memory for that; try: fewer signals, rows or points")
+        return 2
     return 0
+
+
+def _say(text: str) -> None:
+    print(f"dravik: {text}", file=sys.stderr)
+
+
+def _tolerant_output() -> None:
+    """Let a terminal or a file that knows few characters have what it can show, and no output at all be none."""
+    if sys.stdout is None:
+        sys.stdout = open(os.devnull, "w", encoding="utf-8")  # noqa: SIM115
+    if sys.stderr is None:
+        sys.stderr = open(os.devnull, "w", encoding="utf-8")  # noqa: SIM115
+    for stream in (sys.stdout, sys.stderr):
+        if isinstance(stream, io.TextIOWrapper):
+            with contextlib.suppress(OSError, ValueError):
+                stream.reconfigure(errors="replace")
+
+
+def _discard_output() -> None:
+    with contextlib.suppress(OSError, ValueError):
+        nothing = os.open(os.devnull, os.O_WRONLY)
+        os.dup2(nothing, sys.stdout.fileno())

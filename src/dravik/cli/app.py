@@ -3,7 +3,6 @@
 from typing import TYPE_CHECKING, Annotated
 
 import typer
-from rich.markup import escape
 
 from dravik.cli.blades import blades
 from dravik.cli.common import (
@@ -22,7 +21,7 @@ from dravik.cli.common import (
     get_craft,
     get_point,
     kernel_notice,
-    out,
+    say,
     show_rows,
 )
 from dravik.cli.flying import fly
@@ -87,7 +86,7 @@ def new(
     if as_json:
         emit({"aircraft": str(path), "sample": sample})
     else:
-        out.print(f"{path} is there, with its tables and laws. Next: dravik check {folder}")
+        say(f"{path} is there, with its tables and laws. Next: dravik check {folder}")
 
 
 @app.command()
@@ -108,7 +107,7 @@ def check(aircraft: AircraftFile, loading: Loading = "", law: Laws = None, as_js
                 [(f.severity, f.place, f.what, f.do) for f in findings],
             )  # fmt: skip
         counts = ", ".join(f"{sum(f.severity == s for f in findings)} {s}s" for s in ("error", "warning", "note"))
-        out.print(f"{craft.name} ({craft.loading_name}): {counts}")
+        say(f"{craft.name} ({craft.loading_name}): {counts}")
     if errors:
         raise typer.Exit(1)
 
@@ -185,11 +184,11 @@ def trim(
             ["signal", "value", "unit", "meaning"],
             point.rows(),
         )
-        out.print(f"largest residual {point.worst_residual:.1e} (m/s^2, rad/s^2) after {point.evaluations} evaluations")
+        say(f"largest residual {point.worst_residual:.1e} (m/s^2, rad/s^2) after {point.evaluations} evaluations")
         for text in point.at_stop:
-            out.print(f"[yellow]{text}[/yellow]")
+            say(f"{text}", "yellow")
         for name, rate in point.drifting.items():
-            out.print(f"[yellow]{name} does not stand still: {rate:.3g} a second[/yellow]")
+            say(f"{name} does not stand still: {rate:.3g} a second", "yellow")
         if proof:
             rows = [list(r.values()) for r in proof.rows()]
             show_rows(proof.title, ["signal", "drift", "allowed", "unit"], rows)
@@ -247,9 +246,10 @@ def _show_model(model: "LinearModel", modes: "Modes", proof: "LinearProof | None
     """Print a model's modes, where it bends, and how far it is from the nonlinear answer."""
     show_modes(model.title, modes.rows())
     for kink in model.kinks[:5]:
-        out.print(
-            f"[yellow]the slope of {kink.row} by {kink.column} depends on the side it is taken from "
-            f"(a table or formula bends here)[/yellow]"
+        say(
+            f"the slope of {kink.row} by {kink.column} depends on the side it is taken from "
+            "(a table or formula bends here)",
+            "yellow",
         )
     if proof:
         rows = [(n, 100.0 * e) for n, e in proof.errors.items()]
@@ -323,11 +323,11 @@ def handling(
     else:
         show_handling(found.title, aircraft_class, category, found.rows())
         for text in found.unjudged:
-            out.print(f"[red]{escape(text)}[/red]")
+            say(f"{text}", "red")
         if found.level is None:
-            out.print("no level can be given")
+            say("no level can be given")
         else:
-            out.print(f"worst level: {found.level if found.level < 4 else 'worse than 3'}")
+            say(f"worst level: {found.level if found.level < 4 else 'worse than 3'}")
     if found.level is None or found.level > level:
         raise typer.Exit(1)
 
@@ -342,7 +342,7 @@ def show_handling(title: str, aircraft_class: str, category: str, rows: "list[di
     )
     for r in rows:
         if r["note"] and r["level"] is not None:
-            out.print(f"{r['requirement']}: {r['note']}")
+            say(f"{r['requirement']}: {r['note']}")
 
 
 app.command()(fly)

@@ -4,7 +4,7 @@ from typing import Annotated
 
 import typer
 
-from dravik.cli.common import AsJson, emit, out, show_rows
+from dravik.cli.common import AsJson, emit, say, show_rows
 
 __all__ = ["blades"]
 
@@ -32,4 +32,4 @@ def blades(
     show_rows(
         "along the first axis, the others at their first value", ["advance ratio", *(t.name for t in tables)], rows
     )
-    out.print(f"written: {file}")
+    say(f"written: {file}")

@@ -10,10 +10,11 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 from rich.console import Console
-from rich.markup import escape
 from rich.table import Table
+from rich.text import Text
 
-from dravik.errors import DravikError
+from dravik.errors import DravikError, readable
+from dravik.files import exists, is_folder
 from dravik.report.text import cell_text
 
 if TYPE_CHECKING:
@@ -21,13 +22,14 @@ if TYPE_CHECKING:
     from dravik.flight import Start
     from dravik.trimming import TrimPoint
 
-__all__ = ["emit", "get_craft", "get_point", "get_start", "kernel_notice", "out", "quantities", "show_rows"]
+__all__ = ["emit", "get_craft", "get_point", "get_start", "kernel_notice", "out", "quantities", "say", "show_rows"]
 
 # a pipe or a file has no width of its own: it gets one that keeps the tables whole
 _WIDTH = None if sys.stdout.isatty() else 120
 _told: list[bool] = []
-out = Console(highlight=False, width=_WIDTH)
-err = Console(stderr=True, highlight=False)
+# no markup, no emoji codes: names from a file are shown as they are, whatever stands in them
+out = Console(highlight=False, markup=False, emoji=False, width=_WIDTH)
+err = Console(stderr=True, highlight=False, markup=False, emoji=False)
 
 AircraftFile = Annotated[
     str,
@@ -53,7 +55,7 @@ def get_craft(name: str, loading: str = "", laws: Sequence[str] | None = None) -
     from dravik.aircraft import load, load_law, sample_names, sample_path
 
     path = Path(name)
-    if not path.exists() and name in sample_names():
+    if not exists(path) and name in sample_names():
         path = sample_path(name)
     craft = load(path, loading=loading, compiled=not laws)
     for law in laws or ():
@@ -64,8 +66,8 @@ def get_craft(name: str, loading: str = "", laws: Sequence[str] | None = None) -
 
 def _law_path(law: str, aircraft: Path) -> Path:
     """Return a law's file: as given, or the name of one in the aircraft's folder of laws."""
-    own = (aircraft if aircraft.is_dir() else aircraft.parent) / "laws" / f"{law.removesuffix('.toml')}.toml"
-    return own if not Path(law).exists() and own.exists() else Path(law)
+    own = (aircraft if is_folder(aircraft) else aircraft.parent) / "laws" / f"{law.removesuffix('.toml')}.toml"
+    return own if not exists(law) and exists(own) else Path(law)
 
 
 def settings(pairs: Sequence[str] | None, option: str = "--set") -> "dict[str, str | float]":
@@ -119,7 +121,7 @@ def kernel_notice(*parts: str) -> Iterator[None]:
 
     if not is_compiled(*parts) and not _told:
         _told.append(True)
-        err.print("[dim]compiling the kernel: about half a minute, once for each installation ...[/dim]")
+        err.print("compiling the kernel: about half a minute, once for each installation ...", style="dim")
     yield
 
 
@@ -138,14 +140,21 @@ def _plain(value: Any) -> Any:
     return value
 
 
+def say(text: str, style: str = "") -> None:
+    """Print text for people on standard output, in a colour or weight; nothing in it is taken as more than text."""
+    out.print(Text(readable(text), style=style))
+
+
 def show_rows(title: str, columns: Sequence[str], rows: Sequence[Sequence[object]]) -> None:
     """Print a table for people; numbers stand to the right."""
-    out.print(f"[bold]{escape(title)}[/bold]")
+    say(title, "bold")
     table = Table(header_style="bold", box=None, pad_edge=False)
     for i, column in enumerate(columns):
         numeric = any(isinstance(r[i], float) for r in rows)
-        table.add_column(escape(column), justify="right" if numeric else "left", overflow="fold", no_wrap=i == 0)
+        table.add_column(
+            Text(readable(column)), justify="right" if numeric else "left", overflow="fold", no_wrap=i == 0
+        )
     for row in rows:
-        table.add_row(*(escape(cell_text(c)) for c in row))
+        table.add_row(*(Text(cell_text(c)) for c in row))
     out.print(table)
     out.print()

@@ -8,7 +8,7 @@ from pathlib import Path
 from rich.progress import BarColumn, Progress, TextColumn
 
 from dravik.aircraft import Aircraft, audit, load_law, sample, sample_path
-from dravik.cli.common import emit, err, kernel_notice, out, show_rows
+from dravik.cli.common import emit, err, kernel_notice, say, show_rows
 from dravik.errors import DravikError
 from dravik.flight import Recording, fly, load_scenario, prove_linear, prove_trim, step, write_track
 from dravik.handling import evaluate
@@ -112,7 +112,7 @@ def run_demo(folder: str, *, quick: bool, as_json: bool) -> bool:
     else:
         rows = [("yes" if ok else "no", key, text) for key, (ok, text) in demo.verdicts.items()]
         show_rows("The Tarn, from its file to the fire and back", ["good", "step", "result"], rows)
-        out.print(f"The page with all of it: {target / 'index.html'}")
+        say(f"The page with all of it: {target / 'index.html'}")
     return good
 
 

@@ -7,7 +7,6 @@ from typing import TYPE_CHECKING, Annotated
 
 import numpy as np
 import typer
-from rich.markup import escape
 from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
 
 from dravik.cli.common import (
@@ -24,10 +23,11 @@ from dravik.cli.common import (
     get_craft,
     get_start,
     kernel_notice,
-    out,
+    say,
     show_rows,
 )
 from dravik.errors import DravikError, FlightError, nearest
+from dravik.files import exists
 from dravik.units import from_si
 
 if TYPE_CHECKING:
@@ -123,10 +123,10 @@ def _is_scenario(name: str) -> bool:
 
     path, shipped = Path(name), list(scenario_names())
     known = [*shipped, *sample_names()]
-    if not path.exists() and name not in known:
+    if not exists(path) and name not in known:
         what = f"there is no scenario or aircraft {name!r}"
         raise DravikError(what, expected="a file, or one of " + ", ".join(known), hint=nearest(name, known))
-    return is_scenario(path) or (not path.exists() and name in shipped)
+    return is_scenario(path) or (not exists(path) and name in shipped)
 
 
 def _scenario_flight(
@@ -198,17 +198,17 @@ def show_run(run: "Recording", title: str, save: str, figure: str) -> None:
     show_rows(f"{title}: {time:g} s flown", ["signal", "start", "lowest", "highest", "end", "unit"], rows)
     wall = run.metadata.get("wall_time_s")
     if wall:
-        out.print(f"{time / wall:.0f} times real time")
+        say(f"{time / wall:.0f} times real time")
     if run.ended_by:
         asked = run.metadata.get("asked_s")
         colour = "red" if run.is_broken_off else "yellow"
         whole = f" of {asked:g} s" if asked else ""
-        out.print(f"[{colour}]ended after {run.flown:.6g} s{whole}: {escape(run.ended_by)}[/{colour}]")
+        say(f"ended after {run.flown:.6g} s{whole}: {run.ended_by}", colour)
     shown = told(run.events)
     for event in shown:
-        out.print(f"[yellow]{event.time:8.3f} s  {escape(event.text)}[/yellow]")
+        say(f"{event.time:8.3f} s  {event.text}", "yellow")
     if len(shown) < len(run.events):
-        out.print(f"[yellow]... and {len(run.events) - len(shown)} more events[/yellow]")
+        say(f"... and {len(run.events) - len(shown)} more events", "yellow")
     left: dict[str, list[tuple[str, int, float, float]]] = {}
     for table, axis, steps, low, high in run.outside:
         left.setdefault(axis, []).append((table, steps, low, high))
@@ -216,9 +216,9 @@ def show_run(run: "Recording", title: str, save: str, figure: str) -> None:
         tables = list(dict.fromkeys(v[0] for v in visits))
         names = ", ".join(tables[:3]) + (f" and {len(tables) - 3} more" if len(tables) > 3 else "")
         steps, low, high = max(v[1] for v in visits), min(v[2] for v in visits), max(v[3] for v in visits)
-        out.print(f"[yellow]{axis} was outside table {names} in {steps} steps: {low:.4g} to {high:.4g} (SI)[/yellow]")
+        say(f"{axis} was outside table {names} in {steps} steps: {low:.4g} to {high:.4g} (SI)", "yellow")
     for path in filter(None, (save, figure)):
-        out.print(f"written: {path}")
+        say(f"written: {path}")
 
 
 def told(events: "Sequence[Event]", most: int = 24) -> "list[Event]":

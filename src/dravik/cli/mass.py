@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import numpy as np
 import typer
 
-from dravik.cli.common import AircraftFile, AsJson, Loading, emit, get_craft, out, show_rows
+from dravik.cli.common import AircraftFile, AsJson, Loading, emit, get_craft, say, show_rows
 
 if TYPE_CHECKING:
     from dravik.aero import Coefficients
@@ -72,11 +72,11 @@ def mass(
     ]
     show_rows("loadings", columns, shown)
     if aero is not None:
-        out.print(f"margin: static, controls fixed, in {unit}, at alpha {math.degrees(ALPHA):.3g} deg")
+        say(f"margin: static, controls fixed, in {unit}, at alpha {math.degrees(ALPHA):.3g} deg")
     forward = "not known (no tables of an elevator)" if math.isnan(limits[0]) else f"{limits[0]:.3f}"
-    out.print(f"limits of the centre of gravity: {forward} to {limits[1]:.3f} m ({limits[2]})")
+    say(f"limits of the centre of gravity: {forward} to {limits[1]:.3f} m ({limits[2]})")
     if figure:
-        out.print(f"written: {figure}")
+        say(f"written: {figure}")
 
 
 def _limits(craft: "Aircraft", aero: "Coefficients | None", margin: float) -> tuple[float, float, str]:

@@ -5,7 +5,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from dravik.cli.common import AsJson, emit, err, out
+from dravik.cli.common import AsJson, emit, err, say
 from dravik.cli.flying import USUAL, draw
 from dravik.errors import DravikError
 
@@ -49,7 +49,7 @@ def plot(
     if as_json:
         emit({"figure": save, "view": view, "signals": names})
     else:
-        out.print(f"{save}: {', '.join(names) or view}")
+        say(f"{save}: {', '.join(names) or view}")
 
 
 def _limits(run: "Recording") -> dict[str, tuple[float, float]]:
@@ -114,7 +114,7 @@ def export(
     if as_json:
         emit({"written": save, "points": count})
     else:
-        out.print(f"{save}: {count} points at {rate}")
+        say(f"{save}: {count} points at {rate}")
 
 
 def axes(
@@ -140,4 +140,4 @@ def axes(
     if as_json:
         emit({"figure": save, "yaw_rad": psi, "pitch_rad": theta, "roll_rad": phi, "alpha_rad": a, "beta_rad": b})
     else:
-        out.print(f"{save}: yaw {yaw}, pitch {pitch}, roll {roll}")
+        say(f"{save}: yaw {yaw}, pitch {pitch}, roll {roll}")

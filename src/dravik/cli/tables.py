@@ -7,7 +7,8 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from dravik.cli.common import AsJson, emit, err, kernel_notice, out, show_rows
+from dravik.cli.common import AsJson, emit, err, kernel_notice, say, show_rows
+from dravik.files import exists, is_folder
 from dravik.units import quantity
 
 if TYPE_CHECKING:
@@ -31,9 +32,9 @@ def _drawing_path(name: str) -> Path:
     from dravik.aircraft import sample_names, sample_path
 
     path = Path(name)
-    if not path.exists() and name in sample_names():
+    if not exists(path) and name in sample_names():
         path = sample_path(name)
-    return path / "geometry.toml" if path.is_dir() else path
+    return path / "geometry.toml" if is_folder(path) else path
 
 
 def _set_path(name: str) -> Path:
@@ -41,11 +42,11 @@ def _set_path(name: str) -> Path:
     from dravik.aircraft import sample_names, sample_path
 
     path = Path(name)
-    if not path.exists() and name in sample_names():
+    if not exists(path) and name in sample_names():
         path = sample_path(name)
-    if path.is_dir() and (path / "aircraft.toml").exists():
+    if is_folder(path) and exists(path / "aircraft.toml"):
         return path / "aircraft.toml"
-    return path / "aero.toml" if path.is_dir() else path
+    return path / "aero.toml" if is_folder(path) else path
 
 
 @tables.command()
@@ -86,11 +87,9 @@ def draw(
     cells += [(f"by {by}", *(round(float(values[n]), 9) + 0.0 for n in names)) for by, values in rows.items()]
     title = f"{drawing.name}: {lattice.mesh.count} panels, alpha {alpha}, Mach {mach:g}"
     show_rows(title, ["", *names], cells)
-    out.print(
-        f"induced drag from the wake: {flow.drag_trefftz:.5f}; no body, friction or stall: tables build adds them"
-    )
+    say(f"induced drag from the wake: {flow.drag_trefftz:.5f}; no body, friction or stall: tables build adds them")
     for written in filter(None, (figure, loading)):
-        out.print(f"written: {written}")
+        say(f"written: {written}")
 
 
 @tables.command()
@@ -118,11 +117,9 @@ def build(geometry: Drawing, folder: Out, as_json: AsJson = False) -> None:
         for n, t in found.files.items()
     ]
     show_rows(f"{drawing.name}: tables in {folder}", ["file", "over", "rows", "columns"], rows)
-    out.print(
-        ", ".join(f"{k.replace('_', ' ')} {v}" for k, v in found.provenance.items() if k not in ("drawing", "method"))
-    )
+    say(", ".join(f"{k.replace('_', ' ')} {v}" for k, v in found.provenance.items() if k not in ("drawing", "method")))
     _show_derivatives(read_coefficients(Path(folder)), (0.0, 0.0698, 0.1396))
-    out.print(f'take it into an aircraft file with: include = ["{Path(folder).name}/aero.toml"]')
+    say(f'take it into an aircraft file with: include = ["{Path(folder).name}/aero.toml"]')
 
 
 def _show_derivatives(found: "Coefficients", alphas: Sequence[float]) -> None:
@@ -141,9 +138,7 @@ def _show_derivatives(found: "Coefficients", alphas: Sequence[float]) -> None:
         side = found.one_sided(name)
         if side is not None:
             low, high = (math.degrees(v) for v in side)
-            out.print(
-                f"{name} is covered on one side only, {low:.3g} to {high:.3g} deg: its derivatives are taken there"
-            )
+            say(f"{name} is covered on one side only, {low:.3g} to {high:.3g} deg: its derivatives are taken there")
 
 
 @tables.command()
@@ -216,7 +211,7 @@ def show(
     _show_derivatives(found, angles)
     _show_limits(found, limits, centres, margin)
     if figure:
-        out.print(f"written: {figure}")
+        say(f"written: {figure}")
 
 
 def _centres(path: Path, given: Sequence[str] | None) -> dict[str, float]:
@@ -284,7 +279,7 @@ def compare_sets(
         [(n, round(m, 4), round(r, 4)) for n, (m, r) in off.items()],
     )  # fmt: skip
     if figure:
-        out.print(f"written: {figure}")
+        say(f"written: {figure}")
 
 
 @tables.command("reduce")
@@ -298,9 +293,9 @@ def reduce_runs(
     from dravik.aircraft import sample_names, sample_path
 
     path = Path(campaign)
-    if not path.exists() and campaign in sample_names():
+    if not exists(path) and campaign in sample_names():
         path = sample_path(campaign) / "tunnel"
-    found = reduce_campaign(path / "campaign.toml" if path.is_dir() else path)
+    found = reduce_campaign(path / "campaign.toml" if is_folder(path) else path)
     found.tables.write(folder)
     if as_json:
         emit({
@@ -309,11 +304,9 @@ def reduce_runs(
             "doubts": [vars(d) for d in found.doubts],
         })  # fmt: skip
         return
-    out.print(
-        f"{found.campaign.name}: {len(found.points)} points kept, {len(found.doubts)} left out, tables in {folder}"
-    )
+    say(f"{found.campaign.name}: {len(found.points)} points kept, {len(found.doubts)} left out, tables in {folder}")
     for d in found.doubts:
-        out.print(
+        say(
             f"left out: {d.place}: {d.coefficient} is {d.value:.4g}, neighbours say {d.expected:.4g}: "
             f"{d.deviations:.0f} deviations"
         )
@@ -334,4 +327,4 @@ def reduce_runs(
     ]
     show_rows("controls fixed, from Cm over CL", ["", "station x [m]", "", "% chord from moment point"], places)
     spread = ", ".join(f"{n} {v:.2g}" for n, v in found.scatter.items())
-    out.print(f"scatter of one point, from {found.degrees} repeats: {spread}")
+    say(f"scatter of one point, from {found.degrees} repeats: {spread}")

@@ -5,7 +5,6 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import numpy as np
 import typer
-from rich.markup import escape
 
 from dravik.cli.common import (
     AircraftFile,
@@ -16,8 +15,8 @@ from dravik.cli.common import (
     err,
     get_craft,
     kernel_notice,
-    out,
     quantities,
+    say,
     show_rows,
 )
 from dravik.errors import DravikError
@@ -77,7 +76,7 @@ def thrust(
     _show_bench(craft, bench)
     _show_performance(craft, found, top, climb)
     if figure:
-        out.print(f"written: {figure}")
+        say(f"written: {figure}")
 
 
 def _levers(text: str) -> list[float]:
@@ -153,7 +152,7 @@ def _show_bench(craft: "Aircraft", bench: "list[EnginePoint]") -> None:
 
     for p in bench:
         if p.reason:
-            out.print(f"lever {p.lever:g}, {p.airspeed:.4g} m/s: {escape(p.reason)}")
+            say(f"lever {p.lever:g}, {p.airspeed:.4g} m/s: {p.reason}")
 
 
 def _rpm(speed: float) -> float:
@@ -185,16 +184,16 @@ def _show_performance(craft: "Aircraft", found: "Performance", top: tuple[float,
     for what, quantity, scale, unit in words:
         best = found.best(quantity)
         if best is not None and getattr(best, quantity) > 0.0:
-            out.print(f"{what}: {getattr(best, quantity) * scale:.4g} {unit} at {best.airspeed:.4g} m/s")
+            say(f"{what}: {getattr(best, quantity) * scale:.4g} {unit} at {best.airspeed:.4g} m/s")
     if math.isfinite(found.fastest):
-        out.print(f"fastest in level flight: {found.fastest:.4g} m/s")
+        say(f"fastest in level flight: {found.fastest:.4g} m/s")
     envelope = craft.definition.envelope
     if math.isfinite(top[0]):
         beyond = envelope is not None and top[0] >= envelope.altitude[1]
         more = "the envelope's top, or higher" if beyond else f"at {top[1]:.4g} m/s"
-        out.print(f"ceiling (climb {climb}): {top[0]:.0f} m, {more}")
+        say(f"ceiling (climb {climb}): {top[0]:.0f} m, {more}")
     store = f"{found.store / 3.6e3:.4g} Wh" if electric else f"{found.store:.4g} kg of fuel"
-    out.print(f"endurance and range with {store}, at this weight and power to the last")
+    say(f"endurance and range with {store}, at this weight and power to the last")
 
 
 def _show_motors(craft: "Aircraft", figure: str, *, as_json: bool) -> None:
@@ -219,4 +218,4 @@ def _show_motors(craft: "Aircraft", figure: str, *, as_json: bool) -> None:
     ]  # fmt: skip
     show_rows(f"{craft.name} ({craft.loading_name}): solid motors at sea level", columns, rows)
     if figure:
-        out.print(f"written: {figure}")
+        say(f"written: {figure}")

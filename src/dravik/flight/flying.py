@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.aircraft import Aircraft
-from dravik.errors import DravikError, FlightError
+from dravik.errors import DravikError, FlightError, require
 from dravik.flight import plan
 from dravik.flight.adaptive import fly_adaptively
 from dravik.flight.histories import History
@@ -32,7 +32,9 @@ from dravik.version import __version__
 __all__ = ["Controller", "Start", "fly"]
 
 Floats = NDArray[np.float64]
-CHUNK_SECONDS = 5.0
+CHUNK_SECONDS = 5.0  # of flight, at most between two looks at the clock and at whoever wants to stop it
+CHUNK_CLOCK = 0.2  # s of the clock, the same
+MOST_MEMORY = 8e9  # bytes of a recording
 
 
 class Controller(Protocol):
@@ -92,7 +94,7 @@ def fly(
     turbulence: Turbulence | None = None,
     dt: str | float = 0.01,
     record: Sequence[str] | None = None,
-    record_every: int = 1,
+    record_every: str | int = 1,
     save: str | Path | None = None,
     method: str = "rk4",
     note: Mapping[str, Any] | None = None,
@@ -102,9 +104,10 @@ def fly(
 
     ``start`` is a trimmed point or a ``Start``; ``controls`` are histories by input or effector; ``controller`` is
     called at its own rate. ``turbulence`` adds its gusts to the wind. ``dt`` is the step; every ``record_every``-th is
-    recorded: all signals or ``record``; with ``save`` also to a file, while it flies. ``method``: ``"rk4"``, or
-    ``"adaptive"``: an eighth-order method that keeps the error of each step at 1e-10, for checking accuracy (no
-    controller, no events, no plan). ``note`` goes into the recording's metadata; ``progress`` is told the share flown.
+    recorded (or every so much time, such as ``"50 ms"``): all signals or ``record``; with ``save`` also to a file,
+    while it flies. ``method``: ``"rk4"``, or ``"adaptive"``: an eighth-order method that keeps the error of each step
+    at 1e-10, for checking accuracy (no controller, no events, no plan). ``note`` goes into the recording's metadata;
+    ``progress`` is told the share flown.
 
     Faults and phases of the aircraft's plan happen at the end of the step in which their conditions become true.
 
@@ -117,18 +120,32 @@ def fly(
         raise DravikError(
             f"{seconds:g} s in steps of {step:g} s", expected="a duration above the step, both above zero"
         )
-    if record_every < 1:
-        raise DravikError(f"record_every = {record_every}", expected="1 or more")
+    every = _every(record_every, step)
+    require(craft, Aircraft, "what is flown")
+    require(start, (TrimPoint, Start), "the start", "trim, on_ground, on_rail, resume, or Start(craft.state(...), ...)")
     if method not in ("rk4", "adaptive"):
         raise DravikError(f"method {method!r}", expected="'rk4' or 'adaptive'")
     if method == "adaptive" and (controller is not None or turbulence is not None):
         raise DravikError("the adaptive method takes no controller and no turbulence", hint="method='rk4'")
     flight = _Flight(
-        craft, start, controls or {}, controller, turbulence, step, max(1, round(seconds / step)), record, record_every,
+        craft, start, controls or {}, controller, turbulence, step, max(1, round(seconds / step)), record, every,
         note,
     )  # fmt: skip
     flight.notes += [Event(flight.time(flight.first), text) for text in _doubts(flight, seconds)]
     return flight.adaptive() if method == "adaptive" else flight.run(progress, save)
+
+
+def _every(value: str | int, step: float) -> int:
+    """Return every how many steps a row is recorded, from a number of steps or a time."""
+    if isinstance(value, str):
+        seconds = quantity(value, "time", where="record_every")
+        count = round(seconds / step)
+        if count < 1 or abs(count * step - seconds) > 1e-6 * seconds:
+            raise DravikError(f"record_every {value!r} in steps of {step:g} s", expected="a whole number of steps")
+        return count
+    if isinstance(value, bool) or not isinstance(value, int) or value < 1:
+        raise DravikError(f"record_every = {value!r}", expected="1 or more steps, or a time such as '50 ms'")
+    return value
 
 
 def _doubts(flight: "_Flight", seconds: float) -> list[str]:
@@ -187,6 +204,13 @@ class _Flight:
         self.work = craft.workspace()
         self.rows: list[Floats] = []
         self.begun = clock.perf_counter()
+        room = 8.0 * (steps / every + 2) * len(self.names)
+        if room > MOST_MEMORY:
+            raise DravikError(
+                f"the recording would take {room / 1e9:.3g} GB: {steps / every:.3g} rows of {len(self.names)} signals",
+                expected=f"at most {MOST_MEMORY / 1e9:g} GB",
+                hint="record fewer signals, or every few steps (record_every)",
+            )
 
     def time(self, step: int) -> float:
         """Return the time of a step."""
@@ -220,10 +244,12 @@ class _Flight:
         return recording
 
     def _fly(self, chunk: int, progress: Callable[[float], None] | None, writer: RecordingWriter | None) -> None:
-        step, called = self.first, -1
+        # a slow machine, a small step or many signals must not keep an interrupt waiting: the first stretch is short
+        step, called, most = self.first, -1, 50
         while step < self.last:
+            begun = clock.perf_counter()
             # after a pause the next stretch is the rest of this one: a controller keeps its beat
-            count = min(chunk - step % chunk, self.last - step)
+            count = min(chunk - step % chunk, self.last - step, most)
             if self.controller is not None and step % chunk == 0 and step != called:
                 self._call_controller(step)
                 called = step  # a pause at this very step is no second beat
@@ -237,6 +263,8 @@ class _Flight:
             self.rows.append(out[:rows])
             step += done
             self.reached = step
+            spent = clock.perf_counter() - begun
+            most = max(1, min(chunk, int(max(done, 1) * min(CHUNK_CLOCK / max(spent, 1e-6), 4.0))))
             finite = bool(np.all(np.isfinite(self.work.slopes[0])))
             paused = self.work.counters[PAUSED] != 0
             self.work.counters[PAUSED] = 0

@@ -10,7 +10,18 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.errors import DravikError, nearest
-from dravik.files import TABLE_LIMIT, checked_file, exists, locked, read_text, replace_file, saved, shown, write_text
+from dravik.files import (
+    TABLE_LIMIT,
+    as_path,
+    checked_file,
+    exists,
+    locked,
+    read_text,
+    replace_file,
+    saved,
+    shown,
+    write_text,
+)
 from dravik.units import column_name, from_si, in_si
 
 if TYPE_CHECKING:
@@ -242,7 +253,7 @@ def side_path(path: Path) -> Path:
 
 def read_recording(path: str | Path) -> Recording:
     """Return a recording written by ``Recording.save``; raises DravikError for a file that is none."""
-    source = Path(path)
+    source = as_path(path)
     if not (exists(source) and exists(side_path(source))):
         part = source.with_name(source.name + ".part.arrow")
         if exists(part):

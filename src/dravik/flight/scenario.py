@@ -14,7 +14,7 @@ from dravik.aircraft.schema import Event, FormulaEntry, LawDefinition
 from dravik.definitions import KeyLines, kind_tag, read_definition
 from dravik.effectors import Input
 from dravik.errors import DravikError, nearest
-from dravik.files import exists, read_text
+from dravik.files import as_path, exists, is_folder, read_text
 from dravik.flight.flying import Start, fly
 from dravik.flight.histories import History, parse_history
 from dravik.flight.recording import Recording
@@ -216,7 +216,7 @@ def load_scenario(path: str | Path) -> Scenario:
 
     Raises DefinitionError and DravikError for what is wrong, with file, line and key.
     """
-    source = Path(path)
+    source = as_path(path)
     if not exists(source) and str(path) in scenario_names():
         source = scenario_names()[str(path)]
     d, lines = read_definition(source, ScenarioDefinition)
@@ -262,7 +262,7 @@ def _check_inputs(craft: Aircraft, values: Quantities, place: str) -> None:
 def _aircraft_path(name: str, source: Path, lines: KeyLines) -> Path:
     """Return the aircraft's file or folder: relative to the scenario, or a sample's name."""
     own = source.parent / name
-    if own.exists():
+    if exists(own):
         return own
     if name in sample_names():
         return sample_path(name)
@@ -274,9 +274,9 @@ def _aircraft_path(name: str, source: Path, lines: KeyLines) -> Path:
 
 def _law_path(name: str, source: Path, base: Path) -> Path:
     """Return a law's file: relative to the scenario, or one in the aircraft's folder of laws."""
-    folder = base if base.is_dir() else base.parent
+    folder = base if is_folder(base) else base.parent
     own = folder / "laws" / f"{name.removesuffix('.toml')}.toml"
-    return own if own.exists() and not (source.parent / name).exists() else source.parent / name
+    return own if exists(own) and not exists(source.parent / name) else source.parent / name
 
 
 def _controls(entries: Mapping[str, str | Sequence[str]], lines: KeyLines) -> dict[str, History]:

@@ -7,7 +7,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.aircraft import Aircraft
-from dravik.errors import DravikError, FlightError
+from dravik.errors import DravikError, FlightError, require
 from dravik.flight import plan
 from dravik.flight.flying import Start
 from dravik.flight.outcomes import failure, logged_events
@@ -43,6 +43,8 @@ class Session:
 
     def __init__(self, craft: Aircraft, *, start: TrimPoint | Start, dt: str | float = 0.01) -> None:
         """Begin at a trimmed point or a start, with the integrator's step; raises DravikError for what does not fit."""
+        require(craft, Aircraft, "what a session flies")
+        require(start, (TrimPoint, Start), "the start", "trim(craft, ...)")
         self.craft = craft
         self.dt = quantity(dt, "time", where="dt")
         if not self.dt > 0.0:

@@ -1,6 +1,7 @@
 """Starts without a trim: on a launch rail, on the ground, where another flight has ended."""
 
-from collections.abc import Mapping
+import math
+from collections.abc import Mapping, Sequence
 
 import numpy as np
 
@@ -22,22 +23,36 @@ def resume(craft: Aircraft, run: Recording) -> Start:
 
     Raises DravikError for another aircraft, loading, laws or plan, or a recording that does not say how it ended.
     """
+    if not isinstance(run, Recording):
+        raise DravikError(f"a {type(run).__name__} to fly on from", expected="a recording, from read_recording")
     end = run.metadata.get("end")
     if not isinstance(end, dict):
         raise DravikError("the recording does not say where it ended", hint="a recording of this version")
-    state, inputs = end["state"], end["inputs"]
-    if list(state) != craft.state_names or list(inputs) != craft.input_names:
-        raise DravikError(
-            f"the recording is of {run.metadata.get('aircraft')} ({run.metadata.get('loading')}) with other states",
-            expected="the same aircraft, loading, laws and plan",
-        )
-    gusts = end.get("gusts_for")
-    return Start(
-        np.array(list(state.values())), np.array(list(inputs.values())), float(end["time_s"]),
-        (float(gusts[0]), float(gusts[1]), float(gusts[2]), float(gusts[3]), float(gusts[4])) if gusts else None,
-        tuple((float(v), float(h)) for v, h in end.get("gusts_made", [])),
-        tuple((str(name), float(t)) for name, t in end.get("begun", [])),
-    )  # fmt: skip
+    try:
+        state, inputs, gusts = dict(end["state"]), dict(end["inputs"]), end.get("gusts_for")
+        if list(state) != craft.state_names or list(inputs) != craft.input_names:
+            raise DravikError(
+                f"the recording is of {run.metadata.get('aircraft')} ({run.metadata.get('loading')}) with other states",
+                expected="the same aircraft, loading, laws and plan",
+            )
+        found = Start(
+            np.array(list(state.values()), dtype=float), np.array(list(inputs.values()), dtype=float),
+            float(end["time_s"]), _five(gusts) if gusts else None,
+            tuple((float(v), float(h)) for v, h in end.get("gusts_made", [])),
+            tuple((str(name), float(t)) for name, t in end.get("begun", [])),
+        )  # fmt: skip
+    except DravikError:
+        raise
+    except (KeyError, TypeError, ValueError, OverflowError) as error:
+        raise DravikError(f"the recording's side file is damaged: no end to fly on from ({error})") from None
+    if not (np.all(np.isfinite(found.state)) and np.all(np.isfinite(found.inputs)) and math.isfinite(found.time)):
+        raise DravikError("the recording's end holds values that are not finite")
+    return found
+
+
+def _five(values: Sequence[float]) -> tuple[float, float, float, float, float]:
+    a, b, c, d, e = (float(v) for v in values)
+    return a, b, c, d, e
 
 
 def on_rail(

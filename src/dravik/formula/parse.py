@@ -158,10 +158,12 @@ class _Parser:
         return Node("op", position, name, args=tuple(self.convert(o, depth + 1) for o in operands))
 
     def chain(self, name: str, parts: list[Node]) -> Node:
-        result = parts[0]
-        for part in parts[1:]:
-            result = Node("op", part.position, name, args=(result, part))
-        return result
+        """Return parts joined by one operation, in halves: a chain of a thousand is ten deep, not a thousand."""
+        if len(parts) == 1:
+            return parts[0]
+        half = (len(parts) + 1) // 2
+        first, second = self.chain(name, parts[:half]), self.chain(name, parts[half:])
+        return Node("op", parts[half].position, name, args=(first, second))
 
     def comparison(self, operands: list[ast.expr], ops: list[ast.cmpop], depth: int) -> Node:
         nodes = [self.convert(o, depth + 1) for o in operands]

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from dravik.aircraft import Aircraft
-from dravik.errors import DravikError, nearest
+from dravik.errors import DravikError, nearest, require
 from dravik.linear import LinearModel, linearise
 from dravik.trimming import TrimPoint
 
@@ -131,6 +131,8 @@ def evaluate(
     """
     from dravik.handling.modal import modal_criteria
 
+    require(craft, Aircraft, "what is judged")
+    require(point, TrimPoint, "the point to judge at", "trim(craft, ...)")
     for value, choices, what in ((aircraft_class, CLASSES, "class"), (category, CATEGORIES, "category")):
         if value not in choices:
             raise DravikError(

@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.aircraft import Aircraft
-from dravik.errors import DravikError
+from dravik.errors import DravikError, require
 from dravik.kernel.chart import jacobian
 from dravik.linear.model import Kink, LinearModel
 from dravik.plants import Plant
@@ -42,6 +42,8 @@ def linearise(
     A table that bends at the operating point has two slopes there: the model holds their mean, and lists
     it in ``kinks``. Raises DravikError for unknown names, and at ±90° pitch, where Euler angles have no rates.
     """
+    require(craft, Aircraft, "what is linearised", "linearise_plant for other plants")
+    require(point, TrimPoint, "the point to linearise about", "trim(craft, ...)")
     plant = craft.plant(coordinates or ("body" if point.condition.is_steep else "air"))
     for name in outputs:
         craft.signal(name)

@@ -2,6 +2,8 @@
 
 import math
 
+from dravik.errors import readable
+
 __all__ = ["cell_text"]
 
 
@@ -15,4 +17,4 @@ def cell_text(value: object) -> str:
         return "yes" if value else "no"
     if isinstance(value, float):
         return "0" if value == 0.0 else f"{value:.0f}" if 1e4 <= abs(value) < 1e6 else f"{value:.4g}"
-    return str(value)
+    return readable(str(value))

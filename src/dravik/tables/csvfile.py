@@ -4,14 +4,16 @@ import csv
 import io
 import itertools
 import math
-from collections.abc import Sequence
+import warnings
+from collections.abc import Callable, Sequence
+from functools import cached_property
 from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
 
 from dravik.errors import DravikError, nearest
-from dravik.files import TABLE_LIMIT, read_text, replace_file
+from dravik.files import TABLE_LIMIT, as_path, checked_file, read_text, replace_file
 from dravik.tables.table import Axis, Table
 from dravik.units import KINDS, from_si, kind_of_unit, split_column, to_si
 
@@ -44,24 +46,34 @@ def read_table(
 
 
 class Sheet:
-    """A tidy CSV file, read once for any number of its columns; errors as for ``read_table``."""
+    """A tidy CSV file, read once for any number of its columns; errors as for ``read_table``.
+
+    A sheet of plain numbers is read in one go. Where that fails a careful reader goes through it line by line, to say
+    what is wrong and where, or to find the words in it.
+    """
 
     def __init__(self, path: str | Path) -> None:
-        self.place = str(path)
-        rows = _rows(path, self.place)
-        if len(rows) < 2:
-            raise DravikError(
-                "no data rows", where=self.place, expected="a header line and one row for each grid point"
-            )
-        self._line = f"{self.place}:{rows[0][0]}"
-        self._header = [split_column(cell, where=self._line) for cell in rows[0][1]]
-        self._rows = rows[1:]
+        self.place = str(as_path(path))
+        self._path = checked_file(path, what="table file", limit=TABLE_LIMIT)
+        head = _header(self._path, self.place)
+        self._line = f"{self.place}:{head[0]}"
+        self._header = [split_column(cell, where=self._line) for cell in head[1]]
         self.names = [n for n, _ in self._header]
         repeated = {n for n in self.names if self.names.count(n) > 1}
         if repeated:
             raise DravikError(f"column {sorted(repeated)[0]!r} occurs twice", where=self._line)
+        self._matrix = _fast(self._path, head[0], len(self.names))
         self._columns: dict[str, tuple[NDArray[np.float64], str]] = {}
         self._grids: dict[tuple[str, ...], list[NDArray[np.float64]]] = {}
+        if self._matrix is None and not self._rows:
+            raise DravikError(
+                "no data rows", where=self.place, expected="a header line and one row for each grid point"
+            )
+
+    @cached_property
+    def _rows(self) -> list[Row]:
+        """The rows with their lines, read with care."""
+        return _rows(read_text(self._path, what="table file", limit=TABLE_LIMIT), self.place)[1:]
 
     def table(
         self, *, name: str = "", column: str = "", over: Sequence[str] = (), method: str = "linear",
@@ -74,7 +86,7 @@ class Sheet:
         key = tuple(axis_names)
         if key not in self._grids:
             points = np.stack([values for values, _ in read[:-1]], axis=1)
-            self._grids[key] = _grid(points, axis_names, [r[0] for r in self._rows], [u for _, u in read], self.place)
+            self._grids[key] = _grid(points, axis_names, self.place_of, [u for _, u in read], self.place)
         grid = self._grids[key]
         axes = tuple(Axis(n, g, u) for n, g, (_, u) in zip(axis_names, grid, read, strict=False))
         values, unit = read[-1]
@@ -85,7 +97,7 @@ class Sheet:
             raise error.at(self.place) from None
 
     def __len__(self) -> int:
-        return len(self._rows)
+        return len(self._rows) if self._matrix is None else len(self._matrix)
 
     def place_of(self, row: int) -> str:
         """Return file and line of a row, counted from 0."""
@@ -115,11 +127,36 @@ class Sheet:
                 hint=nearest(name, self.names),
             )  # fmt: skip
         i = self.names.index(name)
+        if self._matrix is not None:
+            return self._matrix[:, i].copy(), self._header[i][1]
         return _numbers(self._rows, i, name, len(self.names), self.place), self._header[i][1]
 
 
-def _rows(path: str | Path, place: str) -> list[Row]:
-    text = read_text(path, what="table file", limit=TABLE_LIMIT)
+def _header(path: Path, place: str) -> Row:
+    """Return the header's line number and cells: the first line that is no comment."""
+    try:
+        with path.open(encoding="utf-8-sig") as file:
+            for number, line in enumerate(file, start=1):
+                cells = _rows(line, place) if line.strip() and not line.lstrip().startswith("#") else []
+                if cells:
+                    return number, cells[0][1]
+    except (OSError, UnicodeDecodeError):
+        read_text(path, what="table file", limit=TABLE_LIMIT)  # says what is wrong
+    raise DravikError("no data rows", where=place, expected="a header line and one row for each grid point")
+
+
+def _fast(path: Path, header: int, width: int) -> NDArray[np.float64] | None:
+    """Return the numbers of a sheet below its header's line; None where they are not all plain finite numbers."""
+    try:
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore")  # no rows: the careful reader says so
+            found = np.loadtxt(path, delimiter=",", comments="#", ndmin=2, skiprows=header, encoding="utf-8-sig")
+    except (ValueError, IndexError, OverflowError, OSError):
+        return None
+    return found if found.shape[1] == width and len(found) and np.all(np.isfinite(found)) else None
+
+
+def _rows(text: str, place: str) -> list[Row]:
     lines = [line if not line.lstrip().startswith("#") else "" for line in text.splitlines()]
     reader = csv.reader(io.StringIO("\n".join(lines)), skipinitialspace=True)
     try:
@@ -154,32 +191,36 @@ def _numbers(rows: list[Row], column: int, name: str, width: int, place: str) ->
 
 
 def _grid(
-    points: NDArray[np.float64], names: list[str], lines: list[int], units: list[str], place: str
+    points: NDArray[np.float64], names: list[str], place_of: Callable[[int], str], units: list[str], place: str
 ) -> list[NDArray[np.float64]]:
     """Return the axes of a full grid; the rows must be sorted, unique and complete."""
-    keys = [tuple(row) for row in points.tolist()]
 
-    def show(key: tuple[float, ...]) -> str:
+    def show(key: Sequence[float]) -> str:
         parts = zip(names, key, units, strict=False)
         return ", ".join(f"{n} = {x * from_si(u)[1]:g} {from_si(u)[0]}".strip() for n, x, u in parts)
 
-    for i in range(1, len(keys)):
-        if keys[i] == keys[i - 1]:
-            raise DravikError(f"the point {show(keys[i])} is repeated", where=f"{place}:{lines[i]}")
-        if keys[i] < keys[i - 1]:
-            raise DravikError(
-                f"the point {show(keys[i])} is not in rising order",
-                where=f"{place}:{lines[i]}",
-                expected="rows sorted by " + ", then ".join(names),
-            )
+    # a row comes after the one before it by the first column in which they differ
+    change = np.diff(points, axis=0)
+    differs = change != 0.0
+    first = np.argmax(differs, axis=1)
+    rise = change[np.arange(len(change)), first]
+    bad = np.flatnonzero(~(rise > 0.0))
+    if bad.size:
+        row = int(bad[0]) + 1
+        if not differs[row - 1].any():
+            raise DravikError(f"the point {show(points[row])} is repeated", where=place_of(row))
+        raise DravikError(
+            f"the point {show(points[row])} is not in rising order", where=place_of(row),
+            expected="rows sorted by " + ", then ".join(names),
+        )  # fmt: skip
     grid = [np.unique(points[:, k]) for k in range(len(names))]
-    full = int(np.prod([len(g) for g in grid]))
-    if full != len(keys):
-        present = set(keys)
+    full = math.prod(len(g) for g in grid)
+    if full != len(points):
+        present = {tuple(row) for row in points.tolist()}
         missing = list(itertools.islice((k for k in itertools.product(*grid) if k not in present), 4))
         shown = "; ".join(show(k) for k in missing[:3]) + ("; ..." if len(missing) > 3 else "")
         raise DravikError(
-            f"the grid has holes: {full - len(keys)} of {full} points are missing: {shown}",
+            f"the grid has holes: {full - len(points)} of {full} points are missing: {shown}",
             where=place,
             expected="a row for every combination of the axes' values",
         )

@@ -8,12 +8,13 @@ at its stop. SciPy's optimisers are loaded only then: they take longer to load t
 
 import math
 from collections.abc import Iterator, Mapping, Sequence
+from contextlib import suppress
 
 import numpy as np
 from numpy.typing import NDArray
 
 from dravik.aircraft import Aircraft
-from dravik.errors import DravikError, TrimError
+from dravik.errors import DravikError, TrimError, require
 from dravik.kernel import BASE_SIGNALS
 from dravik.kernel.chart import N_CHART, state_from_chart
 from dravik.kernel.equilibrium import newton, residual, residual_slopes
@@ -27,6 +28,7 @@ from dravik.trimming.settling import SETTLED, follow_to_rest
 __all__ = ["trim", "trim_plant"]
 
 Floats = NDArray[np.float64]
+BEYOND = 1e100  # a residual that no search can do anything with
 LARGEST_STEP = 0.5  # of a scaled unknown: rad, or half the range of an input
 CONVERGED = 1e-12  # the same, at which the search rests
 LEVERS = (0.8, 0.15, 0.5)  # of their range, where a search starts anew
@@ -75,6 +77,7 @@ def trim(
     held: TrimError saying what is left over and what is at its stop, or, with ``strict=False``, a point whose
     ``reached`` is False.
     """
+    require(craft, Aircraft, "what is trimmed", "trim_plant for other plants")
     condition = Condition.of(
         airspeed=airspeed, altitude=altitude, flight_path=flight_path, heading=heading, sideslip=sideslip,
         bank=bank, inputs=craft.inputs_in_si(inputs or {}), north=north, east=east, guess=guess,
@@ -143,7 +146,8 @@ class _Search:
                     return v, True
             from scipy.optimize import root
 
-            v, _ = self._newton(np.asarray(root(self.residual, start, jac=self.jacobian).x, dtype=float))
+            with np.errstate(all="ignore"), suppress(ValueError, np.linalg.LinAlgError):
+                v, _ = self._newton(np.asarray(root(self.residual, start, jac=self.jacobian).x, dtype=float))
             if self._is_answer(v):
                 return v, True
         v = self._best_inside(start)
@@ -215,11 +219,15 @@ class _Search:
             return slopes
 
         first = np.clip(start, self.low + 1e-6, self.high - 1e-6)
-        best = least_squares(
-            weighted, first, jac=weighted_slopes, bounds=(self.low, self.high), xtol=1e-15, ftol=1e-15, gtol=1e-15,
-            max_nfev=400, x_scale="jac",
-        )  # fmt: skip
-        return np.asarray(best.x, dtype=float)
+        # where the aircraft cannot be evaluated (an altitude without air, a speed without bounds) nothing is searched
+        with np.errstate(all="ignore"), suppress(ValueError, np.linalg.LinAlgError):
+            if np.all(np.abs(weighted(first)) < BEYOND):
+                best = least_squares(
+                    weighted, first, jac=weighted_slopes, bounds=(self.low, self.high), xtol=1e-15, ftol=1e-15,
+                    gtol=1e-15, max_nfev=400, x_scale="jac",
+                )  # fmt: skip
+                return np.asarray(best.x, dtype=float)
+        return first
 
     def _newton(
         self, v: Floats, rows: Sequence[int] | None = None, equations: Sequence[int] | None = None

@@ -1,0 +1,331 @@
+"""Throws mutated files, arguments and options at every door: nothing may end in a traceback, a warning or a hang.
+
+    python tools/break_inputs.py [COUNT] [SEED]
+
+Each case is drawn from a seed of its own, which is printed where it breaks. What is allowed: a DravikError with a
+message of readable lines, or an exit code of the command line's own. The tests run a short form of the same.
+"""
+
+import contextlib
+import io
+import json
+import random
+import shutil
+import signal
+import sys
+import tempfile
+import traceback
+import warnings
+from collections.abc import Callable
+from pathlib import Path
+
+import dravik as dv
+from dravik.aircraft import load, load_law, sample_path
+from dravik.cli import main
+from dravik.errors import DravikError
+from dravik.flight import Turbulence, load_scenario, parse_history, read_recording, resume
+from dravik.formula import parse
+from dravik.tables import read_table
+from dravik.units import quantity
+
+LIMIT = 30  # s of the clock: what takes longer hangs
+TOKENS = [
+    "", "0", "-1", "1e308", "-1e308", "5e-324", "nan", "inf", "-inf", "9" * 400, "1" + "0" * 400, "1e999", "true", "[]", "{}",
+    '""', "'x'", '"\\u0000"', "\x00", "\x1b[31m", "[red]", "[/]", "<b>&", "$x^{", "\u202e", "\ud7ff", "é", "deg", "m/s", "kg",
+    "**", "^", "(" * 150, ")" * 3, "[[", "]]", "=", "\n", "\t", ",", "#", "..", "/", "alpha", "elevator", "time", "1/0", "a" * 5000,
+    "1 and " * 300 + "1", "max(" + "1," * 400 + "1)", "-" * 200 + "1", "integral(1)", "lag(q, 0)", "q_dot", "if_else(1,2,3)",
+    "200 km", "1e308 m/s", "0 deg", "90 deg", "1e20 s", "-5 K", "3 bananas", "12e", "0x10", "1_0", "+.", "0.1 0.2",
+]  # fmt: skip
+
+
+class HangError(Exception):
+    """A case that did not come back."""
+
+
+def mutated(text: str, rng: random.Random, times: int) -> str:
+    """Return a text with pieces cut, doubled, moved and put in."""
+    for _ in range(times):
+        at = rng.randrange(len(text) + 1)
+        kind = rng.randrange(6)
+        if kind == 0:
+            text = text[:at] + rng.choice(TOKENS) + text[at:]
+        elif kind == 1:
+            text = text[:at] + text[at + rng.choice([1, 2, 5, 30, 200]) :]
+        elif kind == 2:
+            piece = text[at : at + rng.choice([3, 20, 100])]
+            text = text[:at] + piece + text[at:]
+        elif kind == 3 and '"' in text:
+            # a value between quotes, or a number, becomes something else
+            parts = text.split('"')
+            k = rng.randrange(len(parts))
+            parts[k] = rng.choice(TOKENS)
+            text = '"'.join(parts)
+        elif kind == 4:
+            words = text.split(" ")
+            k = rng.randrange(len(words))
+            words[k] = rng.choice(TOKENS)
+            text = " ".join(words)
+        else:
+            lines = text.split("\n")
+            rng.shuffle(lines) if rng.random() < 0.1 else lines.pop(rng.randrange(len(lines)))
+            text = "\n".join(lines)
+    return text
+
+
+class Cases:
+    """Doors to throw things at; each takes a source of randomness."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        for name in ("pika", "hail", "tarn"):
+            shutil.copytree(sample_path(name), folder / name)
+        self.craft = dv.sample("pika")
+        self.point = dv.trim(self.craft, airspeed=15, altitude=300)
+        self.run = dv.fly(
+            self.craft, start=self.point, duration=0.5, record=["alpha", "altitude", "latitude", "longitude"]
+        )
+        self.run.save(folder / "run.csv")
+        self.full = dv.fly(self.craft, start=self.point, duration=0.1)
+        self.full.save(folder / "full.csv")
+
+    def all(self) -> list[tuple[str, Callable[[random.Random], None], int]]:
+        """Return every door, with how often it is chosen."""
+        return [
+            ("formula", self.formula, 12), ("quantity", self.quantity, 12), ("history", self.history, 8),
+            ("table", self.table, 10), ("aircraft", self.aircraft, 10), ("included", self.included, 6),
+            ("law", self.law, 6), ("scenario", self.scenario, 4), ("drawing", self.drawing, 5), ("blades", self.blades, 4),
+            ("recording", self.recording, 8), ("path", self.path, 4), ("option", self.option, 8), ("call", self.call, 6),
+            ("condition", self.condition, 8),
+        ]  # fmt: skip
+
+    def formula(self, rng: random.Random) -> None:
+        start = rng.choice(
+            ["0.3*alpha + max(q, 1, 2)", "if_else(alpha > 0.1, lag(q, 0.5), 2*deg)", "t(alpha)/(1 - beta)", "1"]
+        )
+        parse(mutated(start, rng, rng.randrange(1, 5)))
+
+    def quantity(self, rng: random.Random) -> None:
+        value = rng.choice(
+            [
+                mutated("62 m/s", rng, 2),
+                rng.choice(TOKENS),
+                10**400,
+                -(10**310),
+                [],
+                {},
+                None,
+                True,
+                b"1 m",
+                1e308,
+                object(),
+            ]
+        )
+        quantity(value, rng.choice(["speed", "angle", "number", "inertia", "temperature", "time"]))
+
+    def history(self, rng: random.Random) -> None:
+        start = rng.choice(
+            ["doublet(2 deg, at=1 s, width=2 s)", "step(1)", "sweep(1 deg, from=0.1 Hz, to=2 Hz)", "sine(2)"]
+        )
+        parse_history(mutated(start, rng, rng.randrange(1, 4)))
+
+    def _file(self, name: str, rng: random.Random, most: int = 4) -> Path:
+        source = self.folder / name
+        target = source.with_name(f"x_{source.name}")
+        text = mutated(source.read_text(encoding="utf-8"), rng, rng.randrange(1, most))
+        data = text.encode("utf-8", "surrogatepass")
+        if rng.random() < 0.05:
+            data = rng.choice([b"\xff\xfe", b"\x00", data[: len(data) // 2] + b"\xc3(", "\ufeff".encode() + data, b""])
+        target.write_bytes(data)
+        return target
+
+    def table(self, rng: random.Random) -> None:
+        name = rng.choice(["pika/propulsion/propeller.csv", "hail/aero/axial.csv", "hail/propulsion/motor.csv"])
+        read_table(
+            self._file(name, rng),
+            column=rng.choice(["", "CT", "CA_zero", "\x00"]),
+            over=rng.choice([(), ("mach",), ("x", "x")]),
+        )
+
+    def aircraft(self, rng: random.Random) -> None:
+        path = self._file(rng.choice(["pika/aircraft.toml", "hail/aircraft.toml"]), rng)
+        craft = load(path)
+        dv.audit(craft)
+
+    def included(self, rng: random.Random) -> None:
+        folder = self.folder / "hail"
+        path = self._file("hail/aero/aero.toml", rng)
+        whole = (folder / "aircraft.toml").read_text().replace("aero/aero.toml", f"aero/{path.name}")
+        (folder / "y_aircraft.toml").write_text(whole)
+        load(folder / "y_aircraft.toml")
+
+    def law(self, rng: random.Random) -> None:
+        law = load_law(self._file("tarn/laws/pitch_hold.toml", rng))
+        self.craft.with_law(*law)
+
+    def scenario(self, rng: random.Random) -> None:
+        load_scenario(self._file("pika/scenarios/meadow_circuit.toml", rng)).start()
+
+    def drawing(self, rng: random.Random) -> None:
+        from dravik.aero import Lattice, build_mesh, build_tables, read_geometry
+
+        if rng.random() < 0.5:
+            build_tables(read_geometry(self._file("hail/geometry.toml", rng)))
+            return
+        drawing = read_geometry(self._file("pika/geometry.toml", rng))
+        if all(s.panels[0] * s.panels[1] < 200 for s in drawing.surfaces.values()):
+            Lattice(build_mesh(drawing, self.folder / "pika"), drawing)
+
+    def blades(self, rng: random.Random) -> None:
+        from dravik.propulsion import planned_map, read_blades
+
+        blades = read_blades(self._file("pika/propulsion/blades.toml", rng))
+        plan = blades.map
+        if plan is not None and len(plan.advance_ratio) * len(plan.cross_ratio) * len(plan.blade_angle) < 100:
+            planned_map(blades)
+
+    def recording(self, rng: random.Random) -> None:
+        name = rng.choice(["run", "full"])
+        target = self.folder / "z.csv"
+        for ending in ("", ".json"):
+            text = (self.folder / f"{name}.csv{ending}").read_text()
+            target.with_name(f"z.csv{ending}").write_text(
+                mutated(text, rng, rng.randrange(0, 3)), encoding="utf-8", errors="replace"
+            )
+        run = read_recording(target)
+        if name == "full":
+            resume(self.craft, run)
+        run.resampled(rng.choice([10.0, "5 Hz", 0.0, 1e12, "x"])) if len(
+            run.values
+        ) < 100 and rng.random() < 0.1 else run.summary()
+
+    def path(self, rng: random.Random) -> None:
+        path = rng.choice(
+            [
+                "\x00",
+                "a" * 5000,
+                "",
+                ".",
+                "/dev/null",
+                "/dev/zero",
+                "/proc/self/mem",
+                "/root",
+                "nowhere/x.toml",
+                "~",
+                "\ud800x",
+            ]
+        )
+        door = rng.choice([load, load_law, load_scenario, read_table, read_recording])
+        door(path)
+
+    def option(self, rng: random.Random) -> None:
+        value = rng.choice([rng.choice(TOKENS), mutated("15 m/s", rng, 2), mutated("300 m", rng, 1)]).replace(
+            "\x00", "?"
+        )
+        commands = [
+            ["trim", "pika", "--airspeed", value, "--altitude", "300 m"], ["trim", "pika", "--airspeed", "15 m/s", "--altitude", value],
+            ["trim", "pika", "--airspeed", "15 m/s", "--altitude", "300 m", "--set", value], ["signals", "pika", "--kind", value],
+            ["handling", "pika", "--airspeed", "15 m/s", "--altitude", "300 m", "--class", value], ["mass", value], ["check", value],
+            ["fly", "pika", "--airspeed", "15 m/s", "--altitude", "300 m", "--duration", value, "--record", "alpha"],
+            ["fly", "pika", "--airspeed", "15 m/s", "--altitude", "300 m", "--duration", "0.1 s", "--control", value],
+            ["plot", str(self.folder / "run.csv"), "--signals", value, "--out", str(self.folder / "p.png")],
+            ["export", str(self.folder / "run.csv"), "--out", str(self.folder / "t.kml"), "--begins", value], ["axes", "--yaw", value],
+            ["tables", "show", value], ["tables", "draw", value], [value], ["thrust", "pika", "--levers", value], ["new", value + "/x\x01"],
+        ]  # fmt: skip
+        arguments = rng.choice(commands)
+        with (
+            contextlib.redirect_stdout(io.StringIO()) as out,
+            contextlib.redirect_stderr(io.StringIO()) as err,
+            contextlib.chdir(self.folder),
+        ):
+            code = main(arguments)
+        if code not in (0, 1, 2):
+            raise AssertionError(f"exit code {code} of {arguments}: {err.getvalue()[-300:]}")
+        if "Traceback" in err.getvalue() or "\x1b" in out.getvalue() + err.getvalue():
+            raise AssertionError(f"{arguments}: {err.getvalue()[-500:]}")
+
+    def call(self, rng: random.Random) -> None:
+        odd = [None, {}, [], "x", 3, -1.0, float("nan"), object(), self.craft, self.point, self.run, b"", (), "50 ms"]
+        a, b = rng.choice(odd), rng.choice(odd)
+        calls: list[Callable[[], object]] = [
+            lambda: dv.fly(self.craft, start=a, duration=0.02),  # type: ignore[arg-type]
+            lambda: dv.fly(self.craft, start=self.point, duration=a, dt=0.01),  # type: ignore[arg-type]
+            lambda: dv.fly(self.craft, start=self.point, duration=0.1, record_every=a),  # type: ignore[arg-type]
+            lambda: dv.Session(a, start=b),  # type: ignore[arg-type]
+            lambda: dv.prove_trim(a),  # type: ignore[arg-type]
+            lambda: dv.prove_linear(a),  # type: ignore[arg-type]
+            lambda: dv.air_at(rng.choice(["300 m", "x", float("nan"), 1e9, "1e400 m"])),
+            lambda: dv.trim(self.craft, airspeed=a, altitude=b),  # type: ignore[arg-type]
+            lambda: dv.resume(self.craft, a),  # type: ignore[arg-type]
+            lambda: Turbulence(severity=a, seed=b),  # type: ignore[arg-type]
+            lambda: dv.load(a),  # type: ignore[arg-type]
+            lambda: dv.quantity(a, "speed"),
+            lambda: dv.linearise(a, b),  # type: ignore[arg-type]
+        ]
+        rng.choice(calls)()
+
+    def condition(self, rng: random.Random) -> None:
+        speeds = [0.0, 1e-300, 1e-3, 5.0, 15.0, 26.0, 60.0, 340.0, 7900.0, 1e8, 1e308]
+        heights = [-5000.0, 0.0, 300.0, 2e4, 8.6e4, 2e5, 1e7, 1e308, -1e308]
+        path = rng.choice([None, 0.0, 0.1, -0.5, 1.39, 1.5, -1.57])
+        point = dv.trim(
+            self.craft, airspeed=rng.choice(speeds), altitude=rng.choice(heights), flight_path=path, strict=False
+        )
+        if point.reached:
+            dv.fly(self.craft, start=point, duration=0.05, record=["alpha"])
+
+
+def one(door: Callable[[random.Random], None], seed: str) -> str:
+    """Run one case; return what broke, or nothing."""
+
+    def hang(_number: int, _frame: object) -> None:
+        raise HangError
+
+    signal.signal(signal.SIGALRM, hang)
+    signal.alarm(LIMIT)
+    try:
+        with warnings.catch_warnings():
+            warnings.simplefilter("error")
+            door(random.Random(seed))
+    except DravikError as error:
+        lines = str(error).split("\n")
+        if (
+            len(lines) > 60
+            or max(map(len, lines)) > 1200
+            or any(not (c.isprintable() or c == "\n") for c in str(error))
+        ):
+            return f"a message nobody can read: {str(error)[:300]!r}"
+    except HangError:
+        return f"no answer in {LIMIT} s"
+    except BaseException:
+        return traceback.format_exc()[-1500:]
+    finally:
+        signal.alarm(0)
+    return ""
+
+
+def throw(count: int, seed: int, folder: Path, told: Callable[[str], None] = print) -> int:
+    """Throw ``count`` cases and return how many broke something; what broke is told once a kind."""
+    cases = Cases(folder)
+    doors = cases.all()
+    chooser, broken, known = random.Random(seed), 0, set()
+    names = [n for n, _, _ in doors]
+    by_name = {n: d for n, d, _ in doors}
+    tally = dict.fromkeys(names, 0)
+    for k in range(count):
+        name = chooser.choices(names, [w for _, _, w in doors])[0]
+        tally[name] += 1
+        found = one(by_name[name], f"{seed} {k} {name}")
+        if found:
+            broken += 1
+            key = (name, found.strip().split("\n")[-1][:80])
+            if key not in known:
+                known.add(key)
+                told(f"--- case {seed} {k} {name}\n{found}")
+    told(json.dumps({"cases": count, "broken": broken, "doors": tally}))
+    return broken
+
+
+if __name__ == "__main__":
+    count, seed = (int(a) for a in [*sys.argv[1:], *["10000", "1"][len(sys.argv) - 1 :]][:2])
+    with tempfile.TemporaryDirectory() as name:
+        sys.exit(1 if throw(count, seed, Path(name)) else 0)
