@@ -212,7 +212,11 @@ class AirframeTest(unittest.TestCase):
     def test_signs_of_built_yaw_rate_derivatives(self) -> None:
         # a fin behind the moment point: nose right, it moves to the left, and the air pushes it to the right: side force
         # positive, yaw damped; the wing's advancing left side lifts more: it rolls right, and the more the more it lifts
-        fin = {"mirrored": False, "panels": [3, 8], "sections": [{"leading_edge": [5.0, 0, z], "chord": 1.0} for z in (0.1, 1.8)]}
+        fin = {
+            "mirrored": False,
+            "panels": [3, 8],
+            "sections": [{"leading_edge": [5.0, 0, z], "chord": 1.0} for z in (0.1, 1.8)],
+        }
         wing = rectangle(8.0, panels=[3, 12])
         built = build_tables(drawing({"wing": wing, "fin": fin}, area=8.0))
         rates = {t.name: t for t in built.files["rates"]}

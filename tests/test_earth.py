@@ -135,7 +135,7 @@ class RoundEarthTest(unittest.TestCase):
         ):
             with self.subTest(words), self.assertRaisesRegex(DravikError, words):
                 craft().with_environment(**world)
-        with self.assertRaisesRegex(FormulaError, "the wind cannot depend on airspeed"):
+        with self.assertRaisesRegex(FormulaError, "the wind and the air cannot depend on airspeed"):
             craft().with_environment(wind={"up": "0.1*airspeed"})
 
 

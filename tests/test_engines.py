@@ -423,7 +423,7 @@ class RefusalTest(unittest.TestCase):
             ('battery = "main"', 'battery = "mian"', "there is no battery 'mian'"),
             ('mass = "820 g"', 'mass = "-820 g"', "parts.frame.mass"),
             ("[0, 3.00], [0.03", "[0, 3.00], [0.00", "do not rise from 0 to 1"),
-            ('"five", "six"]', '"five", "seven"]', "there is no propeller engine 'seven'"),
+            ('"five", "six"]', '"five", "seven"]', "there is no rotor 'seven'"),
             ('speed_constant = "390 rpm/V"', 'speed_constnt = "390 rpm/V"', "did you mean speed_constant"),
             ('speed_constant = "390 rpm/V"', 'speed_constant = "390 V"', "drives.motor.speed_constant"),
         ):

@@ -83,13 +83,24 @@ class ValueTest(unittest.TestCase):
             self.assertAlmostEqual(run({"f": text}, x=2.0)["f"], expected, places=14, msg=text)
 
     def test_products_joined_with_sums(self) -> None:
-        for text, value in (("x*y + z", 13.0), ("z + x*y", 13.0), ("x*y - z", -1.0), ("z - x*y", 1.0), ("-(x*y) - z", -13.0)):
+        for text, value in (
+            ("x*y + z", 13.0),
+            ("z + x*y", 13.0),
+            ("x*y - z", -1.0),
+            ("z - x*y", 1.0),
+            ("-(x*y) - z", -13.0),
+        ):
             body = craft(inputs={"x": {}, "y": {}, "z": {}}, formulas={"f": text})
             u = body.default_inputs()
             for name, number in (("x", 2.0), ("y", 3.0), ("z", 7.0)):
                 u[body.input_index(name)] = number
             self.assertEqual(body.values(body.state(velocity=(1, 0, 0)), u)["f"], value, text)
-        kinds = {int(k) for k in craft(inputs={"x": {}}, formulas={"a": "x*x - 1", "b": "2 - x*time", "c": "x*altitude + 3"}).tape.code[:, 0]}
+        kinds = {
+            int(k)
+            for k in craft(
+                inputs={"x": {}}, formulas={"a": "x*x - 1", "b": "2 - x*time", "c": "x*altitude + 3"}
+            ).tape.code[:, 0]
+        }
         self.assertLessEqual({MULTIPLY_ADD, MULTIPLY_SUBTRACT, SUBTRACT_PRODUCT}, kinds)
 
     def test_any_order_and_shared_parts(self) -> None:

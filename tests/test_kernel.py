@@ -87,7 +87,8 @@ class LoadsTest(unittest.TestCase):
 
     def test_a_skipped_group_of_tables_is_zero_as_a_whole(self) -> None:
         tables = {
-            f"t{i}": Table(f"t{i}", (Axis("alpha", np.linspace(-0.5, 0.5, 5), "rad"),), np.arange(5.0) + i + 1) for i in range(3)
+            f"t{i}": Table(f"t{i}", (Axis("alpha", np.linspace(-0.5, 0.5, 5), "rad"),), np.arange(5.0) + i + 1)
+            for i in range(3)
         }
         builder = TapeBuilder({s.name: s.level for s in BASE_SIGNALS}, [s.name for s in WIND_INPUTS], tables)
         zeros = [f"z{i}" for i in range(9)]

@@ -462,7 +462,7 @@ class ScenarioFileTest(unittest.TestCase):
             (
                 "[record]",
                 '[environment.wind]\nup = "0.1*alpha"\n[record]',
-                r"s.toml:\d+: environment.wind: the wind cannot depend on alpha",
+                r"s.toml:\d+: environment.wind: the wind and the air cannot depend on alpha",
             ),
             ("duration", "durations", "the key 'duration' is missing"),
         ):

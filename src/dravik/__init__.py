@@ -32,6 +32,7 @@ if TYPE_CHECKING:
         read_recording,
         resume,
         sine,
+        start,
         step,
         sweep,
     )  # fmt: skip
@@ -49,7 +50,7 @@ _HOMES = {
     "flight": (
         "Recording", "Session", "Start", "Turbulence", "doublet", "fly", "from_csv", "gust", "load_scenario",
         "on_ground", "on_rail", "prove_linear", "prove_trim", "pulse", "pulses_3211", "ramp", "read_recording",
-        "resume", "sine", "step", "sweep",
+        "resume", "sine", "start", "step", "sweep",
     ),
     "handling": ("evaluate",),
     "linear": ("LinearModel", "linearise", "linearise_plant"),
@@ -99,6 +100,7 @@ __all__ = [
     "resume",
     "sample",
     "sine",
+    "start",
     "step",
     "sweep",
     "trim",

@@ -2,21 +2,31 @@
 
 from typing import Annotated, Literal
 
-from pydantic import Field, ValidationInfo, field_validator, model_validator
+from pydantic import BeforeValidator, Field, ValidationInfo, field_validator, model_validator
 
-from dravik.errors import DravikError
+from dravik.errors import DravikError, nearest
 from dravik.quantities import AngularRate, Duration, Formula, Model, positive
-from dravik.units import quantity
+from dravik.units import KINDS, quantity
 
 __all__ = ["Effector", "Input"]
 
 RATE_KIND = {"angle": "angular rate", "number": "frequency", "length": "speed", "speed": "acceleration"}
 
 
+def _known_kind(value: object) -> object:
+    if not isinstance(value, str) or value not in KINDS:
+        hint = nearest(str(value), KINDS)
+        raise DravikError(f"there is no kind of quantity {value!r}", expected=", ".join(KINDS), hint=hint)
+    return value
+
+
+AnyKind = Annotated[str, BeforeValidator(_known_kind)]
+
+
 class _Ranged(Model):
     """Something with a kind of quantity and a range in it."""
 
-    kind: Literal["angle", "number", "length", "speed"] = "number"
+    kind: str = "number"
     range: tuple[float, float] | None = None
     description: str = ""
 
@@ -34,12 +44,13 @@ class _Ranged(Model):
 
 
 class Input(_Ranged):
-    """What a pilot, an autopilot or a test puts in.
+    """What a pilot, an autopilot or a test puts in; ``kind`` is any kind of quantity that has a unit.
 
     ``trim``: a trim may move it. ``follows``: a trim sets it to the value of this signal, as an autopilot
     takes over the present value when it is engaged.
     """
 
+    kind: AnyKind = "number"
     default: float = 0.0
     trim: bool = False
     follows: str = ""

@@ -91,7 +91,7 @@ def read_text(path: str | Path, *, what: str = "file", limit: int = TEXT_LIMIT, 
     except UnicodeDecodeError as error:
         where = f"byte {error.start}"
         raise DravikError(
-            f"the {what} is not UTF-8 text ({where})", where=shown(path), hint="save it as UTF-8"
+            f"the {what} cannot be read: it is not UTF-8 text ({where})", where=shown(path), hint="save it as UTF-8"
         ) from None
     except OSError as error:
         raise DravikError(f"the {what} cannot be read ({reason(error)})", where=shown(path)) from None

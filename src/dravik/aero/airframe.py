@@ -7,7 +7,7 @@ rates and the slipstream, left and right each for itself, so that damping in rol
 """
 
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from pathlib import Path
 from typing import Any
@@ -33,6 +33,7 @@ Floats = NDArray[np.float64]
 COEFFICIENTS = ("CL", "CD", "CY", "Cl", "Cm", "Cn")
 CHUNK = 128
 ROUNDS, CLOSE = 150, 1e-6
+STALLS = (0.06, 0.7)  # rad, between which an angle of stall is looked for
 LIFT_DRAG = 0.38  # of the parasite drag, by CL^2: I. Kroo, Aircraft Design: Synthesis and Analysis, on viscous drag
 FORWARD = np.array([1.0, 0.0, 0.0])
 
@@ -106,6 +107,32 @@ class Airframe:
         for name in (n for n, surface in geometry.surfaces.items() if not surface.mirrored):
             self._spread_roots(name)
         self._blocks = [self._block(n) for n in geometry.surfaces]
+        for name, surface in geometry.surfaces.items():
+            if surface.stall.highest_lift is not None:
+                self._fit_stall(name, surface.stall.highest_lift)
+
+    def _fit_stall(self, surface: str, wanted: float) -> None:
+        """Find the angle of stall of a surface's sections with which the whole has a highest lift."""
+        here = _run(self.mesh.strips.surface, surface)
+        states = [FlowState(alpha=a) for a in np.radians(np.arange(0.0, 40.0, 1.0))]
+        plain = self.strips
+
+        def highest(angle: float) -> float:
+            angles = plain.stall_angle.copy()
+            angles[here] = angle
+            self.strips = replace(plain, stall_angle=angles)
+            return float(np.max(self.coefficients(states)["CL"]))
+
+        low, high = STALLS
+        if not highest(low) <= wanted <= highest(high):
+            raise DravikError(
+                f"a highest lift of {wanted:g}", where=f"surfaces.{surface}.stall.highest_lift",
+                expected=f"{highest(low):.3g} to {highest(high):.3g} for this drawing",
+            )  # fmt: skip
+        for _ in range(16):
+            middle = 0.5 * (low + high)
+            low, high = (low, middle) if highest(middle) > wanted else (middle, high)
+        highest(0.5 * (low + high))
 
     def _spread_roots(self, surface: str) -> None:
         """Spread the vortices that other surfaces leave in the plane of a fin, over the body or their own strips.

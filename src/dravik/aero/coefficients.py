@@ -1,7 +1,7 @@
 """Coefficients as functions of plain signals: what tables and formulas say, whatever they are called."""
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
 from typing import Any
@@ -12,6 +12,7 @@ from pydantic import BaseModel, ConfigDict
 
 from dravik.aero.geometry import Reference
 from dravik.definitions import read_definition
+from dravik.effectors import Effector
 from dravik.files import is_folder
 from dravik.formula import CONSTANTS, Node, parse
 from dravik.formula.evaluate import value_of
@@ -38,6 +39,7 @@ class Coefficients:
     chord: float
     span: float
     moment_point: tuple[float, float, float]
+    controls: Mapping[str, tuple[float, float]] = field(default_factory=dict)
 
     @cached_property
     def _nodes(self) -> dict[str, Node]:
@@ -45,10 +47,13 @@ class Coefficients:
 
     @cached_property
     def ranges(self) -> dict[str, tuple[float, float]]:
-        """How far the tables reach along each of their axes, SI: the widest table counts."""
-        found: dict[str, tuple[float, float]] = {}
+        """How far the tables reach along each of their axes, SI, the widest table counting; and controls in formulas.
+
+        What a formula of the set gives, such as an incidence, is no setting, though a table runs over it.
+        """
+        found: dict[str, tuple[float, float]] = {n: r for n, r in self.controls.items() if n in self.names}
         for table in self.tables.values():
-            for axis in table.axes:
+            for axis in (a for a in table.axes if a.name not in self.formulas):
                 low, high = found.get(axis.name, (np.inf, -np.inf))
                 found[axis.name] = min(low, float(axis.values[0])), max(high, float(axis.values[-1]))
         return found
@@ -66,8 +71,10 @@ class Coefficients:
         return found
 
     def is_angle(self, name: str) -> bool:
-        """Whether a table's axis of this name is an angle."""
-        return any(a.unit == "rad" for t in self.tables.values() for a in t.axes if a.name == name)
+        """Whether a control, or a table's axis of this name, is an angle."""
+        return name in self.controls or any(
+            a.unit == "rad" for t in self.tables.values() for a in t.axes if a.name == name
+        )
 
     def at(self, **signals: ArrayLike) -> dict[str, Floats]:
         """Return CL, CD in stability axes, CY, and Cl, Cm, Cn in body axes, at signals of any common shape (SI, rad).
@@ -163,6 +170,8 @@ class _Set(BaseModel):
     reference: Reference
     tables: TableEntries = {}
     aero: dict[str, object]
+    increments: dict[str, dict[str, object]] = {}
+    controls: dict[str, object] = {}
 
 
 def read_coefficients(path: str | Path) -> Coefficients:
@@ -180,6 +189,11 @@ def read_coefficients(path: str | Path) -> Coefficients:
         if name not in ("axes", "moment_axes"):
             text = value["formula"] if isinstance(value, dict) else value
             formulas[name] = text if isinstance(text, float) else str(text)
+    for group, more in found.increments.items():
+        for coefficient, value in more.items():
+            text = value["formula"] if isinstance(value, dict) else value
+            formulas[f"{coefficient}_{group}"] = text if isinstance(text, float) else str(text)
+            formulas[coefficient] = f"({formulas.get(coefficient, 0)}) + {coefficient}_{group}"
     axes = str(found.aero.get("axes", "stability"))
     moment_axes = str(found.aero.get("moment_axes", "body" if axes == "wind" else axes))
     ref = found.reference
@@ -193,4 +207,15 @@ def read_coefficients(path: str | Path) -> Coefficients:
         ref.chord,
         ref.span,
         ref.moment_point,
+        _controls(found.controls),
     )
+
+
+def _controls(entries: Mapping[str, object]) -> dict[str, tuple[float, float]]:
+    """Return the ranges (rad) of an aircraft's surfaces: those of controls that are angles."""
+    found = {}
+    for name, entry in entries.items():
+        effector = Effector.model_validate(entry)
+        if effector.kind == "angle":
+            found[name] = effector.range or (-0.35, 0.35)
+    return found

@@ -28,12 +28,16 @@ class Section(Model):
 
 
 class Stall(Model):
-    """Where the flow over a surface's sections breaks down, either way: ``angle`` of attack of the section's chord at
+    """Where the flow over a surface's sections breaks down, either way: ``angle`` of attack of the section's chord, in
 
-    which half the attached lift is lost, and ``sharpness`` in 1/rad of the blending function.
+    the flow that the other surfaces leave it, at which half the attached lift is lost; ``sharpness`` in 1/rad of the
+    blending function. The lift peaks some degrees before that angle. Where the highest lift is known and not the angle,
+    ``highest_lift`` gives it: the greatest CL of the whole drawing, controls neutral, for which the angle of this
+    surface is then found.
     """
 
     angle: Annotated[Angle, Field(gt=0.0, lt=RIGHT_ANGLE)] = 0.28
+    highest_lift: Annotated[float, Field(gt=0.1, lt=5.0)] | None = None
     sharpness: Annotated[float, Field(gt=1.0, le=1000.0)] = 40.0
 
 

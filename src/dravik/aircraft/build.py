@@ -2,27 +2,28 @@
 
 import math
 from collections.abc import Mapping
-from dataclasses import replace
 
 from dravik.aircraft import refusals
 from dravik.aircraft.actuators import effector_node
+from dravik.aircraft.body import point_loads, rigid_body
 from dravik.aircraft.loadings import MassFormulas, mass_formulas
 from dravik.aircraft.plans import (
     check_faults,
     plan_inputs,
     plan_watches,
+    renamed,
     sensed,
     sensed_formulas,
 )
 from dravik.aircraft.schema import AircraftDefinition, Loading, NamedFormula
 from dravik.aircraft.specs import Built, EventSpec, InputSpec, Signal, Where
-from dravik.aircraft.surroundings import ground_and_wind, touches
+from dravik.aircraft.surroundings import AIR, ground_and_wind, touches
 from dravik.contact import add_ground, add_leg, guard
 from dravik.effectors import Effector
 from dravik.errors import DravikError, nearest
-from dravik.formula import Node, Tape, TapeBuilder, name_node, number_node, parse
+from dravik.formula import Node, TapeBuilder, name_node, number_node, parse
 from dravik.frames import body_from_station
-from dravik.kernel import BASE_SIGNALS, PointLoad, RigidBody, build_program
+from dravik.kernel import BASE_SIGNALS, build_program
 from dravik.kernel.signals import WIND_INPUTS
 from dravik.pieces import Pieces
 from dravik.propulsion import SolidMotor, powerplant
@@ -30,8 +31,6 @@ from dravik.tables import Table
 from dravik.units import KINDS
 
 __all__ = ["build"]
-
-ACTIONS = {"log": 0, "end": 1, "pause": 2}  # as the kernel knows them
 
 
 class _Assembly:
@@ -150,7 +149,11 @@ class _Assembly:
     def _add_flowing(self, mass: MassFormulas) -> list[int | str]:
         """Add mass properties that follow their tanks."""
         for name, (text, unit, meaning) in mass.formulas.items():
-            keys = ("tanks", name.removeprefix("flow_"), "flow") if name.startswith("flow_") else ("loadings",)
+            keys: tuple[str, ...] = ("loadings",)
+            if name.startswith("flow_"):
+                keys = ("tanks", name.removeprefix("flow_"), "flow")
+            if name.startswith("moved_"):
+                keys = ("parts", name.removeprefix("moved_"), "moved")
             self.define(name, text, keys, unit, meaning, "mass")
         for axis, sign in zip("xyz", (-1, 1, -1), strict=True):
             self.define(
@@ -165,9 +168,15 @@ class _Assembly:
         """Add the formulas of the aero section, the laws, and the formulas section."""
         definition = self.definition
         if definition.aero is not None:
+            added = self._add_increments()
             for name, entry in definition.aero.formulas.items():
                 meaning = entry.description or _COEFFICIENTS.get(name, "")
                 self.define(name, entry.formula, ("aero", name), entry.unit, meaning, "aero")
+                if name in added:
+                    node, where, text = self.builder.nodes[name]
+                    for more in added[name]:
+                        node = Node("op", 0, "add", args=(node, name_node(more)))
+                    self.builder.nodes[name] = (node, where, text)
             self.needed.extend(definition.aero.coefficients)
         for law, formulas in definition.laws.items():
             for name, entry in formulas.items():
@@ -178,6 +187,42 @@ class _Assembly:
                 self._define_law(name, entry, ("formulas", name))
             else:
                 self.define(name, entry.formula, ("formulas", name), entry.unit, entry.description)
+
+    def _add_increments(self) -> dict[str, list[str]]:
+        """Add what the file adds to coefficients, each a signal of its own; return their names by coefficient."""
+        aero, added = self.definition.aero, dict[str, list[str]]()
+        for group, formulas in self.definition.increments.items():
+            for coefficient, entry in formulas.items():
+                keys = ("increments", group, coefficient)
+                if aero is None or coefficient not in aero.coefficients:
+                    known = ", ".join(aero.coefficients) if aero is not None else "[aero] first"
+                    raise DravikError(f"no {coefficient} to add to", where=self.where(*keys), expected=known)
+                name = f"{coefficient}_{group}"
+                meaning = entry.description or f"what {group} adds to {coefficient}"
+                self.define(name, entry.formula, keys, entry.unit, meaning, "aero")
+                added.setdefault(coefficient, []).append(name)
+        return added
+
+    def add_motion(self) -> None:
+        """Add what follows from the motion alone: rates about the stability axes, non-dimensional."""
+        for name, text, meaning in (
+            (
+                "p_hat_stability",
+                "p_hat*cos(alpha) + r_hat*sin(alpha)",
+                "p b / 2V about the x axis of the stability axes",
+            ),
+            (
+                "r_hat_stability",
+                "r_hat*cos(alpha) - p_hat*sin(alpha)",
+                "r b / 2V about the z axis of the stability axes",
+            ),
+        ):
+            self.define(name, text, ("aero",), "", meaning, "motion")
+        for name, part in self.definition.spinning.items():
+            keys = ("spinning", name, "momentum")
+            meaning = part.description or f"angular momentum of {name}"
+            self.define(f"spinning_{name}", part.momentum, keys, "N*m*s", meaning, "motion")
+            self.needed.append(f"spinning_{name}")
 
     def add_sensors(self) -> None:
         """Add what laws read in place of the signals whose sensors fail."""
@@ -232,6 +277,22 @@ class _Assembly:
             node = Node("op", 0, "add", args=(node, parse(extra, where=self.where("add", name))))
         return node
 
+    def _add_to_inputs(self) -> None:
+        """Let what reads an input read it with what laws add to it, held within its range; the laws read it bare."""
+        for name, extras in self.definition.add.items():
+            if name not in self.inputs:
+                continue
+            spec, total = self.inputs[name], f"{name}_with_laws"
+            node = name_node(name)
+            for extra in extras:
+                node = Node("op", 0, "add", args=(node, parse(extra, where=self.where("add", name))))
+            node = Node("op", 0, "limit", args=(node, number_node(spec.low), number_node(spec.high)))
+            own = {n for names in self.definition.engaged.values() for n in names}
+            for other, (tree, where, text) in list(self.builder.nodes.items()):
+                if other not in own:
+                    self.builder.nodes[other] = (renamed(tree, {name: total}), where, text)
+            self.define(total, node, ("add", name), spec.unit, f"{name} with what laws add to it", "command")
+
     def _watch(self, condition: str | float | Node, event: EventSpec, name: str, keys: tuple[str, ...] = ()) -> None:
         self.builder.define(name, condition, where=self.where(*keys))
         self.event_names.append(name)
@@ -259,25 +320,30 @@ class _Assembly:
         definition = self.definition
         mass = self.add_mass()
         self.add_world()
+        self.add_motion()
         self.add_sensors()
         self.add_formulas()
         self.add_engines()
         if definition.rail is not None:
             self._add_rail(definition.rail.length)
         self.add_effectors()
-        refusals.adds(definition, self.effectors, self.where)
+        refusals.adds(definition, self.effectors, self.inputs, self.where)
+        self._add_to_inputs()
         refusals.follows(definition, self.signals, self.where)
         refusals.table_axes(self.builder, self.signals, self.where)
         self.add_endings()
         for name, event in definition.events.items():
             self._watch_user_event(name, event.when, event.stop)
-        tape = self.builder.build(self.needed, list(self.wind), self.plant.guards)
+        self.air = list(AIR) if definition.environment.air is not None else []
+        tape = self.builder.build(self.needed, [*self.wind, *self.air], self.plant.guards)
         refusals.levels(self.builder, tape, self.needed)
-        refusals.wind(self.builder, self.wind, self.inputs)
+        refusals.wind(self.builder, [*self.wind, *self.air], self.inputs)
         for slot in tape.states:
             if slot.name not in self.signals:
                 self.signals[slot.name] = Signal(slot.name, "", "state of a function in a formula", "state")
-        body = self._body(tape, mass)
+        loads = point_loads(definition, tape, self.plant.loads, self.mass)
+        events = list(zip(self.event_names, self.events, strict=True))
+        body = rigid_body(definition, tape, mass, loads, events, (list(self.wind), self.air), len(self.inputs))
         program = build_program(tape, body)
         return Built(tape, program, self.signals, self.inputs, self.events, self.effectors)
 
@@ -304,44 +370,6 @@ class _Assembly:
         self.builder.nodes[name] = (condition, self.where(*keys), text)
         self.event_names.append(name)
         self.events.append(EventSpec(name, "end" if stop else "log", name=name))
-
-    def _body(self, tape: Tape, mass: list[int | str]) -> RigidBody:
-        definition, world = self.definition, self.definition.environment
-        reference = definition.reference
-        point_loads = []
-        for load in self.plant.loads:
-            x, y, z = body_from_station(load.position)
-            point_loads.append(
-                PointLoad(tape.names[load.size], load.direction, (float(x), float(y), float(z)), load.kind)
-            )
-        for flow, middle, way in self.mass.flows if self.mass is not None else ():
-            if any(way):
-                point_loads.append(PointLoad(tape.names[flow], way, middle, "flow"))
-        point = body_from_station(reference.moment_point)
-        body = RigidBody(
-            mass_registers=[tape.names[m] if isinstance(m, str) else m for m in mass],
-            inputs=len(self.inputs),
-            wind=tape.names["wind_north"],
-            area=reference.area,
-            chord=reference.chord,
-            span=reference.span,
-            moment_point=(float(point[0]), float(point[1]), float(point[2])),
-            loads=point_loads,
-            gravity=world.gravity_here,
-            temperature_offset=world.temperature_offset,
-            is_round=world.earth == "wgs84",
-            origin=(world.latitude, world.longitude),
-            sea_level=world.geoid,
-            wind_field=[tape.names[n] for n in self.wind],
-            rail=tape.names.get("on_rail", -1) if definition.rail is not None else -1,
-            events=[(tape.names[n], ACTIONS[e.action]) for n, e in zip(self.event_names, self.events, strict=True)],
-        )
-        aero = definition.aero
-        if aero is None:
-            return body
-        moment_axes = aero.moment_axes or ("body" if aero.axes == "wind" else aero.axes)
-        registers = [tape.names[c] for c in aero.coefficients]
-        return replace(body, aero_registers=registers, force_axes=aero.axes, moment_axes=moment_axes)
 
 
 _COEFFICIENTS = {

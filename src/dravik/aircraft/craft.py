@@ -12,6 +12,7 @@ from dravik.aircraft import outside
 from dravik.aircraft.build import build
 from dravik.aircraft.faults import Fault, Phase
 from dravik.aircraft.loadings import roll_up
+from dravik.aircraft.plant import COORDINATES, AircraftPlant
 from dravik.aircraft.schema import AircraftDefinition, LawDefinition, Loading
 from dravik.aircraft.specs import Built, EventSpec, InputSpec, Signal
 from dravik.aircraft.surroundings import GROUND_EVENT
@@ -22,7 +23,6 @@ from dravik.formula import Tape
 from dravik.frames import dcm_from_quaternion, quaternion_from_euler
 from dravik.kernel import RIGID_STATES, Program, Workspace, new_workspace
 from dravik.kernel.air import air_at_chart
-from dravik.kernel.chart import AIR_CHART, BODY_CHART, chart_from_state, chart_rates
 from dravik.kernel.motion import evaluate
 from dravik.kernel.program import EVERYTHING, OUTSIDE_TABLE
 from dravik.tables import Table
@@ -32,12 +32,6 @@ __all__ = ["Aircraft", "AircraftPlant", "InputSpec", "Signal"]
 
 Floats = NDArray[np.float64]
 ROOM = 1e-9  # beyond an input's range, for a number that was converted twice
-_COMMON = ("phi", "theta", "psi", "p", "q", "r")
-#: Chart coordinates by name, for ``Aircraft.plant``.
-COORDINATES = {
-    "air": (AIR_CHART, ("north", "east", "altitude", "airspeed", "alpha", "beta", *_COMMON)),
-    "body": (BODY_CHART, ("north", "east", "altitude", "u", "v", "w", *_COMMON)),
-}
 
 
 class Aircraft:
@@ -391,40 +385,4 @@ class Aircraft:
         """
         if coordinates not in COORDINATES:
             raise DravikError(f"coordinates {coordinates!r}", expected="'air' or 'body'")
-        return AircraftPlant(self, coordinates)
-
-
-class AircraftPlant:
-    """An aircraft behind the Plant protocol, in chart coordinates; every signal is an output."""
-
-    def __init__(self, craft: Aircraft, coordinates: str) -> None:
-        self.craft = craft
-        self.coordinates = coordinates
-        self.chart, names = COORDINATES[coordinates]
-        self.state_names = [*names, *craft.function_states]
-        self.input_names = craft.input_names
-        self.output_names = list(craft.signals)
-        self._registers = np.array([craft.tape.names[n] for n in self.output_names])
-        self.workspace = craft.workspace()
-
-    def derivatives(self, t: float, x: Floats, u: Floats) -> Floats:
-        """Return the rates of the chart coordinates."""
-        n = len(x)
-        rates = np.empty(n)
-        scratch = np.empty((2, n + 1))
-        program, w = self.craft.program, self.workspace
-        chart_rates(program, w, t, x, u, self.chart, scratch[0], scratch[1], rates, False, EVERYTHING)
-        return rates
-
-    def outputs(self, t: float, x: Floats, u: Floats) -> Floats:
-        """Return every signal."""
-        self.derivatives(t, x, u)
-        outputs: Floats = self.workspace.registers[self._registers].copy()
-        return outputs
-
-    def from_state(self, x: Floats, u: Floats) -> Floats:
-        """Return the chart coordinates of an integrated state."""
-        w = self.craft.registers(x, u)
-        z = np.empty(len(x) - 1)
-        chart_from_state(self.craft.program, w, x, self.chart, z)
-        return z
+        return AircraftPlant(self._built, coordinates)

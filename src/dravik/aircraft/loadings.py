@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from dravik.aircraft.schema import AircraftDefinition, Loading
 from dravik.errors import DravikError, nearest
 from dravik.frames import body_from_station, station_from_body
-from dravik.mass import Properties, Tank, combine, tank_tables
+from dravik.mass import Part, Properties, Tank, combine, tank_tables
 from dravik.propulsion import SolidMotor
 from dravik.tables import Axis, Table
 
@@ -158,9 +158,10 @@ def mass_formulas(definition: AircraftDefinition, loading: Loading) -> MassFormu
     surface stands.
     """
     flowing = {n: definition.tanks[n] for n in loading.flowing}
-    if not flowing:
+    moving = {n: p for n, p in definition.parts.items() if p.moved_to is not None and p.group in loading.groups}
+    if not flowing and not moving:
         return None
-    fixed = [p for n, p in parts_of(definition, loading).items() if n not in flowing]
+    fixed = [p for n, p in parts_of(definition, loading).items() if n not in flowing and n not in moving]
     if not fixed:
         raise DravikError("a loading needs a part that does not drain", expected="groups with parts")
     base = combine(fixed)
@@ -176,9 +177,11 @@ def mass_formulas(definition: AircraftDefinition, loading: Loading) -> MassFormu
     for name, tank in flowing.items():
         _add_tank(name, tank, loading.tanks.get(name, 0.0), tables, formulas)
         flows.append((f"outflow_{name}", *_way(tank)))
-    formulas["mass"] = (" + ".join([f"{base.mass!r}", *(f"tank_{n}" for n in flowing)]), "kg", "mass")
+    moved = {n: _moving(n, p, formulas) for n, p in moving.items()}
+    weights = [f"{float(sum(s.mass for s in p.properties()))!r}" for p in moving.values()]
+    formulas["mass"] = (" + ".join([f"{base.mass!r}", *weights, *(f"tank_{n}" for n in flowing)]), "kg", "mass")
     for column in COLUMNS[:9]:
-        parts = [f"{n}_{column}(tank_{n})" for n in flowing]
+        parts = [f"{n}_{column}(tank_{n})" for n in flowing] + [terms[column] for terms in moved.values()]
         formulas[f"moment_{column}"] = (
             " + ".join([f"{float(constants[column])!r}", *parts]),
             "",
@@ -188,7 +191,7 @@ def mass_formulas(definition: AircraftDefinition, loading: Loading) -> MassFormu
         formulas[f"centre_{axis}"] = (f"moment_{axis}/mass", "m", f"centre of gravity along body {axis} from the datum")
         rates = [f"({n}_surface_{axis}(tank_{n}) - centre_{axis})*outflow_{n}" for n in flowing]
         formulas[f"centre_rate_{axis}"] = (
-            f"-({' + '.join(rates)})/mass",
+            f"-({' + '.join(rates) or '0'})/mass",
             "m/s",
             f"how fast the centre moves along body {axis}",
         )
@@ -201,6 +204,25 @@ def mass_formulas(definition: AircraftDefinition, loading: Loading) -> MassFormu
         text = f"moment_{i}{j} - mass*centre_{i}*centre_{j}"
         formulas[f"I{i}{j}"] = (text, "kg*m^2", "product of inertia: integral over the mass")
     return MassFormulas(formulas, tables, flows)
+
+
+def _moving(name: str, part: Part, formulas: dict[str, tuple[str, str, str]]) -> dict[str, str]:
+    """Return a moving part's integrals of position and of its products over its mass, as formulas of where it is."""
+    assert part.moved_to is not None
+    place = f"moved_{name}"
+    formulas[place] = (f"limit({part.moved}, 0, 1)", "", f"how far {name} has moved")
+    here, there = part.sides(part.position), part.sides(part.moved_to)
+    terms: dict[str, list[str]] = {c: [] for c in COLUMNS[:9]}
+    for start, end in zip(here, there, strict=True):
+        way, tensor = end.centre - start.centre, start.tensor
+        trace = 0.5 * float(np.trace(tensor))
+        at = [f"({float(c)!r} + {float(w)!r}*{place})" for c, w in zip(start.centre, way, strict=True)]
+        for i, axis in enumerate("xyz"):
+            terms[axis].append(f"{start.mass!r}*{at[i]}")
+            for j in range(i, 3):
+                own = trace - float(tensor[i, i]) if i == j else -float(tensor[i, j])
+                terms[axis + "xyz"[j]].append(f"{start.mass!r}*{at[i]}*{at[j]} + {own!r}")
+    return {c: " + ".join(t) for c, t in terms.items()}
 
 
 def _add_tank(

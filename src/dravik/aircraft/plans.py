@@ -88,6 +88,11 @@ def sensed_formulas(faults: Mapping[str, Fault], units: Mapping[str, str]) -> di
 
 def sensed(node: Node, signals: Iterable[str]) -> Node:
     """Return a law's formula with the sensors' values in place of the signals that a fault concerns."""
-    if node.kind == "name" and node.name in signals:
-        return replace(node, name=f"sensed_{node.name}")
-    return replace(node, args=tuple(sensed(a, signals) for a in node.args)) if node.args else node
+    return renamed(node, {name: f"sensed_{name}" for name in signals})
+
+
+def renamed(node: Node, names: Mapping[str, str]) -> Node:
+    """Return a formula that reads other signals in place of some."""
+    if node.kind == "name" and node.name in names:
+        return replace(node, name=names[node.name])
+    return replace(node, args=tuple(renamed(a, names) for a in node.args)) if node.args else node

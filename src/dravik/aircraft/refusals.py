@@ -10,14 +10,19 @@ from dravik.errors import DravikError, FormulaError, nearest
 from dravik.formula import Tape, TapeBuilder
 
 
-def adds(definition: AircraftDefinition, effectors: Mapping[str, Effector], where: Where) -> None:
-    """Refuse additions to controls that are not there, or that have no command to add to."""
+def adds(
+    definition: AircraftDefinition, effectors: Mapping[str, Effector], inputs: Iterable[str], where: Where
+) -> None:
+    """Refuse additions to controls and inputs that are not there, or that have no command to add to."""
+    known = [*effectors, *inputs]
     for name in definition.add:
         place = where("add", name)
+        if name in inputs:
+            continue
         if name not in effectors:
-            raise DravikError(f"there is no control {name!r}", where=place, hint=nearest(name, effectors))
+            raise DravikError(f"there is no control {name!r}", where=place, hint=nearest(name, known))
         if effectors[name].command is None:
-            raise DravikError(f"the command of {name} is an input", where=place, hint=f'command = "..." in {name}')
+            raise DravikError(f"the command of {name} is an input", where=place, hint=f"{name}_command, which it is")
 
 
 def follows(definition: AircraftDefinition, signals: Mapping[str, Signal], where: Where) -> None:
@@ -48,7 +53,7 @@ def wind(builder: TapeBuilder, names: Sequence[str], inputs: Iterable[str]) -> N
     for name, foreign in builder.foreign_to(names, [*WIND_READS, *inputs]).items():
         _, place, text = builder.nodes[name]
         hint = ", ".join(WIND_READS) + ", inputs and tables"
-        raise FormulaError(f"the wind cannot depend on {foreign}", text=text, where=place, hint=hint)
+        raise FormulaError(f"the wind and the air cannot depend on {foreign}", text=text, where=place, hint=hint)
 
 
 def levels(builder: TapeBuilder, tape: Tape, names: Sequence[str]) -> None:

@@ -6,6 +6,7 @@ from pathlib import Path
 from dravik.aircraft.craft import Aircraft
 from dravik.aircraft.reading import load
 from dravik.errors import DravikError, nearest
+from dravik.files import exists, reason, shown
 
 __all__ = ["copy_sample", "sample", "sample_names", "sample_path"]
 
@@ -39,10 +40,10 @@ def copy_sample(name: str, target: str | Path) -> Path:
     """
     folder = Path(target)
     source = sample_path(name)
-    if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
+    if exists(folder) and (not folder.is_dir() or any(folder.iterdir())):
         raise DravikError("the folder is there already and not empty", where=str(folder), hint="another name")
     try:
         shutil.copytree(source, folder, dirs_exist_ok=True)
-    except OSError as error:
-        raise DravikError(f"the folder cannot be written ({error.strerror})", where=str(folder)) from None
+    except (OSError, ValueError) as error:
+        raise DravikError(f"the folder cannot be written ({reason(error)})", where=shown(folder)) from None
     return folder / "aircraft.toml"

@@ -1,7 +1,7 @@
 """The definition of an aircraft, as pydantic models: what may stand in the TOML file, checked key by key."""
 
 import math
-from typing import Annotated, Literal
+from typing import Annotated, Any, Literal
 
 import numpy as np
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, model_validator
@@ -185,6 +185,42 @@ class Aero(BaseModel):
         return self
 
 
+class Spinning(Model):
+    """Something that spins about an axis fixed in the body: its angular ``momentum`` (N m s), a formula, right-handed
+
+    about ``axis`` (body axes). A flywheel, a gyroscope, the turbine of an engine given as plain thrust.
+    """
+
+    momentum: Formula
+    axis: tuple[float, float, float] = (1.0, 0.0, 0.0)
+    description: str = ""
+
+    @model_validator(mode="after")
+    def _has_axis(self) -> "Spinning":
+        if not np.linalg.norm(self.axis) > 1e-6:
+            raise DravikError("the axis has no length", where="axis", expected="body axes, forward is [1, 0, 0]")
+        return self
+
+
+COEFFICIENT_NAMES = ("CL", "CD", "CY", "CX", "CZ", "Cl", "Cm", "Cn")
+
+
+def _increments(value: object) -> object:
+    """Refuse increments of what is no coefficient, with the nearest."""
+    if isinstance(value, dict):
+        for name in value:
+            if name not in COEFFICIENT_NAMES:
+                raise DravikError(
+                    f"{name!r} is no coefficient", expected=", ".join(COEFFICIENT_NAMES),
+                    hint=nearest(str(name), COEFFICIENT_NAMES),
+                )  # fmt: skip
+    return value
+
+
+#: Formulas by coefficient that are added to those of [aero], which may stand in a generated file.
+Increments = Annotated[dict[str, FormulaEntry], BeforeValidator(_increments)]
+
+
 class Event(Model):
     """A condition to log when it becomes true, and perhaps to end the run."""
 
@@ -212,7 +248,7 @@ class LawDefinition(_Document):
 class AircraftDefinition(_Document):
     """A whole aircraft."""
 
-    default_loading: str
+    default_loading: str = ""
     reference: Reference
     envelope: Envelope | None = None
     environment: Environment = Environment()
@@ -224,6 +260,9 @@ class AircraftDefinition(_Document):
     centre_limits: tuple[Length, Length] | None = None
     aero: Aero | None = None
     controls: dict[str, Effector] = {}
+    increments: dict[str, Increments] = {}
+    spinning: dict[str, Spinning] = {}
+    starts: dict[str, dict[str, Any]] = {}
     rail: Rail | None = None
     gear: dict[str, Leg] = {}
     crash: Crash = Crash()
@@ -246,6 +285,11 @@ class AircraftDefinition(_Document):
 
     @model_validator(mode="after")
     def _loading_exists(self) -> "AircraftDefinition":
+        if not self.default_loading and len(self.loadings) == 1:
+            object.__setattr__(self, "default_loading", next(iter(self.loadings)))
+        if not self.default_loading:
+            known = ", ".join(self.loadings)
+            raise DravikError("the key 'default_loading' is missing", expected=f"one of {known}")
         if self.default_loading not in self.loadings:
             raise DravikError(
                 f"there is no loading {self.default_loading!r}",

@@ -6,11 +6,14 @@ from dataclasses import replace
 
 from dravik.aircraft.schema import AircraftDefinition, Crash
 from dravik.aircraft.world import wind_formulas
+from dravik.atmosphere import GAS_CONSTANT
 from dravik.earth import curvature_radii
 from dravik.formula import Node, number_node, parse
 from dravik.pieces import Pieces, lever_arm
 
-__all__ = ["GROUND_EVENT", "ground_and_wind", "touches"]
+AIR = ("air_temperature", "air_pressure", "air_density")
+
+__all__ = ["AIR", "GROUND_EVENT", "ground_and_wind", "touches"]
 
 GROUND_EVENT = "buried"
 CROSSED = 1e-3  # m: who flies at the height of the sea or the ground is not below it by the rounding of a number
@@ -29,6 +32,15 @@ def ground_and_wind(definition: AircraftDefinition) -> tuple[Pieces, list[str]]:
             ahead, behind = (_shifted(parse(world.ground), moves, by, inner) for by in (0.5, -0.5))
             node = Node("op", 0, "sub", args=(ahead, behind))
             out.add(f"ground_slope_{axis}", node, "", f"rise of the ground to the {axis}", *keys)
+    air = world.air
+    if air is not None:
+        keys = ("environment", "air")
+        out.add(
+            "air_temperature", air.temperature, "K", "temperature by the file's own atmosphere", *keys, "temperature"
+        )
+        out.add("air_pressure", air.pressure, "Pa", "pressure by the file's own atmosphere", *keys, "pressure")
+        density = air.density if air.density is not None else f"air_pressure/({GAS_CONSTANT!r}*air_temperature)"
+        out.add("air_density", density, "kg/m^3", "density by the file's own atmosphere", *keys, "density")
     formulas, out.tables = wind_formulas(world.wind)
     for name, formula in formulas.items():
         unit = "" if name == "wind_shear" else "m/s"

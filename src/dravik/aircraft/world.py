@@ -56,6 +56,18 @@ class Wind(Model):
         return self
 
 
+class Air(Model):
+    """An atmosphere of one's own, by formulas of the altitude (SI), such as tables of a sounding.
+
+    ``density`` follows from ``pressure`` and ``temperature`` by the gas law of dry air unless it is given. Mach number,
+    pressures and equivalent airspeed follow from these. ``temperature_offset`` is not added.
+    """
+
+    temperature: Formula
+    pressure: Formula
+    density: Formula | None = None
+
+
 class Environment(Model):
     """The world around. ``earth`` is ``"flat"``, or ``"wgs84"``: the rotating ellipsoid with its own gravity.
 
@@ -72,6 +84,7 @@ class Environment(Model):
     longitude: Angle = 0.0
     geoid: Length = 0.0
     ground: Formula | None = None
+    air: Air | None = None
     wind: Wind = Wind()
 
     @model_validator(mode="after")

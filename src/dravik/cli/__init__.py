@@ -1,15 +1,17 @@
 """The command line: the commands in the order of the work; nothing is computed here."""
 
 import contextlib
+import errno
 import io
 import os
 import sys
 
-from dravik.errors import DravikError, TrimError
+from dravik.errors import DravikError, TrimError, readable
 
 __all__ = ["main"]
 
 NO_OUTPUT = 3
+GONE = (errno.EPIPE, errno.EBADF, errno.ENOSPC, errno.EIO)  # what a closed or full output says
 
 
 def main(arguments: list[str] | None = None) -> int:
@@ -23,10 +25,12 @@ def main(arguments: list[str] | None = None) -> int:
         code = _run(arguments)
         sys.stdout.flush()
         return code
-    except (BrokenPipeError, OSError, ValueError) as error:
-        # whoever read the output has gone; what Python itself flushes at the end shall not complain either
+    except OSError as error:
         with contextlib.suppress(OSError, ValueError):
-            _say(f"the output could not be written ({getattr(error, 'strerror', None) or error})")
+            _say(f"{error.strerror or error}" + (f": {readable(str(error.filename))}" if error.filename else ""))
+        if error.errno not in GONE:
+            return 2
+        # whoever read the output has gone; what Python itself flushes at the end shall not complain either
         _discard_output()
         return NO_OUTPUT
 

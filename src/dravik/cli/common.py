@@ -22,7 +22,18 @@ if TYPE_CHECKING:
     from dravik.flight import Start
     from dravik.trimming import TrimPoint
 
-__all__ = ["emit", "get_craft", "get_point", "get_start", "kernel_notice", "out", "quantities", "say", "show_rows"]
+__all__ = [
+    "emit",
+    "get_craft",
+    "get_point",
+    "get_start",
+    "kernel_notice",
+    "out",
+    "quantities",
+    "say",
+    "settings",
+    "show_rows",
+]
 
 # a pipe or a file has no width of its own: it gets one that keeps the tables whole
 _WIDTH = None if sys.stdout.isatty() else 120
@@ -84,6 +95,7 @@ def settings(pairs: Sequence[str] | None, option: str = "--set") -> "dict[str, s
 def get_point(
     craft: "Aircraft", airspeed: str, altitude: str, flight_path: str = "0 deg", bank: str = "",
     sideslip: str = "", inputs: Sequence[str] | None = None, strict: bool = True, guess: Sequence[str] | None = None,
+    heading: str = "0 deg",
 ) -> "TrimPoint":  # fmt: skip
     """Return a trimmed point from the condition options."""
     from dravik.trimming import trim
@@ -92,6 +104,7 @@ def get_point(
         return trim(
             craft, airspeed=airspeed, altitude=altitude, flight_path=flight_path, bank=bank or None,
             sideslip=sideslip or None, inputs=settings(inputs), strict=strict, guess=settings(guess, "--guess"),
+            heading=heading,
         )  # fmt: skip
 
 
@@ -101,17 +114,23 @@ def quantities(craft: "Aircraft", pairs: Sequence[str] | None) -> dict[str, floa
 
 
 def get_start(
-    craft: "Aircraft", airspeed: str, altitude: str, flight_path: str, rail: str, inputs: Sequence[str] | None
+    craft: "Aircraft",
+    airspeed: str,
+    altitude: str,
+    flight_path: str,
+    rail: str,
+    inputs: Sequence[str] | None,
+    heading: str = "0 deg",
 ) -> "TrimPoint | Start":
     """Return where a flight starts: a trimmed point, or the launch rail at an elevation."""
     from dravik.flight import on_rail
 
     if rail:
-        return on_rail(craft, elevation=rail, altitude=altitude, inputs=quantities(craft, inputs))
+        return on_rail(craft, elevation=rail, heading=heading, altitude=altitude, inputs=quantities(craft, inputs))
     if not airspeed:
         hint = "--rail '85 deg'" if craft.definition.rail is not None else "--airspeed '62 m/s' --altitude '300 m'"
         raise DravikError("no airspeed to trim at", hint=hint)
-    return get_point(craft, airspeed, altitude, flight_path, inputs=inputs)
+    return get_point(craft, airspeed, altitude, flight_path, inputs=inputs, heading=heading)
 
 
 @contextmanager

@@ -24,6 +24,7 @@ from dravik.cli.common import (
     get_start,
     kernel_notice,
     say,
+    settings,
     show_rows,
 )
 from dravik.errors import DravikError, FlightError, nearest
@@ -33,6 +34,7 @@ from dravik.units import from_si
 if TYPE_CHECKING:
     from dravik.aircraft import Aircraft
     from dravik.flight import Event, History, Recording, Start
+    from dravik.trimming import TrimPoint
 
 __all__ = ["draw", "fly", "show_run", "told"]
 
@@ -50,6 +52,9 @@ def fly(
     altitude: Altitude = "0 m",
     rail: Annotated[str, typer.Option(metavar="ELEVATION", help="start on the launch rail, such as '85 deg'")] = "",
     flight_path: FlightPath = "0 deg",
+    heading: Annotated[str, typer.Option(help="heading of the start")] = "0 deg",
+    begin: Annotated[str, typer.Option("--start", metavar="NAME", help="a start that the aircraft's file names")] = "",
+    wind: Annotated[str, typer.Option(help="steady wind, such as '5 m/s from 270 deg'")] = "",
     set_: Settings = None,
     loading: Loading = "",
     law: Laws = None,
@@ -65,6 +70,7 @@ def fly(
     turbulence: Annotated[str, typer.Option(help="light, moderate or severe (MIL-F-8785C, Dryden)")] = "",
     seed: Annotated[int | None, typer.Option(help="seed of the turbulence", min=0)] = None,
     dt: Annotated[str, typer.Option(help="step of the integrator")] = "0.01 s",
+    every: Annotated[str, typer.Option(metavar="TIME", help="time between recorded rows, such as '50 ms'")] = "",
     record: Annotated[str, typer.Option(help="signals to record, separated by commas (all unless given)")] = "",
     resume: Annotated[
         str, typer.Option(metavar="RECORDING", help="fly on from where a recording of the same flight ends")
@@ -80,22 +86,30 @@ def fly(
     if _is_scenario(aircraft):
         refused = {
             "--airspeed": airspeed, "--rail": rail, "--set": set_, "--loading": loading, "--law": law,
-            "--control": control, "--turbulence": turbulence, "--record": record,
+            "--control": control, "--turbulence": turbulence, "--record": record, "--start": begin, "--wind": wind,
+            "--every": every,
         }  # fmt: skip
         craft, title, flown = _scenario_flight(aircraft, refused, seed, resume, save)
     else:
         craft = get_craft(aircraft, loading, law)
+        if wind:
+            craft = craft.with_environment(wind=_wind(wind))
         title = f"{craft.name} ({craft.loading_name})"
 
         def flown(progress: Callable[[float], None]) -> "Recording":
             from dravik import flight
 
-            start = _resumed(craft, resume) if resume else get_start(craft, airspeed, altitude, flight_path, rail, set_)
+            if resume:
+                start: TrimPoint | Start = _resumed(craft, resume)
+            elif begin:
+                start = flight.start(craft, begin, **({"inputs": settings(set_)} if set_ else {}))
+            else:
+                start = get_start(craft, airspeed, altitude, flight_path, rail, set_, heading)
             gusts = flight.Turbulence(turbulence, seed=seed or 0) if turbulence else None
             names = [n.strip() for n in record.split(",") if n.strip()] or None
             return flight.fly(
                 craft, start=start, duration=duration, controls=_histories(control or []), dt=dt, record=names,
-                turbulence=gusts, save=save or None, progress=progress,
+                turbulence=gusts, save=save or None, progress=progress, record_every=every or 1,
             )  # fmt: skip
 
     try:
@@ -114,6 +128,14 @@ def fly(
         show_run(run, title, save, figure)
     if run.is_broken_off:
         raise typer.Exit(1)
+
+
+def _wind(text: str) -> dict[str, str]:
+    """Return a steady wind from words such as ``5 m/s from 270 deg``."""
+    speed, word, direction = text.partition(" from ")
+    if not word:
+        raise DravikError(f"--wind {text!r}", expected="a speed and where it blows from, such as '5 m/s from 270 deg'")
+    return {"speed": speed.strip(), "blows_from": direction.strip()}
 
 
 def _is_scenario(name: str) -> bool:

@@ -1,5 +1,6 @@
 """Pictures of recordings, tracks for other viewers, and the figure of axes, from the command line."""
 
+import math
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -89,9 +90,14 @@ def _draw_view(run: "Recording", view: str, save: str, title: str, seconds: floa
 
 def export(
     recording: Annotated[str, typer.Argument(help="written by dravik fly --out")],
-    save: Annotated[str, typer.Option("--out", metavar="FILE", help=".gpx, .kml, .geojson, .csv or .parquet")],
+    save: Annotated[
+        str, typer.Option("--out", metavar="FILE", help=".gpx, .kml, .geojson, .csv, .parquet, .npz or .h5")
+    ],
     rate: Annotated[str, typer.Option(help="points a second, such as '1 Hz'")] = "1 Hz",
     begins: Annotated[str, typer.Option(metavar="TIME", help="when it begins, ISO 8601, UTC unless said")] = "",
+    place: Annotated[
+        str, typer.Option(metavar="'LATITUDE, LONGITUDE'", help="where north and east count from: '46.6 deg, 10.2 deg'")
+    ] = "",
     as_json: AsJson = False,
 ) -> None:
     """Write a recording's track for maps and viewers, or its signals at a fixed rate."""
@@ -100,7 +106,7 @@ def export(
     from dravik.flight import read_recording, write_track
 
     run = read_recording(recording)
-    if Path(save).suffix in (".csv", ".parquet"):
+    if Path(save).suffix in (".csv", ".parquet", ".npz", ".h5"):
         run = run.resampled(rate)
         run.save(save)
         count = len(run.time)
@@ -109,7 +115,10 @@ def export(
             begin = datetime.fromisoformat(begins) if begins else None
         except ValueError:
             raise DravikError(f"--begins {begins!r}", expected="such as 2031-08-14T14:05:00Z") from None
-        write_track(run, save, rate=rate, begins=begin)
+        parts = [p.strip() for p in place.split(",")]
+        if place and len(parts) != 2:
+            raise DravikError(f"--place {place!r}", expected="latitude and longitude, such as '46.6 deg, 10.2 deg'")
+        write_track(run, save, rate=rate, begins=begin, place=(parts[0], parts[1]) if place else None)
         count = len(run.resampled(rate).time)
     if as_json:
         emit({"written": save, "points": count})
@@ -129,15 +138,19 @@ def axes(
     as_json: AsJson = False,
 ) -> None:
     """Draw how local axes become body, stability and wind axes, step by step, and say where angles fail."""
+    from dravik.frames import dcm_from_euler, euler_from_dcm
     from dravik.report import figure_axes, save_figure
     from dravik.units import in_si
 
     angles = {"roll": roll, "pitch": pitch, "yaw": yaw, "alpha": alpha, "beta": beta}
     phi, theta, psi, a, b = (in_si(text, "angle", where=f"--{name}") for name, text in angles.items())
-    if abs(theta) > 1.5707963267948966 + 1e-12:
-        raise DravikError(f"--pitch {pitch!r}", expected="between -90 deg and 90 deg")
+    back = [float(v) for v in euler_from_dcm(dcm_from_euler(phi, theta, psi))]
     save_figure(figure_axes(phi, theta, psi, alpha=a, beta=b), save)
     if as_json:
-        emit({"figure": save, "yaw_rad": psi, "pitch_rad": theta, "roll_rad": phi, "alpha_rad": a, "beta_rad": b})
+        emit({"figure": save, "yaw_rad": psi, "pitch_rad": theta, "roll_rad": phi, "alpha_rad": a, "beta_rad": b,
+              "reads_back_rad": dict(zip(("roll", "pitch", "yaw"), back, strict=True))})  # fmt: skip
     else:
         say(f"{save}: yaw {yaw}, pitch {pitch}, roll {roll}")
+        read = [math.degrees(v) + 0.0 for v in back]
+        if any(abs(math.remainder(x - y, 2.0 * math.pi)) > 1e-6 for x, y in zip(back, (phi, theta, psi), strict=True)):
+            say(f"this attitude reads back as yaw {read[2]:.4g} deg, pitch {read[1]:.4g} deg, roll {read[0]:.4g} deg")

@@ -13,6 +13,7 @@ import numpy as np
 from pydantic import Field
 
 from dravik.formula import Guard
+from dravik.frames import body_from_station
 from dravik.pieces import Pieces, lever_arm
 from dravik.quantities import Formula, Model, Position, PositiveLength
 
@@ -23,6 +24,7 @@ STATES = ("bristle", "tyre")  # of a leg
 LIFTED = 0.05  # s, in which a tyre in the air straightens
 DAMPED = 0.1  # s: a tyre's damping over its stiffness
 ROOM = 1.0  # m beyond the legs' reach, for a centre of gravity that moves
+LOCKED = 0.98  # extended so far, a leg that retracts carries
 LEFT_ACROSS = 0.1  # of the friction across a wheel that slides along
 
 
@@ -32,7 +34,9 @@ class Leg(Model):
     ``stiffness`` N/m and ``damping`` N s/m across the ground; ``stroke`` after which it is ``bottom`` times as stiff.
     ``rolling`` and ``sliding`` are coefficients of friction along a free wheel, and across it or with it held; a skid
     or a hull has both the same. ``brake`` is a formula from 0 to 1, ``steering`` one of the wheel's angle to the right,
-    rad. ``tyre`` N/m is the stiffness of the foot in the ground's plane, ``relaxation`` the tyre's length.
+    rad. A leg that retracts has its foot at ``up`` when ``extended``, a formula, is 0, and on the way there in
+    between; it carries nothing until it is extended. ``tyre`` N/m is the stiffness of the foot in the ground's plane,
+    ``relaxation`` the tyre's length.
     """
 
     position: Position
@@ -46,6 +50,8 @@ class Leg(Model):
     brake: Formula = 0.0
     steering: Formula = 0.0
     relaxation: PositiveLength = 0.6
+    up: Position | None = None
+    extended: Formula = 1.0
     description: str = ""
 
 
@@ -126,6 +132,12 @@ def contact_states(names: Iterable[str]) -> list[str]:
 def _add_foot(out: Pieces, name: str, leg: Leg, ground: Surface) -> None:
     """Add where the foot is against the ground, how it moves, and the force that presses it."""
     keys, (x, y, z) = ("gear", name), lever_arm(leg.position)
+    locked = ""
+    if leg.up is not None or leg.extended != 1.0:
+        out.add(f"extended_{name}", leg.extended, "", f"how far {name} is extended", *keys, "extended")
+        away = body_from_station(np.array(leg.up or leg.position)) - body_from_station(np.array(leg.position))
+        x, y, z = (f"({own} + (1 - extended_{name})*{float(d)!r})" for own, d in zip((x, y, z), away, strict=True))
+        locked = f"*(extended_{name} > {LOCKED!r})"
     speed = (f"(u + q*{z} - r*{y})", f"(v + r*{x} - p*{z})", f"(w + p*{y} - q*{x})")
     for axis, letter, text in zip("xyz", "uvw", speed, strict=True):
         out.add(f"foot_{letter}_{name}", text, "m/s", f"velocity of {name}'s foot along body {axis}", *keys)
@@ -135,7 +147,9 @@ def _add_foot(out: Pieces, name: str, leg: Leg, ground: Surface) -> None:
     out.add(f"sinking_{name}", sinking, "m/s", f"how fast {name}'s foot moves down", *keys)
     beyond = f"{(leg.bottom - 1.0) * leg.stiffness!r}*max(pressed_{name} - {leg.stroke!r}, 0)"
     spring = f"{leg.stiffness!r}*pressed_{name} + {beyond} + {leg.damping!r}*sinking_{name}"
-    out.add(f"normal_{name}", f"max({spring}, 0)*(pressed_{name} > 0)", "N", f"force of the ground on {name}", *keys)
+    out.add(
+        f"normal_{name}", f"max({spring}, 0)*(pressed_{name} > 0){locked}", "N", f"force of the ground on {name}", *keys
+    )
 
 
 def _add_wheel(out: Pieces, name: str, leg: Leg, ground: Surface) -> None:

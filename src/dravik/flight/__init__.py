@@ -18,6 +18,7 @@ from dravik.flight.proofs import HoldProof, LinearProof, prove_linear, prove_tri
 from dravik.flight.recording import Event, Recording, read_recording
 from dravik.flight.scenario import Scenario, is_scenario, load_scenario, scenario_names
 from dravik.flight.session import Session, SessionState
+from dravik.flight.starting import start
 from dravik.flight.starts import on_ground, on_rail, resume
 from dravik.flight.tracks import write_track
 from dravik.flight.turbulence import Turbulence
@@ -52,6 +53,7 @@ __all__ = [
     "resume",
     "scenario_names",
     "sine",
+    "start",
     "step",
     "sweep",
     "write_track",

@@ -15,6 +15,7 @@ from dravik.files import (
     as_path,
     checked_file,
     exists,
+    is_folder,
     locked,
     read_text,
     replace_file,
@@ -30,6 +31,7 @@ if TYPE_CHECKING:
 __all__ = ["Event", "Recording", "read_recording"]
 
 Floats = NDArray[np.float64]
+MOST_NUMBERS = 1e9  # in a recording that is resampled
 STILL = 0.15  # of the highest airspeed: below it the angles to the air are those of gusts
 _TURNING = ("psi", "track", "phi", "longitude")  # angles that run on past half a turn
 
@@ -114,14 +116,17 @@ class Recording:
         return pd.DataFrame(self._columns(None))
 
     def save(self, path: str | Path, *, signals: Sequence[str] | None = None) -> Path:
-        """Write CSV, or Parquet for a name ending in ``.parquet``, and a side file ``.json`` with units and origin.
+        """Write CSV, or by the name's ending ``.parquet``, ``.npz`` (NumPy) or ``.h5`` (HDF5), and a side file
+        ``.json`` with units and origin.
 
         Raises DravikError when a signal was not recorded, the file cannot be written, or Parquet's package is missing.
         """
         target = Path(path)
         columns = self._columns(signals)
-        if target.suffix == ".parquet":
-            saved(lambda: replace_file(target, lambda file: _write_parquet(columns, file)), target, what="recording")
+        writers = {".parquet": _write_parquet, ".npz": _write_npz, ".h5": _write_hdf5}
+        if target.suffix in writers:
+            write = writers[target.suffix]
+            saved(lambda: replace_file(target, lambda file: write(columns, file)), target, what="recording")
         else:
             matrix = np.column_stack(list(columns.values()))
             text = ",".join(columns)
@@ -159,7 +164,10 @@ class Recording:
         if not (hertz > 0.0 and len(self.time) > 1):
             raise DravikError(f"resampling {len(self.time)} rows at {rate!r}", expected="a rate above zero, and rows")
         time = self.time
-        count = int(np.floor((time[-1] - time[0]) * hertz + 1e-9)) + 1
+        rows = float((time[-1] - time[0]) * hertz)
+        if not rows * len(self.names) < MOST_NUMBERS:
+            raise DravikError(f"{rows:.3g} rows of {len(self.names)} signals at {rate!r}", expected="a lower rate")
+        count = int(np.floor(rows + 1e-9)) + 1
         wanted = time[0] + np.arange(count) / hertz
         columns = []
         for name in self.names:
@@ -208,6 +216,20 @@ def _write_parquet(columns: dict[str, Floats], target: BinaryIO) -> None:
     pa.parquet.write_table(pa.table(columns), target)
 
 
+def _write_npz(columns: dict[str, Floats], target: BinaryIO) -> None:
+    np.savez_compressed(target, **columns)  # type: ignore[arg-type]
+
+
+def _write_hdf5(columns: dict[str, Floats], target: BinaryIO) -> None:
+    try:
+        import h5py
+    except ImportError:
+        raise DravikError("HDF5 needs the package h5py", hint="pip install 'dravik[hdf5]', or a .npz name") from None
+    with h5py.File(target, "w") as file:
+        for name, values in columns.items():
+            file.create_dataset(name, data=values, compression="gzip")
+
+
 class ArrowStream:
     """A file of record batches that can be read as far as it was written."""
 
@@ -254,6 +276,8 @@ def side_path(path: Path) -> Path:
 def read_recording(path: str | Path) -> Recording:
     """Return a recording written by ``Recording.save``; raises DravikError for a file that is none."""
     source = as_path(path)
+    if not source.name or is_folder(source):
+        raise DravikError("a folder is no recording", where=shown(source))
     if not (exists(source) and exists(side_path(source))):
         part = source.with_name(source.name + ".part.arrow")
         if exists(part):
@@ -268,6 +292,9 @@ def read_recording(path: str | Path) -> Recording:
             columns = {n: np.asarray(table[n], dtype=float) for n in table.column_names}
         elif source.suffix == ".arrow":
             columns = _read_arrow(source)
+        elif source.suffix == ".npz":
+            with np.load(source, allow_pickle=False) as arrays:
+                columns = {n: np.asarray(arrays[n], dtype=float) for n in arrays.files}
         else:
             with source.open(encoding="utf-8") as file:
                 header = file.readline().strip().split(",")

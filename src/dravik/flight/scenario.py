@@ -4,88 +4,27 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
-from typing import Annotated, Any, Literal
+from typing import Any, Literal
 
-from pydantic import Discriminator, Field, Tag
+from pydantic import Field
 
 from dravik.aircraft import Aircraft, load, load_law, sample_names, sample_path
 from dravik.aircraft.faults import Fault, Phase
 from dravik.aircraft.schema import Event, FormulaEntry, LawDefinition
-from dravik.definitions import KeyLines, kind_tag, read_definition
+from dravik.definitions import KeyLines, read_definition
 from dravik.effectors import Input
 from dravik.errors import DravikError, nearest
 from dravik.files import as_path, exists, is_folder, read_text
 from dravik.flight.flying import Start, fly
 from dravik.flight.histories import History, parse_history
 from dravik.flight.recording import Recording
-from dravik.flight.starts import on_ground, on_rail
+from dravik.flight.starting import Begin, Named, Quantities, begin, named_start
 from dravik.flight.turbulence import Turbulence
-from dravik.quantities import Angle, AngularRate, Duration, Length, Model, Speed
+from dravik.quantities import Duration, Model, Speed
 from dravik.tables.entries import TableEntries, read_tables
-from dravik.trimming import TrimPoint, trim
+from dravik.trimming import TrimPoint
 
 __all__ = ["Scenario", "ScenarioDefinition", "is_scenario", "load_scenario", "scenario_names"]
-
-Quantities = dict[str, str | float]
-
-
-class Trimmed(Model):
-    """A start in trimmed flight."""
-
-    kind: Literal["trimmed"]
-    airspeed: Speed
-    altitude: Length
-    flight_path: Angle | Literal["free"] = 0.0
-    heading: Angle = 0.0
-    sideslip: Angle | None = None
-    bank: Angle | None = None
-    north: Length = 0.0
-    east: Length = 0.0
-    inputs: Quantities = {}
-
-
-class OnGround(Model):
-    """A start at rest on the gear."""
-
-    kind: Literal["ground"]
-    heading: Angle = 0.0
-    north: Length = 0.0
-    east: Length = 0.0
-    inputs: Quantities = {}
-
-
-class OnRail(Model):
-    """A start on the launch rail, whose lower end is at an altitude."""
-
-    kind: Literal["rail"]
-    elevation: Angle
-    heading: Angle = 0.0
-    altitude: Length = 0.0
-    inputs: Quantities = {}
-
-
-class Given(Model):
-    """A start whose states are given: position north, east, altitude; u, v, w; phi, theta, psi; p, q, r.
-
-    Each with its unit; ``states`` of actuators, engines and functions by name, a bare number in SI.
-    """
-
-    kind: Literal["states"]
-    position: tuple[Length, Length, Length]
-    velocity: tuple[Speed, Speed, Speed]
-    attitude: tuple[Angle, Angle, Angle] = (0.0, 0.0, 0.0)
-    rates: tuple[AngularRate, AngularRate, AngularRate] = (0.0, 0.0, 0.0)
-    states: Quantities = {}
-    inputs: Quantities = {}
-
-
-Begin = Annotated[
-    Annotated[Trimmed, Tag("(trimmed)")]
-    | Annotated[OnGround, Tag("(ground)")]
-    | Annotated[OnRail, Tag("(rail)")]
-    | Annotated[Given, Tag("(states)")],
-    Discriminator(kind_tag),
-]
 
 
 class Gusts(Model):
@@ -144,29 +83,9 @@ class Scenario:
 
     def start(self) -> TrimPoint | Start:
         """Return where it starts; raises TrimError or DravikError where that cannot be."""
-        begin, craft = self.definition.start, self.craft
         # what the first phase sets is so from the beginning, and what settles settles with it
         phases = self.definition.phases
-        asked: Quantities = {**(phases[0].set if phases else {}), **begin.inputs}
-        if isinstance(begin, Trimmed):
-            return trim(
-                craft, airspeed=begin.airspeed, altitude=begin.altitude, heading=begin.heading, bank=begin.bank,
-                flight_path=None if begin.flight_path == "free" else begin.flight_path, sideslip=begin.sideslip,
-                north=begin.north, east=begin.east, inputs=dict(asked),
-            )  # fmt: skip
-        inputs = craft.inputs_in_si(asked)
-        if isinstance(begin, OnGround):
-            return on_ground(craft, heading=begin.heading, north=begin.north, east=begin.east, inputs=inputs)
-        if isinstance(begin, OnRail):
-            return on_rail(
-                craft, elevation=begin.elevation, heading=begin.heading, altitude=begin.altitude, inputs=inputs
-            )
-        u = craft.with_inputs(inputs)
-        x = craft.state(
-            position=begin.position, velocity=begin.velocity, attitude=begin.attitude, rates=begin.rates,
-            functions=begin.states,
-        )  # fmt: skip
-        return Start(x, u)
+        return begin(self.craft, self.definition.start, phases[0].set if phases else {})
 
     def fly(
         self, *, save: str | Path | None = None, seed: int | None = None, start: TrimPoint | Start | None = None,
@@ -240,6 +159,11 @@ def load_scenario(path: str | Path) -> Scenario:
         craft = craft.with_plan(d.faults, d.phases)
     craft.compiled()
     _check_inputs(craft, d.start.inputs, lines.place(["start", "inputs"]))
+    if isinstance(d.start, Named):
+        try:
+            named_start(craft, d.start.name)
+        except DravikError as error:
+            raise error.at(lines.place(["start", "name"])) from None
     for k, phase in enumerate(d.phases):
         _check_inputs(craft, phase.set, f"{lines.place(['phases'])}.{k}.set")
     for name in d.record.signals:

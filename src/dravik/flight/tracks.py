@@ -2,6 +2,7 @@
 
 import json
 from collections.abc import Callable, Iterator
+from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import NamedTuple
@@ -9,8 +10,11 @@ from xml.etree import ElementTree as ET
 
 import numpy as np
 
-from dravik.errors import DravikError
+from dravik.earth import curvature_radii
+from dravik.errors import DravikError, readable
+from dravik.files import write_text
 from dravik.flight.recording import Recording
+from dravik.units import in_si
 
 __all__ = ["write_track"]
 
@@ -19,35 +23,55 @@ DEFAULT_BEGIN = datetime(2000, 1, 1, tzinfo=UTC)
 
 
 def write_track(
-    run: Recording, path: str | Path, *, rate: str | float = 1.0, begins: datetime | None = None, name: str = ""
-) -> Path:
+    run: Recording, path: str | Path, *, rate: str | float = 1.0, begins: datetime | None = None, name: str = "",
+    place: tuple[str | float, str | float] | None = None,
+) -> Path:  # fmt: skip
     """Write a track by the file's ending: ``.gpx``, ``.kml`` or ``.geojson``; a point ``rate`` times a second (Hz).
 
     Heights are above sea level; time counts from ``begins``, or what the recording's scenario says, or the beginning of
-    2000 in UTC. Raises DravikError where latitude, longitude and altitude were not recorded, for a flight that has no
+    2000 in UTC. ``place`` is the latitude and longitude of the origin of north and east, for a flight over a flat Earth
+    that has none. Raises DravikError where latitude, longitude and altitude were not recorded, for a flight that has no
     place on the Earth, for another ending, and for a file that cannot be written.
     """
     target = Path(path)
     writers: dict[str, _Writer] = {".gpx": _gpx, ".kml": _kml, ".geojson": _geojson}
     if target.suffix not in writers:
         raise DravikError(f"a track as {target.name!r}", expected="a name that ends in .gpx, .kml or .geojson")
+    if place is not None:
+        run = placed(run, *place)
     missing = [n for n in NEEDED if n not in run.names]
     if missing:
         raise DravikError(f"the recording has no {', '.join(missing)}", hint="record them, or all signals, when flying")
-    if run.metadata.get("earth", "flat") == "flat" and not any(run.metadata.get("origin_deg", [])):
+    if place is None and run.metadata.get("earth", "flat") == "flat" and not any(run.metadata.get("origin_deg", [])):
         raise DravikError(
-            "the flight has no place on the Earth", hint="latitude and longitude in [environment], and fly again"
+            "the flight has no place on the Earth",
+            hint="give one now (--place), or latitude and longitude in [environment], and fly again",
         )
     begin = begins or _begin(run) or DEFAULT_BEGIN
     begin = begin.replace(tzinfo=UTC) if begin.tzinfo is None else begin.astimezone(UTC)
     track = run.resampled(rate)
     stamps = [_stamp(begin, float(t)) for t in track.time]
     title = name or str(run.metadata.get("scenario") or run.metadata.get("aircraft") or "flight")
-    try:
-        target.write_text(writers[target.suffix](track, stamps, title, _marks(run, begin)), encoding="utf-8")
-    except OSError as error:
-        raise DravikError(f"the track cannot be written ({error.strerror or error})", where=str(target)) from None
-    return target
+    return write_text(target, writers[target.suffix](track, stamps, readable(title), _marks(run, begin)), what="track")
+
+
+def placed(run: Recording, latitude: str | float, longitude: str | float) -> Recording:
+    """Return a recording with latitude and longitude by its way north and east of a place on the ellipsoid."""
+    missing = [n for n in ("north", "east", "altitude") if n not in run.names]
+    if missing:
+        raise DravikError(f"the recording has no {', '.join(missing)}", hint="record them, or all signals, when flying")
+    lat, lon = in_si(latitude, "angle", where="latitude"), in_si(longitude, "angle", where="longitude")
+    if not abs(lat) < np.radians(89.9):
+        raise DravikError(f"a place at latitude {latitude!r}", expected="within 89.9 deg of the equator")
+    meridian, across = curvature_radii(lat)
+    found = {
+        "latitude": lat + run["north"] / float(meridian),
+        "longitude": lon + run["east"] / (float(across) * np.cos(lat)),
+    }
+    kept = [n for n in run.names if n not in found]
+    values = np.column_stack([*(run[n] for n in kept), *found.values()])
+    units = {**run.units, "latitude": "rad", "longitude": "rad"}
+    return replace(run, names=[*kept, *found], units=units, values=values)
 
 
 class Mark(NamedTuple):
@@ -87,7 +111,7 @@ def _marks(run: Recording, begin: datetime) -> list[Mark]:
         if event.text.startswith(("phase:", "fault:", "crash")):
             lon, lat = (float(np.degrees(np.interp(event.time, run.time, np.unwrap(run[n])))) for n in NEEDED[1::-1])
             height = float(np.interp(event.time, run.time, run["altitude"]))
-            found.append(Mark(event.text, _stamp(begin, event.time), lon, lat, height))
+            found.append(Mark(readable(event.text), _stamp(begin, event.time), lon, lat, height))
     return found
 
 

@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 
 from dravik.compiled import compiled
 from dravik.errors import DravikError
-from dravik.units import in_si
+from dravik.units import in_si, quantity
 
 __all__ = ["COMPONENTS", "GustFilter", "Turbulence", "gust_filter", "intensities", "scale_lengths", "spectrum"]
 
@@ -254,10 +254,13 @@ class Turbulence:
     strengths: tuple[float, float] = field(init=False)
 
     def __post_init__(self) -> None:
-        if self.severity not in SEVERITIES:
+        if not isinstance(self.severity, str) or self.severity not in SEVERITIES:
             raise DravikError(f"turbulence {self.severity!r}", expected=", ".join(SEVERITIES))
+        if isinstance(self.seed, bool) or not isinstance(self.seed, int) or self.seed < 0:
+            raise DravikError(f"seed {self.seed!r}", expected="a whole number, not below zero")
         if self.model not in ("dryden", "von_karman"):
             raise DravikError(f"spectrum {self.model!r}", expected="dryden or von_karman")
+        self.interval = quantity(self.interval, "time", where="interval")
         if not 0.0 < self.interval <= 1.0:
             raise DravikError(f"an interval of {self.interval:g} s", expected="above zero, at most 1 s")
         usual = SEVERITIES[self.severity]

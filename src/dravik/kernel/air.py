@@ -5,11 +5,22 @@ import math
 import numpy as np
 from numpy.typing import NDArray
 
-from dravik.atmosphere import standard_air
+from dravik.atmosphere import GAS_CONSTANT, HEAT_RATIO, standard_air
 from dravik.compiled import compiled
 from dravik.kernel.earth import place, position_rates
 from dravik.kernel.interpreter import run_tape
-from dravik.kernel.program import CHORD, FIELD, N_BASE, SPAN, STAGE_W, TEMPERATURE_OFFSET, WIND, Program, Workspace
+from dravik.kernel.program import (
+    CHORD,
+    FIELD,
+    N_BASE,
+    OWN_AIR,
+    SPAN,
+    STAGE_W,
+    TEMPERATURE_OFFSET,
+    WIND,
+    Program,
+    Workspace,
+)
 from dravik.kernel.registers import (
     AIR,
     AIR_DOT,
@@ -47,8 +58,9 @@ def air_motion(p: Program, w: Workspace) -> None:
     """Fill the velocity of the air here: what the inputs say, and the formulas of the wind, if there are any."""
     r, k, field = w.registers, p.layout[WIND], p.layout[FIELD]
     r[AIR], r[AIR + 1], r[AIR + 2] = r[k], r[k + 1], r[k + 2]
-    if field >= 0:
+    if field >= 0 or p.layout[OWN_AIR] >= 0:
         run_tape(p.code, p.layout, p.numbers, r, w.counters, w.worst, 0, p.layout[STAGE_W], True)
+    if field >= 0:
         for i in range(3):
             r[AIR + i] += r[p.layout[field + i]]
 
@@ -98,7 +110,12 @@ def air_data(p: Program, r: Floats, m: tuple[float, ...]) -> tuple[float, float,
     ua, va, wa = r[U] - wu, r[U + 1] - wv, r[U + 2] - ww
     r[U_AIR], r[U_AIR + 1], r[U_AIR + 2] = ua, va, wa
     speed = math.sqrt(ua * ua + va * va + wa * wa)
-    temperature, pressure, density, sound = air(r[NORTH + 2], p.numbers[TEMPERATURE_OFFSET])
+    own = p.layout[OWN_AIR]
+    if own >= 0:
+        temperature, pressure, density = r[p.layout[own]], r[p.layout[own + 1]], r[p.layout[own + 2]]
+        sound = math.sqrt(HEAT_RATIO * GAS_CONSTANT * temperature)
+    else:
+        temperature, pressure, density, sound = air(r[NORTH + 2], p.numbers[TEMPERATURE_OFFSET])
     r[AIRSPEED], r[MACH] = speed, speed / sound
     r[DENSITY], r[PRESSURE], r[TEMPERATURE], r[SOUND] = density, pressure, temperature, sound
     r[QBAR] = 0.5 * density * speed * speed

@@ -67,7 +67,8 @@ RAIL = 28  # the register that tells whether a rail guides the body, -1 without 
 ROUND = 29  # 1: the Earth is the rotating ellipsoid
 FIELD = 30  # where the registers of the wind's formulas north, east and up stand in ``layout``, -1 without them
 USES_BETA_DOT = 31
-HEADER = 32
+OWN_AIR = 32  # where the registers of formulas of temperature, pressure, density stand in ``layout``, -1 without them
+HEADER = 33
 # ``numbers``
 (GRAVITY, TEMPERATURE_OFFSET, AREA, CHORD, SPAN, MOMENT_POINT) = range(6)
 # the origin: its latitude and longitude, the radii (m) of its meridian and its parallel; the sea above the ellipsoid
@@ -116,6 +117,7 @@ class RigidBody:
     origin: tuple[float, float] = (0.0, 0.0)
     sea_level: float = 0.0
     wind_field: Sequence[int] = ()
+    own_air: Sequence[int] = ()
 
 
 def _reads(tape: Tape, stop: int, names: Sequence[str]) -> bool:
@@ -171,6 +173,8 @@ def build_program(tape: Tape, body: RigidBody) -> Program:
         layout.extend(values)
     layout[FIELD] = len(layout) if body.wind_field else -1
     layout.extend(body.wind_field)
+    layout[OWN_AIR] = len(layout) if body.own_air else -1
+    layout.extend(body.own_air)
     for key, lists in ((TABLE_INTO, tape.table_into), (SHAPES, tape.shapes)):
         # where each list stands in ``layout``, and then the lists
         layout[key] = len(layout)

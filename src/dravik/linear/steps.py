@@ -11,6 +11,7 @@ __all__ = ["longest_step"]
 
 Floats = NDArray[np.float64]
 STEP = float(np.cbrt(np.finfo(float).eps))
+MOVED = 0.02  # m/s: a smaller change of velocity is no flow yet to an aircraft at rest
 FAST = 1.0  # 1/s: slower roots are no question of the step
 
 
@@ -38,9 +39,11 @@ def longest_step(craft: Aircraft, x: Floats, u: Floats) -> tuple[str, float] | N
     except DravikError:
         return None
     n, m = len(z), len(u)
-    if abs(abs(float(z[7])) - 0.5 * np.pi) < 1e-3:
+    held = craft.definition.rail is not None and craft.values(x, u, ["on_rail"])["on_rail"] != 0.0
+    if held or abs(abs(float(z[7])) - 0.5 * np.pi) < 1e-3:
         return None
     steps = STEP * np.maximum(np.abs(np.concatenate([z, u])), 1.0)
+    steps[3:6] = np.maximum(steps[3:6], MOVED)
     slopes, kinks = np.empty((n, n + m)), np.empty((n, n + m))
     jacobian(
         craft.program, craft.workspace(), 0.0, z, u, plant.chart, steps, np.zeros(n + m, dtype=np.int64),

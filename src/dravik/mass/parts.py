@@ -9,7 +9,7 @@ from pydantic import Field, model_validator
 from dravik.errors import DravikError
 from dravik.frames import body_from_station
 from dravik.mass.rollup import Properties, inertia_fault, rotated
-from dravik.quantities import Angle, Inertia, Length, Mass, Model, Position
+from dravik.quantities import Angle, Formula, Inertia, Length, Mass, Model, Position
 
 __all__ = ["Part", "solid"]
 
@@ -27,7 +27,9 @@ class Part(Model):
     ``point``; ``box`` with ``size`` along x, y, z; ``cylinder`` and ``tube`` with ``radius``, ``length`` and the
     ``axis`` they lie along; ``shell``, a thin hollow sphere; or ``tensor`` with ``inertia`` = Ixx, Iyy, Izz, Ixy, Ixz,
     Iyz about its own centre (body axes; products are integrals over the mass). ``attitude`` turns it: yaw, pitch,
-    roll. ``group`` is what loadings call it by.
+    roll. ``group`` is what loadings call it by. A part that moves in flight, such as a gear leg, stands at ``moved_to``
+    when ``moved``, a formula, is 1, at ``position`` when it is 0, and on the straight way between; how fast it moves is
+    left out.
     """
 
     mass: Annotated[Mass, Field(gt=0.0)]
@@ -42,6 +44,8 @@ class Part(Model):
     attitude: tuple[Angle, Angle, Angle] = (0.0, 0.0, 0.0)
     group: str = "empty"
     mirrored: bool = False
+    moved_to: Position | None = None
+    moved: Formula = 0.0
 
     @model_validator(mode="after")
     def _complete(self) -> "Part":
@@ -53,6 +57,8 @@ class Part(Model):
             raise DravikError(f"{list(self.size)} m has a side below zero", where="size")
         if self.inner_radius is not None and not self.inner_radius < (self.radius or 0.0):
             raise DravikError("the inner radius is not below the outer one", where="inner_radius")
+        if (self.moved_to is None) != (self.moved == 0.0):
+            raise DravikError("moved_to and moved belong together", where="moved", expected="both or neither")
         fault = inertia_fault(self.own_tensor())
         if fault:
             raise DravikError(f"{fault}: no body has that", where="inertia", expected="Ixx, Iyy, Izz, Ixy, Ixz, Iyz")
@@ -74,7 +80,11 @@ class Part(Model):
 
     def properties(self) -> list[Properties]:
         """Return the part's mass properties, and those of its mirror image if it has one."""
-        centre, tensor = body_from_station(np.array(self.position)), self.own_tensor()
+        return self.sides(self.position)
+
+    def sides(self, position: Position) -> list[Properties]:
+        """Return the same with the part at a station position."""
+        centre, tensor = body_from_station(np.array(position)), self.own_tensor()
         found = [Properties(self.mass, centre, tensor)]
         if self.mirrored:
             flip = np.array([1.0, -1.0, 1.0])

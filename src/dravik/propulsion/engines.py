@@ -86,13 +86,23 @@ class _Engine(Model):
 
 
 class ThrustEngine(_Engine):
-    """Thrust (N), torque (N m) and fuel flow (kg/s) as formulas; ``failed_thrust`` is what is left of it, or drags."""
+    """Thrust (N), torque (N m) and fuel flow (kg/s) as formulas; ``failed_thrust`` is what is left of it, or drags.
+
+    ``torque`` acts on the airframe, right-handed about the thrust: negative for the reaction of a rotor that turns
+    right. ``spin`` tells a mixer which way a plain rotor turns.
+    """
 
     kind: Literal["thrust"] = "thrust"
     thrust: Formula
     torque: Formula | None = None
+    spin: Literal["right", "left"] = "right"
     fuel_flow: Formula | None = None
     failed_thrust: Formula = 0.0
+
+    @property
+    def sign(self) -> int:
+        """1 for right-handed rotation about the thrust, -1 for left-handed."""
+        return 1 if self.spin == "right" else -1
 
 
 class JetEngine(_Engine):
@@ -296,8 +306,10 @@ class Mixer(Model):
 
     Each of the four is a formula: collective from 0 to 1, the others as shares of what one rotor gives, right roll,
     nose up and nose right positive. What does not fit is given up in this order: yaw, then collective, then roll and
-    pitch together. ``torque_length`` is a rotor's torque over its thrust. ``make_up``: rotors that have failed are made
-    up for by the others.
+    pitch together. ``torque_length`` is a rotor's torque over its thrust. The lever that it sets, ``mix_ENGINE``, is
+    the root of the share of thrust, as thrust goes with the square of a rotor's speed. ``engines`` are propellers, or
+    plain rotors: engines of kind thrust with their ``spin``. ``make_up``: rotors that have failed are made up for by
+    the others.
     """
 
     engines: tuple[str, ...] = Field(min_length=3)

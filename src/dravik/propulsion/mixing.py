@@ -8,7 +8,7 @@ from numpy.typing import NDArray
 from dravik.errors import DravikError, nearest
 from dravik.frames import body_from_station
 from dravik.pieces import Pieces, unit_vector
-from dravik.propulsion.engines import Mixer, PropellerEngine
+from dravik.propulsion.engines import Mixer, PropellerEngine, ThrustEngine
 
 __all__ = ["add_mixer", "effectiveness", "make_up", "shares"]
 
@@ -16,7 +16,7 @@ Floats = NDArray[np.float64]
 LINEAR_BELOW = 0.01  # share of thrust below which the lever is in proportion, not its root
 
 
-def effectiveness(rotors: Sequence[PropellerEngine], torque_length: float) -> Floats:
+def effectiveness(rotors: Sequence[PropellerEngine | ThrustEngine], torque_length: float) -> Floats:
     """Return what one newton of each rotor gives (4, n): upward force, and moments about their middle (body axes)."""
     places = np.array([body_from_station(np.array(r.position)) for r in rotors])
     ways = np.array([unit_vector(r.direction) for r in rotors])
@@ -58,13 +58,13 @@ def make_up(matrix: Floats) -> tuple[Floats, Floats]:
 
 def add_mixer(out: Pieces, name: str, mixer: Mixer, engines: Mapping[str, object], place: str) -> None:
     """Add a mixer's formulas: ``mix_ENGINE`` is what each rotor's lever is set to."""
-    rotors = []
+    rotors: list[PropellerEngine | ThrustEngine] = []
     for engine in mixer.engines:
         found = engines.get(engine)
-        if not isinstance(found, PropellerEngine):
-            known = [n for n, e in engines.items() if isinstance(e, PropellerEngine)]
+        if not isinstance(found, PropellerEngine | ThrustEngine):
+            known = [n for n, e in engines.items() if isinstance(e, PropellerEngine | ThrustEngine)]
             raise DravikError(
-                f"there is no propeller engine {engine!r}", where=f"{place}.engines", expected=", ".join(known),
+                f"there is no rotor {engine!r}", where=f"{place}.engines", expected=", ".join(known),
                 hint=nearest(engine, known),
             )  # fmt: skip
         rotors.append(found)

@@ -26,6 +26,9 @@ GROUPS: tuple[tuple[str, tuple[str, ...]], ...] = (
 )
 
 
+MOST_OTHERS = 48  # signals that stand in no group and are drawn all the same
+
+
 def run_figures(run: "Recording", limits: Mapping[str, tuple[float, float]] | None = None) -> dict[str, Figure]:
     """Return the figures that a run can give, by heading."""
     found: dict[str, Figure] = {}
@@ -42,6 +45,18 @@ def run_figures(run: "Recording", limits: Mapping[str, tuple[float, float]] | No
         found["Controls, commanded and actual"] = figure_histories(
             run, moved, title="Controls, commanded and actual", limits=limits
         )
+    shown = {
+        "time",
+        "north",
+        "east",
+        *(n for _, names in GROUPS for n in names),
+        *moved,
+        *(f"{n}_command" for n in moved),
+    }
+    others = [n for n in run.names if n not in shown][:MOST_OTHERS]
+    for k in range(0, len(others), 8):
+        heading = "Other signals" if len(others) <= 8 else f"Other signals, {k // 8 + 1}"
+        found[heading] = figure_histories(run, others[k : k + 8], title=heading, limits=limits)
     return found
 
 

@@ -1,0 +1,68 @@
+"""What of a compiled aircraft the kernel moves: its mass, coefficients and loads by their registers."""
+
+from collections.abc import Sequence
+from dataclasses import replace
+
+from dravik.aircraft.loadings import MassFormulas
+from dravik.aircraft.schema import AircraftDefinition
+from dravik.aircraft.specs import EventSpec
+from dravik.formula import Tape
+from dravik.frames import body_from_station
+from dravik.kernel import PointLoad, RigidBody
+from dravik.pieces import Load, unit_vector
+
+__all__ = ["point_loads", "rigid_body"]
+
+ACTIONS = {"log": 0, "end": 1, "pause": 2}  # as the kernel knows them
+
+
+def point_loads(
+    definition: AircraftDefinition, tape: Tape, loads: Sequence[Load], mass: MassFormulas | None
+) -> list[PointLoad]:
+    """Return forces, moments, flows and spinning parts with the registers of their sizes."""
+    found = []
+    for load in loads:
+        x, y, z = body_from_station(load.position)
+        found.append(PointLoad(tape.names[load.size], load.direction, (float(x), float(y), float(z)), load.kind))
+    for name, part in definition.spinning.items():
+        found.append(PointLoad(tape.names[f"spinning_{name}"], unit_vector(part.axis), kind="spin"))
+    for flow, middle, way in mass.flows if mass is not None else ():
+        if any(way):
+            found.append(PointLoad(tape.names[flow], way, middle, "flow"))
+    return found
+
+
+def rigid_body(
+    definition: AircraftDefinition, tape: Tape, mass: Sequence[int | str], loads: Sequence[PointLoad],
+    events: Sequence[tuple[str, EventSpec]], air: tuple[Sequence[str], Sequence[str]], inputs: int,
+) -> RigidBody:  # fmt: skip
+    """Return the body that the kernel moves; ``mass`` are the registers or names of its mass properties, ``air`` the
+
+    formulas of the wind and of an atmosphere of its own.
+    """
+    world, reference, aero = definition.environment, definition.reference, definition.aero
+    point = body_from_station(reference.moment_point)
+    body = RigidBody(
+        mass_registers=[tape.names[m] if isinstance(m, str) else m for m in mass],
+        inputs=inputs,
+        wind=tape.names["wind_north"],
+        area=reference.area,
+        chord=reference.chord,
+        span=reference.span,
+        moment_point=(float(point[0]), float(point[1]), float(point[2])),
+        loads=loads,
+        gravity=world.gravity_here,
+        temperature_offset=world.temperature_offset,
+        is_round=world.earth == "wgs84",
+        origin=(world.latitude, world.longitude),
+        sea_level=world.geoid,
+        wind_field=[tape.names[n] for n in air[0]],
+        own_air=[tape.names[n] for n in air[1]],
+        rail=tape.names.get("on_rail", -1) if definition.rail is not None else -1,
+        events=[(tape.names[name], ACTIONS[event.action]) for name, event in events],
+    )
+    if aero is None:
+        return body
+    moment_axes = aero.moment_axes or ("body" if aero.axes == "wind" else aero.axes)
+    registers = [tape.names[c] for c in aero.coefficients]
+    return replace(body, aero_registers=registers, force_axes=aero.axes, moment_axes=moment_axes)
