@@ -91,8 +91,11 @@ def _provenance(geometry: Geometry) -> dict[str, object]:
 
 
 def drawing_hash(geometry: Geometry) -> str:
-    """Return the fingerprint of a drawing, its plan included; the same on any machine."""
-    text = json.dumps(geometry.model_dump(mode="json"), sort_keys=True)
+    """Return the fingerprint of a drawing, its plan included; the same on any machine.
+
+    Keys that say what goes without saying are left out: a key that Dravik learns later leaves it as it is.
+    """
+    text = json.dumps(geometry.model_dump(mode="json", exclude_defaults=True), sort_keys=True)
     return hashlib.sha256(text.encode()).hexdigest()[:16]
 
 

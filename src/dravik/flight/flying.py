@@ -350,12 +350,13 @@ class _Flight:
         return Recording(self.names, units, values, self._events(), metadata, craft.outside_visits(self.work))
 
     def _ended_by(self) -> dict[str, Any] | None:
-        """Return the event that ended the run before its time, and whether the definition asks for that."""
+        """Return the event that ended the run before its time, and whether the definition or the plan asks for that."""
         stopped = int(self.work.counters[STOP_EVENT])
         if not stopped:
             return None
         event = self.craft.events[stopped - 1]
-        return {"event": event.text, "planned": event.name in self.craft.definition.events}
+        planned = event.name in self.craft.definition.events or event.then[:1] == ("phase",)
+        return {"event": event.text, "planned": planned}
 
     def _metadata(self) -> dict[str, Any]:
         craft, definition = self.craft, self.craft.definition

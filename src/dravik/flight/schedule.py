@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 import numpy as np
 from numpy.typing import NDArray
 
-from dravik.aircraft import Aircraft, InputSpec
+from dravik.aircraft import Aircraft
 from dravik.errors import DravikError
 from dravik.flight.histories import History
 from dravik.flight.recording import Event
@@ -34,6 +34,8 @@ class Schedule:
         self.gusts = None if turbulence is None else turbulence.along(craft.definition.reference.span, made)
         # airspeed, height above the ground and heading that the gusts are made for; the heading before, and since when
         self.gusts_for: tuple[float, float, float, float, float] | None = None
+        self.low = np.array([spec.low for spec in craft.inputs.values()])
+        self.high = np.array([spec.high for spec in craft.inputs.values()])
         self.gust_inputs = [craft.input_index(n) for n in ("wind_north", "wind_east", "wind_up", *GUSTS)]
         self.histories = [self._bind(name, history) for name, history in controls.items()]
         self.texts = {name: history.text for name, history in controls.items()}
@@ -66,9 +68,7 @@ class Schedule:
             u[:, :, index] = values if history.absolute else u[:, :, index] + values
         if self.gusts is not None:
             self._add_gusts(u, starts, x, work, first % max(1, round(PERIOD / self.dt)) == 0)
-        for i, spec in enumerate(self.craft.inputs.values()):
-            if math.isfinite(spec.low) or math.isfinite(spec.high):
-                self._hold_in_range(spec, u[:, :, i], starts)
+        self._hold_in_range(u, starts)
         return u
 
     def _add_gusts(self, u: Floats, starts: Floats, x: Floats, work: Workspace, renew: bool) -> None:
@@ -94,15 +94,17 @@ class Schedule:
         u[:, 0, self.gust_inputs] += local[:-1]
         u[:, 1, self.gust_inputs] += local[1:]
 
-    def _hold_in_range(self, spec: InputSpec, values: Floats, starts: Floats) -> None:
-        """Hold an input within its range, and note the first time that more was asked."""
-        room = 1e-9 * (spec.high - spec.low) if math.isfinite(spec.high - spec.low) else 0.0
-        beyond = np.any((values < spec.low - room) | (values > spec.high + room), axis=1)
-        if np.any(beyond) and spec.name not in self.held:
-            self.held[spec.name] = Event(
-                float(starts[np.argmax(beyond)]), f"{spec.name} is asked beyond its range, and held"
-            )
-        np.clip(values, spec.low, spec.high, out=values)
+    def _hold_in_range(self, u: Floats, starts: Floats) -> None:
+        """Hold inputs within their ranges, and note the first time that more was asked."""
+        room = 1e-9 * np.where(np.isfinite(self.high - self.low), self.high - self.low, 0.0)
+        beyond = (u < self.low - room) | (u > self.high + room)
+        if beyond.any():
+            for i, name in enumerate(self.craft.input_names):
+                when = beyond[:, :, i].any(axis=1)
+                if when.any() and name not in self.held:
+                    text = f"{name} is asked beyond its range, and held"
+                    self.held[name] = Event(float(starts[np.argmax(when)]), text)
+        np.clip(u, self.low, self.high, out=u)
 
     def at(self, t: float, low: float, high: float) -> Floats:
         """Return the inputs at a time between two corners of the histories."""
@@ -111,6 +113,5 @@ class Schedule:
         for index, history in self.histories:
             value = float(history(np.array(inside)))
             u[index] = value if history.absolute else u[index] + value
-        specs = self.craft.inputs.values()
-        held: Floats = np.clip(u, [spec.low for spec in specs], [spec.high for spec in specs])
+        held: Floats = np.clip(u, self.low, self.high)
         return held
