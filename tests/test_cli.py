@@ -137,7 +137,7 @@ class CommandTest(unittest.TestCase):
             ("expected signals, plan", ("plot", run_3, "--view", "plane")),
             ("a name that ends in .gif", ("plot", run_3, "--view", "moving", "--out", "a.png")),
             (r"a name that ends in \.gpx", ("export", run_3, "--out", "a.shp")),
-            ("between -90 deg and 90 deg", ("axes", "--pitch", "95 deg")),
+            ("does not measure angle", ("axes", "--pitch", "95 m")),
             ("did you mean meadow_circuit", ("fly", "meadow_circus")),
         ):
             with self.subTest(words):
