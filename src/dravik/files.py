@@ -126,7 +126,7 @@ def replace_file(path: str | Path, write: Callable[[BinaryIO], object]) -> None:
 
 def write_text(path: str | Path, text: str, *, what: str = "file") -> Path:
     """Write a text file as a whole, or not at all; raises DravikError when it cannot be written."""
-    data = text.encode("utf-8")
+    data = text.encode("utf-8", errors="replace")
     saved(lambda: replace_file(path, lambda file: file.write(data)), path, what=what)
     return Path(path)
 

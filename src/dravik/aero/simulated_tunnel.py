@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 
 from dravik.aero.tunnel import FORCES, MOMENTS, Campaign, Column
 from dravik.errors import DravikError
+from dravik.files import write_text
 from dravik.frames import body_from_station
 from dravik.units import to_si
 
@@ -102,4 +103,4 @@ def _write(
             scale, offset = to_si(column.unit, kind)
             cells.append(f"{(column.sign * value(row) - offset) / scale + 0.0:.5g}")
         lines.append(",".join(cells))
-    Path(path).write_text("\n".join(lines) + "\n", encoding="utf-8")
+    write_text(path, "\n".join(lines) + "\n", what="campaign")

@@ -7,6 +7,7 @@ from typing import Any
 
 from dravik.aero.geometry import Reference
 from dravik.errors import DravikError
+from dravik.files import write_text
 from dravik.tables import Table, write_columns
 
 __all__ = ["Formula", "TableSet", "angles_at_point"]
@@ -83,8 +84,7 @@ class TableSet:
                 ("aero.toml", self._toml()),
                 ("provenance.json", json.dumps(self.provenance, indent=1) + "\n"),
             ):
-                (target / name).write_text(text, encoding="utf-8")
-                written.append(target / name)
+                written.append(write_text(target / name, text, what="tables"))
         except OSError as error:
             raise DravikError(f"the tables cannot be written ({error.strerror})", where=str(folder)) from None
         return written

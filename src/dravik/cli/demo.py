@@ -1,6 +1,7 @@
 """The demo: the Tarn from its file to the fire and back, with a page that shows every step."""
 
 import csv
+import io
 import shutil
 from collections.abc import Sequence
 from pathlib import Path
@@ -10,6 +11,7 @@ from rich.progress import BarColumn, Progress, TextColumn
 from dravik.aircraft import Aircraft, audit, load_law, sample, sample_path
 from dravik.cli.common import emit, err, kernel_notice, say, show_rows
 from dravik.errors import DravikError
+from dravik.files import write_text
 from dravik.flight import Recording, fly, load_scenario, prove_linear, prove_trim, step, write_track
 from dravik.handling import evaluate
 from dravik.linear import linearise
@@ -48,10 +50,11 @@ class _Demo:
         return save_figure(figure, self.folder / name)
 
     def table(self, name: str, columns: Sequence[str], rows: Sequence[Sequence[object]]) -> None:
-        with (self.folder / name).open("w", newline="", encoding="utf-8") as file:
-            writer = csv.writer(file, lineterminator="\n")
-            writer.writerow(columns)
-            writer.writerows(rows)
+        text = io.StringIO()
+        writer = csv.writer(text, lineterminator="\n")
+        writer.writerow(columns)
+        writer.writerows(rows)
+        write_text(self.folder / name, text.getvalue(), what="table")
 
     def add(self, key: str, good: bool, block: Block) -> None:
         block.good = good

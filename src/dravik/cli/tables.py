@@ -8,11 +8,12 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from dravik.cli.common import AsJson, emit, err, kernel_notice, say, show_rows
+from dravik.errors import DravikError
 from dravik.files import exists, is_folder
 from dravik.units import quantity
 
 if TYPE_CHECKING:
-    from dravik.aero import CentreRange, Coefficients
+    from dravik.aero import CentreRange, Coefficients, FinnedBody, Geometry
 
 __all__ = ["tables"]
 
@@ -49,6 +50,41 @@ def _set_path(name: str) -> Path:
     return path / "aero.toml" if is_folder(path) else path
 
 
+def _draw_finned(
+    drawing: "Geometry", body: "FinnedBody", flow: tuple[str, float, float], figure: str, as_json: bool
+) -> None:
+    """Draw a finned body and print its parts: ``flow`` is alpha as asked and in rad, and the Mach number."""
+    from dravik.aero import components, pressure_centre
+
+    alpha, angle, mach = flow
+    parts, (slope, place) = components(body, mach), pressure_centre(body, mach, angle)
+    if figure:
+        from dravik.report import figure_three_views, save_figure
+
+        save_figure(figure_three_views(drawing), figure)
+    if as_json:
+        rows = [{"part": c.name, "slope_per_rad": c.slope, "x_m": c.x} for c in parts]
+        emit(
+            {
+                "geometry": drawing.name,
+                "alpha_rad": angle,
+                "mach": mach,
+                "parts": rows,
+                "slope_per_rad": slope,
+                "x_m": place,
+            }
+        )
+        return
+    cells: list[tuple[object, ...]] = [(c.name, c.slope, c.x if abs(c.slope) > 1e-9 else "-") for c in parts]
+    show_rows(
+        f"{drawing.name}: normal force at Mach {mach:g}",
+        ["part", "slope 1/rad", "at station x m"], [*cells, (f"whole, alpha {alpha}", slope, place)],
+    )  # fmt: skip
+    say(f"on the calibre's circle, {body.diameter:g} m across; the whole includes the body's cross flow at that alpha")
+    if figure:
+        say(f"written: {figure}")
+
+
 @tables.command()
 def draw(
     geometry: Drawing,
@@ -58,12 +94,21 @@ def draw(
     loading: Annotated[str, typer.Option(metavar="FILE", help="span loading, as a figure")] = "",
     as_json: AsJson = False,
 ) -> None:
-    """Draw the lifting surfaces, and compute their lattice coefficients and derivatives at an angle of attack."""
+    """Draw three views, and compute what the drawing's shapes do at an angle of attack.
+
+    Of lifting surfaces that is the lattice's coefficients and derivatives; of a finned body, the slope and place of
+    each part's normal force.
+    """
     from dravik.aero import FlowState, Lattice, build_mesh, read_geometry
 
     path = _drawing_path(geometry)
     drawing = read_geometry(path)
     angle = quantity(alpha, "angle", where="--alpha")
+    if drawing.finned_body is not None:
+        if loading:
+            raise DravikError(f"{drawing.name} has a finned body", where="--loading", hint="surfaces have span loading")
+        _draw_finned(drawing, drawing.finned_body, (alpha, angle, mach), figure, as_json)
+        return
     with kernel_notice():
         lattice = Lattice(build_mesh(drawing, path.parent), drawing, mach=mach)
         flow = lattice.forces(FlowState(alpha=angle))

@@ -9,6 +9,7 @@ import matplotlib
 import numpy as np
 
 from dravik.errors import DravikError
+from dravik.files import write_text
 from dravik.report.figures import ACTUAL, COMMANDED, GRID, INK, SOFT, STYLE, new_figure
 from dravik.report.tracks import GROUND
 from dravik.report.wire import attitude_matrix, draw_wire, level_room, to_view
@@ -88,7 +89,7 @@ def _write_page(figure: "Figure", step: Callable[[int], None], count: int, rate:
         moving = FuncAnimation(figure, cast(Any, paint), frames=count, blit=False, init_func=lambda: [])
         text = moving.to_jshtml(fps=round(rate), embed_frames=True, default_mode="loop")
     head = "<!doctype html><html lang='en'><meta charset='utf-8'><title>A flight</title><body>"
-    target.write_text(f"{head}{text}</body></html>", encoding="utf-8")
+    write_text(target, f"{head}{text}</body></html>", what="animation")
 
 
 def frame_of(run: "Recording", time: float, *, title: str = "") -> "Figure":

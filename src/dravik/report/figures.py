@@ -33,6 +33,7 @@ CLEAR = 0.15  # of a panel's reach: closer to the origin, a root is named in the
 STYLE: Any = {
     "font.family": "DejaVu Sans",
     "font.size": 10,
+    "text.parse_math": False,  # a name may hold a $
     "axes.edgecolor": SOFT,
     "axes.labelcolor": INK,
     "axes.grid": True,

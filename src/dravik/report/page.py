@@ -7,7 +7,7 @@ from pathlib import Path
 
 from jinja2 import Environment, FileSystemLoader
 
-from dravik.errors import DravikError
+from dravik.files import write_text
 from dravik.report.text import cell_text
 from dravik.version import __version__
 
@@ -45,9 +45,4 @@ def write_page(path: str | Path, title: str, subtitle: str, blocks: Sequence[Blo
     text = environment.get_template("page.html").render(
         title=title, subtitle=subtitle, blocks=prepared, version=__version__
     )
-    target = Path(path)
-    try:
-        target.write_text(text, encoding="utf-8")
-    except OSError as error:
-        raise DravikError(f"the page cannot be written ({error.strerror})", where=str(target)) from None
-    return target
+    return write_text(path, text, what="page")
