@@ -1,10 +1,12 @@
 """The command line: the commands in the order of the work; nothing is computed here."""
 
+import _thread
 import contextlib
 import errno
 import io
 import os
 import sys
+import threading
 
 from dravik.errors import DravikError, TrimError, readable
 
@@ -21,6 +23,7 @@ def main(arguments: list[str] | None = None) -> int:
     disk behind it); 130 interrupted.
     """
     _tolerant_output()
+    sys.unraisablehook = _again_if_lost
     try:
         code = _run(arguments)
         sys.stdout.flush()
@@ -41,6 +44,9 @@ def _run(arguments: list[str] | None) -> int:
     try:
         app(arguments, prog_name="dravik")
     except SystemExit as end:
+        # the parser makes a broken pipe an exit of its own
+        if isinstance(end.__context__, OSError) and end.__context__.errno in GONE:
+            raise end.__context__ from None
         return end.code if isinstance(end.code, int) else 0
     except TrimError as error:
         _say(str(error))
@@ -55,6 +61,14 @@ def _run(arguments: list[str] | None) -> int:
         _say("there is not enough memory for that; try: fewer signals, rows or points")
         return 2
     return 0
+
+
+def _again_if_lost(lost: "sys.UnraisableHookArgs") -> None:
+    """Interrupt again where an interrupt came while Python cleaned up after something, and was dropped."""
+    if lost.exc_type is KeyboardInterrupt:
+        threading.Timer(0.02, _thread.interrupt_main).start()
+    else:
+        sys.__unraisablehook__(lost)
 
 
 def _say(text: str) -> None:
