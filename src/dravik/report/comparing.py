@@ -56,14 +56,15 @@ def figure_runs(runs: "Sequence[Recording]", names: Sequence[str], labels: Seque
                     i = int(np.nanargmax(np.abs(gap)))
                     worst.append(f"{label}: {gap[i] * factor:+.3g} {unit} at {times[i]:.4g} s")
             right.axhline(0.0, color=SOFT, lw=0.8)
-            right.set_title("; ".join(worst[:2]), fontsize=8.5, color=SOFT, loc="left")
+            text = f"largest: {'; '.join(worst[:2])}" if worst else ""
+            if name == names[0]:
+                text = f"difference from {labels[0]}\n{text}"
+            right.set_title(text, fontsize=8.5, color=SOFT, loc="left")
             for axes in (left, right):
                 axes.margins(x=0.01)
                 axes.ticklabel_format(axis="y", useOffset=False)
         grid[0][0].legend(loc="best", frameon=False, fontsize=9)
         grid[0][0].set_title("values", fontsize=10, color=SOFT, loc="left")
-        right_title = grid[0][1].get_title(loc="left")
-        grid[0][1].set_title(f"less {labels[0]};  {right_title}", fontsize=8.5, color=SOFT, loc="left")
         for axes in grid[-1]:
             axes.set_xlabel("time [s]")
     return figure

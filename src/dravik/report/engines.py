@@ -14,6 +14,7 @@ if TYPE_CHECKING:
 
     from dravik.aircraft import Aircraft
     from dravik.performance import EnginePoint, Performance
+    from dravik.tables import Axis
 
 __all__ = ["figure_performance", "figure_thrust_curves"]
 
@@ -58,7 +59,7 @@ def _map(axes: "Axes", craft: "Aircraft") -> None:
         efficiency = np.where(
             (thrust > 0) & (power > 0) & (fine > 0), fine * thrust / np.where(power > 0, power, 1), np.nan
         )
-        label = ", ".join(f"{a.name.replace('_', ' ')} {v:.3g}" for a, v in zip(others, member, strict=True)) or name
+        label = ", ".join(_setting(a, v) for a, v in zip(others, member, strict=True)) or name
         axes.plot(fine, thrust, color=colour, lw=1.6, label=label)
         axes.plot(fine, power, color=colour, lw=1.3, ls=(0, (5, 2)))
         if k == 0:
@@ -68,6 +69,12 @@ def _map(axes: "Axes", craft: "Aircraft") -> None:
     axes.set_ylabel("CT (line), CP (dashed), efficiency/10 (dotted)")
     axes.set_title(f"propeller {name}", fontsize=10, color=INK, loc="left")
     axes.legend(frameon=False, fontsize=8)
+
+
+def _setting(axis: "Axis", value: float) -> str:
+    """Return the setting of a map's axis in words, an angle in degrees."""
+    words = axis.name.replace("_", " ")
+    return f"{words} {math.degrees(value):.3g}°" if axis.unit == "rad" else f"{words} {value:.3g}"
 
 
 def _reach(ratio: "np.ndarray", values: "np.ndarray") -> float:
@@ -98,10 +105,7 @@ def _thrusts(axes: "Axes", bench: "list[EnginePoint]", found: "Performance") -> 
             [p.airspeed for p in points], [p.thrust for p in points], color=_COLOURS[k], lw=1.6, marker="o", ms=3,
             label=f"lever {lever:g}",
         )  # fmt: skip
-    axes.plot(
-        [p.airspeed for p in found.points], [p.thrust_required for p in found.points], color=INK, lw=1.6,
-        ls=(0, (5, 2)), label="along the flow in level flight",
-    )  # fmt: skip
+    axes.plot(*_required(found, "thrust"), color=INK, lw=1.6, ls=(0, (5, 2)), label="along the flow in level flight")
     axes.axhline(0.0, color=SOFT, lw=0.7)
     axes.set_xlabel("airspeed [m/s]")
     axes.set_ylabel("thrust of all engines [N]")
@@ -109,20 +113,38 @@ def _thrusts(axes: "Axes", bench: "list[EnginePoint]", found: "Performance") -> 
     axes.legend(frameon=False, fontsize=8)
 
 
+def _required(found: "Performance", what: str) -> tuple[list[float], list[float]]:
+    """Return airspeeds and what level flight requires, up to where it meets what there is: no point lies just there."""
+    speeds = [p.airspeed for p in found.points]
+    values = [float(getattr(p, f"{what}_required")) for p in found.points]
+    if math.isfinite(found.fastest):
+        below = [(v, r) for v, r in zip(speeds, values, strict=True) if v < found.fastest]
+        most = [float(getattr(p, f"{what}_available")) for p in found.points]
+        speeds = [*(v for v, _ in below), found.fastest]
+        values = [*(r for _, r in below), float(np.interp(found.fastest, [p.airspeed for p in found.points], most))]
+    return speeds, values
+
+
 def _power(axes: "Axes", found: "Performance") -> None:
     speed = [p.airspeed for p in found.points]
     powers = [p.power_available for p in found.points] + [p.power_required for p in found.points]
     unit, scale = ("kW", 1e-3) if max((p for p in powers if math.isfinite(p)), default=0.0) >= 5e3 else ("W", 1.0)
-    for key, text, style in (
-        ("power_available", "available, full lever", "-"),
-        ("power_required", "required", (0, (5, 2))),
-    ):
-        values = [scale * getattr(p, key) for p in found.points]
-        colour = ACTUAL if style == "-" else INK
-        axes.plot(speed, values, color=colour, lw=1.6, ls=style, label=text, marker="o", ms=3)
+    most = [scale * p.power_available for p in found.points]
+    axes.plot(speed, most, color=ACTUAL, lw=1.6, label="available, full lever", marker="o", ms=3)
+    required = _required(found, "power")
+    axes.plot(required[0], [scale * v for v in required[1]], color=INK, lw=1.6, ls=(0, (5, 2)), label="required")
     if math.isfinite(found.fastest):
         axes.axvline(found.fastest, color=SOFT, lw=1.0, ls=":")
-        axes.annotate("fastest", (found.fastest, 0.02), xycoords=("data", "axes fraction"), fontsize=8, color=SOFT)
+        axes.annotate(
+            f"fastest {found.fastest:.3g} m/s",
+            (found.fastest, 0.03),
+            xycoords=("data", "axes fraction"),
+            xytext=(-3, 0),
+            textcoords="offset points",
+            ha="right",
+            fontsize=8,
+            color=SOFT,
+        )
     axes.set_ylim(bottom=0.0)
     axes.set_xlabel("airspeed [m/s]")
     axes.set_ylabel(f"power [{unit}]")

@@ -67,10 +67,13 @@ def figure_families(set_: "Coefficients", *, title: str = "") -> "Figure":
     flap = next((c for c in lengthwise if set_.ranges[c][0] >= 0.0), "")
     elevator = next((c for c in lengthwise if c != flap), "")
     with matplotlib.rc_context(STYLE):
-        grid = figure.subplots(2, 3)
+        grid = figure.subplots(2, 4)
         _family(grid[0][0], set_, "alpha", alpha, ("CL",), flap, _settings(set_, flap) if flap else [0.0])
         _family(grid[0][1], set_, "alpha", alpha, ("Cm",), elevator, _settings(set_, elevator) if elevator else [0.0])
         _family(grid[0][2], set_, "alpha", alpha, ("CD",), flap, _settings(set_, flap) if flap else [0.0], polar=True)
+        _slopes(
+            grid[0][3], set_, alpha, {f"{c} by {n}": (c, n) for n in ([elevator] if elevator else []) for c in ("Cm",)}
+        )
         if "beta" in motions:
             left, right = set_.ranges.get("beta", (-0.35, 0.35))
             beta = np.linspace(max(left, -0.44), min(right, 0.44), 121)
@@ -78,8 +81,9 @@ def figure_families(set_: "Coefficients", *, title: str = "") -> "Figure":
         else:
             grid[1][0].set_axis_off()
         _slopes(grid[1][1], set_, alpha, {f"{c} by {n}": (c, n) for n in sideways for c in ("Cl", "Cn")})
-        rates = {"Cl by p_hat": ("Cl", "p_hat"), "Cn by r_hat": ("Cn", "r_hat"), "Cm by q_hat, /20": ("Cm", "q_hat")}
+        rates = {"Cl by p_hat": ("Cl", "p_hat"), "Cn by r_hat": ("Cn", "r_hat")}
         _slopes(grid[1][2], set_, alpha, {k: v for k, v in rates.items() if v[1] in motions})
+        _slopes(grid[1][3], set_, alpha, {"Cm by q_hat": ("Cm", "q_hat")} if "q_hat" in motions else {})
     return figure
 
 
@@ -97,7 +101,7 @@ def _slopes(
         slope = set_.slopes(by, step=0.01, alpha=alpha)[name]
         axes.plot(
             np.degrees(alpha),
-            slope / (20.0 if "/20" in label else 1.0),
+            slope,
             lw=1.4,
             color=_RAMP(k / max(1, len(wanted) - 1)),
             label=label,

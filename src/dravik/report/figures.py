@@ -4,13 +4,14 @@ import math
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 from textwrap import wrap
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, cast
 
 import matplotlib
 import numpy as np
 
 matplotlib.use("Agg")
 from matplotlib.figure import Figure
+from matplotlib.lines import Line2D
 
 from dravik.errors import DravikError
 from dravik.units import from_si
@@ -28,7 +29,6 @@ INK, SOFT, GRID = "#1d2b33", "#6b7b84", "#dfe5e8"
 ACTUAL, COMMANDED, THIRD = "#0b6e8f", "#d1662c", "#7a4fa3"
 SIZE = (12.8, 8.0)
 STILL = 0.15  # of the highest airspeed: below it the angles to the air are those of gusts
-MOST_WORDS = 6  # events named in a panel; more are numbered, and named below
 CLEAR = 0.15  # of a panel's reach: closer to the origin, a root is named in the next panel
 STYLE: Any = {
     "font.family": "DejaVu Sans",
@@ -99,12 +99,38 @@ def figure_histories(
             last = [a for a in places if a in list(grid[:, j])][-1]
             last.set_xlabel("time [s]")
             last.tick_params(labelbottom=True)
-        if len(run.events) > MOST_WORDS:
-            words = "   ".join(
-                f"{i} {e.text.removeprefix('phase: ')}" for i, e in enumerate(marked_events(run), start=1)
-            )
-            figure.supxlabel("\n".join(wrap(words, 190)), fontsize=8, color=THIRD, x=0.01, ha="left")
+        marks = marked_events(run)
+        for j in range(columns):
+            _number_events(grid[0][j], marks, float(run.time[0]), float(run.time[-1]))
+        if marks:
+            words = "     ".join(f"{i}\u00a0{_event_words(e, run)}" for i, e in enumerate(marks, start=1))
+            lines = wrap(words, 215, break_long_words=False, expand_tabs=False)
+            figure.supxlabel("\n".join(lines), fontsize=8, color=THIRD, x=0.01, ha="left")
+        if any(f"{n}_command" in run.names for n in signals):
+            kinds = [("flown", ACTUAL, "-"), ("commanded", COMMANDED, (0, (4, 2)))]
+            handles = [Line2D([], [], color=c, ls=ls, label=text) for text, c, ls in kinds]
+            figure.legend(handles=handles, loc="upper right", frameon=False, fontsize=9, ncols=2)
     return figure
+
+
+def _event_words(event: "Event", run: "Recording") -> str:
+    """Return an event as a key names it: its words without spaces to break at, and the height of a summit."""
+    words = event.text.removeprefix("phase: ")
+    if "apogee" in words and "altitude" in run.names:
+        words += f" at {float(np.interp(event.time, run.time, run['altitude'])):.0f} m"
+    return words.replace(" ", "\u00a0")
+
+
+def _number_events(axes: "Axes", events: "Sequence[Event]", first: float, last: float) -> None:
+    """Write the events' numbers above a panel; those too close to the one before stand a line higher."""
+    before, step = -math.inf, 0
+    for number, event in enumerate(events, start=1):
+        step = (step + 1) % 3 if event.time - before < 0.02 * (last - first) else 0
+        before = event.time
+        axes.annotate(
+            str(number), (event.time, 1.0), xycoords=("data", "axes fraction"), xytext=(0, 2 + 9 * step),
+            textcoords="offset points", color=THIRD, fontsize=8, ha="center", va="bottom",
+        )  # fmt: skip
 
 
 def marked_events(run: "Recording", most: int = 14) -> "list[Event]":
@@ -126,11 +152,11 @@ def drawn(run: "Recording", name: str) -> "tuple[NDArray[np.float64], str]":
 
 def _history_panel(axes: "Axes", run: "Recording", name: str, limits: tuple[float, float] | None) -> None:
     values, unit = drawn(run, name)
-    lines = [axes.plot(run.time, values, color=ACTUAL, lw=1.6, label=name)[0]]
+    axes.plot(run.time, values, color=ACTUAL, lw=1.6)
     lowest, highest = float(np.nanmin(values)), float(np.nanmax(values))
     if f"{name}_command" in run.names:
         commanded, _ = run.shown(f"{name}_command")
-        lines += axes.plot(run.time, commanded, color=COMMANDED, lw=1.3, ls=(0, (4, 2)), label=f"{name}_command")
+        axes.plot(run.time, commanded, color=COMMANDED, lw=1.3, ls=(0, (4, 2)))
         lowest, highest = min(lowest, float(commanded.min())), max(highest, float(commanded.max()))
     # a flat trace must look flat, not like noise blown up to the height of the panel
     _, factor, _ = from_si(run.units.get(name, ""))
@@ -142,32 +168,17 @@ def _history_panel(axes: "Axes", run: "Recording", name: str, limits: tuple[floa
             axes.axhline(limit * factor, color=SOFT, lw=1.0, ls=":")
             low, high = axes.get_ylim()
             axes.set_ylim(min(low, limit * factor - 0.1 * half), max(high, limit * factor + 0.1 * half))
-    last, step = -math.inf, 0
-    many = len(run.events) > MOST_WORDS
-    events = marked_events(run) if many else run.events
-    for number, event in enumerate(events, start=1):
-        axes.axvline(event.time, color=THIRD, lw=0.9, ls="-.")
-        # words that would run into one another stand below each other; those near the end stand to the left
-        step = step + 1 if event.time - last < 0.25 * float(run.time[-1]) else 0
-        last = event.time
-        late = event.time > 0.85 * float(run.time[-1])
-        if axes.get_subplotspec() is not None and axes.get_subplotspec().is_first_row():  # type: ignore[union-attr]
-            axes.annotate(
-                str(number) if many else event.text, (event.time, 1.0), xycoords=("data", "axes fraction"),
-                xytext=(-4 if late else 4, -4 - 11 * (step % 4)), textcoords="offset points", color=THIRD, fontsize=8,
-                va="top", ha="right" if late else "left",
-            )  # fmt: skip
+    for event in marked_events(run):
+        axes.axvline(event.time, color=THIRD, lw=0.8, alpha=0.4, zorder=1)
     axes.set_ylabel(f"{name} [{unit}]" if unit else name)
     axes.ticklabel_format(axis="y", useOffset=False)
     axes.margins(x=0.01)
-    if len(lines) > 1:
-        axes.legend(handles=lines, loc="upper right", frameon=False, fontsize=8, ncols=2)
 
 
 def figure_poles(modes: "Modes", *, title: str = "") -> Figure:
     """Return the pole map: all roots, then nearer and nearer to the origin, with rays of equal damping.
 
-    A root is named in the first panel in which it stands clear of the origin.
+    Roots are numbered in the first panel in which they stand clear of the origin, and named below.
     """
     sizes = sorted((m.frequency for m in modes if m.frequency), reverse=True) or [1.0]
     reaches = [sizes[0]]
@@ -175,22 +186,44 @@ def figure_poles(modes: "Modes", *, title: str = "") -> Figure:
         if size < CLEAR * reaches[-1] and len(reaches) < 3:
             reaches.append(size)
     figure = new_figure(title)
+    listed = sorted(modes, key=lambda m: -m.frequency)
+    lines = [f"{i:2d}  {_root_words(m)}" for i, m in enumerate(listed, start=1)]
+    columns = 1 if len(lines) <= 6 else 2
+    rows = math.ceil(len(lines) / columns)
     with matplotlib.rc_context(STYLE):
-        panels = figure.subplots(1, len(reaches), squeeze=False)[0]
+        above, key = cast(Any, figure.subfigures)(2, 1, height_ratios=[10.0, 0.5 + 0.26 * rows])
+        panels = above.subplots(1, len(reaches), squeeze=False)[0]
         for i, (axes, reach) in enumerate(zip(panels, reaches, strict=True)):
             least = CLEAR * reach if i + 1 < len(reaches) else 0.0
             most = CLEAR * reaches[i - 1] if i else float("inf")
-            _pole_panel(axes, modes, 1.15 * reach, [m for m in modes if least <= m.frequency < most])
+            named = [(k, m) for k, m in enumerate(listed, start=1) if least <= m.frequency < most]
+            _pole_panel(axes, modes, 1.15 * reach, named)
             axes.set_title("all roots" if i == 0 else "nearer to the origin", fontsize=10, color=SOFT, loc="left")
+        for j in range(columns):
+            text = "\n".join(lines[j * rows : (j + 1) * rows])
+            key.text(0.015 + 0.5 * j, 0.97, text, family="DejaVu Sans Mono", fontsize=9, color=INK, va="top")
     return figure
 
 
-def _pole_panel(axes: "Axes", modes: "Sequence[Mode]", reach: float, named: "Sequence[Mode]") -> None:
+def _root_words(mode: "Mode") -> str:
+    root = mode.eigenvalue
+    if root == 0.0:
+        return mode.name
+    if root.imag:
+        return f"{mode.name}: {root.real:.3g} ± {abs(root.imag):.3g}i, damping {mode.damping:.2g}"
+    return f"{mode.name}: {root.real:.3g}"
+
+
+def _pole_panel(axes: "Axes", modes: "Sequence[Mode]", reach: float, named: "Sequence[tuple[int, Mode]]") -> None:
+    axes.grid(visible=False)
     for ratio in (0.2, 0.4, 0.6, 0.8):
         x, y = -ratio * reach, math.sqrt(1.0 - ratio**2) * reach
         axes.plot([0.0, x], [0.0, y], color=GRID, lw=1.0, zorder=0)
         axes.plot([0.0, x], [0.0, -y], color=GRID, lw=1.0, zorder=0)
-        axes.annotate(f"damping {ratio:g}", (x, y), color=SOFT, fontsize=7.5, ha="center", va="bottom", zorder=0)
+        axes.annotate(
+            f"damping {ratio:g}", (x, y), color=SOFT, fontsize=7.5, ha="right", va="bottom", xytext=(2, 2),
+            textcoords="offset points", zorder=0,
+        )  # fmt: skip
     axes.axhline(0.0, color=SOFT, lw=0.8)
     axes.axvline(0.0, color=SOFT, lw=0.8)
     for mode in modes:
@@ -198,21 +231,32 @@ def _pole_panel(axes: "Axes", modes: "Sequence[Mode]", reach: float, named: "Seq
         colour = ACTUAL if root.real < 0.0 else COMMANDED
         for imag in {root.imag, -root.imag}:
             axes.plot(root.real, imag, marker="x", ms=8, mew=2.0, color=colour, ls="")
-    groups: dict[tuple[float, float], list[str]] = {}
-    for mode in named:
-        key = (round(mode.eigenvalue.real / reach, 2), round(mode.eigenvalue.imag / reach, 2))
-        groups.setdefault(key, []).append(mode.name)
-    for (x, y), names in groups.items():
-        # names of real roots hang below the axis at a slant, those of pairs stand above: they do not collide
-        real = y == 0.0
+    groups: dict[tuple[float, float], list[int]] = {}
+    for number, mode in named:
+        place = mode.eigenvalue / reach
+        # roots whose numbers would run into one another share a label
+        near = next((g for g in groups if math.hypot(g[0] - place.real, g[1] - abs(place.imag)) < 0.09), None)
+        groups.setdefault(near or (place.real, abs(place.imag)), []).append(number)
+    for (x, y), numbers in groups.items():
         axes.annotate(
-            ", ".join(names), (x * reach, y * reach), xytext=(2, -12) if real else (4, 7), textcoords="offset points",
-            fontsize=9, color=INK, rotation=-55 if real else 0, rotation_mode="anchor",
+            _ranges(numbers), (x * reach, y * reach), xytext=(0, 8), textcoords="offset points", fontsize=9, color=INK,
+            ha="center", bbox={"facecolor": "white", "edgecolor": "none", "pad": 0.8, "alpha": 0.8},
         )  # fmt: skip
-    axes.set_xlim(-1.08 * reach, 0.45 * reach)
+    axes.set_xlim(-1.25 * reach, 0.45 * reach)
     axes.set_ylim(-1.12 * reach, 1.12 * reach)
     axes.set_xlabel("real part [1/s]")
     axes.set_ylabel("imaginary part [rad/s]")
+
+
+def _ranges(numbers: "Sequence[int]") -> str:
+    """Return numbers in few words: 1, 3-6."""
+    runs: list[list[int]] = []
+    for n in sorted(numbers):
+        if runs and n == runs[-1][-1] + 1:
+            runs[-1].append(n)
+        else:
+            runs.append([n])
+    return ", ".join(f"{r[0]}" if len(r) == 1 else f"{r[0]}-{r[-1]}" for r in runs)
 
 
 def figure_overlay(proof: "LinearProof", *, title: str = "") -> Figure:

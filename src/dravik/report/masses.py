@@ -1,5 +1,6 @@
 """Masses drawn: the envelope of the centre of gravity, and how it and the inertia move as tanks drain."""
 
+import math
 from typing import TYPE_CHECKING, Any
 
 import matplotlib
@@ -8,6 +9,7 @@ import numpy as np
 from dravik.report.figures import ACTUAL, COMMANDED, INK, SOFT, STYLE, THIRD, new_figure
 
 if TYPE_CHECKING:
+    from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
     from dravik.aircraft import AircraftDefinition
@@ -34,10 +36,7 @@ def figure_masses(
             for path in paths.get(loading, {}).values():
                 envelope.plot(path[:, 2], path[:, 1], color=colour, lw=1.1, alpha=0.7)
             envelope.plot(entry.cg[0], entry.mass, marker="o", ms=12 - 2 * k, color=colour, ls="", label=loading)
-        for limit, text in zip(limits[:2], ("forward limit", "aft limit"), strict=True):
-            envelope.axvline(limit, color=SOFT, lw=1.2, ls=":")
-            envelope.annotate(text, (limit, 1.0), xycoords=("data", "axes fraction"), xytext=(3, -12),
-                              textcoords="offset points", color=SOFT, fontsize=8)  # fmt: skip
+        _allowed(envelope, definition, paths, limits)
         envelope.set_xlabel("centre of gravity, station x [m]")
         envelope.set_ylabel("mass [kg]")
         envelope.margins(0.08)
@@ -55,3 +54,29 @@ def figure_masses(
         if longest and paths[longest]:
             centre.legend(frameon=False, fontsize=8, loc="best")
     return figure
+
+
+def _allowed(
+    axes: "Axes", definition: "AircraftDefinition", paths: dict[str, dict[str, Path]], limits: tuple[float, float, str]
+) -> None:
+    """Draw where the centre may lie between the least and the greatest mass; above, its place in mean chords."""
+    masses = [entry.mass for entry in definition.loadings.values()]
+    masses += [float(m) for tanks in paths.values() for path in tanks.values() for m in path[:, 1]]
+    low, high = min(masses), max(masses)
+    if all(math.isfinite(limit) for limit in limits[:2]):
+        axes.fill_betweenx([low, high], *limits[:2], color=ACTUAL, alpha=0.07, lw=0)
+    for limit, text, side in zip(limits[:2], ("forward limit", "aft limit"), ("left", "right"), strict=True):
+        if math.isfinite(limit):
+            axes.plot([limit, limit], [low, high], color=SOFT, lw=1.4)
+            axes.annotate(text, (limit, high), xytext=(-3 if side == "right" else 3, -3), ha=side, va="top",
+                          textcoords="offset points", color=SOFT, fontsize=8)  # fmt: skip
+    point, chord = definition.reference.moment_point[0], definition.reference.chord
+
+    def share(x: Any) -> Any:
+        return (x - point) * 100.0 / chord
+
+    def station(percent: Any) -> Any:
+        return percent * 0.01 * chord + point
+
+    above = axes.secondary_xaxis("top", functions=(share, station))
+    above.set_xlabel(f"behind the tables' moment point [% of the mean chord, {chord:.3g} m]", fontsize=9)
