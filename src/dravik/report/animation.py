@@ -1,30 +1,37 @@
 """A short animation of a flight: the aircraft's attitude, its track from above, and a few values, frame by frame."""
 
+import base64
+import io
 import math
-from collections.abc import Callable
+from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, cast
+from typing import TYPE_CHECKING, Any, BinaryIO, cast
 
 import matplotlib
 import numpy as np
+from jinja2 import Environment, FileSystemLoader
 
-from dravik.errors import DravikError
-from dravik.files import write_text
+from dravik.errors import DravikError, readable
+from dravik.files import replace_file, saved, write_text
 from dravik.report.figures import ACTUAL, COMMANDED, GRID, INK, SOFT, STYLE, new_figure
 from dravik.report.tracks import GROUND
-from dravik.report.wire import attitude_matrix, draw_wire, level_room, to_view
+from dravik.report.wire import attitude_matrix, draw_wire, to_view
 from dravik.units import from_si
 
 if TYPE_CHECKING:
+    from matplotlib.artist import Artist
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
     from mpl_toolkits.mplot3d import Axes3D
+    from PIL.Image import Image
 
     from dravik.flight import Recording
 
 __all__ = ["frame_of", "write_animation"]
 
 SHOWN = ("airspeed", "altitude", "climb_rate", "theta", "phi", "psi", "alpha", "nz")
+Value = Callable[[str, float], float]
+Follow = Callable[[float, Value], "list[Artist]"]
 NEEDED = ("north", "east", "altitude", "phi", "theta", "psi")
 
 
@@ -49,47 +56,69 @@ def write_animation(
     figure.set_size_inches(9.6, 5.4)
     draw = _painter(figure, run)
 
-    def step(i: int) -> None:
-        draw(float(times[i]))
+    def step(i: int) -> "list[Artist]":
         if progress is not None:
             progress((i + 1) / count)
+        return draw(float(times[i]))
 
-    try:
-        (_write_gif if target.suffix == ".gif" else _write_page)(figure, step, count, rate, target)
-    except OSError as error:
-        raise DravikError(f"the animation cannot be written ({error.strerror})", where=str(target)) from None
+    write = _write_gif if target.suffix == ".gif" else _write_page
+    write(_pictures(figure, step, count), times.tolist(), rate, readable(title), target)
     return target
 
 
-def _write_gif(figure: "Figure", step: Callable[[int], None], count: int, rate: float, target: Path) -> None:
+def _pictures(figure: "Figure", step: "Callable[[int], list[Artist]]", count: int) -> "Iterator[Image]":
+    """Return the drawn frames one after another."""
     from matplotlib.backends.backend_agg import FigureCanvasAgg
-    from PIL import Image
+    from PIL import Image as Pictures
 
-    figure.set_dpi(80)
-    canvas = FigureCanvasAgg(figure)
-    frames = []
+    figure.set_dpi(72)
+    canvas = cast(Any, FigureCanvasAgg(figure))
     with matplotlib.rc_context(STYLE):
+        still = None
         for i in range(count):
-            step(i)
-            canvas.draw()  # type: ignore[no-untyped-call]
-            pixels = np.asarray(canvas.buffer_rgba())  # type: ignore[no-untyped-call]
-            picture = Image.fromarray(pixels).convert("RGB")
-            frames.append(picture.quantize(64))
-    frames[0].save(target, save_all=True, append_images=frames[1:], duration=round(1000.0 / rate), loop=0)
+            moving = step(i)
+            for artist in moving:
+                artist.set_animated(True)
+            if still is None:
+                # what does not move is drawn once, without what does
+                canvas.draw()
+                still = canvas.copy_from_bbox(figure.bbox)
+            canvas.restore_region(still)
+            for artist in moving:
+                if hasattr(artist, "do_3d_projection"):
+                    artist.do_3d_projection()
+                cast(Any, artist.axes).draw_artist(artist)
+            yield Pictures.fromarray(np.asarray(canvas.buffer_rgba())).convert("RGB")
 
 
-def _write_page(figure: "Figure", step: Callable[[int], None], count: int, rate: float, target: Path) -> None:
-    from matplotlib.animation import FuncAnimation
+def _few_colours(picture: "Image") -> "Image":
+    """Return a picture of lines in few colours, which takes little room and stays sharp."""
+    from PIL import Image as Pictures
 
-    def paint(i: int) -> list[Any]:
-        step(i)
-        return []
+    return picture.quantize(32, Pictures.Quantize.FASTOCTREE, dither=Pictures.Dither.NONE)
 
-    with matplotlib.rc_context(STYLE):
-        moving = FuncAnimation(figure, cast(Any, paint), frames=count, blit=False, init_func=lambda: [])
-        text = moving.to_jshtml(fps=round(rate), embed_frames=True, default_mode="loop")
-    head = "<!doctype html><html lang='en'><meta charset='utf-8'><title>A flight</title><body>"
-    write_text(target, f"{head}{text}</body></html>", what="animation")
+
+def _write_gif(pictures: "Iterator[Image]", times: Sequence[float], rate: float, title: str, target: Path) -> None:
+    frames = [_few_colours(picture) for picture in pictures]
+    held = round(1000.0 / rate)
+
+    def write(file: BinaryIO) -> None:
+        frames[0].save(file, format="GIF", save_all=True, append_images=frames[1:], duration=held, loop=0)
+
+    saved(lambda: replace_file(target, write), target, what="animation")
+
+
+def _write_page(pictures: "Iterator[Image]", times: Sequence[float], rate: float, title: str, target: Path) -> None:
+    """Write a page that holds the frames and shows them: play, pause, a step back or on, and any time by a slider."""
+    frames = []
+    for picture in pictures:
+        held = io.BytesIO()
+        _few_colours(picture).convert("RGB").save(held, format="WEBP", lossless=True, method=2)
+        frames.append(base64.b64encode(held.getvalue()).decode())
+    environment = Environment(loader=FileSystemLoader(Path(__file__).parent), autoescape=True)
+    shown = [f"{t:.1f} s" for t in times]
+    text = environment.get_template("animation.html").render(title=title, frames=frames, times=shown, rate=rate)
+    write_text(target, text, what="animation")
 
 
 def frame_of(run: "Recording", time: float, *, title: str = "") -> "Figure":
@@ -101,23 +130,29 @@ def frame_of(run: "Recording", time: float, *, title: str = "") -> "Figure":
     return figure
 
 
-def _painter(figure: "Figure", run: "Recording") -> Callable[[float], None]:
-    """Return a function that draws the picture of a time into the figure."""
+def _painter(figure: "Figure", run: "Recording") -> "Callable[[float], list[Artist]]":
+    """Return a function that draws the picture of a time into the figure, and returns what of it moves."""
     with matplotlib.rc_context(STYLE):
         grid = figure.add_gridspec(2, 2, width_ratios=[1.15, 1.0])
         room = cast("Axes3D", figure.add_subplot(grid[:, 0], projection="3d"))
         plan, profile = figure.add_subplot(grid[0, 1]), figure.add_subplot(grid[1, 1])
+        room.set(xlim=(-1, 1), ylim=(-1, 1), zlim=(-0.9, 0.9), xticks=[], yticks=[], zticks=[])
+        room.set_box_aspect((1, 1, 0.8), zoom=1.3)
+        room.view_init(elev=16, azim=-78)
+        room.set_axis_off()
+        follow_track, follow_profile = _track(plan, run), _profile(profile, run)
     turning = {n: np.unwrap(run[n]) for n in ("phi", "psi")}
 
     def value(name: str, t: float) -> float:
         return float(np.interp(t, run.time, turning.get(name, run[name])))
 
-    def draw(t: float) -> None:
+    def draw(t: float) -> "list[Artist]":
+        for artist in [*room.collections, *room.texts]:
+            artist.remove()
         with matplotlib.rc_context(STYLE):
             _attitude(room, value("phi", t), value("theta", t), value("psi", t))
             _text(room, run, t, value)
-            _track(plan, run, t, value)
-            _profile(profile, run, t, value)
+            return [*room.collections, *room.texts, *follow_track(t, value), *follow_profile(t, value)]
 
     draw(float(run.time[0]))
     figure.draw_without_rendering()
@@ -128,23 +163,22 @@ def _painter(figure: "Figure", run: "Recording") -> Callable[[float], None]:
 
 def _attitude(room: "Axes3D", phi: float, theta: float, psi: float) -> None:
     """Draw the aircraft as someone behind it sees it, over a level grid that turns below it."""
-    room.clear()
-    level_room(room)
+    from mpl_toolkits.mplot3d.art3d import Line3DCollection
+
+    c, k = math.cos(psi), math.sin(psi)
+    lines, colours = [], []
     for s in np.linspace(-1.0, 1.0, 9):
         for line in (np.array([[s, -1, 0.75], [s, 1, 0.75]]), np.array([[-1, s, 0.75], [1, s, 0.75]])):
-            turned = line.astype(float)
-            c, k = math.cos(psi), math.sin(psi)
             # a grid of true north and east, seen from behind the aircraft
+            turned = line.astype(float)
             turned[:, :2] = line[:, :2] @ np.array([[c, -k], [k, c]])
-            room.plot(*to_view(turned), color=GRID if abs(s) > 0.01 else SOFT, lw=0.9)
+            lines.append(np.stack(to_view(turned), axis=1))
+            colours.append(GRID if abs(s) > 0.01 else SOFT)
+    room.add_collection3d(Line3DCollection(lines, colors=colours, linewidths=0.9))
     draw_wire(room, attitude_matrix(phi, theta, 0.0), np.zeros(3), 0.85, INK, ACTUAL)
-    room.set(xlim=(-1, 1), ylim=(-1, 1), zlim=(-0.9, 0.9), xticks=[], yticks=[], zticks=[])
-    room.set_box_aspect((1, 1, 0.8), zoom=1.3)
-    room.view_init(elev=16, azim=-78)
-    room.set_axis_off()
 
 
-def _text(room: "Axes3D", run: "Recording", t: float, value: Callable[[str, float], float]) -> None:
+def _text(room: "Axes3D", run: "Recording", t: float, value: Value) -> None:
     lines = [f"{'time':<10}{t:9.1f} s"]
     for name in (n for n in SHOWN if n in run.names):
         unit, k, _ = from_si(run.units.get(name, ""))
@@ -160,26 +194,47 @@ def _text(room: "Axes3D", run: "Recording", t: float, value: Callable[[str, floa
         )  # fmt: skip
 
 
-def _track(plan: "Axes", run: "Recording", t: float, value: Callable[[str, float], float]) -> None:
-    plan.clear()
-    plan.plot(run["east"], run["north"], color=GRID, lw=2.0)
-    flown = run.time <= t
-    plan.plot(run["east"][flown], run["north"][flown], color=ACTUAL, lw=1.6)
-    turn = -math.degrees(value("psi", t))
-    plan.plot(value("east", t), value("north", t), marker=(3, 0, turn), ms=10, color=INK, ls="")
+def _thinned(run: "Recording") -> slice:
+    """Return which rows are worth a point of a small picture."""
+    return slice(None, None, max(1, len(run.time) // 600))
+
+
+def _track(plan: "Axes", run: "Recording") -> Follow:
+    few = _thinned(run)
+    north, east = run["north"][few], run["east"][few]
+    plan.plot(east, north, color=GRID, lw=2.0)
+    (flown,) = plan.plot([], [], color=ACTUAL, lw=1.6)
+    (nose,) = plan.plot([], [], ms=10, color=INK, ls="")
     plan.set_aspect("equal", adjustable="datalim")
     plan.set_xlabel("east [m]")
     plan.set_ylabel("north [m]")
 
+    def follow(t: float, value: Value) -> "list[Artist]":
+        so_far = run.time[few] <= t
+        flown.set_data(east[so_far], north[so_far])
+        nose.set_data([value("east", t)], [value("north", t)])
+        nose.set_marker(cast(str, (3, 0, -math.degrees(value("psi", t)))))
+        return [flown, nose]
 
-def _profile(axes: "Axes", run: "Recording", t: float, value: Callable[[str, float], float]) -> None:
-    axes.clear()
-    axes.plot(run.time, run["altitude"], color=GRID, lw=2.0)
+    return follow
+
+
+def _profile(axes: "Axes", run: "Recording") -> Follow:
+    few = _thinned(run)
+    time, altitude = run.time[few], run["altitude"][few]
+    axes.plot(time, altitude, color=GRID, lw=2.0)
     if "ground_height" in run.names:
-        axes.plot(run.time, run["ground_height"], color=GROUND, lw=1.0)
-    flown = run.time <= t
-    axes.plot(run.time[flown], run["altitude"][flown], color=ACTUAL, lw=1.6)
-    axes.plot(t, value("altitude", t), marker="o", ms=6, color=INK, ls="")
+        axes.plot(time, run["ground_height"][few], color=GROUND, lw=1.0)
+    (flown,) = axes.plot([], [], color=ACTUAL, lw=1.6)
+    (now,) = axes.plot([], [], marker="o", ms=6, color=INK, ls="")
     axes.set_xlabel("time [s]")
     axes.set_ylabel("altitude [m]")
     axes.margins(x=0.01)
+
+    def follow(t: float, value: Value) -> "list[Artist]":
+        so_far = time <= t
+        flown.set_data(time[so_far], altitude[so_far])
+        now.set_data([t], [value("altitude", t)])
+        return [flown, now]
+
+    return follow

@@ -135,16 +135,9 @@ def _power(axes: "Axes", found: "Performance") -> None:
     axes.plot(required[0], [scale * v for v in required[1]], color=INK, lw=1.6, ls=(0, (5, 2)), label="required")
     if math.isfinite(found.fastest):
         axes.axvline(found.fastest, color=SOFT, lw=1.0, ls=":")
-        axes.annotate(
-            f"fastest {found.fastest:.3g} m/s",
-            (found.fastest, 0.03),
-            xycoords=("data", "axes fraction"),
-            xytext=(-3, 0),
-            textcoords="offset points",
-            ha="right",
-            fontsize=8,
-            color=SOFT,
-        )
+        words, place = f"fastest {found.fastest:.3g} m/s", (found.fastest, 0.03)
+        axes.annotate(words, place, xycoords=("data", "axes fraction"), xytext=(-3, 0), textcoords="offset points",
+                      ha="right", fontsize=8, color=SOFT)  # fmt: skip
     axes.set_ylim(bottom=0.0)
     axes.set_xlabel("airspeed [m/s]")
     axes.set_ylabel(f"power [{unit}]")
