@@ -5,9 +5,11 @@ BIN := .venv/bin
 .PHONY: demo test lint format bench pictures verification clean
 
 .venv/ready: pyproject.toml
+	@echo "installing Dravik and what it needs into .venv: a minute or two"
 	$(PYTHON) -m venv .venv
 	$(BIN)/python -m pip install --quiet --upgrade pip
-	$(BIN)/python -m pip install --quiet -e '.[dev]'
+	$(BIN)/python -m pip install -e '.[dev]' | grep --line-buffered -E '^(Collecting|Installing|Successfully)' || true
+	@$(BIN)/python -c "import dravik"
 	touch .venv/ready
 
 # Compiled functions are kept on disk by the age of their own file; a change in one that they call must
@@ -17,9 +19,11 @@ BIN := .venv/bin
 	touch .venv/kernel
 
 demo: .venv/kernel
+	@echo "the demo: the Tarn from its file to the fire and back, about 20 s; the first time the kernel is compiled, a minute"
 	$(BIN)/dravik demo --out demo
 
 test: .venv/kernel
+	@echo "the tests: about five minutes; a dot for each"
 	$(BIN)/python -W error -m unittest discover -s tests -t .
 
 lint: .venv/ready

@@ -8,19 +8,25 @@ from pathlib import Path
 
 from rich.progress import BarColumn, Progress, TextColumn
 
-from dravik.aircraft import Aircraft, audit, load_law, sample, sample_path
+from dravik.aero import centre_range, read_coefficients, read_geometry
+from dravik.aircraft import Aircraft, audit, drain_paths, load_law, sample, sample_path
 from dravik.cli.common import emit, err, kernel_notice, say, show_rows
 from dravik.errors import DravikError
 from dravik.files import write_text
 from dravik.flight import Recording, fly, load_scenario, prove_linear, prove_trim, step, write_track
 from dravik.handling import evaluate
 from dravik.linear import linearise
+from dravik.performance import engine_points, performance
 from dravik.report import (
     Block,
+    figure_families,
     figure_histories,
+    figure_masses,
     figure_overlay,
+    figure_performance,
     figure_plan,
     figure_poles,
+    figure_three_views,
     figure_track,
     marked_events,
     save_figure,
@@ -30,7 +36,7 @@ from dravik.trimming import TrimPoint, trim
 
 __all__ = ["run_demo"]
 
-STEPS = 9
+STEPS = 10
 LIFTED_OFF = 2.3  # m of height at which all wheels have left the ground
 LIMIT = 0.02  # of the peak: how far the linear answer to a small doublet may be off
 
@@ -86,6 +92,10 @@ def run_demo(folder: str, *, quick: bool, as_json: bool) -> bool:
         tell("checking")
         craft = sample("tarn")
         _check(demo, craft)
+        tell("drawing, weighing, looking at the engines")
+        _drawing(demo, craft)
+        _masses(demo, craft)
+        _engines(demo, craft)
         tell("trimming")
         point = trim(craft, airspeed="62 m/s", altitude="300 m")
         _trim(demo, point)
@@ -132,6 +142,51 @@ def _check(demo: _Demo, craft: Aircraft) -> None:
     demo.add("audit", errors == 0, Block("Audit", text, columns=columns, rows=rows))
 
 
+def _drawing(demo: _Demo, craft: Aircraft) -> None:
+    geometry = read_geometry(sample_path("tarn") / "geometry.toml")
+    tables = read_coefficients(sample_path("tarn") / "aircraft.toml")
+    images = [
+        demo.figure(figure_three_views(geometry), "drawing.png"),
+        demo.figure(figure_families(tables, title="Tarn: the coefficients of its tables"), "coefficients.png"),
+    ]
+    slope = tables.slopes("alpha", step=0.01, alpha=0.05)
+    text = f"lift slope {float(slope['CL']):.3g}, pitch stiffness {float(slope['Cm']):.3g} a rad at small incidence"
+    demo.add(
+        "drawing and tables",
+        float(slope["Cm"]) < 0.0 < float(slope["CL"]),
+        Block("Drawing and tables", text, images=images),
+    )
+
+
+def _masses(demo: _Demo, craft: Aircraft) -> None:
+    found = centre_range(read_coefficients(sample_path("tarn") / "aircraft.toml"), margin=0.05)
+    limits = (found.forward, found.aft, "")
+    paths = {n: drain_paths(craft.definition, entry) for n, entry in craft.definition.loadings.items()}
+    image = demo.figure(figure_masses(craft.name, craft.definition, paths, limits), "masses.png")
+    rows = [(n, entry.mass, *entry.cg, entry.Iyy) for n, entry in craft.definition.loadings.items()]
+    columns = ("loading", "mass [kg]", "x [m]", "y [m]", "z [m]", "Iyy [kg m²]")
+    demo.table("loadings.csv", columns, rows)
+    inside = all(found.forward <= r[2] <= found.aft for r in rows)
+    text = f"{len(rows)} loadings between the limits {found.forward:.3f} and {found.aft:.3f} m"
+    demo.add("masses", inside, Block("Masses", text, columns=columns, rows=rows, images=[image]))
+
+
+def _engines(demo: _Demo, craft: Aircraft) -> None:
+    speeds = [float(v) for v in range(40, 91, 5)]
+    bench = engine_points(craft, airspeeds=speeds, altitude=300.0, levers=[0.5, 1.0])
+    found = performance(craft, airspeeds=speeds, altitude=300.0)
+    image = demo.figure(figure_performance(craft, bench, found), "performance.png")
+    climb, far = found.best("climb_rate"), found.best("range")
+    good = climb is not None and far is not None and climb.climb_rate > 0.0
+    text = ""
+    if climb is not None and far is not None:
+        text = (
+            f"at 300 m it climbs best at {climb.airspeed:g} m/s with {climb.climb_rate:.1f} m/s, and flies farthest at "
+            f"{far.airspeed:g} m/s"
+        )
+    demo.add("engines", good, Block("Engines and performance", text, images=[image]))
+
+
 def _trim(demo: _Demo, point: TrimPoint) -> None:
     proof = prove_trim(point, duration=20.0 if demo.quick else 60.0)
     columns = ("signal", "value", "unit", "meaning")
@@ -145,7 +200,11 @@ def _trim(demo: _Demo, point: TrimPoint) -> None:
     demo.table("hands_off.csv", columns, rows)
     seconds = proof.recording.time[-1]
     text = f"flown hands off for {seconds:g} s: " + ", ".join(f"{r[0]} {r[1]:.1g} {r[3]}" for r in rows[:2])
-    demo.add("trim holds", proof.holds, Block("The trim, flown", text, columns=columns, rows=rows, images=[image]))
+    demo.add(
+        "trim holds",
+        proof.holds,
+        Block("The trim, flown", text, columns=columns, rows=rows, images=[image], beside=True),
+    )
 
 
 def _linear(demo: _Demo, point: TrimPoint) -> None:

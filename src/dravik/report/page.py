@@ -16,7 +16,7 @@ __all__ = ["Block", "write_page"]
 
 @dataclass
 class Block:
-    """A part of a page: heading, verdict (good or not), sentences, a table, and PNG files."""
+    """A part of a page: heading, verdict (good or not), sentences, a table, and pictures below or beside it."""
 
     heading: str
     verdict: str = ""
@@ -25,6 +25,7 @@ class Block:
     columns: Sequence[str] = ()
     rows: Sequence[Sequence[object]] = ()
     images: Sequence[Path] = ()
+    beside: bool = False
 
 
 def write_page(path: str | Path, title: str, subtitle: str, blocks: Sequence[Block]) -> Path:
@@ -36,6 +37,7 @@ def write_page(path: str | Path, title: str, subtitle: str, blocks: Sequence[Blo
             "verdict": b.verdict,
             "good": b.good,
             "texts": b.texts,
+            "beside": b.beside,
             "columns": b.columns,
             "rows": [[{"text": cell_text(c), "numeric": isinstance(c, int | float)} for c in row] for row in b.rows],
             "images": [{"name": p.stem, "data": base64.b64encode(p.read_bytes()).decode()} for p in b.images],

@@ -126,13 +126,16 @@ def figure_track(run: "Recording", *, title: str = "", aircraft: int = 14) -> Fi
         place = np.column_stack([run["north"], run["east"], -run["altitude"]])
         floor = run["ground_height"] if "ground_height" in run.names else np.full(len(place), run["altitude"].min())
         spans = np.maximum(np.ptp(place, axis=0), 1.0)
-        # a flight is mostly flat: the vertical is drawn out so that it fills a quarter of the picture
-        flat = max(spans[0], spans[1])
-        shape = np.maximum(spans / flat, np.array([0.3, 0.3, 0.28]))
-        stretch = shape[2] / (spans[2] / flat)
+        # north and east have one scale, and room to see a straight flight in; the vertical of a flat flight is drawn
+        # out so that it fills a quarter of the picture
+        flat = max(spans[0], spans[1], 0.45 * spans[2])
+        room = np.array([*np.maximum(spans[:2], 0.3 * flat if spans[2] < flat else flat), spans[2]])
+        stretch = max(1.0, 0.28 * flat / spans[2])
+        shape = room * np.array([1.0, 1.0, stretch]) / max(flat, spans[2])
         axes.plot(*to_view(place), color=ACTUAL, lw=1.5)
         shadow = np.column_stack([place[:, 0], place[:, 1], -floor])
         axes.plot(*to_view(shadow), color=GROUND, lw=1.0)
+        _cut_ground(axes, shadow, float(min(floor.min(), run["altitude"].min())) - 0.02 * spans[2])
         picks = np.unique(np.linspace(0, len(place) - 1, aircraft).astype(int))
         size = 0.04 * flat * np.array([1.0, 1.0, 1.0 / stretch])
         for i in picks:
@@ -144,17 +147,31 @@ def figure_track(run: "Recording", *, title: str = "", aircraft: int = 14) -> Fi
             spot = np.array([[_at(run, event.time, n) for n in NEEDED]]) * np.array([1.0, 1.0, -1.0])
             bad = event.text.startswith(("fault", "crash"))
             axes.plot(*to_view(spot), marker="o", ms=4.5, color=COMMANDED if bad else THIRD, ls="")
-        axes.set_box_aspect((shape[1], shape[0], shape[2]), zoom=1.2)
+        middle = 0.5 * (place.max(axis=0) + place.min(axis=0))
+        for k, limits in ((0, axes.set_ylim), (1, axes.set_xlim)):
+            limits(middle[k] - 0.55 * room[k], middle[k] + 0.55 * room[k])
+        axes.set_box_aspect((shape[1], shape[0], shape[2]), zoom=1.45 if spans[2] < flat else 0.95)
         for artist in axes.get_children():
             artist.set_clip_on(False)
         axes.set_xlabel("east [m]", labelpad=10)
         axes.set_ylabel("north [m]", labelpad=10)
-        axes.set_zlabel("altitude [m]")
+        axes.set_zlabel("altitude [m]", labelpad=8)
         axes.view_init(elev=24, azim=-62)
         axes.tick_params(colors=INK, labelsize=8)
         words = f"heights are drawn {stretch:.1f} times as large" if stretch > 1.05 else "true to scale"
         figure.text(0.012, 0.94, f"{words}; the aircraft is a symbol; dots: phases and faults", color=SOFT, fontsize=9)
     return figure
+
+
+def _cut_ground(axes: "Axes3D", shadow: "Floats", bottom: float) -> None:
+    """Draw the ground cut along the track: hills stand as what they are, not as a line in the air."""
+    from mpl_toolkits.mplot3d.art3d import Poly3DCollection
+
+    few = shadow[:: max(1, len(shadow) // 300)]
+    low = few.copy()
+    low[:, 2] = -bottom
+    faces = [np.column_stack(to_view(np.stack([few[i], few[i + 1], low[i + 1], low[i]]))) for i in range(len(few) - 1)]
+    axes.add_collection3d(Poly3DCollection(faces, facecolor=GROUND, edgecolor="none", alpha=0.25))
 
 
 def colours(count: int) -> list[Any]:
