@@ -8,8 +8,7 @@ BIN := .venv/bin
 	@echo "installing Dravik and what it needs into .venv: a minute or two"
 	$(PYTHON) -m venv .venv
 	$(BIN)/python -m pip install --quiet --upgrade pip
-	$(BIN)/python -m pip install -e '.[dev]' | grep --line-buffered -E '^(Collecting|Installing|Successfully)' || true
-	@$(BIN)/python -c "import dravik"
+	@{ $(BIN)/python -m pip install -e '.[dev]' || touch .venv/failed; } | grep -E '^(Collecting|Installing)'; test ! -e .venv/failed
 	touch .venv/ready
 
 # Compiled functions are kept on disk by the age of their own file; a change in one that they call must

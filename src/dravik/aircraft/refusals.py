@@ -70,5 +70,5 @@ def levels(builder: TapeBuilder, tape: Tape, names: Sequence[str]) -> None:
         if level == 1 and degree > 1:
             raise FormulaError(
                 f"{name} is not linear in alpha_dot and beta_dot", text=text, where=place,
-                hint="products with signals that do not depend on them",
+                hint="give the part without them a name of its own and use that, as in CL_steady for a drag polar",
             )  # fmt: skip
