@@ -8,6 +8,7 @@ from scipy.integrate import quad
 
 from dravik import Turbulence, fly, on_rail, sample, trim
 from dravik.errors import DravikError
+from dravik.flight.schedule import Schedule
 from dravik.flight.turbulence import COMPONENTS, gust_filter, intensities, scale_lengths, spectrum
 
 FOOT = 0.3048
@@ -159,8 +160,18 @@ class SampleTest(unittest.TestCase):
         steps = np.abs(np.diff(whole, axis=1))
         for component in range(6):
             usual = np.quantile(steps[component], 0.999)
-            joints = steps[component, 99::100]
+            joints = steps[component, 100::100]
             self.assertLess(float(joints.max()), 3.0 * usual, COMPONENTS[component])
+        # as between quite other conditions every second: the joints are no rougher than what lies between them
+        stream = Turbulence(seed=4).along(22.0)
+        rows = [
+            stream(20.0 + 60.0 * (k % 2), 40.0 + 360.0 * (k % 2), np.arange(100 * k, 100 * (k + 1)) * 0.01)
+            for k in range(60)
+        ]
+        steps = np.diff(np.concatenate(rows, axis=1), axis=1)
+        for component in range(6):
+            rough, usual = (float(np.sqrt(np.mean(x[component] ** 2))) for x in (steps[:, 100::100], steps))
+            self.assertLess(rough, 1.5 * usual, COMPONENTS[component])
         # a start at standstill does not keep the gusts of standstill: a rocket in light air is not spun
         hail = sample("hail")
         run = fly(
@@ -170,6 +181,30 @@ class SampleTest(unittest.TestCase):
             turbulence=Turbulence("light"),
         )
         self.assertLess(float(np.degrees(np.abs(run["p"])).max()), 90.0)
+
+    def test_gusts_lie_along_and_across_the_heading(self) -> None:
+        tarn = sample("tarn")
+        point = trim(tarn, airspeed=62, altitude=150, heading=math.radians(30))
+        turbulence = Turbulence(seed=2, follow=False)
+        run = fly(tarn, start=point, duration=2, turbulence=turbulence)
+        gusts = turbulence.along(tarn.definition.reference.span)(62.0, 150.0, run.time)
+        c, k = math.cos(math.radians(30)), math.sin(math.radians(30))
+        for name, wanted in (
+            ("wind_north", gusts[0] * c - gusts[1] * k), ("wind_east", gusts[0] * k + gusts[1] * c),
+            ("wind_up", -gusts[2]), ("gust_roll", gusts[3]), ("gust_pitch", gusts[4]), ("gust_yaw", gusts[5]),
+        ):  # fmt: skip
+            np.testing.assert_allclose(run[name], wanted, atol=1e-9, err_msg=name)
+        # in a turn across south the axes go the short way round, within the second
+        schedule = Schedule(tarn, np.array(point.inputs), {}, Turbulence(seed=2), 0.01, 0.0)
+        schedule.gusts_for = (62.0, 150.0, 3.1, -3.1, 0.0)
+        u = schedule.steps(50, 1, np.array(point.state), tarn.workspace())[0, 0]
+        along, right = Turbulence(seed=2).along(tarn.definition.reference.span)(62.0, 150.0, np.array([0.5, 0.51]))[
+            :2, 0
+        ]
+        middle = -3.1 + 0.5 * (6.2 - 2.0 * math.pi)
+        self.assertAlmostEqual(
+            u[tarn.input_index("wind_north")], along * math.cos(middle) - right * math.sin(middle), places=9
+        )
 
     def test_the_air_that_turns_acts_as_a_rate_against_it(self) -> None:
         tarn = sample("tarn")

@@ -26,19 +26,22 @@ FAULTS = (
 def run(folder: Path, *arguments: str) -> str:
     """Run a command in a folder and return what a person sees."""
     done = subprocess.run([sys.executable, "-m", "dravik", *arguments], cwd=folder, capture_output=True, text=True)
+    if done.returncode > 1:
+        raise SystemExit(f"dravik {' '.join(arguments)}: {done.stderr}")
     quoted = [f"'{a}'" if " " in a or "(" in a else a for a in arguments]
     return f"$ dravik {' '.join(quoted)}\n{done.stderr}{done.stdout}"
 
 
 def terminal(name: str, text: str) -> None:
-    """Draw text as a terminal shows it, at 1280 by 800."""
+    """Draw text as a terminal of just its height shows it, 1280 wide and at most 800 high."""
     rows = [line.rstrip() for line in text.splitlines()]
     lines = [line[i : i + COLUMNS] for line in rows for i in range(0, max(len(line), 1), COLUMNS)][:ROWS]
-    figure = Figure(figsize=(12.8, 8.0), dpi=100, facecolor="#12191d")
+    high = max(len(lines), 12) + 1
+    figure = Figure(figsize=(12.8, 0.2 * high), dpi=100, facecolor="#12191d")
     for i, line in enumerate(lines):
         colour = "#8fd3ff" if line.startswith("$") else "#e6edf0"
         figure.text(
-            0.012, 0.985 - i / ROWS * 0.98, line.replace("$", r"\$"), family="DejaVu Sans Mono", fontsize=12.4, color=colour, va="top"
+            0.012, 1.0 - (i + 0.4) / high, line, family="DejaVu Sans Mono", fontsize=12.4, color=colour, va="top", parse_math=False
         )  # fmt: skip
     figure.savefig(SHOTS / f"{name}.png")
 

@@ -47,6 +47,9 @@ KINDS: dict[str, tuple[str, str]] = {
     "acceleration": ("m/s^2", "9.81 m/s^2"),
     "angular acceleration": ("rad/s^2", "10 deg/s^2"),
     "frequency": ("1/s", "50 Hz"),
+    "stiffness": ("N/m", "60 kN/m"),
+    "damping": ("N*s/m", "6 kN*s/m"),
+    "angular momentum": ("N*m*s", "40 N*m*s"),
 }
 
 SMALLEST, LARGEST = 1e-60, 1e60  # of any quantity: beyond, its square or its inverse is no number any more

@@ -15,7 +15,7 @@ from pydantic import Field
 from dravik.formula import Guard
 from dravik.frames import body_from_station
 from dravik.pieces import Pieces, lever_arm
-from dravik.quantities import Formula, Model, Position, PositiveLength
+from dravik.quantities import Damping, Formula, Model, Position, PositiveLength, Stiffness
 
 __all__ = ["Leg", "add_ground", "add_leg", "contact_states", "guard"]
 
@@ -31,20 +31,20 @@ LEFT_ACROSS = 0.1  # of the friction across a wheel that slides along
 class Leg(Model):
     """A leg or a point of the hull: where its foot is when nothing presses on it (station axes), and how it gives way.
 
-    ``stiffness`` N/m and ``damping`` N s/m across the ground; ``stroke`` after which it is ``bottom`` times as stiff.
-    ``rolling`` and ``sliding`` are coefficients of friction along a free wheel, and across it or with it held; a skid
-    or a hull has both the same. ``brake`` is a formula from 0 to 1, ``steering`` one of the wheel's angle to the right,
-    rad. A leg that retracts has its foot at ``up`` when ``extended``, a formula, is 0, and on the way there in
-    between; it carries nothing until it is extended. ``tyre`` N/m is the stiffness of the foot in the ground's plane,
-    ``relaxation`` the tyre's length.
+    ``stiffness`` and ``damping`` across the ground (N/m, N s/m, or with their units); ``stroke`` after which it is
+    ``bottom`` times as stiff. ``rolling`` and ``sliding`` are coefficients of friction along a free wheel, and across
+    it or with it held; a skid or a hull has both the same. ``brake`` is a formula from 0 to 1, ``steering`` one of the
+    wheel's angle to the right, rad. A leg that retracts has its foot at ``up`` when ``extended``, a formula, is 0, and
+    on the way there in between; it carries nothing until it is extended. ``tyre`` is the stiffness of the foot in the
+    ground's plane, ``relaxation`` the tyre's length.
     """
 
     position: Position
-    stiffness: Annotated[float, Field(gt=0.0)]
-    damping: NotNegative
+    stiffness: Stiffness
+    damping: Damping
     stroke: PositiveLength
     bottom: Annotated[float, Field(ge=1.0)] = 10.0
-    tyre: Annotated[float, Field(gt=0.0)]
+    tyre: Stiffness
     rolling: NotNegative = 0.02
     sliding: NotNegative = 0.7
     brake: Formula = 0.0

@@ -90,9 +90,10 @@ class Schedule:
         headings = before + turn * np.clip((times - since) / JOINING, 0.0, 1.0)
         sine, cosine = np.sin(headings), np.cos(headings)
         along, right, down = found[:3]
-        local = np.stack([along * cosine - right * sine, along * sine + right * cosine, -down, *found[3:]], axis=1)
-        u[:, 0, self.gust_inputs] += local[:-1]
-        u[:, 1, self.gust_inputs] += local[1:]
+        level = along * cosine - right * sine, along * sine + right * cosine, -down, *found[3:]
+        for index, gust in zip(self.gust_inputs, level, strict=True):
+            u[:, 0, index] += gust[:-1]
+            u[:, 1, index] += gust[1:]
 
     def _hold_in_range(self, u: Floats, starts: Floats) -> None:
         """Hold inputs within their ranges, and note the first time that more was asked."""

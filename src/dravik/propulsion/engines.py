@@ -11,6 +11,7 @@ from dravik.effectors import Effector
 from dravik.errors import DravikError
 from dravik.quantities import (
     Angle,
+    AngularMomentum,
     Area,
     Charge,
     Consumption,
@@ -119,7 +120,7 @@ class JetEngine(_Engine):
     spool_time: Formula = 1.0
     windmilling: Fraction = 0.1
     failed_thrust: Formula = 0.0
-    spin_momentum: float = 0.0
+    spin_momentum: AngularMomentum = 0.0
 
 
 class Turbine(Model):
