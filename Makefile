@@ -44,6 +44,7 @@ pictures: .venv/kernel
 
 verification: .venv/kernel
 	$(BIN)/python tools/write_verification.py
+	$(BIN)/python tools/write_figures.py
 
 clean:
 	rm -rf .venv build dist demo

@@ -3,6 +3,7 @@
 import ast
 import contextlib
 import importlib
+import io
 import re
 import runpy
 import subprocess
@@ -123,6 +124,12 @@ class DocumentTest(unittest.TestCase):
             self.assertIn(call, formulas)
             self.assertIn(function.meaning.split(";")[0], formulas)
         self.assertIn("tarn", sample_names())
+
+    def test_figures_in_the_docs_are_those_of_today(self) -> None:
+        found = runpy.run_path(str(ROOT / "tools" / "write_figures.py"), run_name="tool")
+        with contextlib.redirect_stdout(io.StringIO()) as out:
+            self.assertEqual(found["main"](check=True), 0, "make verification")
+        self.assertIn("nothing", out.getvalue())
 
     def test_examples_run(self) -> None:
         folder = self.enterContext(tempfile.TemporaryDirectory())
