@@ -1,5 +1,7 @@
 """What comes in from outside, or cannot go out: broken files and arguments, other writers, links, pipes, interrupts."""
 
+import contextlib
+import io
 import json
 import os
 import signal
@@ -11,6 +13,7 @@ import unittest
 from pathlib import Path
 
 import dravik as dv
+from dravik.cli import main
 from dravik.errors import DravikError
 from dravik.files import locked, write_text
 from dravik.flight import read_recording
@@ -40,6 +43,15 @@ class BoundaryTest(unittest.TestCase):
         from break_inputs import one
 
         self.assertIn("ZeroDivisionError", one(lambda rng: print(1 / 0), "a seed"))
+
+    def test_numbers_of_options_are_numbers(self) -> None:
+        for arguments in (
+            ("tables", "draw", "hail", "--mach", "nan"), ("tables", "draw", "hail", "--mach", "-1"),
+            ("tables", "draw", "tarn", "--mach", "inf"), ("mass", "tarn", "--margin", "nan"),
+        ):  # fmt: skip
+            with self.subTest(arguments), contextlib.redirect_stderr(io.StringIO()) as err:
+                self.assertEqual(main(list(arguments)), 2)
+                self.assertIn("expected", err.getvalue())
 
     def test_two_writers_of_one_recording(self) -> None:
         craft = dv.sample("pika")

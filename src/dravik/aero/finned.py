@@ -27,6 +27,7 @@ Law = Callable[[float], float]
 Above = Annotated[Length, Field(gt=0.0)]
 SUBSONIC, SUPERSONIC = 0.85, 1.3  # between them nothing simple holds: the two laws are joined by a smooth curve
 FORWARD, AFT = 0.5, 2.0  # Mach numbers between which the fins' centre of pressure moves back
+FASTEST = 10.0  # Mach number: beyond, no flow is cold enough for these laws
 CROSSFLOW = 1.1  # lift of a body's plan area with the square of the incidence (Galejs)
 
 
@@ -194,6 +195,8 @@ def components(body: FinnedBody, mach: float = 0.0) -> list[Component]:
     A set of three or more fins acts alike in every direction, as half their number would in the plane of incidence;
     more than four shade one another (MIL-HDBK-762, 1990: six are worth 1.37 sets of four, eight 1.62).
     """
+    if not 0.0 <= mach <= FASTEST:
+        raise DravikError(f"Mach {mach:g}", expected=f"0 to {FASTEST:g}")
     edges = [body.nose.x, body.nose.x + body.nose.length]
     found = []
     nose = np.linspace(edges[0], edges[1], 2001)

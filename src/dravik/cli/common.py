@@ -24,6 +24,7 @@ if TYPE_CHECKING:
 
 __all__ = [
     "emit",
+    "finite",
     "get_craft",
     "get_point",
     "get_start",
@@ -34,6 +35,14 @@ __all__ = [
     "settings",
     "show_rows",
 ]
+
+
+def finite(value: float) -> float:
+    """Return an option's number; raises DravikError for one that is none (nan, inf)."""
+    if not math.isfinite(value):
+        raise DravikError(f"{value} as an option", expected="a finite number")
+    return value
+
 
 # a pipe or a file has no width of its own: it gets one that keeps the tables whole
 _WIDTH = None if sys.stdout.isatty() else 120

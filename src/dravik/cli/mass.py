@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import numpy as np
 import typer
 
-from dravik.cli.common import AircraftFile, AsJson, Loading, emit, get_craft, say, show_rows
+from dravik.cli.common import AircraftFile, AsJson, Loading, emit, finite, get_craft, say, show_rows
 
 if TYPE_CHECKING:
     from dravik.aero import Coefficients
@@ -20,7 +20,9 @@ ALPHA = 0.0349
 def mass(
     aircraft: AircraftFile,
     loading: Loading = "",
-    margin: Annotated[float, typer.Option(help="static margin in chords that the aft limit keeps")] = 0.05,
+    margin: Annotated[
+        float, typer.Option(callback=finite, help="static margin in chords that the aft limit keeps")
+    ] = 0.05,
     figure: Annotated[str, typer.Option("--figure", metavar="FILE", help="envelope and draining, as a figure")] = "",
     as_json: AsJson = False,
 ) -> None:

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from dravik.cli.common import AsJson, emit, err, say
+from dravik.cli.common import AsJson, emit, err, finite, say
 from dravik.cli.flying import USUAL, draw
 from dravik.errors import DravikError
 
@@ -29,7 +29,7 @@ def plot(
         ),
     ] = "signals",
     save: Annotated[str, typer.Option("--out", metavar="FILE", help="file to write, by its ending")] = "plot.png",
-    seconds: Annotated[float, typer.Option(help="length of an animation", min=1.0, max=60.0)] = 8.0,
+    seconds: Annotated[float, typer.Option(callback=finite, help="length of an animation", min=1.0, max=60.0)] = 8.0,
     as_json: AsJson = False,
 ) -> None:
     """Draw a recording: signals, commanded against actual, with events; its track; or several recordings compared."""
@@ -151,6 +151,6 @@ def axes(
               "reads_back_rad": dict(zip(("roll", "pitch", "yaw"), back, strict=True))})  # fmt: skip
     else:
         say(f"{save}: yaw {yaw}, pitch {pitch}, roll {roll}")
-        read = [math.degrees(v) + 0.0 for v in back]
+        read = [round(math.degrees(v), 9) + 0.0 for v in back]
         if any(abs(math.remainder(x - y, 2.0 * math.pi)) > 1e-6 for x, y in zip(back, (phi, theta, psi), strict=True)):
             say(f"this attitude reads back as yaw {read[2]:.4g} deg, pitch {read[1]:.4g} deg, roll {read[0]:.4g} deg")

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from dravik.cli.common import AsJson, emit, err, kernel_notice, say, show_rows
+from dravik.cli.common import AsJson, emit, err, finite, kernel_notice, say, show_rows
 from dravik.errors import DravikError
 from dravik.files import exists, is_folder
 from dravik.units import quantity
@@ -89,7 +89,7 @@ def _draw_finned(
 def draw(
     geometry: Drawing,
     alpha: Annotated[str, typer.Option(help="angle of attack of the lattice")] = "4 deg",
-    mach: Annotated[float, typer.Option(help="Mach number of the lattice, up to 0.7")] = 0.0,
+    mach: Annotated[float, typer.Option(callback=finite, help="Mach number; of a lattice up to 0.7")] = 0.0,
     figure: Annotated[str, typer.Option("--figure", metavar="FILE", help="three views, as a figure")] = "",
     loading: Annotated[str, typer.Option(metavar="FILE", help="span loading, as a figure")] = "",
     as_json: AsJson = False,
@@ -193,7 +193,9 @@ def show(
     centre: Annotated[
         list[str] | None, typer.Option("--cg", help="station x of a centre of gravity; may be repeated")
     ] = None,
-    margin: Annotated[float, typer.Option(help="static margin in chords that the aft limit keeps")] = 0.05,
+    margin: Annotated[
+        float, typer.Option(callback=finite, help="static margin in chords that the aft limit keeps")
+    ] = 0.05,
     figure: Annotated[str, typer.Option("--figure", metavar="FILE", help="curves in families, as a figure")] = "",
     as_json: AsJson = False,
 ) -> None:

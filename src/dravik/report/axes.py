@@ -21,14 +21,19 @@ NEAR_VERTICAL = math.radians(80.0)
 PAINT = (COMMANDED, ACTUAL, THIRD)  # x, y, z
 
 
+def _deg(angle: float) -> str:
+    """Return an angle in words; what is rounding is zero."""
+    return f"{round(math.degrees(angle), 9) + 0.0:.4g} deg"
+
+
 def figure_axes(phi: float, theta: float, psi: float, *, alpha: float = 0.0, beta: float = 0.0) -> Figure:
     """Return how local axes become body axes by yaw, pitch and roll (rad), and these stability and wind axes.
 
     Near ±90° of pitch a warning says what yaw and roll still mean there.
     """
     figure = new_figure(
-        f"From local axes to body axes: yaw {math.degrees(psi):.4g} deg, pitch {math.degrees(theta):.4g} deg, "
-        f"roll {math.degrees(phi):.4g} deg; alpha {math.degrees(alpha):.4g} deg, beta {math.degrees(beta):.4g} deg"
+        f"From local axes to body axes: yaw {_deg(psi)}, pitch {_deg(theta)}, "
+        f"roll {_deg(phi)}; alpha {_deg(alpha)}, beta {_deg(beta)}"
     )
     level = dcm_from_euler(0.0, 0.0, 0.0)
     yawed, pitched, body = (dcm_from_euler(*a) for a in ((0.0, 0.0, psi), (0.0, theta, psi), (phi, theta, psi)))
