@@ -9,11 +9,12 @@ from typing import Any
 import numpy as np
 
 import dravik as dv
-from dravik.aero import Airframe, FlowState, build_tables, read_coefficients
+from dravik.aero import Airframe, FlowState, build_tables, read_coefficients, static_margin
 from dravik.aircraft import AircraftDefinition, LawDefinition, sample_path
 from dravik.errors import DravikError
 from dravik.flight.tracks import placed
 from dravik.mass import Part, combine
+from dravik.performance import engine_points, performance
 from tests.support import DEG, craft, definition, drawing, light_aircraft, rectangle, wing_and_tail
 
 ZERO = {"axes": "stability", "CD": 0, "CY": 0, "Cl": 0, "Cm": 0, "Cn": 0}
@@ -103,6 +104,10 @@ class MovingTest(unittest.TestCase):
         down, up, half = (body.values(x, np.append(body.default_inputs()[:-1], v)) for v in (1.0, 0.0, 0.5))
         self.assertAlmostEqual(down["pressed_one"], 0.05)
         self.assertAlmostEqual(down["normal_one"], 1000.0)
+        almost, out = (body.values(x, np.append(body.default_inputs()[:-1], v)) for v in (0.97, 0.99))
+        self.assertGreater(almost["pressed_one"], 0.0)
+        self.assertEqual(almost["normal_one"], 0.0)  # not locked yet
+        self.assertGreater(out["normal_one"], 0.0)
         self.assertEqual((up["pressed_one"], up["normal_one"], half["normal_one"]), (0.0, 0.0, 0.0))
 
     def test_a_part_that_moves(self) -> None:
@@ -234,6 +239,48 @@ class InputTest(unittest.TestCase):
             others = [moved[r] for r in ("p_dot", "q_dot", "r_dot") if r != rate]
             np.testing.assert_allclose(others, 0.0, atol=1e-9)
             self.assertAlmostEqual(moved["w_dot"], 0.0, places=9)
+
+
+class QuantityTest(unittest.TestCase):
+    def test_every_quantity_takes_its_unit(self) -> None:
+        pika, tarn = dv.sample("pika"), dv.sample("tarn")
+        point = dv.trim(pika, airspeed="15 m/s", altitude="300 m")
+        aero = read_coefficients(sample_path("tarn") / "aircraft.toml")
+        four = 4 * DEG
+
+        def stepped(*how: str | float) -> float:
+            session = dv.Session(pika, start=point, dt=how[0])
+            session.step(how[1], elevator=how[2])
+            return session["theta"]
+
+        def state(*how: Any) -> list[float]:
+            a, b, c = how
+            return list(pika.state(position=(0, 0, a), velocity=(15.0, 0, 0), attitude=(0, b, 0), rates=(c, 0, 0)))
+
+        for with_units, in_si in (
+            (lambda: stepped("10 ms", "200 ms", "1 deg"), lambda: stepped(0.01, 0.2, DEG)),
+            (lambda: state("300 m", "4 deg", "9 deg/s"), lambda: state(300.0, four, 9 * DEG)),
+            (
+                lambda: performance(pika, airspeeds=["54 km/h"], altitude="300 m").points[0].thrust_required,
+                lambda: performance(pika, airspeeds=[15.0], altitude=300.0).points[0].thrust_required,
+            ),
+            (
+                lambda: engine_points(pika, airspeeds=["54 km/h"], altitude="300 m")[0].thrust,
+                lambda: engine_points(pika, airspeeds=[15.0], altitude=300.0)[0].thrust,
+            ),
+            (lambda: aero.at(alpha="4 deg")["CL"], lambda: aero.at(alpha=four)["CL"]),
+            (lambda: aero.slopes("alpha", alpha="4 deg")["Cm"], lambda: aero.slopes("alpha", alpha=four)["Cm"]),
+            (lambda: static_margin(aero, "910 cm", alpha="4 deg"), lambda: static_margin(aero, 9.1, alpha=four)),
+            (
+                lambda: tarn.with_environment(ground="1575 ft").definition.environment.ground,
+                lambda: 1575 * 0.3048,
+            ),
+        ):
+            np.testing.assert_allclose(with_units(), in_si(), rtol=1e-12)
+        with self.assertRaisesRegex(DravikError, "does not measure angle"):
+            aero.at(alpha="4 m")
+        with self.assertRaisesRegex(DravikError, "does not measure length"):
+            tarn.with_environment(ground="480 kg")
 
 
 class StartTest(unittest.TestCase):

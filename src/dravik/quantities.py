@@ -1,5 +1,6 @@
 """Quantities with units as types of definitions' fields: a string such as ``"2.5 m"``, or a bare SI number."""
 
+import re
 from collections.abc import Callable
 from typing import Annotated
 
@@ -7,6 +8,9 @@ from pydantic import BaseModel, BeforeValidator, ConfigDict, Field
 
 from dravik.errors import DravikError
 from dravik.units import KINDS, quantity
+
+# a number with a space and a unit behind it, and nothing else: no formula looks like that
+_PLAIN = re.compile(r"\s*[+-]?[\d.]+(?:[eE][+-]?\d+)?\s+[A-Za-z%][\w*/^]*\s*$")
 
 
 def _of(kind: str) -> BeforeValidator:
@@ -36,6 +40,16 @@ def _formula(value: object) -> str | float:
     if isinstance(value, bool) or not isinstance(value, str | int | float):
         raise DravikError(f"{value!r} is no formula", expected="a string such as '0.4*alpha', or a number")
     return value if isinstance(value, str) else float(value)
+
+
+def formula_of(kind: str) -> BeforeValidator:
+    """Return a converter of a formula in SI that may also be a plain quantity with its unit, such as "480 m"."""
+
+    def convert(value: object) -> str | float:
+        text = _formula(value)
+        return quantity(text, kind) if isinstance(text, str) and _PLAIN.match(text) else text
+
+    return BeforeValidator(convert)
 
 
 Length = Annotated[float, _of("length")]

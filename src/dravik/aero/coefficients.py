@@ -18,6 +18,7 @@ from dravik.formula import CONSTANTS, Node, parse
 from dravik.formula.evaluate import value_of
 from dravik.tables import Table
 from dravik.tables.entries import TableEntries, read_tables
+from dravik.units import in_si
 
 __all__ = ["COEFFICIENTS", "Coefficients", "read_coefficients"]
 
@@ -76,12 +77,20 @@ class Coefficients:
             a.unit == "rad" for t in self.tables.values() for a in t.axes if a.name == name
         )
 
-    def at(self, **signals: ArrayLike) -> dict[str, Floats]:
-        """Return CL, CD in stability axes, CY, and Cl, Cm, Cn in body axes, at signals of any common shape (SI, rad).
+    def _si(self, name: str, value: ArrayLike) -> Floats:
+        """Return a signal's values in SI: text carries its unit, an angle's where the signal is one."""
+        if isinstance(value, str):
+            angle = name in ("alpha", "beta") or self.is_angle(name)
+            return np.asarray(in_si(value, "angle" if angle else "number", where=name))
+        return np.asarray(value, dtype=float)
 
-        Signals that are not given are zero. Raises FormulaError for a formula with states.
+    def at(self, **signals: ArrayLike) -> dict[str, Floats]:
+        """Return CL, CD in stability axes, CY, and Cl, Cm, Cn in body axes, at signals of any common shape.
+
+        Signals are in SI and rad, or text with a unit; those that are not given are zero. Raises FormulaError for a
+        formula with states.
         """
-        given = {n: np.asarray(v, dtype=float) for n, v in signals.items()}
+        given = {n: self._si(n, v) for n, v in signals.items()}
         known: dict[str, Floats] = {
             **{n: np.asarray(v) for n, v in CONSTANTS.items()},
             "reference_area": np.asarray(self.area), "reference_chord": np.asarray(self.chord),
@@ -123,7 +132,7 @@ class Coefficients:
 
         Central ones; at an edge of a table along that signal the difference to the side that the table covers.
         """
-        middle = np.asarray(signals.get(by, 0.0), dtype=float)
+        middle = self._si(by, signals.get(by, 0.0))
         low, high = self._within(by, middle, step)
         moved: list[dict[str, Any]] = [{**signals, by: side} for side in (high, low)]
         up, down = (self.at(**m) for m in moved)
@@ -154,7 +163,7 @@ class Coefficients:
         The normal force is that across the body's x axis: it alone turns the aircraft about a point on that axis.
         """
         given: dict[str, Any] = dict(signals)
-        alpha = np.asarray(signals.get("alpha", 0.0), dtype=float)
+        alpha = self._si("alpha", signals.get("alpha", 0.0))
         at, by = self.at(**given), self.slopes("alpha", **given)
         normal = np.cos(alpha) * (by["CL"] + at["CD"]) + np.sin(alpha) * (by["CD"] - at["CL"])
         force = np.where(normal == 0.0, np.nan, normal)  # what has no normal force has no neutral point

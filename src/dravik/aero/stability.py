@@ -6,6 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.aero.coefficients import Coefficients
+from dravik.units import in_si
 
 __all__ = ["CentreRange", "centre_range", "lengthwise_controls", "margin_unit", "signals_of", "static_margin"]
 
@@ -27,9 +28,9 @@ class CentreRange:
     critical: float
 
 
-def static_margin(set_: Coefficients, centre: float, **signals: float) -> float:
+def static_margin(set_: Coefficients, centre: str | float, **signals: str | float) -> float:
     """Return how far (chords) a centre of gravity at station x lies ahead of the neutral point."""
-    return (float(set_.neutral_point(**signals)) - centre) / set_.chord
+    return (float(set_.neutral_point(**signals)) - in_si(centre, "length", where="centre")) / set_.chord
 
 
 def margin_unit(set_: Coefficients) -> tuple[str, float]:

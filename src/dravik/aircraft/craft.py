@@ -31,6 +31,7 @@ from dravik.units import from_si, in_si, kind_of_unit, quantity
 __all__ = ["Aircraft", "AircraftPlant", "InputSpec", "Signal"]
 
 Floats = NDArray[np.float64]
+Triple = tuple[str | float, str | float, str | float]
 ROOM = 1e-9  # beyond an input's range, for a number that was converted twice
 
 
@@ -149,7 +150,7 @@ class Aircraft:
         """Return every input at its default."""
         return np.array([i.default for i in self.inputs.values()])
 
-    def with_tank(self, x: Floats, tank: str, mass: float) -> Floats:
+    def with_tank(self, x: Floats, tank: str, mass: str | float) -> Floats:
         """Return a state with another mass (kg) in a tank at once: what is left keeps moving as it did.
 
         The state's point moves with the centre of gravity, its velocity is the body's there, and the difference of
@@ -162,7 +163,7 @@ class Aircraft:
             raise DravikError(
                 f"no tank {tank!r} flows in {self.loading_name}", expected=", ".join(flowing) or "a tank with flow"
             )
-        capacity = self.definition.tanks[tank].capacity
+        capacity, mass = self.definition.tanks[tank].capacity, in_si(mass, "mass", where=tank)
         if not 0.0 <= mass <= capacity:
             raise DravikError(f"{mass:g} kg in {tank}", expected=f"0 to {capacity:.6g} kg")
         found = x.copy()
@@ -317,11 +318,10 @@ class Aircraft:
         return new_workspace(self.program, self.tape)
 
     def state(
-        self, *, position: tuple[float, float, float] = (0.0, 0.0, 0.0), velocity: tuple[float, float, float],
-        attitude: tuple[float, float, float] = (0.0, 0.0, 0.0), rates: tuple[float, float, float] = (0.0, 0.0, 0.0),
-        functions: Mapping[str, str | float] | None = None,
+        self, *, position: Triple = (0.0, 0.0, 0.0), velocity: Triple, attitude: Triple = (0.0, 0.0, 0.0),
+        rates: Triple = (0.0, 0.0, 0.0), functions: Mapping[str, str | float] | None = None,
     ) -> Floats:  # fmt: skip
-        """Return an integrated state from north, east, altitude; u, v, w; phi, theta, psi; p, q, r (SI).
+        """Return an integrated state from north, east, altitude; u, v, w; phi, theta, psi; p, q, r (SI, or text).
 
         ``functions`` sets states of actuators, engines and functions by name, with their unit or in SI; the others are
         at their initial value. Raises DravikError, naming the nearest, for a state that is not there.
@@ -336,8 +336,15 @@ class Aircraft:
                 )  # fmt: skip
             given[name] = in_si(value, kind_of_unit(self.signals[name].unit), where=f"state {name}")
         initial = [given.get(s.name, s.initial) for s in self.tape.states]
-        q = quaternion_from_euler(*attitude)
-        return np.array([*position, *velocity, *q, *rates, *initial], dtype=float)
+        place, speeds, angles, turns = (
+            [in_si(v, kind, where=name) for v in values]
+            for name, kind, values in (
+                ("position", "length", position), ("velocity", "speed", velocity), ("attitude", "angle", attitude),
+                ("rates", "angular rate", rates),
+            )
+        )  # fmt: skip
+        q = quaternion_from_euler(*angles)
+        return np.array([*place, *speeds, *q, *turns, *initial], dtype=float)
 
     def air_at(self, position: tuple[float, float, float], u: Floats) -> tuple[float, float, float]:
         """Return the velocity of the air (north, east, up) at a place north, east, altitude."""

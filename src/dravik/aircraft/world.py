@@ -2,7 +2,7 @@
 
 import math
 from itertools import pairwise
-from typing import Literal
+from typing import Annotated, Literal
 
 import numpy as np
 from pydantic import Field, model_validator
@@ -10,7 +10,16 @@ from pydantic import Field, model_validator
 from dravik.definitions import KeyLines, validate
 from dravik.earth import gravity_components
 from dravik.errors import DravikError
-from dravik.quantities import Acceleration, Angle, Formula, Length, Model, PositiveLength, Speed, TemperatureDifference
+from dravik.quantities import (
+    Acceleration,
+    Angle,
+    Length,
+    Model,
+    PositiveLength,
+    Speed,
+    TemperatureDifference,
+    formula_of,
+)
 from dravik.tables import Axis, Table
 
 __all__ = ["WIND_READS", "Environment", "Wind", "wind_formulas"]
@@ -18,6 +27,9 @@ __all__ = ["WIND_READS", "Environment", "Wind", "wind_formulas"]
 #: What the formulas of the wind and the ground may read beside inputs, tables and one another.
 WIND_READS = ("time", "north", "east", "altitude", "latitude", "longitude")
 STANDARD_GRAVITY = 9.80665
+
+
+SpeedFormula = Annotated[str | float, formula_of("speed")]
 
 
 class Layer(Model):
@@ -42,9 +54,9 @@ class Wind(Model):
     roughness: PositiveLength | None = None
     exponent: float | None = Field(default=None, gt=0.0, le=1.0)
     layers: tuple[Layer, ...] = ()
-    north: Formula = 0.0
-    east: Formula = 0.0
-    up: Formula = 0.0
+    north: SpeedFormula = 0.0
+    east: SpeedFormula = 0.0
+    up: SpeedFormula = 0.0
 
     @model_validator(mode="after")
     def _whole(self) -> "Wind":
@@ -63,9 +75,9 @@ class Air(Model):
     pressures and equivalent airspeed follow from these. ``temperature_offset`` is not added.
     """
 
-    temperature: Formula
-    pressure: Formula
-    density: Formula | None = None
+    temperature: Annotated[str | float, formula_of("temperature")]
+    pressure: Annotated[str | float, formula_of("pressure")]
+    density: Annotated[str | float, formula_of("density")] | None = None
 
 
 class Environment(Model):
@@ -83,7 +95,7 @@ class Environment(Model):
     latitude: Angle = 0.0
     longitude: Angle = 0.0
     geoid: Length = 0.0
-    ground: Formula | None = None
+    ground: Annotated[str | float, formula_of("length")] | None = None
     air: Air | None = None
     wind: Wind = Wind()
 

@@ -17,7 +17,7 @@ from dravik.kernel.integrate import clamp_states, fly_steps
 from dravik.kernel.motion import evaluate
 from dravik.kernel.program import EVENT_COUNT, EVERYTHING, OUTSIDE_TABLE, PAUSED, STOP_EVENT
 from dravik.trimming import TrimPoint
-from dravik.units import quantity
+from dravik.units import in_si, kind_of_unit, quantity
 
 __all__ = ["Session", "SessionState"]
 
@@ -98,25 +98,30 @@ class Session:
         """The integrated state, in the order of ``craft.state_names``; a copy."""
         return self._x.copy()
 
-    def set(self, **inputs: float) -> None:
-        """Set inputs by name, SI, until they are set again; an effector's name stands for what is added to its command.
+    def set(self, **inputs: str | float) -> None:
+        """Set inputs by name, SI or with their unit, until they are set again.
 
-        Values beyond an input's range are held at it. Raises DravikError for names that are not there, and for values
-        that are not finite.
+        An effector's name stands for what is added to its command. Values beyond an input's range are held at it.
+        Raises DravikError for names that are not there, and for values that are not finite.
         """
         for name, value in inputs.items():
+            index = self.craft.input_index(name)
+            if isinstance(value, str):
+                unit = self.craft.inputs[self.craft.input_names[index]].unit
+                value = in_si(value, kind_of_unit(unit), where=name)
             if not np.isfinite(value):
                 raise DravikError(f"{name} set to {value}", expected="a finite number")
-            index = self.craft.input_index(name)
             self._u[index] = min(max(float(value), self._low[index]), self._high[index])
 
-    def step(self, duration: float | None = None, **inputs: float) -> None:
+    def step(self, duration: str | float | None = None, **inputs: str | float) -> None:
         """Set inputs and fly on for ``duration`` seconds (one integrator step unless said).
 
         Raises DravikError for a duration that is no whole number of steps, and FlightError where a value stops being
         finite, a table is left where that is an error, or an event has ended the flight before.
         """
         self.set(**inputs)
+        if isinstance(duration, str):
+            duration = quantity(duration, "time", where="duration")
         count = 1 if duration is None else round(duration / self.dt)
         if count < 1 or (duration is not None and abs(count * self.dt - duration) > 1e-9 * max(1.0, duration)):
             raise DravikError(f"{duration} s in steps of {self.dt:g} s", expected="a whole number of steps")

@@ -10,6 +10,7 @@ from dravik.aircraft import Aircraft
 from dravik.errors import DravikError
 from dravik.propulsion import PropellerEngine, SolidMotor, check_thrust_curve
 from dravik.trimming import settle
+from dravik.units import in_si
 
 __all__ = ["EnginePoint", "MotorFacts", "engine_points", "lever_inputs", "motor_facts"]
 
@@ -78,9 +79,14 @@ def lever_inputs(craft: Aircraft) -> list[str]:
     return [best]
 
 
+def in_m_s(airspeeds: Sequence[str | float]) -> list[float]:
+    """Return airspeeds in m/s."""
+    return [in_si(v, "speed", where="airspeeds") for v in airspeeds]
+
+
 def engine_points(
-    craft: Aircraft, *, airspeeds: Sequence[float], levers: Sequence[float] = (1.0,), altitude: float = 0.0,
-    inputs: Mapping[str, str | float] | None = None,
+    craft: Aircraft, *, airspeeds: Sequence[str | float], levers: Sequence[float] = (1.0,),
+    altitude: str | float = 0.0, inputs: Mapping[str, str | float] | None = None,
 ) -> list[EnginePoint]:  # fmt: skip
     """Return what the engines give at each lever and airspeed (m/s), the aircraft held with its axis in the flow.
 
@@ -89,6 +95,7 @@ def engine_points(
     """
     names = lever_inputs(craft)
     points = []
+    airspeeds, altitude = in_m_s(airspeeds), in_si(altitude, "length", where="altitude")
     for lever in levers:
         state = None
         for airspeed in airspeeds:

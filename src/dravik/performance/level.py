@@ -8,8 +8,9 @@ import numpy as np
 
 from dravik.aircraft import Aircraft
 from dravik.errors import DravikError
-from dravik.performance.engines import engine_points, lever_inputs
+from dravik.performance.engines import engine_points, in_m_s, lever_inputs
 from dravik.trimming import TrimPoint, trim
+from dravik.units import in_si
 
 __all__ = ["Performance", "SpeedPoint", "ceiling", "performance"]
 
@@ -68,17 +69,19 @@ class Performance:
 
 
 def performance(
-    craft: Aircraft, *, airspeeds: Sequence[float], altitude: float, inputs: dict[str, float] | None = None,
-    told: Told | None = None,
+    craft: Aircraft, *, airspeeds: Sequence[str | float], altitude: str | float,
+    inputs: dict[str, float] | None = None, told: Told | None = None,
 ) -> Performance:  # fmt: skip
-    """Return level flight and climb at each airspeed (m/s) by trims; ``inputs`` by name (SI) are set besides.
+    """Return level flight and climb at each airspeed (m/s, or with a unit) by trims.
 
-    ``told`` is told the share done. Raises DravikError for an aircraft without a lever, and for unknown inputs.
+    ``inputs`` by name (SI) are set besides; ``told`` is told the share done. Raises DravikError for an aircraft
+    without a lever, and for unknown inputs.
     """
     for name in inputs or {}:
         craft.input_index(name)
     unit, store = _store(craft)
     points = []
+    airspeeds, altitude = in_m_s(airspeeds), in_si(altitude, "length", where="altitude")
     for i, airspeed in enumerate(airspeeds):
         points.append(_speed_point(craft, airspeed, altitude, dict(inputs or {}), unit, store))
         if told is not None:
@@ -151,7 +154,7 @@ def _along_flow(point: TrimPoint) -> float:
 
 
 def ceiling(
-    craft: Aircraft, *, airspeeds: Sequence[float], climb: float = 0.5, highest: float | None = None,
+    craft: Aircraft, *, airspeeds: Sequence[str | float], climb: str | float = 0.5, highest: str | float | None = None,
     inputs: dict[str, float] | None = None,
 ) -> tuple[float, float]:  # fmt: skip
     """Return the altitude (m) up to which the aircraft climbs at ``climb`` m/s or better, and the airspeed there.
@@ -164,6 +167,8 @@ def ceiling(
         highest = envelope.altitude[1] if envelope is not None else 20000.0
     for name in inputs or {}:
         craft.input_index(name)
+    airspeeds, climb = in_m_s(airspeeds), in_si(climb, "speed", where="climb")
+    highest = in_si(highest, "length", where="highest")
     levers = lever_inputs(craft)
     full = dict(inputs or {}) | {n: craft.inputs[n].high for n in levers}
 
