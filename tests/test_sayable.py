@@ -15,6 +15,7 @@ from dravik.errors import DravikError
 from dravik.flight.tracks import placed
 from dravik.mass import Part, combine
 from dravik.performance import engine_points, performance
+from dravik.propulsion import GasTurbine
 from tests.support import DEG, craft, definition, drawing, light_aircraft, rectangle, wing_and_tail
 
 ZERO = {"axes": "stability", "CD": 0, "CY": 0, "Cl": 0, "Cm": 0, "Cn": 0}
@@ -279,6 +280,11 @@ class QuantityTest(unittest.TestCase):
             np.testing.assert_allclose(with_units(), in_si(), rtol=1e-12)
         with self.assertRaisesRegex(DravikError, "does not measure angle"):
             aero.at(alpha="4 m")
+        rated: dict[str, Any] = {"pressure_ratio": 8.0, "turbine_temperature": "900 degC"}
+        self.assertEqual(GasTurbine(output="jet", rated="9 kN", **rated).rated, 9000.0)
+        for wrong, words in (({"output": "thrust"}, "output"), ({"output": "shaft"}, "does not measure power")):
+            with self.assertRaisesRegex(DravikError, words):
+                GasTurbine(**wrong, rated="9 kN", **rated)
         with self.assertRaisesRegex(DravikError, "does not measure length"):
             tarn.with_environment(ground="480 kg")
 

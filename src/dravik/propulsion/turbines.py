@@ -7,16 +7,17 @@ design); N. Cumpsty, Jet Propulsion, 2nd ed., 2003, ch. 12. Gas properties are c
 """
 
 from dataclasses import dataclass
-from typing import Annotated, Literal
+from typing import Annotated, Any, Literal
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
-from pydantic import Field
+from pydantic import BeforeValidator, Field, ValidationError
 
 from dravik.atmosphere import air_at
 from dravik.errors import DravikError
 from dravik.quantities import Model
 from dravik.tables import Axis, Table
+from dravik.units import in_si
 
 __all__ = ["CyclePoint", "GasTurbine", "cycle", "turbine_tables"]
 
@@ -26,24 +27,28 @@ RAM = 0.9  # of the ram's pressure that an idling engine gives back as speed of 
 Share = Annotated[float, Field(gt=0.0, le=1.0)]
 
 
+def _kelvin(value: object) -> float:
+    return in_si(value, "temperature", where="turbine_temperature")
+
+
 class GasTurbine(Model):
     """A gas turbine's design point at sea level, standing: ``jet`` (thrust) or ``shaft`` (power of a free turbine).
 
-    ``rated`` is the thrust, N, or power, W, there. Temperatures in K; ``idle_temperature`` is the share of the rated
+    ``rated`` is the thrust, N, or power, W, there; it and the temperatures (K) may come with their units. Raises
+    DravikError for keys and values that cannot be. ``idle_temperature`` is the share of the rated
     one at which the choked cycle's line begins, at power setting 0; ``bypass_ratio`` and ``fan_pressure_ratio`` make a
     jet a fan.
 
     No engine idles on that line: its turbines are choked no longer. Below a setting of 0.5, or where the line is not
-    alive, the cycle is joined to an
-    idle that is stated: ``idle``, its share of the rated output at sea level, standing, and ``idle_fuel`` of the rated
-    fuel flow, with ``idle_flow`` of the air. In flight the idling jet's speed is what it has standing and what the ram
-    gives back, so that the thrust falls with speed and turns to drag.
+    alive, the cycle is joined to an idle that is stated: ``idle``, its share of the rated output at sea level,
+    standing, and ``idle_fuel`` of the rated fuel flow, with ``idle_flow`` of the air. In flight the idling jet's speed
+    is what it has standing and what the ram gives back, so that the thrust falls with speed and turns to drag.
     """
 
     output: Literal["jet", "shaft"]
     rated: Annotated[float, Field(gt=0.0)]
     pressure_ratio: Annotated[float, Field(gt=1.0, le=60.0)]
-    turbine_temperature: Annotated[float, Field(gt=500.0, lt=2500.0)]
+    turbine_temperature: Annotated[float, BeforeValidator(_kelvin), Field(gt=500.0, lt=2500.0)]
     idle_temperature: Annotated[float, Field(gt=0.2, lt=1.0)] = 0.75
     idle: Annotated[float, Field(ge=0.0, lt=0.5)] = 0.06
     idle_fuel: Annotated[float, Field(gt=0.0, lt=0.5)] = 0.09
@@ -59,6 +64,15 @@ class GasTurbine(Model):
     heat: Annotated[float, Field(gt=1e6)] = 43.1e6
     cold: tuple[float, float] = (1005.0, 1.4)
     hot: tuple[float, float] = (1148.0, 1.333)
+
+    def __init__(self, **data: Any) -> None:
+        kind = "power" if data.get("output") == "shaft" else "force"
+        if isinstance(data.get("rated"), str):
+            data["rated"] = in_si(data["rated"], kind, where="rated")
+        try:
+            super().__init__(**data)
+        except ValidationError as error:
+            raise DravikError("; ".join(f"{e['loc'][0]}: {e['msg']}" for e in error.errors())) from None
 
 
 @dataclass(frozen=True)
