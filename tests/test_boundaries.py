@@ -118,7 +118,14 @@ class BoundaryTest(unittest.TestCase):
             os.close(begin)
 
     def test_without_a_home_and_where_nothing_may_be_written(self) -> None:
-        bare = {"PYTHONPATH": str(ROOT / "src"), "PATH": "/usr/bin:/bin", "NUMBA_CACHE_DIR": "", "HOME": "/nowhere"}
+        no_home = self.folder / "file"
+        no_home.write_text("")
+        bare = {
+            "PYTHONPATH": str(ROOT / "src"),
+            "PATH": "/usr/bin:/bin",
+            "NUMBA_CACHE_DIR": "",
+            "HOME": str(no_home / "home"),
+        }
         done = subprocess.run(
             [*DRAVIK, "axes"], env=bare, cwd="/", capture_output=True, text=True, check=False
         )  # fmt: skip

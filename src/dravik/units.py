@@ -52,6 +52,7 @@ KINDS: dict[str, tuple[str, str]] = {
     "angular momentum": ("N*m*s", "40 N*m*s"),
 }
 
+ANGULAR = ("angle", "angular rate", "angular acceleration")  # a bare number could be degrees
 SMALLEST, LARGEST = 1e-60, 1e60  # of any quantity: beyond, its square or its inverse is no number any more
 _NUMBER = re.compile(r"\s*([+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?)\s*(.*?)\s*$", re.DOTALL)
 _COLUMN = re.compile(r"\s*([A-Za-z_]\w*)\s*(?:\[([^\]]*)\])?\s*$")
@@ -151,7 +152,7 @@ def quantity(value: object, kind: str, *, where: str = "") -> float:
         size = "large" if abs(number) > 1.0 else "small"
         raise DravikError(f"{str(value)[:60]!r} is too {size} to be meant", where=where, expected=expected)
     if not unit:
-        if kind.startswith("angular") or kind == "angle":
+        if kind in ANGULAR:
             raise DravikError(
                 f"{value!r} has no unit, and nobody can tell degrees from radians",
                 where=where,
