@@ -228,7 +228,7 @@ def show_run(run: "Recording", title: str, save: str, figure: str) -> None:
         say(f"ended after {run.flown:.6g} s{whole}: {run.ended_by}", colour)
     shown = told(run.events)
     for event in shown:
-        say(f"{event.time:8.3f} s  {event.text}", "yellow")
+        say(f"{event.time:8.3f} s  {run.height_at(event):>8}  {event.text}", "yellow")
     if len(shown) < len(run.events):
         say(f"... and {len(run.events) - len(shown)} more events", "yellow")
     left: dict[str, list[tuple[str, int, float, float]]] = {}

@@ -193,6 +193,12 @@ class Recording:
             "tables_left": self._left(),
         }
 
+    def height_at(self, event: Event) -> str:
+        """Return the altitude at an event in words; nothing where it was not recorded."""
+        if "altitude" not in self.names or not len(self.time):
+            return ""
+        return f"{float(np.interp(event.time, self.time, self['altitude'])):.0f} m"
+
 
 def event_rows(events: Sequence[Event]) -> list[dict[str, Any]]:
     """Return events as they stand in files."""

@@ -103,11 +103,11 @@ def write_book(
 
 def _html(run: "Recording", figures: Mapping[str, Figure], target: Path, title: str) -> Path:
     columns = ("signal", "start", "lowest", "highest", "end", "unit")
-    events = [(e.time, e.text) for e in run.events if "stop" not in e.text]
+    events = [(e.time, run.height_at(e), e.text) for e in run.events if "stop" not in e.text]
     with tempfile.TemporaryDirectory() as folder:
         blocks = [Block("What was flown", texts=_facts(run), columns=columns, rows=_rows(run))]
         if events:
-            blocks.append(Block("Events", columns=("time [s]", "what"), rows=events[:60]))
+            blocks.append(Block("Events", columns=("time [s]", "altitude", "what"), rows=events[:60]))
         for i, (heading, figure) in enumerate(figures.items()):
             picture = save_figure(figure, Path(folder) / f"figure_{i}.png")
             blocks.append(Block(heading, images=[picture]))
@@ -135,7 +135,7 @@ def cover(run: "Recording", title: str) -> Figure:
         axes.set_axis_off()
         axes.text(0.0, 1.0, "\n".join(_facts(run)), va="top", fontsize=10, color=INK)
         events = [e for e in run.events if "stop" not in e.text]
-        text = "\n".join(f"{e.time:9.3f} s  {e.text}" for e in events[:36]) or "no events"
+        text = "\n".join(f"{e.time:9.3f} s  {run.height_at(e):>8}  {e.text}" for e in events[:36]) or "no events"
         axes.text(0.0, 0.74, text, va="top", fontsize=9, color=INK, family="DejaVu Sans Mono")
         text = "\n".join(
             f"{n:<18}{a:12.5g}{b:12.5g}{c:12.5g}{d:12.5g}  {unit}" for n, a, b, c, d, unit in _rows(run)

@@ -116,8 +116,8 @@ def figure_histories(
 def _event_words(event: "Event", run: "Recording") -> str:
     """Return an event as a key names it: its words without spaces to break at, and the height of a summit."""
     words = event.text.removeprefix("phase: ")
-    if "apogee" in words and "altitude" in run.names:
-        words += f" at {float(np.interp(event.time, run.time, run['altitude'])):.0f} m"
+    if "apogee" in words and run.height_at(event):
+        words += f" at {run.height_at(event)}"
     return words.replace(" ", "\u00a0")
 
 
