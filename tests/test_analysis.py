@@ -356,6 +356,7 @@ class HandlingTest(unittest.TestCase):
         lines = modal_criteria(model, "I", "B")
         self.assertEqual({c.name for c in lines if c.level is None}, {"law_integral grows", "Dutch roll"})
         self.assertTrue(all("no level can be given" in c.note for c in lines if c.level is None))
+        self.assertEqual({c.requirement for c in lines if c.level is None}, {"unjudged"})
         merle = sample("merle")
         with self.assertRaisesRegex(DravikError, "no requirement of MIL-F-8785C at hover"):
             evaluate(merle, trim(merle, airspeed=0.0, altitude=300.0))

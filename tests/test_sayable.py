@@ -15,7 +15,7 @@ from dravik.errors import DravikError
 from dravik.flight.tracks import placed
 from dravik.mass import Part, combine
 from dravik.performance import engine_points, performance
-from dravik.propulsion import GasTurbine
+from dravik.propulsion import GasTurbine, turbine_tables
 from tests.support import DEG, craft, definition, drawing, light_aircraft, rectangle, wing_and_tail
 
 ZERO = {"axes": "stability", "CD": 0, "CY": 0, "Cl": 0, "Cm": 0, "Cn": 0}
@@ -282,6 +282,12 @@ class QuantityTest(unittest.TestCase):
             aero.at(alpha="4 m")
         rated: dict[str, Any] = {"pressure_ratio": 8.0, "turbine_temperature": "900 degC"}
         self.assertEqual(GasTurbine(output="jet", rated="9 kN", **rated).rated, 9000.0)
+        thrust, _ = turbine_tables(
+            GasTurbine(output="jet", rated="9 kN", **rated), [0, 0.3, 0.6], [0, 5000], [0, 0.5, 1]
+        )
+        idle = thrust.values[:, 0, 0]  # standing at sea level as stated, in flight less
+        self.assertAlmostEqual(float(idle[0]), 0.06 * 9000.0, places=6)
+        self.assertTrue(idle[0] > idle[1] > idle[2] and idle[2] < 0.5 * idle[0])
         for wrong, words in (({"output": "thrust"}, "output"), ({"output": "shaft"}, "does not measure power")):
             with self.assertRaisesRegex(DravikError, words):
                 GasTurbine(**wrong, rated="9 kN", **rated)
