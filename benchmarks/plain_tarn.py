@@ -102,12 +102,15 @@ class PlainTarn:
         ph, qh, rh = w[0] * self.b / (2 * V), w[1] * self.c / (2 * V), w[2] * self.b / (2 * V)
         thrust = [float(self.table("thrust", V, x[2], p)[0]) for p in (pl, pr)]
         k = np.cos(beta) ** 2
-        CL, CD, CY, Cl, Cm, Cn = self.table("static", alpha, beta)
-        flap, elevator = self.table("flap", alpha, df), self.table("elevator", alpha, de)
-        aileron, rudder = self.table("aileron", alpha, da), self.table("rudder", alpha, dr)
-        CLq, Cmq, CYr, Clr, Cnr, CYp, CLad, Cmad = self.table("rates", alpha)
-        roll, yaw = self.table("roll_rate", alpha, ph)
-        blown = [self.table("slipstream", alpha, df, T / max(qbar * self.S, 1)) for T in thrust]
+        # the tables are of the flow at their moment point, where the rates turn it
+        behind, above = self.cg[0] - self.ref[0], self.cg[2] - self.ref[2]
+        at = alpha + 2 / self.c * behind * qh
+        CL, CD, CY, Cl, Cm, Cn = self.table("static", at, beta + 2 / self.b * (above * ph - behind * rh))
+        flap, elevator = self.table("flap", at, df), self.table("elevator", at, de)
+        aileron, rudder = self.table("aileron", at, da), self.table("rudder", at, dr)
+        CLq, Cmq, CYr, Clr, Cnr, CYp, CLad, Cmad = self.table("rates", at)
+        roll, yaw = self.table("roll_rate", at, np.clip(ph, -0.3, 0.3))
+        blown = [self.table("slipstream", at, df, np.clip(T / max(qbar * self.S, 1), 0.0, 0.8)) for T in thrust]
         both, apart = blown[0] + blown[1], blown[1] - blown[0]
         CL += k * (flap[0] + elevator[0] + CLq * qh + both[0])
         CD += k * (flap[1] + elevator[1] + aileron[0] + rudder[0] + both[1])

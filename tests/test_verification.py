@@ -1,13 +1,17 @@
 """Every case against something outside the code, and the table in the documentation made from the same cases."""
 
+import contextlib
+import sys
 import unittest
 from pathlib import Path
 
 import tests.reference_engines
 import tests.reference_flights  # noqa: F401
+from dravik.aircraft import sample, sample_path
 from tests.reference import CASES
 
 PAGE = Path(__file__).parent.parent / "docs" / "verification.md"
+BENCHMARKS = Path(__file__).parent.parent / "benchmarks"
 
 
 class VerificationTest(unittest.TestCase):
@@ -27,6 +31,17 @@ class VerificationTest(unittest.TestCase):
         for case in CASES:
             self.assertTrue(case.name in text, f"{case.name}: run tools/write_verification.py")
             self.assertIn(case.source, text, "run tools/write_verification.py")
+
+    def test_a_plain_script_of_the_tarn_gives_the_same_derivatives(self) -> None:
+        # written out by hand for one aircraft, with NumPy and SciPy alone
+        with contextlib.ExitStack() as stack:
+            sys.path.insert(0, str(BENCHMARKS))
+            stack.callback(sys.path.remove, str(BENCHMARKS))
+            from plain_tarn import PlainTarn
+            from run import same_derivatives
+
+            tarn = sample("tarn")
+            self.assertLess(same_derivatives(tarn, PlainTarn(sample_path("tarn"), tarn.loading)), 1e-9)
 
 
 if __name__ == "__main__":
