@@ -1,5 +1,6 @@
 """What a file or a call can say: increments, moving parts, spinning parts, atmospheres, starts, kinds of input."""
 
+import dataclasses
 import math
 import tempfile
 import unittest
@@ -293,6 +294,18 @@ class QuantityTest(unittest.TestCase):
                 GasTurbine(**wrong, rated="9 kN", **rated)
         with self.assertRaisesRegex(DravikError, "does not measure length"):
             tarn.with_environment(ground="480 kg")
+
+
+class ClimbTest(unittest.TestCase):
+    def test_a_climb_is_proved_with_what_the_thinner_air_allows_and_no_more(self) -> None:
+        tarn = dv.sample("tarn")
+        point = dv.trim(tarn, airspeed=62, altitude=300, flight_path=4 * DEG)
+        self.assertTrue(dv.prove_trim(point).holds)
+        inputs, state = np.array(point.inputs), np.array(point.state)
+        inputs[tarn.input_index("throttle")] *= 1.08
+        for name in ("power_left", "power_right"):
+            state[tarn.state_names.index(name)] *= 1.08
+        self.assertFalse(dv.prove_trim(dataclasses.replace(point, inputs=inputs, state=state)).holds)
 
 
 class StartTest(unittest.TestCase):

@@ -88,7 +88,7 @@ def prove_trim(point: TrimPoint, *, duration: str | float = 60.0, dt: str | floa
     # the trimmed speed goes with the root of the density, angles with the lift and the thrust over the weight
     thinner = float(np.max(np.abs(run["density"] / run["density"][0] - 1.0)))
     speed = point.signals["airspeed"]
-    more = {"airspeed": speed * thinner, "altitude": 0.5 * speed * thinner * asked}
+    more = {"airspeed": speed * thinner, "altitude": 0.2 * speed * thinner * asked}
     return HoldProof(run, drift, {n: limit + more.get(n, thinner) for n, limit in HOLD_LIMITS.items()}, asked)
 
 
