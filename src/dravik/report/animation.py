@@ -36,7 +36,7 @@ NEEDED = ("north", "east", "altitude", "phi", "theta", "psi")
 
 
 def write_animation(
-    run: "Recording", path: str | Path, *, seconds: float = 8.0, rate: float = 10.0, title: str = "",
+    run: "Recording", path: str | Path, *, seconds: float = 8.0, rate: float = 8.0, title: str = "",
     progress: Callable[[float], None] | None = None,
 ) -> Path:  # fmt: skip
     """Write the whole run as ``seconds`` of animation at ``rate`` pictures a second: a GIF, or one HTML page.
