@@ -9,11 +9,11 @@ from typing import TYPE_CHECKING, Any, BinaryIO, cast
 
 import matplotlib
 import numpy as np
-from jinja2 import Environment, FileSystemLoader
 
 from dravik.errors import DravikError, readable
 from dravik.files import replace_file, saved, write_text
 from dravik.report.figures import ACTUAL, COMMANDED, GRID, INK, SOFT, STYLE, new_figure
+from dravik.report.page import rendered
 from dravik.report.tracks import GROUND
 from dravik.report.wire import attitude_matrix, draw_wire, to_view
 from dravik.units import from_si
@@ -115,9 +115,8 @@ def _write_page(pictures: "Iterator[Image]", times: Sequence[float], rate: float
         held = io.BytesIO()
         _few_colours(picture).convert("RGB").save(held, format="WEBP", lossless=True, method=2)
         frames.append(base64.b64encode(held.getvalue()).decode())
-    environment = Environment(loader=FileSystemLoader(Path(__file__).parent), autoescape=True)
     shown = [f"{t:.1f} s" for t in times]
-    text = environment.get_template("animation.html").render(title=title, frames=frames, times=shown, rate=rate)
+    text = rendered("animation.html", title=title, frames=frames, times=shown, rate=rate)
     write_text(target, text, what="animation")
 
 

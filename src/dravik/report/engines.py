@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 import matplotlib
 import numpy as np
 
-from dravik.report.figures import ACTUAL, COMMANDED, INK, SOFT, STYLE, THIRD, new_figure
+from dravik.report.figures import ACTUAL, COMMANDED, INK, PALETTE, SOFT, STYLE, new_figure
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -17,8 +17,6 @@ if TYPE_CHECKING:
     from dravik.tables import Axis
 
 __all__ = ["figure_performance", "figure_thrust_curves"]
-
-_COLOURS = (ACTUAL, COMMANDED, THIRD, "#4c8c5a", "#b08a2e", "#8a3b52")
 
 
 def figure_performance(craft: "Aircraft", bench: "list[EnginePoint]", found: "Performance") -> "Figure":
@@ -53,7 +51,7 @@ def _map(axes: "Axes", craft: "Aircraft") -> None:
             (float(v), *(float(a.values[0]) for a in others[1:])) for v in values[:: max(1, (len(values) - 1) // 2)][:3]
         ]
     for k, member in enumerate(members):
-        colour = _COLOURS[k]
+        colour = PALETTE[k]
         rest = [np.full_like(fine, v) for v in member]
         thrust, power = ct(fine, *rest), cp(fine, *rest)
         efficiency = np.where(
@@ -89,7 +87,7 @@ def _flow(axes: "Axes", bench: "list[EnginePoint]") -> None:
     for k, lever in enumerate(dict.fromkeys(p.lever for p in bench)):
         points = [p for p in bench if p.lever == lever]
         axes.plot(
-            [p.airspeed for p in points], [3600.0 * p.fuel_flow for p in points], color=_COLOURS[k], lw=1.6,
+            [p.airspeed for p in points], [3600.0 * p.fuel_flow for p in points], color=PALETTE[k], lw=1.6,
             label=f"lever {lever:g}",
         )  # fmt: skip
     axes.set_xlabel("airspeed [m/s]")
@@ -102,7 +100,7 @@ def _thrusts(axes: "Axes", bench: "list[EnginePoint]", found: "Performance") -> 
     for k, lever in enumerate(dict.fromkeys(p.lever for p in bench)):
         points = [p for p in bench if p.lever == lever]
         axes.plot(
-            [p.airspeed for p in points], [p.thrust for p in points], color=_COLOURS[k], lw=1.6, marker="o", ms=3,
+            [p.airspeed for p in points], [p.thrust for p in points], color=PALETTE[k], lw=1.6, marker="o", ms=3,
             label=f"lever {lever:g}",
         )  # fmt: skip
     axes.plot(*_required(found, "thrust"), color=INK, lw=1.6, ls=(0, (5, 2)), label="along the flow in level flight")
@@ -184,9 +182,9 @@ def figure_thrust_curves(craft: "Aircraft") -> "Figure":
             time = np.linspace(0.0, curve.axes[0].values[-1], 400)
             thrust = curve(time)
             gone = np.concatenate([[0.0], np.cumsum(0.5 * (thrust[1:] + thrust[:-1]) * np.diff(time))])
-            axes.plot(time, thrust, color=_COLOURS[k], lw=1.8, label=f"{name}: thrust")
+            axes.plot(time, thrust, color=PALETTE[k], lw=1.8, label=f"{name}: thrust")
             beside.plot(
-                time, 100.0 * (1.0 - gone / gone[-1]), color=_COLOURS[k], lw=1.3, ls=(0, (5, 2)), label=f"{name}: left"
+                time, 100.0 * (1.0 - gone / gone[-1]), color=PALETTE[k], lw=1.3, ls=(0, (5, 2)), label=f"{name}: left"
             )
         axes.set_xlabel("time since lit [s]")
         axes.set_ylabel("thrust [N]")

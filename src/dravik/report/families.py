@@ -71,9 +71,7 @@ def figure_families(set_: "Coefficients", *, title: str = "") -> "Figure":
         _family(grid[0][0], set_, "alpha", alpha, ("CL",), flap, _settings(set_, flap) if flap else [0.0])
         _family(grid[0][1], set_, "alpha", alpha, ("Cm",), elevator, _settings(set_, elevator) if elevator else [0.0])
         _family(grid[0][2], set_, "alpha", alpha, ("CD",), flap, _settings(set_, flap) if flap else [0.0], polar=True)
-        _slopes(
-            grid[0][3], set_, alpha, {f"{c} by {n}": (c, n) for n in ([elevator] if elevator else []) for c in ("Cm",)}
-        )
+        _slopes(grid[0][3], set_, alpha, {f"Cm by {elevator}": ("Cm", elevator)} if elevator else {})
         if "beta" in motions:
             left, right = set_.ranges.get("beta", (-0.35, 0.35))
             beta = np.linspace(max(left, -0.44), min(right, 0.44), 121)

@@ -14,6 +14,7 @@ from matplotlib.figure import Figure
 from matplotlib.lines import Line2D
 
 from dravik.errors import DravikError
+from dravik.flight.recording import STILL
 from dravik.units import from_si
 
 if TYPE_CHECKING:
@@ -27,8 +28,8 @@ __all__ = ["drawn", "figure_histories", "figure_overlay", "figure_poles", "marke
 
 INK, SOFT, GRID = "#1d2b33", "#6b7b84", "#dfe5e8"
 ACTUAL, COMMANDED, THIRD = "#0b6e8f", "#d1662c", "#7a4fa3"
+PALETTE = (ACTUAL, COMMANDED, THIRD, "#4c8c5a", "#b08a2e", "#8a3b52")
 SIZE = (12.8, 8.0)
-STILL = 0.15  # of the highest airspeed: below it the angles to the air are those of gusts
 CLEAR = 0.15  # of a panel's reach: closer to the origin, a root is named in the next panel
 STYLE: Any = {
     "font.family": "DejaVu Sans",

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Any
 import matplotlib
 import numpy as np
 
-from dravik.report.figures import ACTUAL, COMMANDED, INK, SOFT, STYLE, THIRD, new_figure
+from dravik.report.figures import ACTUAL, INK, PALETTE, SOFT, STYLE, new_figure
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -17,7 +17,6 @@ if TYPE_CHECKING:
 __all__ = ["figure_masses"]
 
 Path = np.ndarray[Any, np.dtype[np.float64]]
-_COLOURS = (ACTUAL, COMMANDED, THIRD, "#4c8c5a", "#b08a2e", "#8a3b52")
 
 
 def figure_masses(
@@ -32,7 +31,7 @@ def figure_masses(
         grid = figure.subplots(1, 3, width_ratios=[1.5, 1.0, 1.0])
         envelope, centre, inertia = grid
         for k, (loading, entry) in enumerate(definition.loadings.items()):
-            colour = _COLOURS[k % len(_COLOURS)]
+            colour = PALETTE[k % len(PALETTE)]
             for path in paths.get(loading, {}).values():
                 envelope.plot(path[:, 2], path[:, 1], color=colour, lw=1.1, alpha=0.7)
             envelope.plot(entry.cg[0], entry.mass, marker="o", ms=12 - 2 * k, color=colour, ls="", label=loading)
@@ -43,7 +42,7 @@ def figure_masses(
         envelope.legend(frameon=False, fontsize=8, loc="best")
         longest = max(paths, key=lambda n: len(paths[n]), default="")
         for k, (tank, path) in enumerate(paths.get(longest, {}).items()):
-            colour = _COLOURS[k % len(_COLOURS)]
+            colour = PALETTE[k % len(PALETTE)]
             centre.plot(path[:, 0], path[:, 2], color=colour, lw=1.5, label=tank)
             inertia.plot(path[:, 0], path[:, 6] / 1e3, color=colour, lw=1.5, label=tank)
         for axes, text in ((centre, "centre of gravity, station x [m]"), (inertia, "Iyy [1000 kg m^2]")):

@@ -28,9 +28,14 @@ class Block:
     beside: bool = False
 
 
+def rendered(template: str, **values: object) -> str:
+    """Return a page of this folder with values filled in; what they hold is text, never markup."""
+    environment = Environment(loader=FileSystemLoader(Path(__file__).parent), autoescape=True)
+    return environment.get_template(template).render(**values)
+
+
 def write_page(path: str | Path, title: str, subtitle: str, blocks: Sequence[Block]) -> Path:
     """Write the page; raises DravikError when the file cannot be written."""
-    environment = Environment(loader=FileSystemLoader(Path(__file__).parent), autoescape=True)
     prepared = [
         {
             "heading": b.heading,
@@ -44,7 +49,5 @@ def write_page(path: str | Path, title: str, subtitle: str, blocks: Sequence[Blo
         }
         for b in blocks
     ]
-    text = environment.get_template("page.html").render(
-        title=title, subtitle=subtitle, blocks=prepared, version=__version__
-    )
+    text = rendered("page.html", title=title, subtitle=subtitle, blocks=prepared, version=__version__)
     return write_text(path, text, what="page")
