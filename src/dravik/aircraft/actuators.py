@@ -2,55 +2,26 @@
 
 import math
 from collections.abc import Mapping
-from dataclasses import replace
 
-from dravik.aircraft.faults import Fault, Floating, Lost, Slow, Stuck
-from dravik.effectors import RATE_KIND, Effector
-from dravik.errors import DravikError
-from dravik.formula import Node, choice_node, name_node, number_node, parse
-from dravik.units import quantity
+from dravik.aircraft.faults import Fault
+from dravik.effectors import Effector
+from dravik.formula import Node, name_node, number_node
 
 __all__ = ["effector_node"]
 
 FOLLOW_TIME = 0.02  # s, of an effector with a rate limit but no lag of its own
-UNLIMITED = 1e6  # rad/s or what it is: a rate that is none, but a number
 
 
 def effector_node(name: str, effector: Effector, faults: Mapping[str, Fault]) -> Node:
     """Return the position of an effector as a formula of its command, with the faults that concern it.
 
-    Raises DravikError for a slow control that has no rate.
+    Raises DravikError for a fault that the control cannot have, such as slow without a rate.
     """
     node = _healthy(name, effector)
     for key, fault in faults.items():
-        if getattr(fault, "control", None) != name:
-            continue
-        if isinstance(fault, Stuck):
-            if fault.position is not None:
-                quantity(fault.position, effector.kind, where=f"faults.{key}.position")
-            node = choice_node(f"fault_{key}", name_node(f"held_{key}"), node)
-        elif isinstance(fault, Floating):
-            free = Node("call", 0, "lag", args=(parse(fault.position), number_node(fault.lag)))
-            node = choice_node(f"fault_{key}", free, node)
-        elif isinstance(fault, Lost):
-            node = choice_node(f"fault_{key}", number_node(0.0), node)
-        elif isinstance(fault, Slow):
-            node = _slowed(key, fault, effector, node)
+        if getattr(fault, "control", None) == name:
+            node = fault.control_node(key, effector, node)
     return node
-
-
-def _slowed(key: str, fault: Slow, effector: Effector, node: Node) -> Node:
-    """Return an actuator with another rate once the fault has happened; one without a rate limit gets one."""
-    if node.name not in ("actuator_1", "actuator_2"):
-        raise DravikError(f"the control of fault {key} has no rate", hint="rate or lag in the control")
-    place = 2 if node.name == "actuator_1" else 3
-    rate = node.args[place]
-    if rate.kind == "number" and math.isinf(rate.value):
-        rate = number_node(UNLIMITED)
-    slow = quantity(fault.rate, RATE_KIND[effector.kind], where=f"faults.{key}.rate")
-    args = list(node.args)
-    args[place] = choice_node(f"fault_{key}", number_node(slow), rate)
-    return replace(node, args=tuple(args))
 
 
 def _healthy(name: str, effector: Effector) -> Node:

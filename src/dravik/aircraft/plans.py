@@ -2,25 +2,20 @@
 
 from collections.abc import Iterable, Mapping
 from dataclasses import replace
+from functools import partial
 
-from dravik.aircraft.faults import Biased, Fault, Floating, Frozen, Gust, Lost, Phase, Slow, Stuck
+from dravik.aircraft.faults import Fault, Phase
 from dravik.aircraft.schema import AircraftDefinition
 from dravik.aircraft.specs import EventSpec, InputSpec, Where
 from dravik.errors import DravikError, nearest
-from dravik.formula import Node, choice_node, name_node, number_node, parse
-from dravik.units import kind_of_unit, quantity
+from dravik.formula import Node, name_node, number_node, parse
 
 __all__ = ["check_faults", "plan_inputs", "plan_watches", "sensed", "sensed_formulas"]
 
 
 def plan_inputs(faults: Mapping[str, Fault], phases: tuple[Phase, ...]) -> list[InputSpec]:
     """Return the inputs that tell which faults have happened, what they hold, and which phase it is."""
-    found = []
-    for name, fault in faults.items():
-        if isinstance(fault, Stuck | Floating | Slow | Lost | Frozen | Biased):
-            found.append(InputSpec(f"fault_{name}", "", 0.0, 1.0, meaning=f"1: fault {name} has happened"))
-        if isinstance(fault, Stuck | Frozen):
-            found.append(InputSpec(f"held_{name}", "", meaning=f"where fault {name} holds it"))
+    found = [spec for name, fault in faults.items() for spec in fault.inputs(name)]
     if phases:
         found.append(InputSpec("phase", "", 1.0, float(len(phases)), 1.0, meaning="number of the phase of the flight"))
     return found
@@ -55,9 +50,7 @@ def check_faults(
     """Refuse faults of what is not there."""
     effectors, signals = list(effectors), list(signals)
     for name, fault in definition.faults.items():
-        if isinstance(fault, Gust):
-            kind = "speed" if fault.axis.startswith("wind") else "angular rate"
-            quantity(fault.size, kind, where=where("faults", name, "size"))
+        fault.check(partial(where, "faults", name))
         for key, known in (
             ("engine", definition.engines), ("control", effectors), ("signal", signals), ("tank", definition.tanks),
         ):  # fmt: skip
@@ -72,17 +65,11 @@ def sensed_formulas(faults: Mapping[str, Fault], units: Mapping[str, str]) -> di
     """Return what laws read in place of signals with a faulty sensor: formula and unit by signal."""
     found: dict[str, tuple[Node, str]] = {}
     for key, fault in faults.items():
-        if not isinstance(fault, Frozen | Biased):
-            continue
-        unit = units.get(fault.signal, "")
-        node = found[fault.signal][0] if fault.signal in found else name_node(fault.signal)
-        if isinstance(fault, Frozen):
-            node = choice_node(f"fault_{key}", name_node(f"held_{key}"), node)
-        else:
-            by = quantity(fault.by, kind_of_unit(unit), where=f"faults.{key}.by")
-            shift = Node("op", 0, "mul", args=(name_node(f"fault_{key}"), number_node(by)))
-            node = Node("op", 0, "add", args=(node, shift))
-        found[fault.signal] = (node, unit)
+        signal = getattr(fault, "signal", "")
+        true = found[signal][0] if signal in found else name_node(signal)
+        node = fault.signal_node(key, units.get(signal, ""), true)
+        if node is not None:
+            found[signal] = node, units.get(signal, "")
     return found
 
 

@@ -7,14 +7,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.aircraft import Aircraft
-from dravik.aircraft.faults import Biased, EngineOut, Floating, Frozen, Gust, Lost, MassDropped, Slow, Stuck
+from dravik.aircraft.faults import Gust
 from dravik.errors import DravikError
 from dravik.flight import histories
 from dravik.flight.histories import History
 from dravik.flight.recording import Event
 from dravik.kernel import Workspace
 from dravik.kernel.program import EVENT_COUNT, EVENTS, N_EVENTS
-from dravik.units import in_si, kind_of_unit
 
 __all__ = ["Change", "begin", "follow", "gust_of", "happened"]
 
@@ -69,18 +68,15 @@ def follow(craft: Aircraft, then: tuple[str, ...], t: float, x: Floats, u: Float
     if kind == "phase":
         _set_phase(craft, u, int(name))
         return Change(x, u, [])
-    fault = craft.definition.faults[name]
-    if isinstance(fault, EngineOut):
-        u[craft.input_index(f"fail_{fault.engine}")] = 1.0
-    elif isinstance(fault, MassDropped):
-        return Change(craft.with_tank(x, fault.tank, fault.left), u, [])
-    elif isinstance(fault, Gust):
-        return Change(x, u, [gust_of(craft, name, t)])
-    elif isinstance(fault, Stuck | Frozen | Floating | Slow | Lost | Biased):
-        u[craft.input_index(f"fault_{name}")] = 1.0
-        if isinstance(fault, Stuck | Frozen):
-            u[craft.input_index(f"held_{name}")] = _held(craft, name, fault, t, x, now)
-    return Change(x, u, [])
+    effect = craft.definition.faults[name].effect(name, lambda signal: craft.signal(signal).unit)
+    for target, value in effect.inputs.items():
+        u[craft.input_index(target)] = value
+    if effect.hold is not None:
+        target, signal = effect.hold
+        u[craft.input_index(target)] = craft.values(x, now, [signal], t)[signal]
+    if effect.tank is not None:
+        x = craft.with_tank(x, *effect.tank)
+    return Change(x, u, [gust_of(craft, name, t)] if effect.gust else [])
 
 
 def gust_of(craft: Aircraft, name: str, t: float) -> tuple[int, History]:
@@ -89,15 +85,6 @@ def gust_of(craft: Aircraft, name: str, t: float) -> tuple[int, History]:
     assert isinstance(fault, Gust)
     blown = _SHAPES[fault.shape](fault.size, at=t, width=fault.width) if fault.shape != "step" else None
     return craft.input_index(fault.axis), blown or histories.step(fault.size, at=t)
-
-
-def _held(craft: Aircraft, name: str, fault: Stuck | Frozen, t: float, x: Floats, now: Floats) -> float:
-    """Return where a fault holds its signal: where it is, unless it says otherwise."""
-    watched = fault.signal if isinstance(fault, Frozen) else fault.control
-    if isinstance(fault, Stuck) and fault.position is not None:
-        unit = craft.signal(watched).unit
-        return in_si(fault.position, kind_of_unit(unit), where=f"faults.{name}.position")
-    return craft.values(x, now, [watched], t)[watched]
 
 
 def _set_phase(craft: Aircraft, u: Floats, k: int) -> None:
