@@ -8,6 +8,7 @@ from scipy.integrate import quad
 
 from dravik import Turbulence, fly, on_rail, sample, trim
 from dravik.errors import DravikError
+from dravik.flight.gusts import GustStream
 from dravik.flight.schedule import Schedule
 from dravik.flight.turbulence import COMPONENTS, gust_filter, intensities, scale_lengths, spectrum
 
@@ -86,7 +87,7 @@ class SampleTest(unittest.TestCase):
             found = dict(
                 zip(
                     COMPONENTS,
-                    turbulence.along(case["span"])(case["airspeed"], case["height"], np.arange(60000) * interval),
+                    GustStream(turbulence, case["span"])(case["airspeed"], case["height"], np.arange(60000) * interval),
                     strict=True,
                 )
             )
@@ -104,7 +105,7 @@ class SampleTest(unittest.TestCase):
     def test_samples_have_the_variance_and_the_spectrum(self) -> None:
         for case, interval in ((CASES[0], 0.01), (CASES[0], 0.1), (CASES[2], 0.05)):
             turbulence = Turbulence(seed=11, wind_20ft=case["wind_20ft"], aloft=case["aloft"], interval=interval)
-            stream = turbulence.along(case["span"])
+            stream = GustStream(turbulence, case["span"])
             count = 1 << 17
             found = stream(case["airspeed"], case["height"], np.arange(count) * interval)
             wanted = gust_filter(**case).covariance()  # type: ignore[arg-type]
@@ -151,7 +152,7 @@ class SampleTest(unittest.TestCase):
 
     def test_following_gusts_are_joined_without_a_jump(self) -> None:
         # an aircraft that turns and slows down: every second other filters and another heading
-        stream = Turbulence(seed=4).along(22.0)
+        stream = GustStream(Turbulence(seed=4), 22.0)
         rows = []
         for k in range(20):
             times = np.arange(100 * k, 100 * (k + 1)) * 0.01
@@ -163,7 +164,7 @@ class SampleTest(unittest.TestCase):
             joints = steps[component, 100::100]
             self.assertLess(float(joints.max()), 3.0 * usual, COMPONENTS[component])
         # as between quite other conditions every second: the joints are no rougher than what lies between them
-        stream = Turbulence(seed=4).along(22.0)
+        stream = GustStream(Turbulence(seed=4), 22.0)
         rows = [
             stream(20.0 + 60.0 * (k % 2), 40.0 + 360.0 * (k % 2), np.arange(100 * k, 100 * (k + 1)) * 0.01)
             for k in range(60)
@@ -187,7 +188,7 @@ class SampleTest(unittest.TestCase):
         point = trim(tarn, airspeed=62, altitude=150, heading=math.radians(30))
         turbulence = Turbulence(seed=2, follow=False)
         run = fly(tarn, start=point, duration=2, turbulence=turbulence)
-        gusts = turbulence.along(tarn.definition.reference.span)(62.0, 150.0, run.time)
+        gusts = GustStream(turbulence, tarn.definition.reference.span)(62.0, 150.0, run.time)
         c, k = math.cos(math.radians(30)), math.sin(math.radians(30))
         for name, wanted in (
             ("wind_north", gusts[0] * c - gusts[1] * k), ("wind_east", gusts[0] * k + gusts[1] * c),
@@ -198,9 +199,9 @@ class SampleTest(unittest.TestCase):
         schedule = Schedule(tarn, np.array(point.inputs), {}, Turbulence(seed=2), 0.01, 0.0)
         schedule.gusts_for = (62.0, 150.0, 3.1, -3.1, 0.0)
         u = schedule.steps(50, 1, np.array(point.state), tarn.workspace())[0, 0]
-        along, right = Turbulence(seed=2).along(tarn.definition.reference.span)(62.0, 150.0, np.array([0.5, 0.51]))[
-            :2, 0
-        ]
+        along, right = GustStream(Turbulence(seed=2), tarn.definition.reference.span)(
+            62.0, 150.0, np.array([0.5, 0.51])
+        )[:2, 0]
         middle = -3.1 + 0.5 * (6.2 - 2.0 * math.pi)
         self.assertAlmostEqual(
             u[tarn.input_index("wind_north")], along * math.cos(middle) - right * math.sin(middle), places=9

@@ -15,11 +15,12 @@ from dravik.aircraft import Aircraft
 from dravik.errors import DravikError, FlightError, require
 from dravik.flight import plan
 from dravik.flight.adaptive import fly_adaptively
+from dravik.flight.gusts import PERIOD
 from dravik.flight.histories import History
 from dravik.flight.outcomes import failure, logged_events
 from dravik.flight.recording import Event, Recording, event_rows
 from dravik.flight.schedule import Schedule
-from dravik.flight.turbulence import PERIOD, Turbulence
+from dravik.flight.turbulence import Turbulence
 from dravik.flight.writing import RecordingWriter
 from dravik.kernel.integrate import clamp_states, fly_steps
 from dravik.kernel.motion import evaluate
@@ -231,7 +232,7 @@ class _Flight:
         writer = None
         if save is not None:
             units = {name: self.craft.signals[name].unit for name in self.names}
-            writer = RecordingWriter(save, self.names, units, self._metadata())
+            writer = RecordingWriter(save, self.names, units, self._metadata(), self._end(self.first))
         try:
             self._fly(chunk, progress, writer)
         except BaseException:

@@ -7,10 +7,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.aircraft import Aircraft
+from dravik.compiled import compiled
 from dravik.errors import DravikError
+from dravik.flight.gusts import PERIOD, GustStream
 from dravik.flight.histories import History
 from dravik.flight.recording import Event
-from dravik.flight.turbulence import JOINING, PERIOD, Turbulence
+from dravik.flight.turbulence import Turbulence
 from dravik.kernel import Workspace
 from dravik.kernel.motion import evaluate
 from dravik.kernel.program import EVERYTHING
@@ -20,7 +22,20 @@ __all__ = ["Schedule"]
 
 Floats = NDArray[np.float64]
 EDGE = 1e-6  # of a step: how far from its ends a history is read, so that a jump falls on one side for certain
-GUSTS = ("gust_roll", "gust_pitch", "gust_yaw")
+GUSTS = ("wind_north", "wind_east", "wind_up", "gust_roll", "gust_pitch", "gust_yaw")
+
+
+@compiled
+def held_in_range(u: Floats, low: Floats, high: Floats, room: Floats) -> bool:
+    """Hold inputs u (steps, 2, inputs) within their limits; return True at the first one beyond by over ``room``."""
+    for k in range(u.shape[0]):
+        for side in range(2):
+            for i in range(u.shape[2]):
+                value = u[k, side, i]
+                if value < low[i] - room[i] or value > high[i] + room[i]:
+                    return True
+                u[k, side, i] = np.minimum(np.maximum(value, low[i]), high[i])
+    return False
 
 
 class Schedule:
@@ -31,12 +46,14 @@ class Schedule:
         dt: float, offset: float, made: Sequence[tuple[float, float]] = (),
     ) -> None:  # fmt: skip
         self.craft, self.inputs, self.turbulence, self.dt, self.offset = craft, inputs, turbulence, dt, offset
-        self.gusts = None if turbulence is None else turbulence.along(craft.definition.reference.span, made)
+        self.gusts = None if turbulence is None else GustStream(turbulence, craft.definition.reference.span, made)
         # airspeed, height above the ground and heading that the gusts are made for; the heading before, and since when
         self.gusts_for: tuple[float, float, float, float, float] | None = None
         self.low = np.array([spec.low for spec in craft.inputs.values()])
         self.high = np.array([spec.high for spec in craft.inputs.values()])
-        self.gust_inputs = [craft.input_index(n) for n in ("wind_north", "wind_east", "wind_up", *GUSTS)]
+        # rounding beyond a limit is no demand beyond it
+        self.room = 1e-9 * np.where(np.isfinite(self.high - self.low), self.high - self.low, 0.0)
+        self.gust_inputs = np.array([craft.input_index(n) for n in GUSTS], dtype=np.int64)
         self.histories = [self._bind(name, history) for name, history in controls.items()]
         self.texts = {name: history.text for name, history in controls.items()}
         self.held: dict[str, Event] = {}
@@ -83,28 +100,20 @@ class Schedule:
             before = self.gusts_for[2] if self.gusts_for is not None else heading
             self.gusts_for = float(r[names["airspeed"]]), height, heading, before, float(starts[0])
         airspeed, height, heading, before, since = self.gusts_for
-        times = np.append(starts, starts[-1] + self.dt)
-        found = self.gusts(airspeed, height, times)
         # the axes turn from the heading of the last period to that of this one within a second: no gust jumps
         turn = math.remainder(heading - before, 2.0 * math.pi)
-        headings = before + turn * np.clip((times - since) / JOINING, 0.0, 1.0)
-        sine, cosine = np.sin(headings), np.cos(headings)
-        along, right, down = found[:3]
-        level = along * cosine - right * sine, along * sine + right * cosine, -down, *found[3:]
-        for index, gust in zip(self.gust_inputs, level, strict=True):
-            u[:, 0, index] += gust[:-1]
-            u[:, 1, index] += gust[1:]
+        self.gusts.add(u, self.gust_inputs, starts, self.dt, (airspeed, height), (before, turn, since))
 
     def _hold_in_range(self, u: Floats, starts: Floats) -> None:
         """Hold inputs within their ranges, and note the first time that more was asked."""
-        room = 1e-9 * np.where(np.isfinite(self.high - self.low), self.high - self.low, 0.0)
-        beyond = (u < self.low - room) | (u > self.high + room)
-        if beyond.any():
-            for i, name in enumerate(self.craft.input_names):
-                when = beyond[:, :, i].any(axis=1)
-                if when.any() and name not in self.held:
-                    text = f"{name} is asked beyond its range, and held"
-                    self.held[name] = Event(float(starts[np.argmax(when)]), text)
+        if not held_in_range(u, self.low, self.high, self.room):
+            return
+        beyond = (u < self.low - self.room) | (u > self.high + self.room)
+        for i, name in enumerate(self.craft.input_names):
+            when = beyond[:, :, i].any(axis=1)
+            if when.any() and name not in self.held:
+                text = f"{name} is asked beyond its range, and held"
+                self.held[name] = Event(float(starts[np.argmax(when)]), text)
         np.clip(u, self.low, self.high, out=u)
 
     def at(self, t: float, low: float, high: float) -> Floats:

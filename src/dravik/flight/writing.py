@@ -26,13 +26,15 @@ class RecordingWriter:
     """Appends rows to a CSV file; the side file tells at each flush how far the run has come.
 
     For a name that ends in ``.parquet`` the rows go to ``NAME.part.arrow``, a stream of record batches, which gives way
-    to the Parquet file when the run ends: Parquet cannot be read before its end is written. Raises DravikError where a
-    file cannot be written, or Parquet's package is missing.
+    to the Parquet file when the run ends: Parquet cannot be read before its end is written. ``begins`` is the state to
+    fly on from where a run is killed before its first flush. Raises DravikError where a file cannot be written, or
+    Parquet's package is missing.
     """
 
     def __init__(
-        self, path: str | Path, names: Sequence[str], units: Mapping[str, str], metadata: Mapping[str, Any]
-    ) -> None:
+        self, path: str | Path, names: Sequence[str], units: Mapping[str, str], metadata: Mapping[str, Any],
+        begins: Mapping[str, Any],
+    ) -> None:  # fmt: skip
         self.target = Path(path)
         self.path = self.target if self.target.suffix != ".parquet" else part_path(self.target)
         self.metadata = dict(metadata)
@@ -49,7 +51,7 @@ class RecordingWriter:
         else:
             self._file: TextIO = io.TextIOWrapper(self._try(lambda: locked(self.path)), encoding="utf-8")
             self._try(lambda: self._file.write(",".join(self.columns) + "\n"))
-        self._side({}, [])
+        self._side(begins, [])
 
     def _try(self, act: Any) -> Any:
         try:
@@ -97,7 +99,7 @@ class RecordingWriter:
     def _side(self, end: Mapping[str, Any], events: Sequence[Mapping[str, Any]]) -> None:
         side = {
             **self.metadata, "complete": False, "columns": self.columns, "events": list(events), "tables_left": [],
-            "end": dict(end) or None,
+            "end": dict(end),
         }  # fmt: skip
 
         # the old one stays whole until the new one is

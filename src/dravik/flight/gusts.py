@@ -1,0 +1,165 @@
+"""The gusts of one flight: samples made period by period for its airspeed and height, added to its wind inputs."""
+
+import math
+from collections.abc import Sequence
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dravik.compiled import compiled
+from dravik.flight.turbulence import LOWEST, GustFilter, Turbulence, gust_filter
+
+__all__ = ["JOINING", "PERIOD", "GustStream"]
+
+Floats = NDArray[np.float64]
+Ints = NDArray[np.int64]
+JOINING = 1.0  # s, in which what joins two periods dies away
+PERIOD = 1.0  # s, for which the filters keep the airspeed and height they were made for
+CHANGE = 0.03  # of airspeed or height, that is worth other filters
+SLOWEST = 5.0  # m/s: to who is slower than that, the field still comes with the wind
+PLACES = 1e9  # a sample's place is rounded to this part of an interval, so that a time on a sample finds it
+
+
+@compiled
+def recur(transition: Floats, noise: Floats, x: Floats, states: Floats) -> None:
+    """Fill ``states`` (k, n) with x, then x = transition x + noise (k, n); ``x`` is the state after the last."""
+    count, n = states.shape
+    for k in range(count):
+        for i in range(n):
+            states[k, i] = x[i]
+        for i in range(n):
+            total = noise[k, i]
+            for j in range(n):
+                total += transition[i, j] * states[k, j]
+            x[i] = total
+
+
+@compiled
+def add_in_level_axes(
+    u: Floats, inputs: Ints, starts: Floats, dt: float, samples: Floats, places: tuple[float, float],
+    headings: tuple[float, float, float],
+) -> None:  # fmt: skip
+    """Add gusts to the inputs u (steps, 2, inputs) at the start and end of each step.
+
+    ``inputs`` are the places of wind north, east, up and of the rotations about body x, y, z; ``samples`` (6, k) are
+    along, right, down and the rotations; ``places`` are their interval (s) and the number of the first one;
+    ``headings`` are that of the axes before, the turn (rad) that they make within JOINING, and since when (s).
+    """
+    interval, dropped = places
+    before, turn, since = headings
+    last = samples.shape[1] - 2
+    for k in range(u.shape[0]):
+        for side in range(2):
+            t = starts[k] if side == 0 else (starts[k + 1] if k + 1 < u.shape[0] else starts[k] + dt)
+            place = np.rint(t / interval * PLACES) / PLACES - dropped
+            first = min(int(place), last)
+            part = place - first
+            heading = before + turn * min(max((t - since) / JOINING, 0.0), 1.0)
+            sine, cosine = math.sin(heading), math.cos(heading)
+            along = samples[0, first] * (1.0 - part) + samples[0, first + 1] * part
+            right = samples[1, first] * (1.0 - part) + samples[1, first + 1] * part
+            u[k, side, inputs[0]] += along * cosine - right * sine
+            u[k, side, inputs[1]] += along * sine + right * cosine
+            u[k, side, inputs[2]] -= samples[2, first] * (1.0 - part) + samples[2, first + 1] * part
+            for i in range(3, 6):
+                u[k, side, inputs[i]] += samples[i, first] * (1.0 - part) + samples[i, first + 1] * part
+
+
+class GustStream:
+    """The gusts of one flight, made as far as they are asked for, period by period; called at rising times.
+
+    ``made`` are the airspeed and height that each period was made for: with them another stream makes the same gusts.
+    """
+
+    def __init__(self, turbulence: Turbulence, span: float, made: Sequence[tuple[float, float]] = ()) -> None:
+        self.turbulence, self.span, self._known = turbulence, span, list(made)
+        self.made: list[tuple[float, float]] = []
+        self.random = np.random.Generator(np.random.Philox(turbulence.seed))
+        self.samples, self.dropped = np.zeros((6, 0)), 0
+        self.step = np.zeros(6)  # what joins a period to the one before, dying away
+        self.state: Floats | None = None
+        self.made_for = (math.nan, math.nan)
+        self.filter: GustFilter | None = None
+        self.matrices: tuple[Floats, Floats] = (np.zeros((0, 0)), np.zeros((0, 0)))
+
+    def __call__(self, airspeed: float, height: float, times: Floats) -> Floats:
+        """Return gusts (6, k) of COMPONENTS at times (s) for an airspeed and a height above the ground."""
+        self._reach(airspeed, height, float(times[0]), float(times[-1]))
+        places = np.round(times / self.turbulence.interval, 9) - self.dropped
+        first = np.minimum(places.astype(np.int64), self.samples.shape[1] - 2)
+        part = places - first
+        found: Floats = self.samples[:, first] * (1.0 - part) + self.samples[:, first + 1] * part
+        return found
+
+    def add(
+        self, u: Floats, inputs: Ints, starts: Floats, dt: float, air: tuple[float, float],
+        headings: tuple[float, float, float],
+    ) -> None:  # fmt: skip
+        """Add the gusts for an airspeed and height (``air``) to the inputs of steps; as ``add_in_level_axes`` says."""
+        self._reach(*air, float(starts[0]), float(starts[-1]) + dt)
+        places = self.turbulence.interval, float(self.dropped)
+        add_in_level_axes(u, inputs, starts, dt, self.samples, places, headings)
+
+    def _reach(self, airspeed: float, height: float, begin: float, end: float) -> None:
+        """Have samples for all times between two."""
+        first, last = (round(t / self.turbulence.interval, 9) for t in (begin, end))
+        last = max(math.ceil(last), 1)
+        if self.samples.shape[1] + self.dropped <= last:
+            self._extend(airspeed, height, int(first), last)
+
+    def _extend(self, airspeed: float, height: float, first: int, last: int) -> None:
+        """Make samples up to the last, by whole periods that end on theirs, and forget those before the first."""
+        per_period = max(1, round(PERIOD / self.turbulence.interval))
+        new: list[Floats] = []
+        while self.dropped + self.samples.shape[1] + sum(n.shape[1] for n in new) <= last:
+            k = len(self.made)
+            wanted = self._known[k] if k < len(self._known) else self._wanted(airspeed, height)
+            if self.made_for != wanted:
+                before, begun = self._now(), self.state is not None
+                self._make(*wanted)
+                self.step += before - self._now() if begun else 0.0
+                self.made_for = wanted
+            if k == 0:
+                new.append(self._now()[:, None])
+            self.made.append(wanted)
+            new.append(self._run(per_period))
+        whole = np.concatenate([self.samples, *new], axis=1)
+        past = min(max(first - self.dropped, 0), whole.shape[1] - 2)
+        self.samples, self.dropped = whole[:, past:], self.dropped + past
+
+    def _wanted(self, airspeed: float, height: float) -> tuple[float, float]:
+        """Return what the next period is made for: as the last one, unless speed or height have changed by more."""
+        before = self.made_for
+        limits = CHANGE * max(before[0], SLOWEST), CHANGE * max(abs(before[1]), LOWEST)
+        kept = abs(airspeed - before[0]) <= limits[0] and abs(height - before[1]) <= limits[1]
+        return before if kept else (airspeed, height)
+
+    def _now(self) -> Floats:
+        """Return what the filter gives in its present state; nothing before there is one."""
+        if self.filter is None or self.state is None:
+            return np.zeros(6)
+        found: Floats = self.filter.c @ self.state
+        return found
+
+    def _make(self, airspeed: float, height: float) -> None:
+        near, far = self.turbulence.strengths
+        self.filter = gust_filter(
+            airspeed=max(airspeed, SLOWEST), height=height, span=self.span, wind_20ft=near,
+            aloft=far, model=self.turbulence.model, shortest=self.turbulence.interval,
+        )  # fmt: skip
+        if self.state is None:
+            self.state = self.filter.steady() @ self.random.standard_normal(len(self.filter.a))
+        self.matrices = self.filter.discrete(self.turbulence.interval)
+
+    def _run(self, count: int) -> Floats:
+        assert self.filter is not None and self.state is not None
+        transition, root = self.matrices
+        noise = self.random.standard_normal((count, len(self.state))) @ root.T
+        states = np.empty((count + 1, len(self.state)))
+        self.state = np.array(self.state)
+        recur(transition, noise, self.state, states[:count])
+        states[count] = self.state
+        fading = np.exp(-np.arange(1, count + 1) * self.turbulence.interval / JOINING)
+        found: Floats = self.filter.c @ states[1:].T + self.step[:, None] * fading
+        self.step = self.step * fading[-1]
+        return found
