@@ -35,9 +35,9 @@ format: .venv/ready
 	$(BIN)/ruff format src tests tools benchmarks examples
 
 bench: .venv/kernel
-	$(BIN)/python benchmarks/run.py
+	$(BIN)/python benchmarks/run.py $(WRITE)
 	$(BIN)/python benchmarks/lattice.py
-	$(BIN)/python benchmarks/flights.py
+	$(BIN)/python benchmarks/flights.py $(WRITE)
 
 pictures: .venv/kernel
 	$(BIN)/python tools/make_pictures.py

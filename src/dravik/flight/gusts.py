@@ -15,7 +15,7 @@ Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
 JOINING = 1.0  # s, in which what joins two periods dies away
 PERIOD = 1.0  # s, for which the filters keep the airspeed and height they were made for
-CHANGE = 0.03  # of airspeed or height, that is worth other filters
+CHANGE = 0.05  # of airspeed or height, that is worth other filters: intensities go with less than its root
 SLOWEST = 5.0  # m/s: to who is slower than that, the field still comes with the wind
 PLACES = 1e9  # a sample's place is rounded to this part of an interval, so that a time on a sample finds it
 

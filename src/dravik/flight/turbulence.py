@@ -13,6 +13,7 @@ from typing import Literal
 import numpy as np
 from numpy.typing import NDArray
 
+from dravik.compiled import compiled
 from dravik.errors import DravikError
 from dravik.units import in_si, quantity
 
@@ -148,15 +149,26 @@ def _root(covariance: Floats) -> Floats:
 
     Not eigenvectors: their signs and order are anybody's, and the same seed would give other gusts on another machine.
     """
-    n = len(covariance)
-    found = np.zeros((n, n))
+    found = np.zeros(covariance.shape)
+    _fill_root(covariance, found)
+    return found
+
+
+@compiled
+def _fill_root(covariance: Floats, found: Floats) -> None:
+    n = covariance.shape[0]
     for j in range(n):
-        left = covariance[j, j] - found[j, :j] @ found[j, :j]
+        left = covariance[j, j]
+        for k in range(j):
+            left -= found[j, k] * found[j, k]
         if left <= 1e-13 * covariance[j, j]:
             continue  # rounding: this state has no noise of its own
         found[j, j] = math.sqrt(left)
-        found[j + 1 :, j] = (covariance[j + 1 :, j] - found[j + 1 :, :j] @ found[j, :j]) / found[j, j]
-    return found
+        for i in range(j + 1, n):
+            total = covariance[i, j]
+            for k in range(j):
+                total -= found[i, k] * found[j, k]
+            found[i, j] = total / found[j, j]
 
 
 def gust_filter(
