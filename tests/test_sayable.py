@@ -17,6 +17,7 @@ from dravik.flight.tracks import placed
 from dravik.mass import Part, combine
 from dravik.performance import engine_points, performance
 from dravik.propulsion import GasTurbine, turbine_tables
+from dravik.report.tracks import figure_track
 from tests.support import DEG, craft, definition, drawing, light_aircraft, rectangle, wing_and_tail
 
 ZERO = {"axes": "stability", "CD": 0, "CY": 0, "Cl": 0, "Cm": 0, "Cn": 0}
@@ -312,6 +313,23 @@ class ClimbTest(unittest.TestCase):
             for name in ("power_left", "power_right"):
                 state[tarn.state_names.index(name)] += 0.004
             self.assertFalse(dv.prove_trim(dataclasses.replace(point, inputs=inputs, state=state)).holds)
+
+
+class LandTest(unittest.TestCase):
+    def test_a_recording_keeps_the_land_around_its_track(self) -> None:
+        hilly = dv.sample("tarn").with_environment(ground="20*sin(north/300) + 0.01*east")
+        point = dv.trim(hilly, airspeed=62, altitude=300, heading="60 deg")
+        run = dv.fly(hilly, start=point, duration=20, record_every=100)
+        land = run.metadata["terrain"]
+        north, east = np.array(land["north_m"]), np.array(land["east_m"])
+        np.testing.assert_allclose(
+            land["height_m"], 20 * np.sin(north[:, None] / 300) + 0.01 * east[None, :], atol=0.02, rtol=0
+        )
+        for name, side in (("north", north), ("east", east)):
+            self.assertTrue(side[0] < run[name].min() and run[name].max() < side[-1], name)
+        self.assertEqual(len(figure_track(run).axes[0].collections[0].get_facecolor()), 24 * 24)
+        level = dv.fly(hilly.with_environment(ground=0.0), start=point, duration=1)
+        self.assertNotIn("terrain", level.metadata)
 
 
 class StartTest(unittest.TestCase):

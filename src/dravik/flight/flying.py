@@ -20,6 +20,7 @@ from dravik.flight.histories import History
 from dravik.flight.outcomes import failure, logged_events
 from dravik.flight.recording import Event, Recording, event_rows
 from dravik.flight.schedule import Schedule
+from dravik.flight.terrain import terrain_around
 from dravik.flight.turbulence import Turbulence
 from dravik.flight.writing import RecordingWriter
 from dravik.kernel.integrate import clamp_states, fly_steps
@@ -348,6 +349,7 @@ class _Flight:
         units = {name: craft.signals[name].unit for name in self.names}
         values = np.concatenate(self.rows) if self.rows else np.empty((0, len(self.names)))
         metadata = {**self._metadata(), "complete": True, "end": self._end(self.reached), "ended_by": self._ended_by()}
+        metadata |= terrain_around(craft, self.x, self.schedule.inputs, self.names, values)
         return Recording(self.names, units, values, self._events(), metadata, craft.outside_visits(self.work))
 
     def _ended_by(self) -> dict[str, Any] | None:

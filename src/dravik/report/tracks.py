@@ -135,7 +135,11 @@ def figure_track(run: "Recording", *, title: str = "", aircraft: int = 14) -> Fi
         axes.plot(*to_view(place), color=ACTUAL, lw=1.5)
         shadow = np.column_stack([place[:, 0], place[:, 1], -floor])
         axes.plot(*to_view(shadow), color=GROUND, lw=1.0)
-        _cut_ground(axes, shadow, float(min(floor.min(), run["altitude"].min())) - 0.02 * spans[2])
+        land = _land(run)
+        if land is None:
+            _cut_ground(axes, shadow, float(min(floor.min(), run["altitude"].min())) - 0.02 * spans[2])
+        else:
+            _draw_land(axes, *land)
         picks = np.unique(np.linspace(0, len(place) - 1, aircraft).astype(int))
         size = 0.04 * flat * np.array([1.0, 1.0, 1.0 / stretch])
         for i in picks:
@@ -161,6 +165,31 @@ def figure_track(run: "Recording", *, title: str = "", aircraft: int = 14) -> Fi
         words = f"heights are drawn {stretch:.1f} times as large" if stretch > 1.05 else "true to scale"
         figure.text(0.012, 0.94, f"{words}; the aircraft is a symbol; dots: phases and faults", color=SOFT, fontsize=9)
     return figure
+
+
+def _land(run: "Recording") -> "tuple[Floats, Floats, Floats] | None":
+    """Return north, east (m) and heights (m, rows along north) of the ground that the recording keeps, if it does."""
+    kept: Any = run.metadata.get("terrain")
+    try:
+        north, east, height = (np.asarray(kept[k], dtype=np.float64) for k in ("north_m", "east_m", "height_m"))
+    except (TypeError, KeyError, ValueError):
+        return None
+    fits = north.ndim == east.ndim == 1 and height.shape == (len(north), len(east)) and min(height.shape) > 1
+    return (north, east, height) if fits and np.all(np.isfinite(height)) else None
+
+
+def _draw_land(axes: "Axes3D", north: "Floats", east: "Floats", height: "Floats") -> None:
+    """Draw the ground as a surface, its slopes lit from the north-west as on a map."""
+    from matplotlib.colors import LightSource, to_rgb
+
+    light = LightSource(azdeg=315, altdeg=45).hillshade(height, vert_exag=3.0, dx=float(np.ptp(east)) / len(east))
+    tone = np.array(to_rgb(GROUND))
+    colours = np.concatenate(
+        [tone * 0.7 + (1.0 - 0.7 * tone) * 0.85 * light[..., None], np.full((*light.shape, 1), 0.55)], axis=-1
+    )
+    e, n = np.meshgrid(east, north)
+    axes.computed_zorder = False  # the land lies behind the track: sorted by depth it would be drawn over it
+    axes.plot_surface(e, n, height, rstride=1, cstride=1, facecolors=colours, linewidth=0, shade=False, zorder=-1)
 
 
 def _cut_ground(axes: "Axes3D", shadow: "Floats", bottom: float) -> None:
