@@ -24,5 +24,5 @@ class AltitudeHold:
 
 craft = dv.sample("tarn")
 point = dv.trim(craft, airspeed="62 m/s", altitude="300 m")
-run = dv.fly(craft, start=point, duration=40, controller=AltitudeHold(point, 320.0))
+run = dv.fly(craft, start=point, duration=40, devices=[AltitudeHold(point, 320.0)])
 print(run.frame[["time_s", "altitude_m", "climb_rate_m_s", "airspeed_m_s"]].iloc[::500])

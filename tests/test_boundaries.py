@@ -140,7 +140,7 @@ class BoundaryTest(unittest.TestCase):
         side = self.folder / "long.csv.json"
         for _ in range(600):
             time.sleep(0.1)
-            if side.exists() and json.loads(side.read_text())["end"]:
+            if side.exists() and json.loads(side.read_text())["end"]["time_s"] > 0.0:
                 break
         begun = time.monotonic()
         flight.send_signal(signal.SIGINT)

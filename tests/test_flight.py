@@ -123,7 +123,7 @@ class FlyTest(unittest.TestCase):
                 error = POINT["theta"] + 2 * DEG - signals["theta"]
                 return {"elevator": -(2.0 * error - 1.0 * signals["q"])}
 
-        run = fly(TARN, start=POINT, duration=8, controller=PitchHold())
+        run = fly(TARN, start=POINT, duration=8, devices=[PitchHold()])
         self.assertEqual(len(calls), 400)
         self.assertAlmostEqual(calls[7], 0.14)
         # proportional only: an offset stays, but the attitude is near and steady
@@ -135,7 +135,7 @@ class FlyTest(unittest.TestCase):
         self.assertLess(float(np.max(np.abs(law["theta"] - run["theta"]))), 0.05 * DEG)
         PitchHold.rate = 33.0
         with self.assertRaisesRegex(DravikError, "33 Hz does not fit steps of 0.01 s"):
-            fly(TARN, start=POINT, duration=1, controller=PitchHold())
+            fly(TARN, start=POINT, duration=1, devices=[PitchHold()])
 
     def test_controller_that_returns_nonsense(self) -> None:
         class Broken:
@@ -144,8 +144,8 @@ class FlyTest(unittest.TestCase):
             def update(self, t: float, signals: Mapping[str, float]) -> Mapping[str, float]:
                 return {"elevator": float("nan")}
 
-        with self.assertRaisesRegex(DravikError, "the controller set elevator to nan at 0 s"):
-            fly(TARN, start=POINT, duration=1, controller=Broken())
+        with self.assertRaisesRegex(DravikError, "Broken set elevator to nan at 0 s"):
+            fly(TARN, start=POINT, duration=1, devices=[Broken()])
 
     def test_recorded_every_few_steps_in_chunks_of_any_size(self) -> None:
         full = fly(TARN, start=POINT, duration=12, controls={"elevator": doublet("1 deg")})

@@ -160,7 +160,7 @@ class FaultTest(unittest.TestCase):
         )
         for _ in range(60):
             session.step(0.05) if not session.ended else None
-        self.assertEqual([(e.time, e.text) for e in session.events], [(e.time, e.text) for e in run.events[1:]])
+        self.assertEqual([(e.time, e.text) for e in session.events], [(e.time, e.text) for e in run.events])
         beats = []
 
         class Counting:
@@ -171,7 +171,7 @@ class FaultTest(unittest.TestCase):
                 return {}
 
         begun = dv.Start(made.state(position=(0, 0, 500), velocity=(10, 0, 0)), made.default_inputs())
-        dv.fly(made, start=begun, duration=2, controller=Counting())
+        dv.fly(made, start=begun, duration=2, devices=[Counting()])
         np.testing.assert_allclose(beats, np.arange(20) / 10)  # the pause at 1 s is no second beat
         both = held(events={"over": {"when": "time > 1", "stop": True}}).with_plan(phases=plan)
         self.assertAlmostEqual(floating(both).time[-1], 1.0, delta=1e-6)  # an end and a pause at once: it ends

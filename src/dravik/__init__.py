@@ -13,6 +13,7 @@ if TYPE_CHECKING:
     from dravik.atmosphere import air_at
     from dravik.errors import DravikError, FlightError, FormulaError, TrimError
     from dravik.flight import (
+        Device,
         Recording,
         Session,
         Start,
@@ -48,7 +49,7 @@ _HOMES = {
     "atmosphere": ("air_at",),
     "errors": ("DravikError", "FlightError", "FormulaError", "TrimError"),
     "flight": (
-        "Recording", "Session", "Start", "Turbulence", "doublet", "fly", "from_csv", "gust", "load_scenario",
+        "Device", "Recording", "Session", "Start", "Turbulence", "doublet", "fly", "from_csv", "gust", "load_scenario",
         "on_ground", "on_rail", "prove_linear", "prove_trim", "pulse", "pulses_3211", "ramp", "read_recording",
         "resume", "sine", "start", "step", "sweep",
     ),
@@ -62,6 +63,7 @@ _HOMES = {
 
 __all__ = [
     "Aircraft",
+    "Device",
     "DravikError",
     "FlightError",
     "FormulaError",

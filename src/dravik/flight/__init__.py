@@ -1,6 +1,8 @@
 """Things that happen over time: control histories, flights, recordings, and proofs by flying."""
 
-from dravik.flight.flying import Controller, Start, fly
+from dravik.flight.core import Flight, Options, SavedFlight, Start
+from dravik.flight.devices import Device
+from dravik.flight.flying import fly
 from dravik.flight.histories import (
     History,
     doublet,
@@ -17,22 +19,24 @@ from dravik.flight.histories import (
 from dravik.flight.proofs import HoldProof, LinearProof, prove_linear, prove_trim
 from dravik.flight.recording import Event, Recording, read_recording
 from dravik.flight.scenario import Scenario, is_scenario, load_scenario, scenario_names
-from dravik.flight.session import Session, SessionState
+from dravik.flight.session import Session
 from dravik.flight.starting import start
 from dravik.flight.starts import on_ground, on_rail, resume
 from dravik.flight.tracks import write_track
 from dravik.flight.turbulence import Turbulence
 
 __all__ = [
-    "Controller",
+    "Device",
     "Event",
+    "Flight",
     "History",
     "HoldProof",
     "LinearProof",
+    "Options",
     "Recording",
+    "SavedFlight",
     "Scenario",
     "Session",
-    "SessionState",
     "Start",
     "Turbulence",
     "doublet",

@@ -15,7 +15,8 @@ from dravik.definitions import KeyLines, read_definition
 from dravik.effectors import Input
 from dravik.errors import DravikError, nearest
 from dravik.files import as_path, exists, is_folder, read_text
-from dravik.flight.flying import Start, fly
+from dravik.flight.core import Start
+from dravik.flight.flying import fly
 from dravik.flight.histories import History, parse_history
 from dravik.flight.recording import Recording
 from dravik.flight.starting import Begin, Named, Quantities, begin, named_start

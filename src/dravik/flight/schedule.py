@@ -2,6 +2,7 @@
 
 import math
 from collections.abc import Mapping, Sequence
+from copy import copy, deepcopy
 
 import numpy as np
 from numpy.typing import NDArray
@@ -23,6 +24,16 @@ __all__ = ["Schedule"]
 Floats = NDArray[np.float64]
 EDGE = 1e-6  # of a step: how far from its ends a history is read, so that a jump falls on one side for certain
 GUSTS = ("wind_north", "wind_east", "wind_up", "gust_roll", "gust_pitch", "gust_yaw")
+
+
+@compiled
+def fill_steps(u: Floats, starts: Floats, inputs: Floats, first: int, dt: float, offset: float) -> None:
+    """Fill inputs u (steps, 2, inputs) with the same values throughout, and ``starts`` with the times of the steps."""
+    for k in range(u.shape[0]):
+        starts[k] = (first + k) * dt + offset
+        for side in range(2):
+            for i in range(inputs.shape[0]):
+                u[k, side, i] = inputs[i]
 
 
 @compiled
@@ -57,6 +68,7 @@ class Schedule:
         self.histories = [self._bind(name, history) for name, history in controls.items()]
         self.texts = {name: history.text for name, history in controls.items()}
         self.held: dict[str, Event] = {}
+        self._u, self._starts = np.empty((1, 2, len(inputs))), np.empty(1)
 
     @property
     def follows(self) -> bool:
@@ -72,14 +84,23 @@ class Schedule:
             raise DravikError(f"{history.text} on {name}: its unit is {history.unit}", expected=spec.unit or "no unit")
         return index, history
 
+    def copied(self) -> "Schedule":
+        """Return a schedule that goes on as this one does now, whatever happens to this one."""
+        found = copy(self)
+        found.inputs, found.histories, found.held = self.inputs.copy(), list(self.histories), dict(self.held)
+        found.gusts = deepcopy(self.gusts)
+        found._u, found._starts = self._u.copy(), self._starts.copy()
+        return found
+
     def steps(self, first: int, count: int, x: Floats, work: Workspace) -> Floats:
-        """Return the inputs at the start and end of each step, shape (count, 2, inputs).
+        """Return the inputs at the start and end of each step, shape (count, 2, inputs), until the next call.
 
         Turbulence that follows the aircraft is that of the state ``x``.
         """
-        u = np.empty((count, 2, len(self.inputs)))
-        u[:] = self.inputs
-        starts: Floats = np.arange(first, first + count, dtype=np.float64) * self.dt + self.offset
+        if count > len(self._starts):
+            self._u, self._starts = np.empty((2 * count, 2, len(self.inputs))), np.empty(2 * count)
+        u, starts = self._u[:count], self._starts[:count]
+        fill_steps(u, starts, self.inputs, first, self.dt, self.offset)
         for index, history in self.histories:
             values = np.stack([history(starts + EDGE * self.dt), history(starts + (1.0 - EDGE) * self.dt)], axis=1)
             u[:, :, index] = values if history.absolute else u[:, :, index] + values

@@ -12,7 +12,7 @@ from pydantic import BaseModel, Discriminator, Tag
 from dravik.aircraft import Aircraft
 from dravik.definitions import KeyLines, kind_tag, validate
 from dravik.errors import DravikError, nearest, require
-from dravik.flight.flying import Start
+from dravik.flight.core import Start
 from dravik.flight.starts import on_ground, on_rail
 from dravik.quantities import Angle, AngularRate, Length, Model, Speed
 from dravik.trimming import TrimPoint, trim

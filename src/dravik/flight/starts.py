@@ -7,7 +7,7 @@ import numpy as np
 
 from dravik.aircraft import Aircraft
 from dravik.errors import DravikError
-from dravik.flight.flying import Start
+from dravik.flight.core import Start
 from dravik.flight.recording import Recording
 from dravik.frames import body_from_station
 from dravik.trimming import settle
@@ -39,7 +39,7 @@ def resume(craft: Aircraft, run: Recording) -> Start:
             np.array(list(state.values()), dtype=float), np.array(list(inputs.values()), dtype=float),
             float(end["time_s"]), _five(gusts) if gusts else None,
             tuple((float(v), float(h)) for v, h in end.get("gusts_made", [])),
-            tuple((str(name), float(t)) for name, t in end.get("begun", [])),
+            tuple((str(name), float(t)) for name, t in end.get("begun", [])), dict(end.get("devices") or {}),
         )  # fmt: skip
     except DravikError:
         raise

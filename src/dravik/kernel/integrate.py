@@ -33,11 +33,13 @@ from dravik.kernel.program import (
     Workspace,
 )
 
-__all__ = ["clamp_states", "derivative_many", "fly_steps"]
+__all__ = ["LAST_EVALUATED", "LAST_RECORDED", "LAST_UNTOUCHED", "clamp_states", "derivative_many", "fly_steps"]
 
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
 EVENT_WIDTH = 1e-8  # s: how closely the moment of an event is found
+# what is done with the state after the last step: nothing, every signal of it, or a row of the recording too
+LAST_UNTOUCHED, LAST_EVALUATED, LAST_RECORDED = 0, 1, 2
 BEFORE, SLOPE, TRIAL = 5, 6, 7  # rows of a workspace's slopes: last good state and its slope, a state in between
 
 
@@ -157,14 +159,14 @@ def all_finite(x: Floats) -> bool:
 @compiled
 def fly_steps(
     p: Program, w: Workspace, x: Floats, start: float, dt: float, first: int, controls: Floats,
-    every: int, picks: Ints, out: Floats, last: bool,
+    every: int, picks: Ints, out: Floats, last: int,
 ) -> tuple[int, int]:  # fmt: skip
     """Fly ``controls.shape[0]`` steps from step number ``first``; return steps done and rows written.
 
     ``controls`` (steps, 2, inputs) holds each step's inputs at its start and end. Every ``every``-th step
-    the picked registers go to a row of ``out``. With ``last`` the state after the final step is evaluated and
-    recorded too. The run stops early on a state that is not finite, a table left where that is an
-    error, or an event that ends it; ``x`` is then the last good state. At an event that pauses it returns before the
+    the picked registers go to a row of ``out``, and ``last`` says what is done with the state after the final step. The
+    run stops early on a state that is not finite, a table left where that is an error, an event that ends it, or where
+    ``out`` has no more room; ``x`` is then the last good state. At an event that pauses it returns before the
     step's row, with the flag PAUSED: whoever flies does what is to be done, clears the flag, and flies on from there.
     """
     rows = 0
@@ -172,7 +174,7 @@ def fly_steps(
     n = x.shape[0]
     before, slope, u = w.slopes[BEFORE], w.slopes[SLOPE], w.inputs
     for step in range(steps + 1):
-        if step == steps and not last:
+        if step == steps and last == LAST_UNTOUCHED:
             break
         t = start + (first + step) * dt
         u0 = controls[step, 0] if step < steps else controls[steps - 1, 1]
@@ -192,7 +194,10 @@ def fly_steps(
                 evaluate(p, w, t, x, u0, w.slopes[0], False, EVERYTHING)
                 if w.counters[PAUSED] != 0 and step < steps:
                     return step, rows
-        if (first + step) % every == 0 or w.counters[STOP_EVENT] != 0:
+        wanted = (first + step) % every == 0 and (step < steps or last == LAST_RECORDED)
+        if wanted or w.counters[STOP_EVENT] != 0:
+            if rows == out.shape[0]:
+                return step, rows
             for i in range(picks.shape[0]):
                 out[rows, i] = w.registers[picks[i]]
             rows += 1

@@ -1,0 +1,379 @@
+"""The flying core: a flight from beat to beat, saved and restored; ``fly`` and ``Session`` are thin over it."""
+
+import math
+import time as clock
+from collections.abc import Callable, Mapping, Sequence
+from copy import deepcopy
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any, TypedDict
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dravik.aircraft import Aircraft
+from dravik.errors import DravikError, FlightError, nearest, require
+from dravik.flight import plan
+from dravik.flight.devices import Device, Tasks
+from dravik.flight.gusts import PERIOD
+from dravik.flight.histories import History
+from dravik.flight.origin import ending, origin
+from dravik.flight.outcomes import failure, logged_events
+from dravik.flight.recording import Event, Recording, event_rows
+from dravik.flight.rows import NEVER, Rows
+from dravik.flight.schedule import Schedule
+from dravik.flight.terrain import terrain_around
+from dravik.flight.turbulence import Turbulence
+from dravik.flight.writing import RecordingWriter
+from dravik.kernel import Workspace
+from dravik.kernel.integrate import LAST_EVALUATED, LAST_RECORDED, LAST_UNTOUCHED, clamp_states, fly_steps
+from dravik.kernel.motion import evaluate
+from dravik.kernel.program import EVENT_CAPACITY, EVENT_COUNT, EVERYTHING, OUTSIDE_TABLE, PAUSED, STOP_EVENT
+from dravik.trimming import TrimPoint
+from dravik.units import quantity
+
+__all__ = ["Flight", "Options", "SavedFlight", "Start"]
+
+Floats = NDArray[np.float64]
+LONGEST = 5.0  # s of flight, at most between two looks at the clock and at whoever wants to stop it
+CLOCK = 0.2  # s of the clock, the same
+FIRST_STEPS = 50  # a slow machine, a small step or many signals must not keep an interrupt waiting
+
+
+class Options(TypedDict, total=False):
+    """What ``fly``, ``Session`` and ``Flight`` take beside an aircraft and a start, all by keyword.
+
+    ``dt``: the integrator's step, 10 ms unless said. ``controls``: histories by input or effector. ``devices``: what is
+    called at its own rate, in this order (see ``Device``). ``turbulence`` adds its gusts to the wind. ``record``:
+    signals that are recorded, and ``record_every``: each so many steps, or so much time such as ``"50 ms"``.
+    ``save``: a file to which the recording is written while it is flown. ``note`` goes into its metadata.
+    """
+
+    dt: str | float
+    controls: Mapping[str, History] | None
+    devices: Sequence[Device]
+    turbulence: Turbulence | None
+    record: Sequence[str] | None
+    record_every: str | int
+    save: str | Path | None
+    note: Mapping[str, Any] | None
+
+
+@dataclass(frozen=True)
+class Start:
+    """Where a flight starts without a trim: the integrated state and the inputs, in the kernel's order, and the time.
+
+    A flight that goes on from another starts at the time the other had reached (s), in turbulence made for the same
+    airspeeds, heights and heading (``gusts_for``, ``gusts_made``), in gusts of faults that had ``begun``, and with its
+    ``devices`` as they were.
+    """
+
+    state: Floats
+    inputs: Floats
+    time: float = 0.0
+    gusts_for: tuple[float, float, float, float, float] | None = None
+    gusts_made: tuple[tuple[float, float], ...] = ()
+    begun: tuple[tuple[str, float], ...] = ()
+    devices: Mapping[str, Any] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class SavedFlight:
+    """Everything a flight is at one moment; ``restore`` it into a flight of the same aircraft, step and devices."""
+
+    fingerprint: tuple[object, ...]
+    step: int
+    rows: Floats
+    state: Floats
+    workspace: Workspace
+    schedule: Schedule
+    devices: Mapping[str, Any]
+    notes: tuple[Event, ...]
+    begun_gusts: tuple[tuple[str, float], ...]
+
+
+class Flight:
+    """One flight: state, inputs, schedule, workspace and devices. Steps are counted from time nought.
+
+    Nothing is shared between flights: any number may fly side by side.
+    """
+
+    def __init__(self, craft: Aircraft, start: TrimPoint | Start, options: Options) -> None:
+        """Begin at a trimmed point or a start; raises DravikError for names, quantities and starts that do not fit."""
+        _check_options(options)
+        require(craft, Aircraft, "what is flown")
+        require(
+            start, (TrimPoint, Start), "the start", "trim, on_ground, on_rail, resume, or Start(craft.state(...), ...)"
+        )
+        self.craft, self.note = craft, dict(options.get("note") or {})
+        self.dt = quantity(options.get("dt", 0.01), "time", where="dt")
+        if not 0.0 < self.dt < math.inf:
+            raise DravikError(f"dt {options.get('dt')!r}", expected="a time above zero")
+        begins = start.time if isinstance(start, Start) else 0.0
+        self.first = self.step = round(begins / self.dt)
+        self.offset = begins - self.first * self.dt
+        self.work = craft.workspace()
+        self.notes: list[Event] = []
+        self.begun_gusts: list[tuple[str, float]] = []
+        change = self._begin(start)
+        self.x = change.state
+        made = start.gusts_made if isinstance(start, Start) else ()
+        controls = options.get("controls") or {}
+        self.schedule = Schedule(craft, change.inputs, controls, options.get("turbulence"), self.dt, self.offset, made)
+        self.schedule.histories.extend(change.histories)
+        self.schedule.gusts_for = start.gusts_for if isinstance(start, Start) else None
+        self.start_inputs = dict(zip(craft.input_names, change.inputs.tolist(), strict=True))
+        self.tasks = Tasks(options.get("devices", ()), craft, self.work.registers, self.dt)
+        if isinstance(start, Start) and start.devices:
+            self.tasks.restore(start.devices)
+        self._called = -1
+        self._most = FIRST_STEPS
+        self._stretch = max(1, round((PERIOD if self.schedule.follows else LONGEST) / self.dt))
+        record = options.get("record")
+        for name in record or ():
+            if name not in self.tasks.board:
+                craft.signal(name)
+        names = [*craft.signals, *self.tasks.board] if record is None else record
+        every = steps_between(options.get("record_every", 1), self.dt)
+        self.rows = Rows(craft, names, self.tasks.units, every)
+        self.begun = clock.perf_counter()
+        self.asked = 0.0
+        self._evaluate()
+        if self.first == 0:
+            # states that a start puts outside their limits would jump at the first step; a flight that goes on from
+            # another is within them, and not even its quaternion's last bit may change
+            clamp_states(craft.program, self.work.registers, self.x)
+            self._evaluate()
+        self.writer: RecordingWriter | None = None
+        self.save_to = options.get("save")
+
+    def _begin(self, start: TrimPoint | Start) -> plan.Change:
+        """Return state, inputs and gusts at the start, with the plan's first phase and faults."""
+        craft = self.craft
+        x, inputs = np.array(start.state, dtype=float), np.array(start.inputs, dtype=float)
+        if x.shape != (len(craft.state_names),) or inputs.shape != (len(craft.inputs),):
+            raise DravikError(
+                f"the start has {x.size} states and {inputs.size} inputs, {craft.name} has "
+                f"{len(craft.state_names)} and {len(craft.inputs)}",
+                hint="trim the aircraft that is flown, with its laws and its plan",
+            )
+        if not (np.all(np.isfinite(x)) and np.all(np.isfinite(inputs))):
+            raise DravikError("the start holds values that are not finite")
+        if self.first == 0:
+            change, self.notes = plan.begin(craft, x, inputs)
+            return change
+        assert isinstance(start, Start)
+        self.begun_gusts = list(start.begun)
+        return plan.Change(x, inputs, [plan.gust_of(craft, name, t) for name, t in start.begun])
+
+    def _evaluate(self) -> None:
+        w = self.work
+        evaluate(self.craft.program, w, self.time, self.x, self.schedule.inputs, w.slopes[0], False, EVERYTHING)
+
+    # -- reading ------------------------------------------------------------------------------------------------------
+
+    def time_of(self, step: int) -> float:
+        """Return the time of a step, s."""
+        return self.offset + step * self.dt
+
+    @property
+    def time(self) -> float:
+        """The time reached, s; where an event has ended the flight, the moment of that event."""
+        return float(self.work.registers[0]) if self.ended else self.time_of(self.step)
+
+    @property
+    def ended(self) -> bool:
+        """Whether an event has ended the flight."""
+        return int(self.work.counters[STOP_EVENT]) != 0
+
+    @property
+    def events(self) -> list[Event]:
+        """What has happened so far, in order of time."""
+        events = logged_events(self.craft, self.work)
+        if len(events) == EVENT_CAPACITY:
+            events.append(Event(events[-1].time, f"more than {EVENT_CAPACITY} events: the rest is not logged"))
+        return sorted([*self.notes, *events, *self.schedule.held.values()], key=lambda e: e.time)
+
+    def read(self, name: str) -> float:
+        """Return a signal or a device's value now, SI; raises DravikError, naming the nearest, for an unknown name."""
+        if name in self.tasks.board:
+            return self.tasks.board[name]
+        self.craft.signal(name)
+        return float(self.work.registers[self.craft.tape.names[name]])
+
+    def recording(self, *, present: bool = False) -> Recording:
+        """Return what has been recorded so far; with ``present`` also the row of this moment, if it is due."""
+        craft, names, rows = self.craft, self.rows.names, self.rows
+        values = rows.values.copy()
+        if present and not self.ended and self.step % rows.every == 0 and rows.every != NEVER:
+            values = np.concatenate([values, rows.present(self.work.registers, self.tasks.board)])
+        metadata = {**origin(self), "complete": True, "end": ending(self), "ended_by": self._ended_by()}
+        metadata |= terrain_around(craft, self.x, self.schedule.inputs, names, values)
+        return Recording(names, self.rows.units, values, self.events, metadata, craft.outside_visits(self.work))
+
+    def _ended_by(self) -> dict[str, Any] | None:
+        """Return the event that ended the run before its time, and whether the definition or the plan asks for that."""
+        stopped = int(self.work.counters[STOP_EVENT])
+        if not stopped:
+            return None
+        event = self.craft.events[stopped - 1]
+        planned = event.name in self.craft.definition.events or event.then[:1] == ("phase",)
+        return {"event": event.text, "planned": planned}
+
+    # -- flying -------------------------------------------------------------------------------------------------------
+
+    def advance(
+        self, steps: int, *, record_last: bool = False, progress: Callable[[float], None] | None = None
+    ) -> None:
+        """Fly on by a number of steps, or to the event that ends the flight.
+
+        The row of a step is recorded when the flight goes on from there; with ``record_last`` that of the last one too.
+        ``progress`` is told the share flown. Raises FlightError, with the recording so far, where a value stops being
+        finite, a table is left where that is an error, or the recording cannot be written.
+        """
+        begin, end = self.step, self.step + steps
+        if self.save_to is not None and self.writer is None:
+            self.writer = RecordingWriter(self.save_to, self.rows.names, self.rows.units, origin(self), ending(self))
+        last = LAST_RECORDED if record_last else LAST_EVALUATED
+        try:
+            while self.step < end and not self.ended:
+                self._stretch_to(end, last)
+                if progress is not None:
+                    progress((self.step - begin) / steps)
+        except BaseException:
+            if self.writer is not None:
+                self.writer.abandon()
+                self.writer = self.save_to = None
+            raise
+
+    def _stretch_to(self, end: int, last: int) -> None:
+        """Fly to the next beat, period of gusts or look at the clock; then do what faults and phases ask for."""
+        begun, step, work = clock.perf_counter(), self.step, self.work
+        if self.tasks.list and step != self._called:
+            self._call_devices(step)
+        count = min(self.tasks.until_beat(step), self._stretch - step % self._stretch, end - step, self._most)
+        logged = int(work.counters[EVENT_COUNT])
+        free = self.rows.free(count)
+        done, rows = fly_steps(
+            self.craft.program, work, self.x, self.offset, self.dt, step,
+            self.schedule.steps(step, count, self.x, work), self.rows.every, self.rows.picks, free,
+            last if step + count == end else LAST_UNTOUCHED,
+        )  # fmt: skip
+        taken = self.rows.take(rows, self.tasks.board)
+        self.step += done
+        spent = clock.perf_counter() - begun
+        self._most = max(1, min(self._stretch, int(max(done, 1) * min(CLOCK / max(spent, 1e-6), 4.0))))
+        finite = math.isfinite(work.slopes[0].sum())
+        paused = work.counters[PAUSED] != 0
+        work.counters[PAUSED] = 0
+        if self.writer is not None:
+            self._keep(lambda writer: writer.write(taken, ending(self), event_rows(self.events)))
+        if self.ended:
+            return
+        if (done < count and not paused) or work.counters[OUTSIDE_TABLE] or not finite:
+            self.fail(self.time_of(self.step))
+        if paused:
+            self._follow(logged)
+
+    def _call_devices(self, step: int) -> None:
+        """Call the devices that beat at this step, all on the signals of this moment."""
+        due = self.tasks.due(step)
+        if not due:
+            return
+        t, w = self.time_of(step), self.work
+        u = self.schedule.steps(step, 1, self.x, w)[0, 0]
+        evaluate(self.craft.program, w, t, self.x, u, w.slopes[0], False, EVERYTHING)
+        for task in due:
+            task.call(t, self.schedule.inputs)
+        self._called = step  # a pause at this very step is no second beat
+
+    def _follow(self, logged: int) -> None:
+        """Do what the conditions logged since then ask for."""
+        t = self.time_of(self.step)
+        now = self.schedule.steps(self.step, 1, self.x, self.work)[0, 0].copy()
+        for then in plan.happened(self.craft, self.work, logged):
+            change = plan.follow(self.craft, then, t, self.x, self.schedule.inputs, now)
+            if change.histories:
+                self.begun_gusts.append((then[1], t))
+            self.x = change.state
+            self.schedule.histories.extend(change.histories)
+        self._evaluate()
+
+    def _keep(self, write: Callable[[RecordingWriter], None]) -> None:
+        """Write; what has been flown is in the error when that fails."""
+        assert self.writer is not None
+        try:
+            write(self.writer)
+        except DravikError as error:
+            values = self.rows.values
+            t = float(values[-1, 0]) if len(values) else self.time_of(self.first)
+            raise FlightError(error.what, time=t, recording=self.recording(), where=error.where) from None
+
+    def fail(self, t: float) -> None:
+        """Raise FlightError that says why the kernel could not go on."""
+        t, what = failure(self.craft, self.work, t, self.dt)
+        raise FlightError(f"at {t:.6g} s {what}", time=t, recording=self.recording(), where=self.craft.name)
+
+    def finish(self, *, present: bool = False) -> Recording:
+        """Return the recording, its file closed where it was written to one."""
+        recording = self.recording(present=present)
+        if self.writer is not None and len(recording.values) > self.rows.count:
+            more = recording.values[self.rows.count :]
+            self._keep(lambda writer: writer.write(more, ending(self), event_rows(self.events)))
+        if self.writer is not None:
+            self._keep(lambda writer: writer.close(recording))
+        return recording
+
+    # -- saving -------------------------------------------------------------------------------------------------------
+
+    def save(self) -> SavedFlight:
+        """Return all that the flight is now; raises DravikError for a device whose state is no plain data."""
+        return SavedFlight(
+            self._fingerprint(), self.step, self.rows.values.copy(), self.x.copy(), deepcopy(self.work),
+            self.schedule.copied(), self.tasks.save(), tuple(self.notes), tuple(self.begun_gusts),
+        )  # fmt: skip
+
+    def restore(self, saved: SavedFlight) -> None:
+        """Be again what was saved, to the last bit; raises DravikError for another aircraft, loading, step, device."""
+        if saved.fingerprint != self._fingerprint():
+            raise DravikError(
+                f"what was saved is of {saved.fingerprint[:2]}, not of {self._fingerprint()[:2]}",
+                expected="the same aircraft, loading, laws, devices and step",
+            )  # fmt: skip
+        if self.writer is not None:
+            raise DravikError("a flight that is written to a file cannot go back", hint="record without save")
+        for mine, other in zip(self.work, saved.workspace, strict=True):
+            mine[...] = other
+        self.step, self.x = saved.step, saved.state.copy()
+        self.schedule = saved.schedule.copied()
+        self.tasks.restore(saved.devices)
+        self.notes, self.begun_gusts = list(saved.notes), list(saved.begun_gusts)
+        self.rows.put(saved.rows)
+        self._called = -1
+
+    def _fingerprint(self) -> tuple[object, ...]:
+        craft = self.craft
+        return (
+            craft.name, craft.loading_name, self.dt, tuple(craft.state_names), tuple(craft.input_names),
+            tuple(task.name for task in self.tasks.list), tuple(self.rows.names), tuple(w.shape for w in self.work),
+        )  # fmt: skip
+
+
+def _check_options(options: Options) -> None:
+    known = list(Options.__annotations__)
+    for name in options:
+        if name not in known:
+            raise DravikError(f"a flight takes no {name!r}", expected=", ".join(known), hint=nearest(name, known))
+
+
+def steps_between(value: str | int, dt: float) -> int:
+    """Return every how many steps a row is recorded, from a number of steps or a time."""
+    if isinstance(value, str):
+        seconds = quantity(value, "time", where="record_every")
+        count = round(seconds / dt)
+        if count < 1 or abs(count * dt - seconds) > 1e-6 * seconds:
+            raise DravikError(f"record_every {value!r} in steps of {dt:g} s", expected="a whole number of steps")
+        return count
+    if isinstance(value, bool) or not isinstance(value, int) or value < 1:
+        raise DravikError(f"record_every = {value!r}", expected="1 or more steps, or a time such as '50 ms'")
+    return value

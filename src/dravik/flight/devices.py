@@ -1,0 +1,230 @@
+"""Devices: what is called at a rate of its own during a flight, as the tasks of a flight control computer are.
+
+A controller, a sensor, an estimator, guidance, a recorder, a link to the outside: all are objects with a ``rate`` (Hz)
+and ``update(t, signals)``, which returns what they set. They are called in the order in which they are given.
+"""
+
+import math
+from collections.abc import Iterator, Mapping, Sequence
+from typing import Any, Protocol
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dravik.aircraft import Aircraft
+from dravik.errors import DravikError, nearest
+
+__all__ = ["Device", "Task", "Tasks"]
+
+Floats = NDArray[np.float64]
+
+
+class Device(Protocol):
+    """An object that a flight calls ``rate`` times a second (Hz), beginning at its start.
+
+    ``update`` gets the time (s) and the signals (SI, by name) at that moment, before any device has acted on it, and
+    returns what it sets until its next call: inputs of the aircraft (an effector's name stands for what is added to its
+    command), and values of its own, which the devices after it read in ``signals`` and recordings keep.
+
+    Optional attributes: ``name`` (the class's unless given); ``reads`` and ``sets``, names that are then checked before
+    the flight; ``units``, SI units of values of its own, which must be named in ``sets``. What a flight saves of it
+    is its plain attributes: numbers, text, lists, dicts, arrays, NumPy generators. Methods ``save()``, which returns
+    such plain data, and ``restore(data)`` take the place of that.
+
+    >>> class Damper:
+    ...     rate = 50.0
+    ...     def update(self, t, signals):
+    ...         return {"rudder": 0.4 * signals["r"]}
+    """
+
+    rate: float
+
+    def update(self, t: float, signals: Mapping[str, float]) -> Mapping[str, float]:
+        """Return what is set until the next call, by name, SI."""
+
+
+class Signals(Mapping[str, float]):
+    """The signals by name, read where they stand in the registers, and the values that devices have set."""
+
+    def __init__(
+        self, craft: Aircraft, registers: Floats, board: dict[str, float], allowed: Sequence[str] | None
+    ) -> None:
+        self._craft, self._registers, self._board, self._allowed = craft, registers, board, allowed
+
+    def __getitem__(self, name: str) -> float:
+        if self._allowed is not None and name not in self._allowed:
+            raise DravikError(f"{name!r} is not among what the device reads", expected=", ".join(self._allowed))
+        if name in self._board:
+            return self._board[name]
+        self._craft.signal(name)
+        return float(self._registers[self._craft.tape.names[name]])
+
+    def __iter__(self) -> Iterator[str]:
+        return iter([*self._craft.signals, *self._board] if self._allowed is None else self._allowed)
+
+    def __len__(self) -> int:
+        return len(list(iter(self)))
+
+
+class Task:
+    """A device in a flight: its name, its beat in steps, and the places of what it sets."""
+
+    def __init__(self, device: Device, craft: Aircraft, registers: Floats, board: dict[str, float], dt: float) -> None:
+        if not callable(getattr(device, "update", None)) or not isinstance(getattr(device, "rate", None), int | float):
+            raise DravikError(
+                f"a {type(device).__name__} as a device", expected="an object with a rate in Hz and update(t, signals)"
+            )
+        self.device = device
+        self.name = str(getattr(device, "name", "") or type(device).__name__)
+        self.every = self._steps(float(device.rate), dt)
+        self.sets: Sequence[str] | None = getattr(device, "sets", None)
+        self.units: dict[str, str] = dict(getattr(device, "units", {}))
+        self._places: dict[str, int] = {}
+        self._board, self._craft = board, craft
+        for name in self.units:
+            if name not in (self.sets or ()):
+                raise DravikError(
+                    f"{self.name} gives a unit of {name!r}", expected="one of what it sets (sets = [...])"
+                )
+        for name in self.sets or ():
+            if not self._is_input(name):
+                if name in craft.signals or name in board:
+                    taken = "a signal of the aircraft" if name in craft.signals else "set by a device before it"
+                    raise DravikError(f"{self.name} sets {name!r}, which is {taken}", hint="another name")
+                board[name] = 0.0
+        reads: Sequence[str] | None = getattr(device, "reads", None)
+        for name in reads or ():
+            if name not in board and name not in craft.signals:
+                raise DravikError(
+                    f"{self.name} reads {name!r}, which is neither a signal nor set by a device before it",
+                    hint=nearest(name, [*craft.signals, *board]),
+                )
+        self._signals = Signals(craft, registers, board, reads)
+
+    @property
+    def own(self) -> list[str]:
+        """What it sets that is no input of the aircraft."""
+        return [n for n in self.sets or () if not self._is_input(n)]
+
+    def _is_input(self, name: str) -> bool:
+        return any(n in self._craft.inputs for n in (name, f"{name}_increment", f"{name}_command"))
+
+    def _steps(self, rate: float, dt: float) -> int:
+        per_call = 1.0 / (rate * dt) if rate > 0.0 else 0.0
+        if per_call < 1.0 - 1e-9 or abs(per_call - round(per_call)) > 1e-6:
+            raise DravikError(
+                f"{self.name} at {rate:g} Hz does not fit steps of {dt:g} s", expected="a whole number of steps a call"
+            )
+        return round(per_call)
+
+    def call(self, t: float, inputs: Floats) -> None:
+        """Call the device, and put what it sets into the inputs and among the values of devices."""
+        for name, value in (self.device.update(t, self._signals) or {}).items():
+            if not math.isfinite(value):
+                raise DravikError(f"{self.name} set {name} to {value} at {t:g} s")
+            if self.sets is not None and name not in self.sets:
+                raise DravikError(f"{self.name} set {name!r} at {t:g} s", expected=f"what it sets: {list(self.sets)}")
+            if name in self._board:
+                self._board[name] = float(value)
+                continue
+            if name not in self._places:
+                self._places[name] = self._craft.input_index(name)
+            inputs[self._places[name]] = value
+
+    def save(self) -> Any:
+        """Return the device's state as plain data; raises DravikError for one that has none."""
+        own = getattr(self.device, "save", None)
+        if callable(own):
+            return own()
+        return {k: _plain(v, f"{self.name}.{k}") for k, v in getattr(self.device, "__dict__", {}).items()}
+
+    def restore(self, data: Any) -> None:
+        """Be as it was when it was saved."""
+        own = getattr(self.device, "restore", None)
+        if callable(own):
+            own(data)
+            return
+        for key, value in data.items():
+            now = getattr(self.device, key, None)
+            if isinstance(now, np.random.Generator):
+                now.bit_generator.state = _generator_state(value)
+            else:
+                setattr(self.device, key, _like(now, value))
+
+
+class Tasks:
+    """All devices of a flight in their order, and the values that they set for each other."""
+
+    def __init__(self, devices: Sequence[Device], craft: Aircraft, registers: Floats, dt: float) -> None:
+        self.board: dict[str, float] = {}
+        self.list = [Task(device, craft, registers, self.board, dt) for device in devices]
+        names = [task.name for task in self.list]
+        for name in names:
+            if names.count(name) > 1:
+                raise DravikError(f"two devices are called {name!r}", hint="a name of its own for each (name = ...)")
+
+    @property
+    def units(self) -> dict[str, str]:
+        """SI units of the values of devices."""
+        return {name: task.units.get(name, "") for task in self.list for name in task.own}
+
+    def until_beat(self, step: int) -> int:
+        """Return the number of steps to the next beat after this one; a huge number without devices."""
+        return min((task.every - step % task.every for task in self.list), default=1 << 62)
+
+    def due(self, step: int) -> list[Task]:
+        """Return the tasks that beat at this step, in order."""
+        return [task for task in self.list if step % task.every == 0]
+
+    def save(self) -> dict[str, Any]:
+        """Return states and values of all devices as plain data."""
+        return {"states": {task.name: task.save() for task in self.list}, "values": dict(self.board)}
+
+    def restore(self, data: Mapping[str, Any]) -> None:
+        """Be as saved; raises DravikError for the states of other devices."""
+        if "refused" in data:
+            raise DravikError(f"the devices were not saved: {data['refused']}")
+        states = data.get("states", {})
+        if list(states) != [task.name for task in self.list]:
+            raise DravikError(
+                f"what was saved has the devices {list(states)}", expected=str([task.name for task in self.list])
+            )
+        for task in self.list:
+            task.restore(states[task.name])
+        self.board.update(data.get("values", {}))
+
+
+def _plain(value: Any, place: str) -> Any:
+    """Return a value as plain data, copied."""
+    if value is None or isinstance(value, bool | int | float | str):
+        return value
+    if isinstance(value, np.generic):
+        return value.item()
+    if isinstance(value, np.ndarray):
+        return value.tolist()
+    if isinstance(value, np.random.Generator):
+        return _plain(dict(value.bit_generator.state), place)
+    if isinstance(value, Mapping):
+        return {str(k): _plain(v, place) for k, v in value.items()}
+    if isinstance(value, list | tuple):
+        return [_plain(v, place) for v in value]
+    raise DravikError(
+        f"{place} is a {type(value).__name__}, which cannot be saved with the flight",
+        expected="numbers, text, lists, dicts, arrays, NumPy generators; or methods save() and restore(data)",
+    )
+
+
+def _like(now: Any, value: Any) -> Any:
+    """Return plain data in the type of what stands there now."""
+    if isinstance(now, np.ndarray):
+        return np.array(value, dtype=now.dtype)
+    if isinstance(now, tuple):
+        return tuple(value)
+    return value
+
+
+def _generator_state(value: Any) -> Any:
+    """Return a generator's state from plain data: its arrays of whole numbers were written as lists."""
+    if isinstance(value, list):
+        return np.array(value, dtype=np.uint64)
+    return {k: _generator_state(v) for k, v in value.items()} if isinstance(value, dict) else value

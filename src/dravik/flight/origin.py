@@ -1,0 +1,67 @@
+"""Where a recording comes from, and where it ended: what its side file says beside units and events."""
+
+import hashlib
+import math
+import time as clock
+from dataclasses import asdict
+from typing import TYPE_CHECKING, Any
+
+from dravik.errors import DravikError
+from dravik.version import __version__
+
+if TYPE_CHECKING:
+    from dravik.flight.core import Flight
+
+__all__ = ["ending", "origin"]
+
+
+def origin(flight: "Flight") -> dict[str, Any]:
+    """Return versions, hashes of what is flown, and how it is flown, as plain data."""
+    craft, definition = flight.craft, flight.craft.definition
+    # what laws add to commands and what is planned is no part of an aircraft file, but of what was flown
+    planned = {
+        "faults": {n: f.model_dump(exclude_none=True) for n, f in definition.faults.items()},
+        "phases": [p.model_dump(exclude_none=True) for p in definition.phases],
+    }
+    whole = definition.model_dump_json() + repr(sorted(definition.add.items()))
+    whole += repr(planned) if definition.faults or definition.phases else ""
+    turbulence, world = flight.schedule.turbulence, definition.environment
+    return {
+        "dravik": __version__,
+        **flight.note,
+        "aircraft": craft.name,
+        "file": craft.path.name if craft.path else "",
+        "loading": craft.loading_name,
+        "earth": world.earth,
+        "origin_deg": [math.degrees(a) for a in (world.latitude, world.longitude)],
+        "definition_sha256": hashlib.sha256(whole.encode()).hexdigest(),
+        "tables_sha256": hashlib.sha256(craft.tape.values.tobytes()).hexdigest(),
+        "step_s": flight.dt,
+        "asked_s": flight.asked,
+        "controls": flight.schedule.texts,
+        "devices": [task.name for task in flight.tasks.list],
+        "turbulence": None if turbulence is None else asdict(turbulence),
+        **planned,
+        "start_inputs": flight.start_inputs,
+        "limits": {n: list(craft.limits[n]) for n in flight.rows.names if n in craft.limits},
+        "wall_time_s": round(clock.perf_counter() - flight.begun, 4),
+    }
+
+
+def ending(flight: "Flight") -> dict[str, Any]:
+    """Return all that is needed to fly on from where the flight is now, as plain data."""
+    names, inputs, schedule = flight.craft.state_names, flight.craft.input_names, flight.schedule
+    found = {
+        "time_s": flight.time_of(flight.step),
+        "state": dict(zip(names, flight.x.tolist(), strict=True)),
+        "inputs": dict(zip(inputs, schedule.inputs.tolist(), strict=True)),
+        "gusts_for": schedule.gusts_for,
+        "gusts_made": schedule.gusts.made if schedule.gusts is not None else [],
+        "begun": flight.begun_gusts,
+    }
+    if flight.tasks.list:
+        try:
+            found["devices"] = flight.tasks.save()
+        except DravikError as error:
+            found["devices"] = {"refused": str(error)}
+    return found
