@@ -10,7 +10,15 @@ from dravik import Turbulence, fly, on_rail, sample, trim
 from dravik.errors import DravikError
 from dravik.flight.gusts import GustStream
 from dravik.flight.schedule import Schedule
-from dravik.flight.turbulence import COMPONENTS, gust_filter, intensities, scale_lengths, spectrum
+from dravik.flight.turbulence import (
+    COMPONENTS,
+    gust_filter,
+    intensities,
+    sampled_noise,
+    scale_lengths,
+    spectrum,
+    steady_root,
+)
 
 FOOT = 0.3048
 CASES = [
@@ -23,7 +31,7 @@ class FilterTest(unittest.TestCase):
     def test_dryden_filters_have_the_standards_spectra(self) -> None:
         omega = np.geomspace(1e-3, 1e3, 120)
         for case in CASES:
-            found = gust_filter(**case).response(omega)  # type: ignore[arg-type]
+            found = gust_filter(**case).spectra(omega)  # type: ignore[arg-type]
             for i, name in enumerate(COMPONENTS):
                 np.testing.assert_allclose(found[i] / spectrum(name, omega, **case), 1.0, atol=1e-9, err_msg=name)  # type: ignore[arg-type]
 
@@ -46,16 +54,16 @@ class FilterTest(unittest.TestCase):
             length = scale_lengths(case["height"], "von_karman")[axis]
             for reach, error in ((15.0, 0.05), (60.0, 0.36)):
                 omega = np.geomspace(0.01, reach, 60) * case["airspeed"] / length
-                found = gust_filter(**case, model="von_karman").response(omega)[axis]  # type: ignore[arg-type]
+                found = gust_filter(**case, model="von_karman").spectra(omega)[axis]  # type: ignore[arg-type]
                 self.assertLess(np.max(np.abs(found / spectrum(name, omega, **case, model="von_karman") - 1.0)), error)  # type: ignore[arg-type]
 
     def test_discretisation_keeps_the_variance_at_any_interval(self) -> None:
         for case in CASES[:2]:
             filter_ = gust_filter(**case)  # type: ignore[arg-type]
-            steady = filter_.steady() @ filter_.steady().T
+            steady = steady_root(filter_) @ steady_root(filter_).T
             size = np.sqrt(np.outer(np.diag(steady), np.diag(steady))) + 1e-12
             for interval in (0.001, 0.02, 0.5, 60.0):
-                transition, root = filter_.discrete(interval)
+                transition, root = sampled_noise(filter_, interval)
                 kept = transition @ steady @ transition.T + root @ root.T
                 np.testing.assert_allclose((kept - steady) / size, 0.0, atol=1e-9)
 

@@ -38,7 +38,7 @@ if TYPE_CHECKING:
         sweep,
     )  # fmt: skip
     from dravik.handling import evaluate
-    from dravik.linear import LinearModel, linearise, linearise_plant
+    from dravik.linear import LinearModel, LinearSystem, connect, linearise, linearise_plant
     from dravik.plants import plant
     from dravik.tables import Table, read_table, write_table
     from dravik.trimming import TrimPoint, trim, trim_plant
@@ -54,7 +54,7 @@ _HOMES = {
         "resume", "sine", "start", "step", "sweep",
     ),
     "handling": ("evaluate",),
-    "linear": ("LinearModel", "linearise", "linearise_plant"),
+    "linear": ("LinearModel", "LinearSystem", "connect", "linearise", "linearise_plant"),
     "plants": ("plant",),
     "tables": ("Table", "read_table", "write_table"),
     "trimming": ("TrimPoint", "trim", "trim_plant"),
@@ -68,6 +68,7 @@ __all__ = [
     "FlightError",
     "FormulaError",
     "LinearModel",
+    "LinearSystem",
     "Recording",
     "Session",
     "Start",
@@ -78,6 +79,7 @@ __all__ = [
     "__version__",
     "air_at",
     "audit",
+    "connect",
     "doublet",
     "evaluate",
     "fly",

@@ -7,7 +7,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.compiled import compiled
-from dravik.flight.turbulence import LOWEST, GustFilter, Turbulence, gust_filter
+from dravik.flight.turbulence import LOWEST, Turbulence, gust_filter, sampled_noise, steady_root
+from dravik.linear import LinearSystem
 
 __all__ = ["JOINING", "PERIOD", "GustStream"]
 
@@ -79,7 +80,7 @@ class GustStream:
         self.step = np.zeros(6)  # what joins a period to the one before, dying away
         self.state: Floats | None = None
         self.made_for = (math.nan, math.nan)
-        self.filter: GustFilter | None = None
+        self.filter: LinearSystem | None = None
         self.matrices: tuple[Floats, Floats] = (np.zeros((0, 0)), np.zeros((0, 0)))
 
     def __call__(self, airspeed: float, height: float, times: Floats) -> Floats:
@@ -138,7 +139,7 @@ class GustStream:
         """Return what the filter gives in its present state; nothing before there is one."""
         if self.filter is None or self.state is None:
             return np.zeros(6)
-        found: Floats = self.filter.c @ self.state
+        found: Floats = self.filter.C @ self.state
         return found
 
     def _make(self, airspeed: float, height: float) -> None:
@@ -148,8 +149,8 @@ class GustStream:
             aloft=far, model=self.turbulence.model, shortest=self.turbulence.interval,
         )  # fmt: skip
         if self.state is None:
-            self.state = self.filter.steady() @ self.random.standard_normal(len(self.filter.a))
-        self.matrices = self.filter.discrete(self.turbulence.interval)
+            self.state = steady_root(self.filter) @ self.random.standard_normal(len(self.filter.A))
+        self.matrices = sampled_noise(self.filter, self.turbulence.interval)
 
     def _run(self, count: int) -> Floats:
         assert self.filter is not None and self.state is not None
@@ -160,6 +161,6 @@ class GustStream:
         recur(transition, noise, self.state, states[:count])
         states[count] = self.state
         fading = np.exp(-np.arange(1, count + 1) * self.turbulence.interval / JOINING)
-        found: Floats = self.filter.c @ states[1:].T + self.step[:, None] * fading
+        found: Floats = self.filter.C @ states[1:].T + self.step[:, None] * fading
         self.step = self.step * fading[-1]
         return found

@@ -7,7 +7,7 @@ Automatic Control 23 (1978), 395): the variance does not depend on the interval.
 """
 
 import math
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Literal
 
 import numpy as np
@@ -15,9 +15,20 @@ from numpy.typing import NDArray
 
 from dravik.compiled import compiled
 from dravik.errors import DravikError
+from dravik.linear import LinearSystem
+from dravik.linear.exact import noise_step
 from dravik.units import in_si, quantity
 
-__all__ = ["COMPONENTS", "GustFilter", "Turbulence", "gust_filter", "intensities", "scale_lengths", "spectrum"]
+__all__ = [
+    "COMPONENTS",
+    "Turbulence",
+    "gust_filter",
+    "intensities",
+    "sampled_noise",
+    "scale_lengths",
+    "spectrum",
+    "steady_root",
+]
 
 Floats = NDArray[np.float64]
 FOOT, KNOT = 0.3048, 0.514444
@@ -96,52 +107,15 @@ def spectrum(
     return turn
 
 
-@dataclass(frozen=True)
-class GustFilter:
-    """dx = A x dt + B dn, y = C x with independent unit white noises n: rows of ``c`` are u, v, w, p, q, r."""
+def sampled_noise(gusts: LinearSystem, interval: float) -> tuple[Floats, Floats]:
+    """Return the transition of a filter's states over an interval, s, and a factor of the noise's covariance."""
+    transition, covariance = noise_step(gusts.A, gusts.B @ gusts.B.T, interval)
+    return transition, _root(covariance)
 
-    a: Floats
-    b: Floats
-    c: Floats
 
-    def covariance(self) -> Floats:
-        """Return the covariance of the outputs in the steady state."""
-        from scipy.linalg import solve_continuous_lyapunov
-
-        state = solve_continuous_lyapunov(self.a, -self.b @ self.b.T)
-        found: Floats = self.c @ state @ self.c.T
-        return found
-
-    def response(self, omega: Floats) -> Floats:
-        """Return the one-sided spectra of the outputs (6, k) at frequencies omega, rad/s."""
-        n = len(self.a)
-        solved = np.linalg.solve(1j * omega[:, None, None] * np.eye(n) - self.a, self.b[None])
-        gains = self.c @ solved
-        found: Floats = (np.abs(gains) ** 2).sum(axis=2).T / math.pi
-        return found
-
-    def discrete(self, interval: float) -> tuple[Floats, Floats]:
-        """Return the transition matrix over an interval, s, and a factor of the noise's covariance."""
-        from scipy.linalg import expm
-
-        n = len(self.a)
-        block = np.zeros((2 * n, 2 * n))
-        block[:n, :n], block[:n, n:], block[n:, n:] = -self.a, self.b @ self.b.T, self.a.T
-        # in an interval that is long for the fastest filter exp(-A t) has no bounds: a short one, doubled as often
-        doublings = max(0, math.ceil(math.log2(max(float(np.linalg.norm(self.a, 1)) * interval, 1e-9))))
-        big = expm(block * (interval / 2**doublings))
-        transition = big[n:, n:].T
-        covariance = transition @ big[:n, n:]
-        for _ in range(doublings):
-            covariance = covariance + transition @ covariance @ transition.T
-            transition = transition @ transition
-        return transition, _root(np.asarray(covariance, dtype=float))
-
-    def steady(self) -> Floats:
-        """Return a factor of the states' covariance in the steady state, to begin in it."""
-        from scipy.linalg import solve_continuous_lyapunov
-
-        return _root(np.asarray(solve_continuous_lyapunov(self.a, -self.b @ self.b.T), dtype=float))
+def steady_root(gusts: LinearSystem) -> Floats:
+    """Return a factor of the states' covariance in the steady state, to begin in it."""
+    return _root(replace(gusts, C=np.eye(len(gusts.A)), D=np.zeros_like(gusts.B), outputs=gusts.states).covariance())
 
 
 def _root(covariance: Floats) -> Floats:
@@ -174,7 +148,7 @@ def _fill_root(covariance: Floats, found: Floats) -> None:
 def gust_filter(
     *, airspeed: float, height: float, span: float, wind_20ft: float, aloft: float, model: Spectrum = "dryden",
     shortest: float = 0.0,
-) -> GustFilter:  # fmt: skip
+) -> LinearSystem:  # fmt: skip
     """Return the filter whose outputs have the standard's spectra at an airspeed and a height; SI.
 
     ``shortest`` (s) is the least lag of the rotations: samples that far apart cannot tell faster ones, whose power
@@ -208,7 +182,10 @@ def gust_filter(
         a[count + row - 4, count + row - 4] -= 1.0 / lag
         c[row] = sign / (airspeed * lag) * c[source]
         c[row, count + row - 4] -= sign / (airspeed * lag)
-    return GustFilter(a, b, c)
+    states = [f"{name}_{k + 1}" for name, (own, _, _) in zip("uvwp", blocks, strict=True) for k in range(len(own))]
+    units = dict(zip(COMPONENTS, ("m/s",) * 3 + ("rad/s",) * 3, strict=True))
+    noises = [f"{name}_noise" for name in "uvwp"]
+    return LinearSystem(a, b, c, np.zeros((6, 4)), [*states, "q_lag", "r_lag"], noises, list(COMPONENTS), units)
 
 
 def _companion(shape: tuple[list[float], list[float]], time: float, gain: float) -> tuple[Floats, Floats, Floats]:

@@ -73,9 +73,8 @@ def linearise(
     model = LinearModel(
         slopes[:n, :n].copy(), slopes[:n, n:].copy(),
         slopes[n:, :n].copy() if k else np.eye(n), slopes[n:, n:].copy() if k else np.zeros((n, m)),
-        names, inputs, list(outputs) if k else list(names), units, z, u, y0,
+        names, inputs, list(outputs) if k else list(names), units, None, f"{craft.name}, {point.condition}", z, u, y0,
         _find_kinks(slopes, kinks, [*names, *outputs], [*names, *inputs]),
-        f"{craft.name}, {point.condition}",
     )  # fmt: skip
     resting = craft.resting_states(point.state, u)
     if states is None and resting:
@@ -133,5 +132,6 @@ def linearise_plant(plant: Plant, x: Floats, u: Floats | None = None, *, t: floa
     n, m = len(x), len(u)
     return LinearModel(
         slopes[:n, :n], slopes[:n, n:].reshape(n, m), slopes[n:, :n], slopes[n:, n:].reshape(-1, m),
-        list(plant.state_names), list(plant.input_names), list(plant.output_names), {}, x, u, plant.outputs(t, x, u),
+        list(plant.state_names), list(plant.input_names), list(plant.output_names), {}, None, "", x, u,
+        plant.outputs(t, x, u),
     )  # fmt: skip

@@ -6,13 +6,12 @@ A mode belongs to the longitudinal or lateral motion, or to a function or actuat
 """
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, cast
 
 import numpy as np
 from numpy.typing import NDArray
-
-from dravik.linear.model import LinearModel
 
 if TYPE_CHECKING:
     from pandas import DataFrame
@@ -116,14 +115,16 @@ class Modes(list[Mode]):
         return frame
 
 
-def find_modes(model: LinearModel) -> Modes:
-    """Return the modes of a model, named and classified, fastest first: every root once, roots at zero last.
+def find_modes(A: Floats, states: Sequence[str], x0: Floats) -> Modes:
+    """Return the modes of x' = A x, named and classified, fastest first: every root once, roots at zero last.
+
+    ``states`` are the names, by which modes are classified; ``x0`` is the operating point (SI), empty if unknown.
 
     States that nothing depends on (position, heading; in still air and without drag also velocities) bring roots at
     exactly zero, each named by its state.
     """
-    keep = _coupled(model.A)
-    values, left, right = _eigen(model.A, keep)
+    keep = _coupled(A)
+    values, left, right = _eigen(A, keep)
     modes = []
     for i, value in enumerate(values):
         if value.imag < 0.0:
@@ -131,14 +132,14 @@ def find_modes(model: LinearModel) -> Modes:
         products = np.abs(left[:, i].conj() * right[:, i])
         share = products / max(float(np.sum(products)), 1e-300)
         order = np.argsort(-share, kind="stable")
-        participation = {model.states[k]: float(share[k]) for k in order if share[k] > 1e-6}
-        vector = {s: complex(v) for s, v in zip(model.states, right[:, i], strict=True)}
+        participation = {states[k]: float(share[k]) for k in order if share[k] > 1e-6}
+        vector = {s: complex(v) for s, v in zip(states, right[:, i], strict=True)}
         modes.append(Mode("", complex(value), participation, vector))
     ordered = sorted(modes, key=lambda m: -m.frequency)
-    names = [_hover_name(m) for m in ordered] if _hovers(model) else _names(ordered)
+    names = [_hover_name(m) for m in ordered] if _hovers(states, x0) else _names(ordered)
     # a state that feeds no other keeps what it has: its root is zero, and its vector is the state itself
-    free = [s for k, s in enumerate(model.states) if k not in keep]
-    zeros = [Mode("", 0j, {s: 1.0}, {n: complex(n == s) for n in model.states}) for s in free]
+    free = [s for k, s in enumerate(states) if k not in keep]
+    zeros = [Mode("", 0j, {s: 1.0}, {n: complex(n == s) for n in states}) for s in free]
     names += [f"{_FREE.get(s, s)}, zero root" for s in free]
     return Modes(_numbered(names, [*ordered, *zeros]))
 
@@ -203,9 +204,9 @@ def _numbered(names: list[str], modes: list[Mode]) -> list[Mode]:
     return result
 
 
-def _hovers(model: LinearModel) -> bool:
+def _hovers(states: Sequence[str], x0: Floats) -> bool:
     """Whether the model is of an aircraft at rest, or nearly: the modes of flight on a wing are not there."""
-    at = dict(zip(model.states, model.x0, strict=False))
+    at = dict(zip(states, x0, strict=False))
     return all(n in at for n in "uvw") and math.hypot(*(float(at[n]) for n in "uvw")) < HOVER
 
 

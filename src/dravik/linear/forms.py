@@ -1,0 +1,94 @@
+"""Other forms of a linear system: balanced and truncated, sampled and continuous, with a delay."""
+
+from dataclasses import replace
+from typing import TYPE_CHECKING
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dravik.errors import DravikError
+from dravik.linear import joining
+from dravik.linear.reduction import balance, split
+from dravik.linear.sampling import bilinear, continuous, delay, first_order_hold, zero_order_hold
+from dravik.units import quantity
+
+if TYPE_CHECKING:
+    from dravik.linear.system import LinearSystem
+
+__all__ = ["balanced", "continued", "delayed", "discretised", "numbered", "reduced"]
+
+Floats = NDArray[np.float64]
+EDGE = 1e-9  # of the largest root: what decays more slowly counts as standing
+HOLDS = {"zero_order_hold": zero_order_hold, "first_order_hold": first_order_hold}
+
+
+def balanced(system: "LinearSystem") -> tuple[Floats, Floats, Floats, tuple[Floats, Floats, int]]:
+    """Return Hankel values of the decaying part, its balancing matrices, and what parts it from the rest."""
+    sampled = system.dt is not None
+    edge = EDGE if sampled else EDGE * max(float(np.abs(system.poles()).max(initial=0.0)), 1e-300)
+    t, back, k = split(system.A, edge, sampled=sampled)
+    a = (back @ system.A @ t)[:k, :k]
+    values, left, right = balance(a, back[:k] @ system.B, system.C @ t[:, :k], sampled=sampled)
+    return values, left, right, (t, back, k)
+
+
+def reduced(system: "LinearSystem", order: int) -> "LinearSystem":
+    """Return the balanced truncation with ``order`` states."""
+    _, left, right, (t, back, k) = balanced(system)
+    standing = len(system.A) - k
+    if not standing <= order:
+        raise DravikError(f"an order of {order}", expected=f"at least {standing}, the roots that do not decay")
+    many = min(order - standing, len(left))
+    into = np.vstack([left[:many] @ back[:k], back[k:]])
+    out = np.hstack([t[:, :k] @ right[:, :many], t[:, k:]])
+    return system.plain(
+        A=into @ system.A @ out, B=into @ system.B, C=system.C @ out, D=system.D,
+        names=[numbered("x", len(into)), system.inputs, system.outputs],
+    )  # fmt: skip
+
+
+def discretised(system: "LinearSystem", dt: str | float, method: str, match: float) -> "LinearSystem":
+    """Return the system at samples ``dt`` apart."""
+    h = quantity(dt, "time", where="dt")
+    if system.dt is not None or not h > 0.0:
+        raise DravikError("a sampled system to discretise" if system.dt is not None else f"dt {dt!r}")
+    matrices = (system.A, system.B, system.C, system.D)
+    if method in HOLDS:
+        a, b, c, d = HOLDS[method](*matrices, h)
+    elif method == "bilinear":
+        a, b, c, d = bilinear(*matrices, h, match)
+    else:
+        raise DravikError(f"method {method!r}", expected="zero_order_hold, first_order_hold or bilinear")
+    return replace(system, A=a, B=b, C=c, D=d, dt=h)
+
+
+def continued(system: "LinearSystem", method: str) -> "LinearSystem":
+    """Return the continuous system of which this one is the sampled form."""
+    if system.dt is None:
+        raise DravikError("a continuous system", hint="discretised(dt)")
+    a, b, c, d = continuous(system.A, system.B, system.C, system.D, system.dt, method)
+    return replace(system, A=a, B=b, C=c, D=d, dt=None)
+
+
+def delayed(system: "LinearSystem", name: str, time: str | float, order: int) -> "LinearSystem":
+    """Return the system with a delay at an input or output."""
+    at_input = name in system.inputs
+    system.indices([name], "inputs" if at_input else "outputs")
+    inner = f"{name} {'behind' if at_input else 'before'} the delay"
+    a, b, c, d = delay(quantity(time, "time", where="time"), order, system.dt)
+    old, new = (name, inner) if at_input else (inner, name)
+    states = [f"{name}_delay_{k + 1}" for k in range(len(a))]
+    line = system.plain(A=a, B=b, C=c, D=d, names=[states, [old], [new]], units={})
+    found = [system.inputs, system.outputs]
+    own = system.plain(
+        A=system.A, B=system.B, C=system.C, D=system.D, units={},
+        names=[system.states, *([inner if n == name else n for n in names] if k != at_input else names
+                                for k, names in enumerate(found))],
+    )  # fmt: skip
+    joined = joining.connect(own, line, inputs=system.inputs, outputs=system.outputs)
+    return replace(joined, units=system.units)
+
+
+def numbered(letter: str, count: int) -> list[str]:
+    """Return names of states that stand for nothing by themselves: x1, x2, ..."""
+    return [f"{letter}{k + 1}" for k in range(count)]

@@ -1,0 +1,156 @@
+"""Zeros, minimal realisations and balanced reduction of state-space systems, by orthogonal transformations.
+
+Sources: zeros by A. Emami-Naeini and P. Van Dooren, Computation of zeros of linear multivariable systems, Automatica 18
+(1982), 415-430; staircase form by P. Van Dooren, The generalized eigenstructure problem in linear system theory, IEEE
+Trans. Automatic Control 26 (1981), 111-129; balancing by M. S. Tombs and I. Postlethwaite, Truncated balanced
+realization of a stable non-minimal state-space system, Int. J. Control 46 (1987), 1319-1330.
+"""
+
+from typing import Any, cast
+
+import numpy as np
+from numpy.typing import NDArray
+
+__all__ = ["balance", "minimal", "split", "transmission_zeros"]
+
+Floats = NDArray[np.float64]
+Complexes = NDArray[np.complex128]
+Matrices = tuple[Floats, Floats, Floats]
+
+
+def scaled(a: Floats, b: Floats, c: Floats) -> tuple[Floats, Floats, Floats, Floats]:
+    """Return A, B, C in states that are scaled so that rows and columns of A are of like size, and the scales.
+
+    Inputs and outputs are scaled to columns and rows of length one: ranks are then found on matrices without units.
+    """
+    from scipy.linalg import matrix_balance
+
+    if not len(a):
+        return a, b, c, np.zeros(0)
+    balanced, (scale, _) = cast(Any, matrix_balance)(a, permute=False, separate=True)
+    b, c = b / scale[:, None], c * scale[None, :]
+    wide, tall = np.linalg.norm(b, axis=0), np.linalg.norm(c, axis=1)
+    return balanced, b / np.where(wide > 0, wide, 1.0), c / np.where(tall > 0, tall, 1.0)[:, None], scale
+
+
+def _rank(values: Floats, limit: float) -> int:
+    return int(np.sum(values > limit))
+
+
+def transmission_zeros(a: Floats, b: Floats, c: Floats, d: Floats, tolerance: float = 1e-10) -> Complexes:
+    """Return the finite invariant zeros: where [[A - s I, B], [C, D]] loses rank."""
+    from scipy.linalg import eigvals
+
+    a, b_, c_, scale = scaled(a, b, c)
+    # D is scaled as B and C are
+    wide, tall = (np.linalg.norm(m, axis=k) for m, k in ((b / scale[:, None], 0), (c * scale[None, :], 1)))
+    d = d / np.where(wide > 0, wide, 1.0) / np.where(tall > 0, tall, 1.0)[:, None]
+    limit = tolerance * max(1.0, float(np.linalg.norm(np.block([[a, b_], [c_, d]]))))
+    a, b, c, d = _full_row_rank(a, b_, c_, d, limit)
+    a, c, b, d = (m.T for m in _full_row_rank(a.T, c.T, b.T, d.T, limit))
+    if not len(a):
+        return np.zeros(0, dtype=complex)
+    if not d.size:
+        return np.asarray(eigvals(a), dtype=np.complex128)
+    # columns compressed so that [C D] Q = [0 F]: what is left is a regular pencil of the size of A
+    _, _, q = np.linalg.svd(np.hstack([c, d]))
+    q = q.T[:, len(d) :]
+    left, right = np.hstack([a, b]) @ q, q[: len(a)]
+    found = np.asarray(eigvals(left, right), dtype=complex)
+    finite: Complexes = found[np.isfinite(found)]
+    return finite
+
+
+def _full_row_rank(a: Floats, b: Floats, c: Floats, d: Floats, limit: float) -> tuple[Floats, Floats, Floats, Floats]:
+    """Return a system with the same zeros whose D has full row rank: outputs without D are states that are nought."""
+    while len(c):
+        u, s, _ = np.linalg.svd(d) if d.size else (np.eye(len(c)), np.zeros(0), None)
+        rank = _rank(s, limit)
+        if rank == len(c):
+            break
+        c, d = u.T @ c, u.T @ d
+        still = c[rank:]
+        _, s, v = np.linalg.svd(still) if still.size else (None, np.zeros(0), np.eye(len(a)))
+        held = _rank(s, limit)
+        c, d = c[:rank], d[:rank]
+        if held == 0:
+            break
+        v = np.roll(v.T, -held, axis=1)  # the free states first, then those held at nought
+        a, b, c = v.T @ a @ v, v.T @ b, c @ v
+        free = len(a) - held
+        c, d = np.vstack([c[:, :free], a[free:, :free]]), np.vstack([d, b[free:]])
+        a, b = a[:free, :free], b[:free]
+    return a, b, c, d
+
+
+def reachable(a: Floats, b: Floats, tolerance: float) -> Floats:
+    """Return an orthonormal basis (n, k) of what the inputs can reach, by the staircase algorithm."""
+    n = len(a)
+    basis, rest = np.zeros((n, 0)), np.eye(n)
+    limit = tolerance * max(1.0, float(np.linalg.norm(a)), float(np.linalg.norm(b)) if b.size else 0.0)
+    drive = b
+    while rest.shape[1] and drive.size:
+        u, s, _ = np.linalg.svd(rest.T @ drive)
+        rank = _rank(s, limit)
+        if rank == 0:
+            break
+        new = rest @ u[:, :rank]
+        basis, rest = np.hstack([basis, new]), rest @ u[:, rank:]
+        drive = a @ new
+    return basis
+
+
+def minimal(a: Floats, b: Floats, c: Floats, tolerance: float) -> Matrices:
+    """Return A, B, C without the states that no input reaches or no output sees."""
+    scale_a, scale_b, scale_c, scale = scaled(a, b, c)
+    here = reachable(scale_a, scale_b, tolerance)
+    b, c = b / scale[:, None], c * scale[None, :]
+    a1, b1, c1, c_rank = here.T @ scale_a @ here, here.T @ b, c @ here, scale_c @ here
+    seen = reachable(a1.T, c_rank.T, tolerance)
+    return seen.T @ a1 @ seen, seen.T @ b1, c1 @ seen
+
+
+def split(a: Floats, edge: float, *, sampled: bool) -> tuple[Floats, Floats, int]:
+    """Return a transformation T and its inverse that part the decaying roots (the first k) from all others, and k.
+
+    ``edge``: a root decays if its real part is below -edge, or for sampled systems its size below 1 - edge.
+    """
+    from scipy.linalg import schur, solve_sylvester
+
+    def decays(real: float, imaginary: float = 0.0) -> bool:
+        root = complex(real) if imaginary == 0.0 else complex(real, imaginary)
+        return abs(root) < 1.0 - edge if sampled else root.real < -edge
+
+    triangle, q, k = cast(Any, schur)(a, output="real", sort=decays)
+    n = len(a)
+    over = (
+        solve_sylvester(triangle[:k, :k], -triangle[k:, k:], -triangle[:k, k:]) if 0 < k < n else np.zeros((k, n - k))
+    )
+    upper, back = np.eye(n), np.eye(n)
+    upper[:k, k:], back[:k, k:] = over, -over
+    return q @ upper, back @ q.T, int(k)
+
+
+def balance(a: Floats, b: Floats, c: Floats, *, sampled: bool) -> tuple[Floats, Floats, Floats]:
+    """Return Hankel singular values, and matrices L (k, n), R (n, k): z = L x, x = R z is the balanced system.
+
+    All roots must decay. Square roots of the gramians, not the gramians, are multiplied: small values stay exact.
+    """
+    from scipy.linalg import solve_continuous_lyapunov, solve_discrete_lyapunov
+
+    if sampled:
+        controllability, observability = solve_discrete_lyapunov(a, b @ b.T), solve_discrete_lyapunov(a.T, c.T @ c)
+    else:
+        controllability = solve_continuous_lyapunov(a, -b @ b.T)
+        observability = solve_continuous_lyapunov(a.T, -c.T @ c)
+    reach, see = (_square_root(np.asarray(g, dtype=float)) for g in (controllability, observability))
+    u, values, v = np.linalg.svd(see.T @ reach)
+    kept = values > 1e-14 * max(float(values.max(initial=0.0)), 1e-300)
+    size = np.sqrt(values[kept])
+    return values, (u[:, kept] / size).T @ see.T, reach @ (v.T[:, kept] / size)
+
+
+def _square_root(gramian: Floats) -> Floats:
+    values, vectors = np.linalg.eigh(0.5 * (gramian + gramian.T))
+    root: Floats = vectors * np.sqrt(np.maximum(values, 0.0))
+    return root

@@ -1,0 +1,380 @@
+"""Linear systems with names and units: x' = A x + B u, y = C x + D u, or sampled, x[k+1] = A x[k] + B u[k]."""
+
+import math
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from typing import TYPE_CHECKING, Self
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+
+from dravik.errors import DravikError, nearest
+from dravik.linear import forms, joining
+from dravik.linear.exact import input_step
+from dravik.linear.reduction import minimal, transmission_zeros
+from dravik.linear.transfer import Transfer
+
+if TYPE_CHECKING:
+    from pandas import DataFrame
+
+__all__ = ["LinearSystem"]
+
+Floats = NDArray[np.float64]
+Complexes = NDArray[np.complex128]
+SINGULAR = 1e13  # condition number from which on a root counts as standing still
+
+
+@dataclass(frozen=True)
+class LinearSystem:
+    """Matrices with the names of their states, inputs and outputs; ``units`` (SI) by name, ``dt`` the sample time in s.
+
+    Without ``dt`` it is continuous. Nothing changes it: every method returns another system.
+
+    >>> import dravik as dv
+    >>> lag = dv.LinearSystem.of([[-2.0]], [[2.0]], states=["x"], inputs=["command"], outputs=["angle"], C=[[1.0]])
+    >>> float(lag.gains()[0, 0])
+    1.0
+    """
+
+    A: Floats
+    B: Floats
+    C: Floats
+    D: Floats
+    states: list[str]
+    inputs: list[str]
+    outputs: list[str]
+    units: dict[str, str] = field(default_factory=dict)
+    dt: float | None = None
+    title: str = ""
+
+    @classmethod
+    def of(
+        cls, A: ArrayLike, B: ArrayLike | None = None, *, states: Sequence[str], inputs: Sequence[str] = (),
+        C: ArrayLike | None = None, D: ArrayLike | None = None, outputs: Sequence[str] = (),
+    ) -> Self:  # fmt: skip
+        """Return a system from matrices; without ``C`` the outputs are the states. See also ``united`` and ``sampled``.
+
+        Raises DravikError when a matrix does not fit the names, or holds values that are not finite.
+        """
+        n, m = len(states), len(inputs)
+        names = list(outputs) if C is not None else list(states)
+        parts = {
+            "A": (np.zeros((0, 0)) if n == 0 else np.asarray(A, float), (n, n)),
+            "B": (np.zeros((n, m)) if B is None else np.asarray(B, float), (n, m)),
+            "C": (np.eye(n) if C is None else np.asarray(C, float), (len(names), n)),
+            "D": (np.zeros((len(names), m)) if D is None else np.asarray(D, float), (len(names), m)),
+        }
+        for name, (matrix, shape) in parts.items():
+            if matrix.shape != shape and matrix.size + math.prod(shape) > 0:
+                raise DravikError(f"{name} has shape {matrix.shape}", expected=f"{shape} from the names given")
+            if not np.all(np.isfinite(matrix)):
+                raise DravikError(f"{name} holds values that are not finite")
+        a, b, c, d = (matrix.reshape(shape) for matrix, shape in parts.values())
+        return cls(a, b, c, d, list(states), list(inputs), names)
+
+    @staticmethod
+    def gain(output: str, parts: Mapping[str, float]) -> "LinearSystem":
+        """Return a system without states: ``output`` is the sum of inputs times their gains."""
+        return LinearSystem.of(
+            [], states=[], inputs=list(parts), outputs=[output], C=np.zeros((1, 0)), D=[[*parts.values()]]
+        )
+
+    @staticmethod
+    def filtered(
+        output: str, input: str, numerator: Sequence[float], denominator: Sequence[float]
+    ) -> "LinearSystem":  # fmt: skip
+        """Return a transfer function of one input, coefficients of powers of s, highest first.
+
+        Raises DravikError for a numerator of higher order, or a denominator that begins with zero.
+        """
+        over, under = np.asarray(numerator, dtype=float), np.asarray(denominator, dtype=float)
+        if under.ndim != 1 or over.ndim != 1 or not len(under) or under[0] == 0.0 or len(over) > len(under):
+            raise DravikError("a fraction with more zeros than poles, or a denominator that begins with zero")
+        n = len(under) - 1
+        over = np.concatenate([np.zeros(n + 1 - len(over)), over]) / under[0]
+        under = under[1:] / under[0]
+        a = np.vstack([-under[None, :], np.eye(n)[: n - 1]]) if n else np.zeros((0, 0))
+        b = np.eye(n)[:, :1]
+        return LinearSystem.of(
+            a, b, states=[f"{output}_{k + 1}" for k in range(n)], inputs=[input], outputs=[output],
+            C=(over[1:] - over[0] * under)[None, :], D=[[over[0]]],
+        )  # fmt: skip
+
+    def plain(
+        self, *, A: Floats, B: Floats, C: Floats, D: Floats, names: Sequence[Sequence[str]],
+        units: Mapping[str, str] | None = None,
+    ) -> "LinearSystem":  # fmt: skip
+        """Return a system of other matrices and names (states, inputs, outputs), with this one's sample time."""
+        states, inputs, outputs = (list(n) for n in names)
+        kept = {n: u for n, u in (self.units if units is None else units).items() if n in {*states, *inputs, *outputs}}
+        return LinearSystem(A, B, C, D, states, inputs, outputs, kept, self.dt, self.title)
+
+    # -- names ---------------------------------------------------------------------------------------------------------
+
+    def indices(self, names: Sequence[str], kind: str) -> list[int]:
+        """Return the places of names among ``states``, ``inputs`` or ``outputs``; raises DravikError for others."""
+        own = getattr(self, kind)
+        for name in names:
+            if name not in own:
+                what = f"the model has no {kind[:-1]} {name!r}"
+                raise DravikError(what, expected=", ".join(own), hint=nearest(name, own))
+        return [own.index(n) for n in names]
+
+    def part(
+        self, *, states: Sequence[str] | None = None, inputs: Sequence[str] | None = None,
+        outputs: Sequence[str] | None = None,
+    ) -> Self:  # fmt: skip
+        """Return the system of some states, inputs and outputs; states left out are held where they are.
+
+        Raises DravikError for a name that it does not have.
+        """
+        s = self.indices(self.states if states is None else states, "states")
+        i = self.indices(self.inputs if inputs is None else inputs, "inputs")
+        o = self.indices(self.outputs if outputs is None else outputs, "outputs")
+        return replace(
+            self, A=self.A[np.ix_(s, s)], B=self.B[np.ix_(s, i)], C=self.C[np.ix_(o, s)], D=self.D[np.ix_(o, i)],
+            states=[self.states[k] for k in s], inputs=[self.inputs[k] for k in i],
+            outputs=[self.outputs[k] for k in o],
+        )  # fmt: skip
+
+    def renamed(self, names: Mapping[str, str]) -> Self:
+        """Return the system with other names; raises DravikError for a name that is not there, or then twice."""
+        known = {*self.states, *self.inputs, *self.outputs}
+        for name in names:
+            if name not in known:
+                raise DravikError(f"there is no {name!r} to rename", hint=nearest(name, known))
+        lists = [[names.get(n, n) for n in own] for own in (self.states, self.inputs, self.outputs)]
+        for own in lists:
+            if len(set(own)) < len(own):
+                raise DravikError(f"a name would stand twice among {', '.join(own)}", hint="another name")
+        units = {names.get(n, n): u for n, u in self.units.items()}
+        return replace(self, states=lists[0], inputs=lists[1], outputs=lists[2], units=units)
+
+    def united(self, **units: str) -> Self:
+        """Return the system with SI units of some of its signals, such as ``q="rad/s"``."""
+        return replace(self, units={**self.units, **units})
+
+    # -- joined --------------------------------------------------------------------------------------------------------
+
+    def append(self, *others: "LinearSystem") -> "LinearSystem":
+        """Return this system and others side by side."""
+        return joining.append(self, *others)
+
+    def series(self, other: "LinearSystem") -> "LinearSystem":
+        """Return ``other`` behind this system: its inputs take the outputs of the same names.
+
+        An input of the other that no output of this system feeds stays an input. Raises DravikError where none fits.
+        """
+        if not set(self.outputs) & set(other.inputs):
+            raise DravikError(
+                f"no output of the first ({', '.join(self.outputs)}) is an input of the second", hint="renamed({...})"
+            )
+        more = [n for n in other.inputs if n not in self.outputs and n not in self.inputs]
+        return joining.connect(self, other, inputs=[*self.inputs, *more], outputs=other.outputs)
+
+    def parallel(self, other: "LinearSystem", *, sign: float = 1.0) -> "LinearSystem":
+        """Return the sum (or, with ``sign`` -1, the difference) of two systems with the same inputs and outputs."""
+        if self.inputs != other.inputs or self.outputs != other.outputs or self.dt != other.dt:
+            raise DravikError("systems with other inputs, outputs or sample time in parallel")
+        from scipy.linalg import block_diag
+
+        states = [*self.states, *(n if n not in self.states else f"{n}_2" for n in other.states)]
+        return self.plain(
+            A=block_diag(self.A, other.A), B=np.vstack([self.B, other.B]), C=np.hstack([self.C, sign * other.C]),
+            D=self.D + sign * other.D, names=[states, self.inputs, self.outputs], units={**other.units, **self.units},
+        )  # fmt: skip
+
+    def feedback(self, other: "LinearSystem", *, sign: float = -1.0) -> "LinearSystem":
+        """Return the loop of this system with another that reads its outputs and feeds its inputs, by name.
+
+        What the other gives is subtracted (``sign`` 1: added) from what comes to this system's inputs from outside.
+        Raises DravikError where names do not lead back.
+        """
+        back = [n for n in other.outputs if n in self.inputs]
+        if not back or not set(other.inputs) & set(self.outputs):
+            raise DravikError("the second system does not read the first and feed it", hint="renamed({...})")
+        inner = {n: f"{n} fed back" for n in back}
+        sums = {n: {f"{n} from outside": 1.0, inner[n]: sign} for n in back}
+        free = [n for n in other.inputs if n not in self.outputs]
+        outside = [f"{n} from outside" if n in back else n for n in self.inputs]
+        found = joining.connect(self, other.renamed(inner), inputs=[*outside, *free], outputs=self.outputs, sums=sums)
+        return found.renamed({f"{n} from outside": n for n in back})
+
+    def closed(self, gains: Mapping[str, Mapping[str, float]]) -> Self:
+        """Return the system with loops of constant gains: ``{"elevator": {"q": 0.5}}`` adds 0.5 q to the elevator."""
+        return joining.closed(self, gains)  # type: ignore[return-value]
+
+    # -- figures -------------------------------------------------------------------------------------------------------
+
+    def poles(self) -> Complexes:
+        """Return the eigenvalues of A, 1/s (or of z), the slowest first."""
+        from scipy.linalg import eigvals
+
+        found = np.asarray(eigvals(self.A), dtype=complex) if len(self.A) else np.zeros(0, dtype=complex)
+        away = np.abs(found) if self.dt is None else -np.abs(found)
+        return found[np.lexsort((found.imag, away))]
+
+    @property
+    def is_stable(self) -> bool:
+        """Whether every root decays."""
+        poles = self.poles()
+        return bool(np.all(poles.real < 0.0) if self.dt is None else np.all(np.abs(poles) < 1.0))
+
+    def zeros(self, *, input: str | None = None, output: str | None = None) -> Complexes:
+        """Return the finite zeros, 1/s (or of z), of the whole or of one channel, without states that it does not move.
+
+        The zeros are those of the matrix pencil, not roots of polynomials.
+        """
+        one: LinearSystem = self.part(inputs=[input] if input else None, outputs=[output] if output else None)
+        if input or output:
+            one = one.minimal()
+        found = transmission_zeros(one.A, one.B, one.C, one.D)
+        return found[np.lexsort((found.imag, np.abs(found)))]
+
+    def transfer(self, input: str, output: str) -> Transfer:
+        """Return one channel as zeros, poles and gain, without what cancels."""
+        one = self.part(inputs=[input], outputs=[output]).minimal()
+        zeros, poles = transmission_zeros(one.A, one.B, one.C, one.D), one.poles()
+        # the gain where neither zeros nor poles are near: beyond them all, on no axis of symmetry
+        far = 2.0 * max(1.0, float(np.abs(np.concatenate([zeros, poles, [0.0]])).max())) * complex(0.8, 0.6)
+        value = (one.C @ np.linalg.solve(far * np.eye(len(one.A)) - one.A, one.B) + one.D)[0, 0]
+        unit = Transfer(input, output, zeros, poles, 1.0, self.dt)
+        return replace(unit, gain=float((value / unit(far)).real))
+
+    def gains(self) -> Floats:
+        """Return the static gains (outputs, inputs); infinite in channels with a root at rest."""
+        still = np.eye(len(self.A)) if self.dt is not None else np.zeros_like(self.A)
+        found = np.empty(self.D.shape)
+        for i, output in enumerate(self.outputs):
+            for j, name in enumerate(self.inputs):
+                one = self.part(inputs=[name], outputs=[output]).minimal()
+                rest = still[: len(one.A), : len(one.A)] - one.A
+                if len(rest) and np.linalg.cond(rest) > SINGULAR:
+                    found[i, j] = math.inf
+                else:
+                    found[i, j] = (one.C @ np.linalg.solve(rest, one.B) + one.D)[0, 0] if len(rest) else one.D[0, 0]
+        return found
+
+    def frequency_response(self, omega: ArrayLike) -> Complexes:
+        """Return the transfer matrix, shape (frequencies, outputs, inputs), at frequencies in rad/s."""
+        w = np.asarray(omega, dtype=float)
+        points = 1j * w if self.dt is None else np.exp(1j * w * self.dt)
+        left = points[:, None, None] * np.eye(len(self.A)) - self.A
+        solved = self.C @ np.linalg.solve(left, self.B + 0j) + self.D
+        return np.asarray(solved, dtype=np.complex128)
+
+    def response(self, t: Floats, u: Floats, *, x: Floats | None = None) -> tuple[Floats, Floats]:
+        """Return states (k, n) and outputs (k, m), deviations, at evenly spaced times ``t`` (k,).
+
+        ``u`` (k, inputs) are deviations, straight between the times, for which the matrix exponential is exact;
+        or (k - 1, 2, inputs): values at the start and end of each interval, for inputs that jump. A sampled system
+        takes ``u`` (k, inputs) at its own samples. ``x`` is the deviation at the start. Raises DravikError for uneven
+        times or another shape of ``u``.
+        """
+        n, m = len(self.states), len(self.inputs)
+        pairs = np.stack([u[:-1], u[1:]], axis=1) if u.shape == (len(t), m) else u
+        if pairs.shape != (len(t) - 1, 2, m) or (self.dt is not None and u.shape != (len(t), m)):
+            raise DravikError(f"inputs of shape {u.shape}", expected=f"{(len(t), m)}: times by inputs")
+        steps = np.diff(t)
+        if len(t) < 2 or not np.allclose(steps, steps[0], rtol=1e-6):
+            raise DravikError("the times are not evenly spaced")
+        if self.dt is not None and abs(float(steps[0]) - self.dt) > 1e-6 * self.dt:
+            raise DravikError(f"times {float(steps[0]):g} s apart", expected=f"the sample time, {self.dt:g} s")
+        states = np.zeros((len(t), n))
+        if x is not None:
+            states[0] = x
+        held, ramped = self.B, np.zeros((n, m))
+        phi = self.A
+        if self.dt is None:
+            phi, held, ramped = input_step(self.A, self.B, float(steps[0]))
+        for k in range(len(t) - 1):
+            states[k + 1] = phi @ states[k] + held @ pairs[k, 0] + ramped @ (pairs[k, 1] - pairs[k, 0])
+        return states, states @ self.C.T + np.concatenate([pairs[:, 0], pairs[-1:, 1]]) @ self.D.T
+
+    def covariance(self, density: ArrayLike | None = None) -> Floats:
+        """Return the covariance (outputs, outputs) under white noise at the inputs, in the steady state.
+
+        ``density`` (inputs, inputs), or one value for each input, is the noise's two-sided spectral density, unit^2 s
+        (of sampled systems its covariance); one unless given. Raises DravikError for a system that does not
+        decay, or continuous noise that reaches an output without a lag.
+        """
+        from scipy.linalg import solve_continuous_lyapunov, solve_discrete_lyapunov
+
+        w = np.eye(len(self.inputs)) if density is None else np.asarray(density, dtype=float)
+        w = np.diag(w) if w.ndim == 1 else w
+        if not self.is_stable:
+            raise DravikError("a covariance of what does not decay", hint="part(states=...), or a loop around it")
+        drive = self.B @ w @ self.B.T
+        if self.dt is None and np.any(self.D @ w @ self.D.T != 0.0):
+            raise DravikError("white noise that reaches an output without a lag has no variance", hint="a filter first")
+        state = solve_continuous_lyapunov(self.A, -drive) if self.dt is None else solve_discrete_lyapunov(self.A, drive)
+        found: Floats = self.C @ state @ self.C.T
+        return found if self.dt is None else found + self.D @ w @ self.D.T
+
+    def spectra(self, omega: ArrayLike) -> Floats:
+        """Return one-sided spectra (outputs, frequencies), unit^2 s/rad, under unit white noises at the inputs.
+
+        The integral over frequencies in rad/s is the variance.
+        """
+        found: Floats = (np.abs(self.frequency_response(omega)) ** 2).sum(axis=2).T / math.pi
+        return found
+
+    # -- other forms ---------------------------------------------------------------------------------------------------
+
+    def minimal(self, tolerance: float = 1e-12) -> "LinearSystem":
+        """Return a system with the same responses, without states that no input reaches or no output sees."""
+        a, b, c = minimal(self.A, self.B, self.C, tolerance)
+        return self.plain(A=a, B=b, C=c, D=self.D, names=[forms.numbered("x", len(a)), self.inputs, self.outputs])
+
+    def hankel(self) -> Floats:
+        """Return the Hankel singular values of the decaying part, largest first: what each state of it is worth."""
+        return forms.balanced(self)[0]
+
+    def reduced(self, order: int) -> "LinearSystem":
+        """Return a balanced truncation with ``order`` states; roots that do not decay are all kept.
+
+        At no frequency is the error larger than twice the sum of the Hankel values left out. Raises DravikError for an
+        order below the number of roots that are kept.
+        """
+        return forms.reduced(self, order)
+
+    def discretised(self, dt: str | float, *, method: str = "zero_order_hold", match: float = 0.0) -> Self:
+        """Return the system at samples ``dt`` apart (s, or with a unit).
+
+        ``method``: ``zero_order_hold`` (exact for inputs held between samples), ``first_order_hold`` (exact for inputs
+        straight between them), ``bilinear`` (Tustin's, exact at the frequency ``match``, rad/s, and at zero). Only
+        with ``zero_order_hold`` are the states those of the continuous system. Raises DravikError for others.
+        """
+        return forms.discretised(self, dt, method, match)  # type: ignore[return-value]
+
+    def continued(self, *, method: str = "zero_order_hold") -> Self:
+        """Return the continuous system of which this one is the ``zero_order_hold`` or ``bilinear`` sampled form.
+
+        Raises DravikError for a continuous system, and for roots on the negative real axis, which none has.
+        """
+        return forms.continued(self, method)  # type: ignore[return-value]
+
+    def delayed(self, name: str, time: str | float, *, order: int = 3) -> "LinearSystem":
+        """Return the system with a delay (s) at an input or output.
+
+        Continuous: a Padé fraction of ``order``, whose phase is good to 1 deg up to frequencies of about
+        (order + 1)/time rad/s. Sampled: exact, a whole number of samples. Raises DravikError for other delays.
+        """
+        return forms.delayed(self, name, time, order)
+
+    def frame(self, matrix: str) -> "DataFrame":
+        """Return A, B, C or D as a table with names; raises DravikError for another letter."""
+        import pandas as pd
+
+        rows = {"A": self.states, "B": self.states, "C": self.outputs, "D": self.outputs}
+        columns = {"A": self.states, "B": self.inputs, "C": self.states, "D": self.inputs}
+        if matrix not in rows:
+            raise DravikError(f"there is no matrix {matrix!r}", expected="A, B, C or D")
+        return pd.DataFrame(getattr(self, matrix), index=rows[matrix], columns=columns[matrix])
+
+    def as_dict(self) -> dict[str, object]:
+        """Return everything as plain lists, for JSON."""
+        return {
+            "title": self.title, "states": self.states, "inputs": self.inputs, "outputs": self.outputs,
+            "units": self.units, "dt_s": self.dt, **{k: getattr(self, k).tolist() for k in "ABCD"},
+        }  # fmt: skip
