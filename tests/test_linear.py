@@ -46,6 +46,13 @@ class FigureTest(unittest.TestCase):
             self.assertAlmostEqual(found.gain, gain, places=9)
             self.assertAlmostEqual(float(system.gains()[0, 0]), case[0][-1] / case[1][-1], places=9)
         self.assertEqual(LinearSystem.filtered("y", "u", [1.0], [1.0, 0.0, 0.0]).gains()[0, 0], np.inf)
+        # an attitude law with an integrator on the whole aircraft, whose heading and place stand still: no error is left
+        law = LinearSystem.filtered("elevator_increment", "error", [0.8, 0.4], [1.0, 0.0])
+        loop = connect(
+            tarn(), law, inputs=["command"], outputs=["theta"], sums={"error": {"theta": 1.0, "command": -1.0}}
+        )
+        for system in (loop, loop.discretised(0.01)):
+            self.assertAlmostEqual(float(system.gains()[0, 0]), 1.0, places=5)
 
     def test_zeros_of_many_inputs_are_where_the_matrix_loses_rank(self) -> None:
         for seed, n, m, p, through in (

@@ -21,7 +21,6 @@ __all__ = ["LinearSystem"]
 
 Floats = NDArray[np.float64]
 Complexes = NDArray[np.complex128]
-SINGULAR = 1e13  # condition number from which on a root counts as standing still
 
 
 @dataclass(frozen=True)
@@ -242,17 +241,14 @@ class LinearSystem:
         return replace(unit, gain=float((value / unit(far)).real))
 
     def gains(self) -> Floats:
-        """Return the static gains (outputs, inputs); infinite in channels with a root at rest."""
-        still = np.eye(len(self.A)) if self.dt is not None else np.zeros_like(self.A)
-        found = np.empty(self.D.shape)
+        """Return the static gains (outputs, inputs); infinite in channels with a root at rest that nothing cancels."""
+        found, system = np.empty(self.D.shape), self
+        if self.dt is not None:
+            # in (z - 1)/dt what stands still is at zero, where floating point is finest, and not at one
+            system = replace(self, A=(self.A - np.eye(len(self.A))) / self.dt, B=self.B / self.dt, dt=None)
         for i, output in enumerate(self.outputs):
             for j, name in enumerate(self.inputs):
-                one = self.part(inputs=[name], outputs=[output]).minimal()
-                rest = still[: len(one.A), : len(one.A)] - one.A
-                if len(rest) and np.linalg.cond(rest) > SINGULAR:
-                    found[i, j] = math.inf
-                else:
-                    found[i, j] = (one.C @ np.linalg.solve(rest, one.B) + one.D)[0, 0] if len(rest) else one.D[0, 0]
+                found[i, j] = system.transfer(name, output).at_rest()
         return found
 
     def frequency_response(self, omega: ArrayLike) -> Complexes:

@@ -1,5 +1,6 @@
 """One channel of a linear system as zeros, poles and gain."""
 
+import math
 from dataclasses import dataclass
 
 import numpy as np
@@ -8,6 +9,7 @@ from numpy.typing import NDArray
 __all__ = ["Transfer"]
 
 Complexes = NDArray[np.complex128]
+STILL = 1e-9  # of the fastest root
 
 
 @dataclass(frozen=True)
@@ -32,6 +34,22 @@ class Transfer:
             value *= (s - self.zeros[k]) if k < len(self.zeros) else 1.0
             value /= (s - self.poles[k]) if k < len(self.poles) else 1.0
         return value
+
+    def at_rest(self) -> float:
+        """Return the static gain of a continuous channel; infinite with more poles than zeros at rest, else zero.
+
+        A root counts as at rest below STILL of the fastest: as many zeros as poles there cancel.
+        """
+        sizes = np.abs(np.concatenate([self.zeros, self.poles]))
+        still = STILL * max(float(sizes.max(initial=0.0)), 1e-300)
+        above, below = ([-r for r in roots if abs(r) > still] for roots in (self.zeros, self.poles))
+        more = (len(self.poles) - len(below)) - (len(self.zeros) - len(above))
+        if more:
+            return math.inf if more > 0 and self.gain != 0.0 else 0.0
+        value = complex(self.gain)
+        for k in range(max(len(above), len(below))):
+            value *= (above[k] if k < len(above) else 1.0) / (below[k] if k < len(below) else 1.0)
+        return value.real
 
     def polynomials(self) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
         """Return numerator and denominator, highest powers first: for reading, not for computing roots from."""
