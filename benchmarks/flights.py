@@ -12,7 +12,8 @@ from shown import show
 
 import dravik as dv
 from dravik.aircraft import sample_path
-from dravik.flight import load_scenario, on_ground
+from dravik.flight import load_scenario
+from dravik.trimming import on_ground
 
 SECONDS = 60.0
 ROUNDS = 9
@@ -68,9 +69,7 @@ def main() -> int:
             "all signals at 100 Hz to Parquet": flight(standing, save=parquet, **rough),
         }
         taken = rounds({**flights, **recordings})
-    rows = []
-    for name in flights:
-        rows.append((name, f"{SECONDS / taken[name]:.0f}", f"{taken[name] / taken[BARE]:.2f}"))
+    rows = [(name, f"{SECONDS / taken[name]:.0f}", f"{taken[name] / taken[BARE]:.2f}") for name in flights]
     for name in recordings:
         more = 100.0 * (taken[name] / taken[ROUGH] - 1.0)
         rows.append((f"{ROUGH}; {name}, as it flies", f"{SECONDS / taken[name]:.0f}", f"+{more:.0f} % of it"))

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 import numpy as np
 
 from dravik import earth, fly, step
-from dravik.flight import on_ground
+from dravik.trimming import on_ground
 from tests.reference import Row, case
 from tests.support import DEG
 from tests.test_contact import G, body, rolling

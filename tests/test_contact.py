@@ -9,7 +9,8 @@ import numpy as np
 from dravik import fly, sample, step
 from dravik.aircraft import Aircraft
 from dravik.errors import DravikError
-from dravik.flight import Start, on_ground
+from dravik.flight import Start
+from dravik.trimming import on_ground
 from tests.support import DEG, craft
 
 G = 9.80665

@@ -8,7 +8,8 @@ import numpy as np
 from dravik import earth, fly, linearise, sample, trim
 from dravik.aircraft import Aircraft
 from dravik.errors import DravikError, FormulaError
-from dravik.flight import Start, on_ground
+from dravik.flight import Start
+from dravik.trimming import on_ground
 from tests.support import DEG, craft
 from tests.test_contact import body
 

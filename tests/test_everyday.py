@@ -8,8 +8,8 @@ import numpy as np
 import dravik as dv
 from dravik.aero import Coefficients, read_coefficients
 from dravik.aircraft import sample_path
-from dravik.flight import on_ground
 from dravik.linear import longest_step
+from dravik.trimming import on_ground
 from tests.support import DEG, craft
 
 

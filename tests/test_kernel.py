@@ -168,7 +168,7 @@ class SignalsTest(unittest.TestCase):
         )
         plant = tarn.plant("air")
         z = plant.from_state(x, u)
-        rates = plant.derivatives(0.0, z, u)
+        rates = plant.evaluate(0.0, z, u)[0]
         from dravik.kernel.motion import evaluate
         from dravik.kernel.program import EVERYTHING
 

@@ -20,7 +20,8 @@ import dravik as dv
 from dravik.aircraft.faults import Phase
 from dravik.aircraft.samples import sample_path
 from dravik.errors import DravikError, FlightError
-from dravik.flight import load_scenario, on_ground, read_recording, resume, write_track
+from dravik.flight import load_scenario, read_recording, resume, write_track
+from dravik.trimming import on_ground
 from tests.support import DEG, craft
 from tests.test_contact import body
 

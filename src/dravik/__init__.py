@@ -23,7 +23,6 @@ if TYPE_CHECKING:
         from_csv,
         gust,
         load_scenario,
-        on_ground,
         on_rail,
         prove_linear,
         prove_trim,
@@ -41,7 +40,7 @@ if TYPE_CHECKING:
     from dravik.linear import LinearModel, LinearSystem, connect, linearise, linearise_plant
     from dravik.plants import plant
     from dravik.tables import Table, read_table, write_table
-    from dravik.trimming import TrimPoint, trim, trim_plant
+    from dravik.trimming import Equation, Free, Statement, TrimPoint, on_ground, straight, trim, trim_plant
     from dravik.units import quantity
 
 _HOMES = {
@@ -50,14 +49,14 @@ _HOMES = {
     "errors": ("DravikError", "FlightError", "FormulaError", "TrimError"),
     "flight": (
         "Device", "Recording", "Session", "Start", "Turbulence", "doublet", "fly", "from_csv", "gust", "load_scenario",
-        "on_ground", "on_rail", "prove_linear", "prove_trim", "pulse", "pulses_3211", "ramp", "read_recording",
+        "on_rail", "prove_linear", "prove_trim", "pulse", "pulses_3211", "ramp", "read_recording",
         "resume", "sine", "start", "step", "sweep",
     ),
     "handling": ("evaluate",),
     "linear": ("LinearModel", "LinearSystem", "connect", "linearise", "linearise_plant"),
     "plants": ("plant",),
     "tables": ("Table", "read_table", "write_table"),
-    "trimming": ("TrimPoint", "trim", "trim_plant"),
+    "trimming": ("Equation", "Free", "Statement", "TrimPoint", "on_ground", "straight", "trim", "trim_plant"),
     "units": ("quantity",),
 }  # fmt: skip
 
@@ -65,13 +64,16 @@ __all__ = [
     "Aircraft",
     "Device",
     "DravikError",
+    "Equation",
     "FlightError",
     "FormulaError",
+    "Free",
     "LinearModel",
     "LinearSystem",
     "Recording",
     "Session",
     "Start",
+    "Statement",
     "Table",
     "TrimError",
     "TrimPoint",
@@ -106,6 +108,7 @@ __all__ = [
     "sine",
     "start",
     "step",
+    "straight",
     "sweep",
     "trim",
     "trim_plant",

@@ -1,8 +1,8 @@
-"""What trim, linearise and the loop analyses need of anything that moves: the Plant protocol."""
+"""What trim, linearise, flights and loop analyses need of anything that moves: the Plant protocol."""
 
-from collections.abc import Callable, Sequence
-from dataclasses import dataclass
-from typing import Protocol
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Protocol, runtime_checkable
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
@@ -12,10 +12,16 @@ from dravik.errors import DravikError
 __all__ = ["FunctionPlant", "Plant", "plant"]
 
 Floats = NDArray[np.float64]
+Function = Callable[[float, Floats, Floats], ArrayLike]
+Matrices = tuple[Floats, Floats, Floats, Floats]
 
 
+@runtime_checkable
 class Plant(Protocol):
-    """Named states, inputs and outputs; derivatives and outputs as functions of time, state and input."""
+    """Named states, inputs and outputs with units (SI), bounds and scales; rates and outputs in one call.
+
+    A plant may also have ``jacobian(t, x, u)``, which returns A, B, C, D; without it slopes are central differences.
+    """
 
     @property
     def state_names(self) -> list[str]:
@@ -29,54 +35,94 @@ class Plant(Protocol):
     def output_names(self) -> list[str]:
         """Names of the outputs, in order."""
 
-    def derivatives(self, t: float, x: Floats, u: Floats) -> Floats:
-        """Return the rates of the states."""
+    @property
+    def units(self) -> Mapping[str, str]:
+        """SI units by name, where there are any."""
 
-    def outputs(self, t: float, x: Floats, u: Floats) -> Floats:
-        """Return the outputs."""
+    @property
+    def bounds(self) -> Mapping[str, tuple[float, float]]:
+        """Limits of states and inputs by name, where there are any."""
+
+    @property
+    def scales(self) -> Mapping[str, float]:
+        """What counts as much of a state, input or output, by name; one where it is not given."""
+
+    def evaluate(self, t: float, x: Floats, u: Floats) -> tuple[Floats, Floats]:
+        """Return the rates of the states, and the outputs."""
 
 
 @dataclass(frozen=True)
 class FunctionPlant:
     """A plain function of time, state and input as a plant."""
 
-    function: Callable[[float, Floats, Floats], ArrayLike]
+    function: Function
     state_names: list[str]
     input_names: list[str]
     output_names: list[str]
-    output_function: Callable[[float, Floats, Floats], ArrayLike] | None = None
+    output_function: Function | None = None
+    units: Mapping[str, str] = field(default_factory=dict)
+    bounds: Mapping[str, tuple[float, float]] = field(default_factory=dict)
+    scales: Mapping[str, float] = field(default_factory=dict)
+    jacobian: Callable[[float, Floats, Floats], Matrices] | None = None
 
-    def derivatives(self, t: float, x: Floats, u: Floats) -> Floats:
-        """Return the rates of the states; raises DravikError when the function's answer has another shape."""
+    def evaluate(self, t: float, x: Floats, u: Floats) -> tuple[Floats, Floats]:
+        """Return rates and outputs; raises DravikError when a function's answer has another shape."""
         rates = np.asarray(self.function(t, x, u), dtype=float)
         if rates.shape != (len(self.state_names),):
             raise DravikError(
                 f"the function returned shape {rates.shape}",
                 expected=f"one rate for each of {self.state_names}",
             )
-        return rates
-
-    def outputs(self, t: float, x: Floats, u: Floats) -> Floats:
-        """Return the outputs: the states unless a function for them was given."""
         if self.output_function is None:
-            return np.asarray(x, dtype=float)
-        return np.asarray(self.output_function(t, x, u), dtype=float)
+            return rates, np.asarray(x, dtype=float)
+        outputs = np.asarray(self.output_function(t, x, u), dtype=float)
+        if outputs.shape != (len(self.output_names),):
+            raise DravikError(
+                f"the output function returned shape {outputs.shape}",
+                expected=f"one value for each of {self.output_names}",
+            )
+        return rates, outputs
 
 
 def plant(
-    function: Callable[[float, Floats, Floats], ArrayLike],
+    function: Function,
     *,
-    states: Sequence[str],
-    inputs: Sequence[str] = (),
-    outputs: Sequence[str] = (),
-    output_function: Callable[[float, Floats, Floats], ArrayLike] | None = None,
+    states: Sequence[str] | Mapping[str, str],
+    inputs: Sequence[str] | Mapping[str, str] = (),
+    outputs: Sequence[str] | Mapping[str, str] = (),
+    output_function: Function | None = None,
+    bounds: Mapping[str, tuple[float, float]] | None = None,
+    scales: Mapping[str, float] | None = None,
+    jacobian: Callable[[float, Floats, Floats], Matrices] | None = None,
 ) -> FunctionPlant:
-    """Return a plain function ``f(t, x, u) -> rates`` as a plant, ready for trim and linearise.
+    """Return a plain function ``f(t, x, u) -> rates`` as a plant, ready for trim, linear models and flights.
 
-    ``outputs`` names what ``output_function(t, x, u)`` returns; without it the outputs are the states.
-    Raises DravikError when outputs are named without a function for them.
+    ``states``, ``inputs`` and ``outputs`` are names, or names with their SI units. ``outputs`` names what
+    ``output_function(t, x, u)`` returns; without it the outputs are the states. ``bounds`` and ``scales`` are by name;
+    ``jacobian(t, x, u)`` returns A, B, C, D. A function that Numba has compiled is called compiled.
+    Raises DravikError for outputs named without a function for them, a name that stands twice, and bounds or scales of
+    what is not there.
+
+    >>> import dravik as dv
+    >>> swing = dv.plant(
+    ...     lambda t, x, u: [x[1], u[0] - 9.8 * x[0]], states={"angle": "rad", "rate": "rad/s"}, inputs=["push"]
+    ... )
+    >>> swing.units["angle"]
+    'rad'
     """
     if outputs and output_function is None:
         raise DravikError("outputs are named, but there is no output_function")
     names = list(outputs) if output_function is not None else list(states)
-    return FunctionPlant(function, list(states), list(inputs), names, output_function)
+    own = [*states, *inputs]
+    for name in own:
+        if own.count(name) > 1:
+            raise DravikError(f"the plant has two states or inputs {name!r}", hint="another name")
+    for what, given in (("bounds", bounds or {}), ("a scale", scales or {})):
+        for name in given:
+            if name not in own and name not in names:
+                raise DravikError(f"{what} of {name!r}", expected="one of " + ", ".join([*own, *names]))
+    units = {n: u for given in (states, inputs, outputs) if isinstance(given, Mapping) for n, u in given.items()}
+    return FunctionPlant(
+        function, list(states), list(inputs), names, output_function, units, dict(bounds or {}), dict(scales or {}),
+        jacobian,
+    )  # fmt: skip

@@ -1,5 +1,7 @@
 """A compiled aircraft as a plant: in Euler angles, and air angles or body velocities; every signal is an output."""
 
+from functools import cached_property
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -12,6 +14,7 @@ from dravik.kernel.program import EVERYTHING
 __all__ = ["COORDINATES", "AircraftPlant"]
 
 Floats = NDArray[np.float64]
+_SIZES = {"m": 100.0, "m/s": 10.0}  # what counts as much of a length or a speed
 _COMMON = ("phi", "theta", "psi", "p", "q", "r")
 #: Chart coordinates by name, for ``Aircraft.plant``.
 COORDINATES = {
@@ -32,22 +35,33 @@ class AircraftPlant:
         self._program = built.program
         self._registers = np.array([built.tape.names[n] for n in self.output_names])
         self.workspace = new_workspace(built.program, built.tape)
+        self._built = built
 
-    def derivatives(self, t: float, x: Floats, u: Floats) -> Floats:
-        """Return the rates of the chart coordinates."""
+    @cached_property
+    def units(self) -> dict[str, str]:
+        """SI units by name."""
+        return {name: signal.unit for name, signal in self._built.signals.items() if signal.unit}
+
+    @cached_property
+    def bounds(self) -> dict[str, tuple[float, float]]:
+        """Ranges of effectors, levers and inputs."""
+        limits = {n: e.range for n, e in self._built.effectors.items() if e.range is not None}
+        return limits | {n: (i.low, i.high) for n, i in self._built.inputs.items()}
+
+    @cached_property
+    def scales(self) -> dict[str, float]:
+        """What counts as much of a signal."""
+        return {n: _SIZES[u] for n, u in self.units.items() if u in _SIZES}
+
+    def evaluate(self, t: float, x: Floats, u: Floats) -> tuple[Floats, Floats]:
+        """Return the rates of the chart coordinates, and every signal."""
         n = len(x)
-        rates = np.empty(n)
-        scratch = np.empty((2, n + 1))
+        rates, scratch = np.empty(n), np.empty((2, n + 1))
         chart_rates(
             self._program, self.workspace, t, x, u, self.chart, scratch[0], scratch[1], rates, False, EVERYTHING
         )
-        return rates
-
-    def outputs(self, t: float, x: Floats, u: Floats) -> Floats:
-        """Return every signal."""
-        self.derivatives(t, x, u)
         outputs: Floats = self.workspace.registers[self._registers].copy()
-        return outputs
+        return rates, outputs
 
     def to_state(self, z: Floats, u: Floats) -> Floats:
         """Return the integrated state of chart coordinates."""

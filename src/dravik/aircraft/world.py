@@ -7,6 +7,7 @@ from typing import Annotated, Literal
 import numpy as np
 from pydantic import Field, model_validator
 
+from dravik.constants import STANDARD_GRAVITY
 from dravik.definitions import KeyLines, validate
 from dravik.earth import gravity_components
 from dravik.errors import DravikError
@@ -26,7 +27,6 @@ __all__ = ["WIND_READS", "Environment", "Wind", "wind_formulas"]
 
 #: What the formulas of the wind and the ground may read beside inputs, tables and one another.
 WIND_READS = ("time", "north", "east", "altitude", "latitude", "longitude")
-STANDARD_GRAVITY = 9.80665
 
 
 SpeedFormula = Annotated[str | float, formula_of("speed")]

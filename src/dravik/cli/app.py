@@ -180,7 +180,7 @@ def trim(
         )  # fmt: skip
     else:
         show_rows(
-            f"{craft.name} ({craft.loading_name}) trimmed: {point.condition}",
+            f"{craft.name} ({craft.loading_name}) trimmed: {point.title}",
             ["signal", "value", "unit", "meaning"],
             point.rows(),
         )

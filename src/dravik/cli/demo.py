@@ -191,7 +191,7 @@ def _trim(demo: _Demo, point: TrimPoint) -> None:
     proof = prove_trim(point, duration=20.0 if demo.quick else 60.0)
     columns = ("signal", "value", "unit", "meaning")
     demo.table("trim.csv", columns, point.rows())
-    text = f"{point.condition}: largest residual {point.worst_residual:.1e} after {point.evaluations} evaluations"
+    text = f"{point.title}: largest residual {point.worst_residual:.1e} after {point.evaluations} evaluations"
     demo.add("trim", point.reached, Block("Trim", text, columns=columns, rows=point.rows()))
     names = ["airspeed", "altitude", "theta", "phi"]
     image = demo.figure(figure_histories(proof.recording, names, title="The trimmed Tarn, hands off"), "hands_off.png")

@@ -19,6 +19,7 @@ from dravik.cli.common import (
     say,
     show_rows,
 )
+from dravik.constants import STANDARD_GRAVITY
 from dravik.errors import DravikError
 from dravik.units import in_si
 
@@ -213,7 +214,7 @@ def _show_motors(craft: "Aircraft", figure: str, *, as_json: bool) -> None:
     rows = [
         (f.name, round(f.impulse, 1), f.burning, round(f.mean_thrust, 1), f.greatest_thrust, round(f.propellant, 4),
          round(f.exhaust_speed, 1), round(f.specific_impulse, 1),
-         round(f.mean_thrust / (craft.loading.mass * 9.80665), 2))
+         round(f.mean_thrust / (craft.loading.mass * STANDARD_GRAVITY), 2))
         for f in facts
     ]  # fmt: skip
     show_rows(f"{craft.name} ({craft.loading_name}): solid motors at sea level", columns, rows)

@@ -21,7 +21,7 @@ from dravik.flight.recording import Event, Recording, read_recording
 from dravik.flight.scenario import Scenario, is_scenario, load_scenario, scenario_names
 from dravik.flight.session import Session
 from dravik.flight.starting import start
-from dravik.flight.starts import on_ground, on_rail, resume
+from dravik.flight.starts import on_rail, resume
 from dravik.flight.tracks import write_track
 from dravik.flight.turbulence import Turbulence
 
@@ -45,7 +45,6 @@ __all__ = [
     "gust",
     "is_scenario",
     "load_scenario",
-    "on_ground",
     "on_rail",
     "parse_history",
     "prove_linear",

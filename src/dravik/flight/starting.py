@@ -13,9 +13,9 @@ from dravik.aircraft import Aircraft
 from dravik.definitions import KeyLines, kind_tag, validate
 from dravik.errors import DravikError, nearest, require
 from dravik.flight.core import Start
-from dravik.flight.starts import on_ground, on_rail
+from dravik.flight.starts import on_rail
 from dravik.quantities import Angle, AngularRate, Length, Model, Speed
-from dravik.trimming import TrimPoint, trim
+from dravik.trimming import TrimPoint, on_ground, trim
 from dravik.units import in_si, kind_of_unit
 
 __all__ = ["Begin", "Named", "Quantities", "begin", "named_start", "start"]
@@ -169,7 +169,7 @@ def begin(craft: Aircraft, spec: Begin, asked: Mapping[str, str | float]) -> Tri
 
 def _offset(craft: Aircraft, point: TrimPoint, offsets: Mapping[str, str | float]) -> Start:
     """Return a trimmed point moved away from itself: what is not named stays as it is."""
-    plant = craft.plant("body" if point.condition.is_steep else "air")
+    plant = craft.plant(point.coordinates)
     u = np.array(point.inputs, dtype=float)
     z = plant.from_state(point.state, u)
     known = [*plant.state_names, *craft.input_names]

@@ -1,4 +1,4 @@
-"""Starts without a trim: on a launch rail, on the ground, where another flight has ended."""
+"""Starts without a trim: on a launch rail, where another flight has ended."""
 
 import math
 from collections.abc import Mapping, Sequence
@@ -9,13 +9,9 @@ from dravik.aircraft import Aircraft
 from dravik.errors import DravikError
 from dravik.flight.core import Start
 from dravik.flight.recording import Recording
-from dravik.frames import body_from_station
-from dravik.trimming import settle
 from dravik.units import in_si
 
-__all__ = ["on_ground", "on_rail", "resume"]
-
-MOST_TILT = 0.5  # rad: what leans further does not stand
+__all__ = ["on_rail", "resume"]
 
 
 def resume(craft: Aircraft, run: Recording) -> Start:
@@ -77,49 +73,3 @@ def on_rail(
         attitude=(0.0, angle, in_si(heading, "angle", where="heading")),
     )  # fmt: skip
     return Start(x, u)
-
-
-def on_ground(
-    craft: Aircraft, *, heading: str | float = 0.0, north: float = 0.0, east: float = 0.0,
-    inputs: Mapping[str, str | float] | None = None,
-) -> Start:  # fmt: skip
-    """Return the start at rest on the gear, pressed in as far as the weight does, engines settled; ``inputs`` with
-    unit or SI.
-
-    Raises DravikError for an aircraft without gear, and for gear it does not stand on.
-    """
-    from scipy.optimize import root
-
-    if not craft.definition.gear:
-        raise DravikError(f"{craft.name} has no gear", expected="[gear.NAME] with its legs")
-    if not craft.definition.legs:
-        raise DravikError("there is no ground to stand on", hint="ground = 0 in [environment], or its height")
-    u = craft.with_inputs(inputs or {})
-    course = in_si(heading, "angle", where="heading")
-
-    settled: dict[str, float] = {}
-
-    def state(v: np.ndarray) -> np.ndarray:
-        return craft.state(
-            position=(north, east, float(v[0])), velocity=(0.0, 0.0, 0.0), attitude=(float(v[2]), float(v[1]), course),
-            functions=settled,
-        )  # fmt: skip
-
-    def left_over(v: np.ndarray) -> np.ndarray:
-        found = craft.values(state(v), u, ["w_dot", "q_dot", "p_dot"])
-        return np.array(list(found.values()))
-
-    feet = [body_from_station(np.array(leg.position)) for leg in craft.definition.gear.values()]
-    centre = body_from_station(np.array(craft.loading.cg))
-    lowest = max(float(f[2] - centre[2]) for f in feet)
-    pressed = craft.loading.mass * 9.80665 / sum(leg.stiffness for leg in craft.definition.gear.values())
-    ground = craft.values(state(np.zeros(3)), u, ["ground_height"])["ground_height"]
-    guess = np.array([ground + lowest - 2.0 * pressed, 0.0, 0.0])
-    # engines push as they run with these levers here, which is known once they have settled
-    x = settle(craft, state(guess), u)
-    settled.update(zip(craft.function_states, x[13:].tolist(), strict=True))
-    found = root(left_over, guess, tol=1e-12)
-    upright = max(abs(found.x[1]), abs(found.x[2])) < MOST_TILT
-    if not (upright and np.max(np.abs(left_over(found.x))) < 1e-6):
-        raise DravikError(f"{craft.name} does not stand on its gear", hint="three legs around the centre of gravity")
-    return Start(settle(craft, state(found.x), u), u)

@@ -140,9 +140,9 @@ def evaluate(
                 expected="one of " + ", ".join(choices),
                 hint=nearest(value.upper(), choices),
             )
-    if point.condition.is_steep:
-        raise DravikError(f"no requirement of MIL-F-8785C at {point.condition}", expected="flight on a wing")
+    if point.coordinates == "body":
+        raise DravikError(f"no requirement of MIL-F-8785C at {point.title}", expected="flight on a wing")
     if model is None or "nz" not in model.outputs:
         model = linearise(craft, point, outputs=["nz"])
     criteria = modal_criteria(model, aircraft_class, category)
-    return Evaluation(f"{craft.name}, {point.condition}", aircraft_class, category, criteria)
+    return Evaluation(f"{craft.name}, {point.title}", aircraft_class, category, criteria)

@@ -7,6 +7,7 @@ from numpy.typing import NDArray
 
 from dravik.atmosphere import GAS_CONSTANT, HEAT_RATIO, standard_air
 from dravik.compiled import compiled
+from dravik.constants import SEA_LEVEL_DENSITY
 from dravik.kernel.earth import place, position_rates
 from dravik.kernel.interpreter import run_tape
 from dravik.kernel.program import (
@@ -47,7 +48,6 @@ __all__ = ["SLOW", "air_at_chart", "air_change", "air_data", "air_motion"]
 
 Floats = NDArray[np.float64]
 MOMENT = 1e-3  # s, over which the wind's change along the way is taken
-SEA_LEVEL_DENSITY = 1.225
 SLOW = 1e-3  # m/s: below this airspeed angles and non-dimensional rates are zero, not noise
 
 air = compiled(standard_air)

@@ -1,8 +1,6 @@
-"""The compiled residual of a trim: pick unknowns, pick equations, evaluate; and its slopes.
+"""The compiled search for an equilibrium: put unknowns in place, evaluate, compare; slopes; Newton's method."""
 
-Unknowns are chart coordinates (kind 0) or inputs (kind 1). Equations are the rate of a chart coordinate
-(kind 0), a signal less its target (kind 1), or the difference of two signals (kind 2).
-"""
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -11,58 +9,82 @@ from dravik.compiled import compiled
 from dravik.kernel.chart import chart_rates
 from dravik.kernel.program import Program, Workspace
 
-__all__ = ["residual", "residual_slopes"]
+__all__ = ["DIFFERENCE", "INPUT", "RATE", "SIGNAL", "STATE", "Equilibrium", "newton", "residual", "residual_slopes"]
 
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
+# kinds of unknowns: a chart coordinate, an input
+STATE, INPUT = 0, 1
+# kinds of equations: the rate of a chart coordinate, a signal, the difference of two signals; each less its target
+RATE, SIGNAL, DIFFERENCE = 0, 1, 2
+DIFFERENCE_STEP = 1e-6  # of scaled unknowns, for slopes
+SINGULAR = 1e-14  # a pivot below it
 
 
-@compiled
-def residual(
-    p: Program, w: Workspace, z: Floats, u: Floats, chart: int, unknowns: Ints, scales: Floats, equations: Ints,
-    targets: Floats, v: Floats, out: Floats, scratch: Floats, steady: bool,
-    extent: int,
-) -> None:  # fmt: skip
-    """Put the scaled unknowns ``v`` into ``z`` and ``u``, and what each equation leaves over into ``out``.
+class Equilibrium(NamedTuple):
+    """A point, what may move in it, what must hold, and room to work in; n unknowns, m equations, k coordinates.
 
-    ``unknowns`` (n, 2): kind, index; ``equations`` (m, 3): kind, index, second index; ``targets`` (m, 2): target,
-    weight. ``scratch`` (3, states + 2).
+    ``state`` (k,) is in the coordinates of ``chart``, and ``inputs`` are those of the program; both are changed.
+    ``unknowns`` (n, 2): kind and index; ``scales`` (n,) turn scaled unknowns into SI; ``hard_bounds`` (2, n) are what
+    no step goes beyond, scaled. ``equations`` (m, 3): kind, index, second index; ``targets`` (m, 2): target and weight.
+    ``extent`` tells how much of the formulas is evaluated.
     """
-    for i in range(unknowns.shape[0]):
-        if unknowns[i, 0] == 0:
-            z[unknowns[i, 1]] = v[i] * scales[i]
-        else:
-            u[unknowns[i, 1]] = v[i] * scales[i]
-    n = z.shape[0]
-    rates = scratch[2, :n]
-    chart_rates(p, w, 0.0, z, u, chart, scratch[0, : n + 1], scratch[1, : n + 1], rates, steady, extent)
-    r = w.registers
-    for i in range(equations.shape[0]):
-        if equations[i, 0] == 0:
-            out[i] = (rates[equations[i, 1]] - targets[i, 0]) * targets[i, 1]
-        elif equations[i, 0] == 1:
-            out[i] = (r[equations[i, 1]] - targets[i, 0]) * targets[i, 1]
-        else:
-            out[i] = (r[equations[i, 1]] - r[equations[i, 2]] - targets[i, 0]) * targets[i, 1]
+
+    chart: int
+    extent: int
+    state: Floats
+    inputs: Floats
+    unknowns: Ints
+    scales: Floats
+    hard_bounds: Floats
+    equations: Ints
+    targets: Floats
+    left: Floats  # (m,): what each equation leaves over
+    slopes: Floats  # (m, n)
+    sides: Floats  # (2, m): residuals to either side, and of a trial
+    matrix: Floats  # (m, n): slopes during elimination
+    steps: Floats  # (2, n): Newton's step, and the unknowns tried
+    scratch: Floats  # (3, k + 1): two integrated states, rates
 
 
 @compiled
-def residual_slopes(
-    p: Program, w: Workspace, z: Floats, u: Floats, chart: int, unknowns: Ints, scales: Floats, equations: Ints,
-    targets: Floats, v: Floats, slopes: Floats, scratch: Floats, sides: Floats, steady: bool,
-    extent: int,
-) -> None:  # fmt: skip
-    """Fill ``slopes`` (equations, unknowns) with central differences in the scaled unknowns."""
-    step = 1e-6
+def residual(p: Program, w: Workspace, e: Equilibrium, v: Floats, left: Floats, steady: bool) -> None:
+    """Put the scaled unknowns ``v`` in place, and what each equation leaves over into ``left``.
+
+    With ``steady`` rate limits and stops are lifted, so that none of them hides a direction from the search.
+    """
+    for i in range(e.unknowns.shape[0]):
+        if e.unknowns[i, 0] == STATE:
+            e.state[e.unknowns[i, 1]] = v[i] * e.scales[i]
+        else:
+            e.inputs[e.unknowns[i, 1]] = v[i] * e.scales[i]
+    k = e.state.shape[0]
+    rates = e.scratch[2, :k]
+    x, dx = e.scratch[0, : k + 1], e.scratch[1, : k + 1]
+    chart_rates(p, w, 0.0, e.state, e.inputs, e.chart, x, dx, rates, steady, e.extent)
+    r = w.registers
+    for i in range(e.equations.shape[0]):
+        if e.equations[i, 0] == RATE:
+            found = rates[e.equations[i, 1]]
+        elif e.equations[i, 0] == SIGNAL:
+            found = r[e.equations[i, 1]]
+        else:
+            found = r[e.equations[i, 1]] - r[e.equations[i, 2]]
+        left[i] = (found - e.targets[i, 0]) * e.targets[i, 1]
+
+
+@compiled
+def residual_slopes(p: Program, w: Workspace, e: Equilibrium, v: Floats, steady: bool) -> None:
+    """Fill the slopes of the equations by the scaled unknowns with central differences."""
     for k in range(v.shape[0]):
         before = v[k]
-        v[k] = before + step
-        residual(p, w, z, u, chart, unknowns, scales, equations, targets, v, sides[0], scratch, steady, extent)
-        v[k] = before - step
-        residual(p, w, z, u, chart, unknowns, scales, equations, targets, v, sides[1], scratch, steady, extent)
+        v[k] = before + DIFFERENCE_STEP
+        residual(p, w, e, v, e.sides[0], steady)
+        v[k] = before - DIFFERENCE_STEP
+        residual(p, w, e, v, e.sides[1], steady)
         v[k] = before
-        for i in range(slopes.shape[0]):
-            slopes[i, k] = (sides[0, i] - sides[1, i]) / (2.0 * step)
+        for i in range(e.slopes.shape[0]):
+            e.slopes[i, k] = (e.sides[0, i] - e.sides[1, i]) / (2.0 * DIFFERENCE_STEP)
 
 
 @compiled
@@ -74,7 +96,7 @@ def solve_linear(matrix: Floats, right: Floats) -> bool:
         for i in range(k + 1, n):
             if abs(matrix[i, k]) > abs(matrix[pivot, k]):
                 pivot = i
-        if not abs(matrix[pivot, k]) > 1e-14:
+        if not abs(matrix[pivot, k]) > SINGULAR:
             return False
         if pivot != k:
             for j in range(k, n):
@@ -105,46 +127,41 @@ def largest(values: Floats) -> float:
 
 @compiled
 def newton(
-    p: Program, w: Workspace, z: Floats, u: Floats, chart: int, unknowns: Ints, scales: Floats, equations: Ints,
-    targets: Floats, v: Floats, out: Floats, slopes: Floats, scratch: Floats, sides: Floats, work: Floats,
-    trial: Floats, walls: Floats, extent: int, longest: float, rest: float, steps: int,
-) -> tuple[float, int]:  # fmt: skip
+    p: Program, w: Workspace, e: Equilibrium, v: Floats, longest: float, rest: float, most: int
+) -> tuple[float, int]:
     """Move ``v`` by Newton steps, each halved until the residual falls; return the largest residual and steps taken.
 
-    A step is at most ``longest`` in any scaled unknown; the search rests below ``rest``. As many equations as
-    unknowns; ``work`` has the shape of ``slopes``, ``trial`` (2, unknowns). No step goes through ``walls``
-    (2, unknowns).
+    As many equations as unknowns. A step is at most ``longest`` in any scaled unknown; the search ends below ``rest``,
+    after ``most`` steps, or where no step makes the residual fall.
     """
-    step, tried = trial[0], trial[1]
-    residual(p, w, z, u, chart, unknowns, scales, equations, targets, v, out, scratch, True, extent)
-    size = largest(out)
-    for k in range(steps):
+    step, tried, trial = e.steps[0], e.steps[1], e.sides[0]
+    residual(p, w, e, v, e.left, True)
+    size = largest(e.left)
+    for k in range(most):
         if not size >= rest:
             return size, k
-        residual_slopes(
-            p, w, z, u, chart, unknowns, scales, equations, targets, v, slopes, scratch, sides, True, extent
-        )
-        for i in range(out.shape[0]):
-            step[i] = out[i]
-            for j in range(out.shape[0]):
-                work[i, j] = slopes[i, j]
-        if not solve_linear(work, step):
+        residual_slopes(p, w, e, v, True)
+        for i in range(e.left.shape[0]):
+            step[i] = e.left[i]
+            for j in range(e.left.shape[0]):
+                e.matrix[i, j] = e.slopes[i, j]
+        if not solve_linear(e.matrix, step):
             return size, k
         share = min(1.0, longest / (largest(step) + 1e-300))
         now = size
         for _ in range(6):
             for i in range(step.shape[0]):
-                tried[i] = min(max(v[i] - share * step[i], walls[0, i]), walls[1, i])
-            residual(p, w, z, u, chart, unknowns, scales, equations, targets, tried, sides[0], scratch, True, extent)
-            now = largest(sides[0])
+                tried[i] = min(max(v[i] - share * step[i], e.hard_bounds[0, i]), e.hard_bounds[1, i])
+            residual(p, w, e, tried, trial, True)
+            now = largest(trial)
             if now < size:
                 break
             share *= 0.5
         if not now < size:
-            residual(p, w, z, u, chart, unknowns, scales, equations, targets, v, out, scratch, True, extent)
+            residual(p, w, e, v, e.left, True)
             return size, k
         for i in range(step.shape[0]):
             v[i] = tried[i]
-            out[i] = sides[0, i]
+            e.left[i] = trial[i]
         size = now
-    return size, steps
+    return size, most

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 
 from dravik import frames
 from dravik.compiled import compiled
+from dravik.constants import STANDARD_GRAVITY
 from dravik.kernel.air import SLOW, air_change, air_data, air_motion
 from dravik.kernel.earth import fill_earth, place, position_rates
 from dravik.kernel.interpreter import run_tape
@@ -77,7 +78,6 @@ __all__ = ["evaluate", "signals_from_state"]
 Floats = NDArray[np.float64]
 
 N_BASE, N_RIGID = len(BASE_SIGNALS), len(RIGID_STATES)
-STANDARD_GRAVITY = 9.80665
 
 euler_from_elements = compiled(frames.euler_from_elements)
 

@@ -8,6 +8,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from dravik.constants import STANDARD_GRAVITY
 from dravik.earth import curvature_radii
 from dravik.formula.layout import Tape
 from dravik.formula.opcodes import ARITY
@@ -109,7 +110,7 @@ class RigidBody:
     span: float = 1.0
     moment_point: tuple[float, float, float] = (0.0, 0.0, 0.0)
     loads: Sequence[PointLoad] = ()
-    gravity: float = 9.80665
+    gravity: float = STANDARD_GRAVITY
     temperature_offset: float = 0.0
     events: Sequence[tuple[int, int]] = field(default_factory=tuple)
     rail: int = -1

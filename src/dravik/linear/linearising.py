@@ -1,9 +1,9 @@
 """Linear models by central differences about an operating point, with steps to the measure of each state."""
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
 import numpy as np
-from numpy.typing import NDArray
+from numpy.typing import ArrayLike, NDArray
 
 from dravik.aircraft import Aircraft
 from dravik.errors import DravikError, require
@@ -44,7 +44,7 @@ def linearise(
     """
     require(craft, Aircraft, "what is linearised", "linearise_plant for other plants")
     require(point, TrimPoint, "the point to linearise about", "trim(craft, ...)")
-    plant = craft.plant(coordinates or ("body" if point.condition.is_steep else "air"))
+    plant = craft.plant(coordinates or point.coordinates)
     for name in outputs:
         craft.signal(name)
     if abs(abs(point.signals["theta"]) - np.pi / 2) < 1e-3:
@@ -59,7 +59,8 @@ def linearise(
             for n, v in zip([*names, *inputs], [*z, *u], strict=True)
         ]
     )
-    sides = _open_sides(craft, [*names, *inputs], np.array([*z, *u]))
+    ranges = {**craft.limits, **{n: (i.low, i.high) for n, i in craft.inputs.items()}}
+    sides = _open_sides(ranges, [*names, *inputs], np.array([*z, *u]))
     picks = np.array([craft.tape.names[o] for o in outputs], dtype=np.int64)
     n, m, k = len(names), len(inputs), len(outputs)
     slopes, kinks = np.empty((n + k, n + m)), np.empty((n + k, n + m))
@@ -73,7 +74,7 @@ def linearise(
     model = LinearModel(
         slopes[:n, :n].copy(), slopes[:n, n:].copy(),
         slopes[n:, :n].copy() if k else np.eye(n), slopes[n:, n:].copy() if k else np.zeros((n, m)),
-        names, inputs, list(outputs) if k else list(names), units, None, f"{craft.name}, {point.condition}", z, u, y0,
+        names, inputs, list(outputs) if k else list(names), units, None, f"{craft.name}, {point.title}", z, u, y0,
         _find_kinks(slopes, kinks, [*names, *outputs], [*names, *inputs]),
     )  # fmt: skip
     resting = craft.resting_states(point.state, u)
@@ -84,15 +85,16 @@ def linearise(
     return model.part(states=states, outputs=None if k else states)
 
 
-def _open_sides(craft: Aircraft, columns: list[str], values: Floats) -> NDArray[np.int64]:
-    """Return 1 or -1 for what stands at its lower or upper stop (or an increment on such), else 0."""
-    ranges = {**craft.limits, **{n: (i.low, i.high) for n, i in craft.inputs.items()}}
+def _open_sides(
+    bounds: Mapping[str, tuple[float, float]], columns: list[str], values: Floats
+) -> NDArray[np.int64]:  # fmt: skip
+    """Return 1 or -1 for what stands at its lower or upper bound (or an increment on such), else 0."""
     at = {}
     for name, value in zip(columns, values, strict=True):
-        low, high = ranges.get(name, (-np.inf, np.inf))
+        low, high = bounds.get(name, (-np.inf, np.inf))
         room = 1e-9 * (high - low) if np.isfinite(high - low) else 0.0
         at[name] = 1 if value <= low + room else (-1 if value >= high - room else 0)
-    for name in craft.limits:
+    for name in bounds:
         if f"{name}_increment" in at:
             at[f"{name}_increment"] = at.get(name, 0)
     return np.array([at[name] for name in columns], dtype=np.int64)
@@ -107,31 +109,54 @@ def _find_kinks(slopes: Floats, kinks: Floats, rows: list[str], columns: list[st
     return [Kink(rows[i], columns[j], float(slopes[i, j]), float(share[i, j])) for i, j in worst]
 
 
-def linearise_plant(plant: Plant, x: Floats, u: Floats | None = None, *, t: float = 0.0) -> LinearModel:
-    """Return the linear model of any plant about a state and an input.
+def linearise_plant(plant: Plant, x: ArrayLike, u: ArrayLike | None = None, *, t: float = 0.0) -> LinearModel:
+    """Return the linear model of any plant about a state and an input: its own Jacobian, or central differences.
 
-    Raises DravikError when the shapes do not fit the plant's names.
+    As for an aircraft, at a bound the slope is taken on the side that is open, and slopes that differ from side to
+    side are listed in ``kinks``. Raises DravikError when the shapes do not fit the plant's names.
+
+    >>> import dravik as dv
+    >>> swing = dv.plant(lambda t, x, u: [x[1], u[0] - 9.8 * np.sin(x[0])], states=["angle", "rate"], inputs=["push"])
+    >>> round(float(linearise_plant(swing, [0.0, 0.0], [0.0]).A[1, 0]), 6)
+    -9.8
     """
-    x = np.asarray(x, dtype=float)
-    u = np.zeros(len(plant.input_names)) if u is None else np.asarray(u, dtype=float)
+    x, u = np.asarray(x, dtype=float), np.zeros(len(plant.input_names)) if u is None else np.asarray(u, dtype=float)
     for name, values, names in (("x", x, plant.state_names), ("u", u, plant.input_names)):
         if values.shape != (len(names),):
             raise DravikError(f"{name} of shape {values.shape}", expected=f"one value for each of {names}")
-
-    def both(point: Floats) -> Floats:
-        a, b = point[: len(x)], point[len(x) :]
-        return np.concatenate([plant.derivatives(t, a, b), plant.outputs(t, a, b)])
-
-    centre = np.concatenate([x, u])
-    columns = []
-    for k in range(len(centre)):
-        step = np.zeros(len(centre))
-        step[k] = STEP * max(1.0, abs(centre[k]))
-        columns.append((both(centre + step) - both(centre - step)) / (2.0 * step[k]))
-    slopes = np.array(columns).T
     n, m = len(x), len(u)
+    columns, rows = [*plant.state_names, *plant.input_names], [*plant.state_names, *plant.output_names]
+    kinks: list[Kink] = []
+    own = getattr(plant, "jacobian", None)
+    if callable(own):
+        a, b, c, d = (np.asarray(matrix, dtype=float) for matrix in own(t, x, u))
+        slopes = np.block([[a.reshape(n, n), b.reshape(n, m)], [c.reshape(-1, n), d.reshape(-1, m)]])
+    else:
+        slopes, kinks = _plant_slopes(plant, t, np.concatenate([x, u]), columns, rows)
     return LinearModel(
         slopes[:n, :n], slopes[:n, n:].reshape(n, m), slopes[n:, :n], slopes[n:, n:].reshape(-1, m),
-        list(plant.state_names), list(plant.input_names), list(plant.output_names), {}, None, "", x, u,
-        plant.outputs(t, x, u),
+        list(plant.state_names), list(plant.input_names), list(plant.output_names), dict(plant.units), None, "", x, u,
+        plant.evaluate(t, x, u)[1], kinks,
     )  # fmt: skip
+
+
+def _plant_slopes(
+    plant: Plant, t: float, centre: Floats, columns: list[str], rows: list[str]
+) -> tuple[Floats, list[Kink]]:
+    n = len(plant.state_names)
+    sides = _open_sides(plant.bounds, columns, centre)
+
+    def both(point: Floats) -> Floats:
+        return np.concatenate(plant.evaluate(t, point[:n], point[n:]))
+
+    here = both(centre)
+    slopes, kinks = np.empty((len(rows), len(columns))), np.zeros((len(rows), len(columns)))
+    for k, name in enumerate(columns):
+        step = np.zeros(len(centre))
+        step[k] = STEP * max(plant.scales.get(name, 1.0), abs(centre[k]))
+        if sides[k]:
+            slopes[:, k] = (both(centre + sides[k] * step) - here) * sides[k] / step[k]
+            continue
+        up, down = both(centre + step), both(centre - step)
+        slopes[:, k], kinks[:, k] = (up - down) / (2.0 * step[k]), (up + down - 2.0 * here) / step[k]
+    return slopes, _find_kinks(slopes, kinks, rows, columns)

@@ -10,12 +10,12 @@ from math import pi
 import numpy as np
 from numpy.typing import NDArray
 
+from dravik.constants import STANDARD_GRAVITY
 from dravik.errors import DravikError
 
 __all__ = ["Weighing", "bifilar_inertia", "swing_inertia", "weigh"]
 
 Floats = NDArray[np.float64]
-GRAVITY = 9.80665
 
 
 @dataclass(frozen=True)
@@ -53,7 +53,7 @@ def weigh(
     return Weighing(mass, x, y, (centre - x * float(np.cos(tilt))) / float(np.sin(tilt)))
 
 
-def swing_inertia(period: float, mass: float, arm: float, *, gravity: float = GRAVITY) -> float:
+def swing_inertia(period: float, mass: float, arm: float, *, gravity: float = STANDARD_GRAVITY) -> float:
     """Return the inertia (kg m^2) about its centre of gravity of what swings about an axis ``arm`` m above it.
 
     I = T^2 m g l/(4 pi^2) - m l^2, for small swings. Raises DravikError for a period shorter than that of a point.
@@ -66,6 +66,8 @@ def swing_inertia(period: float, mass: float, arm: float, *, gravity: float = GR
     return found
 
 
-def bifilar_inertia(period: float, mass: float, *, spacing: float, length: float, gravity: float = GRAVITY) -> float:
+def bifilar_inertia(
+    period: float, mass: float, *, spacing: float, length: float, gravity: float = STANDARD_GRAVITY
+) -> float:
     """Return the inertia about the vertical of something on two wires ``spacing`` apart: T^2 m g d^2/(16 pi^2 L)."""
     return period**2 * mass * gravity * spacing**2 / (16.0 * pi**2 * length)

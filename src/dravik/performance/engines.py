@@ -7,6 +7,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.aircraft import Aircraft
+from dravik.constants import STANDARD_GRAVITY
 from dravik.errors import DravikError
 from dravik.propulsion import PropellerEngine, SolidMotor, check_thrust_curve
 from dravik.trimming import settle
@@ -15,7 +16,6 @@ from dravik.units import in_si
 __all__ = ["EnginePoint", "MotorFacts", "engine_points", "lever_inputs", "motor_facts"]
 
 Floats = NDArray[np.float64]
-STANDARD_GRAVITY = 9.80665
 
 
 @dataclass(frozen=True)

@@ -7,6 +7,7 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
+from dravik.constants import SEA_LEVEL_DENSITY
 from dravik.errors import DravikError
 from dravik.fitting import fit, half_width
 from dravik.tables import Sheet
@@ -59,7 +60,7 @@ class BenchResult:
     scatter: dict[str, float]
 
 
-def reduce_bench(path: str | Path, *, diameter: float, density: float = 1.225) -> BenchResult:
+def reduce_bench(path: str | Path, *, diameter: float, density: float = SEA_LEVEL_DENSITY) -> BenchResult:
     """Return a thrust stand's file reduced.
 
     Columns ``rotation [rpm]``, ``thrust [N]``, ``torque [N*m]``, and optionally ``voltage [V]``, ``current [A]`` and

@@ -5,6 +5,7 @@ from pathlib import Path
 
 import numpy as np
 
+from dravik.constants import SEA_LEVEL_PRESSURE
 from dravik.errors import DravikError
 from dravik.pieces import Pieces, unit_vector
 from dravik.propulsion.engines import JetEngine, SolidMotor, ThrustEngine
@@ -17,8 +18,6 @@ __all__ = [
     "check_thrust_curve",
     "read_thrust_curve",
 ]
-
-SEA_LEVEL_PRESSURE = 101325.0
 
 
 def add_thrust(out: Pieces, name: str, engine: ThrustEngine | JetEngine) -> None:

@@ -15,6 +15,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
+from dravik.constants import SEA_LEVEL_DENSITY
 from dravik.errors import DravikError
 from dravik.propulsion.blades import Blades
 
@@ -62,7 +63,13 @@ class RotorLoads:
 
 
 def blade_flow(
-    blades: Blades, *, speed: ArrayLike, rotation: ArrayLike, angle: ArrayLike, density: float = 1.225, count: int = 40
+    blades: Blades,
+    *,
+    speed: ArrayLike,
+    rotation: ArrayLike,
+    angle: ArrayLike,
+    density: float = SEA_LEVEL_DENSITY,
+    count: int = 40,
 ) -> BladeFlow:
     """Return the flow along the blades at states of any common shape (flattened).
 
@@ -135,7 +142,13 @@ def _root(
 
 
 def rotor_loads(
-    blades: Blades, *, speed: ArrayLike, rotation: ArrayLike, angle: ArrayLike, density: float = 1.225, count: int = 40
+    blades: Blades,
+    *,
+    speed: ArrayLike,
+    rotation: ArrayLike,
+    angle: ArrayLike,
+    density: float = SEA_LEVEL_DENSITY,
+    count: int = 40,
 ) -> RotorLoads:
     """Return loads of the whole rotor, in the common shape of the states; arguments as for ``blade_flow``."""
     v, omega, beta = np.broadcast_arrays(*(np.asarray(a, dtype=float) for a in (speed, rotation, angle)))

@@ -11,6 +11,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
+from dravik.constants import SEA_LEVEL_DENSITY
 from dravik.errors import DravikError
 from dravik.propulsion.blades import Blades
 from dravik.tables import Axis, Table
@@ -39,7 +40,7 @@ class DiscLoads(NamedTuple):
 
 def disc_loads(
     blades: Blades, *, axial: ArrayLike, cross: ArrayLike, rotation: ArrayLike, angle: ArrayLike,
-    density: float = 1.225, count: int = 30, around: int = 16,
+    density: float = SEA_LEVEL_DENSITY, count: int = 30, around: int = 16,
 ) -> DiscLoads:  # fmt: skip
     """Return loads of a rotor at states of any common shape, blades rigid.
 
@@ -116,7 +117,7 @@ def disc_map(
     loads = disc_loads(
         blades, axial=grid[0] * turns * diameter, cross=mu * turns * diameter, rotation=rotation, angle=grid[2]
     )
-    per_thrust = turns**2 * diameter**4 * 1.225
+    per_thrust = turns**2 * diameter**4 * SEA_LEVEL_DENSITY
     columns = {
         "CT": loads.thrust / per_thrust, "CP": loads.torque * 2.0 * np.pi / (per_thrust * diameter),
         "CN_cross": loads.in_plane / (per_thrust * mu), "CM_cross": loads.hub_moment / (per_thrust * diameter * mu),

@@ -11,6 +11,7 @@ from collections.abc import Mapping
 
 import numpy as np
 
+from dravik.constants import SEA_LEVEL_DENSITY
 from dravik.errors import DravikError, nearest
 from dravik.pieces import Pieces, Vector, lever_arm, unit_vector
 from dravik.propulsion.engines import Battery, Drive, Electric, Piston, PropellerEngine, PropellerEntry, Turbine
@@ -24,7 +25,6 @@ SLOWEST = 0.02  # of the rated speed: below it the coefficients are taken as the
 LEAD = 0.5  # of a governor's lag
 IDLE_SPEED = 0.27  # of the rated speed: where a piston engine idles unless it is said
 STANDS = 0.2  # of the rated speed: below it the drag of the standing blades comes in
-SEA_LEVEL_DENSITY = 1.225
 
 
 def add_propeller(

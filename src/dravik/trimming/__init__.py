@@ -2,7 +2,19 @@
 
 from dravik.trimming.condition import Condition
 from dravik.trimming.result import PlantTrim, TrimPoint
-from dravik.trimming.settling import settle
-from dravik.trimming.solve import trim, trim_plant
+from dravik.trimming.solve import on_ground, settle, straight, trim, trim_plant
+from dravik.trimming.statement import Equation, Free, Statement
 
-__all__ = ["Condition", "PlantTrim", "TrimPoint", "settle", "trim", "trim_plant"]
+__all__ = [
+    "Condition",
+    "Equation",
+    "Free",
+    "PlantTrim",
+    "Statement",
+    "TrimPoint",
+    "on_ground",
+    "settle",
+    "straight",
+    "trim",
+    "trim_plant",
+]

@@ -1,161 +1,95 @@
-"""What a trim searches: the unknowns and equations of a condition, and where the search starts."""
+"""The statements of named conditions: straight flight, hover and steep flight, standing, engines at rest."""
 
 import math
-from dataclasses import dataclass, field
 
 import numpy as np
 from numpy.typing import NDArray
 
 from dravik.aircraft import Aircraft
-from dravik.contact import contact_states
+from dravik.constants import STANDARD_GRAVITY
 from dravik.errors import DravikError, nearest
 from dravik.formula import StateSlot
-from dravik.kernel.chart import AIR_CHART, BODY_CHART
+from dravik.frames import body_from_station
 from dravik.trimming.condition import Condition
+from dravik.trimming.statement import Equation, Free, Statement, constant_limits, coordinates_of, states_at_rest
 from dravik.units import in_si, kind_of_unit
 
-__all__ = ["Problem", "pose", "state_scale", "walls"]
+__all__ = ["pose", "settling", "standing"]
 
 Floats = NDArray[np.float64]
-_RIGID = {3: "airspeed", 4: "alpha", 5: "beta", 9: "p", 10: "q", 11: "r"}
-_CHART = {"alpha": 4, "beta": 5, "phi": 6, "theta": 7}
+_RIGID = ("airspeed", "alpha", "beta", "p", "q", "r")
 
 
-@dataclass
-class Problem:
-    """Unknowns and equations of one trim, in the form the kernel wants.
-
-    ``levers`` are the unknowns that are inputs from nought upwards; ``shafts`` tells that states start from values of
-    their own, which may fit no lever.
-    """
-
-    names: list[str]
-    unknowns: list[tuple[int, int]]
-    start: list[float]
-    scales: list[float]
-    bounds: list[tuple[float, float]]
-    equation_names: list[str]
-    equations: list[tuple[int, int, int]]
-    targets: list[tuple[float, float]]
-    chart: int = AIR_CHART
-    walls: dict[int, tuple[float, float]] = field(default_factory=dict)
-    levers: list[int] = field(default_factory=list)
-    shafts: bool = False
-
-    def unknown(
-        self,
-        name: str,
-        kind: int,
-        index: int,
-        start: float,
-        scale: float,
-        low: float = -math.inf,
-        high: float = math.inf,
-    ) -> None:
-        """Add an unknown: its kind and index for the kernel, where it starts, its scale and its limits."""
-        self.names.append(name)
-        self.unknowns.append((kind, index))
-        self.start.append(min(max(start, low), high) / scale)
-        self.scales.append(scale)
-        self.bounds.append((low / scale, high / scale))
-
-    def equation(self, name: str, kind: int, a: int, b: int = 0, target: float = 0.0, weight: float = 1.0) -> None:
-        """Add an equation: its kind and indices for the kernel, its target, and how much it counts."""
-        self.equation_names.append(name)
-        self.equations.append((kind, a, b))
-        self.targets.append((target, weight))
-
-
-def pose(craft: Aircraft, condition: Condition) -> tuple[Problem, Floats, Floats]:
-    """Return the unknowns and equations of a condition, and the chart state and inputs to start from."""
-    problem = Problem([], [], [], [], [], [], [], [])
+def pose(craft: Aircraft, condition: Condition) -> Statement:
+    """Return the statement of straight flight, or of hover, and of flight straight up or down."""
     u = craft.default_inputs()
     for name, value in condition.inputs.items():
         u[craft.input_index(name)] = value
     z = np.zeros(12 + len(craft.tape.states))
     z[0], z[1], z[2], z[8] = condition.north, condition.east, condition.altitude, condition.heading
-    (_pose_steep if condition.is_steep else _pose_angles)(problem, condition, z, u, craft)
-    names = craft.tape.names
-    for i, (name, spec) in enumerate(craft.inputs.items()):
+    free, equations = (_steep if condition.is_steep else _on_a_wing)(condition, z, u, craft)
+    for name, spec in craft.inputs.items():
         if spec.follows:
-            problem.unknown(name, 1, i, spec.default, 1.0, spec.low, spec.high)
-            problem.equation(f"{name} - {spec.follows}", 2, names[name], names[spec.follows])
+            free.append(Free(name, spec.default, 1.0, spec.low, spec.high))
+            equations.append(Equation(name, other=spec.follows))
         elif spec.trim and name not in condition.inputs:
             span = spec.high - spec.low
             bounded = math.isfinite(span)
-            if bounded and spec.low >= 0.0:
-                problem.levers.append(len(problem.names))
             start = spec.low + 0.4 * span if bounded and spec.low >= 0.0 else spec.default
-            problem.unknown(name, 1, i, start, 0.5 * span if bounded else 1.0, spec.low, spec.high)
-    limits, legs = craft.limits, contact_states(craft.definition.legs)
+            free.append(Free(name, start, 0.5 * span if bounded else 1.0, spec.low, spec.high))
+    _add_states(craft, z, free, equations)
+    free = _guessed(free, condition, craft)
+    coordinates = "body" if condition.is_steep else "air"
+    return Statement(str(condition), coordinates, z, u, tuple(free), tuple(equations), is_checked=True)
+
+
+def _add_states(craft: Aircraft, z: Floats, free: list[Free], equations: list[Equation]) -> None:
+    """Add actuators, engines and formulas with states, free and standing still, and put them where they start."""
+    still = {f.name: (f, e) for f, e in states_at_rest(craft)}
     for i, slot in enumerate(craft.tape.states):
-        z[12 + i] = slot.initial
-        if slot.is_integral or slot.name in legs:
-            continue
-        low, high = limits.get(slot.name, (-math.inf, math.inf))
-        if math.isfinite(high) and not low <= 0.0 <= high:
-            z[12 + i] = low
-        size = state_scale(slot)
-        problem.shafts |= slot.initial != 0.0
-        if slot.name not in limits:
-            low, high = walls(craft, slot)
-            problem.walls[len(problem.names)] = (low / size, high / size)
-        problem.unknown(slot.name, 0, 12 + i, float(z[12 + i]), size, low, high)
-        problem.equation(f"{slot.name}_rate_of_change", 0, 12 + i, weight=1.0 / size)
-    _take_guess(problem, condition, craft)
-    return problem, z, u
+        z[12 + i] = still[slot.name][0].start if slot.name in still else slot.initial
+    free.extend(f for f, _ in still.values())
+    equations.extend(e for _, e in still.values())
 
 
-def _take_guess(problem: Problem, condition: Condition, craft: Aircraft) -> None:
+def _guessed(free: list[Free], condition: Condition, craft: Aircraft) -> list[Free]:
     """Start the search where the condition's guess says; raises DravikError for what the search does not move."""
+    names, found = [f.name for f in free], list(free)
     for name, value in condition.guess.items():
-        alias = next((n for n in (name, f"{name}_increment", f"{name}_command") if n in problem.names), "")
+        alias = next((n for n in (name, f"{name}_increment", f"{name}_command") if n in names), "")
         if not alias:
             raise DravikError(
-                f"a guess of {name}, which this trim does not move", where="guess", expected=", ".join(problem.names),
-                hint=nearest(name, problem.names),
+                f"a guess of {name}, which this trim does not move", where="guess", expected=", ".join(names),
+                hint=nearest(name, names),
             )  # fmt: skip
-        i = problem.names.index(alias)
-        number = in_si(value, kind_of_unit(craft.signal(alias).unit), where=f"guess {name}") / problem.scales[i]
-        low, high = problem.bounds[i]
-        problem.start[i] = min(max(number, low), high)
+        i = names.index(alias)
+        own = found[i]
+        number = in_si(value, kind_of_unit(craft.signal(alias).unit), where=f"guess {name}")
+        found[i] = Free(alias, min(max(number, own.low), own.high), own.scale, own.low, own.high, own.hard)
+    return found
 
 
-def state_scale(slot: StateSlot) -> float:
-    """Return what a state counts by: a shaft's hundreds of rad/s as ones, and so does their rate."""
-    return max(1.0, abs(slot.initial))
-
-
-def walls(craft: Aircraft, slot: StateSlot) -> tuple[float, float]:
-    """Return the limits of a state where they are constants: beyond them its formula may mean nothing."""
-    registers, written = craft.tape.registers, craft.tape.code[:, 1]
-    low = float(registers[slot.low]) if slot.low >= 0 and slot.low not in written else -math.inf
-    high = float(registers[slot.high]) if slot.high >= 0 and slot.high not in written else math.inf
-    return (low, high) if low < high else (-math.inf, math.inf)
-
-
-def _pose_angles(problem: Problem, condition: Condition, z: Floats, u: Floats, craft: Aircraft) -> None:
-    """Add airspeed and the angles to the flow, and the equations of the rigid body in them."""
+def _on_a_wing(
+    condition: Condition, z: Floats, u: Floats, craft: Aircraft
+) -> tuple[list[Free], list[Equation]]:  # fmt: skip
+    """Return the angles to the flow, and the equations of the rigid body in them."""
     z[3], z[5] = condition.airspeed, condition.sideslip
     alpha = 0.05
     z[4], z[7] = alpha, (condition.flight_path or 0.0) + alpha
-    angles = [("alpha", alpha, 1.4), ("theta", z[7], 1.55)]
+    free = [Free("alpha", alpha, 1.0, -1.4, 1.4), Free("theta", float(z[7]), 1.0, -1.55, 1.55)]
     if condition.bank is None:
-        angles.append(("phi", 0.0, 1.5))
+        free.append(Free("phi", 0.0, 1.0, -1.5, 1.5))
     else:
         z[6] = condition.bank
-        angles.append(("beta", 0.0, 1.4))
-    for name, start, limit in angles:
-        problem.unknown(name, 0, _CHART[name], start, 1.0, -limit, limit)
-    for index, name in _RIGID.items():
-        problem.equation(f"{name}_dot", 0, index)
+        free.append(Free("beta", 0.0, 1.0, -1.4, 1.4))
+    equations = [Equation(name, is_rate=True) for name in _RIGID]
     if condition.flight_path is not None:
-        problem.equation("flight_path", 1, craft.tape.names["flight_path"], target=condition.flight_path)
+        equations.append(Equation("flight_path", condition.flight_path))
+    return free, equations
 
 
-def _pose_steep(problem: Problem, condition: Condition, z: Floats, u: Floats, craft: Aircraft) -> None:
-    """Add body velocities and attitude, and the equations that the velocity over the ground is the one wanted."""
-    problem.chart = BODY_CHART
+def _steep(condition: Condition, z: Floats, u: Floats, craft: Aircraft) -> tuple[list[Free], list[Equation]]:
+    """Return body velocities and attitude, and the equations that the velocity over the ground is the one wanted."""
     path = condition.flight_path or 0.0
     level = condition.airspeed * math.cos(path)
     wanted = [
@@ -164,13 +98,50 @@ def _pose_steep(problem: Problem, condition: Condition, z: Floats, u: Floats, cr
         condition.airspeed * math.sin(path),
     ]
     air = craft.air_at((condition.north, condition.east, condition.altitude), u)
-    wanted = [w + a for w, a in zip(wanted, air, strict=True)]
-    for index, name in enumerate(("u", "v", "w"), 3):
-        problem.unknown(name, 0, index, 0.0, max(1.0, condition.airspeed))
-        problem.equation(f"{name}_dot", 0, index)
-    for name in ("phi", "theta"):
-        problem.unknown(name, 0, _CHART[name], 0.0, 1.0, -1.5, 1.5)
-    for index in (9, 10, 11):
-        problem.equation(f"{_RIGID[index]}_dot", 0, index)
-    for index, (name, rate) in enumerate(zip(("north", "east", "altitude"), wanted, strict=True)):
-        problem.equation(f"{name}_dot", 0, index, target=rate)
+    scale = max(1.0, condition.airspeed)
+    free = [Free(name, 0.0, scale) for name in ("u", "v", "w")]
+    free += [Free(name, 0.0, 1.0, -1.5, 1.5) for name in ("phi", "theta")]
+    equations = [Equation(name, is_rate=True) for name in ("u", "v", "w", "p", "q", "r")]
+    for name, rate, wind in zip(("north", "east", "altitude"), wanted, air, strict=True):
+        equations.append(Equation(name, rate + wind, is_rate=True))
+    return free, equations
+
+
+def settling(craft: Aircraft, state: Floats, inputs: Floats) -> Statement:
+    """Return the statement that engines, actuators and formulas stand still while the aircraft itself is held."""
+    z, names = craft.plant("body").from_state(state, inputs), coordinates_of(craft, "body")
+    pairs = states_at_rest(craft)
+    free = tuple(
+        Free(f.name, float(z[names.index(f.name)]), f.scale, *constant_limits(craft, _slot(craft, f.name)), True)
+        for f, _ in pairs
+    )
+    return Statement(
+        "engines at rest", "body", z, np.array(inputs, dtype=float), free, tuple(e for _, e in pairs), True
+    )
+
+
+def _slot(craft: Aircraft, name: str) -> StateSlot:
+    return next(slot for slot in craft.tape.states if slot.name == name)
+
+
+def standing(craft: Aircraft, place: tuple[float, float], heading: float, inputs: Floats) -> Statement:
+    """Return the statement of an aircraft at rest on its gear: pressed in, and leaning, as far as its weight does.
+
+    ``place`` is north and east (m). The search starts with the feet pressed in twice as far as the weight would.
+    """
+    legs = craft.definition.gear.values()
+    centre = body_from_station(np.array(craft.loading.cg))
+    lowest = max(float(body_from_station(np.array(leg.position))[2] - centre[2]) for leg in legs)
+    pressed = craft.loading.mass * STANDARD_GRAVITY / sum(leg.stiffness for leg in legs)
+    state = craft.state(position=(*place, 0.0), velocity=(0.0, 0.0, 0.0), attitude=(0.0, 0.0, heading))
+    ground = craft.values(state, inputs, ["ground_height"])["ground_height"]
+    z = np.zeros(12 + len(craft.tape.states))
+    z[0], z[1], z[2], z[8] = *place, ground + lowest - 2.0 * pressed, heading
+    free = [
+        Free("altitude", float(z[2]), pressed),
+        Free("theta", 0.0, 1.0, -1.5, 1.5),
+        Free("phi", 0.0, 1.0, -1.5, 1.5),
+    ]
+    equations = [Equation(name, is_rate=True) for name in ("w", "q", "p")]
+    _add_states(craft, z, free, equations)
+    return Statement("at rest on the ground", "body", z, inputs, tuple(free), tuple(equations), True)

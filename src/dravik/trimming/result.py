@@ -7,7 +7,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.aircraft import Aircraft
-from dravik.trimming.condition import Condition
+from dravik.trimming.statement import Statement
 from dravik.units import from_si
 
 if TYPE_CHECKING:
@@ -28,7 +28,7 @@ class TrimPoint:
     """
 
     craft: Aircraft
-    condition: Condition
+    statement: Statement
     state: Floats
     inputs: Floats
     signals: dict[str, float]
@@ -38,6 +38,16 @@ class TrimPoint:
     reached: bool
     evaluations: int
     unknowns: list[str] = field(default_factory=list)
+
+    @property
+    def title(self) -> str:
+        """The condition in words."""
+        return self.statement.title
+
+    @property
+    def coordinates(self) -> str:
+        """``air``, or ``body`` where angles to the flow mean nothing or are singular: hover, straight up or down."""
+        return self.statement.coordinates
 
     def __getitem__(self, name: str) -> float:
         """Return a signal's value in SI; raises DravikError when there is no such signal."""

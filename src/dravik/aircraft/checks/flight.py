@@ -11,6 +11,7 @@ from dravik.aircraft.checks.finding import Finding
 from dravik.aircraft.checks.polar import check_polar
 from dravik.aircraft.craft import Aircraft, AircraftPlant
 from dravik.atmosphere import standard_air
+from dravik.constants import SEA_LEVEL_DENSITY
 from dravik.errors import DravikError
 
 __all__ = ["check_flight"]
@@ -140,7 +141,7 @@ def _conditions(craft: Aircraft) -> list[tuple[float, float]]:
             *((v, envelope.altitude[0]) for v in speeds),
             *((min(faster * v, high), envelope.altitude[1]) for v in speeds),
         ]
-    speed = math.sqrt(2.0 * weight / (1.225 * craft.definition.reference.area * 0.5))
+    speed = math.sqrt(2.0 * weight / (SEA_LEVEL_DENSITY * craft.definition.reference.area * 0.5))
     return [(speed, 0.0), (1.5 * speed, 0.0)]
 
 
@@ -167,7 +168,7 @@ def _level(
 
     def sinking(alpha: float) -> float:
         z[index[0]] = z[index[1]] = alpha
-        rate = float(plant.derivatives(0.0, z, u)[index[0]])
+        rate = float(plant.evaluate(0.0, z, u)[0][index[0]])
         craft.refuse_outside(plant.workspace)
         return rate
 
@@ -203,7 +204,7 @@ def _derivative(plant: AircraftPlant, z: Floats, u: Floats, sign: _Sign) -> floa
             moved[plant.state_names.index(sign.by)] += step
         else:
             inputs[plant.input_names.index(names[0])] += step
-        sides.append(plant.derivatives(0.0, moved, inputs)[i])
+        sides.append(plant.evaluate(0.0, moved, inputs)[0][i])
     return float((sides[0] - sides[1]) / (2.0 * STEP))
 
 
@@ -211,5 +212,5 @@ def _lift_slope(plant: AircraftPlant, z: Floats, u: Floats) -> float:
     k, lift = plant.state_names.index("alpha"), plant.output_names.index("CL")
     moved = z.copy()
     moved[k] += STEP
-    higher = plant.outputs(0.0, moved, u)[lift]
-    return float((higher - plant.outputs(0.0, z, u)[lift]) / STEP)
+    higher = plant.evaluate(0.0, moved, u)[1][lift]
+    return float((higher - plant.evaluate(0.0, z, u)[1][lift]) / STEP)

@@ -1,0 +1,173 @@
+"""Where a statement is searched: the compiled residual of an aircraft, or any plant."""
+
+from collections.abc import Sequence
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dravik.aircraft import Aircraft
+from dravik.aircraft.plant import COORDINATES
+from dravik.kernel import BASE_SIGNALS
+from dravik.kernel.chart import N_CHART
+from dravik.kernel.equilibrium import (
+    DIFFERENCE,
+    INPUT,
+    RATE,
+    SIGNAL,
+    STATE,
+    Equilibrium,
+    newton,
+    residual,
+    residual_slopes,
+)
+from dravik.kernel.program import EVERYTHING, SIGNALS
+from dravik.plants import Plant
+from dravik.trimming.search import LARGEST_STEP, Search
+from dravik.trimming.statement import Equation, Statement, coordinates_of
+
+__all__ = ["AircraftField", "PlantField", "aircraft_search"]
+
+Floats = NDArray[np.float64]
+PLANT_STEP = 1e-6  # of scaled unknowns, for slopes
+CONVERGED = 1e-12  # the largest residual at which the search rests
+
+
+class AircraftField:
+    """The compiled residual of one statement about an aircraft."""
+
+    def __init__(self, craft: Aircraft, statement: Statement) -> None:
+        self.craft, self.work, self.evaluations = craft, craft.workspace(), 0
+        names = coordinates_of(craft, statement.coordinates)
+        inputs, registers = craft.input_names, craft.tape.names
+        unknowns = [
+            (STATE, names.index(f.name)) if f.name in names else (INPUT, inputs.index(f.name)) for f in statement.free
+        ]
+        equations = [_coded(e, names, registers) for e in statement.equations]
+        n, m, k = len(unknowns), len(equations), len(statement.state)
+        scales = np.array([f.scale for f in statement.free])
+        bounds = np.array([[f.low, f.high] if f.hard else [-np.inf, np.inf] for f in statement.free]).reshape(n, 2).T
+        # formulas that no force needs are run only when an equation asks for one
+        asked = any(kind != RATE and max(a, b) >= len(BASE_SIGNALS) for kind, a, b in equations)
+        self.equilibrium = Equilibrium(
+            COORDINATES[statement.coordinates][0], EVERYTHING if asked else SIGNALS,
+            np.array(statement.state, dtype=float), np.array(statement.inputs, dtype=float),
+            np.array(unknowns, dtype=np.int64).reshape(n, 2), scales, np.ascontiguousarray(bounds / scales),
+            np.array(equations, dtype=np.int64).reshape(m, 3),
+            np.array([(e.value, e.weight) for e in statement.equations], dtype=float).reshape(m, 2),
+            np.empty(m), np.empty((m, n)), np.empty((2, m)), np.empty((m, n)), np.empty((2, n)), np.empty((3, k + 1)),
+        )  # fmt: skip
+
+    def residual(self, v: Floats, steady: bool = True) -> Floats:
+        """Return what each equation leaves over."""
+        self.evaluations += 1
+        e = self.equilibrium
+        residual(self.craft.program, self.work, e, v, e.left, steady)
+        return e.left.copy()
+
+    def slopes(self, v: Floats) -> Floats:
+        """Return the slopes of the equations by the scaled unknowns."""
+        self.evaluations += 2 * len(v)
+        residual_slopes(self.craft.program, self.work, self.equilibrium, np.array(v), True)
+        return self.equilibrium.slopes.copy()
+
+    def newton(
+        self, v: Floats, rows: Sequence[int] | None = None, equations: Sequence[int] | None = None, *,
+        longest: float = LARGEST_STEP, most: int = 25,
+    ) -> tuple[Floats, float]:  # fmt: skip
+        """Return the point after Newton's method and the largest residual."""
+        e = self.equilibrium
+        if rows is not None and equations is not None:
+            n, some, among = len(rows), np.array(rows, dtype=np.int64), np.array(equations, dtype=np.int64)
+            e = e._replace(
+                unknowns=e.unknowns[some], scales=e.scales[some], hard_bounds=e.hard_bounds[:, some].copy(),
+                equations=e.equations[among], targets=e.targets[among], left=np.empty(n), slopes=np.empty((n, n)),
+                sides=np.empty((2, n)), matrix=np.empty((n, n)), steps=np.empty((2, n)),
+            )  # fmt: skip
+        v = np.array(v, dtype=float)
+        size, steps = newton(self.craft.program, self.work, e, v, longest, CONVERGED, most)
+        self.evaluations += 1 + steps * (2 * len(v) + 1)
+        return v, size
+
+
+def _coded(equation: Equation, names: Sequence[str], registers: dict[str, int]) -> tuple[int, int, int]:
+    if equation.is_rate:
+        return RATE, names.index(equation.of), 0
+    if equation.other:
+        return DIFFERENCE, registers[equation.of], registers[equation.other]
+    return SIGNAL, registers[equation.of], 0
+
+
+def aircraft_search(craft: Aircraft, statement: Statement) -> tuple[Search, AircraftField]:
+    """Return the search for what a statement asks of an aircraft, and its field."""
+    field = AircraftField(craft, statement)
+    names = coordinates_of(craft, statement.coordinates)
+    inner = set(names[N_CHART:])
+    levers = [i for i, f in enumerate(statement.free) if f.name not in names and f.low >= 0.0 and np.isfinite(f.high)]
+    rows = [i for i, f in enumerate(statement.free) if f.name in inner]
+    equations = [i for i, e in enumerate(statement.equations) if e.is_rate and e.of in inner]
+    return Search(statement, field, levers, rows, equations), field
+
+
+class PlantField:
+    """The residual of a statement about any plant: rates of states, outputs, and inputs where they stand."""
+
+    def __init__(self, plant: Plant, statement: Statement) -> None:
+        self.plant, self.statement, self.evaluations = plant, statement, 0
+        self.x, self.u = np.array(statement.state, dtype=float), np.array(statement.inputs, dtype=float)
+        states, inputs = plant.state_names, plant.input_names
+        self.places = [
+            (True, states.index(f.name)) if f.name in states else (False, inputs.index(f.name)) for f in statement.free
+        ]
+        self.scales = np.array([f.scale for f in statement.free])
+
+    def put(self, v: Floats) -> None:
+        """Put scaled unknowns in their places."""
+        for (is_state, index), value in zip(self.places, v * self.scales, strict=True):
+            (self.x if is_state else self.u)[index] = value
+
+    def residual(self, v: Floats, steady: bool = True) -> Floats:
+        """Return what each equation leaves over."""
+        self.evaluations += 1
+        self.put(v)
+        rates, outputs = self.plant.evaluate(0.0, self.x, self.u)
+        plant, found = self.plant, []
+        for e in self.statement.equations:
+            value = rates[plant.state_names.index(e.of)] if e.is_rate else outputs[plant.output_names.index(e.of)]
+            found.append((float(value) - e.value) * e.weight)
+        return np.array(found)
+
+    def slopes(self, v: Floats) -> Floats:
+        """Return the slopes of the equations by the scaled unknowns, by central differences."""
+        columns = []
+        for k in range(len(v)):
+            side = np.zeros(len(v))
+            side[k] = PLANT_STEP * max(1.0, abs(float(v[k])))
+            columns.append((self.residual(v + side) - self.residual(v - side)) / (2.0 * side[k]))
+        self.put(v)
+        return np.array(columns).reshape(len(v), len(self.statement.equations)).T
+
+    def newton(
+        self, v: Floats, rows: Sequence[int] | None = None, equations: Sequence[int] | None = None, *,
+        longest: float = LARGEST_STEP, most: int = 25,
+    ) -> tuple[Floats, float]:  # fmt: skip
+        """Return the point after Newton's method, as the kernel has it compiled, and the largest residual."""
+        left = self.residual(v)
+        size = float(np.max(np.abs(left), initial=0.0))
+        for _ in range(most):
+            if not size >= CONVERGED:
+                break
+            try:
+                step = np.linalg.solve(self.slopes(v), left)
+            except np.linalg.LinAlgError:
+                break
+            share = min(1.0, longest / (float(np.max(np.abs(step))) + 1e-300))
+            for _ in range(6):
+                tried = v - share * step
+                trial = self.residual(tried)
+                if float(np.max(np.abs(trial))) < size:
+                    break
+                share *= 0.5
+            if not float(np.max(np.abs(trial))) < size:
+                break
+            v, left, size = tried, trial, float(np.max(np.abs(trial)))
+        return v, size

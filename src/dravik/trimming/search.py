@@ -1,0 +1,220 @@
+"""The search for an equilibrium, the same for an aircraft and for any plant.
+
+First Newton's method, without limits: nearly always it is done in a few steps. If it stalls, it starts anew from
+settled engines, other levers and angles; then SciPy's hybrid method (Powell) takes over; if the point lies outside a
+limit, SciPy's bounded least-squares search finds the best one within the limits, so that a failure can say which
+equation is left over and which control is at its stop. SciPy's optimisers are loaded only then: they take longer to
+load than a trim takes.
+"""
+
+from collections.abc import Iterator, Sequence
+from contextlib import suppress
+from typing import Protocol
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dravik.errors import DravikError
+from dravik.trimming.settling import SETTLED, follow_to_rest
+from dravik.trimming.statement import Statement
+
+__all__ = ["TOLERANCE", "Field", "Search", "explain"]
+
+Floats = NDArray[np.float64]
+BEYOND = 1e100  # a residual that no search can do anything with
+LARGEST_STEP = 0.5  # of a scaled unknown: rad, or half the range of an input
+LEVERS = (0.8, 0.15, 0.5)  # of their range, where a search starts anew
+ALPHAS = (0.2, 0.1, -0.05)  # rad, the same
+TOLERANCE = 1e-8  # largest residual that counts as held, m/s^2, rad/s^2, rad/s
+DEPENDENT = 1e-9  # of the largest singular value of the scaled slopes
+
+
+class Field(Protocol):
+    """What is searched: residuals of a statement's equations as functions of its scaled unknowns."""
+
+    evaluations: int
+
+    def residual(self, v: Floats, steady: bool = True) -> Floats:
+        """Return what each equation leaves over; not ``steady`` with rate limits and stops in force."""
+
+    def slopes(self, v: Floats) -> Floats:
+        """Return the slopes, shape (equations, unknowns)."""
+
+    def newton(
+        self, v: Floats, rows: Sequence[int] | None = None, equations: Sequence[int] | None = None, *,
+        longest: float = LARGEST_STEP, most: int = 25,
+    ) -> tuple[Floats, float]:  # fmt: skip
+        """Return the point after Newton's method and the largest residual, of some unknowns and equations only."""
+
+
+class Search:
+    """The search in one field for what a statement asks.
+
+    ``levers`` are the unknown inputs whose lower limit is zero or more (throttles); ``inner`` are the unknowns that are
+    states of engines and actuators, and ``inner_equations`` those that hold them still.
+    """
+
+    def __init__(
+        self, statement: Statement, field: Field, levers: Sequence[int], inner: Sequence[int],
+        inner_equations: Sequence[int],
+    ) -> None:  # fmt: skip
+        self.statement, self.field = statement, field
+        free = statement.free
+        scales = np.array([f.scale for f in free])
+        self.low, self.high = (np.array([getattr(f, side) for f in free]) / scales for side in ("low", "high"))
+        self.start = np.clip(np.array([f.start for f in free]) / scales, self.low, self.high)
+        hard = np.array([f.hard for f in free], dtype=bool)
+        self.hard = np.where(hard, self.low, -np.inf), np.where(hard, self.high, np.inf)
+        self.levers, self.inner, self.inner_equations = list(levers), list(inner), list(inner_equations)
+        # states that start from values of their own may fit no lever
+        self._settle_first = any(free[i].start != 0.0 for i in self.inner)
+
+    def solve(self) -> tuple[Floats, bool]:
+        """Return the unknowns, scaled, and whether every equation holds within the limits."""
+        start = self.start
+        square = len(start) == len(self.statement.equations)
+        if square:
+            v, _ = self.field.newton(self.settled(start) if self._settle_first else start.copy())
+            if self._is_answer(v):
+                return v, True
+            for other in self._other_starts(start):
+                v, _ = self.field.newton(other)
+                if self._is_answer(v):
+                    return v, True
+            from scipy.optimize import root
+
+            with np.errstate(all="ignore"), suppress(ValueError, np.linalg.LinAlgError):
+                found = root(self.field.residual, start, jac=self.field.slopes)
+                v, _ = self.field.newton(np.asarray(found.x, dtype=float))
+            if self._is_answer(v):
+                return v, True
+        v = self._best_inside(start)
+        if square and not self.holds(v) and np.max(np.abs(self.field.residual(v))) < 1e-4:
+            v = np.clip(self.field.newton(v)[0], self.low, self.high)
+        return v, self.holds(v)
+
+    def solve_from(self, v: Floats) -> tuple[Floats, bool]:
+        """Return the unknowns after a search from one point, and whether every equation holds within the limits."""
+        v, _ = self.field.newton(v)
+        if not self._is_answer(v):
+            from scipy.optimize import root
+
+            with np.errstate(all="ignore"), suppress(ValueError, np.linalg.LinAlgError):
+                v = np.asarray(root(self.field.residual, v, jac=self.field.slopes, tol=1e-12).x, dtype=float)
+        return v, self._is_answer(v)
+
+    def _is_answer(self, v: Floats) -> bool:
+        inside = bool(np.all(v >= self.low - 1e-12) and np.all(v <= self.high + 1e-12))
+        return inside and self.holds(v)
+
+    def _other_starts(self, start: Floats) -> Iterator[Floats]:
+        """Yield points to start anew from: engines settled, at other levers, at other angles of attack."""
+        yield self.settled(start)
+        levers = self.levers
+        for share in LEVERS if levers else ():
+            v = start.copy()
+            v[levers] = self.low[levers] + share * (self.high[levers] - self.low[levers])
+            yield self.settled(v)
+        names = [f.name for f in self.statement.free]
+        for alpha in ALPHAS if {"alpha", "theta"} <= set(names) else ():
+            v = start.copy()
+            v[names.index("theta")] += alpha - v[names.index("alpha")]
+            v[names.index("alpha")] = alpha
+            yield self.settled(v)
+
+    def settled(self, v: Floats, *, longest: float = LARGEST_STEP, most: int = 25) -> Floats:
+        """Return the point with engines and other inner states where they stand still while the rest is held."""
+        rows, equations = self.inner, self.inner_equations
+        found = v.copy()
+        if not rows or len(rows) != len(equations):
+            return found
+        self.field.residual(v)  # puts all unknowns in place
+        found[rows], size = self.field.newton(v[rows], rows, equations, longest=longest, most=most)
+        if not size < SETTLED:
+            whole = v.copy()
+
+            def rates(part: Floats) -> Floats:
+                whole[rows] = part
+                return self.field.residual(whole)[equations]
+
+            def slopes(part: Floats) -> Floats:
+                whole[rows] = part
+                return self.field.slopes(whole)[np.ix_(equations, rows)]
+
+            low, high = np.maximum(self.low, self.hard[0])[rows], np.minimum(self.high, self.hard[1])[rows]
+            found[rows], _ = follow_to_rest(rates, slopes, v[rows], low, high)
+        return found
+
+    def _best_inside(self, start: Floats) -> Floats:
+        """Return the point within the limits that leaves least over.
+
+        The speed error is weighted down, so that an impossible dive reports idle power and a residual acceleration,
+        not a spurious stall.
+        """
+        from scipy.optimize import least_squares
+
+        weights = np.array([weight(e.name) for e in self.statement.equations])
+
+        def weighted(v: Floats) -> Floats:
+            weighted_residual: Floats = self.field.residual(v) * weights
+            return weighted_residual
+
+        def weighted_slopes(v: Floats) -> Floats:
+            slopes: Floats = self.field.slopes(v) * weights[:, None]
+            return slopes
+
+        first = np.clip(start, self.low + 1e-6, self.high - 1e-6)
+        # where the aircraft cannot be evaluated (an altitude without air, a speed without bounds) nothing is searched
+        with np.errstate(all="ignore"), suppress(ValueError, np.linalg.LinAlgError):
+            if np.all(np.abs(weighted(first)) < BEYOND):
+                best = least_squares(
+                    weighted, first, jac=weighted_slopes, bounds=(self.low, self.high), xtol=1e-15, ftol=1e-15,
+                    gtol=1e-15, max_nfev=400, x_scale="jac",
+                )  # fmt: skip
+                return np.asarray(best.x, dtype=float)
+        return first
+
+    def holds(self, v: Floats) -> bool:
+        """Whether every equation holds with limits and rates in force: as it will fly, not as the search saw it."""
+        left = self.field.residual(v, steady=False)
+        return bool(np.all(np.isfinite(left)) and np.max(np.abs(left), initial=0.0) < TOLERANCE)
+
+    def check(self) -> None:
+        """Raise DravikError where equations and unknowns do not fit each other in number, or depend on each other."""
+        if self.statement.is_checked:
+            return
+        self.statement.check()
+        text = explain(self.statement, self.field.slopes(self.settled(self.start)))
+        if text:
+            raise DravikError(text, where=self.statement.title)
+
+
+def weight(equation: str) -> float:
+    """Return how much an equation counts when not all can hold: speed gives way first."""
+    return 0.005 if equation == "airspeed_dot" else 1.0
+
+
+def explain(statement: Statement, slopes: Floats) -> str:
+    """Return in words why equations do not determine the unknowns; empty where they do."""
+    if not slopes.size or not np.all(np.isfinite(slopes)):
+        return ""
+    equations, free = [e.name for e in statement.equations], [f.name for f in statement.free]
+    rows = np.max(np.abs(slopes), axis=1)
+    scaled = slopes / np.where(rows > 0.0, rows, 1.0)[:, None]
+    columns = np.max(np.abs(scaled), axis=0)
+    dead = [equations[i] for i in np.flatnonzero(rows < 1e-12)]
+    if dead:
+        return f"nothing that is free moves {_listed(dead)}"
+    idle = [free[j] for j in np.flatnonzero(columns < 1e-12)]
+    if idle:
+        return f"{_listed(idle)} {'move' if len(idle) > 1 else 'moves'} none of the equations"
+    left, values, right = np.linalg.svd(scaled / columns)
+    if len(equations) != len(free) or values[-1] > DEPENDENT * values[0]:
+        return ""
+    same = [equations[i] for i in np.flatnonzero(np.abs(left[:, -1]) > 0.1)]
+    alike = [free[j] for j in np.flatnonzero(np.abs(right[-1]) > 0.1)]
+    return f"the equations {_listed(same)} do not tell {_listed(alike)} apart: one follows from the others"
+
+
+def _listed(names: Sequence[str]) -> str:
+    return names[0] if len(names) == 1 else f"{', '.join(names[:-1])} and {names[-1]}"

@@ -1,0 +1,233 @@
+"""A trim as a statement: equations that must hold, and what is free to make them hold."""
+
+import math
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dravik.aircraft import Aircraft
+from dravik.aircraft.plant import COORDINATES
+from dravik.contact import contact_states
+from dravik.errors import DravikError, nearest
+from dravik.formula import StateSlot
+from dravik.units import in_si, kind_of_unit
+
+__all__ = ["Equation", "Free", "Statement", "coordinates_of"]
+
+Floats = NDArray[np.float64]
+Quantity = str | float
+RATE_OF = "rate of "
+
+
+@dataclass(frozen=True)
+class Free:
+    """Something that may move: a coordinate, a state or an input by name; all figures in SI.
+
+    ``start`` is where the search begins, ``scale`` what counts as much of it, ``low`` and ``high`` its limits. ``hard``
+    limits are not left even in passing: beyond them its formulas may mean nothing.
+    """
+
+    name: str
+    start: float = 0.0
+    scale: float = 1.0
+    low: float = -math.inf
+    high: float = math.inf
+    hard: bool = False
+
+
+@dataclass(frozen=True)
+class Equation:
+    """A signal, or the rate of a state (``is_rate``), equals ``value`` (SI), or ``other``, another signal, plus it.
+
+    ``weight`` is how much it counts; ``label`` what it is called in reports.
+    """
+
+    of: str
+    value: float = 0.0
+    other: str = ""
+    is_rate: bool = False
+    weight: float = 1.0
+    label: str = ""
+
+    @property
+    def name(self) -> str:
+        """What it is called in reports."""
+        if self.label:
+            return self.label
+        return f"{self.of}_dot" if self.is_rate else f"{self.of} - {self.other}" if self.other else self.of
+
+
+@dataclass(frozen=True)
+class Statement:
+    """What is to hold, what is free, and the point around it: everything that is not free stays as it is there.
+
+    ``coordinates`` are ``"air"`` (airspeed, alpha, beta) or ``"body"`` (u, v, w). ``state`` holds north, east,
+    altitude; those; phi, theta, psi; p, q, r; then the states of actuators, engines and formulas. ``title`` says it
+    in words. ``is_checked`` statements are made by Dravik; others are looked through before they are solved.
+    """
+
+    title: str
+    coordinates: str
+    state: Floats
+    inputs: Floats
+    free: tuple[Free, ...]
+    equations: tuple[Equation, ...]
+    is_checked: bool = False
+
+    @classmethod
+    def of(
+        cls, craft: Aircraft, *, equations: Mapping[str, Quantity], free: Sequence[str | Free],
+        start: Mapping[str, Quantity] | None = None, coordinates: str = "air", settled: bool = True,
+    ) -> "Statement":  # fmt: skip
+        """Return a statement from names: what equals what, what may move, and the point where it starts.
+
+        ``equations`` map a signal to a value (SI, or text with a unit) or to the name of another signal; the key
+        ``"rate of NAME"`` stands for the rate of a state. ``free`` names coordinates, states and inputs, or gives
+        ``Free`` with limits of its own. ``start`` gives coordinates, states and inputs. ``settled`` adds actuators,
+        engines and formulas with states: free, and standing still. Raises DravikError for names that are not there.
+
+        >>> import dravik as dv
+        >>> craft = dv.sample("tarn")
+        >>> rates = {f"{n}_dot": 0.0 for n in ("airspeed", "alpha", "beta", "p", "q", "r")}
+        >>> level = dv.Statement.of(
+        ...     craft, equations={**rates, "flight_path": 0.0, "nz": 1.0},
+        ...     free=["alpha", "theta", "phi", "airspeed", "pitch_stick", "roll_stick", "pedal", "throttle"],
+        ...     start={"altitude": "300 m", "airspeed": "60 m/s", "alpha": "4 deg", "theta": "4 deg", "throttle": 0.4},
+        ... )
+        >>> dv.trim(craft, level, strict=False).unknowns[:2]
+        ['alpha', 'theta']
+        """
+        names = coordinates_of(craft, coordinates)
+        z = np.zeros(len(names))
+        z[12:] = [slot.initial for slot in craft.tape.states]
+        u = craft.default_inputs()
+        for name, value in (start or {}).items():
+            if name in names:
+                i = names.index(name)
+                z[i] = in_si(value, kind_of_unit(craft.signal(name).unit), where=f"start {name}")
+            else:
+                i = craft.input_index(name)
+                u[i] = craft.inputs_in_si({name: value})[craft.input_names[i]]
+        slots = [(f, e) for f, e in states_at_rest(craft) if settled]
+        made = [item if isinstance(item, Free) else _free(craft, item, names, z, u) for item in free]
+        taken = {f.name for f in made}
+        moving = [(f, e) for f, e in slots if f.name not in taken]
+        held = [_equation(craft, key, value, names) for key, value in equations.items()]
+        title = ", ".join(f"{key} = {value}" for key, value in equations.items() if value not in (0, 0.0))
+        return cls(
+            title or "equilibrium",
+            coordinates,
+            z,
+            u,
+            (*made, *(f for f, _ in moving)),
+            (*held, *(e for _, e in moving)),
+        )
+
+    def holding(self, craft: Aircraft, equations: Mapping[str, Quantity]) -> "Statement":
+        """Return the statement with more equations, as ``of`` takes them."""
+        names = coordinates_of(craft, self.coordinates)
+        more = tuple(_equation(craft, key, value, names) for key, value in equations.items())
+        return replace(self, equations=(*self.equations, *more), is_checked=False)
+
+    def freeing(self, craft: Aircraft, *free: str | Free) -> "Statement":
+        """Return the statement with more that is free."""
+        names = coordinates_of(craft, self.coordinates)
+        made = [f if isinstance(f, Free) else _free(craft, f, names, self.state, self.inputs) for f in free]
+        kept = [f for f in self.free if f.name not in {m.name for m in made}]
+        return replace(self, free=(*kept, *made), is_checked=False)
+
+    def without(self, *names: str) -> "Statement":
+        """Return the statement without some of its equations (by name), or of what is free.
+
+        Raises DravikError for a name that is neither.
+        """
+        known = [*(e.name for e in self.equations), *(f.name for f in self.free)]
+        for name in names:
+            if name not in known:
+                raise DravikError(f"{name!r} is no equation of the trim, and not free", hint=nearest(name, known))
+        free = tuple(f for f in self.free if f.name not in names)
+        return replace(
+            self, free=free, equations=tuple(e for e in self.equations if e.name not in names), is_checked=False
+        )
+
+    def check(self) -> None:
+        """Raise DravikError for what stands twice, and for another number of equations than of unknowns."""
+        for what, names in (("is free", [f.name for f in self.free]), ("is held", [e.name for e in self.equations])):
+            twice = [n for n in dict.fromkeys(names) if names.count(n) > 1]
+            if twice:
+                raise DravikError(f"{twice[0]} {what} twice", where=self.title)
+        more = len(self.equations) - len(self.free)
+        if more:
+            how = f"{abs(more)} too {'many' if more > 0 else 'few'}"
+            text = f"{len(self.equations)} equations for {len(self.free)} unknowns: {how}"
+            hint = "free an input or a coordinate, or take an equation away"
+            raise DravikError(
+                text, where=self.title, hint=hint if more > 0 else "another equation, or less that is free"
+            )
+
+
+def coordinates_of(craft: Aircraft, coordinates: str) -> list[str]:
+    """Return the names of all that a trim's state holds; raises DravikError for other than ``air`` and ``body``."""
+    if coordinates not in COORDINATES:
+        raise DravikError(f"coordinates {coordinates!r}", expected="'air' or 'body'")
+    return [*COORDINATES[coordinates][1], *craft.function_states]
+
+
+def states_at_rest(craft: Aircraft) -> list[tuple[Free, Equation]]:
+    """Return each state of an actuator, engine or formula that a trim finds, with the equation that it stands still.
+
+    Not integrals, and not the states of legs: where nothing moves they are still, however bent.
+    """
+    limits, legs, found = craft.limits, contact_states(craft.definition.legs), []
+    for slot in craft.tape.states:
+        if slot.is_integral or slot.name in legs:
+            continue
+        low, high = limits.get(slot.name, (-math.inf, math.inf))
+        start = low if math.isfinite(high) and not low <= 0.0 <= high else slot.initial
+        hard = slot.name not in limits
+        if hard:
+            low, high = constant_limits(craft, slot)
+        size = state_scale(slot)
+        still = Equation(slot.name, is_rate=True, weight=1.0 / size, label=f"{slot.name}_rate_of_change")
+        found.append((Free(slot.name, min(max(start, low), high), size, low, high, hard), still))
+    return found
+
+
+def state_scale(slot: StateSlot) -> float:
+    """Return what a state counts by: a shaft's hundreds of rad/s as ones, and so does their rate."""
+    return max(1.0, abs(slot.initial))
+
+
+def constant_limits(craft: Aircraft, slot: StateSlot) -> tuple[float, float]:
+    """Return the limits of a state where they are constants: beyond them its formula may mean nothing."""
+    registers, written = craft.tape.registers, craft.tape.code[:, 1]
+    low = float(registers[slot.low]) if slot.low >= 0 and slot.low not in written else -math.inf
+    high = float(registers[slot.high]) if slot.high >= 0 and slot.high not in written else math.inf
+    return (low, high) if low < high else (-math.inf, math.inf)
+
+
+def _equation(craft: Aircraft, key: str, value: Quantity, names: Sequence[str]) -> Equation:
+    if key.startswith(RATE_OF):
+        of = key.removeprefix(RATE_OF)
+        if of not in names:
+            raise DravikError(f"there is no state {of!r}", where=key, hint=nearest(of, names))
+        return Equation(of, float(value), is_rate=True)
+    unit = craft.signal(key).unit
+    if isinstance(value, str) and value in craft.signals:
+        return Equation(key, other=value)
+    return Equation(key, in_si(value, kind_of_unit(unit), where=key))
+
+
+def _free(craft: Aircraft, name: str, names: Sequence[str], z: Floats, u: Floats) -> Free:
+    """Return what may move with the limits that it has in the aircraft, starting where it stands."""
+    if name in names:
+        low, high = craft.limits.get(name, (-math.inf, math.inf))
+        wide = {"theta": 1.55, "phi": 1.5, "alpha": 1.4, "beta": 1.4}.get(name, math.inf)
+        scale = {"airspeed": 10.0, "altitude": 100.0, "u": 10.0, "v": 10.0, "w": 10.0}.get(name, 1.0)
+        return Free(name, float(z[names.index(name)]), scale, max(low, -wide), min(high, wide))
+    i = craft.input_index(name)
+    spec = list(craft.inputs.values())[i]
+    span = spec.high - spec.low
+    return Free(spec.name, float(u[i]), 0.5 * span if math.isfinite(span) else 1.0, spec.low, spec.high)

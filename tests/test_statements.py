@@ -1,0 +1,155 @@
+"""Trims as statements: any equations, anything free; and any plant by the same search."""
+
+import math
+import unittest
+
+import numpy as np
+
+import dravik as dv
+from dravik.errors import DravikError, TrimError
+from dravik.plants import Plant
+from tests.support import DEG
+
+TARN = dv.sample("tarn")
+RATES = {f"{n}_dot": 0.0 for n in ("airspeed", "alpha", "beta", "p", "q", "r")}
+STICKS = ["pitch_stick", "roll_stick", "pedal", "throttle"]
+START = {"airspeed": "62 m/s", "altitude": "300 m", "alpha": "4 deg", "theta": "4 deg", "throttle": 0.4}
+
+
+class StatementTest(unittest.TestCase):
+    def test_the_named_condition_and_the_same_in_equations(self) -> None:
+        named = dv.trim(TARN, airspeed="62 m/s", altitude="300 m", flight_path="2 deg")
+        said = dv.Statement.of(
+            TARN, equations={**RATES, "flight_path": "2 deg"}, free=["alpha", "theta", "phi", *STICKS], start=START
+        )
+        found = dv.trim(TARN, said)
+        np.testing.assert_allclose(found.state, named.state, rtol=1e-8, atol=1e-9)
+        np.testing.assert_allclose(found.inputs, named.inputs, rtol=1e-7, atol=1e-9)
+        self.assertTrue(dv.prove_trim(found, duration=20).holds)
+
+    def test_a_level_turn_is_a_statement(self) -> None:
+        for bank in (30.0, -45.0):
+            turn = dv.Statement.of(
+                TARN, equations={**RATES, "rate of phi": 0.0, "rate of theta": 0.0, "flight_path": 0.0, "ny": 0.0},
+                free=["alpha", "beta", "theta", "p", "q", "r", *STICKS], start={**START, "phi": f"{bank} deg"},
+            )  # fmt: skip
+            point = dv.trim(TARN, turn)
+            self.assertAlmostEqual(point["phi"], bank * DEG, places=12)
+            # no side force: the lift's level part turns the path, m V psi' = m g tan(bank), but for the slope of the body axes
+            rate = (point["q"] * math.sin(point["phi"]) + point["r"] * math.cos(point["phi"])) / math.cos(
+                point["theta"]
+            )
+            self.assertAlmostEqual(rate * 62.0 / 9.80665 / math.tan(bank * DEG), 1.0, delta=0.01)
+            run = dv.fly(TARN.over_no_ground(), start=point, duration=20)
+            self.assertLess(float(np.ptp(run["altitude"])), 0.05)
+            self.assertAlmostEqual(float(run["psi"][500]), 5.0 * rate, delta=1e-4)
+
+    def test_changed_statements(self) -> None:
+        level = dv.straight(TARN, airspeed="62 m/s", altitude="300 m")
+        climbing = level.without("flight_path").holding(TARN, {"climb_rate": "2 m/s"})
+        self.assertAlmostEqual(dv.trim(TARN, climbing)["climb_rate"], 2.0, places=8)
+        # the speed that makes alpha four degrees
+        slow = level.freeing(TARN, "airspeed").holding(TARN, {"alpha": "4 deg"})
+        point = dv.trim(TARN, slow)
+        self.assertAlmostEqual(point["alpha"], 4 * DEG, places=9)
+        self.assertNotAlmostEqual(point["airspeed"], 62.0, places=1)
+        # a signal held equal to another
+        lazy = dv.trim(TARN, level.without("flight_path").holding(TARN, {"theta": "alpha"}))
+        self.assertAlmostEqual(lazy["flight_path"], 0.0, places=8)
+        limited = level.freeing(TARN, dv.Free("throttle", 0.3, low=0.0, high=0.2))
+        with self.assertRaisesRegex(TrimError, "throttle at its upper stop|power_left at"):
+            dv.trim(TARN, limited)
+
+    def test_what_determines_nothing_is_explained_before_it_is_solved(self) -> None:
+        level = dv.straight(TARN, airspeed="62 m/s", altitude="300 m")
+        for change, words in (
+            (lambda: level.holding(TARN, {"alpha": 0.1}), r"17 equations for 16 unknowns: 1 too many.*try: free an input|\d+ equations for \d+ unknowns: 1 too many"),
+            (lambda: level.without("flight_path"), r"1 too few"),
+            (lambda: level.freeing(TARN, "flap_lever").holding(TARN, {"mass": 9000.0}), "nothing that is free moves mass"),
+            (lambda: level.freeing(TARN, "north").holding(TARN, {"alpha": 0.06}), "north moves none of the equations"),
+            (lambda: level.freeing(TARN, "airspeed").holding(TARN, {"rate of altitude": 0.0}), "do not tell .* apart"),
+            (lambda: level.holding(TARN, {"flight_path": 0.1}).freeing(TARN, "airspeed"), "flight_path is held twice"),
+        ):  # fmt: skip
+            with self.subTest(words), self.assertRaisesRegex(DravikError, words):
+                dv.trim(TARN, change())
+        for call, words in (
+            (lambda: level.holding(TARN, {"alhpa": 0.1}), "did you mean alpha"),
+            (lambda: level.holding(TARN, {"rate of alhpa": 0.1}), "no state 'alhpa'"),
+            (lambda: level.without("alpha_dott"), "no equation of the trim"),
+            (lambda: dv.Statement.of(TARN, equations={}, free=["thottle"]), "did you mean throttle"),
+            (lambda: dv.Statement.of(TARN, equations={}, free=[], coordinates="wind"), "'air' or 'body'"),
+            (lambda: dv.trim(TARN, level, airspeed=60), "a statement beside airspeed"),
+            (lambda: dv.trim(dv.sample("pika"), level), "of another aircraft"),
+            (lambda: dv.trim(TARN, altitude=300), "a trim without airspeed"),
+            (lambda: dv.trim(TARN, airspeed=62, altitude=300, hdg=3), "a trim takes no 'hdg'"),  # type: ignore[call-arg]
+        ):
+            with self.subTest(words), self.assertRaisesRegex(DravikError, words):
+                call()
+
+
+def swing(**more: object) -> Plant:
+    """Return a pendulum with a damper, driven at its joint; its height is an output."""
+    return dv.plant(
+        lambda t, x, u: [x[1], -9.81 * math.sin(x[0]) - 0.4 * x[1] + u[0]],
+        states={"angle": "rad", "rate": "rad/s"}, inputs=["torque"], outputs={"height": "m"},
+        output_function=lambda t, x, u: [1.0 - math.cos(x[0])], **more,  # type: ignore[arg-type]
+    )  # fmt: skip
+
+
+class PlantTest(unittest.TestCase):
+    def test_held_outputs_and_bounds(self) -> None:
+        held = dv.trim_plant(
+            swing(), state={"angle": 0.3}, free=["angle", "torque"], steady=["rate"], hold={"height": 0.1}
+        )
+        self.assertAlmostEqual(float(held.state[0]), math.acos(0.9), places=9)
+        self.assertAlmostEqual(float(held.inputs[0]), 9.81 * math.sin(math.acos(0.9)), places=8)
+        weak = swing(bounds={"torque": (-1.0, 1.0)})
+        with self.assertRaisesRegex(TrimError, "no equilibrium: the rate of rate is left at -|height is left at"):
+            dv.trim_plant(weak, state={"angle": 0.3}, free=["angle", "torque"], steady=["rate"], hold={"height": 0.1})
+        with self.assertRaisesRegex(TrimError, "nothing that is free moves angle_dot"):
+            dv.trim_plant(swing(), state={"rate": 1.0}, free=["torque"])
+        with self.assertRaisesRegex(DravikError, "no output 'heigth'"):
+            dv.trim_plant(swing(), free=["angle"], hold={"heigth": 0.1})
+
+    def test_an_aircraft_is_a_plant_like_any_other(self) -> None:
+        point = dv.trim(TARN, airspeed="62 m/s", altitude="300 m")
+        plant = TARN.plant()
+        self.assertIsInstance(plant, Plant)
+        self.assertIsInstance(swing(), Plant)
+        z = dict(zip(plant.state_names, plant.from_state(point.state, point.inputs).tolist(), strict=True))
+        start = {**z, "alpha": z["alpha"] + 0.01}
+        states = [n for n in TARN.function_states if not n.startswith(("tyre", "slide"))]
+        found = dv.trim_plant(
+            plant, state=start, inputs=dict(zip(TARN.input_names, point.inputs.tolist(), strict=True)),
+            free=["alpha", "theta", "phi", *STICKS, *states],
+            steady=["airspeed", "alpha", "beta", "p", "q", "r", *states], hold={"flight_path": 0.0},
+        )  # fmt: skip
+        np.testing.assert_allclose(plant.to_state(found.state, found.inputs), point.state, rtol=1e-7, atol=1e-8)
+        mine, theirs = (
+            dv.linearise(TARN, point, states=plant.state_names),
+            dv.linearise_plant(plant, found.state, found.inputs),
+        )
+        np.testing.assert_allclose(theirs.A, mine.A, rtol=1e-5, atol=1e-6)
+
+    def test_slopes_by_its_own_jacobian_and_at_bounds_and_bends(self) -> None:
+        matrices = (
+            np.array([[0.0, 1.0], [-5.0, -0.4]]),
+            np.array([[0.0], [1.0]]),
+            np.array([[0.25, 0.0]]),
+            np.zeros((1, 1)),
+        )
+        model = dv.linearise_plant(swing(jacobian=lambda t, x, u: matrices), [0.2, 0.0])
+        np.testing.assert_array_equal(model.A, matrices[0])
+        self.assertEqual(model.units["height"], "m")
+        bent = dv.plant(
+            lambda t, x, u: [-x[0] + max(u[0], 0.0) + (u[1] if u[1] < 1.0 else 7.0 * u[1])], states=["x"],
+            inputs=["bends", "stops"], bounds={"stops": (0.0, 1.0)},
+        )  # fmt: skip
+        model = dv.linearise_plant(bent, [0.0], [0.0, 1.0 - 1e-12])
+        self.assertEqual([(k.row, k.column) for k in model.kinks[:1]], [("x", "bends")])
+        self.assertAlmostEqual(float(model.B[0, 0]), 0.5, places=6)
+        self.assertAlmostEqual(float(model.B[0, 1]), 1.0, places=6)  # from below: the bound is not crossed
+
+
+if __name__ == "__main__":
+    unittest.main()
