@@ -1,5 +1,6 @@
 """Where a statement is searched: the compiled residual of an aircraft, or any plant."""
 
+import math
 from collections.abc import Sequence
 
 import numpy as np
@@ -37,21 +38,23 @@ class AircraftField:
 
     def __init__(self, craft: Aircraft, statement: Statement) -> None:
         self.craft, self.work, self.evaluations = craft, craft.workspace(), 0
-        names = coordinates_of(craft, statement.coordinates)
-        inputs, registers = craft.input_names, craft.tape.names
-        unknowns = [
-            (STATE, names.index(f.name)) if f.name in names else (INPUT, inputs.index(f.name)) for f in statement.free
-        ]
-        equations = [_coded(e, names, registers) for e in statement.equations]
+        self.places = {name: i for i, name in enumerate(coordinates_of(craft, statement.coordinates))}
+        free, inputs, registers = statement.free, craft.input_names, craft.tape.names
+        places = self.places
+        unknowns = [(STATE, places[f.name]) if f.name in places else (INPUT, inputs.index(f.name)) for f in free]
+        equations = [_coded(e, places, registers) for e in statement.equations]
         n, m, k = len(unknowns), len(equations), len(statement.state)
-        scales = np.array([f.scale for f in statement.free])
-        bounds = np.array([[f.low, f.high] if f.hard else [-np.inf, np.inf] for f in statement.free]).reshape(n, 2).T
+        figures = np.array([(f.scale, f.low, f.high) if f.hard else (f.scale, -np.inf, np.inf) for f in free]).reshape(
+            n, 3
+        )
+        scales = np.ascontiguousarray(figures[:, 0])
+        bounds = np.ascontiguousarray(figures[:, 1:].T / scales)
         # formulas that no force needs are run only when an equation asks for one
         asked = any(kind != RATE and max(a, b) >= len(BASE_SIGNALS) for kind, a, b in equations)
         self.equilibrium = Equilibrium(
             COORDINATES[statement.coordinates][0], EVERYTHING if asked else SIGNALS,
             np.array(statement.state, dtype=float), np.array(statement.inputs, dtype=float),
-            np.array(unknowns, dtype=np.int64).reshape(n, 2), scales, np.ascontiguousarray(bounds / scales),
+            np.array(unknowns, dtype=np.int64).reshape(n, 2), scales, bounds,
             np.array(equations, dtype=np.int64).reshape(m, 3),
             np.array([(e.value, e.weight) for e in statement.equations], dtype=float).reshape(m, 2),
             np.empty(m), np.empty((m, n)), np.empty((2, m)), np.empty((m, n)), np.empty((2, n)), np.empty((3, k + 1)),
@@ -67,7 +70,7 @@ class AircraftField:
     def slopes(self, v: Floats) -> Floats:
         """Return the slopes of the equations by the scaled unknowns."""
         self.evaluations += 2 * len(v)
-        residual_slopes(self.craft.program, self.work, self.equilibrium, np.array(v), True)
+        residual_slopes(self.craft.program, self.work, self.equilibrium, np.array(v), True, True)
         return self.equilibrium.slopes.copy()
 
     def newton(
@@ -85,13 +88,13 @@ class AircraftField:
             )  # fmt: skip
         v = np.array(v, dtype=float)
         size, steps = newton(self.craft.program, self.work, e, v, longest, CONVERGED, most)
-        self.evaluations += 1 + steps * (2 * len(v) + 1)
+        self.evaluations += 1 + steps * (2 * len(v) + 1)  # at most
         return v, size
 
 
-def _coded(equation: Equation, names: Sequence[str], registers: dict[str, int]) -> tuple[int, int, int]:
+def _coded(equation: Equation, places: dict[str, int], registers: dict[str, int]) -> tuple[int, int, int]:
     if equation.is_rate:
-        return RATE, names.index(equation.of), 0
+        return RATE, places[equation.of], 0
     if equation.other:
         return DIFFERENCE, registers[equation.of], registers[equation.other]
     return SIGNAL, registers[equation.of], 0
@@ -100,12 +103,15 @@ def _coded(equation: Equation, names: Sequence[str], registers: dict[str, int]) 
 def aircraft_search(craft: Aircraft, statement: Statement) -> tuple[Search, AircraftField]:
     """Return the search for what a statement asks of an aircraft, and its field."""
     field = AircraftField(craft, statement)
-    names = coordinates_of(craft, statement.coordinates)
-    inner = set(names[N_CHART:])
-    levers = [i for i, f in enumerate(statement.free) if f.name not in names and f.low >= 0.0 and np.isfinite(f.high)]
-    rows = [i for i, f in enumerate(statement.free) if f.name in inner]
-    equations = [i for i, e in enumerate(statement.equations) if e.is_rate and e.of in inner]
-    return Search(statement, field, levers, rows, equations), field
+    places, inner, levers = field.places, [], []
+    for i, f in enumerate(statement.free):
+        at = places.get(f.name, -1)
+        if at >= N_CHART:
+            inner.append(i)
+        elif at < 0 and f.low >= 0.0 and f.high < math.inf:
+            levers.append(i)
+    still = [i for i, e in enumerate(statement.equations) if e.is_rate and places[e.of] >= N_CHART]
+    return Search(statement, field, levers, inner, still), field
 
 
 class PlantField:

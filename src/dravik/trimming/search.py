@@ -60,11 +60,10 @@ class Search:
     ) -> None:  # fmt: skip
         self.statement, self.field = statement, field
         free = statement.free
+        self.names = [e.name for e in statement.equations]
         scales = np.array([f.scale for f in free])
-        self.low, self.high = (np.array([getattr(f, side) for f in free]) / scales for side in ("low", "high"))
-        self.start = np.clip(np.array([f.start for f in free]) / scales, self.low, self.high)
-        hard = np.array([f.hard for f in free], dtype=bool)
-        self.hard = np.where(hard, self.low, -np.inf), np.where(hard, self.high, np.inf)
+        start, self.low, self.high = np.array([(f.start, f.low, f.high) for f in free]).reshape(-1, 3).T / scales
+        self.start = np.minimum(np.maximum(start, self.low), self.high)
         self.levers, self.inner, self.inner_equations = list(levers), list(inner), list(inner_equations)
         # states that start from values of their own may fit no lever
         self._settle_first = any(free[i].start != 0.0 for i in self.inner)
@@ -141,8 +140,7 @@ class Search:
                 whole[rows] = part
                 return self.field.slopes(whole)[np.ix_(equations, rows)]
 
-            low, high = np.maximum(self.low, self.hard[0])[rows], np.minimum(self.high, self.hard[1])[rows]
-            found[rows], _ = follow_to_rest(rates, slopes, v[rows], low, high)
+            found[rows], _ = follow_to_rest(rates, slopes, v[rows], self.low[rows], self.high[rows])
         return found
 
     def _best_inside(self, start: Floats) -> Floats:
@@ -153,7 +151,7 @@ class Search:
         """
         from scipy.optimize import least_squares
 
-        weights = np.array([weight(e.name) for e in self.statement.equations])
+        weights = np.array([weight(name) for name in self.names])
 
         def weighted(v: Floats) -> Floats:
             weighted_residual: Floats = self.field.residual(v) * weights

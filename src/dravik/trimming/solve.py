@@ -70,7 +70,7 @@ def straight(craft: Aircraft, **condition: Unpack[Straight]) -> Statement:
     2.0
     """
     require(craft, Aircraft, "what is trimmed", "trim_plant for other plants")
-    known = list(Straight.__annotations__)
+    known = Straight.__annotations__
     for name in condition:
         if name not in known:
             raise DravikError(f"a trim takes no {name!r}", expected=", ".join(known), hint=nearest(name, known))
@@ -188,7 +188,7 @@ def _report(
         for slot in craft.tape.states
         if slot.is_integral and abs(work.registers[slot.rate]) > TOLERANCE
     }
-    residuals = {e.name: float(r) for e, r in zip(statement.equations, left, strict=True)}
+    residuals = dict(zip(search.names, left.tolist(), strict=True))
     return TrimPoint(
         craft, statement, x, u, signals, residuals, at_stop, drifting, reached, field.evaluations,
         [f.name for f in statement.free],
@@ -200,10 +200,13 @@ def _at_stop(craft: Aircraft, search: Search, field: AircraftField, v: Floats) -
     span = search.high - search.low
     room = np.where(np.isfinite(span), 1e-6 * span, 0.0)
     below, above = v <= search.low + room, v >= search.high - room
-    free, names = search.statement.free, [e.name for e in search.statement.equations]
+    at = np.flatnonzero(below | above)
+    if not at.size:
+        return []
+    free, names = search.statement.free, search.names
     movers = [i for i, f in enumerate(free) if f.name in craft.inputs]
     found = []
-    for i in np.flatnonzero(below | above):
+    for i in at:
         name = free[i].name
         row = f"{name}_rate_of_change"
         moved = int(i) in movers or (

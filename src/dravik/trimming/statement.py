@@ -3,6 +3,7 @@
 import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -21,8 +22,7 @@ Quantity = str | float
 RATE_OF = "rate of "
 
 
-@dataclass(frozen=True)
-class Free:
+class Free(NamedTuple):
     """Something that may move: a coordinate, a state or an input by name; all figures in SI.
 
     ``start`` is where the search begins, ``scale`` what counts as much of it, ``low`` and ``high`` its limits. ``hard``
@@ -37,8 +37,7 @@ class Free:
     hard: bool = False
 
 
-@dataclass(frozen=True)
-class Equation:
+class Equation(NamedTuple):
     """A signal, or the rate of a state (``is_rate``), equals ``value`` (SI), or ``other``, another signal, plus it.
 
     ``weight`` is how much it counts; ``label`` what it is called in reports.
@@ -189,19 +188,17 @@ def states_at_rest(craft: Aircraft) -> list[tuple[Free, Equation]]:
         hard = slot.name not in limits
         if hard:
             low, high = constant_limits(craft, slot)
-        size = state_scale(slot)
+        # a shaft's hundreds of rad/s count as ones, and so does their rate
+        size = max(1.0, abs(slot.initial))
         still = Equation(slot.name, is_rate=True, weight=1.0 / size, label=f"{slot.name}_rate_of_change")
         found.append((Free(slot.name, min(max(start, low), high), size, low, high, hard), still))
     return found
 
 
-def state_scale(slot: StateSlot) -> float:
-    """Return what a state counts by: a shaft's hundreds of rad/s as ones, and so does their rate."""
-    return max(1.0, abs(slot.initial))
-
-
 def constant_limits(craft: Aircraft, slot: StateSlot) -> tuple[float, float]:
     """Return the limits of a state where they are constants: beyond them its formula may mean nothing."""
+    if slot.low < 0 and slot.high < 0:
+        return -math.inf, math.inf
     registers, written = craft.tape.registers, craft.tape.code[:, 1]
     low = float(registers[slot.low]) if slot.low >= 0 and slot.low not in written else -math.inf
     high = float(registers[slot.high]) if slot.high >= 0 and slot.high not in written else math.inf
