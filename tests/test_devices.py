@@ -131,7 +131,7 @@ class EverythingTest(unittest.TestCase):
 
     def test_the_kernel_checks_its_room(self) -> None:
         flight = Flight(TARN, POINT, {"record": ["q"]})
-        x, controls = flight.x.copy(), flight.schedule.steps(0, 20, flight.x, flight.work)
+        x, controls = flight.x.copy(), flight.schedule.steps(0, 20, flight.x)
         out = np.full((5, 2), np.nan)
         done, rows = fly_steps(
             TARN.program, flight.work, flight.x, 0.0, 0.01, 0, controls, 2, flight.rows.picks, out[:3], LAST_RECORDED

@@ -22,6 +22,7 @@ PACKAGE = ROOT / "src" / "dravik"
 #: Lowest first; a module imports from its own layer or from one below.
 LAYERS = (
     (
+        "constants",
         "errors",
         "files",
         "version",

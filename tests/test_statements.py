@@ -1,13 +1,20 @@
 """Trims as statements: any equations, anything free; and any plant by the same search."""
 
+import dataclasses
 import math
+import tempfile
 import unittest
+from collections.abc import Mapping
+from pathlib import Path
 
+import numba
 import numpy as np
+from scipy.integrate import solve_ivp
 
 import dravik as dv
 from dravik.errors import DravikError, TrimError
 from dravik.plants import Plant
+from dravik.report.figures import figure_histories
 from tests.support import DEG
 
 TARN = dv.sample("tarn")
@@ -149,6 +156,81 @@ class PlantTest(unittest.TestCase):
         self.assertEqual([(k.row, k.column) for k in model.kinks[:1]], [("x", "bends")])
         self.assertAlmostEqual(float(model.B[0, 0]), 0.5, places=6)
         self.assertAlmostEqual(float(model.B[0, 1]), 1.0, places=6)  # from below: the bound is not crossed
+
+    def test_flown_proved_recorded_and_drawn(self) -> None:
+        plant = swing()
+        held = dv.trim_plant(plant, state={"angle": 0.3}, free=["torque"])
+        self.assertTrue(dv.prove_trim(held, duration=10).holds)
+        loose = dataclasses.replace(held, inputs=held.inputs + 0.01)
+        self.assertFalse(dv.prove_trim(loose, duration=10).holds)
+        proof = dv.prove_linear(held, signals=["angle", "height"])
+        self.assertTrue(proof.is_complete and proof.worst < 0.01)
+
+        push = dv.pulse(2.0, at=0.5, width=1.0)
+        run = dv.fly(plant, start=held, duration=4, controls={"torque": push})
+        exact = solve_ivp(
+            lambda t, x: plant.evaluate(t, x, held.inputs + 2.0 * (0.5 <= t < 1.5))[0], (0, 4), held.state, method="DOP853",
+            rtol=1e-10, atol=1e-12, max_step=0.01, t_eval=run.time,
+        )  # fmt: skip
+        np.testing.assert_allclose(run["angle"], exact.y[0], atol=1e-6)
+        np.testing.assert_allclose(run["height"], 1.0 - np.cos(run["angle"]), atol=1e-12)
+        self.assertEqual((run.units["rate"], run.units["height"]), ("rad/s", "m"))
+
+        class Brake:
+            rate = 20.0
+
+            def update(self, t: float, signals: Mapping[str, float]) -> Mapping[str, float]:
+                return {"torque": float(held.inputs[0]) - 3.0 * signals["rate"]}
+
+        with tempfile.TemporaryDirectory() as folder:
+            target = Path(folder) / "swing.csv"
+            start = dv.Start(np.array([0.6, 0.0]), held.inputs)
+            dv.fly(plant, start=start, duration=2, devices=[Brake()], save=target)
+            back = dv.read_recording(target)
+            end = back.metadata["end"]
+            on = dv.Start(
+                np.array([*end["state"].values()]),
+                np.array([*end["inputs"].values()]),
+                end["time_s"],
+                devices=end["devices"],
+            )
+            rest = dv.fly(plant, start=on, duration=2, devices=[Brake()])
+            whole = dv.fly(plant, start=start, duration=4, devices=[Brake()])
+            np.testing.assert_array_equal(rest.values, whole.values[200:])
+            self.assertGreater(len(figure_histories(back, ["angle", "torque"]).axes), 1)
+        session = dv.Session(plant, start=start, devices=[Brake()])
+        session.step(1.0)
+        saved = session.save()
+        session.step(3.0)
+        later = session["angle"]
+        session.restore(saved)
+        session.step(3.0)
+        self.assertEqual((session["angle"], later), (whole["angle"][-1],) * 2)
+
+    def test_what_a_plant_cannot(self) -> None:
+        start = dv.Start(np.array([0.3, 0.0]), np.zeros(1))
+        wild = dv.plant(lambda t, x, u: [x[0] ** 3 * 1e200, 0.0], states=["a", "b"])
+        for call, words in (
+            (lambda: dv.fly(swing(), start=start, duration=1, turbulence=dv.Turbulence()), "turbulence around a plant"),
+            (lambda: dv.fly(swing(), start=start, duration=1, method="adaptive"), "the adaptive method flies aircraft"),
+            (lambda: dv.fly(swing(), start=start, duration=1, record=["angel"]), "did you mean angle"),
+            (lambda: dv.fly(swing(), start=start, duration=1, controls={"torqe": dv.step(1.0)}), "did you mean torque"),
+            (lambda: dv.fly(wild, start=dv.Start(np.array([1e60, 0.0]), np.zeros(0)), duration=1), "the rate of a is not finite"),
+            (lambda: dv.fly("swing", start=start, duration=1), "a str is what is flown"),  # type: ignore[arg-type]
+        ):  # fmt: skip
+            with self.subTest(words), self.assertRaisesRegex(DravikError, words):
+                call()
+
+    def test_a_compiled_function_is_called_compiled(self) -> None:
+        @numba.njit
+        def rates(t: float, x: np.ndarray, u: np.ndarray) -> np.ndarray:
+            return np.array([x[1], -9.81 * np.sin(x[0]) - 0.4 * x[1] + u[0]])
+
+        plant = dv.plant(rates, states=["angle", "rate"], inputs=["torque"])
+        run = dv.fly(plant, start=dv.Start(np.array([0.3, 0.0]), np.zeros(1)), duration=2)
+        same = dv.fly(swing(), start=dv.Start(np.array([0.3, 0.0]), np.zeros(1)), duration=2)
+        np.testing.assert_allclose(run["angle"], same["angle"], atol=1e-13)
+        self.assertEqual(len(rates.signatures), 1)
 
 
 if __name__ == "__main__":

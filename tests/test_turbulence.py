@@ -8,6 +8,7 @@ from scipy.integrate import quad
 
 from dravik import Turbulence, fly, on_rail, sample, trim
 from dravik.errors import DravikError
+from dravik.flight.bodies import body_of
 from dravik.flight.gusts import GustStream
 from dravik.flight.schedule import Schedule
 from dravik.flight.turbulence import (
@@ -204,9 +205,9 @@ class SampleTest(unittest.TestCase):
         ):  # fmt: skip
             np.testing.assert_allclose(run[name], wanted, atol=1e-9, err_msg=name)
         # in a turn across south the axes go the short way round, within the second
-        schedule = Schedule(tarn, np.array(point.inputs), {}, Turbulence(seed=2), 0.01, 0.0)
+        schedule = Schedule(body_of(tarn), np.array(point.inputs), {}, Turbulence(seed=2), 0.01, 0.0)
         schedule.gusts_for = (62.0, 150.0, 3.1, -3.1, 0.0)
-        u = schedule.steps(50, 1, np.array(point.state), tarn.workspace())[0, 0]
+        u = schedule.steps(50, 1, np.array(point.state))[0, 0]
         along, right = GustStream(Turbulence(seed=2), tarn.definition.reference.span)(
             62.0, 150.0, np.array([0.5, 0.51])
         )[:2, 0]

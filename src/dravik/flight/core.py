@@ -14,22 +14,21 @@ from numpy.typing import NDArray
 from dravik.aircraft import Aircraft
 from dravik.errors import DravikError, FlightError, nearest, require
 from dravik.flight import plan
+from dravik.flight.bodies import AircraftBody, body_of
 from dravik.flight.devices import Device, Tasks
 from dravik.flight.gusts import PERIOD
 from dravik.flight.histories import History
 from dravik.flight.origin import ending, origin
-from dravik.flight.outcomes import failure, logged_events
 from dravik.flight.recording import Event, Recording, event_rows
 from dravik.flight.rows import NEVER, Rows
 from dravik.flight.schedule import Schedule
-from dravik.flight.terrain import terrain_around
 from dravik.flight.turbulence import Turbulence
 from dravik.flight.writing import RecordingWriter
 from dravik.kernel import Workspace
-from dravik.kernel.integrate import LAST_EVALUATED, LAST_RECORDED, LAST_UNTOUCHED, clamp_states, fly_steps
-from dravik.kernel.motion import evaluate
-from dravik.kernel.program import EVENT_CAPACITY, EVENT_COUNT, EVERYTHING, OUTSIDE_TABLE, PAUSED, STOP_EVENT
-from dravik.trimming import TrimPoint
+from dravik.kernel.integrate import LAST_EVALUATED, LAST_RECORDED, LAST_UNTOUCHED
+from dravik.kernel.program import EVENT_COUNT, OUTSIDE_TABLE, PAUSED, STOP_EVENT
+from dravik.plants import Plant
+from dravik.trimming import PlantTrim, TrimPoint
 from dravik.units import quantity
 
 __all__ = ["Flight", "Options", "SavedFlight", "Start"]
@@ -77,6 +76,9 @@ class Start:
     devices: Mapping[str, Any] = field(default_factory=dict)
 
 
+Startable = TrimPoint | PlantTrim | Start
+
+
 @dataclass(frozen=True)
 class SavedFlight:
     """Everything a flight is at one moment; ``restore`` it into a flight of the same aircraft, step and devices."""
@@ -98,32 +100,35 @@ class Flight:
     Nothing is shared between flights: any number may fly side by side.
     """
 
-    def __init__(self, craft: Aircraft, start: TrimPoint | Start, options: Options) -> None:
+    def __init__(self, what: Aircraft | Plant, start: Startable, options: Options) -> None:
         """Begin at a trimmed point or a start; raises DravikError for names, quantities and starts that do not fit."""
         _check_options(options)
-        require(craft, Aircraft, "what is flown")
+        self.body = body = body_of(what)
         require(
-            start, (TrimPoint, Start), "the start", "trim, on_ground, on_rail, resume, or Start(craft.state(...), ...)"
+            start,
+            (TrimPoint, PlantTrim, Start),
+            "the start",
+            "trim, on_ground, on_rail, resume, or Start(state, inputs)",
         )
-        self.craft, self.note = craft, dict(options.get("note") or {})
+        self.note = dict(options.get("note") or {})
         self.dt = quantity(options.get("dt", 0.01), "time", where="dt")
         if not 0.0 < self.dt < math.inf:
             raise DravikError(f"dt {options.get('dt')!r}", expected="a time above zero")
         begins = start.time if isinstance(start, Start) else 0.0
         self.first = self.step = round(begins / self.dt)
         self.offset = begins - self.first * self.dt
-        self.work = craft.workspace()
+        self.work = body.work
         self.notes: list[Event] = []
         self.begun_gusts: list[tuple[str, float]] = []
         change = self._begin(start)
         self.x = change.state
         made = start.gusts_made if isinstance(start, Start) else ()
         controls = options.get("controls") or {}
-        self.schedule = Schedule(craft, change.inputs, controls, options.get("turbulence"), self.dt, self.offset, made)
+        self.schedule = Schedule(body, change.inputs, controls, options.get("turbulence"), self.dt, self.offset, made)
         self.schedule.histories.extend(change.histories)
         self.schedule.gusts_for = start.gusts_for if isinstance(start, Start) else None
-        self.start_inputs = dict(zip(craft.input_names, change.inputs.tolist(), strict=True))
-        self.tasks = Tasks(options.get("devices", ()), craft, self.work.registers, self.dt)
+        self.start_inputs = dict(zip(body.inputs, change.inputs.tolist(), strict=True))
+        self.tasks = Tasks(options.get("devices", ()), body, self.dt)
         if isinstance(start, Start) and start.devices:
             self.tasks.restore(start.devices)
         self._called = -1
@@ -132,43 +137,43 @@ class Flight:
         record = options.get("record")
         for name in record or ():
             if name not in self.tasks.board:
-                craft.signal(name)
-        names = [*craft.signals, *self.tasks.board] if record is None else record
+                body.signal(name)
+        names = [*body.signals, *self.tasks.board] if record is None else record
         every = steps_between(options.get("record_every", 1), self.dt)
-        self.rows = Rows(craft, names, self.tasks.units, every)
+        self.rows = Rows(body, names, self.tasks.units, every)
         self.begun = clock.perf_counter()
         self.asked = 0.0
         self._evaluate()
         if self.first == 0:
             # states that a start puts outside their limits would jump at the first step; a flight that goes on from
             # another is within them, and not even its quaternion's last bit may change
-            clamp_states(craft.program, self.work.registers, self.x)
+            body.clamp(self.x)
             self._evaluate()
         self.writer: RecordingWriter | None = None
         self.save_to = options.get("save")
 
-    def _begin(self, start: TrimPoint | Start) -> plan.Change:
+    def _begin(self, start: Startable) -> plan.Change:
         """Return state, inputs and gusts at the start, with the plan's first phase and faults."""
-        craft = self.craft
+        body = self.body
         x, inputs = np.array(start.state, dtype=float), np.array(start.inputs, dtype=float)
-        if x.shape != (len(craft.state_names),) or inputs.shape != (len(craft.inputs),):
+        if x.shape != (len(body.state_names),) or inputs.shape != (len(body.inputs),):
             raise DravikError(
-                f"the start has {x.size} states and {inputs.size} inputs, {craft.name} has "
-                f"{len(craft.state_names)} and {len(craft.inputs)}",
+                f"the start has {x.size} states and {inputs.size} inputs, {body.name} has "
+                f"{len(body.state_names)} and {len(body.inputs)}",
                 hint="trim the aircraft that is flown, with its laws and its plan",
             )
         if not (np.all(np.isfinite(x)) and np.all(np.isfinite(inputs))):
             raise DravikError("the start holds values that are not finite")
         if self.first == 0:
-            change, self.notes = plan.begin(craft, x, inputs)
+            change, self.notes = body.begin(x, inputs)
             return change
         assert isinstance(start, Start)
         self.begun_gusts = list(start.begun)
-        return plan.Change(x, inputs, [plan.gust_of(craft, name, t) for name, t in start.begun])
+        gusts = [plan.gust_of(body.craft, n, t) for n, t in start.begun] if isinstance(body, AircraftBody) else []
+        return plan.Change(x, inputs, gusts)
 
     def _evaluate(self) -> None:
-        w = self.work
-        evaluate(self.craft.program, w, self.time, self.x, self.schedule.inputs, w.slopes[0], False, EVERYTHING)
+        self.body.evaluate(self.time, self.x, self.schedule.inputs)
 
     # -- reading ------------------------------------------------------------------------------------------------------
 
@@ -189,36 +194,24 @@ class Flight:
     @property
     def events(self) -> list[Event]:
         """What has happened so far, in order of time."""
-        events = logged_events(self.craft, self.work)
-        if len(events) == EVENT_CAPACITY:
-            events.append(Event(events[-1].time, f"more than {EVENT_CAPACITY} events: the rest is not logged"))
-        return sorted([*self.notes, *events, *self.schedule.held.values()], key=lambda e: e.time)
+        return sorted([*self.notes, *self.body.events(), *self.schedule.held.values()], key=lambda e: e.time)
 
     def read(self, name: str) -> float:
         """Return a signal or a device's value now, SI; raises DravikError, naming the nearest, for an unknown name."""
         if name in self.tasks.board:
             return self.tasks.board[name]
-        self.craft.signal(name)
-        return float(self.work.registers[self.craft.tape.names[name]])
+        self.body.signal(name)
+        return float(self.work.registers[self.body.registers[name]])
 
     def recording(self, *, present: bool = False) -> Recording:
         """Return what has been recorded so far; with ``present`` also the row of this moment, if it is due."""
-        craft, names, rows = self.craft, self.rows.names, self.rows
+        body, names, rows = self.body, self.rows.names, self.rows
         values = rows.values.copy()
         if present and not self.ended and self.step % rows.every == 0 and rows.every != NEVER:
             values = np.concatenate([values, rows.present(self.work.registers, self.tasks.board)])
-        metadata = {**origin(self), "complete": True, "end": ending(self), "ended_by": self._ended_by()}
-        metadata |= terrain_around(craft, self.x, self.schedule.inputs, names, values)
-        return Recording(names, self.rows.units, values, self.events, metadata, craft.outside_visits(self.work))
-
-    def _ended_by(self) -> dict[str, Any] | None:
-        """Return the event that ended the run before its time, and whether the definition or the plan asks for that."""
-        stopped = int(self.work.counters[STOP_EVENT])
-        if not stopped:
-            return None
-        event = self.craft.events[stopped - 1]
-        planned = event.name in self.craft.definition.events or event.then[:1] == ("phase",)
-        return {"event": event.text, "planned": planned}
+        metadata = {**origin(self), "complete": True, "end": ending(self), "ended_by": body.ended_by()}
+        metadata |= body.afterwards(self.x, self.schedule.inputs, names, values)
+        return Recording(names, self.rows.units, values, self.events, metadata, body.outside())
 
     # -- flying -------------------------------------------------------------------------------------------------------
 
@@ -254,10 +247,9 @@ class Flight:
         count = min(self.tasks.until_beat(step), self._stretch - step % self._stretch, end - step, self._most)
         logged = int(work.counters[EVENT_COUNT])
         free = self.rows.free(count)
-        done, rows = fly_steps(
-            self.craft.program, work, self.x, self.offset, self.dt, step,
-            self.schedule.steps(step, count, self.x, work), self.rows.every, self.rows.picks, free,
-            last if step + count == end else LAST_UNTOUCHED,
+        done, rows = self.body.steps(
+            self.x, (self.offset, self.dt, step), self.schedule.steps(step, count, self.x), self.rows.every,
+            self.rows.picks, free, last if step + count == end else LAST_UNTOUCHED,
         )  # fmt: skip
         taken = self.rows.take(rows, self.tasks.board)
         self.step += done
@@ -280,9 +272,8 @@ class Flight:
         due = self.tasks.due(step)
         if not due:
             return
-        t, w = self.time_of(step), self.work
-        u = self.schedule.steps(step, 1, self.x, w)[0, 0]
-        evaluate(self.craft.program, w, t, self.x, u, w.slopes[0], False, EVERYTHING)
+        t = self.time_of(step)
+        self.body.evaluate(t, self.x, self.schedule.steps(step, 1, self.x)[0, 0])
         for task in due:
             task.call(t, self.schedule.inputs)
         self._called = step  # a pause at this very step is no second beat
@@ -290,9 +281,9 @@ class Flight:
     def _follow(self, logged: int) -> None:
         """Do what the conditions logged since then ask for."""
         t = self.time_of(self.step)
-        now = self.schedule.steps(self.step, 1, self.x, self.work)[0, 0].copy()
-        for then in plan.happened(self.craft, self.work, logged):
-            change = plan.follow(self.craft, then, t, self.x, self.schedule.inputs, now)
+        now = self.schedule.steps(self.step, 1, self.x)[0, 0].copy()
+        for then in self.body.happened(logged):
+            change = self.body.follow(then, t, self.x, self.schedule.inputs, now)
             if change.histories:
                 self.begun_gusts.append((then[1], t))
             self.x = change.state
@@ -311,8 +302,8 @@ class Flight:
 
     def fail(self, t: float) -> None:
         """Raise FlightError that says why the kernel could not go on."""
-        t, what = failure(self.craft, self.work, t, self.dt)
-        raise FlightError(f"at {t:.6g} s {what}", time=t, recording=self.recording(), where=self.craft.name)
+        t, what = self.body.failure(t, self.dt)
+        raise FlightError(f"at {t:.6g} s {what}", time=t, recording=self.recording(), where=self.body.name)
 
     def finish(self, *, present: bool = False) -> Recording:
         """Return the recording, its file closed where it was written to one."""
@@ -352,9 +343,8 @@ class Flight:
         self._called = -1
 
     def _fingerprint(self) -> tuple[object, ...]:
-        craft = self.craft
         return (
-            craft.name, craft.loading_name, self.dt, tuple(craft.state_names), tuple(craft.input_names),
+            *self.body.key, self.dt,
             tuple(task.name for task in self.tasks.list), tuple(self.rows.names), tuple(w.shape for w in self.work),
         )  # fmt: skip
 

@@ -11,8 +11,8 @@ from typing import Any, Protocol
 import numpy as np
 from numpy.typing import NDArray
 
-from dravik.aircraft import Aircraft
 from dravik.errors import DravikError, nearest
+from dravik.flight.bodies import Body
 
 __all__ = ["Device", "Task", "Tasks"]
 
@@ -46,21 +46,19 @@ class Device(Protocol):
 class Signals(Mapping[str, float]):
     """The signals by name, read where they stand in the registers, and the values that devices have set."""
 
-    def __init__(
-        self, craft: Aircraft, registers: Floats, board: dict[str, float], allowed: Sequence[str] | None
-    ) -> None:
-        self._craft, self._registers, self._board, self._allowed = craft, registers, board, allowed
+    def __init__(self, body: Body, board: dict[str, float], allowed: Sequence[str] | None) -> None:
+        self._body, self._board, self._allowed = body, board, allowed
 
     def __getitem__(self, name: str) -> float:
         if self._allowed is not None and name not in self._allowed:
             raise DravikError(f"{name!r} is not among what the device reads", expected=", ".join(self._allowed))
         if name in self._board:
             return self._board[name]
-        self._craft.signal(name)
-        return float(self._registers[self._craft.tape.names[name]])
+        self._body.signal(name)
+        return float(self._body.work.registers[self._body.registers[name]])
 
     def __iter__(self) -> Iterator[str]:
-        return iter([*self._craft.signals, *self._board] if self._allowed is None else self._allowed)
+        return iter([*self._body.signals, *self._board] if self._allowed is None else self._allowed)
 
     def __len__(self) -> int:
         return len(list(iter(self)))
@@ -69,7 +67,7 @@ class Signals(Mapping[str, float]):
 class Task:
     """A device in a flight: its name, its beat in steps, and the places of what it sets."""
 
-    def __init__(self, device: Device, craft: Aircraft, registers: Floats, board: dict[str, float], dt: float) -> None:
+    def __init__(self, device: Device, body: Body, board: dict[str, float], dt: float) -> None:
         if not callable(getattr(device, "update", None)) or not isinstance(getattr(device, "rate", None), int | float):
             raise DravikError(
                 f"a {type(device).__name__} as a device", expected="an object with a rate in Hz and update(t, signals)"
@@ -80,7 +78,7 @@ class Task:
         self.sets: Sequence[str] | None = getattr(device, "sets", None)
         self.units: dict[str, str] = dict(getattr(device, "units", {}))
         self._places: dict[str, int] = {}
-        self._board, self._craft = board, craft
+        self._board, self._body = board, body
         for name in self.units:
             if name not in (self.sets or ()):
                 raise DravikError(
@@ -88,18 +86,18 @@ class Task:
                 )
         for name in self.sets or ():
             if not self._is_input(name):
-                if name in craft.signals or name in board:
-                    taken = "a signal of the aircraft" if name in craft.signals else "set by a device before it"
+                if name in body.signals or name in board:
+                    taken = "a signal of the aircraft" if name in body.signals else "set by a device before it"
                     raise DravikError(f"{self.name} sets {name!r}, which is {taken}", hint="another name")
                 board[name] = 0.0
         reads: Sequence[str] | None = getattr(device, "reads", None)
         for name in reads or ():
-            if name not in board and name not in craft.signals:
+            if name not in board and name not in body.signals:
                 raise DravikError(
                     f"{self.name} reads {name!r}, which is neither a signal nor set by a device before it",
-                    hint=nearest(name, [*craft.signals, *board]),
+                    hint=nearest(name, [*body.signals, *board]),
                 )
-        self._signals = Signals(craft, registers, board, reads)
+        self._signals = Signals(body, board, reads)
 
     @property
     def own(self) -> list[str]:
@@ -107,7 +105,7 @@ class Task:
         return [n for n in self.sets or () if not self._is_input(n)]
 
     def _is_input(self, name: str) -> bool:
-        return any(n in self._craft.inputs for n in (name, f"{name}_increment", f"{name}_command"))
+        return any(n in self._body.inputs for n in (name, f"{name}_increment", f"{name}_command"))
 
     def _steps(self, rate: float, dt: float) -> int:
         per_call = 1.0 / (rate * dt) if rate > 0.0 else 0.0
@@ -128,7 +126,7 @@ class Task:
                 self._board[name] = float(value)
                 continue
             if name not in self._places:
-                self._places[name] = self._craft.input_index(name)
+                self._places[name] = self._body.input_index(name)
             inputs[self._places[name]] = value
 
     def save(self) -> Any:
@@ -155,9 +153,9 @@ class Task:
 class Tasks:
     """All devices of a flight in their order, and the values that they set for each other."""
 
-    def __init__(self, devices: Sequence[Device], craft: Aircraft, registers: Floats, dt: float) -> None:
+    def __init__(self, devices: Sequence[Device], body: Body, dt: float) -> None:
         self.board: dict[str, float] = {}
-        self.list = [Task(device, craft, registers, self.board, dt) for device in devices]
+        self.list = [Task(device, body, self.board, dt) for device in devices]
         names = [task.name for task in self.list]
         for name in names:
             if names.count(name) > 1:

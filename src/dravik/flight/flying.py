@@ -8,11 +8,12 @@ import numpy as np
 from dravik.aircraft import Aircraft
 from dravik.errors import DravikError
 from dravik.flight.adaptive import fly_adaptively
-from dravik.flight.core import Flight, Options, Start
+from dravik.flight.bodies import AircraftBody
+from dravik.flight.core import Flight, Options, Startable
 from dravik.flight.recording import Event, Recording
 from dravik.kernel.program import OUTSIDE_TABLE
 from dravik.linear import longest_step
-from dravik.trimming import TrimPoint
+from dravik.plants import Plant
 from dravik.units import quantity
 
 __all__ = ["fly"]
@@ -21,15 +22,15 @@ MOST_MEMORY = 8e9  # bytes of a recording
 
 
 def fly(
-    craft: Aircraft,
+    what: Aircraft | Plant,
     *,
-    start: TrimPoint | Start,
+    start: Startable,
     duration: str | float,
     method: str = "rk4",
     progress: Callable[[float], None] | None = None,
     **options: Unpack[Options],
 ) -> Recording:
-    """Return the recording of a flight.
+    """Return the recording of a flight of an aircraft, or of any plant.
 
     ``start`` is a trimmed point or a ``Start``. ``options`` are ``dt``, ``controls``, ``devices``, ``turbulence``,
     ``record``, ``record_every``, ``save`` and ``note``, as ``Options`` says; all signals are recorded unless ``record``
@@ -58,7 +59,9 @@ def fly(
         raise DravikError(f"method {method!r}", expected="'rk4' or 'adaptive'")
     if method == "adaptive" and (options.get("devices") or options.get("turbulence") is not None):
         raise DravikError("the adaptive method takes no devices and no turbulence", hint="method='rk4'")
-    flight = Flight(craft, start, options)
+    if method == "adaptive" and not isinstance(what, Aircraft):
+        raise DravikError("the adaptive method flies aircraft", hint="method='rk4'")
+    flight = Flight(what, start, options)
     steps = max(1, round(seconds / step))
     flight.asked = steps * step
     names, rows = len(flight.rows.names), steps / flight.rows.every + 2
@@ -81,7 +84,8 @@ def _doubts(flight: Flight, seconds: float) -> list[str]:
     if abs(flight.asked - seconds) > 1e-9 * max(1.0, seconds):
         whole = f"{seconds:.6g} s is no whole number of steps of {step:g} s"
         found.append(f"flown for {flight.asked:.6g} s: {whole}")
-    root = longest_step(flight.craft, flight.x, flight.schedule.inputs)
+    body = flight.body
+    root = longest_step(body.craft, flight.x, flight.schedule.inputs) if isinstance(body, AircraftBody) else None
     if root is not None and step > root[1]:
         found.append(f"a step of {step:g} s is too long for {root[0]}: at most {root[1]:.2g} s, or the motion diverges")
     return found
@@ -91,7 +95,8 @@ def _adaptive(flight: Flight, steps: int) -> Recording:
     every, first = flight.rows.every, flight.first
     times = np.arange(first, first + steps + 1, every, dtype=np.float64) * flight.dt + flight.offset
     picks = [int(p) for p in flight.rows.picks]
-    rows = fly_adaptively(flight.craft, flight.work, flight.x, flight.schedule, times, picks)
+    assert isinstance(flight.body, AircraftBody)
+    rows = fly_adaptively(flight.body.craft, flight.work, flight.x, flight.schedule, times, picks)
     flight.rows.free(every * len(rows))[: len(rows)] = rows
     flight.rows.take(len(rows), flight.tasks.board)
     if flight.work.counters[OUTSIDE_TABLE]:

@@ -1,7 +1,5 @@
 """Where a recording comes from, and where it ended: what its side file says beside units and events."""
 
-import hashlib
-import math
 import time as clock
 from dataclasses import asdict
 from typing import TYPE_CHECKING, Any
@@ -17,25 +15,13 @@ __all__ = ["ending", "origin"]
 
 def origin(flight: "Flight") -> dict[str, Any]:
     """Return versions, hashes of what is flown, and how it is flown, as plain data."""
-    craft, definition = flight.craft, flight.craft.definition
-    # what laws add to commands and what is planned is no part of an aircraft file, but of what was flown
-    planned = {
-        "faults": {n: f.model_dump(exclude_none=True) for n, f in definition.faults.items()},
-        "phases": [p.model_dump(exclude_none=True) for p in definition.phases],
-    }
-    whole = definition.model_dump_json() + repr(sorted(definition.add.items()))
-    whole += repr(planned) if definition.faults or definition.phases else ""
-    turbulence, world = flight.schedule.turbulence, definition.environment
+    own, turbulence = flight.body.origin(), flight.schedule.turbulence
+    limits = own.pop("limits")
+    planned = {key: own.pop(key) for key in ("faults", "phases")}
     return {
         "dravik": __version__,
         **flight.note,
-        "aircraft": craft.name,
-        "file": craft.path.name if craft.path else "",
-        "loading": craft.loading_name,
-        "earth": world.earth,
-        "origin_deg": [math.degrees(a) for a in (world.latitude, world.longitude)],
-        "definition_sha256": hashlib.sha256(whole.encode()).hexdigest(),
-        "tables_sha256": hashlib.sha256(craft.tape.values.tobytes()).hexdigest(),
+        **own,
         "step_s": flight.dt,
         "asked_s": flight.asked,
         "controls": flight.schedule.texts,
@@ -43,14 +29,14 @@ def origin(flight: "Flight") -> dict[str, Any]:
         "turbulence": None if turbulence is None else asdict(turbulence),
         **planned,
         "start_inputs": flight.start_inputs,
-        "limits": {n: list(craft.limits[n]) for n in flight.rows.names if n in craft.limits},
+        "limits": {n: limits[n] for n in flight.rows.names if n in limits},
         "wall_time_s": round(clock.perf_counter() - flight.begun, 4),
     }
 
 
 def ending(flight: "Flight") -> dict[str, Any]:
     """Return all that is needed to fly on from where the flight is now, as plain data."""
-    names, inputs, schedule = flight.craft.state_names, flight.craft.input_names, flight.schedule
+    names, inputs, schedule = flight.body.state_names, flight.body.inputs, flight.schedule
     found = {
         "time_s": flight.time_of(flight.step),
         "state": dict(zip(names, flight.x.tolist(), strict=True)),

@@ -6,12 +6,15 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
+from dravik.aircraft import Aircraft
 from dravik.errors import DravikError
+from dravik.flight.bodies import body_of
 from dravik.flight.flying import fly
 from dravik.flight.histories import History, doublet
 from dravik.flight.recording import Recording
-from dravik.linear import LinearModel, linearise
-from dravik.trimming import TrimPoint
+from dravik.linear import LinearModel, linearise, linearise_plant
+from dravik.plants import Plant
+from dravik.trimming import PlantTrim, TrimPoint
 from dravik.units import from_si, quantity
 
 __all__ = ["HoldProof", "LinearProof", "prove_linear", "prove_trim"]
@@ -21,6 +24,7 @@ Floats = NDArray[np.float64]
 HOLD_LIMITS = {"airspeed": 0.01, "altitude": 0.1, "phi": 1.7453e-5, "theta": 1.7453e-5, "psi": 1.7453e-5}
 #: Share of a climb's drift with density that its linear model may miss (measured: 1 to 2 % in a minute at 2 to 6 deg).
 CURVATURE = 0.05
+PLANT_LIMIT = 1e-4  # of its scale: how far a state of any plant may wander
 
 
 @dataclass(frozen=True)
@@ -68,18 +72,23 @@ def _title(run: Recording, asked: float, what: str) -> str:
     return f"{what} for {run.flown:.3g} s of {asked:g} s, which proves nothing: {run.ended_by or 'it ended'}"
 
 
-def prove_trim(point: TrimPoint, *, duration: str | float = 60.0, dt: str | float = 0.01) -> HoldProof:
+def prove_trim(point: TrimPoint | PlantTrim, *, duration: str | float = 60.0, dt: str | float = 0.01) -> HoldProof:
     """Fly a trimmed point hands off and return how far it wanders; a climb is held against its straight line.
 
     In a climb the air thins (or thickens), and speed, attitude and path drift with it. That drift is taken from the
     linear model, whose altitude state moves at the rate of climb; ``drift`` is what differs from it, and a twentieth
     of it is allowed on top, because the linear model leaves out its curvature.
     A battery that drains changes the thrust: then nothing can be held to a limit, and all are infinite.
-    Ground and sea do not end the flight. Raises DravikError for a point that is not a trimmed aircraft's, and for a
-    climb at 90 deg of pitch, which has no linear model.
+    Ground and sea do not end the flight. Of any other plant every state is held to a ten thousandth of its scale.
+    Raises DravikError for what is no trimmed point, and for a climb at 90 deg of pitch, which has no linear model.
     """
     _check_point(point)
     asked = quantity(duration, "time", where="duration")
+    if isinstance(point, PlantTrim):
+        run = fly(point.plant, start=point, duration=asked, dt=dt)
+        states, scales = point.plant.state_names, point.plant.scales
+        wandered = {name: float(np.max(np.abs(run[name] - run[name][0]))) for name in states}
+        return HoldProof(run, wandered, {name: PLANT_LIMIT * scales.get(name, 1.0) for name in states}, asked)
     run = fly(point.craft.over_no_ground(), start=point, duration=asked, dt=dt)
     thinning = _drift_of_a_climb(point, run.time)
     drift, limits = {}, {}
@@ -115,8 +124,8 @@ def _drift_of_a_climb(point: TrimPoint, time: Floats) -> dict[str, Floats]:
 
 
 def _check_point(point: object) -> None:
-    if not isinstance(point, TrimPoint):
-        raise DravikError(f"a {type(point).__name__} to prove", expected="a trimmed point of an aircraft, from trim")
+    if not isinstance(point, TrimPoint | PlantTrim):
+        raise DravikError(f"a {type(point).__name__} to prove", expected="a trimmed point, from trim or trim_plant")
 
 
 @dataclass(frozen=True)
@@ -152,40 +161,54 @@ class LinearProof:
 
 
 def prove_linear(
-    point: TrimPoint,
+    point: TrimPoint | PlantTrim,
     *,
-    control: str = "elevator",
+    control: str = "",
     history: History | None = None,
-    signals: Sequence[str] = ("airspeed", "alpha", "q", "theta"),
+    signals: Sequence[str] = (),
     duration: str | float = 10.0,
     dt: str | float = 0.01,
     model: LinearModel | None = None,
 ) -> LinearProof:
     """Fly a small input from a trimmed point and the same without it, let the linear model answer, and compare.
 
-    Without ``history`` a doublet of 0.1 deg (or 0.005 for an input without unit). Ground and sea do not end the
+    Without ``history`` a doublet of 0.1 deg (or 0.005 for an input without unit) on the elevator, or on the first input
+    of any other plant. Ground and sea do not end the
     flights. Raises DravikError for unknown names, or a model without these outputs.
     """
     _check_point(point)
-    craft, asked, step = point.craft, quantity(duration, "time", where="duration"), quantity(dt, "time", where="dt")
-    index = craft.input_index(control)
-    spec = list(craft.inputs.values())[index]
+    asked, step = quantity(duration, "time", where="duration"), quantity(dt, "time", where="dt")
+    if isinstance(point, PlantTrim):
+        free: Aircraft | Plant = point.plant
+        signals = list(signals) or list(point.plant.output_names)[:4]
+        control = control or point.plant.input_names[0]
+        model = model or _with_states(linearise_plant(point.plant, point.state, point.inputs))
+    else:
+        free = point.craft.over_no_ground()
+        signals = list(signals) or ["airspeed", "alpha", "q", "theta"]
+        control = control or "elevator"
+    body = body_of(free)
+    index = body.input_index(control)
+    spec = list(body.inputs.values())[index]
+    for name in signals:
+        body.signal(name)
+    if model is None:
+        assert isinstance(point, TrimPoint)
+        model = linearise(point.craft, point, outputs=signals)
     if history is None:
         history = doublet("0.1 deg" if spec.unit == "rad" else 0.005, at=0.5, width=1.0)
-    model = model or linearise(craft, point, outputs=list(signals))
     missing = [s for s in signals if s not in model.outputs]
     if missing:
         raise DravikError(f"the linear model has no output {missing[0]!r}")
-    free = craft.over_no_ground()
     run, still = (
-        fly(free, start=point, duration=asked, dt=step, controls=controls, record=list(signals))
+        fly(free, start=point, duration=asked, dt=step, controls=controls, record=signals)
         for controls in ({control: history}, {})
     )
     rows = min(len(run.time), len(still.time))
     t = run.time[:rows]
     title = f"{history.text} on {control}"
     if rows < 3:
-        raise DravikError(f"{title}: {_title(run, asked, 'flown')}", where=craft.name)
+        raise DravikError(f"{title}: {_title(run, asked, 'flown')}", where=body.name)
     u = np.zeros((rows - 1, 2, len(model.inputs)))
     edge = 1e-6 * step
     u[:, 0, index], u[:, 1, index] = history(t[:-1] + edge), history(t[1:] - edge)
@@ -196,7 +219,17 @@ def prove_linear(
         s: float(np.max(np.abs(nonlinear[s] - linear[s])) / max(float(np.max(np.abs(nonlinear[s]))), 1e-12))
         for s in signals
     }
-    units = {s: craft.signals[s].unit for s in signals}
+    units = {s: body.signals[s].unit for s in signals}
     if run.flown < asked - 1e-9:
         title += f", {_title(run, asked, 'flown')}"
     return LinearProof(title, t, nonlinear, linear, units, errors, asked)
+
+
+def _with_states(model: LinearModel) -> LinearModel:
+    """Return a model whose outputs are its states too."""
+    more = [i for i, name in enumerate(model.states) if name not in model.outputs]
+    c, d = (
+        np.vstack([model.C, np.eye(len(model.A))[more]]),
+        np.vstack([model.D, np.zeros((len(more), model.D.shape[1]))]),
+    )
+    return replace(model, C=c, D=d, outputs=[*model.outputs, *(model.states[i] for i in more)])

@@ -5,7 +5,7 @@ from collections.abc import Iterable, Mapping
 import numpy as np
 from numpy.typing import NDArray
 
-from dravik.aircraft import Aircraft
+from dravik.flight.bodies import Body
 
 __all__ = ["Rows"]
 
@@ -19,12 +19,12 @@ class Rows:
     ``names`` begins with ``time``; without any other name nothing is recorded. ``picks`` are the registers.
     """
 
-    def __init__(self, craft: Aircraft, signals: Iterable[str], values: Mapping[str, str], every: int) -> None:
+    def __init__(self, body: Body, signals: Iterable[str], values: Mapping[str, str], every: int) -> None:
         wanted = list(dict.fromkeys(signals))
         self.own = [n for n in wanted if n in values]
         self.names = list(dict.fromkeys(["time", *(n for n in wanted if n not in values), *self.own]))
-        self.units = {n: values[n] if n in values else craft.signals[n].unit for n in self.names}
-        self.picks = np.array([craft.tape.names[n] for n in self.names if n not in values], dtype=np.int64)
+        self.units = {n: values[n] if n in values else body.signals[n].unit for n in self.names}
+        self.picks = np.array([body.registers[n] for n in self.names if n not in values], dtype=np.int64)
         self.every = every if wanted else NEVER
         self.count = 0
         self._block = np.empty((2, len(self.names)))

@@ -7,16 +7,13 @@ from copy import copy, deepcopy
 import numpy as np
 from numpy.typing import NDArray
 
-from dravik.aircraft import Aircraft
 from dravik.compiled import compiled
 from dravik.errors import DravikError
+from dravik.flight.bodies import AircraftBody, Body
 from dravik.flight.gusts import PERIOD, GustStream
 from dravik.flight.histories import History
 from dravik.flight.recording import Event
 from dravik.flight.turbulence import Turbulence
-from dravik.kernel import Workspace
-from dravik.kernel.motion import evaluate
-from dravik.kernel.program import EVERYTHING
 from dravik.units import KINDS
 
 __all__ = ["Schedule"]
@@ -53,18 +50,23 @@ class Schedule:
     """Inputs at the ends of each step. ``inputs`` is the base, which a controller or a new phase may change."""
 
     def __init__(
-        self, craft: Aircraft, inputs: Floats, controls: Mapping[str, History], turbulence: Turbulence | None,
+        self, body: Body, inputs: Floats, controls: Mapping[str, History], turbulence: Turbulence | None,
         dt: float, offset: float, made: Sequence[tuple[float, float]] = (),
     ) -> None:  # fmt: skip
-        self.craft, self.inputs, self.turbulence, self.dt, self.offset = craft, inputs, turbulence, dt, offset
-        self.gusts = None if turbulence is None else GustStream(turbulence, craft.definition.reference.span, made)
+        self.body, self.inputs, self.turbulence, self.dt, self.offset = body, inputs, turbulence, dt, offset
+        self.gusts: GustStream | None = None
+        self.gust_inputs = np.zeros(0, dtype=np.int64)
+        if turbulence is not None:
+            if not isinstance(body, AircraftBody):
+                raise DravikError("turbulence around a plant that is no aircraft", hint="a history of its inputs")
+            self.gusts = GustStream(turbulence, body.craft.definition.reference.span, made)
+            self.gust_inputs = np.array([body.input_index(n) for n in GUSTS], dtype=np.int64)
         # airspeed, height above the ground and heading that the gusts are made for; the heading before, and since when
         self.gusts_for: tuple[float, float, float, float, float] | None = None
-        self.low = np.array([spec.low for spec in craft.inputs.values()])
-        self.high = np.array([spec.high for spec in craft.inputs.values()])
+        self.low = np.array([spec.low for spec in body.inputs.values()])
+        self.high = np.array([spec.high for spec in body.inputs.values()])
         # rounding beyond a limit is no demand beyond it
         self.room = 1e-9 * np.where(np.isfinite(self.high - self.low), self.high - self.low, 0.0)
-        self.gust_inputs = np.array([craft.input_index(n) for n in GUSTS], dtype=np.int64)
         self.histories = [self._bind(name, history) for name, history in controls.items()]
         self.texts = {name: history.text for name, history in controls.items()}
         self.held: dict[str, Event] = {}
@@ -76,8 +78,8 @@ class Schedule:
         return self.turbulence is not None and self.turbulence.follow
 
     def _bind(self, name: str, history: History) -> tuple[int, History]:
-        index = self.craft.input_index(name)
-        spec = list(self.craft.inputs.values())[index]
+        index = self.body.input_index(name)
+        spec = list(self.body.inputs.values())[index]
         if history.unit is None and spec.unit == KINDS["angle"][0]:
             raise DravikError(f"{history.text} on {name}: no unit", expected="an angle such as '2 deg'")
         if history.unit is not None and history.unit != spec.unit:
@@ -92,7 +94,7 @@ class Schedule:
         found._u, found._starts = self._u.copy(), self._starts.copy()
         return found
 
-    def steps(self, first: int, count: int, x: Floats, work: Workspace) -> Floats:
+    def steps(self, first: int, count: int, x: Floats) -> Floats:
         """Return the inputs at the start and end of each step, shape (count, 2, inputs), until the next call.
 
         Turbulence that follows the aircraft is that of the state ``x``.
@@ -105,17 +107,16 @@ class Schedule:
             values = np.stack([history(starts + EDGE * self.dt), history(starts + (1.0 - EDGE) * self.dt)], axis=1)
             u[:, :, index] = values if history.absolute else u[:, :, index] + values
         if self.gusts is not None:
-            self._add_gusts(u, starts, x, work, first % max(1, round(PERIOD / self.dt)) == 0)
+            self._add_gusts(u, starts, x, first % max(1, round(PERIOD / self.dt)) == 0)
         self._hold_in_range(u, starts)
         return u
 
-    def _add_gusts(self, u: Floats, starts: Floats, x: Floats, work: Workspace, renew: bool) -> None:
+    def _add_gusts(self, u: Floats, starts: Floats, x: Floats, renew: bool) -> None:
         """Add the turbulence in level axes turned to the heading; ``renew`` at the beginning of a period."""
         assert self.gusts is not None and self.turbulence is not None
         if (self.turbulence.follow and renew) or self.gusts_for is None:
-            names, r = self.craft.tape.names, work.registers
-            slopes = work.slopes[0]
-            evaluate(self.craft.program, work, float(starts[0]), x, u[0, 0], slopes, False, EVERYTHING)
+            names, r = self.body.registers, self.body.work.registers
+            self.body.evaluate(float(starts[0]), x, u[0, 0])
             height = float(r[names["altitude"]] - r[names["ground_height"]])
             heading = float(r[names["psi"]])
             before = self.gusts_for[2] if self.gusts_for is not None else heading
@@ -130,7 +131,7 @@ class Schedule:
         if not held_in_range(u, self.low, self.high, self.room):
             return
         beyond = (u < self.low - self.room) | (u > self.high + self.room)
-        for i, name in enumerate(self.craft.input_names):
+        for i, name in enumerate(self.body.inputs):
             when = beyond[:, :, i].any(axis=1)
             if when.any() and name not in self.held:
                 text = f"{name} is asked beyond its range, and held"

@@ -8,9 +8,9 @@ from numpy.typing import NDArray
 
 from dravik.aircraft import Aircraft
 from dravik.errors import DravikError, FlightError
-from dravik.flight.core import Flight, Options, SavedFlight, Start
+from dravik.flight.core import Flight, Options, SavedFlight, Startable
 from dravik.flight.recording import Event, Recording
-from dravik.trimming import TrimPoint
+from dravik.plants import Plant
 from dravik.units import in_si, kind_of_unit, quantity
 
 __all__ = ["Session"]
@@ -34,15 +34,15 @@ class Session:
     True
     """
 
-    def __init__(self, craft: Aircraft, *, start: TrimPoint | Start, **options: Unpack[Options]) -> None:
+    def __init__(self, what: Aircraft | Plant, *, start: Startable, **options: Unpack[Options]) -> None:
         """Begin at a trimmed point or a start, with options as ``fly`` takes them.
 
         Raises DravikError for what does not fit.
         """
         options.setdefault("record", ())
-        self._flight = Flight(craft, start, options)
-        self.craft, self.dt = craft, self._flight.dt
-        specs = craft.inputs.values()
+        self._flight = Flight(what, start, options)
+        self._body, self.dt = self._flight.body, self._flight.dt
+        specs = self._body.inputs.values()
         self._low, self._high = np.array([i.low for i in specs]), np.array([i.high for i in specs])
         self._at_start: SavedFlight | None = None
         self._closed = False
@@ -86,7 +86,7 @@ class Session:
 
     @property
     def state(self) -> Floats:
-        """The integrated state, in the order of ``craft.state_names``; a copy."""
+        """The integrated state, in the order of its state names; a copy."""
         return self._flight.x.copy()
 
     def set(self, **inputs: str | float) -> None:
@@ -96,9 +96,9 @@ class Session:
         Raises DravikError for names that are not there, and for values that are not finite.
         """
         for name, value in inputs.items():
-            index = self.craft.input_index(name)
+            index = self._body.input_index(name)
             if isinstance(value, str):
-                unit = self.craft.inputs[self.craft.input_names[index]].unit
+                unit = list(self._body.inputs.values())[index].unit
                 value = in_si(value, kind_of_unit(unit), where=name)
             if not np.isfinite(value):
                 raise DravikError(f"{name} set to {value}", expected="a finite number")
@@ -118,9 +118,9 @@ class Session:
         if count < 1 or (duration is not None and abs(count * self.dt - duration) > 1e-9 * max(1.0, duration)):
             raise DravikError(f"{duration} s in steps of {self.dt:g} s", expected="a whole number of steps")
         if self._closed:
-            raise FlightError("its recording is closed", time=self.time, recording=None, where=self.craft.name)
+            raise FlightError("its recording is closed", time=self.time, recording=None, where=self._body.name)
         if self.ended:
-            raise FlightError("the flight has ended", time=self.time, recording=None, where=self.craft.name)
+            raise FlightError("the flight has ended", time=self.time, recording=None, where=self._body.name)
         self._flight.advance(count)
 
     def save(self) -> SavedFlight:

@@ -7,6 +7,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.aircraft import Aircraft
+from dravik.plants import Plant
 from dravik.trimming.statement import Statement
 from dravik.units import from_si
 
@@ -91,8 +92,9 @@ class TrimPoint:
 
 @dataclass(frozen=True)
 class PlantTrim:
-    """An equilibrium of any plant: state, inputs, what is left over."""
+    """An equilibrium of any plant: the plant, state, inputs, what is left over."""
 
+    plant: Plant
     state: Floats
     inputs: Floats
     residuals: dict[str, float]

@@ -288,7 +288,7 @@ def trim_plant(
     v, reached = search.solve()
     left = field.residual(v)
     residuals = {(e.of if e.is_rate else e.name): float(r) for e, r in zip(equations, left, strict=True)}
-    result = PlantTrim(field.x, field.u, residuals, reached)
+    result = PlantTrim(plant, field.x, field.u, residuals, reached)
     if strict and not reached:
         worst = max(residuals, key=lambda n: abs(residuals[n]))
         what = "the rate of " if worst in states else ""
