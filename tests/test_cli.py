@@ -185,7 +185,7 @@ class CommandTest(unittest.TestCase):
             (["check", "nowhere.toml"], "there is no such file"),
             (["trim", "tarn", "--airspeed", "62 kg", "--altitude", "300 m"], "'kg' does not measure speed"),
             (["trim", "tarn", "--airspeed", "62 m/s"], "Missing option '--altitude'"),
-            (["trim", "tarn", *AT, "--set", "flap_lever"], "expected INPUT=VALUE"),
+            (["trim", "tarn", *AT, "--set", "flap_lever"], "expected NAME=VALUE"),
             (["trim", "tarn", *AT, "--set", "flap=20 deg", "--loading", "lodaed"], "expected one of loaded, dropped"),
             (["trim", "tarn", *AT, "--law", str(self.folder / "law.toml")], "division by zero"),
             (["linearise", "tarn", *AT, "--outputs", "nzz"], "has no signal 'nzz'"),

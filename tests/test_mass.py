@@ -275,13 +275,13 @@ class FlowTest(unittest.TestCase):
         # jet damping: mass from the middle leaves two metres aft, dw/dt = -(flow) l^2 w/I with the moment of inertia's own change left out
         craft = draining(position=[0, 0, 0], exit=[2, 0, 0])
         x = craft.state(position=(0, 0, 1000), velocity=(0, 0, 0), rates=(0.0, 0.5, 0.0))
-        turning = craft.plant("body").derivatives
+        turning = craft.plant("body").evaluate
         values = craft.values(x, craft.default_inputs())
         z = np.zeros(len(craft.plant("body").state_names))
         plant = craft.plant("body")
         z[2] = 1000.0
         z[plant.state_names.index("q")], z[plant.state_names.index("tank_ballast_integral")] = 0.5, 60.0
-        rate = turning(0.0, z, craft.default_inputs())[plant.state_names.index("q")]
+        rate = turning(0.0, z, craft.default_inputs())[0][plant.state_names.index("q")]
         from_tank = values["centre_x"]
         expected = -2.0 * 20.0 * 0.5 * (-1.0 - from_tank) * -2.0 / values["Iyy"]
         self.assertAlmostEqual(float(rate), expected, places=3)

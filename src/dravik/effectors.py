@@ -1,14 +1,15 @@
-"""Inputs and effectors as a definition gives them: ranges, dynamics, and what commands them."""
+"""Inputs, parameters and effectors as a definition gives them: ranges, dynamics, and what commands them."""
 
+import re
 from typing import Annotated, Literal
 
 from pydantic import BeforeValidator, Field, ValidationInfo, field_validator, model_validator
 
 from dravik.errors import DravikError, nearest
 from dravik.quantities import AngularRate, Duration, Formula, Model, positive
-from dravik.units import KINDS, quantity
+from dravik.units import KINDS, kind_of_unit, quantity
 
-__all__ = ["Effector", "Input"]
+__all__ = ["Effector", "Input", "Parameter", "Parameters"]
 
 RATE_KIND = {"angle": "angular rate", "number": "frequency", "length": "speed", "speed": "acceleration"}
 
@@ -91,3 +92,43 @@ class Effector(_Ranged):
                 "trim = true beside a command formula", where="trim", expected="trim on the input that commands it"
             )
         return self
+
+
+_NUMBER_UNIT = re.compile(r"\s*[+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?\s*(?P<unit>[^\s\d].*)?\s*")
+
+
+class Parameter(Model):
+    """A number that formulas read and that may be set without compiling anew: a gain, a scale, a dispersed value.
+
+    ``value`` and ``range`` are quantities with their unit, which says what kind the parameter is; SI inside, ``unit``
+    the SI unit.
+    """
+
+    value: float
+    unit: str = ""
+    range: tuple[float, float] | None = None
+    description: str = ""
+
+    @model_validator(mode="before")
+    @classmethod
+    def _in_si(cls, data: object) -> object:
+        if isinstance(data, int | float | str) and not isinstance(data, bool):
+            data = {"value": data}
+        if not isinstance(data, dict) or "value" not in data or "unit" in data:
+            return data
+        raw = data["value"]
+        match = _NUMBER_UNIT.fullmatch(raw) if isinstance(raw, str) else None
+        kind = kind_of_unit((match["unit"] or "").strip()) if match else "number"
+        found = {**data, "value": quantity(raw, kind), "unit": KINDS[kind][0]}
+        if data.get("range") is not None:
+            pair = data["range"]
+            if not isinstance(pair, list | tuple) or len(pair) != 2:
+                raise DravikError(f"{pair!r} is no range", where="range", expected="two limits, the lower first")
+            low, high = (quantity(v, kind, where="range") for v in pair)
+            if not low <= found["value"] <= high:
+                raise DravikError(f"{raw!r} is outside its range", where="value", expected=f"{pair[0]} to {pair[1]}")
+            found["range"] = (low, high)
+        return found
+
+
+Parameters = dict[str, Parameter]

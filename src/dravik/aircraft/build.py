@@ -7,6 +7,7 @@ from dravik.aircraft import refusals
 from dravik.aircraft.actuators import effector_node
 from dravik.aircraft.body import point_loads, rigid_body
 from dravik.aircraft.loadings import MassFormulas, mass_formulas
+from dravik.aircraft.parameters import table_adjustments
 from dravik.aircraft.plans import (
     check_faults,
     plan_inputs,
@@ -57,7 +58,12 @@ class _Assembly:
         self.plant = self._powerplant(tables)
         self.world, self.wind = ground_and_wind(definition)
         every = {**tables, **self.world.tables, **self.plant.tables, **(self.mass.tables if self.mass else {})}
-        self.builder = TapeBuilder(base, list(self.inputs), every, constants)
+        values = {name: entry.value for name, entry in definition.parameters.items()}
+        self.builder = TapeBuilder(
+            base, list(self.inputs), every, constants, values, table_adjustments(definition, where)
+        )
+        for name, entry in definition.parameters.items():
+            self.signals[name] = Signal(name, entry.unit, entry.description or "parameter", "parameter")
         self.needed: list[str] = []
         self.sensed: list[str] = []
         self.events: list[EventSpec] = []

@@ -4,6 +4,7 @@ from collections.abc import Mapping, Sequence
 from copy import copy
 from functools import cached_property
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -12,6 +13,7 @@ from dravik.aircraft import outside
 from dravik.aircraft.build import build
 from dravik.aircraft.faults import Fault, Phase
 from dravik.aircraft.loadings import roll_up
+from dravik.aircraft.parameters import with_values
 from dravik.aircraft.plant import COORDINATES, AircraftPlant
 from dravik.aircraft.schema import AircraftDefinition, LawDefinition, Loading
 from dravik.aircraft.specs import Built, EventSpec, InputSpec, Signal
@@ -20,11 +22,12 @@ from dravik.contact import contact_states
 from dravik.definitions import KeyLines
 from dravik.errors import DravikError, nearest
 from dravik.formula import Tape
-from dravik.frames import dcm_from_quaternion, quaternion_from_euler
+from dravik.frames import quaternion_from_euler
 from dravik.kernel import RIGID_STATES, Program, Workspace, new_workspace
 from dravik.kernel.air import air_at_chart
 from dravik.kernel.motion import evaluate
 from dravik.kernel.program import EVERYTHING, OUTSIDE_TABLE
+from dravik.mass import after_drop
 from dravik.tables import Table
 from dravik.units import from_si, in_si, kind_of_unit, quantity
 
@@ -169,11 +172,7 @@ class Aircraft:
         found = x.copy()
         found[13 + self.function_states.index(f"tank_{tank}_integral")] = mass
         before, after = (self.values(s, self.default_inputs()) for s in (x, found))
-        moved = np.array([after[f"centre_{a}"] - before[f"centre_{a}"] for a in "xyz"])
-        over = dcm_from_quaternion(x[6:10]).T @ moved
-        found[:3] += over * np.array([1.0, 1.0, -1.0])
-        found[3:6] += np.cross(x[10:13], moved)
-        return found
+        return after_drop(found, np.array([after[f"centre_{a}"] - before[f"centre_{a}"] for a in "xyz"]))
 
     def signal(self, name: str) -> Signal:
         """Return a signal; raises DravikError, naming the nearest, when there is none of that name."""
@@ -229,23 +228,20 @@ class Aircraft:
 
     # -- changed copies ---------------------------------------------------------------------------
 
+    def _made(self, **changes: Any) -> "Aircraft":
+        """Return an aircraft made as this one was, but for some arguments."""
+        made: dict[str, Any] = {
+            "definition": self.definition, "tables": self.tables, "path": self.path, "places": self._places,
+            "loading": self.loading_name, "law_places": self._law_places, "compiled": self._compiled,
+        }  # fmt: skip
+        return Aircraft(**made | changes)
+
     def _copy(self, **changes: object) -> "Aircraft":
-        return Aircraft(
-            self.definition.model_copy(update=changes),
-            self.tables,
-            path=self.path,
-            places=self._places,
-            loading=self.loading_name,
-            law_places=self._law_places,
-            compiled=self._compiled,
-        )
+        return self._made(definition=self.definition.model_copy(update=changes))
 
     def with_loading(self, name: str) -> "Aircraft":
         """Return the aircraft in another of its loadings."""
-        return Aircraft(
-            self.definition, self.tables, path=self.path, places=self._places, loading=name,
-            law_places=self._law_places, compiled=self._compiled,
-        )  # fmt: skip
+        return self._made(loading=name)
 
     def with_environment(self, **changes: object) -> "Aircraft":
         """Return the aircraft with keys of its environment changed, such as ``earth="wgs84"`` or ``wind={...}``.
@@ -262,7 +258,7 @@ class Aircraft:
         Raises DravikError when a name of the law is taken already, or a control it adds to is not there.
         """
         own = self.definition
-        for section in ("inputs", "formulas", "events", "tables"):
+        for section in ("inputs", "parameters", "formulas", "events", "tables"):
             for name in getattr(law, section):
                 if name in getattr(own, section):
                     raise DravikError(f"{section}.{name} of law {law.name!r} is there already", hint="another name")
@@ -273,6 +269,7 @@ class Aircraft:
         merged = own.model_copy(
             update={
                 "inputs": {**own.inputs, **law.inputs},
+                "parameters": {**own.parameters, **law.parameters},
                 "formulas": {**own.formulas, **law.formulas},
                 "events": {**own.events, **law.events},
                 "add": add,
@@ -281,19 +278,28 @@ class Aircraft:
         )
         law_places = dict(self._law_places)
         if places is not None:
-            for section in ("inputs", "formulas", "events", "add"):
+            for section in ("inputs", "parameters", "formulas", "events", "add"):
                 law_places.update({f"{section}.{name}": places for name in getattr(law, section)})
-        return Aircraft(
-            merged, {**self.tables, **(tables or {})}, path=self.path, places=self._places,
-            loading=self.loading_name, law_places=law_places, compiled=self._compiled,
-        )  # fmt: skip
+        return self._made(definition=merged, tables={**self.tables, **(tables or {})}, law_places=law_places)
+
+    def with_parameters(self, values: Mapping[str, str | float]) -> "Aircraft":
+        """Return the aircraft with other values of its parameters (SI, or with their unit); nothing is compiled anew.
+
+        Raises DravikError for names that are not there, wrong units, and values outside their range.
+        """
+        found = copy(self)
+        found.definition, built = with_values(self.definition, self.__dict__.get("_built"), values)
+        found.__dict__.update({} if built is None else {"_built": built})
+        return found
+
+    @property
+    def parameters(self) -> dict[str, float]:
+        """Values of the parameters, SI."""
+        return {name: spec.value for name, spec in self.definition.parameters.items()}
 
     def with_places(self, places: KeyLines, keys: Sequence[str]) -> "Aircraft":
         """Return the aircraft with some keys, such as ``environment.wind``, said to stand in another file."""
-        return Aircraft(
-            self.definition, self.tables, path=self.path, places=self._places, loading=self.loading_name,
-            law_places={**self._law_places, **dict.fromkeys(keys, places)}, compiled=self._compiled,
-        )  # fmt: skip
+        return self._made(law_places={**self._law_places, **dict.fromkeys(keys, places)})
 
     def with_plan(self, faults: Mapping[str, Fault] | None = None, phases: Sequence[Phase] = ()) -> "Aircraft":
         """Return the aircraft with faults (by name) that will happen, and phases that its flight goes through.

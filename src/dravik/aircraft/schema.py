@@ -9,7 +9,7 @@ from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, model_valida
 from dravik.aircraft.faults import Fault, Phase
 from dravik.aircraft.world import Environment
 from dravik.contact import Leg
-from dravik.effectors import Effector, Input
+from dravik.effectors import Effector, Input, Parameters
 from dravik.errors import DravikError, nearest
 from dravik.mass import Part, Tank
 from dravik.propulsion.engines import Battery, Drive, Engine, Mixer, PropellerEntry
@@ -235,6 +235,7 @@ class _Document(Model):
     include: tuple[str, ...] = ()
     tables: TableEntries = {}
     inputs: dict[str, Input] = {}
+    parameters: Parameters = {}
     formulas: dict[str, FormulaEntry] = {}
     events: dict[str, Event] = {}
 

@@ -161,7 +161,7 @@ def trim(
     as_json: AsJson = False,
 ) -> None:
     """Find the states and controls that hold straight flight, or say what stands in the way."""
-    craft = get_craft(aircraft, loading, law)
+    craft = get_craft(aircraft, loading, law, set_)
     point = get_point(craft, airspeed, altitude, flight_path, bank, sideslip, set_, guess=guess)
     proof = None
     if prove:
@@ -219,7 +219,7 @@ def linearise(
     """Make the linear model, name its modes, and hold it against the nonlinear aircraft."""
     from dravik.linear import linearise as make_model
 
-    craft = get_craft(aircraft, loading, law)
+    craft = get_craft(aircraft, loading, law, set_)
     point = get_point(craft, airspeed, altitude, flight_path, inputs=set_)
     names = [n.strip() for n in outputs.split(",") if n.strip()]
     with kernel_notice("linear"):
@@ -305,7 +305,7 @@ def handling(
     """Hold the modes against the requirements of MIL-F-8785C, with level and margin for each."""
     from dravik.handling import evaluate
 
-    craft = get_craft(aircraft, loading, law)
+    craft = get_craft(aircraft, loading, law, set_)
     point = get_point(craft, airspeed, altitude, flight_path, inputs=set_)
     with kernel_notice("linear"):
         found = evaluate(craft, point, aircraft_class=aircraft_class, category=category)

@@ -66,12 +66,16 @@ Sideslip = Annotated[str, typer.Option(help="sideslip to hold")]
 Figure = Annotated[str, typer.Option("--figure", metavar="FILE", help="write a figure: .png, .svg or .pdf")]
 Settings = Annotated[
     list[str] | None,
-    typer.Option("--set", metavar="INPUT=VALUE", help="input held at a value, such as 'flap_lever=20 deg'"),
+    typer.Option(
+        "--set", metavar="NAME=VALUE", help="input held at a value, such as 'flap_lever=20 deg', or a parameter"
+    ),
 ]
 
 
-def get_craft(name: str, loading: str = "", laws: Sequence[str] | None = None) -> "Aircraft":
-    """Return the aircraft a user names: a file, a folder, or a sample; with laws engaged."""
+def get_craft(
+    name: str, loading: str = "", laws: Sequence[str] | None = None, set_: Sequence[str] | None = None
+) -> "Aircraft":
+    """Return the aircraft a user names: a file, a folder, or a sample; with laws engaged and parameters set."""
     from dravik.aircraft import load, load_law, sample_names, sample_path
 
     path = Path(name)
@@ -81,7 +85,14 @@ def get_craft(name: str, loading: str = "", laws: Sequence[str] | None = None) -
     for law in laws or ():
         definition, tables, places = load_law(_law_path(law, path))
         craft = craft.with_law(definition, tables, places)
-    return craft.compiled()
+    craft = craft.compiled()
+    own = {n: v for n, v in settings(set_).items() if n in craft.parameters}
+    return craft.with_parameters(own) if own else craft
+
+
+def input_settings(craft: "Aircraft", pairs: Sequence[str] | None) -> "dict[str, str | float]":
+    """Return ``--set`` options that are no parameters of the aircraft."""
+    return {n: v for n, v in settings(pairs).items() if n not in craft.parameters}
 
 
 def _law_path(law: str, aircraft: Path) -> Path:
@@ -96,7 +107,7 @@ def settings(pairs: Sequence[str] | None, option: str = "--set") -> "dict[str, s
     for pair in pairs or ():
         name, equals, value = pair.partition("=")
         if not equals or not value.strip():
-            raise DravikError(f"{option} {pair!r}", expected="INPUT=VALUE, such as 'flap_lever=20 deg'")
+            raise DravikError(f"{option} {pair!r}", expected="NAME=VALUE, such as 'flap_lever=20 deg'")
         values[name.strip()] = value.strip()
     return values
 
@@ -109,17 +120,18 @@ def get_point(
     """Return a trimmed point from the condition options."""
     from dravik.trimming import trim
 
+    held, begun = input_settings(craft, inputs), settings(guess, "--guess")
     with kernel_notice("trim"):
         return trim(
             craft, airspeed=airspeed, altitude=altitude, flight_path=flight_path, bank=bank or None,
-            sideslip=sideslip or None, inputs=settings(inputs), strict=strict, guess=settings(guess, "--guess"),
+            sideslip=sideslip or None, inputs=held, strict=strict, guess=begun,
             heading=heading,
         )  # fmt: skip
 
 
 def quantities(craft: "Aircraft", pairs: Sequence[str] | None) -> dict[str, float]:
     """Return ``--set`` options as inputs by their full name and SI values."""
-    return craft.inputs_in_si(settings(pairs))
+    return craft.inputs_in_si(input_settings(craft, pairs))
 
 
 def get_start(

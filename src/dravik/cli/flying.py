@@ -22,6 +22,7 @@ from dravik.cli.common import (
     err,
     get_craft,
     get_start,
+    input_settings,
     kernel_notice,
     say,
     settings,
@@ -85,13 +86,13 @@ def fly(
     """Fly a scenario; or an aircraft from a trimmed point or its rail, with control histories and laws. Record it."""
     if _is_scenario(aircraft):
         refused = {
-            "--airspeed": airspeed, "--rail": rail, "--set": set_, "--loading": loading, "--law": law,
+            "--airspeed": airspeed, "--rail": rail, "--loading": loading, "--law": law,
             "--control": control, "--turbulence": turbulence, "--record": record, "--start": begin, "--wind": wind,
             "--every": every,
         }  # fmt: skip
-        craft, title, flown = _scenario_flight(aircraft, refused, seed, resume, save)
+        craft, title, flown = _scenario_flight(aircraft, refused, seed, resume, save, settings(set_))
     else:
-        craft = get_craft(aircraft, loading, law)
+        craft = get_craft(aircraft, loading, law, set_)
         if wind:
             craft = craft.with_environment(wind=_wind(wind))
         title = f"{craft.name} ({craft.loading_name})"
@@ -102,7 +103,8 @@ def fly(
             if resume:
                 start: TrimPoint | Start = _resumed(craft, resume)
             elif begin:
-                start = flight.start(craft, begin, **({"inputs": settings(set_)} if set_ else {}))
+                own = input_settings(craft, set_)
+                start = flight.start(craft, begin, **({"inputs": own} if own else {}))
             else:
                 start = get_start(craft, airspeed, altitude, flight_path, rail, set_, heading)
             gusts = flight.Turbulence(turbulence, seed=seed or 0) if turbulence else None
@@ -152,8 +154,9 @@ def _is_scenario(name: str) -> bool:
 
 
 def _scenario_flight(
-    name: str, refused: Mapping[str, object], seed: int | None, resume: str, save: str
-) -> "tuple[Aircraft, str, Callable[[Callable[[float], None]], Recording]]":
+    name: str, refused: Mapping[str, object], seed: int | None, resume: str, save: str,
+    values: Mapping[str, str | float],
+) -> "tuple[Aircraft, str, Callable[[Callable[[float], None]], Recording]]":  # fmt: skip
     """Return a scenario's aircraft, its title, and what flies it; options that only an aircraft takes are refused."""
     from dravik.flight import load_scenario
 
@@ -162,6 +165,17 @@ def _scenario_flight(
             raise DravikError(f"{option} beside a scenario", where=name, hint="write it into the scenario")
     with kernel_notice():
         scenario = load_scenario(name)
+    for own in values:
+        if own not in scenario.craft.parameters:
+            known = scenario.craft.parameters
+            hint = nearest(own, known) or "write it into the scenario"
+            raise DravikError(
+                f"--set {own} beside a scenario, which is no parameter",
+                where=name,
+                expected=", ".join(known),
+                hint=hint,
+            )
+    scenario = scenario.with_parameters(values) if values else scenario
 
     def flown(progress: Callable[[float], None]) -> "Recording":
         start = _resumed(scenario.craft, resume) if resume else scenario.start()

@@ -49,7 +49,7 @@ def thrust(
     """Show what the engines give over speed and lever, and power required, climb, ceiling, endurance and range."""
     from dravik.performance import engine_points, motor_facts
 
-    craft = get_craft(aircraft, loading)
+    craft = get_craft(aircraft, loading, set_=set_)
     height = in_si(altitude, "length", where="altitude")
     motors = motor_facts(craft)
     if motors:

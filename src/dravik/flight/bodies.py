@@ -2,7 +2,7 @@
 
 import hashlib
 import math
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from typing import Any, Protocol
 
 import numpy as np
@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from dravik.aircraft import Aircraft
 from dravik.aircraft.specs import InputSpec, Signal
+from dravik.effectors import Parameter
 from dravik.errors import DravikError, nearest
 from dravik.flight import plan
 from dravik.flight.outcomes import failure, logged_events
@@ -35,6 +36,7 @@ class Body(Protocol):
     inputs: dict[str, InputSpec]
     signals: dict[str, Signal]
     registers: dict[str, int]  # where each signal stands in the workspace's registers
+    parameters: Mapping[str, Parameter]
     work: Workspace
     key: tuple[object, ...]  # what two bodies must share for one to go on where the other was saved
 
@@ -92,6 +94,7 @@ class AircraftBody:
         self.work = craft.workspace()
         self.state_names, self.inputs, self.signals = craft.state_names, craft.inputs, craft.signals
         self.registers = craft.tape.names
+        self.parameters: Mapping[str, Parameter] = craft.definition.parameters
         self.signal, self.input_index = craft.signal, craft.input_index
         self.key: tuple[object, ...] = (
             craft.name,
@@ -189,6 +192,7 @@ class PlantBody:
         names = list(dict.fromkeys(["time", *plant.state_names, *plant.input_names, *plant.output_names]))
         units = {"time": "s", **plant.units}
         self.registers = {n: i for i, n in enumerate(names)}
+        self.parameters: Mapping[str, Parameter] = {}
         groups = {"output": plant.output_names, "input": plant.input_names, "state": plant.state_names}
         kinds = {n: kind for kind, own in groups.items() for n in own}
         self.signals = {n: Signal(n, units.get(n, ""), n, kinds.get(n, "motion")) for n in names}

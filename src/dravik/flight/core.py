@@ -12,6 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.aircraft import Aircraft
+from dravik.aircraft.parameters import parameter_in_si
 from dravik.errors import DravikError, FlightError, nearest, require
 from dravik.flight import plan
 from dravik.flight.bodies import AircraftBody, body_of
@@ -29,7 +30,7 @@ from dravik.kernel.integrate import LAST_EVALUATED, LAST_RECORDED, LAST_UNTOUCHE
 from dravik.kernel.program import EVENT_COUNT, OUTSIDE_TABLE, PAUSED, STOP_EVENT
 from dravik.plants import Plant
 from dravik.trimming import PlantTrim, TrimPoint
-from dravik.units import quantity
+from dravik.units import from_si, quantity
 
 __all__ = ["Flight", "Options", "SavedFlight", "Start"]
 
@@ -64,7 +65,7 @@ class Start:
 
     A flight that goes on from another starts at the time the other had reached (s), in turbulence made for the same
     airspeeds, heights and heading (``gusts_for``, ``gusts_made``), in gusts of faults that had ``begun``, and with its
-    ``devices`` as they were.
+    ``devices`` and ``parameters`` as they were.
     """
 
     state: Floats
@@ -74,6 +75,7 @@ class Start:
     gusts_made: tuple[tuple[float, float], ...] = ()
     begun: tuple[tuple[str, float], ...] = ()
     devices: Mapping[str, Any] = field(default_factory=dict)
+    parameters: Mapping[str, float] = field(default_factory=dict)
 
 
 Startable = TrimPoint | PlantTrim | Start
@@ -120,7 +122,13 @@ class Flight:
         self.work = body.work
         self.notes: list[Event] = []
         self.begun_gusts: list[tuple[str, float]] = []
+        self.parameters_begun = {n: float(self.work.registers[body.registers[n]]) for n in body.parameters}
+        if isinstance(start, Start):
+            for name, value in start.parameters.items():
+                self.work.registers[body.registers[name]] = parameter_in_si(body.parameters, name, value)
         change = self._begin(start)
+        for name, number in change.parameters:
+            self.set_parameter(name, number)
         self.x = change.state
         made = start.gusts_made if isinstance(start, Start) else ()
         controls = options.get("controls") or {}
@@ -128,7 +136,7 @@ class Flight:
         self.schedule.histories.extend(change.histories)
         self.schedule.gusts_for = start.gusts_for if isinstance(start, Start) else None
         self.start_inputs = dict(zip(body.inputs, change.inputs.tolist(), strict=True))
-        self.tasks = Tasks(options.get("devices", ()), body, self.dt)
+        self.tasks = Tasks(options.get("devices", ()), body, self.dt, self.set_parameter)
         if isinstance(start, Start) and start.devices:
             self.tasks.restore(start.devices)
         self._called = -1
@@ -138,7 +146,8 @@ class Flight:
         for name in record or ():
             if name not in self.tasks.board:
                 body.signal(name)
-        names = [*body.signals, *self.tasks.board] if record is None else record
+        usual = [n for n in body.signals if n not in body.parameters]
+        names = [*usual, *self.tasks.board] if record is None else record
         every = steps_between(options.get("record_every", 1), self.dt)
         self.rows = Rows(body, names, self.tasks.units, every)
         self.begun = clock.perf_counter()
@@ -169,8 +178,8 @@ class Flight:
             return change
         assert isinstance(start, Start)
         self.begun_gusts = list(start.begun)
-        gusts = [plan.gust_of(body.craft, n, t) for n, t in start.begun] if isinstance(body, AircraftBody) else []
-        return plan.Change(x, inputs, gusts)
+        craft = body.craft if isinstance(body, AircraftBody) else None
+        return plan.Change(x, inputs, [plan.gust_of(craft, n, t) for n, t in start.begun] if craft is not None else [])
 
     def _evaluate(self) -> None:
         self.body.evaluate(self.time, self.x, self.schedule.inputs)
@@ -212,6 +221,16 @@ class Flight:
         metadata = {**origin(self), "complete": True, "end": ending(self), "ended_by": body.ended_by()}
         metadata |= body.afterwards(self.x, self.schedule.inputs, names, values)
         return Recording(names, self.rows.units, values, self.events, metadata, body.outside())
+
+    def set_parameter(self, name: str, value: str | float) -> None:
+        """Set a parameter from now on, SI or with its unit, and log that; raises DravikError for what does not fit."""
+        number, register = parameter_in_si(self.body.parameters, name, value), self.body.registers[name]
+        before = float(self.work.registers[register])
+        if number != before:
+            self.work.registers[register] = number
+            unit, factor, _ = from_si(self.body.parameters[name].unit)
+            text = f"parameter {name}: {before * factor:.6g} to {number * factor:.6g} {unit}".rstrip()
+            self.notes.append(Event(self.time_of(self.step), text))
 
     # -- flying -------------------------------------------------------------------------------------------------------
 
@@ -287,6 +306,8 @@ class Flight:
             if change.histories:
                 self.begun_gusts.append((then[1], t))
             self.x = change.state
+            for name, value in change.parameters:
+                self.set_parameter(name, value)
             self.schedule.histories.extend(change.histories)
         self._evaluate()
 

@@ -5,7 +5,7 @@ and ``update(t, signals)``, which returns what they set. They are called in the 
 """
 
 import math
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import Any, Protocol
 
 import numpy as np
@@ -24,7 +24,7 @@ class Device(Protocol):
 
     ``update`` gets the time (s) and the signals (SI, by name) at that moment, before any device has acted on it, and
     returns what it sets until its next call: inputs of the aircraft (an effector's name stands for what is added to its
-    command), and values of its own, which the devices after it read in ``signals`` and recordings keep.
+    command), parameters, and values of its own, which the devices after it read in ``signals`` and recordings keep.
 
     Optional attributes: ``name`` (the class's unless given); ``reads`` and ``sets``, names that are then checked before
     the flight; ``units``, SI units of values of its own, which must be named in ``sets``. What a flight saves of it
@@ -67,7 +67,10 @@ class Signals(Mapping[str, float]):
 class Task:
     """A device in a flight: its name, its beat in steps, and the places of what it sets."""
 
-    def __init__(self, device: Device, body: Body, board: dict[str, float], dt: float) -> None:
+    def __init__(
+        self, device: Device, body: Body, board: dict[str, float], dt: float,
+        set_parameter: Callable[[str, float], None],
+    ) -> None:  # fmt: skip
         if not callable(getattr(device, "update", None)) or not isinstance(getattr(device, "rate", None), int | float):
             raise DravikError(
                 f"a {type(device).__name__} as a device", expected="an object with a rate in Hz and update(t, signals)"
@@ -78,14 +81,14 @@ class Task:
         self.sets: Sequence[str] | None = getattr(device, "sets", None)
         self.units: dict[str, str] = dict(getattr(device, "units", {}))
         self._places: dict[str, int] = {}
-        self._board, self._body = board, body
+        self._board, self._body, self._set_parameter = board, body, set_parameter
         for name in self.units:
             if name not in (self.sets or ()):
                 raise DravikError(
                     f"{self.name} gives a unit of {name!r}", expected="one of what it sets (sets = [...])"
                 )
         for name in self.sets or ():
-            if not self._is_input(name):
+            if not self._is_input(name) and name not in body.parameters:
                 if name in body.signals or name in board:
                     taken = "a signal of the aircraft" if name in body.signals else "set by a device before it"
                     raise DravikError(f"{self.name} sets {name!r}, which is {taken}", hint="another name")
@@ -102,7 +105,7 @@ class Task:
     @property
     def own(self) -> list[str]:
         """What it sets that is no input of the aircraft."""
-        return [n for n in self.sets or () if not self._is_input(n)]
+        return [n for n in self.sets or () if not self._is_input(n) and n not in self._body.parameters]
 
     def _is_input(self, name: str) -> bool:
         return any(n in self._body.inputs for n in (name, f"{name}_increment", f"{name}_command"))
@@ -124,6 +127,9 @@ class Task:
                 raise DravikError(f"{self.name} set {name!r} at {t:g} s", expected=f"what it sets: {list(self.sets)}")
             if name in self._board:
                 self._board[name] = float(value)
+                continue
+            if name in self._body.parameters:
+                self._set_parameter(name, float(value))
                 continue
             if name not in self._places:
                 self._places[name] = self._body.input_index(name)
@@ -153,9 +159,11 @@ class Task:
 class Tasks:
     """All devices of a flight in their order, and the values that they set for each other."""
 
-    def __init__(self, devices: Sequence[Device], body: Body, dt: float) -> None:
+    def __init__(
+        self, devices: Sequence[Device], body: Body, dt: float, set_parameter: Callable[[str, float], None]
+    ) -> None:
         self.board: dict[str, float] = {}
-        self.list = [Task(device, body, self.board, dt) for device in devices]
+        self.list = [Task(device, body, self.board, dt, set_parameter) for device in devices]
         names = [task.name for task in self.list]
         for name in names:
             if names.count(name) > 1:

@@ -25,6 +25,7 @@ def origin(flight: "Flight") -> dict[str, Any]:
         "step_s": flight.dt,
         "asked_s": flight.asked,
         "controls": flight.schedule.texts,
+        "parameters": flight.parameters_begun,
         "devices": [task.name for task in flight.tasks.list],
         "turbulence": None if turbulence is None else asdict(turbulence),
         **planned,
@@ -45,6 +46,9 @@ def ending(flight: "Flight") -> dict[str, Any]:
         "gusts_made": schedule.gusts.made if schedule.gusts is not None else [],
         "begun": flight.begun_gusts,
     }
+    if flight.body.parameters:
+        registers = flight.work.registers
+        found["parameters"] = {n: float(registers[flight.body.registers[n]]) for n in flight.body.parameters}
     if flight.tasks.list:
         try:
             found["devices"] = flight.tasks.save()

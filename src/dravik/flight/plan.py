@@ -8,6 +8,7 @@ from numpy.typing import NDArray
 
 from dravik.aircraft import Aircraft
 from dravik.aircraft.faults import Gust
+from dravik.aircraft.parameters import parameter_in_si
 from dravik.errors import DravikError
 from dravik.flight import histories
 from dravik.flight.histories import History
@@ -22,11 +23,12 @@ _SHAPES = {"gust": histories.gust, "pulse": histories.pulse, "ramp": histories.r
 
 
 class Change(NamedTuple):
-    """A flight after a pause: the state, the inputs, and histories that now begin, by the input's place."""
+    """A flight after a pause: the state, the inputs, histories that now begin, by the input's place, and parameters."""
 
     state: Floats
     inputs: Floats
     histories: list[tuple[int, History]]
+    parameters: tuple[tuple[str, str | float], ...] = ()
 
 
 def begin(craft: Aircraft, x: Floats, u: Floats) -> tuple[Change, list[Event]]:
@@ -35,7 +37,7 @@ def begin(craft: Aircraft, x: Floats, u: Floats) -> tuple[Change, list[Event]]:
         return Change(x, u, []), []
     change, events = Change(x, u.copy(), []), []
     if craft.definition.phases:
-        _set_phase(craft, change.inputs, 0)
+        change = change._replace(parameters=_set_phase(craft, change.inputs, 0))
         events.append(Event(0.0, f"phase: {craft.definition.phases[0].name}"))
     registers = craft.registers(change.state, change.inputs).registers
     for spec, register in zip(craft.events, _conditions(craft), strict=True):
@@ -66,8 +68,7 @@ def follow(craft: Aircraft, then: tuple[str, ...], t: float, x: Floats, u: Float
     """
     kind, name = then
     if kind == "phase":
-        _set_phase(craft, u, int(name))
-        return Change(x, u, [])
+        return Change(x, u, [], _set_phase(craft, u, int(name)))
     effect = craft.definition.faults[name].effect(name, lambda signal: craft.signal(signal).unit)
     for target, value in effect.inputs.items():
         u[craft.input_index(target)] = value
@@ -87,13 +88,17 @@ def gust_of(craft: Aircraft, name: str, t: float) -> tuple[int, History]:
     return craft.input_index(fault.axis), blown or histories.step(fault.size, at=t)
 
 
-def _set_phase(craft: Aircraft, u: Floats, k: int) -> None:
-    """Set the inputs of a phase, counted from nought."""
+def _set_phase(craft: Aircraft, u: Floats, k: int) -> tuple[tuple[str, str | float], ...]:
+    """Set the inputs of a phase, counted from nought, and return the parameters that it sets."""
     phase = craft.definition.phases[k]
     u[craft.input_index("phase")] = k + 1.0
+    own = tuple((name, value) for name, value in phase.set.items() if name in craft.parameters)
     try:
-        found = craft.inputs_in_si(phase.set)
+        found = craft.inputs_in_si({n: v for n, v in phase.set.items() if n not in craft.parameters})
+        for name, value in own:
+            parameter_in_si(craft.definition.parameters, name, value)
     except DravikError as error:
         raise error.at(f"phase {phase.name!r}") from None
     for name, number in found.items():
         u[craft.input_index(name)] = number
+    return own

@@ -1,7 +1,7 @@
 """A scenario: one file that says what is flown, from where, in what world, by whom, and what goes wrong."""
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 from pathlib import Path
 from typing import Any, Literal
@@ -10,6 +10,7 @@ from pydantic import Field
 
 from dravik.aircraft import Aircraft, load, load_law, sample_names, sample_path
 from dravik.aircraft.faults import Fault, Phase
+from dravik.aircraft.parameters import parameter_in_si
 from dravik.aircraft.schema import Event, FormulaEntry, LawDefinition
 from dravik.definitions import KeyLines, read_definition
 from dravik.effectors import Input
@@ -64,6 +65,7 @@ class ScenarioDefinition(Model):
     environment: dict[str, Any] = {}
     turbulence: Gusts | None = None
     tables: TableEntries = {}
+    parameters: dict[str, str | float] = {}
     inputs: dict[str, Input] = {}
     controls: dict[str, str | tuple[str, ...]] = {}
     formulas: dict[str, FormulaEntry] = {}
@@ -82,11 +84,17 @@ class Scenario:
     controls: Mapping[str, History]
     path: Path
 
+    def with_parameters(self, values: Mapping[str, str | float]) -> "Scenario":
+        """Return the scenario with other values of parameters; raises DravikError for what does not fit."""
+        return replace(self, craft=self.craft.with_parameters(values))
+
     def start(self) -> TrimPoint | Start:
         """Return where it starts; raises TrimError or DravikError where that cannot be."""
         # what the first phase sets is so from the beginning, and what settles settles with it
         phases = self.definition.phases
-        return begin(self.craft, self.definition.start, phases[0].set if phases else {})
+        own = self.craft.parameters
+        first = {n: v for n, v in phases[0].set.items() if n not in own} if phases else {}
+        return begin(self.craft, self.definition.start, first)
 
     def fly(
         self, *, save: str | Path | None = None, seed: int | None = None, start: TrimPoint | Start | None = None,
@@ -159,6 +167,11 @@ def load_scenario(path: str | Path) -> Scenario:
     if d.faults or d.phases:
         craft = craft.with_plan(d.faults, d.phases)
     craft.compiled()
+    for name, value in d.parameters.items():
+        try:
+            craft = craft.with_parameters({name: value})
+        except DravikError as error:
+            raise error.at(lines.place(["parameters", name])) from None
     _check_inputs(craft, d.start.inputs, lines.place(["start", "inputs"]))
     if isinstance(d.start, Named):
         try:
@@ -178,6 +191,9 @@ def _check_inputs(craft: Aircraft, values: Quantities, place: str) -> None:
     """Refuse inputs that are not there, and values that do not fit: a file's angles have their unit."""
     for name, value in values.items():
         try:
+            if name in craft.parameters:
+                parameter_in_si(craft.definition.parameters, name, value)
+                continue
             craft.input_index(name)
         except DravikError as error:
             raise error.at(f"{place}.{name}") from None

@@ -90,12 +90,15 @@ class Session:
         return self._flight.x.copy()
 
     def set(self, **inputs: str | float) -> None:
-        """Set inputs by name, SI or with their unit, until they are set again.
+        """Set inputs and parameters by name, SI or with their unit, until they are set again.
 
         An effector's name stands for what is added to its command. Values beyond an input's range are held at it.
         Raises DravikError for names that are not there, and for values that are not finite.
         """
         for name, value in inputs.items():
+            if name in self._body.parameters:
+                self._flight.set_parameter(name, value)
+                continue
             index = self._body.input_index(name)
             if isinstance(value, str):
                 unit = list(self._body.inputs.values())[index].unit

@@ -36,6 +36,7 @@ def resume(craft: Aircraft, run: Recording) -> Start:
             float(end["time_s"]), _five(gusts) if gusts else None,
             tuple((float(v), float(h)) for v, h in end.get("gusts_made", [])),
             tuple((str(name), float(t)) for name, t in end.get("begun", [])), dict(end.get("devices") or {}),
+            {str(n): float(v) for n, v in (end.get("parameters") or {}).items()},
         )  # fmt: skip
     except DravikError:
         raise

@@ -1,6 +1,7 @@
 """The formula language: text over named signals, parsed against a whitelist and compiled to a flat tape."""
 
 from dravik.formula.arrange import Guard
+from dravik.formula.dynamics import direct_names
 from dravik.formula.functions import CONSTANTS, FUNCTIONS
 from dravik.formula.layout import StateSlot, Tape
 from dravik.formula.parse import Node, choice_node, name_node, number_node, parse
@@ -15,6 +16,7 @@ __all__ = [
     "Tape",
     "TapeBuilder",
     "choice_node",
+    "direct_names",
     "name_node",
     "number_node",
     "parse",

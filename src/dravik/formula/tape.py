@@ -32,7 +32,8 @@ class TapeBuilder:
     """Gathers formulas in any order and compiles them to a tape.
 
     ``base`` maps the names of signals known beforehand to their level: 0 from states, 1 for alpha_dot and
-    beta_dot, 2 for accelerations; their registers come first, the ``inputs`` follow.
+    beta_dot, 2 for accelerations; their registers come first, the ``inputs`` follow, then the ``parameters``, whose
+    values may be set in the registers later. ``adjusted`` gives for a table the formulas of its scale and its shift.
     """
 
     def __init__(
@@ -41,6 +42,8 @@ class TapeBuilder:
         inputs: Sequence[str] = (),
         tables: Mapping[str, Table] | None = None,
         constants: Mapping[str, float] | None = None,
+        parameters: Mapping[str, float] | None = None,
+        adjusted: Mapping[str, tuple[Node, Node]] | None = None,
     ) -> None:
         self.tables = dict(tables or {})
         self.constants = {**CONSTANTS, **(constants or {})}
@@ -65,6 +68,11 @@ class TapeBuilder:
         for name in inputs:
             self._refuse_taken(name, "")
             self.names[name] = self._register(0.0)
+        # a parameter's register keeps its value as a constant's does, but is never folded into others
+        for name, value in (parameters or {}).items():
+            self._refuse_taken(name, f"parameters.{name}")
+            self.names[name] = self._register(value)
+        self._adjusted = dict(adjusted or {})
 
     # -- registers and instructions ---------------------------------------------------------------
 
@@ -278,6 +286,10 @@ class TapeBuilder:
         register = self.emit("table", weights, position=node.position, extra=table_id)
         row = next(r for r in reversed(self.code) if r[1] == register)
         row[3], row[4] = shape, count
+        if node.name in self._adjusted:
+            scale, shift = (self.compile(part) for part in self._adjusted[node.name])
+            register = self.emit("mul", scale, register, position=node.position)
+            register = self.emit("add", register, shift, position=node.position)
         return register
 
     def _locate(self, key: tuple[int, int, int], table: str, axis: str, position: int) -> int:

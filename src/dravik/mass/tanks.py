@@ -8,11 +8,11 @@ from numpy.typing import NDArray
 from pydantic import Field, model_validator
 
 from dravik.errors import DravikError
-from dravik.frames import body_from_station
+from dravik.frames import body_from_station, dcm_from_quaternion
 from dravik.mass.rollup import Properties
 from dravik.quantities import Density, Length, Model, Position
 
-__all__ = ["Tank", "TankTables", "tank_tables"]
+__all__ = ["Tank", "TankTables", "after_drop", "tank_tables"]
 
 Floats = NDArray[np.float64]
 SLICES = 400
@@ -162,3 +162,15 @@ def _half_widths(tank: Tank, height: Floats) -> tuple[Floats, Floats]:
     chord = np.sqrt(np.clip(radius**2 - height**2, 0.0, None))
     straight = np.full_like(height, 0.5 * length)
     return (straight, chord) if tank.axis == "x" else (chord, straight)
+
+
+def after_drop(x: Floats, moved: Floats) -> Floats:
+    """Return an integrated state whose point moves with the centre of gravity when mass leaves at once.
+
+    ``moved`` is the way of the centre in body axes, m. What is left keeps moving as it did: the velocity becomes the
+    body's there, and the difference of momentum is what the dropped mass carries off at its own velocity.
+    """
+    found = x.copy()
+    found[:3] += (dcm_from_quaternion(x[6:10]).T @ moved) * np.array([1.0, 1.0, -1.0])
+    found[3:6] += np.cross(x[10:13], moved)
+    return found

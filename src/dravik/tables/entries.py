@@ -15,7 +15,10 @@ __all__ = ["TableEntries", "TableEntry", "read_tables"]
 
 
 class TableEntry(BaseModel):
-    """Where a table is, and how it is used."""
+    """Where a table is, and how it is used: what is looked up is times ``scale`` and plus ``shift`` (SI).
+
+    Both are numbers, or formulas of parameters.
+    """
 
     model_config = ConfigDict(extra="forbid", frozen=True)
 
@@ -25,6 +28,8 @@ class TableEntry(BaseModel):
     method: str = "linear"
     along: tuple[str, ...] = ()
     outside: str = "hold"
+    scale: str | float = 1.0
+    shift: str | float = 0.0
 
 
 def _with_paths(value: Any) -> Any:

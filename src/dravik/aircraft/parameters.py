@@ -1,0 +1,74 @@
+"""Parameters of an aircraft: their values set without compiling anew, and tables scaled and shifted by them."""
+
+import math
+from collections.abc import Mapping
+from dataclasses import replace
+
+from dravik.aircraft.schema import AircraftDefinition
+from dravik.aircraft.specs import Built, Where
+from dravik.effectors import Parameter
+from dravik.errors import DravikError, nearest
+from dravik.formula import CONSTANTS, Node, direct_names, parse
+from dravik.units import from_si, in_si, kind_of_unit
+
+__all__ = ["parameter_in_si", "table_adjustments", "with_values"]
+
+
+def table_adjustments(definition: AircraftDefinition, where: Where) -> dict[str, tuple[Node, Node]]:
+    """Return the scale and the shift of tables that have them, as formulas of parameters.
+
+    Raises DravikError for formulas that read anything else.
+    """
+    found = {}
+    for name, entry in definition.tables.items():
+        if (entry.scale, entry.shift) == (1.0, 0.0):
+            continue
+        nodes = []
+        for key in ("scale", "shift"):
+            place = where("tables", name, key)
+            node = parse(getattr(entry, key), where=place)
+            for other in direct_names(node):
+                if other not in definition.parameters and other not in CONSTANTS:
+                    hint = nearest(other, definition.parameters)
+                    raise DravikError(
+                        f"{key} of a table reads {other!r}", where=place, expected="numbers and parameters", hint=hint
+                    )
+            nodes.append(node)
+        found[name] = nodes[0], nodes[1]
+    return found
+
+
+def parameter_in_si(parameters: Mapping[str, Parameter], name: str, value: str | float) -> float:
+    """Return a parameter's value in SI, from text with its unit or a number in SI.
+
+    Raises DravikError for a name that is not there, another unit, and a value outside its range.
+    """
+    if name not in parameters:
+        raise DravikError(
+            f"there is no parameter {name!r}", expected=", ".join(parameters) or "parameters in the file",
+            hint=nearest(name, parameters),
+        )  # fmt: skip
+    spec = parameters[name]
+    number = in_si(value, kind_of_unit(spec.unit), where=f"parameter {name}")
+    if not math.isfinite(number):
+        raise DravikError(f"parameter {name} = {value!r}", expected="a finite number")
+    if spec.range is not None and not spec.range[0] <= number <= spec.range[1]:
+        unit, factor, _ = from_si(spec.unit)
+        reach = f"{spec.range[0] * factor:.6g} to {spec.range[1] * factor:.6g} {unit}".rstrip()
+        raise DravikError(f"{value!r} is outside its range", where=f"parameter {name}", expected=reach)
+    return number
+
+
+def with_values(
+    definition: AircraftDefinition, built: Built | None, values: Mapping[str, str | float]
+) -> tuple[AircraftDefinition, Built | None]:
+    """Return a definition with other values of parameters, and what was compiled from it with them in its registers."""
+    found = {name: parameter_in_si(definition.parameters, name, value) for name, value in values.items()}
+    specs = {n: s.model_copy(update={"value": found[n]}) if n in found else s for n, s in definition.parameters.items()}
+    changed = definition.model_copy(update={"parameters": specs})
+    if built is None:
+        return changed, None
+    registers = built.tape.registers.copy()
+    for name, number in found.items():
+        registers[built.tape.names[name]] = number
+    return changed, replace(built, tape=replace(built.tape, registers=registers))
