@@ -9,7 +9,7 @@ from dravik.lazy import lazily
 from dravik.version import __version__
 
 if TYPE_CHECKING:
-    from dravik.aircraft import Aircraft, audit, load, load_law, sample
+    from dravik.aircraft import Aircraft, Opening, audit, load, load_law, sample
     from dravik.atmosphere import air_at
     from dravik.errors import DravikError, FlightError, FormulaError, TrimError
     from dravik.flight import (
@@ -44,7 +44,7 @@ if TYPE_CHECKING:
     from dravik.units import quantity
 
 _HOMES = {
-    "aircraft": ("Aircraft", "audit", "load", "load_law", "sample"),
+    "aircraft": ("Aircraft", "Opening", "audit", "load", "load_law", "sample"),
     "atmosphere": ("air_at",),
     "errors": ("DravikError", "FlightError", "FormulaError", "TrimError"),
     "flight": (
@@ -70,6 +70,7 @@ __all__ = [
     "Free",
     "LinearModel",
     "LinearSystem",
+    "Opening",
     "Recording",
     "Session",
     "Start",

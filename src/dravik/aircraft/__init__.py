@@ -3,6 +3,7 @@
 from dravik.aircraft.checks import Finding, audit
 from dravik.aircraft.craft import Aircraft, InputSpec, Signal
 from dravik.aircraft.loadings import drain_paths, parts_of
+from dravik.aircraft.openings import Opening
 from dravik.aircraft.reading import load, load_law
 from dravik.aircraft.samples import copy_sample, sample, sample_names, sample_path
 from dravik.aircraft.schema import AircraftDefinition, LawDefinition
@@ -13,6 +14,7 @@ __all__ = [
     "Finding",
     "InputSpec",
     "LawDefinition",
+    "Opening",
     "Signal",
     "audit",
     "copy_sample",

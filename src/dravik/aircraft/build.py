@@ -2,22 +2,22 @@
 
 import math
 from collections.abc import Mapping
+from dataclasses import replace
 
 from dravik.aircraft import refusals
 from dravik.aircraft.actuators import effector_node
 from dravik.aircraft.body import point_loads, rigid_body
 from dravik.aircraft.loadings import MassFormulas, mass_formulas
+from dravik.aircraft.openings import Wiring, opening_inputs
 from dravik.aircraft.parameters import table_adjustments
 from dravik.aircraft.plans import (
     check_faults,
     plan_inputs,
     plan_watches,
-    renamed,
-    sensed,
     sensed_formulas,
 )
 from dravik.aircraft.schema import AircraftDefinition, Loading, NamedFormula
-from dravik.aircraft.specs import Built, EventSpec, InputSpec, Signal, Where
+from dravik.aircraft.specs import COEFFICIENTS, Built, EventSpec, InputSpec, Signal, Where
 from dravik.aircraft.surroundings import AIR, ground_and_wind, touches
 from dravik.contact import add_ground, add_leg, guard
 from dravik.effectors import Effector
@@ -65,7 +65,6 @@ class _Assembly:
         for name, entry in definition.parameters.items():
             self.signals[name] = Signal(name, entry.unit, entry.description or "parameter", "parameter")
         self.needed: list[str] = []
-        self.sensed: list[str] = []
         self.events: list[EventSpec] = []
         self.event_names: list[str] = []
 
@@ -122,6 +121,7 @@ class _Assembly:
             InputSpec(f"fail_{n}", "", 0.0, 1.0, meaning=f"1: engine {n} has failed") for n in self.definition.engines
         ]
         specs += plan_inputs(self.definition.faults, self.definition.phases)
+        specs += opening_inputs(self.definition.openings)
         names = [s.name for s in specs]
         for name in names:
             if names.count(name) > 1:
@@ -176,7 +176,7 @@ class _Assembly:
         if definition.aero is not None:
             added = self._add_increments()
             for name, entry in definition.aero.formulas.items():
-                meaning = entry.description or _COEFFICIENTS.get(name, "")
+                meaning = entry.description or COEFFICIENTS.get(name, "")
                 self.define(name, entry.formula, ("aero", name), entry.unit, meaning, "aero")
                 if name in added:
                     node, where, text = self.builder.nodes[name]
@@ -230,28 +230,35 @@ class _Assembly:
             self.define(f"spinning_{name}", part.momentum, keys, "N*m*s", meaning, "motion")
             self.needed.append(f"spinning_{name}")
 
-    def add_sensors(self) -> None:
-        """Add what laws read in place of the signals whose sensors fail."""
-        check_faults(self.definition, self.effectors, self._known_signals(), self.where)
+    def open_signals(self) -> None:
+        """Give those who read a signal another: what its sensor says, what is injected, what disturbs it."""
         units = {n: s.unit for n, s in self.signals.items()}
-        units |= {n: f.unit for n, f in self.definition.formulas.items()}
+        laws = {n for n, s in self.signals.items() if s.kind in ("law", "command")}
+        wiring = Wiring(self.builder, {n for n, s in self.signals.items() if s.kind == "motion"}, laws)
+        inner: dict[str, str] = {}
         for name, (node, unit) in sensed_formulas(self.definition.faults, units).items():
-            self.define(f"sensed_{name}", node, ("faults",), unit, f"{name} as laws read it", "sensor")
-            self.sensed.append(name)
+            inner[name] = f"sensed_{name}"
+            self.define(inner[name], node, ("faults",), unit, f"{name} as laws read it", "sensor")
+            wiring.rewire(name, inner[name], [n for n in self.builder.nodes if n in laws])
+        for opening in self.definition.openings:
+            name, instead = opening.signal, f"opened_{opening.signal}"
+            refusals.opening(opening, self.signals, self.where)
+            read = inner.get(name, name)
+            readers = wiring.readers(opening)
+            node = wiring.open(opening, read, self.where("openings", name))
+            if opening.input:
+                self.inputs[opening.input] = replace(self.inputs[opening.input], unit=units[name])
+                self.signals[opening.input] = self.signals[opening.input]._replace(unit=units[name])
+            self.define(instead, node, ("openings", name), units[name], f"{name} as it is read", "sensor")
+            wiring.rewire(read, instead, readers)
 
     def _known_signals(self) -> list[str]:
         laws = [n for formulas in self.definition.laws.values() for n in formulas]
         return [*self.signals, *self.plant.formulas, *self.definition.formulas, *laws, *self.effectors]
 
     def _define_law(self, name: str, entry: NamedFormula, keys: tuple[str, ...]) -> None:
-        """Add a formula of a law, which reads sensors."""
+        """Add a formula of a law, which reads what sensors say."""
         self.define(name, entry.formula, keys, entry.unit, entry.description, "law")
-        self._read_sensors(name)
-
-    def _read_sensors(self, name: str) -> None:
-        if self.sensed:
-            node, where, text = self.builder.nodes[name]
-            self.builder.nodes[name] = (sensed(node, self.sensed), where, text)
 
     def add_effectors(self) -> None:
         """Add each effector's command and its position."""
@@ -263,7 +270,6 @@ class _Assembly:
                 where = self.where(*keys, "command")
                 command = self._sum(effector.command, where, name)
                 self.builder.nodes[f"{name}_command"] = (command, where, str(effector.command))
-                self._read_sensors(f"{name}_command")
                 self.signals[f"{name}_command"] = Signal(f"{name}_command", unit, f"command of {name}", "command")
             low, high = effector.range or (-math.inf, math.inf)
             meaning = effector.description or f"position of {name}"
@@ -294,9 +300,7 @@ class _Assembly:
                 node = Node("op", 0, "add", args=(node, parse(extra, where=self.where("add", name))))
             node = Node("op", 0, "limit", args=(node, number_node(spec.low), number_node(spec.high)))
             own = {n for names in self.definition.engaged.values() for n in names}
-            for other, (tree, where, text) in list(self.builder.nodes.items()):
-                if other not in own:
-                    self.builder.nodes[other] = (renamed(tree, {name: total}), where, text)
+            Wiring(self.builder, (), set()).rewire(name, total, [n for n in self.builder.nodes if n not in own])
             self.define(total, node, ("add", name), spec.unit, f"{name} with what laws add to it", "command")
 
     def _watch(self, condition: str | float | Node, event: EventSpec, name: str, keys: tuple[str, ...] = ()) -> None:
@@ -327,7 +331,7 @@ class _Assembly:
         mass = self.add_mass()
         self.add_world()
         self.add_motion()
-        self.add_sensors()
+        check_faults(definition, self.effectors, self._known_signals(), self.where)
         self.add_formulas()
         self.add_engines()
         if definition.rail is not None:
@@ -340,6 +344,7 @@ class _Assembly:
         self.add_endings()
         for name, event in definition.events.items():
             self._watch_user_event(name, event.when, event.stop)
+        self.open_signals()
         self.air = list(AIR) if definition.environment.air is not None else []
         tape = self.builder.build(self.needed, [*self.wind, *self.air], self.plant.guards)
         refusals.levels(self.builder, tape, self.needed)
@@ -376,18 +381,6 @@ class _Assembly:
         self.builder.nodes[name] = (condition, self.where(*keys), text)
         self.event_names.append(name)
         self.events.append(EventSpec(name, "end" if stop else "log", name=name))
-
-
-_COEFFICIENTS = {
-    "CL": "lift coefficient",
-    "CD": "drag coefficient",
-    "CY": "side-force coefficient, right positive",
-    "CX": "force coefficient along body x",
-    "CZ": "force coefficient along body z",
-    "Cl": "rolling-moment coefficient about the moment point, right wing down positive",
-    "Cm": "pitching-moment coefficient about the moment point, nose up positive",
-    "Cn": "yawing-moment coefficient about the moment point, nose right positive",
-}
 
 
 def build(definition: AircraftDefinition, tables: Mapping[str, Table], loading: str, where: Where) -> Built:

@@ -13,7 +13,8 @@ from dravik.aircraft import outside
 from dravik.aircraft.build import build
 from dravik.aircraft.faults import Fault, Phase
 from dravik.aircraft.loadings import roll_up
-from dravik.aircraft.parameters import with_values
+from dravik.aircraft.openings import Opening
+from dravik.aircraft.parameters import inputs_in_si, with_values
 from dravik.aircraft.plant import COORDINATES, AircraftPlant
 from dravik.aircraft.schema import AircraftDefinition, LawDefinition, Loading
 from dravik.aircraft.specs import Built, EventSpec, InputSpec, Signal
@@ -29,13 +30,12 @@ from dravik.kernel.motion import evaluate
 from dravik.kernel.program import EVERYTHING, OUTSIDE_TABLE
 from dravik.mass import after_drop
 from dravik.tables import Table
-from dravik.units import from_si, in_si, kind_of_unit, quantity
+from dravik.units import in_si, kind_of_unit
 
 __all__ = ["Aircraft", "AircraftPlant", "InputSpec", "Signal"]
 
 Floats = NDArray[np.float64]
 Triple = tuple[str | float, str | float, str | float]
-ROOM = 1e-9  # beyond an input's range, for a number that was converted twice
 
 
 class Aircraft:
@@ -207,17 +207,7 @@ class Aircraft:
         Not with ``bare_angles``, as in files, an angle needs its unit. Raises DravikError for names that are not there,
         wrong units, and values outside an input's range; ``place`` and the name tell where.
         """
-        specs, found = list(self.inputs.values()), {}
-        for name, value in values.items():
-            spec = specs[self.input_index(name)]
-            convert = in_si if bare_angles else quantity
-            number = convert(value, kind_of_unit(spec.unit), where=f"{place}{name}")
-            if not spec.low - ROOM <= number <= spec.high + ROOM:
-                unit, factor, _ = from_si(spec.unit)
-                reach = f"{spec.low * factor:.6g} to {spec.high * factor:.6g} {unit}".rstrip()
-                raise DravikError(f"{value!r} is outside its range", where=f"{place}{name}", expected=reach)
-            found[spec.name] = number
-        return found
+        return inputs_in_si(self, values, bare_angles, place)
 
     def with_inputs(self, values: Mapping[str, str | float]) -> Floats:
         """Return every input at its default but for some, as ``inputs_in_si`` takes them."""
@@ -296,6 +286,13 @@ class Aircraft:
     def parameters(self) -> dict[str, float]:
         """Values of the parameters, SI."""
         return {name: spec.value for name, spec in self.definition.parameters.items()}
+
+    def opened(self, *openings: Opening) -> "Aircraft":
+        """Return the aircraft with signals opened for those who read them: broken, disturbed, or replaced by formulas.
+
+        Raises DravikError for signals and readers that are not there, FormulaError for formulas.
+        """
+        return self._copy(openings=(*self.definition.openings, *openings))
 
     def with_places(self, places: KeyLines, keys: Sequence[str]) -> "Aircraft":
         """Return the aircraft with some keys, such as ``environment.wind``, said to stand in another file."""

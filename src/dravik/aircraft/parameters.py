@@ -1,17 +1,40 @@
-"""Parameters of an aircraft: their values set without compiling anew, and tables scaled and shifted by them."""
+"""Values that people give: of inputs in SI, and of parameters, which scale and shift tables too."""
 
 import math
 from collections.abc import Mapping
 from dataclasses import replace
+from typing import TYPE_CHECKING
 
 from dravik.aircraft.schema import AircraftDefinition
 from dravik.aircraft.specs import Built, Where
 from dravik.effectors import Parameter
 from dravik.errors import DravikError, nearest
 from dravik.formula import CONSTANTS, Node, direct_names, parse
-from dravik.units import from_si, in_si, kind_of_unit
+from dravik.units import from_si, in_si, kind_of_unit, quantity
 
-__all__ = ["parameter_in_si", "table_adjustments", "with_values"]
+if TYPE_CHECKING:
+    from dravik.aircraft.craft import Aircraft
+
+__all__ = ["inputs_in_si", "parameter_in_si", "table_adjustments", "with_values"]
+
+ROOM = 1e-9  # beyond an input's range, for a number that was converted twice
+
+
+def inputs_in_si(
+    craft: "Aircraft", values: Mapping[str, str | float], bare_angles: bool, place: str
+) -> dict[str, float]:  # fmt: skip
+    """Return inputs by their full name in SI, as ``Aircraft.inputs_in_si`` says."""
+    specs, found = list(craft.inputs.values()), {}
+    for name, value in values.items():
+        spec = specs[craft.input_index(name)]
+        convert = in_si if bare_angles else quantity
+        number = convert(value, kind_of_unit(spec.unit), where=f"{place}{name}")
+        if not spec.low - ROOM <= number <= spec.high + ROOM:
+            unit, factor, _ = from_si(spec.unit)
+            reach = f"{spec.low * factor:.6g} to {spec.high * factor:.6g} {unit}".rstrip()
+            raise DravikError(f"{value!r} is outside its range", where=f"{place}{name}", expected=reach)
+        found[spec.name] = number
+    return found
 
 
 def table_adjustments(definition: AircraftDefinition, where: Where) -> dict[str, tuple[Node, Node]]:

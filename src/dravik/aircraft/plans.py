@@ -1,7 +1,6 @@
 """A plan of faults and phases as inputs, formulas and events: what the kernel sees of them."""
 
 from collections.abc import Iterable, Mapping
-from dataclasses import replace
 from functools import partial
 
 from dravik.aircraft.faults import Fault, Phase
@@ -10,7 +9,7 @@ from dravik.aircraft.specs import EventSpec, InputSpec, Where
 from dravik.errors import DravikError, nearest
 from dravik.formula import Node, name_node, number_node, parse
 
-__all__ = ["check_faults", "plan_inputs", "plan_watches", "sensed", "sensed_formulas"]
+__all__ = ["check_faults", "plan_inputs", "plan_watches", "sensed_formulas"]
 
 
 def plan_inputs(faults: Mapping[str, Fault], phases: tuple[Phase, ...]) -> list[InputSpec]:
@@ -71,15 +70,3 @@ def sensed_formulas(faults: Mapping[str, Fault], units: Mapping[str, str]) -> di
         if node is not None:
             found[signal] = node, units.get(signal, "")
     return found
-
-
-def sensed(node: Node, signals: Iterable[str]) -> Node:
-    """Return a law's formula with the sensors' values in place of the signals that a fault concerns."""
-    return renamed(node, {name: f"sensed_{name}" for name in signals})
-
-
-def renamed(node: Node, names: Mapping[str, str]) -> Node:
-    """Return a formula that reads other signals in place of some."""
-    if node.kind == "name" and node.name in names:
-        return replace(node, name=names[node.name])
-    return replace(node, args=tuple(renamed(a, names) for a in node.args)) if node.args else node

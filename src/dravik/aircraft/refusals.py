@@ -2,6 +2,7 @@
 
 from collections.abc import Iterable, Mapping, Sequence
 
+from dravik.aircraft.openings import Opening
 from dravik.aircraft.schema import AircraftDefinition
 from dravik.aircraft.specs import Signal, Where
 from dravik.aircraft.world import WIND_READS
@@ -72,3 +73,13 @@ def levels(builder: TapeBuilder, tape: Tape, names: Sequence[str]) -> None:
                 f"{name} is not linear in alpha_dot and beta_dot", text=text, where=place,
                 hint="give the part without them a name of its own and use that, as in CL_steady for a drag polar",
             )  # fmt: skip
+
+
+def opening(asked: Opening, signals: Mapping[str, Signal], where: Where) -> None:
+    """Refuse to open a signal that is not there, or that nothing could stand in for."""
+    name = asked.signal
+    if name not in signals:
+        hint = nearest(name, signals) or "the state of a function within a formula is opened with a formula of its own"
+        raise DravikError(f"there is no signal {name!r} to open", where=where("openings", name), hint=hint)
+    if signals[name].kind in ("event", "parameter") or name == "time":
+        raise DravikError(f"{name} is nothing to open", where=where("openings", name), expected="a signal")

@@ -7,6 +7,7 @@ import numpy as np
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, model_validator
 
 from dravik.aircraft.faults import Fault, Phase
+from dravik.aircraft.openings import Opening
 from dravik.aircraft.world import Environment
 from dravik.contact import Leg
 from dravik.effectors import Effector, Input, Parameters
@@ -278,6 +279,7 @@ class AircraftDefinition(_Document):
     engaged: dict[str, tuple[str, ...]] = Field(default={}, exclude=True)
     faults: dict[str, Fault] = Field(default={}, exclude=True)
     phases: tuple[Phase, ...] = Field(default=(), exclude=True)
+    openings: tuple[Opening, ...] = Field(default=(), exclude=True)
 
     @property
     def legs(self) -> dict[str, Leg]:

@@ -10,7 +10,7 @@ from dravik.formula import Tape
 from dravik.kernel import Program
 from dravik.kernel.program import EVENT_ACTIONS
 
-__all__ = ["Built", "EventSpec", "InputSpec", "Signal", "Where"]
+__all__ = ["COEFFICIENTS", "Built", "EventSpec", "InputSpec", "Signal", "Where"]
 
 #: Names the place of a key of the definition for messages.
 Where = Callable[..., str]
@@ -67,3 +67,16 @@ class Built:
                 layout[layout[EVENT_ACTIONS] + i] = 0
                 events[i] = event._replace(action="log")
         return replace(self, program=self.program._replace(layout=layout), events=events)
+
+
+#: What coefficients mean.
+COEFFICIENTS: dict[str, str] = {
+    "CL": "lift coefficient",
+    "CD": "drag coefficient",
+    "CY": "side-force coefficient, right positive",
+    "CX": "force coefficient along body x",
+    "CZ": "force coefficient along body z",
+    "Cl": "rolling-moment coefficient about the moment point, right wing down positive",
+    "Cm": "pitching-moment coefficient about the moment point, nose up positive",
+    "Cn": "yawing-moment coefficient about the moment point, nose right positive",
+}

@@ -161,6 +161,7 @@ class AircraftBody:
         }
         whole = definition.model_dump_json() + repr(sorted(definition.add.items()))
         whole += repr(planned) if definition.faults or definition.phases else ""
+        whole += repr(definition.openings) if definition.openings else ""
         world = definition.environment
         return {
             "aircraft": craft.name,

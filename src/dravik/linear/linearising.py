@@ -1,11 +1,12 @@
 """Linear models by central differences about an operating point, with steps to the measure of each state."""
 
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from dravik.aircraft import Aircraft
+from dravik.aircraft import Aircraft, Opening
 from dravik.errors import DravikError, require
 from dravik.kernel.chart import jacobian
 from dravik.linear.model import Kink, LinearModel
@@ -30,12 +31,18 @@ def linearise(
     coordinates: str = "",
     outputs: Sequence[str] = (),
     states: Sequence[str] | None = None,
+    broken: Sequence[str] = (),
+    disturbed: Sequence[str] = (),
 ) -> LinearModel:
     """Return the linear model of an aircraft about a trimmed point.
 
     States are position, ``"air"`` (airspeed, alpha, beta) or ``"body"`` (u, v, w) velocities, Euler angles, rates, and
     those of actuators, engines and formulas; ``states`` keeps only some of them. Any signals may be
     ``outputs``; without any, the outputs are the states. All in SI and rad.
+
+    ``broken`` signals are cut from those who read them (as ``Opening`` says): what these read is the input
+    ``NAME_injected``, and what is computed for them is the output NAME. ``disturbed`` signals get an input
+    ``NAME_disturbance`` that is added to what is read, and are outputs too.
 
     At a stop of an effector or an input the slope is taken on the side that is open.
 
@@ -44,6 +51,11 @@ def linearise(
     """
     require(craft, Aircraft, "what is linearised", "linearise_plant for other plants")
     require(point, TrimPoint, "the point to linearise about", "trim(craft, ...)")
+    if broken or disturbed:
+        outputs = [*(outputs or craft.plant(coordinates or point.coordinates).state_names)]
+        outputs += [n for n in (*broken, *disturbed) if n not in outputs]
+        point = _opened(point, broken, disturbed)
+        craft = point.craft
     plant = craft.plant(coordinates or point.coordinates)
     for name in outputs:
         craft.signal(name)
@@ -83,6 +95,18 @@ def linearise(
     if states is None:
         return model
     return model.part(states=states, outputs=None if k else states)
+
+
+def _opened(point: TrimPoint, broken: Sequence[str], disturbed: Sequence[str]) -> TrimPoint:
+    """Return the same point of the aircraft with signals opened: what is injected is what was read before."""
+    cut = [Opening(signal=name, kind="broken") for name in broken]
+    craft = point.craft.opened(*cut, *(Opening(signal=name, kind="disturbed") for name in disturbed))
+    state = dict(zip(point.craft.state_names, point.state, strict=True))
+    inputs = dict(zip(point.craft.input_names, point.inputs, strict=True))
+    inputs |= {f"{n}_injected": point[n] for n in broken}
+    x = np.array([state[n] for n in craft.state_names])
+    u = np.array([inputs.get(n, 0.0) for n in craft.input_names])
+    return replace(point, craft=craft, state=x, inputs=u, signals=craft.values(x, u))
 
 
 def _open_sides(

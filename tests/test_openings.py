@@ -1,0 +1,122 @@
+"""Signals opened: loops broken, signals disturbed and replaced, each against the algebra."""
+
+import unittest
+from collections.abc import Mapping
+
+import numpy as np
+
+import dravik as dv
+from dravik.aircraft import sample_path
+from dravik.errors import DravikError
+
+OMEGA = np.geomspace(0.05, 30.0, 40)
+TARN = dv.sample("tarn")
+HELD = TARN.with_law(*dv.load_law(sample_path("tarn") / "laws" / "pitch_hold.toml"))
+POINT = dv.trim(HELD, airspeed="62 m/s", altitude="300 m")
+CLOSED = dv.linearise(HELD, POINT)
+#: What the loop goes through: a sensor, a formula of the law, its answer, the control's command, the control itself.
+PLACES = ("q", "theta", "pitch_error", "pitch_hold", "elevator_command", "elevator")
+
+
+class LoopTest(unittest.TestCase):
+    def test_a_broken_loop_closed_again_is_the_aircraft(self) -> None:
+        for place in (*PLACES, "power_left_command", "power_left"):
+            opened = dv.linearise(HELD, POINT, broken=[place])
+            self.assertIn(f"{place}_injected", opened.inputs)
+            again = opened.closed({f"{place}_injected": {place: 1.0}})
+            order = [again.states.index(n) for n in CLOSED.states]
+            np.testing.assert_allclose(again.A[np.ix_(order, order)], CLOSED.A, atol=2e-6, rtol=1e-6, err_msg=place)
+            if place in PLACES:
+                self.assertGreater(float(np.max(np.abs(opened.A[np.ix_(order, order)] - CLOSED.A))), 1e-3, place)
+
+    def test_what_disturbs_a_signal_goes_round_the_loop(self) -> None:
+        for place in PLACES:
+            loop = dv.linearise(HELD, POINT, broken=[place]).part(inputs=[f"{place}_injected"], outputs=[place])
+            answer = dv.linearise(HELD, POINT, disturbed=[place]).part(inputs=[f"{place}_disturbance"], outputs=[place])
+            around = loop.frequency_response(OMEGA)[:, 0, 0]
+            np.testing.assert_allclose(
+                answer.frequency_response(OMEGA)[:, 0, 0], around / (1.0 - around), rtol=1e-5, atol=1e-7, err_msg=place
+            )
+
+    def test_the_loop_at_the_command_is_the_bare_aircraft_and_the_law(self) -> None:
+        bare = dv.linearise(TARN, dv.trim(TARN, airspeed="62 m/s", altitude="300 m"), outputs=["theta", "q"])
+        theta, q = bare.part(inputs=["elevator_increment"]).frequency_response(OMEGA)[:, :, 0].T
+        s = 1j * OMEGA
+        law = (2.0 + 0.8 / s) * theta + 1.0 * q  # -(k (command - theta) + integral - q)
+        loop = dv.linearise(HELD, POINT, broken=["elevator_command"])
+        found = loop.part(inputs=["elevator_command_injected"], outputs=["elevator_command"]).frequency_response(OMEGA)
+        np.testing.assert_allclose(found[:, 0, 0], law, rtol=1e-5)
+
+    def test_several_at_once(self) -> None:
+        both = dv.linearise(HELD, POINT, broken=["q", "theta"], disturbed=["elevator_command"])
+        again = both.closed({"q_injected": {"q": 1.0}, "theta_injected": {"theta": 1.0}})
+        order = [again.states.index(n) for n in CLOSED.states]
+        np.testing.assert_allclose(again.A[np.ix_(order, order)], CLOSED.A, atol=2e-6, rtol=1e-6)
+
+
+class FlightTest(unittest.TestCase):
+    def test_a_sensor_with_a_lag_and_the_loop_fed_by_a_device(self) -> None:
+        lagged = HELD.opened(dv.Opening(signal="q", kind="replaced", formula="lag(q, 0.3)"))
+        law = dv.fly(
+            lagged,
+            start=dv.trim(lagged, airspeed=62, altitude=300),
+            duration=6,
+            controls={"theta_command": dv.step("2 deg", at=0.2)},
+        )
+        truth = dv.fly(HELD, start=POINT, duration=6, controls={"theta_command": dv.step("2 deg", at=0.2)})
+        self.assertGreater(float(np.max(np.abs(law["theta"] - truth["theta"]))), 1e-3)
+        lag = dv.LinearSystem.filtered("read", "q", [1.0], [0.3, 1.0]).response(law.time, law["q"][:, None])[1][:, 0]
+        # between two rows q does not quite run straight
+        np.testing.assert_allclose(law["opened_q"], lag, atol=1e-5)
+
+        opened = HELD.opened(dv.Opening(signal="theta", kind="broken"))
+        start = dv.trim(opened, airspeed=62, altitude=300, inputs={"theta_injected": POINT["theta"]})
+
+        class Attitude:
+            rate, sets = 100.0, ("theta_injected",)
+
+            def update(self, t: float, signals: Mapping[str, float]) -> Mapping[str, float]:
+                return {"theta_injected": signals["theta"]}
+
+        fed = dv.fly(
+            opened, start=start, duration=6, devices=[Attitude()], controls={"theta_command": dv.step("2 deg", at=0.2)}
+        )
+        self.assertLess(float(np.max(np.abs(fed["theta"] - truth["theta"]))), 2e-3)
+        blind = dv.fly(opened, start=start, duration=6, controls={"theta_command": dv.step("2 deg", at=0.2)})
+        self.assertGreater(float(np.max(np.abs(blind["theta"] - truth["theta"]))), 0.02)
+
+    def test_over_a_faulty_sensor_and_for_some_readers_only(self) -> None:
+        from dravik.aircraft.faults import Biased
+
+        faulty = HELD.with_plan({"off": Biased(kind="biased", signal="q", by="1 deg/s", at=1.0)})
+        opened = faulty.opened(dv.Opening(signal="q", kind="disturbed"))
+        run = dv.fly(
+            opened,
+            start=dv.trim(opened, airspeed=62, altitude=300),
+            duration=2,
+            controls={"q_disturbance": dv.step("3 deg/s", at=0.5)},
+        )
+        np.testing.assert_allclose(np.degrees(run["opened_q"] - run["q"])[[10, 60, 150]], [0.0, 3.0, 4.0], atol=1e-9)
+        one = HELD.opened(dv.Opening(signal="theta", kind="broken", readers=("pitch_error",)))
+        u = one.default_inputs()
+        u[one.input_index("theta_injected")] = 1.0
+        x = one.state(velocity=(62, 0, 0), attitude=(0, 0.2, 0))
+        self.assertAlmostEqual(one.values(x, u, ["pitch_error"])["pitch_error"], -1.0)
+
+    def test_what_cannot_be_opened_is_said(self) -> None:
+        for opening, words in (
+            (dv.Opening(signal="thetta", kind="broken"), "no signal 'thetta' to open.*theta"),
+            (dv.Opening(signal="pitch_hold_integral", kind="broken"), "no signal 'pitch_hold_integral'"),
+            (dv.Opening(signal="pitch_hold_gain", kind="broken"), "nothing to open"),
+            (dv.Opening(signal="q", kind="replaced"), "replaced by nothing"),
+            (dv.Opening(signal="q", kind="replaced", formula="lag(qq, 1)"), "no signal 'qq'"),
+            (dv.Opening(signal="q", kind="broken", readers=("pitch_hld",)), "no formula 'pitch_hld'"),
+        ):
+            with self.subTest(words), self.assertRaisesRegex(DravikError, words):
+                HELD.opened(opening)
+        with self.assertRaisesRegex(DravikError, "defined twice|taken"):
+            HELD.opened(dv.Opening(signal="q", kind="broken"), dv.Opening(signal="q", kind="broken"))
+
+
+if __name__ == "__main__":
+    unittest.main()
