@@ -41,6 +41,7 @@ bench: .venv/kernel
 
 pictures: .venv/kernel
 	$(BIN)/python tools/make_pictures.py
+	$(BIN)/python tools/draw_imports.py
 
 verification: .venv/kernel
 	$(BIN)/python tools/write_verification.py

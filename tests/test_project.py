@@ -79,6 +79,11 @@ class LayerTest(unittest.TestCase):
                 elif pieces[0] in FACES_ONLY:
                     self.assertIn(part, ("cli", "report"), f"{path.name} imports {name}")
 
+    def test_imports_go_in_no_circle(self) -> None:
+        tool = runpy.run_path(str(ROOT / "tools" / "draw_imports.py"), run_name="tool")
+        self.assertEqual(tool["circles"](), [])
+        self.assertGreater(len(tool["graph"]()), 150)
+
     def test_nothing_is_evaluated_or_unpickled(self) -> None:
         for path in sorted(PACKAGE.rglob("*.py")):
             for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))):

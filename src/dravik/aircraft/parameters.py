@@ -3,25 +3,33 @@
 import math
 from collections.abc import Mapping
 from dataclasses import replace
-from typing import TYPE_CHECKING
+from typing import Protocol
 
 from dravik.aircraft.schema import AircraftDefinition
-from dravik.aircraft.specs import Built, Where
+from dravik.aircraft.specs import Built, InputSpec, Where
 from dravik.effectors import Parameter
 from dravik.errors import DravikError, nearest
 from dravik.formula import CONSTANTS, Node, direct_names, parse
 from dravik.units import from_si, in_si, kind_of_unit, quantity
-
-if TYPE_CHECKING:
-    from dravik.aircraft.craft import Aircraft
 
 __all__ = ["inputs_in_si", "parameter_in_si", "table_adjustments", "with_values"]
 
 ROOM = 1e-9  # beyond an input's range, for a number that was converted twice
 
 
+class HasInputs(Protocol):
+    """What has inputs by name, as an aircraft has."""
+
+    @property
+    def inputs(self) -> dict[str, InputSpec]:
+        """Every input, in the kernel's order."""
+
+    def input_index(self, name: str) -> int:
+        """Return the place of an input; raises DravikError, naming the nearest."""
+
+
 def inputs_in_si(
-    craft: "Aircraft", values: Mapping[str, str | float], bare_angles: bool, place: str
+    craft: HasInputs, values: Mapping[str, str | float], bare_angles: bool, place: str
 ) -> dict[str, float]:  # fmt: skip
     """Return inputs by their full name in SI, as ``Aircraft.inputs_in_si`` says."""
     specs, found = list(craft.inputs.values()), {}

@@ -2,18 +2,47 @@
 
 import time as clock
 from dataclasses import asdict
-from typing import TYPE_CHECKING, Any
+from typing import Any, Protocol
+
+import numpy as np
+from numpy.typing import NDArray
 
 from dravik.errors import DravikError
+from dravik.flight.bodies import Body
+from dravik.flight.devices import Tasks
+from dravik.flight.rows import Rows
+from dravik.flight.schedule import Schedule
+from dravik.kernel import Workspace
 from dravik.version import __version__
-
-if TYPE_CHECKING:
-    from dravik.flight.core import Flight
 
 __all__ = ["ending", "origin"]
 
+Floats = NDArray[np.float64]
 
-def origin(flight: "Flight") -> dict[str, Any]:
+
+class Flown(Protocol):
+    """What of a flight these functions read."""
+
+    note: dict[str, Any]
+    body: Body
+    dt: float
+    asked: float
+    begun: float
+    step: int
+    x: Floats
+    work: Workspace
+    schedule: Schedule
+    tasks: Tasks
+    rows: Rows
+    start_inputs: dict[str, float]
+    parameters_begun: dict[str, float]
+    begun_gusts: list[tuple[str, float]]
+
+    def time_of(self, step: int) -> float:
+        """Return the time of a step, s."""
+
+
+def origin(flight: Flown) -> dict[str, Any]:
     """Return versions, hashes of what is flown, and how it is flown, as plain data."""
     own, turbulence = flight.body.origin(), flight.schedule.turbulence
     limits = own.pop("limits")
@@ -35,7 +64,7 @@ def origin(flight: "Flight") -> dict[str, Any]:
     }
 
 
-def ending(flight: "Flight") -> dict[str, Any]:
+def ending(flight: Flown) -> dict[str, Any]:
     """Return all that is needed to fly on from where the flight is now, as plain data."""
     names, inputs, schedule = flight.body.state_names, flight.body.inputs, flight.schedule
     found = {

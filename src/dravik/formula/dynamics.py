@@ -5,16 +5,13 @@ integrator see one kind of state. ``actuator_1`` and ``actuator_2`` are not for 
 aircraft's effectors and engines are made of them.
 """
 
-from typing import TYPE_CHECKING
+from typing import NoReturn, Protocol
 
 import numpy as np
 
 from dravik.formula.functions import FUNCTIONS
+from dravik.formula.layout import StateSlot
 from dravik.formula.parse import Node
-
-if TYPE_CHECKING:
-    from dravik.formula.layout import StateSlot
-    from dravik.formula.tape import TapeBuilder
 
 __all__ = ["STATEFUL", "direct_names", "rates", "value"]
 
@@ -24,6 +21,30 @@ STATEFUL: dict[str, tuple[int, ...]] = {
     "actuator_1": (),  # command, time constant, rate, low, high
     "actuator_2": (),  # command, frequency, damping, rate, low, high
 }
+
+
+class Builder(Protocol):
+    """What these functions write to: a tape while it is made."""
+
+    values: list[float]
+
+    def compile(self, node: Node) -> int:
+        """Return the register that holds a node's value."""
+
+    def emit(self, op: str, *args: int, position: int = 0) -> int:
+        """Append an instruction; return its register."""
+
+    def constant(self, value: float) -> int:
+        """Return the register of a constant."""
+
+    def is_constant(self, register: int) -> bool:
+        """Whether a register holds a constant."""
+
+    def new_state(self, suffix: str, node: Node, *, partner: StateSlot | None = None) -> StateSlot:
+        """Add a state for a function in the formula being compiled."""
+
+    def fail(self, what: str, position: int = 0, hint: str = "") -> NoReturn:
+        """Raise a FormulaError at a character of the formula being compiled."""
 
 
 def direct_names(node: Node) -> list[str]:
@@ -40,7 +61,7 @@ def direct_names(node: Node) -> list[str]:
     return found
 
 
-def _argument(builder: "TapeBuilder", node: Node, i: int, *, positive: bool = False) -> int:
+def _argument(builder: Builder, node: Node, i: int, *, positive: bool = False) -> int:
     register = builder.compile(node.args[i])
     if positive and builder.is_constant(register) and not builder.values[register] > 0.0:
         name = FUNCTIONS[node.name].arguments[i] if node.name in FUNCTIONS else "value"
@@ -48,7 +69,7 @@ def _argument(builder: "TapeBuilder", node: Node, i: int, *, positive: bool = Fa
     return register
 
 
-def value(builder: "TapeBuilder", node: Node) -> int:
+def value(builder: Builder, node: Node) -> int:
     """Add the states of one call and return the register of its value."""
     match node.name:
         case "actuator_1":
@@ -87,7 +108,7 @@ def value(builder: "TapeBuilder", node: Node) -> int:
     return builder.emit("add", slot.register, builder.emit("mul", ratio, passed))
 
 
-def rates(b: "TapeBuilder", slot: "StateSlot", node: Node) -> None:
+def rates(b: Builder, slot: StateSlot, node: Node) -> None:
     """Compile the rate of one state of a call, and its limits if it has any."""
     match node.name:
         case "lag" | "washout":
@@ -115,19 +136,19 @@ def rates(b: "TapeBuilder", slot: "StateSlot", node: Node) -> None:
             _actuator_second_order(b, slot, node)
 
 
-def _limits(b: "TapeBuilder", low: int, high: int) -> tuple[int, int]:
+def _limits(b: Builder, low: int, high: int) -> tuple[int, int]:
     def kept(register: int) -> int:
         return -1 if b.is_constant(register) and np.isinf(b.values[register]) else register
 
     return kept(low), kept(high)
 
 
-def _first_order(b: "TapeBuilder", slot: "StateSlot", node: Node, time_constant: int) -> int:
+def _first_order(b: Builder, slot: StateSlot, node: Node, time_constant: int) -> int:
     error = b.emit("sub", _argument(b, node, 0), slot.register, position=node.position)
     return b.emit("div", error, _argument(b, node, time_constant, positive=True), position=node.position)
 
 
-def _second_order(b: "TapeBuilder", slot: "StateSlot", node: Node) -> None:
+def _second_order(b: Builder, slot: StateSlot, node: Node) -> None:
     assert slot.partner is not None
     if not slot.is_rate:
         slot.rate = slot.partner.register
@@ -147,7 +168,7 @@ def _second_order(b: "TapeBuilder", slot: "StateSlot", node: Node) -> None:
     slot.rate = b.emit("sub", spring, b.emit("mul", friction, rate.register))
 
 
-def _actuator_second_order(b: "TapeBuilder", slot: "StateSlot", node: Node) -> None:
+def _actuator_second_order(b: Builder, slot: StateSlot, node: Node) -> None:
     assert slot.partner is not None
     command, frequency, damping, limit, low, high = (_argument(b, node, i) for i in range(6))
     if not slot.is_rate:

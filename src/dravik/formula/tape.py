@@ -11,6 +11,7 @@ Every value lives in a register. Instructions are sorted into five stages, by wh
 
 from collections.abc import Iterable, Mapping, Sequence
 from graphlib import CycleError, TopologicalSorter
+from typing import NoReturn
 
 import numpy as np
 
@@ -137,7 +138,7 @@ class TapeBuilder:
             return max(degrees)
         return NONLINEAR
 
-    def fail(self, what: str, position: int = 0, hint: str = "") -> None:
+    def fail(self, what: str, position: int = 0, hint: str = "") -> NoReturn:
         """Raise a FormulaError at a character of the formula being compiled."""
         raise FormulaError(what, text=self._source.text, position=position, where=self._where, hint=hint)
 

@@ -1,19 +1,17 @@
 """Other forms of a linear system: balanced and truncated, sampled and continuous, with a delay."""
 
 from dataclasses import replace
-from typing import TYPE_CHECKING
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from dravik.errors import DravikError
 from dravik.linear import joining
+from dravik.linear.matrices import NamedMatrices
 from dravik.linear.reduction import balance, split
 from dravik.linear.sampling import bilinear, continuous, delay, first_order_hold, zero_order_hold
 from dravik.units import quantity
-
-if TYPE_CHECKING:
-    from dravik.linear.system import LinearSystem
 
 __all__ = ["balanced", "continued", "delayed", "discretised", "numbered", "reduced"]
 
@@ -22,17 +20,17 @@ EDGE = 1e-9  # of the largest root: what decays more slowly counts as standing
 HOLDS = {"zero_order_hold": zero_order_hold, "first_order_hold": first_order_hold}
 
 
-def balanced(system: "LinearSystem") -> tuple[Floats, Floats, Floats, tuple[Floats, Floats, int]]:
+def balanced(system: NamedMatrices) -> tuple[Floats, Floats, Floats, tuple[Floats, Floats, int]]:
     """Return Hankel values of the decaying part, its balancing matrices, and what parts it from the rest."""
     sampled = system.dt is not None
-    edge = EDGE if sampled else EDGE * max(float(np.abs(system.poles()).max(initial=0.0)), 1e-300)
+    edge = EDGE if sampled else EDGE * max(float(np.abs(np.linalg.eigvals(system.A)).max(initial=0.0)), 1e-300)
     t, back, k = split(system.A, edge, sampled=sampled)
     a = (back @ system.A @ t)[:k, :k]
     values, left, right = balance(a, back[:k] @ system.B, system.C @ t[:, :k], sampled=sampled)
     return values, left, right, (t, back, k)
 
 
-def reduced(system: "LinearSystem", order: int) -> "LinearSystem":
+def reduced(system: NamedMatrices, order: int) -> Any:
     """Return the balanced truncation with ``order`` states."""
     _, left, right, (t, back, k) = balanced(system)
     standing = len(system.A) - k
@@ -47,7 +45,7 @@ def reduced(system: "LinearSystem", order: int) -> "LinearSystem":
     )  # fmt: skip
 
 
-def discretised(system: "LinearSystem", dt: str | float, method: str, match: float) -> "LinearSystem":
+def discretised(system: NamedMatrices, dt: str | float, method: str, match: float) -> Any:
     """Return the system at samples ``dt`` apart."""
     h = quantity(dt, "time", where="dt")
     if system.dt is not None or not h > 0.0:
@@ -62,7 +60,7 @@ def discretised(system: "LinearSystem", dt: str | float, method: str, match: flo
     return replace(system, A=a, B=b, C=c, D=d, dt=h)
 
 
-def continued(system: "LinearSystem", method: str) -> "LinearSystem":
+def continued(system: NamedMatrices, method: str) -> Any:
     """Return the continuous system of which this one is the sampled form."""
     if system.dt is None:
         raise DravikError("a continuous system", hint="discretised(dt)")
@@ -70,7 +68,7 @@ def continued(system: "LinearSystem", method: str) -> "LinearSystem":
     return replace(system, A=a, B=b, C=c, D=d, dt=None)
 
 
-def delayed(system: "LinearSystem", name: str, time: str | float, order: int) -> "LinearSystem":
+def delayed(system: NamedMatrices, name: str, time: str | float, order: int) -> Any:
     """Return the system with a delay at an input or output."""
     at_input = name in system.inputs
     system.indices([name], "inputs" if at_input else "outputs")

@@ -2,22 +2,20 @@
 
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
-from typing import TYPE_CHECKING
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from dravik.errors import DravikError, nearest
-
-if TYPE_CHECKING:
-    from dravik.linear.system import LinearSystem
+from dravik.linear.matrices import NamedMatrices
 
 __all__ = ["append", "closed", "connect"]
 
 Floats = NDArray[np.float64]
 
 
-def append(*systems: "LinearSystem") -> "LinearSystem":
+def append(*systems: NamedMatrices) -> Any:
     """Return systems side by side, as one; names must differ, and sample times be the same.
 
     Raises DravikError for a name that two of them have.
@@ -45,9 +43,9 @@ def append(*systems: "LinearSystem") -> "LinearSystem":
 
 
 def connect(
-    *systems: "LinearSystem", inputs: Sequence[str], outputs: Sequence[str],
+    *systems: NamedMatrices, inputs: Sequence[str], outputs: Sequence[str],
     sums: Mapping[str, Mapping[str, float]] | None = None,
-) -> "LinearSystem":  # fmt: skip
+) -> Any:  # fmt: skip
     """Return systems joined by name: an input takes the output of the same name, of whichever system has it.
 
     ``sums`` makes more signals: ``{"error": {"command": 1, "theta": -1}}`` lets inputs called error read command minus
@@ -89,7 +87,7 @@ def connect(
 
 
 def _source(
-    rows: Mapping[str, tuple[Floats, Floats]], name: str, whole: "LinearSystem", outside: list[str]
+    rows: Mapping[str, tuple[Floats, Floats]], name: str, whole: NamedMatrices, outside: list[str]
 ) -> tuple[Floats, Floats]:
     inner, outer = rows[name]
     if name in outside:
@@ -99,7 +97,7 @@ def _source(
 
 
 def _row(
-    name: str, whole: "LinearSystem", sums: Mapping[str, Mapping[str, float]], outside: list[str], path: tuple[str, ...]
+    name: str, whole: NamedMatrices, sums: Mapping[str, Mapping[str, float]], outside: list[str], path: tuple[str, ...]
 ) -> tuple[Floats, Floats]:
     """Return a signal as a combination of the systems' outputs and of what comes from outside."""
     inner, outer = np.zeros(len(whole.outputs)), np.zeros(len(outside))
@@ -119,7 +117,7 @@ def _row(
     return inner, outer
 
 
-def _check_units(whole: "LinearSystem", sums: Mapping[str, Mapping[str, float]]) -> None:
+def _check_units(whole: NamedMatrices, sums: Mapping[str, Mapping[str, float]]) -> None:
     for name, parts in sums.items():
         found = {whole.units[p]: p for p in [*parts, name] if whole.units.get(p)}
         if len(found) > 1:
@@ -127,7 +125,7 @@ def _check_units(whole: "LinearSystem", sums: Mapping[str, Mapping[str, float]])
             raise DravikError(f"the sum {name!r} joins signals of different units: {listed}")
 
 
-def _interconnected(whole: "LinearSystem", inner: Floats, outer: Floats, inputs: list[str]) -> "LinearSystem":
+def _interconnected(whole: NamedMatrices, inner: Floats, outer: Floats, inputs: list[str]) -> Any:
     """Return the system whose inputs are u = inner y + outer r."""
     loop = np.eye(len(whole.outputs)) - whole.D @ inner
     if np.linalg.cond(loop) > 1e12:
@@ -140,7 +138,7 @@ def _interconnected(whole: "LinearSystem", inner: Floats, outer: Floats, inputs:
     )  # fmt: skip
 
 
-def closed(system: "LinearSystem", gains: Mapping[str, Mapping[str, float]]) -> "LinearSystem":
+def closed(system: NamedMatrices, gains: Mapping[str, Mapping[str, float]]) -> Any:
     """Return a system with loops of constant gains: ``{"elevator": {"q": 0.5}}`` adds 0.5 q to the elevator.
 
     All inputs stay: what comes from outside is added. Raises DravikError for unknown names.

@@ -2,15 +2,16 @@
 
 import math
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field, replace
-from typing import TYPE_CHECKING, Self
+from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING, Any, Self, cast
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from dravik.errors import DravikError, nearest
+from dravik.errors import DravikError
 from dravik.linear import forms, joining
 from dravik.linear.exact import input_step
+from dravik.linear.matrices import NamedMatrices
 from dravik.linear.reduction import minimal, transmission_zeros
 from dravik.linear.transfer import Transfer
 
@@ -24,10 +25,10 @@ Complexes = NDArray[np.complex128]
 
 
 @dataclass(frozen=True)
-class LinearSystem:
-    """Matrices with the names of their states, inputs and outputs; ``units`` (SI) by name, ``dt`` the sample time in s.
+class LinearSystem(NamedMatrices):
+    """A linear system: matrices with names and units, continuous or with a sample time ``dt`` (s).
 
-    Without ``dt`` it is continuous. Nothing changes it: every method returns another system.
+    Nothing changes it: every method returns another system.
 
     >>> import dravik as dv
     >>> lag = dv.LinearSystem.of([[-2.0]], [[2.0]], states=["x"], inputs=["command"], outputs=["angle"], C=[[1.0]])
@@ -35,41 +36,9 @@ class LinearSystem:
     1.0
     """
 
-    A: Floats
-    B: Floats
-    C: Floats
-    D: Floats
-    states: list[str]
-    inputs: list[str]
-    outputs: list[str]
-    units: dict[str, str] = field(default_factory=dict)
-    dt: float | None = None
-    title: str = ""
-
-    @classmethod
-    def of(
-        cls, A: ArrayLike, B: ArrayLike | None = None, *, states: Sequence[str], inputs: Sequence[str] = (),
-        C: ArrayLike | None = None, D: ArrayLike | None = None, outputs: Sequence[str] = (),
-    ) -> Self:  # fmt: skip
-        """Return a system from matrices; without ``C`` the outputs are the states. See also ``united`` and ``sampled``.
-
-        Raises DravikError when a matrix does not fit the names, or holds values that are not finite.
-        """
-        n, m = len(states), len(inputs)
-        names = list(outputs) if C is not None else list(states)
-        parts = {
-            "A": (np.zeros((0, 0)) if n == 0 else np.asarray(A, float), (n, n)),
-            "B": (np.zeros((n, m)) if B is None else np.asarray(B, float), (n, m)),
-            "C": (np.eye(n) if C is None else np.asarray(C, float), (len(names), n)),
-            "D": (np.zeros((len(names), m)) if D is None else np.asarray(D, float), (len(names), m)),
-        }
-        for name, (matrix, shape) in parts.items():
-            if matrix.shape != shape and matrix.size + math.prod(shape) > 0:
-                raise DravikError(f"{name} has shape {matrix.shape}", expected=f"{shape} from the names given")
-            if not np.all(np.isfinite(matrix)):
-                raise DravikError(f"{name} holds values that are not finite")
-        a, b, c, d = (matrix.reshape(shape) for matrix, shape in parts.values())
-        return cls(a, b, c, d, list(states), list(inputs), names)
+    @staticmethod
+    def _of_these(*parts: Any) -> "LinearSystem":
+        return LinearSystem(*parts)
 
     @staticmethod
     def gain(output: str, parts: Mapping[str, float]) -> "LinearSystem":
@@ -99,65 +68,11 @@ class LinearSystem:
             C=(over[1:] - over[0] * under)[None, :], D=[[over[0]]],
         )  # fmt: skip
 
-    def plain(
-        self, *, A: Floats, B: Floats, C: Floats, D: Floats, names: Sequence[Sequence[str]],
-        units: Mapping[str, str] | None = None,
-    ) -> "LinearSystem":  # fmt: skip
-        """Return a system of other matrices and names (states, inputs, outputs), with this one's sample time."""
-        states, inputs, outputs = (list(n) for n in names)
-        kept = {n: u for n, u in (self.units if units is None else units).items() if n in {*states, *inputs, *outputs}}
-        return LinearSystem(A, B, C, D, states, inputs, outputs, kept, self.dt, self.title)
-
-    # -- names ---------------------------------------------------------------------------------------------------------
-
-    def indices(self, names: Sequence[str], kind: str) -> list[int]:
-        """Return the places of names among ``states``, ``inputs`` or ``outputs``; raises DravikError for others."""
-        own = getattr(self, kind)
-        for name in names:
-            if name not in own:
-                what = f"the model has no {kind[:-1]} {name!r}"
-                raise DravikError(what, expected=", ".join(own), hint=nearest(name, own))
-        return [own.index(n) for n in names]
-
-    def part(
-        self, *, states: Sequence[str] | None = None, inputs: Sequence[str] | None = None,
-        outputs: Sequence[str] | None = None,
-    ) -> Self:  # fmt: skip
-        """Return the system of some states, inputs and outputs; states left out are held where they are.
-
-        Raises DravikError for a name that it does not have.
-        """
-        s = self.indices(self.states if states is None else states, "states")
-        i = self.indices(self.inputs if inputs is None else inputs, "inputs")
-        o = self.indices(self.outputs if outputs is None else outputs, "outputs")
-        return replace(
-            self, A=self.A[np.ix_(s, s)], B=self.B[np.ix_(s, i)], C=self.C[np.ix_(o, s)], D=self.D[np.ix_(o, i)],
-            states=[self.states[k] for k in s], inputs=[self.inputs[k] for k in i],
-            outputs=[self.outputs[k] for k in o],
-        )  # fmt: skip
-
-    def renamed(self, names: Mapping[str, str]) -> Self:
-        """Return the system with other names; raises DravikError for a name that is not there, or then twice."""
-        known = {*self.states, *self.inputs, *self.outputs}
-        for name in names:
-            if name not in known:
-                raise DravikError(f"there is no {name!r} to rename", hint=nearest(name, known))
-        lists = [[names.get(n, n) for n in own] for own in (self.states, self.inputs, self.outputs)]
-        for own in lists:
-            if len(set(own)) < len(own):
-                raise DravikError(f"a name would stand twice among {', '.join(own)}", hint="another name")
-        units = {names.get(n, n): u for n, u in self.units.items()}
-        return replace(self, states=lists[0], inputs=lists[1], outputs=lists[2], units=units)
-
-    def united(self, **units: str) -> Self:
-        """Return the system with SI units of some of its signals, such as ``q="rad/s"``."""
-        return replace(self, units={**self.units, **units})
-
     # -- joined --------------------------------------------------------------------------------------------------------
 
     def append(self, *others: "LinearSystem") -> "LinearSystem":
         """Return this system and others side by side."""
-        return joining.append(self, *others)
+        return cast(LinearSystem, joining.append(self, *others))
 
     def series(self, other: "LinearSystem") -> "LinearSystem":
         """Return ``other`` behind this system: its inputs take the outputs of the same names.
@@ -169,7 +84,7 @@ class LinearSystem:
                 f"no output of the first ({', '.join(self.outputs)}) is an input of the second", hint="renamed({...})"
             )
         more = [n for n in other.inputs if n not in self.outputs and n not in self.inputs]
-        return joining.connect(self, other, inputs=[*self.inputs, *more], outputs=other.outputs)
+        return cast(LinearSystem, joining.connect(self, other, inputs=[*self.inputs, *more], outputs=other.outputs))
 
     def parallel(self, other: "LinearSystem", *, sign: float = 1.0) -> "LinearSystem":
         """Return the sum (or, with ``sign`` -1, the difference) of two systems with the same inputs and outputs."""
@@ -178,10 +93,11 @@ class LinearSystem:
         from scipy.linalg import block_diag
 
         states = [*self.states, *(n if n not in self.states else f"{n}_2" for n in other.states)]
-        return self.plain(
+        found = self.plain(
             A=block_diag(self.A, other.A), B=np.vstack([self.B, other.B]), C=np.hstack([self.C, sign * other.C]),
             D=self.D + sign * other.D, names=[states, self.inputs, self.outputs], units={**other.units, **self.units},
         )  # fmt: skip
+        return cast(LinearSystem, found)
 
     def feedback(self, other: "LinearSystem", *, sign: float = -1.0) -> "LinearSystem":
         """Return the loop of this system with another that reads its outputs and feeds its inputs, by name.
@@ -197,11 +113,11 @@ class LinearSystem:
         free = [n for n in other.inputs if n not in self.outputs]
         outside = [f"{n} from outside" if n in back else n for n in self.inputs]
         found = joining.connect(self, other.renamed(inner), inputs=[*outside, *free], outputs=self.outputs, sums=sums)
-        return found.renamed({f"{n} from outside": n for n in back})
+        return cast(LinearSystem, found.renamed({f"{n} from outside": n for n in back}))
 
     def closed(self, gains: Mapping[str, Mapping[str, float]]) -> Self:
         """Return the system with loops of constant gains: ``{"elevator": {"q": 0.5}}`` adds 0.5 q to the elevator."""
-        return joining.closed(self, gains)  # type: ignore[return-value]
+        return cast("Self", joining.closed(self, gains))
 
     # -- figures -------------------------------------------------------------------------------------------------------
 
@@ -320,7 +236,10 @@ class LinearSystem:
     def minimal(self, tolerance: float = 1e-12) -> "LinearSystem":
         """Return a system with the same responses, without states that no input reaches or no output sees."""
         a, b, c = minimal(self.A, self.B, self.C, tolerance)
-        return self.plain(A=a, B=b, C=c, D=self.D, names=[forms.numbered("x", len(a)), self.inputs, self.outputs])
+        return cast(
+            LinearSystem,
+            self.plain(A=a, B=b, C=c, D=self.D, names=[forms.numbered("x", len(a)), self.inputs, self.outputs]),
+        )
 
     def hankel(self) -> Floats:
         """Return the Hankel singular values of the decaying part, largest first: what each state of it is worth."""
@@ -332,7 +251,7 @@ class LinearSystem:
         At no frequency is the error larger than twice the sum of the Hankel values left out. Raises DravikError for an
         order below the number of roots that are kept.
         """
-        return forms.reduced(self, order)
+        return cast(LinearSystem, forms.reduced(self, order))
 
     def discretised(self, dt: str | float, *, method: str = "zero_order_hold", match: float = 0.0) -> Self:
         """Return the system at samples ``dt`` apart (s, or with a unit).
@@ -341,14 +260,14 @@ class LinearSystem:
         straight between them), ``bilinear`` (Tustin's, exact at the frequency ``match``, rad/s, and at zero). Only
         with ``zero_order_hold`` are the states those of the continuous system. Raises DravikError for others.
         """
-        return forms.discretised(self, dt, method, match)  # type: ignore[return-value]
+        return cast("Self", forms.discretised(self, dt, method, match))
 
     def continued(self, *, method: str = "zero_order_hold") -> Self:
         """Return the continuous system of which this one is the ``zero_order_hold`` or ``bilinear`` sampled form.
 
         Raises DravikError for a continuous system, and for roots on the negative real axis, which none has.
         """
-        return forms.continued(self, method)  # type: ignore[return-value]
+        return cast("Self", forms.continued(self, method))
 
     def delayed(self, name: str, time: str | float, *, order: int = 3) -> "LinearSystem":
         """Return the system with a delay (s) at an input or output.
@@ -356,7 +275,7 @@ class LinearSystem:
         Continuous: a Padé fraction of ``order``, whose phase is good to 1 deg up to frequencies of about
         (order + 1)/time rad/s. Sampled: exact, a whole number of samples. Raises DravikError for other delays.
         """
-        return forms.delayed(self, name, time, order)
+        return cast(LinearSystem, forms.delayed(self, name, time, order))
 
     def frame(self, matrix: str) -> "DataFrame":
         """Return A, B, C or D as a table with names; raises DravikError for another letter."""

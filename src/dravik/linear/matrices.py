@@ -1,0 +1,117 @@
+"""Matrices with names: the states, inputs and outputs of a linear system, their units, and parts of it."""
+
+import math
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from typing import Any, Self
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+
+from dravik.errors import DravikError, nearest
+
+__all__ = ["NamedMatrices"]
+
+Floats = NDArray[np.float64]
+
+
+@dataclass(frozen=True)
+class NamedMatrices:
+    """A, B, C, D with the names of their states, inputs and outputs; ``units`` (SI), ``dt`` the sample time in s.
+
+    Without ``dt`` they are those of a continuous system.
+    """
+
+    A: Floats
+    B: Floats
+    C: Floats
+    D: Floats
+    states: list[str]
+    inputs: list[str]
+    outputs: list[str]
+    units: dict[str, str] = field(default_factory=dict)
+    dt: float | None = None
+    title: str = ""
+
+    @classmethod
+    def of(
+        cls, A: ArrayLike, B: ArrayLike | None = None, *, states: Sequence[str], inputs: Sequence[str] = (),
+        C: ArrayLike | None = None, D: ArrayLike | None = None, outputs: Sequence[str] = (),
+    ) -> Self:  # fmt: skip
+        """Return a system from matrices; without ``C`` the outputs are the states. See also ``united`` and ``sampled``.
+
+        Raises DravikError when a matrix does not fit the names, or holds values that are not finite.
+        """
+        n, m = len(states), len(inputs)
+        names = list(outputs) if C is not None else list(states)
+        parts = {
+            "A": (np.zeros((0, 0)) if n == 0 else np.asarray(A, float), (n, n)),
+            "B": (np.zeros((n, m)) if B is None else np.asarray(B, float), (n, m)),
+            "C": (np.eye(n) if C is None else np.asarray(C, float), (len(names), n)),
+            "D": (np.zeros((len(names), m)) if D is None else np.asarray(D, float), (len(names), m)),
+        }
+        for name, (matrix, shape) in parts.items():
+            if matrix.shape != shape and matrix.size + math.prod(shape) > 0:
+                raise DravikError(f"{name} has shape {matrix.shape}", expected=f"{shape} from the names given")
+            if not np.all(np.isfinite(matrix)):
+                raise DravikError(f"{name} holds values that are not finite")
+        a, b, c, d = (matrix.reshape(shape) for matrix, shape in parts.values())
+        return cls(a, b, c, d, list(states), list(inputs), names)
+
+    def plain(
+        self, *, A: Floats, B: Floats, C: Floats, D: Floats, names: Sequence[Sequence[str]],
+        units: Mapping[str, str] | None = None,
+    ) -> Any:  # fmt: skip
+        """Return a plain system of other matrices and names (states, inputs, outputs), with this one's sample time."""
+        states, inputs, outputs = (list(n) for n in names)
+        kept = {n: u for n, u in (self.units if units is None else units).items() if n in {*states, *inputs, *outputs}}
+        return self._of_these(A, B, C, D, states, inputs, outputs, kept, self.dt, self.title)
+
+    @staticmethod
+    def _of_these(*parts: Any) -> Any:
+        return NamedMatrices(*parts)
+
+    # -- names ---------------------------------------------------------------------------------------------------------
+
+    def indices(self, names: Sequence[str], kind: str) -> list[int]:
+        """Return the places of names among ``states``, ``inputs`` or ``outputs``; raises DravikError for others."""
+        own = getattr(self, kind)
+        for name in names:
+            if name not in own:
+                what = f"the model has no {kind[:-1]} {name!r}"
+                raise DravikError(what, expected=", ".join(own), hint=nearest(name, own))
+        return [own.index(n) for n in names]
+
+    def part(
+        self, *, states: Sequence[str] | None = None, inputs: Sequence[str] | None = None,
+        outputs: Sequence[str] | None = None,
+    ) -> Self:  # fmt: skip
+        """Return the system of some states, inputs and outputs; states left out are held where they are.
+
+        Raises DravikError for a name that it does not have.
+        """
+        s = self.indices(self.states if states is None else states, "states")
+        i = self.indices(self.inputs if inputs is None else inputs, "inputs")
+        o = self.indices(self.outputs if outputs is None else outputs, "outputs")
+        return replace(
+            self, A=self.A[np.ix_(s, s)], B=self.B[np.ix_(s, i)], C=self.C[np.ix_(o, s)], D=self.D[np.ix_(o, i)],
+            states=[self.states[k] for k in s], inputs=[self.inputs[k] for k in i],
+            outputs=[self.outputs[k] for k in o],
+        )  # fmt: skip
+
+    def renamed(self, names: Mapping[str, str]) -> Self:
+        """Return the system with other names; raises DravikError for a name that is not there, or then twice."""
+        known = {*self.states, *self.inputs, *self.outputs}
+        for name in names:
+            if name not in known:
+                raise DravikError(f"there is no {name!r} to rename", hint=nearest(name, known))
+        lists = [[names.get(n, n) for n in own] for own in (self.states, self.inputs, self.outputs)]
+        for own in lists:
+            if len(set(own)) < len(own):
+                raise DravikError(f"a name would stand twice among {', '.join(own)}", hint="another name")
+        units = {names.get(n, n): u for n, u in self.units.items()}
+        return replace(self, states=lists[0], inputs=lists[1], outputs=lists[2], units=units)
+
+    def united(self, **units: str) -> Self:
+        """Return the system with SI units of some of its signals, such as ``q="rad/s"``."""
+        return replace(self, units={**self.units, **units})
