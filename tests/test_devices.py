@@ -112,6 +112,20 @@ class EverythingTest(unittest.TestCase):
             for _ in range(25):
                 session.step(0.1)
 
+    def test_where_a_flight_is_cut_into_stretches_changes_no_bit(self) -> None:
+        # a slow clock cuts flights where it likes; gusts, heading and histories must not notice
+        turning = options(
+            devices=[], record=["q", "wind_north"], controls={"roll_stick": dv.pulse(0.5, at=0.3, width=4)}
+        )
+        whole = dv.fly(TARN, start=POINT, duration=30, **turning)
+        session = dv.Session(TARN, start=POINT, **turning)
+        cuts = np.random.default_rng(0).integers(1, 9, 2000)
+        for cut in cuts[: int(np.searchsorted(np.cumsum(cuts), 3000))]:
+            session.step(int(cut) * 0.01)
+        found = session.recording().values
+        self.assertGreater(len(found), 1490)
+        np.testing.assert_array_equal(found, whole.values[: len(found)])
+
     def test_nothing_is_allocated_from_step_to_step(self) -> None:
         session = dv.Session(TARN, start=POINT, dt=0.001, turbulence=None)
         for _ in range(60):

@@ -37,10 +37,10 @@ def recur(transition: Floats, noise: Floats, x: Floats, states: Floats) -> None:
 
 @compiled
 def add_in_level_axes(
-    u: Floats, inputs: Ints, starts: Floats, dt: float, samples: Floats, places: tuple[float, float],
+    u: Floats, inputs: Ints, times: Floats, samples: Floats, places: tuple[float, float],
     headings: tuple[float, float, float],
 ) -> None:  # fmt: skip
-    """Add gusts to the inputs u (steps, 2, inputs) at the start and end of each step.
+    """Add gusts to the inputs u (steps, 2, inputs) at the start and end of each step; ``times`` (steps + 1,) in s.
 
     ``inputs`` are the places of wind north, east, up and of the rotations about body x, y, z; ``samples`` (6, k) are
     along, right, down and the rotations; ``places`` are their interval (s) and the number of the first one;
@@ -51,7 +51,7 @@ def add_in_level_axes(
     last = samples.shape[1] - 2
     for k in range(u.shape[0]):
         for side in range(2):
-            t = starts[k] if side == 0 else (starts[k + 1] if k + 1 < u.shape[0] else starts[k] + dt)
+            t = times[k + side]
             place = np.rint(t / interval * PLACES) / PLACES - dropped
             first = min(int(place), last)
             part = place - first
@@ -93,13 +93,13 @@ class GustStream:
         return found
 
     def add(
-        self, u: Floats, inputs: Ints, starts: Floats, dt: float, air: tuple[float, float],
+        self, u: Floats, inputs: Ints, times: Floats, air: tuple[float, float],
         headings: tuple[float, float, float],
     ) -> None:  # fmt: skip
         """Add the gusts for an airspeed and height (``air``) to the inputs of steps; as ``add_in_level_axes`` says."""
-        self._reach(*air, float(starts[0]), float(starts[-1]) + dt)
+        self._reach(*air, float(times[0]), float(times[-1]))
         places = self.turbulence.interval, float(self.dropped)
-        add_in_level_axes(u, inputs, starts, dt, self.samples, places, headings)
+        add_in_level_axes(u, inputs, times, self.samples, places, headings)
 
     def _reach(self, airspeed: float, height: float, begin: float, end: float) -> None:
         """Have samples for all times between two."""

@@ -25,9 +25,14 @@ GUSTS = ("wind_north", "wind_east", "wind_up", "gust_roll", "gust_pitch", "gust_
 
 @compiled
 def fill_steps(u: Floats, starts: Floats, inputs: Floats, first: int, dt: float, offset: float) -> None:
-    """Fill inputs u (steps, 2, inputs) with the same values throughout, and ``starts`` with the times of the steps."""
-    for k in range(u.shape[0]):
+    """Fill inputs u (steps, 2, inputs) with the same values throughout, and ``starts`` with the times of the steps.
+
+    The last of ``starts`` (steps + 1,) is the end of the last step: the same number as the start of the step after it,
+    so that nothing depends on where a flight is cut into stretches.
+    """
+    for k in range(u.shape[0] + 1):
         starts[k] = (first + k) * dt + offset
+    for k in range(u.shape[0]):
         for side in range(2):
             for i in range(inputs.shape[0]):
                 u[k, side, i] = inputs[i]
@@ -70,7 +75,7 @@ class Schedule:
         self.histories = [self._bind(name, history) for name, history in controls.items()]
         self.texts = {name: history.text for name, history in controls.items()}
         self.held: dict[str, Event] = {}
-        self._u, self._starts = np.empty((1, 2, len(inputs))), np.empty(1)
+        self._u, self._starts = np.empty((1, 2, len(inputs))), np.empty(2)
 
     @property
     def follows(self) -> bool:
@@ -99,32 +104,33 @@ class Schedule:
 
         Turbulence that follows the aircraft is that of the state ``x``.
         """
-        if count > len(self._starts):
-            self._u, self._starts = np.empty((2 * count, 2, len(self.inputs))), np.empty(2 * count)
-        u, starts = self._u[:count], self._starts[:count]
-        fill_steps(u, starts, self.inputs, first, self.dt, self.offset)
+        if count > len(self._u):
+            self._u, self._starts = np.empty((2 * count, 2, len(self.inputs))), np.empty(2 * count + 1)
+        u, times = self._u[:count], self._starts[: count + 1]
+        fill_steps(u, times, self.inputs, first, self.dt, self.offset)
+        starts = times[:-1]
         for index, history in self.histories:
             values = np.stack([history(starts + EDGE * self.dt), history(starts + (1.0 - EDGE) * self.dt)], axis=1)
             u[:, :, index] = values if history.absolute else u[:, :, index] + values
         if self.gusts is not None:
-            self._add_gusts(u, starts, x, first % max(1, round(PERIOD / self.dt)) == 0)
+            self._add_gusts(u, times, x, first % max(1, round(PERIOD / self.dt)) == 0)
         self._hold_in_range(u, starts)
         return u
 
-    def _add_gusts(self, u: Floats, starts: Floats, x: Floats, renew: bool) -> None:
+    def _add_gusts(self, u: Floats, times: Floats, x: Floats, renew: bool) -> None:
         """Add the turbulence in level axes turned to the heading; ``renew`` at the beginning of a period."""
         assert self.gusts is not None and self.turbulence is not None
         if (self.turbulence.follow and renew) or self.gusts_for is None:
             names, r = self.body.registers, self.body.work.registers
-            self.body.evaluate(float(starts[0]), x, u[0, 0])
+            self.body.evaluate(float(times[0]), x, u[0, 0])
             height = float(r[names["altitude"]] - r[names["ground_height"]])
             heading = float(r[names["psi"]])
             before = self.gusts_for[2] if self.gusts_for is not None else heading
-            self.gusts_for = float(r[names["airspeed"]]), height, heading, before, float(starts[0])
+            self.gusts_for = float(r[names["airspeed"]]), height, heading, before, float(times[0])
         airspeed, height, heading, before, since = self.gusts_for
         # the axes turn from the heading of the last period to that of this one within a second: no gust jumps
         turn = math.remainder(heading - before, 2.0 * math.pi)
-        self.gusts.add(u, self.gust_inputs, starts, self.dt, (airspeed, height), (before, turn, since))
+        self.gusts.add(u, self.gust_inputs, times, (airspeed, height), (before, turn, since))
 
     def _hold_in_range(self, u: Floats, starts: Floats) -> None:
         """Hold inputs within their ranges, and note the first time that more was asked."""
