@@ -2,6 +2,7 @@
 
 import ast
 import contextlib
+import doctest
 import importlib
 import io
 import re
@@ -108,6 +109,26 @@ class ExportTest(unittest.TestCase):
             self.assertTrue(module.__doc__, path)
             for name in getattr(module, "__all__", []):
                 self.assertTrue(hasattr(module, name), f"{path}: {name}")
+
+
+class ExampleTest(unittest.TestCase):
+    def test_every_public_name_has_an_example_that_runs(self) -> None:
+        for name in dravik.__all__:
+            if name != "__version__":
+                self.assertIn(">>>", getattr(dravik, name).__doc__, name)
+        finder, runner = doctest.DocTestFinder(exclude_empty=True), doctest.DocTestRunner(verbose=False)
+        count = 0
+        for path in sorted(PACKAGE.rglob("*.py")):
+            if ">>>" not in path.read_text(encoding="utf-8"):
+                continue
+            parts = path.relative_to(PACKAGE).with_suffix("").parts
+            module = importlib.import_module(".".join(("dravik", *(p for p in parts if p != "__init__"))))
+            for example in finder.find(module):
+                with self.subTest(example.name), contextlib.redirect_stdout(io.StringIO()) as out:
+                    result = runner.run(example, out=out.write)
+                    self.assertEqual(result.failed, 0, out.getvalue())
+                count += len(example.examples)
+        self.assertGreater(count, 100)
 
 
 class DocumentTest(unittest.TestCase):

@@ -95,7 +95,7 @@ def air_at(altitude: ArrayLike | str, *, temperature_offset: float | str = 0.0) 
     Raises DravikError outside the range of the standard.
 
     >>> round(float(air_at("10000 ft").density), 4)
-    0.9046
+    0.9048
     """
     if isinstance(altitude, str):
         altitude = quantity(altitude, "length", where="altitude")

@@ -35,6 +35,13 @@ class DravikError(ValueError):
     """Any wrong input that Dravik found.
 
     The message reads ``where: what; expected ...; try: ...``; the parts stay readable as attributes.
+
+    >>> import dravik as dv
+    >>> try:
+    ...     dv.sample("tarn").signal("alhpa")
+    ... except dv.DravikError as error:
+    ...     print(error)
+    Tarn has no signal 'alhpa'; try: did you mean alpha?
     """
 
     def __init__(self, what: str, *, where: str = "", expected: str = "", hint: str = "") -> None:
@@ -71,7 +78,12 @@ class DefinitionError(DravikError):
 
 
 class FormulaError(DravikError):
-    """A formula that cannot be used; ``text`` and ``position`` point at the character."""
+    """A formula that cannot be used; ``text`` and ``position`` point at the character.
+
+    >>> import dravik as dv
+    >>> issubclass(dv.FormulaError, dv.DravikError)  # its text points at the character
+    True
+    """
 
     def __init__(self, what: str, *, text: str = "", position: int = 0, where: str = "", hint: str = "") -> None:
         self.text = text
@@ -88,7 +100,15 @@ class FormulaError(DravikError):
 
 
 class TrimError(DravikError):
-    """A trim that was not reached; ``result`` is the best point found."""
+    """A trim that was not reached; ``result`` is the best point found.
+
+    >>> import dravik as dv
+    >>> try:
+    ...     dv.trim(dv.sample("tarn"), airspeed="20 m/s", altitude="300 m")
+    ... except dv.TrimError as error:
+    ...     print(error.result.reached)
+    False
+    """
 
     def __init__(self, what: str, *, result: object, where: str = "", hint: str = "") -> None:
         self.result = result
@@ -96,7 +116,12 @@ class TrimError(DravikError):
 
 
 class FlightError(DravikError):
-    """A run that had to stop; ``recording`` holds all that was flown before it, ``time`` the moment."""
+    """A run that had to stop; ``recording`` holds all that was flown before it, ``time`` the moment.
+
+    >>> import dravik as dv
+    >>> issubclass(dv.FlightError, dv.DravikError)  # error.recording holds what was flown before
+    True
+    """
 
     def __init__(self, what: str, *, time: float, recording: object = None, where: str = "", hint: str = "") -> None:
         self.time = time

@@ -131,6 +131,10 @@ def quantity(value: object, kind: str, *, where: str = "") -> float:
     Parameters: ``value`` as ``"62 m/s"`` or ``62.0``; ``kind`` a key of KINDS; ``where`` is put in
     front of the message. Raises DravikError for a wrong or missing unit, for text that is no number,
     for NaN and infinity, and for a bare number or a unitless string where an angle is meant.
+
+    >>> import dravik as dv
+    >>> round(dv.quantity("1000 ft", "length"), 6)
+    304.8
     """
     example = KINDS[kind][1]
     expected = f"{'an' if kind[0] in 'aeiou' else 'a'} {kind} such as {example!r}"

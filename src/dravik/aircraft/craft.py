@@ -42,7 +42,11 @@ class Aircraft:
     """An aircraft compiled for the kernel; immutable, so that it can be shared between runs.
 
     Built by ``load``, ``sample``, or from a definition in Python. ``with_loading``, ``with_law`` and their like return
-    changed copies. Not ``compiled``, it and its copies are compiled when first used: for making one in several steps.
+    changed copies. Not ``compiled``, it and its copies are compiled when first used.
+
+    >>> import dravik as dv
+    >>> dv.sample("tarn").with_loading("dropped").loading_name
+    'dropped'
     """
 
     def __init__(
@@ -279,8 +283,11 @@ class Aircraft:
         """
         found = copy(self)
         found.definition, built = with_values(self.definition, self.__dict__.get("_built"), values)
-        found.__dict__.update({} if built is None else {"_built": built})
-        return found
+        return found if built is None else found._with(built)
+
+    def _with(self, built: Built) -> "Aircraft":
+        self.__dict__["_built"] = built
+        return self
 
     @property
     def parameters(self) -> dict[str, float]:
@@ -310,9 +317,7 @@ class Aircraft:
 
         For proofs, whose subject is the motion: a trim at sea level is as good as one above.
         """
-        found = copy(self)
-        found.__dict__["_built"] = self._built.never_ending_by(GROUND_EVENT)
-        return found
+        return copy(self)._with(self._built.never_ending_by(GROUND_EVENT))
 
     # -- values --------------------------------------------------------------------------------------
 
@@ -367,12 +372,8 @@ class Aircraft:
         """Return signals by name (all unless named) at one state and input."""
         r = self.registers(x, u, t, workspace).registers
         if names is None:
-            return dict(zip(self.signals, r[self._signal_registers].tolist(), strict=True))
+            return dict(zip(self.signals, r[self._built.signal_registers].tolist(), strict=True))
         return {n: float(r[self.tape.names[n]]) for n in names}
-
-    @cached_property
-    def _signal_registers(self) -> NDArray[np.int64]:
-        return np.array([self.tape.names[n] for n in self.signals], dtype=np.int64)
 
     def refuse_outside(self, w: Workspace) -> None:
         """Raise DravikError when the last evaluation left a table whose policy makes that an error."""

@@ -22,6 +22,10 @@ class Opening(Model):
     ``replaced``: a ``formula``, which may read the signal itself and have states (a sensor, an estimate). ``readers``
     are formulas by name. Unless given: of what the motion gives (q, airspeed, ...) the laws and the commands of
     controls, of everything else all who read it.
+
+    >>> import dravik as dv
+    >>> dv.Opening(signal="q", kind="broken").input
+    'q_injected'
     """
 
     signal: str

@@ -22,6 +22,11 @@ def load(path: str | Path, *, loading: str = "", compiled: bool = True) -> Aircr
 
     Raises DefinitionError listing everything wrong in the file, each with its line and key, and
     DravikError for a file that cannot be read; messages of formulas point at the character.
+
+    >>> import dravik as dv
+    >>> from dravik.aircraft import sample_path
+    >>> dv.load(sample_path("merle") / "aircraft.toml").name
+    'Merle'
     """
     path = as_path(path)
     if is_folder(path):
@@ -69,6 +74,12 @@ def load_law(path: str | Path) -> tuple[LawDefinition, dict[str, Table], KeyLine
     """Return the control law in a TOML file, its tables, and where its keys stand.
 
     Raises as ``load`` does.
+
+    >>> import dravik as dv
+    >>> from dravik.aircraft import sample_path
+    >>> law = dv.load_law(sample_path("tarn") / "laws" / "yaw_damper.toml")
+    >>> "yaw_damper" in dv.sample("tarn").with_law(*law).signals
+    True
     """
     path = as_path(path)
     definition, lines = read_definition(path, LawDefinition)

@@ -29,7 +29,12 @@ def sample_path(name: str = "tarn") -> Path:
 
 
 def sample(name: str = "tarn", *, loading: str = "") -> Aircraft:
-    """Return a sample aircraft, compiled."""
+    """Return a sample aircraft, compiled.
+
+    >>> import dravik as dv
+    >>> dv.sample("pika").name
+    'Pika'
+    """
     return load(sample_path(name) / "aircraft.toml", loading=loading)
 
 

@@ -3,7 +3,11 @@
 import math
 from collections.abc import Callable
 from dataclasses import dataclass, replace
+from functools import cached_property
 from typing import Literal, NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
 
 from dravik.effectors import Effector
 from dravik.formula import Tape
@@ -58,6 +62,11 @@ class Built:
     inputs: dict[str, InputSpec]
     events: list[EventSpec]
     effectors: dict[str, Effector]
+
+    @cached_property
+    def signal_registers(self) -> NDArray[np.int64]:
+        """The registers of all signals, in order."""
+        return np.array([self.tape.names[n] for n in self.signals], dtype=np.int64)
 
     def never_ending_by(self, name: str) -> "Built":
         """Return the same with an event that is logged and no longer ends a run."""

@@ -66,6 +66,12 @@ class Start:
     A flight that goes on from another starts at the time the other had reached (s), in turbulence made for the same
     airspeeds, heights and heading (``gusts_for``, ``gusts_made``), in gusts of faults that had ``begun``, and with its
     ``devices`` and ``parameters`` as they were.
+
+    >>> import dravik as dv
+    >>> craft = dv.sample("pika")
+    >>> begun = dv.Start(craft.state(position=(0, 0, 300), velocity=(15, 0, 1)), craft.default_inputs())
+    >>> dv.fly(craft, start=begun, duration=1).flown
+    1.0
     """
 
     state: Floats

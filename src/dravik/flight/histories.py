@@ -74,30 +74,58 @@ def _pulses(name: str, size: Quantity, at: Quantity, edges: Sequence[float], lev
 
 
 def step(size: Quantity, *, at: Quantity = 1.0) -> History:
-    """Return a step of ``size`` at a time; raises DravikError for wrong units or a negative time."""
+    """Return a step of ``size`` at a time; raises DravikError for wrong units or a negative time.
+
+    >>> import numpy as np
+    >>> import dravik as dv
+    >>> dv.step(0.5, at=1.0)(np.array([0.0, 2.0])).tolist()
+    [0.0, 0.5]
+    """
     return _pulses("step", size, at, [0.0], [1.0])
 
 
 def pulse(size: Quantity, *, at: Quantity = 1.0, width: Quantity = 0.1) -> History:
-    """Return one pulse of ``size``, ``width`` long: as short as a step of the flight it is an impulse."""
+    """Return one pulse of ``size``, ``width`` long: as short as a step of the flight it is an impulse.
+
+    >>> import numpy as np
+    >>> import dravik as dv
+    >>> dv.pulse(0.5, at=1.0, width=2.0)(np.array([0.0, 2.0, 4.0])).tolist()
+    [0.0, 0.5, 0.0]
+    """
     w = _time(width, "width", positive=True)
     return _pulses("pulse", size, at, [0.0, w], [1.0, 0.0])
 
 
 def doublet(size: Quantity, *, at: Quantity = 1.0, width: Quantity = 1.0) -> History:
-    """Return two pulses of opposite sign, ``width`` each."""
+    """Return two pulses of opposite sign, ``width`` each.
+
+    >>> import dravik as dv
+    >>> dv.doublet("2 deg", at=1, width=2).text
+    'doublet of 2 deg at 1 s'
+    """
     w = _time(width, "width", positive=True)
     return _pulses("doublet", size, at, [0.0, w, 2 * w], [1.0, -1.0, 0.0])
 
 
 def pulses_3211(size: Quantity, *, at: Quantity = 1.0, width: Quantity = 1.0) -> History:
-    """Return the 3-2-1-1 input: pulses of alternating sign, 3, 2, 1 and 1 times ``width`` long."""
+    """Return the 3-2-1-1 input: pulses of alternating sign, 3, 2, 1 and 1 times ``width`` long.
+
+    >>> import dravik as dv
+    >>> dv.pulses_3211("1 deg", at=1.0, width=0.5).unit
+    'rad'
+    """
     w = _time(width, "width", positive=True)
     return _pulses("3-2-1-1", size, at, [0.0, 3 * w, 5 * w, 6 * w, 7 * w], [1.0, -1.0, 1.0, -1.0, 0.0])
 
 
 def ramp(size: Quantity, *, at: Quantity = 1.0, width: Quantity = 1.0) -> History:
-    """Return a straight rise to ``size`` over ``width``, held afterwards."""
+    """Return a straight rise to ``size`` over ``width``, held afterwards.
+
+    >>> import numpy as np
+    >>> import dravik as dv
+    >>> dv.ramp(1.0, at=0.0, width=4.0)(np.array([1.0, 8.0])).tolist()
+    [0.25, 1.0]
+    """
     amplitude, unit = _size(size)
     start, w = _time(at, "at"), _time(width, "width", positive=True)
     return History(
@@ -109,7 +137,13 @@ def ramp(size: Quantity, *, at: Quantity = 1.0, width: Quantity = 1.0) -> Histor
 
 
 def gust(size: Quantity, *, at: Quantity = 1.0, width: Quantity = 1.0) -> History:
-    """Return a gust of the shape 1 - cosine: ``size`` in its middle, ``width`` from nothing to nothing."""
+    """Return a gust of the shape 1 - cosine: ``size`` in its middle, ``width`` from nothing to nothing.
+
+    >>> import numpy as np
+    >>> import dravik as dv
+    >>> round(float(dv.gust("6 m/s", at=0.0, width=2.0)(np.array([1.0]))[0]), 9)
+    6.0
+    """
     amplitude, unit = _size(size)
     start, w = _time(at, "at"), _time(width, "width", positive=True)
     return History(
@@ -121,7 +155,12 @@ def gust(size: Quantity, *, at: Quantity = 1.0, width: Quantity = 1.0) -> Histor
 
 
 def sine(size: Quantity, *, frequency: Quantity, at: Quantity = 0.0) -> History:
-    """Return a sine of amplitude ``size`` from a time on; ``frequency`` in Hz, or with its unit."""
+    """Return a sine of amplitude ``size`` from a time on; ``frequency`` in Hz, or with its unit.
+
+    >>> import dravik as dv
+    >>> dv.sine("1 deg", frequency="0.5 Hz").unit
+    'rad'
+    """
     amplitude, unit = _size(size)
     start, hertz = _time(at, "at"), _frequency(frequency)
     return History(
@@ -131,7 +170,12 @@ def sine(size: Quantity, *, frequency: Quantity, at: Quantity = 0.0) -> History:
 
 
 def sweep(size: Quantity, *, low: Quantity, high: Quantity, at: Quantity = 0.0, width: Quantity = 60.0) -> History:
-    """Return a sine of amplitude ``size`` whose frequency grows from ``low`` to ``high`` (Hz), by equal factors."""
+    """Return a sine of amplitude ``size`` whose frequency grows from ``low`` to ``high`` (Hz), by equal factors.
+
+    >>> import dravik as dv
+    >>> dv.sweep("1 deg", low="0.1 Hz", high="2 Hz", width="20 s").unit
+    'rad'
+    """
     amplitude, unit = _size(size)
     start, w = _time(at, "at"), _time(width, "width", positive=True)
     f0, f1 = _frequency(low), _frequency(high)
@@ -160,6 +204,17 @@ def from_csv(path: str | Path, *, column: str = "", absolute: bool = True) -> Hi
     """Return measured values from a CSV file with a column ``time [s]``, straight between the rows.
 
     ``column`` names the values where the file has several. Raises DravikError with file and line.
+
+    >>> import os
+    >>> import tempfile
+    >>> import numpy as np
+    >>> import dravik as dv
+    >>> with tempfile.TemporaryDirectory() as folder:
+    ...     path = os.path.join(folder, "stick.csv")
+    ...     with open(path, "w") as file:
+    ...         _ = file.write("time [s],stick\\n0,0\\n2,1\\n")
+    ...     dv.from_csv(path)(np.array([1.0])).tolist()
+    [0.5]
     """
     table = read_table(path, column=column, over=("time",))
     times, values = table.axes[0].values, table.values

@@ -49,6 +49,12 @@ class Recording:
     """Signals over time: ``values`` (times, signals) in SI, ``units`` by signal, events, and ``metadata``.
 
     ``outside`` lists tables that were left: table, axis, recorded steps outside, lowest and highest argument.
+
+    >>> import dravik as dv
+    >>> craft = dv.sample("tarn")
+    >>> run = dv.fly(craft, start=dv.trim(craft, airspeed=62, altitude=300), duration=1, record=["alpha"])
+    >>> list(run.frame.columns), len(run["alpha"])
+    (['time_s', 'alpha_deg'], 101)
     """
 
     names: list[str]
@@ -280,7 +286,18 @@ def side_path(path: Path) -> Path:
 
 
 def read_recording(path: str | Path) -> Recording:
-    """Return a recording written by ``Recording.save``; raises DravikError for a file that is none."""
+    """Return a recording written by ``Recording.save``; raises DravikError for a file that is none.
+
+    >>> import os
+    >>> import tempfile
+    >>> import dravik as dv
+    >>> craft = dv.sample("tarn")
+    >>> with tempfile.TemporaryDirectory() as folder:
+    ...     path = os.path.join(folder, "run.csv")
+    ...     run = dv.fly(craft, start=dv.trim(craft, airspeed=62, altitude=300), duration=1, save=path)
+    ...     dv.read_recording(path).flown
+    1.0
+    """
     source = as_path(path)
     if not source.name or is_folder(source):
         raise DravikError("a folder is no recording", where=shown(source))

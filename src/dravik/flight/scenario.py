@@ -143,6 +143,10 @@ def load_scenario(path: str | Path) -> Scenario:
     """Return the scenario in a TOML file, or that of a sample by its name, its aircraft compiled.
 
     Raises DefinitionError and DravikError for what is wrong, with file, line and key.
+
+    >>> import dravik as dv
+    >>> dv.load_scenario("fire_run").craft.name
+    'Tarn'
     """
     source = as_path(path)
     if not exists(source) and str(path) in scenario_names():

@@ -18,6 +18,12 @@ def resume(craft: Aircraft, run: Recording) -> Start:
     """Return the start where a recording ends, or where it was last flushed, for flying on to the last bit the same.
 
     Raises DravikError for another aircraft, loading, laws or plan, or a recording that does not say how it ended.
+
+    >>> import dravik as dv
+    >>> craft = dv.sample("tarn")
+    >>> run = dv.fly(craft, start=dv.trim(craft, airspeed=62, altitude=300), duration=1)
+    >>> dv.resume(craft, run).time
+    1.0
     """
     if not isinstance(run, Recording):
         raise DravikError(f"a {type(run).__name__} to fly on from", expected="a recording, from read_recording")
@@ -61,6 +67,12 @@ def on_rail(
     ``elevation`` of the rail above the horizon and ``heading`` it points to, ``altitude`` of its lower end; ``inputs``
     by name, with their unit or SI. Raises DravikError for an aircraft without a rail, and for an elevation that is not
     above the horizon.
+
+    >>> import dravik as dv
+    >>> hail = dv.sample("hail")
+    >>> start = dv.on_rail(hail, elevation="85 deg")
+    >>> float(start.state[3])
+    0.0
     """
     if craft.definition.rail is None:
         raise DravikError(f"{craft.name} has no launch rail", expected="[rail] with its length")

@@ -211,6 +211,13 @@ class Turbulence:
     the samples, s, between which the gusts run straight. Airspeed, height above the ground and heading are those of
     every second, joined without a jump, and the gusts then depend on the flight a little; without ``follow`` they
     are those of the start for the whole flight.
+
+    >>> import dravik as dv
+    >>> craft = dv.sample("tarn")
+    >>> start = dv.trim(craft, airspeed="62 m/s", altitude="300 m")
+    >>> run = dv.fly(craft, start=start, duration=5, turbulence=dv.Turbulence("light", seed=2))
+    >>> bool(run["nz"].std() > 0.01)
+    True
     """
 
     severity: str = "moderate"

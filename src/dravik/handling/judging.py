@@ -18,6 +18,11 @@ def evaluate(
 
     ``aircraft_class`` is one of CLASSES, ``category`` (of the flight phase) one of CATEGORIES. Raises DravikError for
     others, and in hover or steep flight, of which these requirements do not speak.
+
+    >>> import dravik as dv
+    >>> craft = dv.sample("tarn")
+    >>> dv.evaluate(craft, dv.trim(craft, airspeed="62 m/s", altitude="300 m")).level
+    1
     """
     require(craft, Aircraft, "what is judged")
     require(point, TrimPoint, "the point to judge at", "trim(craft, ...)")

@@ -53,6 +53,13 @@ def connect(
     is also an output of another gets the sum of both); ``outputs`` are outputs of systems, sums, or inputs.
     Raises DravikError for names that lead nowhere, for joined signals of different units, and for a loop without
     a lag that has no solution.
+
+    >>> import dravik as dv
+    >>> plant = dv.LinearSystem.filtered("speed", "force", [1.0], [1.0, 0.5])
+    >>> law = dv.LinearSystem.gain("force", {"error": 4.0})
+    >>> loop = dv.connect(plant, law, inputs=["wanted"], outputs=["speed"], sums={"error": {"wanted": 1, "speed": -1}})
+    >>> round(float(loop.poles()[0].real), 9)
+    -4.5
     """
     whole = append(*systems)
     sums = dict(sums or {})

@@ -48,6 +48,12 @@ def linearise(
 
     A table that bends at the operating point has two slopes there: the model holds their mean, and lists
     it in ``kinks``. Raises DravikError for unknown names, and at ±90° pitch, where Euler angles have no rates.
+
+    >>> import dravik as dv
+    >>> craft = dv.sample("tarn")
+    >>> model = dv.linearise(craft, dv.trim(craft, airspeed="62 m/s", altitude="300 m"))
+    >>> model.modes().named("Dutch roll").damping > 0.1
+    True
     """
     require(craft, Aircraft, "what is linearised", "linearise_plant for other plants")
     require(point, TrimPoint, "the point to linearise about", "trim(craft, ...)")

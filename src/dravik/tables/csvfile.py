@@ -41,6 +41,11 @@ def read_table(
 
     Raises DravikError, with file and line, for a missing file, a bad header, unit or number,
     unsorted or repeated rows, NaN, and a grid with holes (the missing points are named).
+
+    >>> import dravik as dv
+    >>> from dravik.aircraft import sample_path
+    >>> dv.read_table(sample_path("tarn") / "propulsion" / "thrust.csv").axes[0].name != ""
+    True
     """
     return Sheet(path).table(name=name, column=column, over=over, method=method, outside=outside, along=along)
 
@@ -228,7 +233,20 @@ def _grid(
 
 
 def write_table(table: Table, path: str | Path) -> None:
-    """Write the table as tidy CSV with units in the header, angles in degrees; it reads back the same."""
+    """Write the table as tidy CSV with units in the header, angles in degrees; it reads back the same.
+
+    >>> import os
+    >>> import tempfile
+    >>> import numpy as np
+    >>> import dravik as dv
+    >>> from dravik.tables import Axis
+    >>> lift = dv.Table("CL", (Axis("alpha", np.array([0.0, 0.1]), "rad"),), np.array([0.2, 0.7]))
+    >>> with tempfile.TemporaryDirectory() as folder:
+    ...     path = os.path.join(folder, "lift.csv")
+    ...     dv.write_table(lift, path)
+    ...     dv.read_table(path).values.tolist()
+    [0.2, 0.7]
+    """
     write_columns([table], path)
 
 

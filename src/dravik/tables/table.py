@@ -33,6 +33,13 @@ class Table:
     Stat. Comput. 5 (1984), 300); ``along`` names the axes that are smooth, all of them unless said. ``outside``:
     ``"hold"`` the edge value, ``"extend"`` the edge slope, or ``"error"``. Raises DravikError when
     axes and values do not make such a grid.
+
+    >>> import numpy as np
+    >>> from dravik.tables import Axis
+    >>> import dravik as dv
+    >>> lift = dv.Table("CL", (Axis("alpha", np.array([0.0, 0.1]), "rad"),), np.array([0.2, 0.7]))
+    >>> lift.values.shape
+    (2,)
     """
 
     name: str

@@ -26,6 +26,11 @@ class TrimPoint:
     ``state`` is the integrated state, ``inputs`` the inputs in the kernel's order, ``signals`` every
     signal's value (SI). ``residuals`` holds what each equation leaves over; ``at_stop`` names the
     unknowns at a limit; ``drifting`` names integrals that do not stand still.
+
+    >>> import dravik as dv
+    >>> point = dv.trim(dv.sample("tarn"), airspeed="62 m/s", altitude="300 m")
+    >>> point.reached, round(point["airspeed"], 6)
+    (True, 62.0)
     """
 
     craft: Aircraft

@@ -27,6 +27,10 @@ class Free(NamedTuple):
 
     ``start`` is where the search begins, ``scale`` what counts as much of it, ``low`` and ``high`` its limits. ``hard``
     limits are not left even in passing: beyond them its formulas may mean nothing.
+
+    >>> import dravik as dv
+    >>> dv.Free("throttle", start=0.4, low=0.0, high=0.8).high
+    0.8
     """
 
     name: str
@@ -41,6 +45,10 @@ class Equation(NamedTuple):
     """A signal, or the rate of a state (``is_rate``), equals ``value`` (SI), or ``other``, another signal, plus it.
 
     ``weight`` is how much it counts; ``label`` what it is called in reports.
+
+    >>> import dravik as dv
+    >>> dv.Equation("alpha", is_rate=True).name, dv.Equation("theta", other="alpha").name
+    ('alpha_dot', 'theta - alpha')
     """
 
     of: str
@@ -65,6 +73,11 @@ class Statement:
     ``coordinates`` are ``"air"`` (airspeed, alpha, beta) or ``"body"`` (u, v, w). ``state`` holds north, east,
     altitude; those; phi, theta, psi; p, q, r; then the states of actuators, engines and formulas. ``title`` says it
     in words. ``is_checked`` statements are made by Dravik; others are looked through before they are solved.
+
+    >>> import dravik as dv
+    >>> level = dv.straight(dv.sample("tarn"), airspeed="62 m/s", altitude="300 m")
+    >>> len(level.equations) == len(level.free)
+    True
     """
 
     title: str

@@ -15,6 +15,10 @@ def audit(craft: Aircraft) -> list[Finding]:
     Errors are against physics or the conventions; warnings are unusual and may be meant; notes are for
     information. The flight checks balance the weight at the ends and the middle of the envelope and take the
     signs of the derivatives there, about the actual centre of gravity; without an envelope at two speeds at sea level.
+
+    >>> import dravik as dv
+    >>> [f for f in dv.audit(dv.sample("tarn")) if f.severity == "error"]
+    []
     """
     findings = [*check_loadings(craft), *check_limits(craft), *check_geometry(craft), *check_tables(craft)]
     findings += [*check_shafts(craft), *check_drawing(craft)]
