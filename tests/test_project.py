@@ -28,7 +28,6 @@ LAYERS = (
         "files",
         "version",
         "compiled",
-        "lazy",
         "units",
         "frames",
         "atmosphere",

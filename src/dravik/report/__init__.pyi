@@ -1,0 +1,22 @@
+# The public names of dravik.report, listed here alone: loaded when they are first used, and seen by type checkers.
+from .animation import frame_of as frame_of
+from .animation import write_animation as write_animation
+from .axes import figure_axes as figure_axes
+from .book import write_book as write_book
+from .comparing import figure_runs as figure_runs
+from .drawings import figure_loading as figure_loading
+from .drawings import figure_three_views as figure_three_views
+from .engines import figure_performance as figure_performance
+from .engines import figure_thrust_curves as figure_thrust_curves
+from .families import figure_comparison as figure_comparison
+from .families import figure_families as figure_families
+from .figures import figure_histories as figure_histories
+from .figures import figure_overlay as figure_overlay
+from .figures import figure_poles as figure_poles
+from .figures import marked_events as marked_events
+from .figures import save_figure as save_figure
+from .masses import figure_masses as figure_masses
+from .page import Block as Block
+from .page import write_page as write_page
+from .tracks import figure_plan as figure_plan
+from .tracks import figure_track as figure_track
