@@ -27,7 +27,7 @@ from dravik.frames import quaternion_from_euler
 from dravik.kernel import RIGID_STATES, Program, Workspace, new_workspace
 from dravik.kernel.air import air_at_chart
 from dravik.kernel.motion import evaluate
-from dravik.kernel.program import EVERYTHING, OUTSIDE_TABLE
+from dravik.kernel.program import EVERYTHING, N_RIGID, OUTSIDE_TABLE
 from dravik.mass import after_drop
 from dravik.tables import Table
 from dravik.units import in_si, kind_of_unit
@@ -174,7 +174,7 @@ class Aircraft:
         if not 0.0 <= mass <= capacity:
             raise DravikError(f"{mass:g} kg in {tank}", expected=f"0 to {capacity:.6g} kg")
         found = x.copy()
-        found[13 + self.function_states.index(f"tank_{tank}_integral")] = mass
+        found[N_RIGID + self.function_states.index(f"tank_{tank}_integral")] = mass
         before, after = (self.values(s, self.default_inputs()) for s in (x, found))
         return after_drop(found, np.array([after[f"centre_{a}"] - before[f"centre_{a}"] for a in "xyz"]))
 

@@ -16,7 +16,7 @@ from dravik.compiled import compiled
 from dravik.kernel.air import air_at_chart
 from dravik.kernel.earth import fill_earth
 from dravik.kernel.motion import evaluate
-from dravik.kernel.program import EVERYTHING, ROUND, Program, Workspace
+from dravik.kernel.program import EVERYTHING, N_RIGID, ROUND, Program, Workspace
 from dravik.kernel.registers import AIRSPEED, AIRSPEED_DOT, ALPHA_DOT, NORTH, PHI, TRANSPORT
 from dravik.kernel.vectors import dcm_elements, rotate
 
@@ -31,14 +31,14 @@ quaternion_elements = compiled(frames.quaternion_elements)
 
 
 @compiled
-def state_from_chart(p: Program, w: Workspace, t: float, z: Floats, u: Floats, chart: int, x: Floats) -> None:
+def state_from_chart(program: Program, work: Workspace, t: float, z: Floats, u: Floats, chart: int, x: Floats) -> None:
     """Put the integrated state of chart coordinates into ``x``."""
     n = z.shape[0] - N_CHART
     x[0], x[1], x[2] = z[0], z[1], z[2]
     x[6], x[7], x[8], x[9] = quaternion_elements(z[6], z[7], z[8])
     m = dcm_elements(x[6], x[7], x[8], x[9])
     if chart == 0:
-        wn, we, wh = air_at_chart(p, w, t, z, u)
+        wn, we, wh = air_at_chart(program, work, t, z, u)
         wu, wv, ww = rotate(m, wn, we, -wh)
         cb = math.cos(z[5])
         x[3] = z[3] * math.cos(z[4]) * cb + wu
@@ -47,41 +47,41 @@ def state_from_chart(p: Program, w: Workspace, t: float, z: Floats, u: Floats, c
     else:
         x[3], x[4], x[5] = z[3], z[4], z[5]
     x[10], x[11], x[12] = z[9], z[10], z[11]
-    if p.layout[ROUND] == 1:
-        r = w.registers
-        r[NORTH], r[NORTH + 1] = x[0], x[1]
-        fill_earth(p, r, x, m)
+    if program.layout[ROUND] == 1:
+        reg = work.registers
+        reg[NORTH], reg[NORTH + 1] = x[0], x[1]
+        fill_earth(program, reg, x, m)
         for i in range(3):
-            x[10 + i] += r[TRANSPORT + i]
+            x[10 + i] += reg[TRANSPORT + i]
     for i in range(n):
-        x[13 + i] = z[N_CHART + i]
+        x[N_RIGID + i] = z[N_CHART + i]
 
 
 @compiled
-def chart_from_state(p: Program, w: Workspace, x: Floats, chart: int, z: Floats) -> None:
+def chart_from_state(program: Program, work: Workspace, x: Floats, chart: int, z: Floats) -> None:
     """Put the chart coordinates of the state evaluated last into ``z``."""
-    r = w.registers
+    reg = work.registers
     for i in range(3):
         z[i] = x[i]
-        z[3 + i] = r[AIRSPEED + i] if chart == 0 else x[3 + i]
-        z[6 + i] = r[PHI + i]
-        z[9 + i] = x[10 + i] - r[TRANSPORT + i]
-    for i in range(x.shape[0] - 13):
-        z[N_CHART + i] = x[13 + i]
+        z[3 + i] = reg[AIRSPEED + i] if chart == 0 else x[3 + i]
+        z[6 + i] = reg[PHI + i]
+        z[9 + i] = x[10 + i] - reg[TRANSPORT + i]
+    for i in range(x.shape[0] - N_RIGID):
+        z[N_CHART + i] = x[N_RIGID + i]
 
 
 @compiled
 def chart_rates(
-    p: Program, w: Workspace, t: float, z: Floats, u: Floats, chart: int, x: Floats, dx: Floats,
+    program: Program, work: Workspace, t: float, z: Floats, u: Floats, chart: int, x: Floats, dx: Floats,
     dz: Floats, steady: bool, extent: int,
 ) -> None:  # fmt: skip
     """Put the rates of chart coordinates into ``dz``; ``x`` and ``dx`` are working space."""
-    state_from_chart(p, w, t, z, u, chart, x)
-    evaluate(p, w, t, x, u, dx, steady, extent)
-    r = w.registers
+    state_from_chart(program, work, t, z, u, chart, x)
+    evaluate(program, work, t, x, u, dx, steady, extent)
+    reg = work.registers
     dz[0], dz[1], dz[2] = dx[0], dx[1], dx[2]
     if chart == 0:
-        dz[3], dz[4], dz[5] = r[AIRSPEED_DOT], r[ALPHA_DOT], r[ALPHA_DOT + 1]
+        dz[3], dz[4], dz[5] = reg[AIRSPEED_DOT], reg[ALPHA_DOT], reg[ALPHA_DOT + 1]
     else:
         dz[3], dz[4], dz[5] = dx[3], dx[4], dx[5]
     sf, cf, ct = math.sin(z[6]), math.cos(z[6]), math.cos(z[7])
@@ -91,14 +91,14 @@ def chart_rates(
     dz[8] = turn / ct
     for i in range(3):
         dz[9 + i] = dx[10 + i]
-    for i in range(x.shape[0] - 13):
-        dz[N_CHART + i] = dx[13 + i]
+    for i in range(x.shape[0] - N_RIGID):
+        dz[N_CHART + i] = dx[N_RIGID + i]
 
 
 @compiled
 def jacobian(
-    p: Program, w: Workspace, t: float, z: Floats, u: Floats, chart: int, steps: Floats, sides: Ints, picks: Ints,
-    slopes: Floats, kinks: Floats, scratch: Floats, values: Floats,
+    program: Program, work: Workspace, t: float, z: Floats, u: Floats, chart: int, steps: Floats, sides: Ints,
+    picks: Ints, slopes: Floats, kinks: Floats, scratch: Floats, values: Floats,
 ) -> None:  # fmt: skip
     """Fill ``slopes`` (rates and picked signals by states and inputs) with central differences.
 
@@ -123,9 +123,9 @@ def jacobian(
             elif column >= n:
                 inputs[column - n] = u[column - n] + step
             row = values[2] if column < 0 else values[side]
-            chart_rates(p, w, t, point, inputs, chart, x, dx, row[:n], False, EVERYTHING)
+            chart_rates(program, work, t, point, inputs, chart, x, dx, row[:n], False, EVERYTHING)
             for i in range(ny):
-                row[n + i] = w.registers[picks[i]]
+                row[n + i] = work.registers[picks[i]]
         if column < 0:
             continue
         if column < n:

@@ -29,40 +29,40 @@ wrapped = compiled(earth.wrapped)
 
 
 @compiled
-def place(p: Program, r: Floats) -> None:
+def place(program: Program, reg: Floats) -> None:
     """Fill latitude and longitude from north and east."""
-    r[LATITUDE] = p.numbers[LATITUDE_0] + r[NORTH] / p.numbers[MERIDIAN]
-    r[LATITUDE + 1] = wrapped(p.numbers[LONGITUDE_0] + r[NORTH + 1] / p.numbers[PARALLEL])
+    reg[LATITUDE] = program.numbers[LATITUDE_0] + reg[NORTH] / program.numbers[MERIDIAN]
+    reg[LATITUDE + 1] = wrapped(program.numbers[LONGITUDE_0] + reg[NORTH + 1] / program.numbers[PARALLEL])
 
 
 @compiled
-def fill_earth(p: Program, r: Floats, x: Floats, m: tuple[float, ...]) -> None:
+def fill_earth(program: Program, reg: Floats, x: Floats, m: tuple[float, ...]) -> None:
     """Fill gravity, and on the round Earth the place and the turning of the Earth and of the local axes."""
-    if p.layout[ROUND] == 0:
-        g = p.numbers[GRAVITY]
-        r[GRAVITY_X], r[GRAVITY_X + 1], r[GRAVITY_X + 2] = m[2] * g, m[5] * g, m[8] * g
+    if program.layout[ROUND] == 0:
+        g = program.numbers[GRAVITY]
+        reg[GRAVITY_X], reg[GRAVITY_X + 1], reg[GRAVITY_X + 2] = m[2] * g, m[5] * g, m[8] * g
         return
-    place(p, r)
-    latitude, height = r[LATITUDE], x[2] + p.numbers[SEA_LEVEL]
+    place(program, reg)
+    latitude, height = reg[LATITUDE], x[2] + program.numbers[SEA_LEVEL]
     gn, gd = gravity_components(latitude, height)
-    r[GRAVITY_X], r[GRAVITY_X + 1], r[GRAVITY_X + 2] = rotate(m, gn, 0.0, gd)
+    reg[GRAVITY_X], reg[GRAVITY_X + 1], reg[GRAVITY_X + 2] = rotate(m, gn, 0.0, gd)
     sine, cosine = math.sin(latitude), math.cos(latitude)
     ex, ey, ez = rotate(m, ROTATION * cosine, 0.0, -ROTATION * sine)
-    r[EARTH_RATE], r[EARTH_RATE + 1], r[EARTH_RATE + 2] = ex, ey, ez
+    reg[EARTH_RATE], reg[EARTH_RATE + 1], reg[EARTH_RATE + 2] = ex, ey, ez
     along, across = curvature_radii(latitude)
     vn, ve, _ = rotate_back(m, x[3], x[4], x[5])
     east = ve / (across + height)
     tx, ty, tz = rotate(m, east, -vn / (along + height), -east * sine / cosine)
-    r[TRANSPORT], r[TRANSPORT + 1], r[TRANSPORT + 2] = tx, ty, tz
+    reg[TRANSPORT], reg[TRANSPORT + 1], reg[TRANSPORT + 2] = tx, ty, tz
 
 
 @compiled
-def position_rates(p: Program, x: Floats, vn: float, ve: float, vd: float) -> tuple[float, float, float]:
+def position_rates(program: Program, x: Floats, vn: float, ve: float, vd: float) -> tuple[float, float, float]:
     """Return the rates of north, east and altitude at a velocity over the Earth."""
-    if p.layout[ROUND] == 0:
+    if program.layout[ROUND] == 0:
         return vn, ve, -vd
-    latitude = p.numbers[LATITUDE_0] + x[0] / p.numbers[MERIDIAN]
-    height = x[2] + p.numbers[SEA_LEVEL]
+    latitude = program.numbers[LATITUDE_0] + x[0] / program.numbers[MERIDIAN]
+    height = x[2] + program.numbers[SEA_LEVEL]
     along, across = curvature_radii(latitude)
-    north = vn * p.numbers[MERIDIAN] / (along + height)
-    return north, ve * p.numbers[PARALLEL] / ((across + height) * math.cos(latitude)), -vd
+    north = vn * program.numbers[MERIDIAN] / (along + height)
+    return north, ve * program.numbers[PARALLEL] / ((across + height) * math.cos(latitude)), -vd

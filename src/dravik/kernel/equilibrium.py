@@ -49,7 +49,7 @@ class Equilibrium(NamedTuple):
 
 
 @compiled
-def residual(p: Program, w: Workspace, e: Equilibrium, v: Floats, left: Floats, steady: bool) -> None:
+def residual(program: Program, work: Workspace, e: Equilibrium, v: Floats, left: Floats, steady: bool) -> None:
     """Put the scaled unknowns ``v`` in place, and what each equation leaves over into ``left``.
 
     With ``steady`` rate limits and stops are lifted, so that none of them hides a direction from the search.
@@ -62,20 +62,20 @@ def residual(p: Program, w: Workspace, e: Equilibrium, v: Floats, left: Floats, 
     k = e.state.shape[0]
     rates = e.scratch[2, :k]
     x, dx = e.scratch[0, : k + 1], e.scratch[1, : k + 1]
-    chart_rates(p, w, 0.0, e.state, e.inputs, e.chart, x, dx, rates, steady, e.extent)
-    r = w.registers
+    chart_rates(program, work, 0.0, e.state, e.inputs, e.chart, x, dx, rates, steady, e.extent)
+    reg = work.registers
     for i in range(e.equations.shape[0]):
         if e.equations[i, 0] == RATE:
             found = rates[e.equations[i, 1]]
         elif e.equations[i, 0] == SIGNAL:
-            found = r[e.equations[i, 1]]
+            found = reg[e.equations[i, 1]]
         else:
-            found = r[e.equations[i, 1]] - r[e.equations[i, 2]]
+            found = reg[e.equations[i, 1]] - reg[e.equations[i, 2]]
         left[i] = (found - e.targets[i, 0]) * e.targets[i, 1]
 
 
 @compiled
-def residual_slopes(p: Program, w: Workspace, e: Equilibrium, v: Floats, steady: bool, both: bool) -> None:
+def residual_slopes(program: Program, work: Workspace, e: Equilibrium, v: Floats, steady: bool, both: bool) -> None:
     """Fill the slopes of the equations by the scaled unknowns with central differences.
 
     Not ``both``, with the way up alone, against what stands in ``left``: half the work, and good enough far away.
@@ -83,14 +83,14 @@ def residual_slopes(p: Program, w: Workspace, e: Equilibrium, v: Floats, steady:
     for k in range(v.shape[0]):
         before = v[k]
         v[k] = before + DIFFERENCE_STEP
-        residual(p, w, e, v, e.sides[0], steady)
+        residual(program, work, e, v, e.sides[0], steady)
         if not both:
             v[k] = before
             for i in range(e.slopes.shape[0]):
                 e.slopes[i, k] = (e.sides[0, i] - e.left[i]) / DIFFERENCE_STEP
             continue
         v[k] = before - DIFFERENCE_STEP
-        residual(p, w, e, v, e.sides[1], steady)
+        residual(program, work, e, v, e.sides[1], steady)
         v[k] = before
         for i in range(e.slopes.shape[0]):
             e.slopes[i, k] = (e.sides[0, i] - e.sides[1, i]) / (2.0 * DIFFERENCE_STEP)
@@ -136,7 +136,7 @@ def largest(values: Floats) -> float:
 
 @compiled
 def newton(
-    p: Program, w: Workspace, e: Equilibrium, v: Floats, longest: float, rest: float, most: int
+    program: Program, work: Workspace, e: Equilibrium, v: Floats, longest: float, rest: float, most: int
 ) -> tuple[float, int]:
     """Move ``v`` by Newton steps, each halved until the residual falls; return the largest residual and steps taken.
 
@@ -144,12 +144,12 @@ def newton(
     after ``most`` steps, or where no step makes the residual fall.
     """
     step, tried, trial = e.steps[0], e.steps[1], e.sides[0]
-    residual(p, w, e, v, e.left, True)
+    residual(program, work, e, v, e.left, True)
     size = largest(e.left)
     for k in range(most):
         if not size >= rest:
             return size, k
-        residual_slopes(p, w, e, v, True, size < NEAR)
+        residual_slopes(program, work, e, v, True, size < NEAR)
         for i in range(e.left.shape[0]):
             step[i] = e.left[i]
             for j in range(e.left.shape[0]):
@@ -161,13 +161,13 @@ def newton(
         for _ in range(6):
             for i in range(step.shape[0]):
                 tried[i] = min(max(v[i] - share * step[i], e.hard_bounds[0, i]), e.hard_bounds[1, i])
-            residual(p, w, e, tried, trial, True)
+            residual(program, work, e, tried, trial, True)
             now = largest(trial)
             if now < size:
                 break
             share *= 0.5
         if not now < size:
-            residual(p, w, e, v, e.left, True)
+            residual(program, work, e, v, e.left, True)
             return size, k
         for i in range(step.shape[0]):
             v[i] = tried[i]

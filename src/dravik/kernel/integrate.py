@@ -44,64 +44,64 @@ BEFORE, SLOPE, TRIAL = 5, 6, 7  # rows of a workspace's slopes: last good state 
 
 
 @compiled
-def clamp_states(p: Program, r: Floats, x: Floats) -> None:
+def clamp_states(program: Program, reg: Floats, x: Floats) -> None:
     """Restore the quaternion's length, and put states that have limits back inside them."""
     n = 1.0 / math.sqrt(x[6] * x[6] + x[7] * x[7] + x[8] * x[8] + x[9] * x[9])
     for i in range(6, 10):
         x[i] *= n
-    layout = p.layout
+    layout = program.layout
     for i in range(layout[N_STATES]):
         low, high = layout[layout[LOWS] + i], layout[layout[HIGHS] + i]
-        if low >= 0 and x[N_RIGID + i] < r[low]:
-            x[N_RIGID + i] = r[low]
-        if high >= 0 and x[N_RIGID + i] > r[high]:
-            x[N_RIGID + i] = r[high]
+        if low >= 0 and x[N_RIGID + i] < reg[low]:
+            x[N_RIGID + i] = reg[low]
+        if high >= 0 and x[N_RIGID + i] > reg[high]:
+            x[N_RIGID + i] = reg[high]
 
 
 @compiled
-def rk4_step(p: Program, w: Workspace, t: float, x: Floats, um: Floats, u1: Floats, dt: float) -> None:
-    """Advance ``x`` by one step whose first slope already stands in ``w.slopes[0]``."""
-    k, n = w.slopes, x.shape[0]
+def rk4_step(program: Program, work: Workspace, t: float, x: Floats, um: Floats, u1: Floats, dt: float) -> None:
+    """Advance ``x`` by one step whose first slope already stands in ``work.slopes[0]``."""
+    k, n = work.slopes, x.shape[0]
     z = k[4]
     for i in range(n):
         z[i] = x[i] + 0.5 * dt * k[0, i]
-    evaluate(p, w, t + 0.5 * dt, z, um, k[1], False, MOTION)
+    evaluate(program, work, t + 0.5 * dt, z, um, k[1], False, MOTION)
     for i in range(n):
         z[i] = x[i] + 0.5 * dt * k[1, i]
-    evaluate(p, w, t + 0.5 * dt, z, um, k[2], False, MOTION)
+    evaluate(program, work, t + 0.5 * dt, z, um, k[2], False, MOTION)
     for i in range(n):
         z[i] = x[i] + dt * k[2, i]
-    evaluate(p, w, t + dt, z, u1, k[3], False, MOTION)
+    evaluate(program, work, t + dt, z, u1, k[3], False, MOTION)
     for i in range(n):
         x[i] += dt / 6.0 * (k[0, i] + 2.0 * (k[1, i] + k[2, i]) + k[3, i])
 
 
 @compiled
-def part_of_step(p: Program, w: Workspace, t: float, dt: float, share: float) -> None:
+def part_of_step(program: Program, work: Workspace, t: float, dt: float, share: float) -> None:
     """Put the state a share into the last step into its working row, and everything there into the registers.
 
     The step began at ``t`` in the state of row BEFORE, with the slope of row SLOPE and the inputs of rows 1 and 2.
     """
-    x, u = w.slopes[TRIAL], w.inputs
+    x, u = work.slopes[TRIAL], work.inputs
     for i in range(x.shape[0]):
-        x[i] = w.slopes[BEFORE, i]
-        w.slopes[0, i] = w.slopes[SLOPE, i]
+        x[i] = work.slopes[BEFORE, i]
+        work.slopes[0, i] = work.slopes[SLOPE, i]
     for i in range(u.shape[1]):
         u[0, i] = u[1, i] + 0.5 * share * (u[2, i] - u[1, i])
         u[3, i] = u[1, i] + share * (u[2, i] - u[1, i])
-    rk4_step(p, w, t, x, u[0], u[3], share * dt)
-    clamp_states(p, w.registers, x)
-    evaluate(p, w, t + share * dt, x, u[3], w.slopes[0], False, EVERYTHING)
+    rk4_step(program, work, t, x, u[0], u[3], share * dt)
+    clamp_states(program, work.registers, x)
+    evaluate(program, work, t + share * dt, x, u[3], work.slopes[0], False, EVERYTHING)
 
 
 @compiled
-def locate_event(p: Program, w: Workspace, register: int, t: float, dt: float) -> float:
+def locate_event(program: Program, work: Workspace, register: int, t: float, dt: float) -> float:
     """Return the share of the last step at whose end a condition has become true, to EVENT_WIDTH seconds."""
     low, high = 0.0, 1.0
     while (high - low) * dt > EVENT_WIDTH:
         middle = 0.5 * (low + high)
-        part_of_step(p, w, t, dt, middle)
-        if w.registers[register] != 0.0:
+        part_of_step(program, work, t, dt, middle)
+        if work.registers[register] != 0.0:
             high = middle
         else:
             low = middle
@@ -109,26 +109,26 @@ def locate_event(p: Program, w: Workspace, register: int, t: float, dt: float) -
 
 
 @compiled
-def watch_events(p: Program, w: Workspace, t: float, dt: float) -> float:
+def watch_events(program: Program, work: Workspace, t: float, dt: float) -> float:
     """Log each condition that has become true since the last look; return the share of the step where one stops.
 
     2 is returned where nothing stops. The registers are those of another moment afterwards if something was found,
     which the flag FOUND tells.
     """
-    layout, counters, n = p.layout, w.counters, p.layout[N_EVENTS]
+    layout, counters, n = program.layout, work.counters, program.layout[N_EVENTS]
     counters[FOUND] = 0
     stop, begun = 2.0, counters[EVENT_COUNT]
     for i in range(n):
-        now = w.registers[layout[layout[EVENTS] + i]]
-        w.events[i, 1] = 1.0 if now != 0.0 and w.events[i, 0] == 0.0 else 0.0
-        w.events[i, 0] = now
+        now = work.registers[layout[layout[EVENTS] + i]]
+        work.events[i, 1] = 1.0 if now != 0.0 and work.events[i, 0] == 0.0 else 0.0
+        work.events[i, 0] = now
     for i in range(n):
-        if w.events[i, 1] == 0.0 or counters[EVENT_COUNT] >= EVENT_CAPACITY:
+        if work.events[i, 1] == 0.0 or counters[EVENT_COUNT] >= EVENT_CAPACITY:
             continue
         counters[FOUND] = 1
-        share = locate_event(p, w, layout[layout[EVENTS] + i], t - dt, dt)
-        w.events[n + counters[EVENT_COUNT], 0] = t - dt + share * dt
-        w.events[n + counters[EVENT_COUNT], 1] = i
+        share = locate_event(program, work, layout[layout[EVENTS] + i], t - dt, dt)
+        work.events[n + counters[EVENT_COUNT], 0] = t - dt + share * dt
+        work.events[n + counters[EVENT_COUNT], 1] = i
         counters[EVENT_COUNT] += 1
         action = layout[layout[EVENT_ACTIONS] + i]
         if action == END and share < stop:
@@ -140,8 +140,8 @@ def watch_events(p: Program, w: Workspace, t: float, dt: float) -> float:
         # what would have come after the end of the run did not
         kept = begun
         for k in range(begun, counters[EVENT_COUNT]):
-            if w.events[n + k, 0] <= t - dt + stop * dt:
-                w.events[n + kept, 0], w.events[n + kept, 1] = w.events[n + k, 0], w.events[n + k, 1]
+            if work.events[n + k, 0] <= t - dt + stop * dt:
+                work.events[n + kept, 0], work.events[n + kept, 1] = work.events[n + k, 0], work.events[n + k, 1]
                 kept += 1
         counters[EVENT_COUNT] = kept
     return stop
@@ -158,7 +158,7 @@ def all_finite(x: Floats) -> bool:
 
 @compiled
 def fly_steps(
-    p: Program, w: Workspace, x: Floats, start: float, dt: float, first: int, controls: Floats,
+    program: Program, work: Workspace, x: Floats, start: float, dt: float, first: int, controls: Floats,
     every: int, picks: Ints, out: Floats, last: int,
 ) -> tuple[int, int]:  # fmt: skip
     """Fly ``controls.shape[0]`` steps from step number ``first``; return steps done and rows written.
@@ -172,45 +172,45 @@ def fly_steps(
     rows = 0
     steps = controls.shape[0]
     n = x.shape[0]
-    before, slope, u = w.slopes[BEFORE], w.slopes[SLOPE], w.inputs
+    before, slope, u = work.slopes[BEFORE], work.slopes[SLOPE], work.inputs
     for step in range(steps + 1):
         if step == steps and last == LAST_UNTOUCHED:
             break
         t = start + (first + step) * dt
         u0 = controls[step, 0] if step < steps else controls[steps - 1, 1]
-        w.counters[COUNTING] = 1
-        evaluate(p, w, t, x, u0, w.slopes[0], False, EVERYTHING)
-        w.counters[COUNTING] = 0
-        if not all_finite(w.slopes[0]):
+        work.counters[COUNTING] = 1
+        evaluate(program, work, t, x, u0, work.slopes[0], False, EVERYTHING)
+        work.counters[COUNTING] = 0
+        if not all_finite(work.slopes[0]):
             return step, rows
-        stop = watch_events(p, w, t, dt)
-        if w.counters[FOUND] != 0:
+        stop = watch_events(program, work, t, dt)
+        if work.counters[FOUND] != 0:
             if stop <= 1.0:
                 # the run ends where the event is, not at the end of its step
-                part_of_step(p, w, t - dt, dt, stop)
+                part_of_step(program, work, t - dt, dt, stop)
                 for i in range(n):
-                    x[i] = w.slopes[TRIAL, i]
+                    x[i] = work.slopes[TRIAL, i]
             else:
-                evaluate(p, w, t, x, u0, w.slopes[0], False, EVERYTHING)
-                if w.counters[PAUSED] != 0 and step < steps:
+                evaluate(program, work, t, x, u0, work.slopes[0], False, EVERYTHING)
+                if work.counters[PAUSED] != 0 and step < steps:
                     return step, rows
         wanted = (first + step) % every == 0 and (step < steps or last == LAST_RECORDED)
-        if wanted or w.counters[STOP_EVENT] != 0:
+        if wanted or work.counters[STOP_EVENT] != 0:
             if rows == out.shape[0]:
                 return step, rows
             for i in range(picks.shape[0]):
-                out[rows, i] = w.registers[picks[i]]
+                out[rows, i] = work.registers[picks[i]]
             rows += 1
-        if w.counters[OUTSIDE_TABLE] != 0 or w.counters[STOP_EVENT] != 0 or step == steps:
+        if work.counters[OUTSIDE_TABLE] != 0 or work.counters[STOP_EVENT] != 0 or step == steps:
             return step, rows
         for i in range(n):
-            before[i], slope[i] = x[i], w.slopes[0, i]
+            before[i], slope[i] = x[i], work.slopes[0, i]
         for i in range(u.shape[1]):
             u[1, i], u[2, i] = u0[i], controls[step, 1, i]
             u[0, i] = 0.5 * (u[1, i] + u[2, i])
-        rk4_step(p, w, t, x, u[0], u[2], dt)
-        clamp_states(p, w.registers, x)
-        if w.counters[OUTSIDE_TABLE] != 0 or not all_finite(x):
+        rk4_step(program, work, t, x, u[0], u[2], dt)
+        clamp_states(program, work.registers, x)
+        if work.counters[OUTSIDE_TABLE] != 0 or not all_finite(x):
             for i in range(n):
                 x[i] = before[i]
             return step, rows
@@ -218,7 +218,7 @@ def fly_steps(
 
 
 @compiled
-def derivative_many(p: Program, w: Workspace, t: float, x: Floats, u: Floats, dx: Floats, count: int) -> None:
+def derivative_many(program: Program, work: Workspace, t: float, x: Floats, u: Floats, dx: Floats, count: int) -> None:
     """Evaluate the derivatives ``count`` times: for measuring the kernel without Python around it."""
     for _ in range(count):
-        evaluate(p, w, t, x, u, dx, False, MOTION)
+        evaluate(program, work, t, x, u, dx, False, MOTION)

@@ -99,15 +99,15 @@ def state_function(code: int, x: float, y: float, low: float, high: float, stead
 
 @compiled
 def visit_axis(
-    code: Codes, layout: Ints, numbers: Floats, r: Floats, counters: Ints, worst: Floats, row: int, x: float
+    code: Codes, layout: Ints, numbers: Floats, reg: Floats, counters: Ints, worst: Floats, row: int, x: float
 ) -> None:
     """Find the cell of one axis; count and remember a visit outside it."""
     axis, policy, counter, dst = code[row, 6], code[row, 3], code[row, 4], code[row, 1]
     start, size = layout[layout[AXIS_START] + axis], layout[layout[AXIS_SIZE] + axis]
     cell, fraction, width = locate(numbers, start, size, x, policy)
-    r[dst] = cell
-    r[dst + 1] = fraction
-    r[dst + 2] = width
+    reg[dst] = cell
+    reg[dst + 1] = fraction
+    reg[dst + 2] = width
     if x < numbers[start] or x > numbers[start + size - 1]:
         if policy == ERROR_POLICY and counters[OUTSIDE_TABLE] == 0:
             counters[OUTSIDE_TABLE] = counter + 1
@@ -119,77 +119,77 @@ def visit_axis(
 
 
 @compiled
-def table_weights(code: Codes, layout: Ints, r: Floats, row: int) -> None:
+def table_weights(code: Codes, layout: Ints, reg: Floats, row: int) -> None:
     """Put the offset of a cell, and the weights of its numbers, into registers that follow one another."""
     shape = layout[layout[SHAPES] + code[row, 6]]
     mask, dst = layout[shape + 1], code[row, 1]
     offset, count = 0, 1
-    r[dst + 1] = 1.0
+    reg[dst + 1] = 1.0
     for k in range(layout[shape]):
         cell = code[row, 2 + k]
-        offset += int(r[cell]) * layout[shape + 2 + k]
-        count = spread(r, dst + 1, count, r[cell + 1], r[cell + 2], (mask >> k) & 1 == 1)
-    r[dst] = offset
+        offset += int(reg[cell]) * layout[shape + 2 + k]
+        count = spread(reg, dst + 1, count, reg[cell + 1], reg[cell + 2], (mask >> k) & 1 == 1)
+    reg[dst] = offset
 
 
 @compiled
-def look_up(code: Codes, layout: Ints, v: Floats, r: Floats, row: int) -> None:
+def look_up(code: Codes, layout: Ints, v: Floats, reg: Floats, row: int) -> None:
     """Put the values of a group of tables into their registers, from the weights found before."""
     w, count, tables, group = code[row, 2], code[row, 4], code[row, 5], code[row, 6]
     offsets = layout[layout[SHAPES] + code[row, 3]] + SHAPE_HEADER
     into = layout[layout[TABLE_INTO] + group]
-    first = layout[layout[TABLE_START] + group] + int(r[w]) * tables
+    first = layout[layout[TABLE_START] + group] + int(reg[w]) * tables
     t = 0
     while t + 4 <= tables:
         # four sums side by side: one alone would wait for itself at every term
         a, b, c, d = 0.0, 0.0, 0.0, 0.0
         for k in range(count):
-            weight, at = r[w + 1 + k], first + layout[offsets + k] * tables + t
+            weight, at = reg[w + 1 + k], first + layout[offsets + k] * tables + t
             a += weight * v[at]
             b += weight * v[at + 1]
             c += weight * v[at + 2]
             d += weight * v[at + 3]
-        r[layout[into + t]], r[layout[into + t + 1]] = a, b
-        r[layout[into + t + 2]], r[layout[into + t + 3]] = c, d
+        reg[layout[into + t]], reg[layout[into + t + 1]] = a, b
+        reg[layout[into + t + 2]], reg[layout[into + t + 3]] = c, d
         t += 4
     if t + 2 <= tables:
         a, b = 0.0, 0.0
         for k in range(count):
-            weight, at = r[w + 1 + k], first + layout[offsets + k] * tables + t
+            weight, at = reg[w + 1 + k], first + layout[offsets + k] * tables + t
             a += weight * v[at]
             b += weight * v[at + 1]
-        r[layout[into + t]], r[layout[into + t + 1]] = a, b
+        reg[layout[into + t]], reg[layout[into + t + 1]] = a, b
         t += 2
     if t < tables:
         a, b = 0.0, 0.0
         for k in range(0, count, 2):
-            a += r[w + 1 + k] * v[first + layout[offsets + k] * tables + t]
-            b += r[w + 2 + k] * v[first + layout[offsets + k + 1] * tables + t]
-        r[layout[into + t]] = a + b
+            a += reg[w + 1 + k] * v[first + layout[offsets + k] * tables + t]
+            b += reg[w + 2 + k] * v[first + layout[offsets + k + 1] * tables + t]
+        reg[layout[into + t]] = a + b
 
 
 @compiled
-def skipped(code: Codes, layout: Ints, r: Floats, row: int) -> int:
+def skipped(code: Codes, layout: Ints, reg: Floats, row: int) -> int:
     """Return how many instructions to pass over; the first time their results become zero, which a flag remembers."""
     flag, count = code[row, 1], code[row, 3]
-    if r[code[row, 2]] != 0.0:
-        r[flag] = 1.0
+    if reg[code[row, 2]] != 0.0:
+        reg[flag] = 1.0
         return 0
-    if r[flag] != 0.0:
+    if reg[flag] != 0.0:
         for k in range(row + 1, row + 1 + count):
-            r[code[k, 1]] = 0.0
+            reg[code[k, 1]] = 0.0
             if code[k, 0] == TABLE:
                 # one instruction looks up a whole group of tables: every one of them has a result
                 into = layout[layout[TABLE_INTO] + code[k, 6]]
                 for t in range(code[k, 5]):
-                    r[layout[into + t]] = 0.0
-        r[flag] = 0.0
+                    reg[layout[into + t]] = 0.0
+        reg[flag] = 0.0
     return count
 
 
 @compiled
 def run_tape(
-    code: Codes, layout: Ints, numbers: Floats, r: Floats, counters: Ints, worst: Floats,
+    code: Codes, layout: Ints, numbers: Floats, reg: Floats, counters: Ints, worst: Floats,
     start: int, stop: int, steady: bool,
 ) -> None:  # fmt: skip
     """Execute the instructions from ``start`` to ``stop`` on the workspace's registers.
@@ -201,68 +201,68 @@ def run_tape(
         i += 1
         k, dst, a, b = code[i, 0], code[i, 1], code[i, 2], code[i, 3]
         if k == ADD:
-            r[dst] = r[a] + r[b]
+            reg[dst] = reg[a] + reg[b]
         elif k == SUB:
-            r[dst] = r[a] - r[b]
+            reg[dst] = reg[a] - reg[b]
         elif k == MUL:
-            r[dst] = r[a] * r[b]
+            reg[dst] = reg[a] * reg[b]
         elif k == MULTIPLY_ADD:
-            r[dst] = r[a] * r[b] + r[code[i, 4]]
+            reg[dst] = reg[a] * reg[b] + reg[code[i, 4]]
         elif k == MULTIPLY_SUBTRACT:
-            r[dst] = r[a] * r[b] - r[code[i, 4]]
+            reg[dst] = reg[a] * reg[b] - reg[code[i, 4]]
         elif k == SUBTRACT_PRODUCT:
-            r[dst] = r[code[i, 4]] - r[a] * r[b]
+            reg[dst] = reg[code[i, 4]] - reg[a] * reg[b]
         elif k == DIV:
-            r[dst] = r[a] / r[b]
+            reg[dst] = reg[a] / reg[b]
         elif k == NEG:
-            r[dst] = -r[a]
+            reg[dst] = -reg[a]
         elif k == LOCATE:
-            visit_axis(code, layout, numbers, r, counters, worst, i, r[a])
+            visit_axis(code, layout, numbers, reg, counters, worst, i, reg[a])
         elif k == TABLE:
-            look_up(code, layout, numbers, r, i)
+            look_up(code, layout, numbers, reg, i)
         elif k == WEIGHTS:
-            table_weights(code, layout, r, i)
+            table_weights(code, layout, reg, i)
         elif k == POW:
-            r[dst] = r[a] ** r[b]
+            reg[dst] = reg[a] ** reg[b]
         elif k == LT:
-            r[dst] = 1.0 if r[a] < r[b] else 0.0
+            reg[dst] = 1.0 if reg[a] < reg[b] else 0.0
         elif k == LE:
-            r[dst] = 1.0 if r[a] <= r[b] else 0.0
+            reg[dst] = 1.0 if reg[a] <= reg[b] else 0.0
         elif k == GT:
-            r[dst] = 1.0 if r[a] > r[b] else 0.0
+            reg[dst] = 1.0 if reg[a] > reg[b] else 0.0
         elif k == GE:
-            r[dst] = 1.0 if r[a] >= r[b] else 0.0
+            reg[dst] = 1.0 if reg[a] >= reg[b] else 0.0
         elif k == EQ:
-            r[dst] = 1.0 if r[a] == r[b] else 0.0
+            reg[dst] = 1.0 if reg[a] == reg[b] else 0.0
         elif k == NE:
-            r[dst] = 1.0 if r[a] != r[b] else 0.0
+            reg[dst] = 1.0 if reg[a] != reg[b] else 0.0
         elif k == AND:
-            r[dst] = 1.0 if r[a] != 0.0 and r[b] != 0.0 else 0.0
+            reg[dst] = 1.0 if reg[a] != 0.0 and reg[b] != 0.0 else 0.0
         elif k == OR:
-            r[dst] = 1.0 if r[a] != 0.0 or r[b] != 0.0 else 0.0
+            reg[dst] = 1.0 if reg[a] != 0.0 or reg[b] != 0.0 else 0.0
         elif k == NOT:
-            r[dst] = 1.0 if r[a] == 0.0 else 0.0
+            reg[dst] = 1.0 if reg[a] == 0.0 else 0.0
         elif k == MIN:
-            r[dst] = np.minimum(r[a], r[b])
+            reg[dst] = np.minimum(reg[a], reg[b])
         elif k == MAX:
-            r[dst] = np.maximum(r[a], r[b])
+            reg[dst] = np.maximum(reg[a], reg[b])
         elif k == IF:
-            r[dst] = r[b] if r[a] != 0.0 else r[code[i, 4]]
+            reg[dst] = reg[b] if reg[a] != 0.0 else reg[code[i, 4]]
         elif k == LIMIT:
-            r[dst] = np.minimum(np.maximum(r[a], r[b]), r[code[i, 4]])
+            reg[dst] = np.minimum(np.maximum(reg[a], reg[b]), reg[code[i, 4]])
         elif k == ABS:
-            r[dst] = abs(r[a])
+            reg[dst] = abs(reg[a])
         elif k == SIGN:
-            r[dst] = np.sign(r[a])
+            reg[dst] = np.sign(reg[a])
         elif k == SQRT:
-            r[dst] = np.sqrt(r[a])
+            reg[dst] = np.sqrt(reg[a])
         elif k == RATE_LIMIT:
-            r[dst] = state_function(k, r[a], r[b], 0.0, 0.0, steady)
+            reg[dst] = state_function(k, reg[a], reg[b], 0.0, 0.0, steady)
         elif k == TRAVEL:
-            r[dst] = state_function(k, r[a], r[b], r[code[i, 4]], 0.0, steady)
+            reg[dst] = state_function(k, reg[a], reg[b], reg[code[i, 4]], 0.0, steady)
         elif k == SKIP:
-            i += skipped(code, layout, r, i)
+            i += skipped(code, layout, reg, i)
         elif k == HOLD_AT_LIMIT:
-            r[dst] = state_function(k, r[a], r[b], r[code[i, 4]], r[code[i, 5]], steady)
+            reg[dst] = state_function(k, reg[a], reg[b], reg[code[i, 4]], reg[code[i, 5]], steady)
         else:
-            r[dst] = function_of(k, r[a], r[b] if b >= 0 else 0.0)
+            reg[dst] = function_of(k, reg[a], reg[b] if b >= 0 else 0.0)

@@ -64,6 +64,8 @@ class Workspace(NamedTuple):
 # where sections of ``layout`` begin
 (STATES, RATES, LOWS, HIGHS, MASS, AERO, LOADS, LOAD_KINDS, EVENTS, EVENT_ACTIONS) = range(13, 23)
 (AXIS_START, AXIS_SIZE, TABLE_START, TABLE_INTO, SHAPES) = range(23, 28)
+# where the mass properties stand among the thirteen registers of the section MASS: the mass itself is the first
+(CENTRE, INERTIA, PRODUCTS, CENTRE_RATE) = (1, 4, 7, 10)
 RAIL = 28  # the register that tells whether a rail guides the body, -1 without one
 ROUND = 29  # 1: the Earth is the rotating ellipsoid
 FIELD = 30  # where the registers of the wind's formulas north, east and up stand in ``layout``, -1 without them

@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 from dravik.aircraft import Aircraft
 from dravik.constants import STANDARD_GRAVITY
 from dravik.errors import DravikError
+from dravik.kernel.program import N_RIGID
 from dravik.propulsion import PropellerEngine, SolidMotor, check_thrust_curve
 from dravik.trimming import settle
 from dravik.units import in_si
@@ -105,7 +106,7 @@ def engine_points(
                 u[craft.input_index(name)] = spec.low + lever * (spec.high - spec.low)
             start = craft.state(position=(0.0, 0.0, altitude), velocity=(airspeed, 0.0, 0.0))
             if state is not None:
-                start[13:] = state[13:]
+                start[N_RIGID:] = state[N_RIGID:]
             try:
                 state = settle(craft, start, u)
                 points.append(_point(craft, state, u, airspeed, altitude, lever))

@@ -10,6 +10,7 @@ from dravik.constants import STANDARD_GRAVITY
 from dravik.errors import DravikError, nearest
 from dravik.formula import StateSlot
 from dravik.frames import body_from_station
+from dravik.kernel.chart import N_CHART
 from dravik.trimming.condition import Condition
 from dravik.trimming.statement import Equation, Free, Statement, constant_limits, coordinates_of, states_at_rest
 from dravik.units import in_si, kind_of_unit
@@ -25,7 +26,7 @@ def pose(craft: Aircraft, condition: Condition) -> Statement:
     u = craft.default_inputs()
     for name, value in condition.inputs.items():
         u[craft.input_index(name)] = value
-    z = np.zeros(12 + len(craft.tape.states))
+    z = np.zeros(N_CHART + len(craft.tape.states))
     z[0], z[1], z[2], z[8] = condition.north, condition.east, condition.altitude, condition.heading
     free, equations = (_steep if condition.is_steep else _on_a_wing)(condition, z, u, craft)
     for name, spec in craft.inputs.items():
@@ -47,7 +48,7 @@ def _add_states(craft: Aircraft, z: Floats, free: list[Free], equations: list[Eq
     """Add actuators, engines and formulas with states, free and standing still, and put them where they start."""
     still = {f.name: (f, e) for f, e in states_at_rest(craft)}
     for i, slot in enumerate(craft.tape.states):
-        z[12 + i] = still[slot.name][0].start if slot.name in still else slot.initial
+        z[N_CHART + i] = still[slot.name][0].start if slot.name in still else slot.initial
     free.extend(f for f, _ in still.values())
     equations.extend(e for _, e in still.values())
 
@@ -135,7 +136,7 @@ def standing(craft: Aircraft, place: tuple[float, float], heading: float, inputs
     pressed = craft.loading.mass * STANDARD_GRAVITY / sum(leg.stiffness for leg in legs)
     state = craft.state(position=(*place, 0.0), velocity=(0.0, 0.0, 0.0), attitude=(0.0, 0.0, heading))
     ground = craft.values(state, inputs, ["ground_height"])["ground_height"]
-    z = np.zeros(12 + len(craft.tape.states))
+    z = np.zeros(N_CHART + len(craft.tape.states))
     z[0], z[1], z[2], z[8] = *place, ground + lowest - 2.0 * pressed, heading
     free = [
         Free("altitude", float(z[2]), pressed),

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from dravik.aircraft import Aircraft
 from dravik.errors import DravikError, TrimError, nearest, require
 from dravik.kernel.chart import N_CHART, state_from_chart
+from dravik.kernel.program import N_RIGID
 from dravik.plants import Plant
 from dravik.trimming.condition import Condition, Quantity
 from dravik.trimming.fields import AircraftField, PlantField, aircraft_search
@@ -138,7 +139,7 @@ def settle(craft: Aircraft, state: Floats, inputs: Floats) -> Floats:
             hint="another lever or airspeed",
         )  # fmt: skip
     for f, value in zip(statement.free, v, strict=True):
-        found[13 + craft.function_states.index(f.name)] = value * f.scale
+        found[N_RIGID + craft.function_states.index(f.name)] = value * f.scale
     return found
 
 

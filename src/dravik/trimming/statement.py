@@ -13,6 +13,7 @@ from dravik.aircraft.plant import COORDINATES
 from dravik.contact import contact_states
 from dravik.errors import DravikError, nearest
 from dravik.formula import StateSlot
+from dravik.kernel.chart import N_CHART
 from dravik.units import in_si, kind_of_unit
 
 __all__ = ["Equation", "Free", "Statement", "coordinates_of"]
@@ -113,7 +114,7 @@ class Statement:
         """
         names = coordinates_of(craft, coordinates)
         z = np.zeros(len(names))
-        z[12:] = [slot.initial for slot in craft.tape.states]
+        z[N_CHART:] = [slot.initial for slot in craft.tape.states]
         u = craft.default_inputs()
         for name, value in (start or {}).items():
             if name in names:
