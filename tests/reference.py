@@ -14,9 +14,9 @@ from scipy.integrate import quad
 from scipy.special import ellipj
 
 from dravik.aero import Airframe, FinnedBody, FlowState, components
-from dravik.aero.finned import fin_slope
-from dravik.aero.parts import Body
-from dravik.aero.slender import apparent_mass_factor, slender_bodies
+from dravik.aero.bodies.finned import fin_slope
+from dravik.aero.drawing.parts import Body
+from dravik.aero.flow.slender import apparent_mass_factor, slender_bodies
 from dravik.aircraft import sample
 from dravik.atmosphere import air_at
 from dravik.flight import Start, doublet, fly, prove_linear, prove_trim, step

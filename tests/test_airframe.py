@@ -8,11 +8,11 @@ from typing import Any
 import numpy as np
 
 from dravik.aero import Airframe, FlowState, Lattice, build_mesh, build_tables, read_coefficients, read_geometry
-from dravik.aero.building import drawing_hash
-from dravik.aero.friction import body_form_factor, flap_drag, friction
-from dravik.aero.parts import Propeller
-from dravik.aero.separated import plate_across, plate_centre, separation
-from dravik.aero.slipstream import discs
+from dravik.aero.drawing.parts import Propeller
+from dravik.aero.flow.friction import body_form_factor, flap_drag, friction
+from dravik.aero.flow.separated import plate_across, plate_centre, separation
+from dravik.aero.flow.slipstream import discs
+from dravik.aero.sets.building import drawing_hash
 from dravik.aircraft import sample_path
 from dravik.errors import DravikError
 from dravik.linear import linearise_plant

@@ -6,8 +6,8 @@ from typing import Any
 import numpy as np
 
 from dravik.aero import FinnedBody, build_tables, components, pressure_centre, read_coefficients
-from dravik.aero.finned import fin_slope
-from dravik.aero.geometry import Geometry
+from dravik.aero.bodies.finned import fin_slope
+from dravik.aero.drawing.geometry import Geometry
 from dravik.errors import DravikError
 from dravik.linear import linearise_plant
 from tests.support import DEG, craft_of

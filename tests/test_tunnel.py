@@ -7,9 +7,9 @@ from pathlib import Path
 import numpy as np
 
 from dravik.aero import compare, read_coefficients, reduce_campaign
-from dravik.aero.reducing import Points
-from dravik.aero.simulated_tunnel import Setting, simulate_runs, simulate_tares
-from dravik.aero.tunnel import read_campaign, read_points
+from dravik.aero.campaign.reducing import Points
+from dravik.aero.campaign.simulated_tunnel import Setting, simulate_runs, simulate_tares
+from dravik.aero.campaign.tunnel import read_campaign, read_points
 from dravik.aircraft import sample_path
 from dravik.errors import DravikError
 from dravik.fitting import fit, half_width

@@ -9,11 +9,11 @@ from itertools import product
 from pathlib import Path
 
 from dravik.aero import read_geometry
-from dravik.aero.airframe import Airframe
-from dravik.aero.geometry import Geometry
-from dravik.aero.lattice import FlowState
-from dravik.aero.simulated_tunnel import Setting, simulate_runs, simulate_tares
-from dravik.aero.tunnel import read_campaign
+from dravik.aero.campaign.simulated_tunnel import Setting, simulate_runs, simulate_tares
+from dravik.aero.campaign.tunnel import read_campaign
+from dravik.aero.drawing.geometry import Geometry
+from dravik.aero.flow.airframe import Airframe
+from dravik.aero.flow.lattice import FlowState
 
 SAMPLE = Path(__file__).resolve().parent.parent / "src" / "dravik" / "samples" / "tarn"
 ALPHAS = range(-8, 21, 2)

@@ -37,4 +37,4 @@ def _healthy(name: str, effector: Effector) -> Node:
         return Node("call", 0, "actuator_1", args=(command, *(number_node(v) for v in parts4)))
     if math.isinf(low) and math.isinf(high):
         return command
-    return Node("op", 0, "travel", args=(command, number_node(low), number_node(high)))
+    return Node("op", 0, "position_limit", args=(command, number_node(low), number_node(high)))

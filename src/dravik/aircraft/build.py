@@ -10,15 +10,15 @@ from dravik.aircraft.body import point_loads, rigid_body
 from dravik.aircraft.loadings import MassFormulas, mass_formulas
 from dravik.aircraft.openings import Wiring, opening_inputs
 from dravik.aircraft.parameters import table_adjustments
-from dravik.aircraft.plans import (
+from dravik.aircraft.schema import AircraftDefinition, Loading, NamedFormula
+from dravik.aircraft.specs import COEFFICIENTS, Built, EventSpec, InputSpec, Signal, Where
+from dravik.aircraft.surroundings import AIR, ground_and_wind, touches
+from dravik.aircraft.watches import (
     check_faults,
     plan_inputs,
     plan_watches,
     sensed_formulas,
 )
-from dravik.aircraft.schema import AircraftDefinition, Loading, NamedFormula
-from dravik.aircraft.specs import COEFFICIENTS, Built, EventSpec, InputSpec, Signal, Where
-from dravik.aircraft.surroundings import AIR, ground_and_wind, touches
 from dravik.contact import add_ground, add_leg, guard
 from dravik.effectors import Effector
 from dravik.errors import DravikError, nearest

@@ -44,11 +44,11 @@ class InputSpec:
 
 
 class EventSpec(NamedTuple):
-    """A condition watched in flight: its words, what it does, what ``then`` follows on a pause, and its name."""
+    """A condition watched in flight: its words, what it does, what follows ``on_pause``, and its name."""
 
     text: str
     action: Literal["log", "end", "pause"] = "log"
-    then: tuple[str, ...] = ()
+    on_pause: tuple[str, ...] = ()
     name: str = ""
 
 

@@ -12,7 +12,7 @@ from dravik.aircraft import Aircraft
 from dravik.aircraft.specs import InputSpec, Signal
 from dravik.effectors import Parameter
 from dravik.errors import DravikError, nearest
-from dravik.flight import plan
+from dravik.flight import pauses
 from dravik.flight.outcomes import failure, logged_events
 from dravik.flight.recording import Event
 from dravik.flight.terrain import terrain_around
@@ -64,13 +64,13 @@ class Body(Protocol):
     def events(self) -> list[Event]:
         """Return what the conditions have logged."""
 
-    def begin(self, x: Floats, u: Floats) -> tuple[plan.Change, list[Event]]:
+    def begin(self, x: Floats, u: Floats) -> tuple[pauses.Change, list[Event]]:
         """Return the start with all of its plan that is so from the beginning."""
 
     def happened(self, since: int) -> Iterable[tuple[str, ...]]:
         """Return what of its plan the conditions logged after the first ``since`` stand for."""
 
-    def follow(self, then: tuple[str, ...], t: float, x: Floats, u: Floats, now: Floats) -> plan.Change:
+    def follow(self, then: tuple[str, ...], t: float, x: Floats, u: Floats, now: Floats) -> pauses.Change:
         """Return the flight after one of them."""
 
     def ended_by(self) -> dict[str, Any] | None:
@@ -130,17 +130,17 @@ class AircraftBody:
             events.append(Event(events[-1].time, f"more than {EVENT_CAPACITY} events: the rest is not logged"))
         return events
 
-    def begin(self, x: Floats, u: Floats) -> tuple[plan.Change, list[Event]]:
+    def begin(self, x: Floats, u: Floats) -> tuple[pauses.Change, list[Event]]:
         """Return the start with the first phase and the faults that have happened."""
-        return plan.begin(self.craft, x, u)
+        return pauses.begin(self.craft, x, u)
 
     def happened(self, since: int) -> Iterable[tuple[str, ...]]:
         """Return what of its plan the conditions logged stand for."""
-        return plan.happened(self.craft, self.work, since)
+        return pauses.happened(self.craft, self.work, since)
 
-    def follow(self, then: tuple[str, ...], t: float, x: Floats, u: Floats, now: Floats) -> plan.Change:
+    def follow(self, then: tuple[str, ...], t: float, x: Floats, u: Floats, now: Floats) -> pauses.Change:
         """Return the flight after a fault or a new phase."""
-        return plan.follow(self.craft, then, t, x, u, now)
+        return pauses.follow(self.craft, then, t, x, u, now)
 
     def ended_by(self) -> dict[str, Any] | None:
         """Return the event that has ended the flight, and whether the definition or the plan asks for that."""
@@ -148,7 +148,7 @@ class AircraftBody:
         if not stopped:
             return None
         event = self.craft.events[stopped - 1]
-        planned = event.name in self.craft.definition.events or event.then[:1] == ("phase",)
+        planned = event.name in self.craft.definition.events or event.on_pause[:1] == ("phase",)
         return {"event": event.text, "planned": planned}
 
     def origin(self) -> dict[str, Any]:
@@ -282,17 +282,17 @@ class PlantBody:
         """Return nothing: a plant has no conditions."""
         return []
 
-    def begin(self, x: Floats, u: Floats) -> tuple[plan.Change, list[Event]]:
+    def begin(self, x: Floats, u: Floats) -> tuple[pauses.Change, list[Event]]:
         """Return the start as it is."""
-        return plan.Change(x, u.copy(), []), []
+        return pauses.Change(x, u.copy(), []), []
 
     def happened(self, since: int) -> Iterable[tuple[str, ...]]:
         """Return nothing: a plant has no plan."""
         return ()
 
-    def follow(self, then: tuple[str, ...], t: float, x: Floats, u: Floats, now: Floats) -> plan.Change:
+    def follow(self, then: tuple[str, ...], t: float, x: Floats, u: Floats, now: Floats) -> pauses.Change:
         """Return the flight as it is."""
-        return plan.Change(x, u, [])
+        return pauses.Change(x, u, [])
 
     def ended_by(self) -> dict[str, Any] | None:
         """Return nothing: no event ends it."""

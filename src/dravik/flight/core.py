@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 from dravik.aircraft import Aircraft
 from dravik.aircraft.parameters import parameter_in_si
 from dravik.errors import DravikError, FlightError, nearest, require
-from dravik.flight import plan
+from dravik.flight import pauses
 from dravik.flight.bodies import AircraftBody, body_of
 from dravik.flight.devices import Device, Tasks
 from dravik.flight.gusts import PERIOD
@@ -64,8 +64,8 @@ class Start:
     """Where a flight starts without a trim: the integrated state and the inputs, in the kernel's order, and the time.
 
     A flight that goes on from another starts at the time the other had reached (s), in turbulence made for the same
-    airspeeds, heights and heading (``gusts_for``, ``gusts_made``), in gusts of faults that had ``begun``, and with its
-    ``devices`` and ``parameters`` as they were.
+    airspeeds, heights and heading (``gusts_for``, ``gust_segments``), in gusts of faults that had ``begun``, and with
+    its ``devices`` and ``parameters`` as they were.
 
     >>> import dravik as dv
     >>> craft = dv.sample("pika")
@@ -78,7 +78,7 @@ class Start:
     inputs: Floats
     time: float = 0.0
     gusts_for: tuple[float, float, float, float, float] | None = None
-    gusts_made: tuple[tuple[float, float], ...] = ()
+    gust_segments: tuple[tuple[float, float], ...] = ()
     begun: tuple[tuple[str, float], ...] = ()
     devices: Mapping[str, Any] = field(default_factory=dict)
     parameters: Mapping[str, float] = field(default_factory=dict)
@@ -136,7 +136,7 @@ class Flight:
         for name, number in change.parameters:
             self.set_parameter(name, number)
         self.x = change.state
-        made = start.gusts_made if isinstance(start, Start) else ()
+        made = start.gust_segments if isinstance(start, Start) else ()
         controls = options.get("controls") or {}
         self.schedule = Schedule(body, change.inputs, controls, options.get("turbulence"), self.dt, self.offset, made)
         self.schedule.histories.extend(change.histories)
@@ -167,7 +167,7 @@ class Flight:
         self.writer: RecordingWriter | None = None
         self.save_to = options.get("save")
 
-    def _begin(self, start: Startable) -> plan.Change:
+    def _begin(self, start: Startable) -> pauses.Change:
         """Return state, inputs and gusts at the start, with the plan's first phase and faults."""
         body = self.body
         x, inputs = np.array(start.state, dtype=float), np.array(start.inputs, dtype=float)
@@ -185,7 +185,9 @@ class Flight:
         assert isinstance(start, Start)
         self.begun_gusts = list(start.begun)
         craft = body.craft if isinstance(body, AircraftBody) else None
-        return plan.Change(x, inputs, [plan.gust_of(craft, n, t) for n, t in start.begun] if craft is not None else [])
+        return pauses.Change(
+            x, inputs, [pauses.gust_of(craft, n, t) for n, t in start.begun] if craft is not None else []
+        )
 
     def _evaluate(self) -> None:
         self.body.evaluate(self.time, self.x, self.schedule.inputs)

@@ -72,7 +72,7 @@ def ending(flight: Flown) -> dict[str, Any]:
         "state": dict(zip(names, flight.x.tolist(), strict=True)),
         "inputs": dict(zip(inputs, schedule.inputs.tolist(), strict=True)),
         "gusts_for": schedule.gusts_for,
-        "gusts_made": schedule.gusts.made if schedule.gusts is not None else [],
+        "gust_segments": schedule.gusts.made if schedule.gusts is not None else [],
         "begun": flight.begun_gusts,
     }
     if flight.body.parameters:

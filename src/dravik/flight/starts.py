@@ -40,7 +40,7 @@ def resume(craft: Aircraft, run: Recording) -> Start:
         found = Start(
             np.array(list(state.values()), dtype=float), np.array(list(inputs.values()), dtype=float),
             float(end["time_s"]), _five(gusts) if gusts else None,
-            tuple((float(v), float(h)) for v, h in end.get("gusts_made", [])),
+            tuple((float(v), float(h)) for v, h in end.get("gust_segments", [])),
             tuple((str(name), float(t)) for name, t in end.get("begun", [])), dict(end.get("devices") or {}),
             {str(n): float(v) for n, v in (end.get("parameters") or {}).items()},
         )  # fmt: skip

@@ -128,7 +128,7 @@ def rates(b: Builder, slot: StateSlot, node: Node) -> None:
             _second_order(b, slot, node)
         case "actuator_1":
             command, low, high = _argument(b, node, 0), _argument(b, node, 3), _argument(b, node, 4)
-            reached = b.emit("travel", command, low, high)
+            reached = b.emit("position_limit", command, low, high)
             wish = b.emit("div", b.emit("sub", reached, slot.register), _argument(b, node, 1))
             slot.rate = b.emit("rate_clip", wish, _argument(b, node, 2))
             slot.low, slot.high = _limits(b, low, high)
@@ -176,7 +176,7 @@ def _actuator_second_order(b: Builder, slot: StateSlot, node: Node) -> None:
         slot.low, slot.high = _limits(b, low, high)
         return
     position, rate = slot.partner, slot
-    reached = b.emit("travel", command, low, high)
+    reached = b.emit("position_limit", command, low, high)
     spring = b.emit("mul", b.emit("mul", frequency, frequency), b.emit("sub", reached, position.register))
     friction = b.emit("mul", b.emit("mul", b.constant(2.0), damping), frequency)
     slot.rate = b.emit("sub", spring, b.emit("mul", friction, rate.register))

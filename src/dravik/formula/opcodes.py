@@ -31,7 +31,7 @@ SQRT, EXP, LOG, LOG10 = 21, 22, 23, 24
 SIN, COS, TAN, ASIN, ACOS, ATAN, ATAN2 = 25, 26, 27, 28, 29, 30, 31
 SINH, COSH, TANH, HYPOT, FLOOR, MOD, WRAP, DEADZONE = 32, 33, 34, 35, 36, 37, 38, 39
 # These three know the search for an equilibrium, in which rates and stops must not hide a direction.
-RATE_LIMIT, HOLD_AT_LIMIT, TRAVEL = 40, 41, 42
+RATE_LIMIT, HOLD_AT_LIMIT, POSITION_LIMIT = 40, 41, 42
 LOCATE, WEIGHTS, TABLE = 43, 44, 45
 # This one passes over the instructions that follow it where its condition is false, having set their results to zero.
 SKIP = 46
@@ -81,7 +81,7 @@ OPS: dict[str, Op] = {
     "deadzone": Op(DEADZONE, 2, _deadzone),
     "rate_clip": Op(RATE_LIMIT, 2, None),
     "hold_at_limit": Op(HOLD_AT_LIMIT, 4, None),
-    "travel": Op(TRAVEL, 3, None),
+    "position_limit": Op(POSITION_LIMIT, 3, None),
     "locate": Op(LOCATE, 1, None),
     "weights": Op(WEIGHTS, 4, None),
     "table": Op(TABLE, 1, None),

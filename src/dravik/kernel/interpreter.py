@@ -34,7 +34,7 @@ ERROR_POLICY = 2
 (SIN, COS, TAN, ASIN, ACOS, ATAN, ATAN2) = (op.SIN, op.COS, op.TAN, op.ASIN, op.ACOS, op.ATAN, op.ATAN2)
 (SINH, COSH, TANH, HYPOT, FLOOR, MOD) = (op.SINH, op.COSH, op.TANH, op.HYPOT, op.FLOOR, op.MOD)
 (WRAP, DEADZONE) = (op.WRAP, op.DEADZONE)
-(RATE_LIMIT, HOLD_AT_LIMIT, TRAVEL) = (op.RATE_LIMIT, op.HOLD_AT_LIMIT, op.TRAVEL)
+(RATE_LIMIT, HOLD_AT_LIMIT, POSITION_LIMIT) = (op.RATE_LIMIT, op.HOLD_AT_LIMIT, op.POSITION_LIMIT)
 (LOCATE, WEIGHTS, TABLE, SKIP) = (op.LOCATE, op.WEIGHTS, op.TABLE, op.SKIP)
 (MULTIPLY_ADD, MULTIPLY_SUBTRACT, SUBTRACT_PRODUCT) = (op.MULTIPLY_ADD, op.MULTIPLY_SUBTRACT, op.SUBTRACT_PRODUCT)
 
@@ -88,7 +88,7 @@ def state_function(code: int, x: float, y: float, low: float, high: float, stead
         return x
     if code == RATE_LIMIT:
         return min(max(x, -y), y) if x == x else x
-    if code == TRAVEL:
+    if code == POSITION_LIMIT:
         return min(max(x, y), low) if x == x else x
     # HOLD_AT_LIMIT: nothing is gathered while x pushes a state beyond its limit; a state that stands just at
     # it may still move within a step, at the end of which it is put back
@@ -258,7 +258,7 @@ def run_tape(
             reg[dst] = np.sqrt(reg[a])
         elif k == RATE_LIMIT:
             reg[dst] = state_function(k, reg[a], reg[b], 0.0, 0.0, steady)
-        elif k == TRAVEL:
+        elif k == POSITION_LIMIT:
             reg[dst] = state_function(k, reg[a], reg[b], reg[code[i, 4]], 0.0, steady)
         elif k == SKIP:
             i += skipped(code, layout, reg, i)

@@ -8,7 +8,7 @@ import numpy as np
 
 from dravik.aircraft import Aircraft
 from dravik.errors import DravikError
-from dravik.performance.engines import engine_points, in_m_s, lever_inputs
+from dravik.performance.bench import engine_points, in_m_s, lever_inputs
 from dravik.trimming import TrimPoint, trim
 from dravik.units import in_si
 

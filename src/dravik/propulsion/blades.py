@@ -7,7 +7,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 from pydantic import Field, model_validator
 
-from dravik.aero.separated import separation
+from dravik.aero.flow.separated import separation
 from dravik.definitions import read_definition
 from dravik.errors import DravikError
 from dravik.quantities import Angle, Length, Model

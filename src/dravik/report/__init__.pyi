@@ -6,8 +6,6 @@ from .book import write_book as write_book
 from .comparing import figure_runs as figure_runs
 from .drawings import figure_loading as figure_loading
 from .drawings import figure_three_views as figure_three_views
-from .engines import figure_performance as figure_performance
-from .engines import figure_thrust_curves as figure_thrust_curves
 from .families import figure_comparison as figure_comparison
 from .families import figure_families as figure_families
 from .figures import figure_histories as figure_histories
@@ -18,5 +16,7 @@ from .figures import save_figure as save_figure
 from .masses import figure_masses as figure_masses
 from .page import Block as Block
 from .page import write_page as write_page
+from .thrust import figure_performance as figure_performance
+from .thrust import figure_thrust_curves as figure_thrust_curves
 from .tracks import figure_plan as figure_plan
 from .tracks import figure_track as figure_track

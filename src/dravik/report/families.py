@@ -13,7 +13,7 @@ if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
     from dravik.aero import Coefficients
-    from dravik.aero.comparing import Comparison
+    from dravik.aero.sets.comparing import Comparison
 
 __all__ = ["figure_comparison", "figure_families"]
 

@@ -9,9 +9,9 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
-from dravik.aero.reduction import Derivative, Doubt, Reduction, Sweep, doubts
-from dravik.aero.tableset import Formula, TableSet
-from dravik.aero.tunnel import COEFFICIENTS, Campaign, Points, read_campaign, read_points
+from dravik.aero.campaign.reduction import Derivative, Doubt, Reduction, Sweep, doubts
+from dravik.aero.campaign.tunnel import COEFFICIENTS, Campaign, Points, read_campaign, read_points
+from dravik.aero.sets.tableset import Formula, TableSet
 from dravik.definitions import KeyLines
 from dravik.errors import DravikError
 from dravik.fitting import fit, half_width

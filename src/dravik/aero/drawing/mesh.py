@@ -10,8 +10,8 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from dravik.aero.geometry import Control, Geometry, Surface
-from dravik.aero.sections import profile_of
+from dravik.aero.drawing.geometry import Control, Geometry, Surface
+from dravik.aero.drawing.sections import profile_of
 from dravik.frames import body_from_station
 
 __all__ = ["Mesh", "Strips", "build_mesh"]

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from dravik.aero.parts import Propeller
+from dravik.aero.drawing.parts import Propeller
 from dravik.frames import body_from_station
 
 __all__ = ["Disc", "discs"]

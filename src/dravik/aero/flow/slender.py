@@ -12,8 +12,8 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from dravik.aero.friction import body_form_factor, friction
-from dravik.aero.parts import Body
+from dravik.aero.drawing.parts import Body
+from dravik.aero.flow.friction import body_form_factor, friction
 from dravik.frames import body_from_station
 
 __all__ = ["SlenderBody", "apparent_mass_factor", "slender_bodies"]

@@ -11,11 +11,11 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from dravik.aero.airframe import COEFFICIENTS, Airframe
-from dravik.aero.finned_tables import finned_set
-from dravik.aero.geometry import Geometry
-from dravik.aero.lattice import FlowState
-from dravik.aero.tableset import Formula, TableSet, angles_at_point
+from dravik.aero.bodies.tables import finned_set
+from dravik.aero.drawing.geometry import Geometry
+from dravik.aero.flow.airframe import COEFFICIENTS, Airframe
+from dravik.aero.flow.lattice import FlowState
+from dravik.aero.sets.tableset import Formula, TableSet, angles_at_point
 from dravik.tables import Axis, Table
 from dravik.version import __version__
 

@@ -16,13 +16,13 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.linalg import lu_factor, lu_solve
 
-from dravik.aero.geometry import Geometry
-from dravik.aero.lattice import FlowState, Lattice, as_matrix
-from dravik.aero.mesh import build_mesh
-from dravik.aero.separated import separation
-from dravik.aero.slender import SlenderBody, slender_bodies
-from dravik.aero.slipstream import discs
-from dravik.aero.strips import StripData, strip_data
+from dravik.aero.drawing.geometry import Geometry
+from dravik.aero.drawing.mesh import build_mesh
+from dravik.aero.flow.lattice import FlowState, Lattice, as_matrix
+from dravik.aero.flow.separated import separation
+from dravik.aero.flow.slender import SlenderBody, slender_bodies
+from dravik.aero.flow.slipstream import discs
+from dravik.aero.flow.strips import StripData, strip_data
 from dravik.atmosphere import air_at
 from dravik.errors import DravikError
 from dravik.frames import body_from_station

@@ -41,8 +41,8 @@ def begin(craft: Aircraft, x: Floats, u: Floats) -> tuple[Change, list[Event]]:
         events.append(Event(0.0, f"phase: {craft.definition.phases[0].name}"))
     registers = craft.registers(change.state, change.inputs).registers
     for spec, register in zip(craft.events, _conditions(craft), strict=True):
-        if spec.action == "pause" and spec.then[0] == "fault" and registers[register] != 0.0:
-            after = follow(craft, spec.then, 0.0, change.state, change.inputs, change.inputs.copy())
+        if spec.action == "pause" and spec.on_pause[0] == "fault" and registers[register] != 0.0:
+            after = follow(craft, spec.on_pause, 0.0, change.state, change.inputs, change.inputs.copy())
             change = after._replace(histories=[*change.histories, *after.histories])
             events.append(Event(0.0, spec.text))
     return change, events
@@ -58,7 +58,7 @@ def happened(craft: Aircraft, w: Workspace, since: int) -> Iterable[tuple[str, .
     """Return what the pauses logged after the first ``since`` events stand for, in order."""
     n = int(craft.program.layout[N_EVENTS])
     specs = [craft.events[int(i)] for _, i in w.events[n + since : n + int(w.counters[EVENT_COUNT])]]
-    return [spec.then for spec in specs if spec.action == "pause"]
+    return [spec.on_pause for spec in specs if spec.action == "pause"]
 
 
 def follow(craft: Aircraft, then: tuple[str, ...], t: float, x: Floats, u: Floats, now: Floats) -> Change:

@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 from pydantic import BaseModel, ConfigDict
 
-from dravik.aero.geometry import Reference
+from dravik.aero.drawing.geometry import Reference
 from dravik.definitions import read_definition
 from dravik.effectors import Effector
 from dravik.files import is_folder

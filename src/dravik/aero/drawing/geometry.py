@@ -6,9 +6,9 @@ from typing import Annotated, Literal
 import numpy as np
 from pydantic import Field, model_validator
 
-from dravik.aero.finned import FinnedBody
-from dravik.aero.parts import Body, Parasite, Propeller
-from dravik.aero.plan import Plan
+from dravik.aero.bodies.finned import FinnedBody
+from dravik.aero.drawing.parts import Body, Parasite, Propeller
+from dravik.aero.drawing.tasks import Plan
 from dravik.definitions import read_definition
 from dravik.errors import DravikError, nearest
 from dravik.quantities import Angle, Area, Fraction, Length, Model, Position

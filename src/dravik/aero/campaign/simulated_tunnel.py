@@ -7,7 +7,7 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
-from dravik.aero.tunnel import FORCES, MOMENTS, Campaign, Column
+from dravik.aero.campaign.tunnel import FORCES, MOMENTS, Campaign, Column
 from dravik.errors import DravikError
 from dravik.files import write_text
 from dravik.frames import body_from_station

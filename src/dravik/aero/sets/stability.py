@@ -5,7 +5,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from dravik.aero.coefficients import Coefficients
+from dravik.aero.sets.coefficients import Coefficients
 from dravik.units import in_si
 
 __all__ = ["CentreRange", "centre_range", "lengthwise_controls", "margin_unit", "signals_of", "static_margin"]

@@ -7,10 +7,10 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
-from dravik.aero.friction import flap_drag, friction, section_form_factor
-from dravik.aero.geometry import Geometry
-from dravik.aero.mesh import Mesh
-from dravik.aero.separated import plate_across, plate_centre
+from dravik.aero.drawing.geometry import Geometry
+from dravik.aero.drawing.mesh import Mesh
+from dravik.aero.flow.friction import flap_drag, friction, section_form_factor
+from dravik.aero.flow.separated import plate_across, plate_centre
 from dravik.tables import Table, read_table
 
 __all__ = ["StripControl", "StripData", "strip_data"]

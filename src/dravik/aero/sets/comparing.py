@@ -6,8 +6,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from dravik.aero.coefficients import COEFFICIENTS, Coefficients
-from dravik.aero.stability import lengthwise_controls, signals_of
+from dravik.aero.sets.coefficients import COEFFICIENTS, Coefficients
+from dravik.aero.sets.stability import lengthwise_controls, signals_of
 from dravik.errors import DravikError
 
 __all__ = ["Comparison", "Curve", "Panel", "compare"]

@@ -16,8 +16,8 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.linalg import lu_factor, lu_solve
 
-from dravik.aero.geometry import Geometry
-from dravik.aero.mesh import Mesh
+from dravik.aero.drawing.geometry import Geometry
+from dravik.aero.drawing.mesh import Mesh
 from dravik.compiled import compiled
 from dravik.errors import DravikError, nearest
 

@@ -9,8 +9,8 @@ from math import sqrt
 import numpy as np
 from numpy.typing import NDArray
 
-from dravik.aero.tableset import TableSet
-from dravik.aero.tunnel import COEFFICIENTS, Campaign, Points
+from dravik.aero.campaign.tunnel import COEFFICIENTS, Campaign, Points
+from dravik.aero.sets.tableset import TableSet
 from dravik.errors import DravikError
 
 __all__ = ["Derivative", "Doubt", "Reduction", "doubts"]

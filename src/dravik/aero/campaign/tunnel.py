@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field, model_validator
 
-from dravik.aero.geometry import Reference
+from dravik.aero.drawing.geometry import Reference
 from dravik.definitions import KeyLines, read_definition
 from dravik.errors import DravikError
 from dravik.frames import body_from_station

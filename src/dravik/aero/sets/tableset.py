@@ -5,7 +5,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from dravik.aero.geometry import Reference
+from dravik.aero.drawing.geometry import Reference
 from dravik.errors import DravikError
 from dravik.files import write_text
 from dravik.tables import Table, write_columns

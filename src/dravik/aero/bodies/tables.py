@@ -9,10 +9,10 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from dravik.aero.finned import CROSSFLOW, FinnedBody, Fins, components, fin_slope
-from dravik.aero.friction import friction, section_form_factor
-from dravik.aero.geometry import Geometry
-from dravik.aero.tableset import Formula, TableSet, angles_at_point
+from dravik.aero.bodies.finned import CROSSFLOW, FinnedBody, Fins, components, fin_slope
+from dravik.aero.drawing.geometry import Geometry
+from dravik.aero.flow.friction import friction, section_form_factor
+from dravik.aero.sets.tableset import Formula, TableSet, angles_at_point
 from dravik.atmosphere import air_at
 from dravik.tables import Axis, Table
 

@@ -1,0 +1,1 @@
+"""Finned bodies by components, and their sets of tables."""

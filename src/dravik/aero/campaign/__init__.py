@@ -1,0 +1,1 @@
+"""Wind-tunnel campaigns: read, simulated, and reduced to tables and derivatives."""

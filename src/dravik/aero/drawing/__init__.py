@@ -1,0 +1,1 @@
+"""Drawings: surfaces, bodies and sections, the panels on them, and what tables are to be built."""
