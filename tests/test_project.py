@@ -23,6 +23,7 @@ PACKAGE = ROOT / "src" / "dravik"
 #: Lowest first; a module imports from its own layer or from one below.
 LAYERS = (
     (
+        "arguments",
         "constants",
         "errors",
         "files",

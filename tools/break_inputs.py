@@ -19,6 +19,8 @@ import warnings
 from collections.abc import Callable
 from pathlib import Path
 
+import numpy as np
+
 import dravik as dv
 from dravik.aircraft import load, load_law, sample_path
 from dravik.cli import main
@@ -95,7 +97,8 @@ class Cases:
             ("table", self.table, 10), ("aircraft", self.aircraft, 10), ("included", self.included, 6),
             ("law", self.law, 6), ("scenario", self.scenario, 4), ("drawing", self.drawing, 5), ("blades", self.blades, 4),
             ("recording", self.recording, 8), ("path", self.path, 4), ("option", self.option, 8), ("call", self.call, 6),
-            ("condition", self.condition, 8),
+            ("condition", self.condition, 8), ("system", self.system, 8), ("statement", self.statement, 6),
+            ("device", self.device, 6), ("plant", self.plant, 4),
         ]  # fmt: skip
 
     def formula(self, rng: random.Random) -> None:
@@ -262,6 +265,106 @@ class Cases:
             lambda: dv.linearise(a, b),  # type: ignore[arg-type]
         ]
         rng.choice(calls)()
+
+    def system(self, rng: random.Random) -> None:
+        odd = [None, {}, "x", 3, -1.0, 0.0, float("nan"), float("inf"), 1e-300, 1e300, "50 ms", "3 deg", [], object()]
+        a, b, k = rng.choice(odd), rng.choice(odd), rng.randrange(0, 6)
+        s = dv.LinearSystem.filtered(
+            "y", "u", [1.0, rng.choice([0.0, -2.0, 1e9])], [1.0, rng.choice([0.0, 3.0, -1e-9, 1e12]), 2.0]
+        )
+        calls: list[Callable[[], object]] = [
+            lambda: dv.LinearSystem.of(a, b, states=["x"][:k], inputs=["u"]), lambda: s.discretised(a).continued(),
+            lambda: s.delayed(rng.choice(["u", "y", "z", a]), b, order=k), lambda: s.reduced(k), lambda: s.covariance(a),
+            lambda: s.part(inputs=a), lambda: s.renamed(a), lambda: s.feedback(s), lambda: s.series(a), lambda: s.closed(a),
+            lambda: dv.connect(s, a, inputs=["u"], outputs=["y"]), lambda: s.frequency_response(a), lambda: s.discretised(0.1, method=a),
+            lambda: dv.connect(s, inputs=a, outputs=b), lambda: s.transfer(a, b), lambda: dv.LinearSystem.filtered("y", "u", a, b),
+            lambda: s.gains(), lambda: s.hankel(), lambda: s.minimal(), lambda: s.zeros(), lambda: s.united(u=a),
+        ]  # fmt: skip
+        rng.choice(calls)()
+
+    def statement(self, rng: random.Random) -> None:
+        odd = [
+            None,
+            {},
+            "x",
+            3,
+            -1.0,
+            float("nan"),
+            1e308,
+            "50 ms",
+            "3 deg",
+            [],
+            object(),
+            "alpha",
+            "theta",
+            "throttle",
+        ]
+        a, b, c = (rng.choice(odd) for _ in range(3))
+        level = dv.straight(self.craft, airspeed=15, altitude=300)
+        calls: list[Callable[[], object]] = [
+            lambda: dv.trim(self.craft, level.holding(self.craft, {str(a): b})), lambda: dv.trim(self.craft, level.freeing(self.craft, a)),
+            lambda: level.without(a), lambda: dv.Statement.of(self.craft, equations=a, free=b),
+            lambda: dv.trim(self.craft, dv.Statement.of(self.craft, equations={"alpha": b}, free=["theta", c], start={"theta": a})),
+            lambda: dv.trim(self.craft, a), lambda: dv.trim(self.craft, level.freeing(self.craft, dv.Free("airspeed", a, b))),
+            lambda: self.craft.opened(dv.Opening(signal=str(a), kind="replaced", formula=b)), lambda: self.craft.opened(a),
+            lambda: dv.linearise(self.craft, self.point, broken=a), lambda: dv.linearise(self.craft, self.point, disturbed=[a]),
+            lambda: self.craft.with_parameters(a), lambda: self.craft.with_parameters({str(a): b}), lambda: dv.on_ground(self.craft, heading=a),
+        ]  # fmt: skip
+        rng.choice(calls)()
+
+    def device(self, rng: random.Random) -> None:
+        odd = [
+            None,
+            {},
+            "x",
+            3,
+            -1.0,
+            float("nan"),
+            1e308,
+            [],
+            object(),
+            {"elevator": 0.1},
+            {"elevator": "x"},
+            {"zz": 1},
+            {3: 4},
+            ("q",),
+            "q",
+        ]
+        made = type("Odd", (), {"rate": rng.choice([10.0, 50.0, *odd]), "update": lambda self, t, s: rng.choice(odd)})
+        for name in ("sets", "reads", "units", "name"):
+            if rng.random() < 0.3:
+                setattr(made, name, rng.choice(odd))
+        devices = rng.choice([[made()], [made(), made()], rng.choice(odd)])
+        dv.fly(self.craft, start=self.point, duration=0.1, devices=devices, record=["alpha"])
+
+    def plant(self, rng: random.Random) -> None:
+        odd = [
+            None,
+            {},
+            "x",
+            3,
+            float("nan"),
+            [],
+            ["a", "a"],
+            ["a"],
+            {"a": "rad"},
+            {"a": 3},
+            object(),
+            {"a": (0, 1)},
+            {"b": 2.0},
+        ]
+        rates = rng.choice([[0.0], [float("nan")], 1.0, [1.0, 2.0], [1e300]])
+        made = dv.plant(
+            lambda t, x, u: rates,
+            states=rng.choice([["a"], rng.choice(odd)]),
+            inputs=rng.choice(odd),
+            bounds=rng.choice([None, rng.choice(odd)]),
+        )
+        start = dv.Start(np.zeros(len(made.state_names)), np.zeros(len(made.input_names)))
+        rng.choice([
+            lambda: dv.fly(made, start=start, duration=0.1), lambda: dv.trim_plant(made, free=made.state_names, strict=False),
+            lambda: dv.linearise_plant(made, start.state, start.inputs), lambda: dv.Session(made, start=start).step(0.05),
+        ])()  # fmt: skip
 
     def condition(self, rng: random.Random) -> None:
         speeds = [0.0, 1e-300, 1e-3, 5.0, 15.0, 26.0, 60.0, 340.0, 7900.0, 1e8, 1e308]

@@ -138,6 +138,8 @@ def require(value: object, kinds: type | tuple[type, ...], what: str, hint: str 
 
 def nearest(name: str, candidates: Iterable[str]) -> str:
     """Return a hint naming the candidates closest to ``name``, or an empty string."""
+    if not isinstance(name, str):
+        return ""
     found = get_close_matches(name, list(candidates), n=3, cutoff=0.6)
     if not found:
         lowered = {c.lower(): c for c in candidates}

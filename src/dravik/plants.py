@@ -7,6 +7,7 @@ from typing import Protocol, runtime_checkable
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
+from dravik import arguments
 from dravik.errors import DravikError
 
 __all__ = ["FunctionPlant", "Plant", "plant"]
@@ -67,7 +68,7 @@ class FunctionPlant:
 
     def evaluate(self, t: float, x: Floats, u: Floats) -> tuple[Floats, Floats]:
         """Return rates and outputs; raises DravikError when a function's answer has another shape."""
-        rates = np.asarray(self.function(t, x, u), dtype=float)
+        rates = _array(self.function(t, x, u), "the function")
         if rates.shape != (len(self.state_names),):
             raise DravikError(
                 f"the function returned shape {rates.shape}",
@@ -75,13 +76,29 @@ class FunctionPlant:
             )
         if self.output_function is None:
             return rates, np.asarray(x, dtype=float)
-        outputs = np.asarray(self.output_function(t, x, u), dtype=float)
+        outputs = _array(self.output_function(t, x, u), "the output function")
         if outputs.shape != (len(self.output_names),):
             raise DravikError(
                 f"the output function returned shape {outputs.shape}",
                 expected=f"one value for each of {self.output_names}",
             )
         return rates, outputs
+
+
+def _array(value: ArrayLike, what: str) -> Floats:
+    try:
+        return np.asarray(value, dtype=float)
+    except (TypeError, ValueError):
+        raise DravikError(f"{what} returned {arguments.shown(value)}", expected="numbers") from None
+
+
+def _names(given: Sequence[str] | Mapping[str, str], what: str, units: dict[str, str]) -> list[str]:
+    """Return names, and add the units that a mapping gives with them."""
+    if isinstance(given, Mapping):
+        found = arguments.mapping(given, what)
+        arguments.names(list(found.values()), f"units of {what}")
+        units.update(found)
+    return arguments.names(given, what)
 
 
 def plant(
@@ -112,17 +129,27 @@ def plant(
     """
     if outputs and output_function is None:
         raise DravikError("outputs are named, but there is no output_function")
-    names = list(outputs) if output_function is not None else list(states)
-    own = [*states, *inputs]
+    units: dict[str, str] = {}
+    moved, driven, seen = (
+        _names(g, w, units) for g, w in ((states, "states"), (inputs, "inputs"), (outputs, "outputs"))
+    )
+    names = seen if output_function is not None else moved
+    own = [*moved, *driven]
     for name in own:
         if own.count(name) > 1:
             raise DravikError(f"the plant has two states or inputs {name!r}", hint="another name")
-    for what, given in (("bounds", bounds or {}), ("a scale", scales or {})):
+    limits = {n: _pair(v, f"bounds of {n}") for n, v in arguments.mapping(bounds or {}, "bounds").items()}
+    sizes = {n: arguments.number(v, f"scale of {n}") for n, v in arguments.mapping(scales or {}, "scales").items()}
+    for what, given in (("bounds", limits), ("a scale", sizes)):
         for name in given:
             if name not in own and name not in names:
                 raise DravikError(f"{what} of {name!r}", expected="one of " + ", ".join([*own, *names]))
-    units = {n: u for given in (states, inputs, outputs) if isinstance(given, Mapping) for n, u in given.items()}
-    return FunctionPlant(
-        function, list(states), list(inputs), names, output_function, units, dict(bounds or {}), dict(scales or {}),
-        jacobian,
-    )  # fmt: skip
+    return FunctionPlant(function, moved, driven, names, output_function, units, limits, sizes, jacobian)
+
+
+def _pair(value: object, what: str) -> tuple[float, float]:
+    if not isinstance(value, tuple | list) or len(value) != 2 or not all(isinstance(v, int | float) for v in value):
+        raise DravikError(f"{what}: {arguments.shown(value)}", expected="two numbers, the lower first")
+    if not value[0] < value[1]:
+        raise DravikError(f"{what}: {arguments.shown(value)} does not rise", expected="the lower first")
+    return float(value[0]), float(value[1])

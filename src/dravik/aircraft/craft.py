@@ -21,7 +21,7 @@ from dravik.aircraft.specs import Built, EventSpec, InputSpec, Signal
 from dravik.aircraft.surroundings import GROUND_EVENT
 from dravik.contact import contact_states
 from dravik.definitions import KeyLines
-from dravik.errors import DravikError, nearest
+from dravik.errors import DravikError, nearest, require
 from dravik.formula import Tape
 from dravik.frames import quaternion_from_euler
 from dravik.kernel import RIGID_STATES, Program, Workspace, new_workspace
@@ -299,6 +299,8 @@ class Aircraft:
 
         Raises DravikError for signals and readers that are not there, FormulaError for formulas.
         """
+        for opening in openings:
+            require(opening, Opening, "what is opened")
         return self._copy(openings=(*self.definition.openings, *openings))
 
     def with_places(self, places: KeyLines, keys: Sequence[str]) -> "Aircraft":

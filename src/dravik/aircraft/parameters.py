@@ -5,6 +5,7 @@ from collections.abc import Mapping
 from dataclasses import replace
 from typing import Protocol
 
+from dravik import arguments
 from dravik.aircraft.schema import AircraftDefinition
 from dravik.aircraft.specs import Built, InputSpec, Where
 from dravik.effectors import Parameter
@@ -94,7 +95,10 @@ def with_values(
     definition: AircraftDefinition, built: Built | None, values: Mapping[str, str | float]
 ) -> tuple[AircraftDefinition, Built | None]:
     """Return a definition with other values of parameters, and what was compiled from it with them in its registers."""
-    found = {name: parameter_in_si(definition.parameters, name, value) for name, value in values.items()}
+    found = {
+        name: parameter_in_si(definition.parameters, name, value)
+        for name, value in arguments.mapping(values, "parameters").items()
+    }
     specs = {n: s.model_copy(update={"value": found[n]}) if n in found else s for n, s in definition.parameters.items()}
     changed = definition.model_copy(update={"parameters": specs})
     if built is None:

@@ -5,12 +5,13 @@ and ``update(t, signals)``, which returns what they set. They are called in the 
 """
 
 import math
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from typing import Any, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
 
+from dravik import arguments
 from dravik.errors import DravikError, nearest
 from dravik.flight.bodies import Body
 
@@ -78,8 +79,10 @@ class Task:
         self.device = device
         self.name = str(getattr(device, "name", "") or type(device).__name__)
         self.every = self._steps(float(device.rate), dt)
-        self.sets: Sequence[str] | None = getattr(device, "sets", None)
-        self.units: dict[str, str] = dict(getattr(device, "units", {}))
+        given = {what: getattr(device, what, None) for what in ("sets", "reads")}
+        lists = {n: None if v is None else arguments.names(v, f"{self.name}.{n}") for n, v in given.items()}
+        self.sets, reads = lists["sets"], lists["reads"]
+        self.units: dict[str, str] = arguments.mapping(getattr(device, "units", {}), f"{self.name}.units")
         self._places: dict[str, int] = {}
         self._board, self._body, self._set_parameter = board, body, set_parameter
         for name in self.units:
@@ -93,7 +96,6 @@ class Task:
                     taken = "a signal of the aircraft" if name in body.signals else "set by a device before it"
                     raise DravikError(f"{self.name} sets {name!r}, which is {taken}", hint="another name")
                 board[name] = 0.0
-        reads: Sequence[str] | None = getattr(device, "reads", None)
         for name in reads or ():
             if name not in board and name not in body.signals:
                 raise DravikError(
@@ -120,9 +122,11 @@ class Task:
 
     def call(self, t: float, inputs: Floats) -> None:
         """Call the device, and put what it sets into the inputs and among the values of devices."""
-        for name, value in (self.device.update(t, self._signals) or {}).items():
-            if not math.isfinite(value):
-                raise DravikError(f"{self.name} set {name} to {value} at {t:g} s")
+        found = self.device.update(t, self._signals)
+        for name, given in ({} if found is None else arguments.mapping(found, f"what {self.name} sets")).items():
+            if isinstance(given, bool | int | float | np.number) and not math.isfinite(given):
+                raise DravikError(f"{self.name} set {name} to {given} at {t:g} s")
+            value = arguments.number(float(given) if isinstance(given, bool) else given, f"{self.name} set {name}")
             if self.sets is not None and name not in self.sets:
                 raise DravikError(f"{self.name} set {name!r} at {t:g} s", expected=f"what it sets: {list(self.sets)}")
             if name in self._board:
@@ -163,6 +167,8 @@ class Tasks:
         self, devices: Sequence[Device], body: Body, dt: float, set_parameter: Callable[[str, float], None]
     ) -> None:
         self.board: dict[str, float] = {}
+        if isinstance(devices, str) or not isinstance(devices, Iterable):
+            raise DravikError(f"devices: {arguments.shown(devices)}", expected="a list of them")
         self.list = [Task(device, body, self.board, dt, set_parameter) for device in devices]
         names = [task.name for task in self.list]
         for name in names:

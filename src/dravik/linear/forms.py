@@ -6,6 +6,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from dravik import arguments
 from dravik.errors import DravikError
 from dravik.linear import joining
 from dravik.linear.matrices import NamedMatrices
@@ -34,7 +35,7 @@ def reduced(system: NamedMatrices, order: int) -> Any:
     """Return the balanced truncation with ``order`` states."""
     _, left, right, (t, back, k) = balanced(system)
     standing = len(system.A) - k
-    if not standing <= order:
+    if isinstance(order, bool) or not isinstance(order, int) or not standing <= order:
         raise DravikError(f"an order of {order}", expected=f"at least {standing}, the roots that do not decay")
     many = min(order - standing, len(left))
     into = np.vstack([left[:many] @ back[:k], back[k:]])
@@ -51,7 +52,7 @@ def discretised(system: NamedMatrices, dt: str | float, method: str, match: floa
     if system.dt is not None or not h > 0.0:
         raise DravikError("a sampled system to discretise" if system.dt is not None else f"dt {dt!r}")
     matrices = (system.A, system.B, system.C, system.D)
-    if method in HOLDS:
+    if isinstance(method, str) and method in HOLDS:
         a, b, c, d = HOLDS[method](*matrices, h)
     elif method == "bilinear":
         a, b, c, d = bilinear(*matrices, h, match)
@@ -70,7 +71,7 @@ def continued(system: NamedMatrices, method: str) -> Any:
 
 def delayed(system: NamedMatrices, name: str, time: str | float, order: int) -> Any:
     """Return the system with a delay at an input or output."""
-    at_input = name in system.inputs
+    at_input = name in arguments.names(system.inputs, "inputs")
     system.indices([name], "inputs" if at_input else "outputs")
     inner = f"{name} {'behind' if at_input else 'before'} the delay"
     a, b, c, d = delay(quantity(time, "time", where="time"), order, system.dt)

@@ -7,7 +7,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from dravik.errors import DravikError, nearest
+from dravik import arguments
+from dravik.errors import DravikError, nearest, require
 from dravik.linear.matrices import NamedMatrices
 
 __all__ = ["append", "closed", "connect"]
@@ -22,6 +23,10 @@ def append(*systems: NamedMatrices) -> Any:
     """
     from scipy.linalg import block_diag
 
+    if not systems:
+        raise DravikError("no system to join")
+    for system in systems:
+        require(system, NamedMatrices, "what is joined")
     first = systems[0]
     for other in systems[1:]:
         if other.dt != first.dt:
@@ -62,7 +67,8 @@ def connect(
     -4.5
     """
     whole = append(*systems)
-    sums = dict(sums or {})
+    inputs, outputs = arguments.names(inputs, "inputs"), arguments.names(outputs, "outputs")
+    sums = {name: _gains(parts, name) for name, parts in arguments.mapping(sums or {}, "sums").items()}
     outside = list(dict.fromkeys(inputs))
     signals = [*whole.outputs, *sums]
     for name in sums:
@@ -91,6 +97,10 @@ def connect(
         A=system.A, B=system.B, C=mix @ system.C, D=mix @ system.D + through,
         names=[whole.states, outside, list(outputs)], units=whole.units,
     )  # fmt: skip
+
+
+def _gains(parts: object, name: str) -> dict[str, float]:
+    return {n: arguments.number(v, f"gain of {n}") for n, v in arguments.mapping(parts, name).items()}
 
 
 def _source(
@@ -151,7 +161,8 @@ def closed(system: NamedMatrices, gains: Mapping[str, Mapping[str, float]]) -> A
     All inputs stay: what comes from outside is added. Raises DravikError for unknown names.
     """
     inner = np.zeros((len(system.inputs), len(system.outputs)))
-    for target, parts in gains.items():
+    for target, given in arguments.mapping(gains, "gains").items():
+        parts = _gains(given, target)
         i = system.indices([target], "inputs")[0]
         for source, gain in parts.items():
             inner[i, system.indices([source], "outputs")[0]] += gain

@@ -6,6 +6,7 @@ from dataclasses import replace
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
+from dravik import arguments
 from dravik.aircraft import Aircraft, Opening
 from dravik.errors import DravikError, require
 from dravik.kernel.chart import jacobian
@@ -57,6 +58,7 @@ def linearise(
     """
     require(craft, Aircraft, "what is linearised", "linearise_plant for other plants")
     require(point, TrimPoint, "the point to linearise about", "trim(craft, ...)")
+    broken, disturbed = arguments.names(broken, "broken"), arguments.names(disturbed, "disturbed")
     if broken or disturbed:
         outputs = [*(outputs or craft.plant(coordinates or point.coordinates).state_names)]
         outputs += [n for n in (*broken, *disturbed) if n not in outputs]
@@ -164,7 +166,7 @@ def linearise_plant(plant: Plant, x: ArrayLike, u: ArrayLike | None = None, *, t
     else:
         slopes, kinks = _plant_slopes(plant, t, np.concatenate([x, u]), columns, rows)
     return LinearModel(
-        slopes[:n, :n], slopes[:n, n:].reshape(n, m), slopes[n:, :n], slopes[n:, n:].reshape(-1, m),
+        slopes[:n, :n], slopes[:n, n:], slopes[n:, :n], slopes[n:, n:],
         list(plant.state_names), list(plant.input_names), list(plant.output_names), dict(plant.units), None, "", x, u,
         plant.evaluate(t, x, u)[1], kinks,
     )  # fmt: skip

@@ -8,6 +8,7 @@ from typing import Any, Self
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
+from dravik import arguments
 from dravik.errors import DravikError, nearest
 
 __all__ = ["NamedMatrices"]
@@ -42,19 +43,18 @@ class NamedMatrices:
 
         Raises DravikError when a matrix does not fit the names, or holds values that are not finite.
         """
+        states, inputs = arguments.names(states, "states"), arguments.names(inputs, "inputs")
         n, m = len(states), len(inputs)
-        names = list(outputs) if C is not None else list(states)
+        names = arguments.names(outputs, "outputs") if C is not None else list(states)
         parts = {
-            "A": (np.zeros((0, 0)) if n == 0 else np.asarray(A, float), (n, n)),
-            "B": (np.zeros((n, m)) if B is None else np.asarray(B, float), (n, m)),
-            "C": (np.eye(n) if C is None else np.asarray(C, float), (len(names), n)),
-            "D": (np.zeros((len(names), m)) if D is None else np.asarray(D, float), (len(names), m)),
+            "A": (np.zeros((0, 0)) if n == 0 else arguments.numbers(A, "A"), (n, n)),
+            "B": (np.zeros((n, m)) if B is None else arguments.numbers(B, "B"), (n, m)),
+            "C": (np.eye(n) if C is None else arguments.numbers(C, "C"), (len(names), n)),
+            "D": (np.zeros((len(names), m)) if D is None else arguments.numbers(D, "D"), (len(names), m)),
         }
         for name, (matrix, shape) in parts.items():
             if matrix.shape != shape and matrix.size + math.prod(shape) > 0:
                 raise DravikError(f"{name} has shape {matrix.shape}", expected=f"{shape} from the names given")
-            if not np.all(np.isfinite(matrix)):
-                raise DravikError(f"{name} holds values that are not finite")
         a, b, c, d = (matrix.reshape(shape) for matrix, shape in parts.values())
         return cls(a, b, c, d, list(states), list(inputs), names)
 
@@ -75,7 +75,7 @@ class NamedMatrices:
 
     def indices(self, names: Sequence[str], kind: str) -> list[int]:
         """Return the places of names among ``states``, ``inputs`` or ``outputs``; raises DravikError for others."""
-        own = getattr(self, kind)
+        own, names = getattr(self, kind), arguments.names(names, kind)
         for name in names:
             if name not in own:
                 what = f"the model has no {kind[:-1]} {name!r}"
@@ -101,7 +101,8 @@ class NamedMatrices:
 
     def renamed(self, names: Mapping[str, str]) -> Self:
         """Return the system with other names; raises DravikError for a name that is not there, or then twice."""
-        known = {*self.states, *self.inputs, *self.outputs}
+        known, names = {*self.states, *self.inputs, *self.outputs}, arguments.mapping(names, "new names")
+        arguments.names(list(names.values()), "new names")
         for name in names:
             if name not in known:
                 raise DravikError(f"there is no {name!r} to rename", hint=nearest(name, known))
@@ -114,4 +115,5 @@ class NamedMatrices:
 
     def united(self, **units: str) -> Self:
         """Return the system with SI units of some of its signals, such as ``q="rad/s"``."""
+        arguments.names(list(units.values()), "units")
         return replace(self, units={**self.units, **units})

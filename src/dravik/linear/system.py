@@ -8,7 +8,8 @@ from typing import TYPE_CHECKING, Any, Self, cast
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from dravik.errors import DravikError
+from dravik import arguments
+from dravik.errors import DravikError, require
 from dravik.linear import forms, joining
 from dravik.linear.exact import input_step
 from dravik.linear.matrices import NamedMatrices
@@ -55,7 +56,7 @@ class LinearSystem(NamedMatrices):
 
         Raises DravikError for a numerator of higher order, or a denominator that begins with zero.
         """
-        over, under = np.asarray(numerator, dtype=float), np.asarray(denominator, dtype=float)
+        over, under = arguments.numbers(numerator, "numerator"), arguments.numbers(denominator, "denominator")
         if under.ndim != 1 or over.ndim != 1 or not len(under) or under[0] == 0.0 or len(over) > len(under):
             raise DravikError("a fraction with more zeros than poles, or a denominator that begins with zero")
         n = len(under) - 1
@@ -79,6 +80,7 @@ class LinearSystem(NamedMatrices):
 
         An input of the other that no output of this system feeds stays an input. Raises DravikError where none fits.
         """
+        require(other, NamedMatrices, "the system behind")
         if not set(self.outputs) & set(other.inputs):
             raise DravikError(
                 f"no output of the first ({', '.join(self.outputs)}) is an input of the second", hint="renamed({...})"
@@ -88,6 +90,7 @@ class LinearSystem(NamedMatrices):
 
     def parallel(self, other: "LinearSystem", *, sign: float = 1.0) -> "LinearSystem":
         """Return the sum (or, with ``sign`` -1, the difference) of two systems with the same inputs and outputs."""
+        require(other, NamedMatrices, "the system in parallel")
         if self.inputs != other.inputs or self.outputs != other.outputs or self.dt != other.dt:
             raise DravikError("systems with other inputs, outputs or sample time in parallel")
         from scipy.linalg import block_diag
@@ -105,6 +108,7 @@ class LinearSystem(NamedMatrices):
         What the other gives is subtracted (``sign`` 1: added) from what comes to this system's inputs from outside.
         Raises DravikError where names do not lead back.
         """
+        require(other, NamedMatrices, "the system in the loop")
         back = [n for n in other.outputs if n in self.inputs]
         if not back or not set(other.inputs) & set(self.outputs):
             raise DravikError("the second system does not read the first and feed it", hint="renamed({...})")
@@ -169,7 +173,7 @@ class LinearSystem(NamedMatrices):
 
     def frequency_response(self, omega: ArrayLike) -> Complexes:
         """Return the transfer matrix, shape (frequencies, outputs, inputs), at frequencies in rad/s."""
-        w = np.asarray(omega, dtype=float)
+        w = np.atleast_1d(arguments.numbers(omega, "frequencies"))
         points = 1j * w if self.dt is None else np.exp(1j * w * self.dt)
         left = points[:, None, None] * np.eye(len(self.A)) - self.A
         solved = self.C @ np.linalg.solve(left, self.B + 0j) + self.D
@@ -212,8 +216,12 @@ class LinearSystem(NamedMatrices):
         """
         from scipy.linalg import solve_continuous_lyapunov, solve_discrete_lyapunov
 
-        w = np.eye(len(self.inputs)) if density is None else np.asarray(density, dtype=float)
+        w = np.eye(len(self.inputs)) if density is None else arguments.numbers(density, "density")
         w = np.diag(w) if w.ndim == 1 else w
+        if w.shape != (len(self.inputs),) * 2:
+            raise DravikError(
+                f"a density of shape {w.shape}", expected=f"one value for each of {self.inputs}, or a matrix"
+            )
         if not self.is_stable:
             raise DravikError("a covariance of what does not decay", hint="part(states=...), or a loop around it")
         drive = self.B @ w @ self.B.T

@@ -1,13 +1,14 @@
 """A trim as a statement: equations that must hold, and what is free to make them hold."""
 
 import math
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
+from dravik import arguments
 from dravik.aircraft import Aircraft
 from dravik.aircraft.plant import COORDINATES
 from dravik.contact import contact_states
@@ -116,7 +117,7 @@ class Statement:
         z = np.zeros(len(names))
         z[N_CHART:] = [slot.initial for slot in craft.tape.states]
         u = craft.default_inputs()
-        for name, value in (start or {}).items():
+        for name, value in arguments.mapping(start or {}, "start").items():
             if name in names:
                 i = names.index(name)
                 z[i] = in_si(value, kind_of_unit(craft.signal(name).unit), where=f"start {name}")
@@ -124,11 +125,12 @@ class Statement:
                 i = craft.input_index(name)
                 u[i] = craft.inputs_in_si({name: value})[craft.input_names[i]]
         slots = [(f, e) for f, e in states_at_rest(craft) if settled]
-        made = [item if isinstance(item, Free) else _free(craft, item, names, z, u) for item in free]
+        made = [_moving(craft, item, names, z, u) for item in _listed(free)]
         taken = {f.name for f in made}
         moving = [(f, e) for f, e in slots if f.name not in taken]
-        held = [_equation(craft, key, value, names) for key, value in equations.items()]
-        title = ", ".join(f"{key} = {value}" for key, value in equations.items() if value not in (0, 0.0))
+        given = arguments.mapping(equations, "equations")
+        held = [_equation(craft, key, value, names) for key, value in given.items()]
+        title = ", ".join(f"{key} = {value}" for key, value in given.items() if value not in (0, 0.0))
         return cls(
             title or "equilibrium",
             coordinates,
@@ -141,13 +143,14 @@ class Statement:
     def holding(self, craft: Aircraft, equations: Mapping[str, Quantity]) -> "Statement":
         """Return the statement with more equations, as ``of`` takes them."""
         names = coordinates_of(craft, self.coordinates)
-        more = tuple(_equation(craft, key, value, names) for key, value in equations.items())
+        given = arguments.mapping(equations, "equations")
+        more = tuple(_equation(craft, key, value, names) for key, value in given.items())
         return replace(self, equations=(*self.equations, *more), is_checked=False)
 
     def freeing(self, craft: Aircraft, *free: str | Free) -> "Statement":
         """Return the statement with more that is free."""
         names = coordinates_of(craft, self.coordinates)
-        made = [f if isinstance(f, Free) else _free(craft, f, names, self.state, self.inputs) for f in free]
+        made = [_moving(craft, item, names, self.state, self.inputs) for item in free]
         kept = [f for f in self.free if f.name not in {m.name for m in made}]
         return replace(self, free=(*kept, *made), is_checked=False)
 
@@ -157,7 +160,7 @@ class Statement:
         Raises DravikError for a name that is neither.
         """
         known = [*(e.name for e in self.equations), *(f.name for f in self.free)]
-        for name in names:
+        for name in arguments.names(names, "names"):
             if name not in known:
                 raise DravikError(f"{name!r} is no equation of the trim, and not free", hint=nearest(name, known))
         free = tuple(f for f in self.free if f.name not in names)
@@ -224,11 +227,33 @@ def _equation(craft: Aircraft, key: str, value: Quantity, names: Sequence[str]) 
         of = key.removeprefix(RATE_OF)
         if of not in names:
             raise DravikError(f"there is no state {of!r}", where=key, hint=nearest(of, names))
-        return Equation(of, float(value), is_rate=True)
+        return Equation(of, arguments.number(value, key), is_rate=True)
     unit = craft.signal(key).unit
     if isinstance(value, str) and value in craft.signals:
         return Equation(key, other=value)
     return Equation(key, in_si(value, kind_of_unit(unit), where=key))
+
+
+def _listed(free: object) -> list[object]:
+    if isinstance(free, str) or not isinstance(free, Iterable):
+        raise DravikError(f"free: {arguments.shown(free)}", expected="a list of names, or of Free")
+    return list(free)
+
+
+def _moving(craft: Aircraft, item: object, names: Sequence[str], z: Floats, u: Floats) -> Free:
+    """Return what may move, from a name or as it is given."""
+    if not isinstance(item, Free):
+        return _free(craft, arguments.names([item], "free")[0], names, z, u)
+    start, scale = (arguments.number(getattr(item, n), f"{n} of {item.name}") for n in ("start", "scale"))
+    limits = item.low, item.high
+    if not all(isinstance(v, int | float) for v in limits) or not item.low < item.high or not scale > 0.0:
+        raise DravikError(
+            f"{item.name} between {item.low!r} and {item.high!r}", expected="limits that rise, a scale above zero"
+        )
+    known = [*names, *craft.inputs]
+    if item.name not in known:
+        raise DravikError(f"there is no {item.name!r} to move", hint=nearest(item.name, known))
+    return item._replace(start=min(max(start, item.low), item.high))
 
 
 def _free(craft: Aircraft, name: str, names: Sequence[str], z: Floats, u: Floats) -> Free:
