@@ -47,6 +47,14 @@ class LoopTest(unittest.TestCase):
         found = loop.part(inputs=["elevator_command_injected"], outputs=["elevator_command"]).frequency_response(OMEGA)
         np.testing.assert_allclose(found[:, 0, 0], law, rtol=1e-5)
 
+    def test_what_the_motion_gives_is_cut_from_laws_alone(self) -> None:
+        # the air still damps the pitch rate that the law no longer sees
+        opened = dv.linearise(HELD, POINT, broken=["q"])
+        i, j = opened.states.index("q"), CLOSED.states.index("q")
+        self.assertAlmostEqual(opened.A[i, i], CLOSED.A[j, j], places=6)
+        self.assertLess(opened.A[i, i], -0.5)
+        self.assertEqual(float(np.abs(opened.B[i, opened.inputs.index("q_injected")])), 0.0)
+
     def test_several_at_once(self) -> None:
         both = dv.linearise(HELD, POINT, broken=["q", "theta"], disturbed=["elevator_command"])
         again = both.closed({"q_injected": {"q": 1.0}, "theta_injected": {"theta": 1.0}})

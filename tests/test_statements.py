@@ -63,6 +63,8 @@ class StatementTest(unittest.TestCase):
         # a signal held equal to another
         lazy = dv.trim(TARN, level.without("flight_path").holding(TARN, {"theta": "alpha"}))
         self.assertAlmostEqual(lazy["flight_path"], 0.0, places=8)
+        flap = next(f for f in level.freeing(TARN, "flap").free if f.name == "flap")
+        self.assertEqual((flap.low, flap.high), TARN.limits["flap"])
         limited = level.freeing(TARN, dv.Free("throttle", 0.3, low=0.0, high=0.2))
         with self.assertRaisesRegex(TrimError, "throttle at its upper stop|power_left at"):
             dv.trim(TARN, limited)
@@ -175,6 +177,13 @@ class PlantTest(unittest.TestCase):
         np.testing.assert_allclose(run["angle"], exact.y[0], atol=1e-6)
         np.testing.assert_allclose(run["height"], 1.0 - np.cos(run["angle"]), atol=1e-12)
         self.assertEqual((run.units["rate"], run.units["height"]), ("rad/s", "m"))
+
+        rising = dv.fly(plant, start=held, duration=2, controls={"torque": dv.ramp(2.0, at=0.0, width=2.0)})
+        exact = solve_ivp(
+            lambda t, x: plant.evaluate(t, x, held.inputs + t)[0], (0, 2), held.state, method="DOP853", rtol=1e-12,
+            atol=1e-14, t_eval=rising.time,
+        )  # fmt: skip
+        np.testing.assert_allclose(rising["angle"], exact.y[0], atol=1e-9)
 
         class Brake:
             rate = 20.0
