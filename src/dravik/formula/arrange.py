@@ -3,19 +3,18 @@
 from collections.abc import Sequence
 from typing import NamedTuple
 
+from dravik.formula.instruction import Instruction
 from dravik.formula.opcodes import (
     ADD,
-    ARITY,
     MUL,
     MULTIPLY_ADD,
     MULTIPLY_SUBTRACT,
     SKIP,
     SUB,
     SUBTRACT_PRODUCT,
-    WEIGHTS,
 )
 
-__all__ = ["Guard", "arguments", "arrange", "guarded", "reachable"]
+__all__ = ["Guard", "arrange", "guarded", "reachable"]
 
 
 class Guard(NamedTuple):
@@ -25,16 +24,9 @@ class Guard(NamedTuple):
     names: tuple[str, ...]
 
 
-def arguments(row: Sequence[int]) -> list[int]:
-    """Return the registers that an instruction reads."""
-    if row[0] == WEIGHTS:
-        return [r for r in row[2:6] if r >= 0]
-    return [r for r in row[2 : 2 + ARITY[row[0]]] if r >= 0]
-
-
-def reachable(code: Sequence[Sequence[int]], roots: Sequence[int]) -> set[int]:
+def reachable(code: Sequence[Instruction], roots: Sequence[int]) -> set[int]:
     """Return the registers of the instructions that some registers need."""
-    writers = {row[1]: row for row in code}
+    writers = {row.result: row for row in code}
     seen: set[int] = set()
     stack = list(roots)
     while stack:
@@ -42,42 +34,42 @@ def reachable(code: Sequence[Sequence[int]], roots: Sequence[int]) -> set[int]:
         if register in seen or register not in writers:
             continue
         seen.add(register)
-        stack.extend(arguments(writers[register]))
+        stack.extend(writers[register].reads)
     return seen
 
 
 def arrange(
-    code: Sequence[list[int]], stage: Sequence[int], guards: Sequence[tuple[int, int]], members: dict[int, int],
+    code: Sequence[Instruction], stage: Sequence[int], guards: Sequence[tuple[int, int]], members: dict[int, int],
     fixed: set[int], joined: set[int],
-) -> tuple[list[int], dict[int, list[int]]]:  # fmt: skip
+) -> tuple[list[int], dict[int, Instruction]]:  # fmt: skip
     """Return the rows in order, and for each row that begins a guarded stretch the instruction to put before it.
 
     A product that only a sum uses is put into the sum, which changes its row.
 
     ``guards`` (condition's register, flag's register) apply to rows of stage 1 alone, those of ``members``.
-    ``fixed`` are registers that others read by name, ``joined`` rows that others do the work of. Guards whose
-    stretches do not come apart are left out.
+    ``fixed`` are registers that are read by name; ``joined`` are rows left out because a grouped table instruction
+    computes their results. Guards whose stretches overlap are left out.
     """
     ranks = _ranks(code, stage, members)
     if ranks is None:
         members, ranks = {}, [0] * len(code)
     gone = joined | _fuse(code, stage, members, fixed)
     order = sorted((i for i in range(len(code)) if i not in gone), key=lambda i: (stage[i], ranks[i]))
-    skips: dict[int, list[int]] = {}
+    skips: dict[int, Instruction] = {}
     for k, (condition, flag) in enumerate(guards):
-        block = [i for i in order if members.get(code[i][1]) == k]
+        block = [i for i in order if members.get(code[i].result) == k]
         if block:
-            skips[block[0]] = [SKIP, flag, condition, len(block), -1, -1, -1]
+            skips[block[0]] = Instruction(SKIP, flag, [condition], count=len(block))
     return order, skips
 
 
 def guarded(
-    code: Sequence[list[int]], stage: Sequence[int], wanted: Sequence[set[int]], fixed: set[int]
+    code: Sequence[Instruction], stage: Sequence[int], wanted: Sequence[set[int]], fixed: set[int]
 ) -> dict[int, int]:
     """Return the guard of each register that a guard may leave out: nothing outside needs it."""
     found: dict[int, int] = {}
     results = set().union(*wanted) if wanted else set()
-    place = {row[1]: i for i, row in enumerate(code)}
+    place = {row.result: i for i, row in enumerate(code)}
     for k, outputs in enumerate(wanted):
         for register in reachable(code, list(outputs)):
             if register not in found and stage[place[register]] == 1:
@@ -86,8 +78,8 @@ def guarded(
     while changed:
         changed = False
         for row in code:
-            for register in arguments(row):
-                inside = register in found and found.get(row[1]) == found[register]
+            for register in row.reads:
+                inside = register in found and found.get(row.result) == found[register]
                 if register in found and register not in results and not inside:
                     del found[register]
                     changed = True
@@ -97,41 +89,44 @@ def guarded(
     return found
 
 
-def _fuse(code: Sequence[list[int]], stage: Sequence[int], members: dict[int, int], fixed: set[int]) -> set[int]:
+def _fuse(code: Sequence[Instruction], stage: Sequence[int], members: dict[int, int], fixed: set[int]) -> set[int]:
     """Put products that one sum alone reads into it; return the rows that are no more."""
     readers: dict[int, int] = {}
     for row in code:
-        for register in arguments(row):
+        for register in row.reads:
             readers[register] = readers.get(register, 0) + 1
     products = {
-        row[1]: i for i, row in enumerate(code) if row[0] == MUL and readers.get(row[1]) == 1 and row[1] not in fixed
+        row.result: i
+        for i, row in enumerate(code)
+        if row.op == MUL and readers.get(row.result) == 1 and row.result not in fixed
     }
     gone: set[int] = set()
     for i, row in enumerate(code):
-        if row[0] not in (ADD, SUB):
+        if row.op not in (ADD, SUB):
             continue
-        for register, other in ((row[2], row[3]), (row[3], row[2])):
+        one, two = row.reads
+        for register, other in ((one, two), (two, one)):
             j = products.get(register)
-            if j is None or stage[j] != stage[i] or members.get(row[1]) != members.get(register):
+            if j is None or stage[j] != stage[i] or members.get(row.result) != members.get(register):
                 continue
-            first = register == row[2]
-            kind = MULTIPLY_ADD if row[0] == ADD else MULTIPLY_SUBTRACT if first else SUBTRACT_PRODUCT
-            row[:5] = [kind, row[1], code[j][2], code[j][3], other]
+            first = register == one
+            row.op = MULTIPLY_ADD if row.op == ADD else MULTIPLY_SUBTRACT if first else SUBTRACT_PRODUCT
+            row.reads = [*code[j].reads, other]
             gone.add(j)
             break
     return gone
 
 
-def _ranks(code: Sequence[list[int]], stage: Sequence[int], members: dict[int, int]) -> list[int] | None:
+def _ranks(code: Sequence[Instruction], stage: Sequence[int], members: dict[int, int]) -> list[int] | None:
     """Return each row's place among the stretches: odd ones are guarded; None where they do not come apart."""
     rank: dict[int, int] = {}
     for i, row in enumerate(code):
-        before = max((rank.get(r, 0) for r in arguments(row)), default=0) if stage[i] == 1 else 0
-        if row[1] in members:
-            mine = 2 * members[row[1]] + 1
+        before = max((rank.get(r, 0) for r in row.reads), default=0) if stage[i] == 1 else 0
+        if row.result in members:
+            mine = 2 * members[row.result] + 1
             if before > mine:
                 return None
-            rank[row[1]] = mine
+            rank[row.result] = mine
         else:
-            rank[row[1]] = before + before % 2
-    return [rank[row[1]] for row in code]
+            rank[row.result] = before + before % 2
+    return [rank[row.result] for row in code]

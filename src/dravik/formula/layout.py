@@ -7,6 +7,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from dravik.formula.instruction import Instruction
 from dravik.formula.opcodes import ARITY, IF, LOCATE, TABLE, WEIGHTS
 from dravik.tables import Table
 
@@ -87,7 +88,7 @@ class Tape:
 
 @dataclass
 class Groups:
-    """Tables that are looked up together: numbers, where each group's begin, registers, and rows that are no more."""
+    """Tables that are looked up together: numbers, where each group's begin, registers, and rows that are left out."""
 
     values: list[NDArray[np.float64]] = field(default_factory=list)
     starts: list[int] = field(default_factory=list)
@@ -95,24 +96,24 @@ class Groups:
     joined: set[int] = field(default_factory=set)
 
 
-def group_tables(code: list[list[int]], stage: list[int], tables: Sequence[Table]) -> Groups:
+def group_tables(code: list[Instruction], stage: list[int], tables: Sequence[Table]) -> Groups:
     """Join the tables of a stage that are asked with the same weights into one instruction, and return the groups.
 
-    The first row of a group takes the number of its tables and the group's number; the others are no more.
+    The first row of a group takes the number of its tables and the group's number; the others are left out.
     """
     found = Groups()
     members: dict[tuple[int, int], list[int]] = {}
     for i, row in enumerate(code):
-        if row[0] == TABLE:
-            members.setdefault((row[2], stage[i]), []).append(i)
+        if row.op == TABLE:
+            members.setdefault((row.reads[0], stage[i]), []).append(i)
     known: dict[tuple[int, ...], int] = {}
     for group, rows in enumerate(members.values()):
-        ids = tuple(code[i][6] for i in rows)
+        ids = tuple(code[i].table for i in rows)
         if ids not in known:
             known[ids] = sum(len(v) for v in found.values)
             found.values.append(np.stack([tables[t].nodes for t in ids], axis=-1).ravel())
         found.starts.append(known[ids])
-        found.into.append([code[i][1] for i in rows])
+        found.into.append([code[i].result for i in rows])
         found.joined.update(rows[1:])
-        code[rows[0]][5:] = [len(rows), group]
+        code[rows[0]].members, code[rows[0]].group = len(rows), group
     return found

@@ -30,10 +30,10 @@ MIN, MAX, IF, LIMIT, ABS, SIGN = 15, 16, 17, 18, 19, 20
 SQRT, EXP, LOG, LOG10 = 21, 22, 23, 24
 SIN, COS, TAN, ASIN, ACOS, ATAN, ATAN2 = 25, 26, 27, 28, 29, 30, 31
 SINH, COSH, TANH, HYPOT, FLOOR, MOD, WRAP, DEADZONE = 32, 33, 34, 35, 36, 37, 38, 39
-# These three know the search for an equilibrium, in which rates and stops must not hide a direction.
+# With ``steady`` set these pass their argument through, so that a saturated limit does not zero a column of the Jacobian.
 RATE_LIMIT, HOLD_AT_LIMIT, POSITION_LIMIT = 40, 41, 42
 LOCATE, WEIGHTS, TABLE = 43, 44, 45
-# This one passes over the instructions that follow it where its condition is false, having set their results to zero.
+# Skips the instructions that follow where its condition is false, after setting their results to zero.
 SKIP = 46
 # A product and the sum that alone uses it, in one: a*b + c, a*b - c, c - a*b.
 MULTIPLY_ADD, MULTIPLY_SUBTRACT, SUBTRACT_PRODUCT = 47, 48, 49

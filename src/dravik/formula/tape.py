@@ -17,10 +17,11 @@ import numpy as np
 
 from dravik.errors import DravikError, FormulaError, nearest
 from dravik.formula import dynamics
-from dravik.formula.arrange import Guard, arguments, arrange, guarded, reachable
+from dravik.formula.arrange import Guard, arrange, guarded, reachable
 from dravik.formula.functions import CONSTANTS, FUNCTIONS
+from dravik.formula.instruction import COLUMNS, Instruction
 from dravik.formula.layout import Source, StateSlot, Tape, group_tables
-from dravik.formula.opcodes import LOCATE, OPS
+from dravik.formula.opcodes import OPS
 from dravik.formula.parse import Node, parse
 from dravik.tables import OUTSIDE, Table
 
@@ -54,7 +55,7 @@ class TapeBuilder:
         self.names: dict[str, int] = {}
         self.nodes: dict[str, tuple[Node, str, str]] = {}
         self.states: list[StateSlot] = []
-        self.code: list[list[int]] = []
+        self.code: list[Instruction] = []
         self.sources: list[Source] = []
         self._known: dict[tuple[object, ...], int] = {}
         self._pending: list[tuple[Source, StateSlot, Node]] = []
@@ -109,7 +110,7 @@ class TapeBuilder:
         register = self._register(0.0, level, degree)
         for _ in range(width - 1):
             self._register(0.0, level, degree)
-        self.code.append([OPS[op].code, register, *args, *[-1] * (4 - len(args)), extra])
+        self.code.append(Instruction(OPS[op].code, register, [a for a in args if a >= 0]))
         self.sources.append(self._source._replace(position=position))
         self._known[key] = register
         return register
@@ -284,9 +285,10 @@ class TapeBuilder:
         shape = self._shapes.setdefault(form, len(self._shapes))
         count = len(table.offsets)
         weights = self.emit("weights", *cells, position=node.position, extra=shape, width=1 + count)
+        self._row(weights).shape = shape
         register = self.emit("table", weights, position=node.position, extra=table_id)
-        row = next(r for r in reversed(self.code) if r[1] == register)
-        row[3], row[4] = shape, count
+        row = self._row(register)
+        row.shape, row.corners, row.table = shape, count, table_id
         if node.name in self._adjusted:
             scale, shift = (self.compile(part) for part in self._adjusted[node.name])
             register = self.emit("mul", scale, register, position=node.position)
@@ -299,14 +301,18 @@ class TapeBuilder:
         known = self._known.get(("cell", *key))
         if known is None:
             register = self.emit("locate", argument, position=position, extra=axis_id * 4 + policy, width=3)
-            row = next(r for r in reversed(self.code) if r[1] == register)
-            row[3], row[4], row[6] = policy, len(self.locates), axis_id
+            row = self._row(register)
+            row.policy, row.counter, row.axis = policy, len(self.locates), axis_id
             self.locates.append([])
             known = self._known["cell", *key] = register
-        counter = next(r[4] for r in self.code if r[0] == LOCATE and r[1] == known)
+        counter = self._row(known).counter
         if (table, axis) not in self.locates[counter]:
             self.locates[counter].append((table, axis))
         return known
+
+    def _row(self, register: int) -> Instruction:
+        """Return the instruction that writes a register."""
+        return next(row for row in reversed(self.code) if row.result == register)
 
     # -- laying out -------------------------------------------------------------------------------------------
 
@@ -316,24 +322,24 @@ class TapeBuilder:
         roots += [condition for condition, _, _ in asked]
         useful, wind = reachable(self.code, roots), reachable(self.code, first)
         stage = [
-            0 if row[1] in wind else self.levels[row[1]] + 1 if row[1] in useful else 4 for row in self.code
+            0 if row.result in wind else self.levels[row.result] + 1 if row.result in useful else 4 for row in self.code
         ]  # fmt: skip
         fixed = {*self.names.values(), *roots}
         members = guarded(self.code, stage, [results for _, _, results in asked], fixed)
         # tables are looked up together only where they are always asked together
-        apart = [5 * (members.get(row[1], -1) + 1) + s for row, s in zip(self.code, stage, strict=True)]
+        apart = [5 * (members.get(row.result, -1) + 1) + s for row, s in zip(self.code, stage, strict=True)]
         groups = group_tables(self.code, apart, [self.tables[n] for n in self._table_ids])
         order, skips = arrange(self.code, stage, [(c, f) for c, f, _ in asked], members, fixed, groups.joined)
         rows, sources, counts = [], [], [0] * 5
         for i in order:
             for row in ([skips[i]] if i in skips else []) + [self.code[i]]:
-                rows.append(row)
+                rows.append(row.encoded())
                 sources.append(self.sources[i])
                 counts[stage[i]] += 1
         ends = [int(e) for e in np.cumsum(counts)]
         sizes = np.array([len(a) for a in self._axes], dtype=np.int64)
         return Tape(
-            code=np.array(rows, dtype=np.int32).reshape(-1, 7),
+            code=np.array(rows, dtype=np.int32).reshape(-1, COLUMNS),
             stages=(ends[0], ends[1], ends[2], ends[3], ends[4]),
             registers=np.array(self.values),
             names=dict(self.names),
@@ -357,12 +363,12 @@ class TapeBuilder:
     def foreign_to(self, names: Sequence[str], known: Sequence[str]) -> dict[str, str]:
         """Return, for each of some compiled formulas, a signal or state it needs that is not among ``known``."""
         allowed = {self.names[n] for n in known if n in self.names}
-        written = {row[1] for row in self.code}
+        written = {row.result for row in self.code}
         by_register = {r: n for n, r in self.names.items()}
         found = {}
         for name in names:
             needs = reachable(self.code, [self.names[name]]) | {self.names[name]}
-            reads = {a for row in self.code if row[1] in needs for a in arguments(row)} | {self.names[name]}
+            reads = {a for row in self.code if row.result in needs for a in row.reads} | {self.names[name]}
             for register in sorted(reads - written - allowed):
                 if not self.is_constant(register) and register in by_register:
                     found[name] = by_register[register]
