@@ -30,7 +30,7 @@ MIN, MAX, IF, LIMIT, ABS, SIGN = 15, 16, 17, 18, 19, 20
 SQRT, EXP, LOG, LOG10 = 21, 22, 23, 24
 SIN, COS, TAN, ASIN, ACOS, ATAN, ATAN2 = 25, 26, 27, 28, 29, 30, 31
 SINH, COSH, TANH, HYPOT, FLOOR, MOD, WRAP, DEADZONE = 32, 33, 34, 35, 36, 37, 38, 39
-# With ``steady`` set these pass their argument through, so that a saturated limit does not zero a column of the Jacobian.
+# With ``steady`` these pass their argument through, so that a saturated limit does not zero a column of the Jacobian.
 RATE_LIMIT, HOLD_AT_LIMIT, POSITION_LIMIT = 40, 41, 42
 LOCATE, WEIGHTS, TABLE = 43, 44, 45
 # Skips the instructions that follow where its condition is false, after setting their results to zero.
