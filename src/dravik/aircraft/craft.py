@@ -13,7 +13,7 @@ from dravik.aircraft import outside
 from dravik.aircraft.build import build
 from dravik.aircraft.faults import Fault, Phase
 from dravik.aircraft.loadings import roll_up
-from dravik.aircraft.openings import Opening
+from dravik.aircraft.openings import Opening, checked
 from dravik.aircraft.parameters import inputs_in_si, with_values
 from dravik.aircraft.plant import COORDINATES, AircraftPlant
 from dravik.aircraft.schema import AircraftDefinition, LawDefinition, Loading
@@ -21,7 +21,7 @@ from dravik.aircraft.specs import Built, EventSpec, InputSpec, Signal
 from dravik.aircraft.surroundings import GROUND_EVENT
 from dravik.contact import contact_states
 from dravik.definitions import KeyLines
-from dravik.errors import DravikError, nearest, require
+from dravik.errors import DravikError, nearest
 from dravik.formula import Tape
 from dravik.frames import quaternion_from_euler
 from dravik.kernel import RIGID_STATES, Program, Workspace, new_workspace
@@ -299,9 +299,7 @@ class Aircraft:
 
         Raises DravikError for signals and readers that are not there, FormulaError for formulas.
         """
-        for opening in openings:
-            require(opening, Opening, "what is opened")
-        return self._copy(openings=(*self.definition.openings, *openings))
+        return self._copy(openings=(*self.definition.openings, *(checked(o) for o in openings)))
 
     def with_places(self, places: KeyLines, keys: Sequence[str]) -> "Aircraft":
         """Return the aircraft with some keys, such as ``environment.wind``, said to stand in another file."""

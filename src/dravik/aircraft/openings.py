@@ -12,7 +12,7 @@ from dravik.errors import DravikError
 from dravik.formula import Node, TapeBuilder, name_node, parse
 from dravik.quantities import Formula, Model
 
-__all__ = ["Opening", "Wiring", "opening_inputs", "renamed"]
+__all__ = ["Opening", "Wiring", "checked", "opening_inputs", "renamed"]
 
 
 class Opening(Model):
@@ -38,6 +38,13 @@ class Opening(Model):
         """The input that it brings; empty for a formula."""
         suffix = {"broken": "injected", "disturbed": "disturbance"}.get(self.kind, "")
         return f"{self.signal}_{suffix}" if suffix else ""
+
+
+def checked(opening: object) -> Opening:
+    """Return what is an opening; raises DravikError for anything else."""
+    if not isinstance(opening, Opening):
+        raise DravikError(f"what is opened is a {type(opening).__name__}", expected="Opening(signal=..., kind=...)")
+    return opening
 
 
 def opening_inputs(openings: Iterable[Opening]) -> list[InputSpec]:

@@ -17,10 +17,12 @@ from dravik.kernel.program import (
     SHAPES,
     TABLE_INTO,
     TABLE_START,
+    Program,
+    Workspace,
 )
 from dravik.tables.lookup import locate, spread
 
-__all__ = ["run_tape"]
+__all__ = ["run_stage", "run_tape"]
 
 Codes = NDArray[np.int32]
 Floats = NDArray[np.float64]
@@ -266,3 +268,11 @@ def run_tape(
             reg[dst] = state_function(k, reg[a], reg[b], reg[code[i, 4]], reg[code[i, 5]], steady)
         else:
             reg[dst] = function_of(k, reg[a], reg[b] if b >= 0 else 0.0)
+
+
+@compiled
+def run_stage(program: Program, work: Workspace, start: int, stop: int, steady: bool) -> None:
+    """Execute a stretch of the tape in a workspace."""
+    if stop > start:
+        reg, counters, worst = work.registers, work.counters, work.worst
+        run_tape(program.code, program.layout, program.numbers, reg, counters, worst, start, stop, steady)

@@ -15,7 +15,7 @@ from dravik.compiled import compiled
 from dravik.constants import STANDARD_GRAVITY
 from dravik.kernel.air import SLOW, air_change, air_data, air_motion
 from dravik.kernel.earth import fill_earth, place, position_rates
-from dravik.kernel.interpreter import run_tape
+from dravik.kernel.interpreter import run_stage
 from dravik.kernel.program import (
     AERO,
     AREA,
@@ -239,23 +239,6 @@ def _rates_relative_to_air(
     cx, cy, cz = cross(reg[P] - reg[k], reg[P + 1] - reg[k + 1], reg[P + 2] - reg[k + 2], wu, wv, ww)
     du, dv, dw = rotate(m, reg[AIR_DOT], reg[AIR_DOT + 1], -reg[AIR_DOT + 2])
     return air_angle_rates(ua, va, wa, ax + cx - du, ay + cy - dv, az + cz - dw)
-
-
-@compiled
-def run_stage(program: Program, work: Workspace, start: int, stop: int, steady: bool) -> None:
-    """Execute a stretch of the tape."""
-    if stop > start:
-        run_tape(
-            program.code,
-            program.layout,
-            program.numbers,
-            work.registers,
-            work.counters,
-            work.worst,
-            start,
-            stop,
-            steady,
-        )
 
 
 @compiled

@@ -8,6 +8,7 @@ from numpy.typing import ArrayLike, NDArray
 
 from dravik import arguments
 from dravik.aircraft import Aircraft, Opening
+from dravik.aircraft.plant import AircraftPlant
 from dravik.errors import DravikError, require
 from dravik.kernel.chart import jacobian
 from dravik.linear.model import Kink, LinearModel
@@ -69,6 +70,17 @@ def linearise(
         craft.signal(name)
     if abs(abs(point.signals["theta"]) - np.pi / 2) < 1e-3:
         raise DravikError("linearise at ±90 deg pitch: Euler angles have no rates there", hint="another attitude")
+    model = _model(craft, point, plant, list(outputs))
+    resting = craft.resting_states(point.state, np.array(point.inputs, dtype=float))
+    if states is None and resting:
+        states = [name for name in plant.state_names if name not in resting]
+    if states is None:
+        return model
+    return model.part(states=states, outputs=None if outputs else states)
+
+
+def _model(craft: Aircraft, point: TrimPoint, plant: AircraftPlant, outputs: list[str]) -> LinearModel:
+    """Return the whole model in a plant's coordinates; without ``outputs`` they are the states."""
     names, inputs = plant.state_names, plant.input_names
     u = np.array(point.inputs, dtype=float)
     z = plant.from_state(point.state, u)
@@ -91,18 +103,12 @@ def linearise(
     )  # fmt: skip
     craft.refuse_outside(w)
     y0 = np.array([point.signals[o] for o in outputs]) if k else z
-    model = LinearModel(
+    return LinearModel(
         slopes[:n, :n].copy(), slopes[:n, n:].copy(),
         slopes[n:, :n].copy() if k else np.eye(n), slopes[n:, n:].copy() if k else np.zeros((n, m)),
         names, inputs, list(outputs) if k else list(names), units, None, f"{craft.name}, {point.title}", z, u, y0,
         _find_kinks(slopes, kinks, [*names, *outputs], [*names, *inputs]),
     )  # fmt: skip
-    resting = craft.resting_states(point.state, u)
-    if states is None and resting:
-        states = [name for name in names if name not in resting]
-    if states is None:
-        return model
-    return model.part(states=states, outputs=None if k else states)
 
 
 def _opened(point: TrimPoint, broken: Sequence[str], disturbed: Sequence[str]) -> TrimPoint:
