@@ -126,6 +126,20 @@ class EverythingTest(unittest.TestCase):
         self.assertGreater(len(found), 1490)
         np.testing.assert_array_equal(found, whole.values[: len(found)])
 
+    def test_a_device_that_does_nothing_changes_no_bit(self) -> None:
+        class Onlooker:
+            rate = 10.0
+
+            def update(self, t: float, signals: Mapping[str, float]) -> Mapping[str, float]:
+                return {}
+
+        turning = options(
+            devices=[], record=["q", "wind_north"], controls={"roll_stick": dv.pulse(0.5, at=0.3, width=4)}
+        )
+        alone = dv.fly(TARN, start=POINT, duration=8, **turning)
+        watched = dv.fly(TARN, start=POINT, duration=8, **{**turning, "devices": [Onlooker()]})
+        np.testing.assert_array_equal(watched.values, alone.values)
+
     def test_nothing_is_allocated_from_step_to_step(self) -> None:
         session = dv.Session(TARN, start=POINT, dt=0.001, turbulence=None)
         for _ in range(60):

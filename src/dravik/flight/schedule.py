@@ -120,7 +120,9 @@ class Schedule:
     def _add_gusts(self, u: Floats, times: Floats, x: Floats, renew: bool) -> None:
         """Add the turbulence in level axes turned to the heading; ``renew`` at the beginning of a period."""
         assert self.gusts is not None and self.turbulence is not None
-        if (self.turbulence.follow and renew) or self.gusts_for is None:
+        # asked twice at one moment (for devices, then for the steps) the axes turn from where they did the first time
+        again = self.gusts_for is not None and self.gusts_for[4] == times[0]
+        if (self.turbulence.follow and renew and not again) or self.gusts_for is None:
             names, r = self.body.registers, self.body.work.registers
             self.body.evaluate(float(times[0]), x, u[0, 0])
             height = float(r[names["altitude"]] - r[names["ground_height"]])
