@@ -121,6 +121,8 @@ class FlightTest(unittest.TestCase):
         ):
             with self.subTest(words), self.assertRaisesRegex(DravikError, words):
                 HELD.opened(opening)
+        with self.assertRaisesRegex(DravikError, "kind of an opening.*expected signal"):
+            dv.Opening(signal="q", kind="cut")
         with self.assertRaisesRegex(DravikError, "defined twice|taken"):
             HELD.opened(dv.Opening(signal="q", kind="broken"), dv.Opening(signal="q", kind="broken"))
 

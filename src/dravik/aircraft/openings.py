@@ -5,7 +5,9 @@ One mechanism for all of them: a formula ``sensed_NAME`` stands in the place of 
 
 from collections.abc import Collection, Iterable, Mapping
 from dataclasses import dataclass, replace
-from typing import Literal
+from typing import Any, Literal
+
+from pydantic import ValidationError
 
 from dravik.aircraft.specs import InputSpec
 from dravik.errors import DravikError
@@ -32,6 +34,18 @@ class Opening(Model):
     kind: Literal["broken", "disturbed", "replaced"]
     formula: Formula | None = None
     readers: tuple[str, ...] = ()
+
+    def __init__(self, **given: Any) -> None:
+        """Take the keys above; raises DravikError for others, and for values of another kind."""
+        try:
+            super().__init__(**given)
+        except ValidationError as error:
+            first = error.errors()[0]
+            place = ".".join(str(part) for part in first["loc"]) or "keys"
+            raise DravikError(
+                f"{place} of an opening: {first['msg']}",
+                expected="signal, kind ('broken', 'disturbed' or 'replaced'), formula, readers",
+            ) from None
 
     @property
     def input(self) -> str:
