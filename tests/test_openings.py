@@ -104,6 +104,11 @@ class FlightTest(unittest.TestCase):
             controls={"q_disturbance": dv.step("3 deg/s", at=0.5)},
         )
         np.testing.assert_allclose(np.degrees(run["opened_q"] - run["q"])[[10, 60, 150]], [0.0, 3.0, 4.0], atol=1e-9)
+        # the air feels the elevator itself, whatever its sensor says to laws: it too is given what is injected
+        sensed = HELD.with_plan({"off": Biased(kind="biased", signal="elevator", by="1 deg", at=1.0)})
+        model = dv.linearise(sensed, dv.trim(sensed, airspeed=62, altitude=300), broken=["elevator"])
+        row, column = model.states.index("q"), model.inputs.index("elevator_injected")
+        self.assertLess(float(model.B[row, column]), -1.0)
         one = HELD.opened(dv.Opening(signal="theta", kind="broken", readers=("pitch_error",)))
         u = one.default_inputs()
         u[one.input_index("theta_injected")] = 1.0

@@ -150,6 +150,18 @@ class PlantTest(unittest.TestCase):
         model = dv.linearise_plant(swing(jacobian=lambda t, x, u: matrices), [0.2, 0.0])
         np.testing.assert_array_equal(model.A, matrices[0])
         self.assertEqual(model.units["height"], "m")
+        counted = []
+
+        def exact(t: float, x: np.ndarray, u: np.ndarray) -> tuple[np.ndarray, ...]:
+            counted.append(t)
+            slope = np.array([[0.0, 1.0], [-9.81 * math.cos(x[0]), -0.4]])
+            return slope, np.array([[0.0], [1.0]]), np.array([[math.sin(x[0]), 0.0]]), np.zeros((1, 1))
+
+        asked = {"state": {"angle": 0.3}, "free": ["angle", "torque"], "steady": ["rate"], "hold": {"height": 0.1}}
+        scaled = {"scales": {"torque": 4.0, "height": 0.5}}
+        own, same = (dv.trim_plant(swing(**more, **scaled), **asked) for more in ({"jacobian": exact}, {}))  # type: ignore[arg-type]
+        np.testing.assert_allclose([*own.state, *own.inputs], [*same.state, *same.inputs], atol=1e-9)
+        self.assertGreater(len(counted), 1)
         bent = dv.plant(
             lambda t, x, u: [-x[0] + max(u[0], 0.0) + (u[1] if u[1] < 1.0 else 7.0 * u[1])], states=["x"],
             inputs=["bends", "stops"], bounds={"stops": (0.0, 1.0)},

@@ -250,7 +250,8 @@ class _Assembly:
                 self.inputs[opening.input] = replace(self.inputs[opening.input], unit=units[name])
                 self.signals[opening.input] = self.signals[opening.input]._replace(unit=units[name])
             self.define(instead, node, ("openings", name), units[name], f"{name} as it is read", "sensor")
-            wiring.rewire(read, instead, readers)
+            for known_as in {name, read}:  # laws may read what a sensor says, all others the signal itself
+                wiring.rewire(known_as, instead, readers)
 
     def _known_signals(self) -> list[str]:
         laws = [n for formulas in self.definition.laws.values() for n in formulas]

@@ -23,7 +23,7 @@ class Opening(Model):
     ``broken``: they read the input ``NAME_injected``; ``disturbed``: the signal plus the input ``NAME_disturbance``;
     ``replaced``: a ``formula``, which may read the signal itself and have states (a sensor, an estimate). ``readers``
     are formulas by name. Unless given: of what the motion gives (q, airspeed, ...) the laws and the commands of
-    controls, of everything else all who read it.
+    controls, of everything else all who read it but the signal's own formula.
 
     >>> import dravik as dv
     >>> dv.Opening(signal="q", kind="broken").input

@@ -6,7 +6,6 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from dravik import arguments
 from dravik.errors import DravikError
 from dravik.linear import joining
 from dravik.linear.matrices import NamedMatrices
@@ -71,19 +70,17 @@ def continued(system: NamedMatrices, method: str) -> Any:
 
 def delayed(system: NamedMatrices, name: str, time: str | float, order: int) -> Any:
     """Return the system with a delay at an input or output."""
-    at_input = name in arguments.names(system.inputs, "inputs")
+    at_input = name in system.inputs
     system.indices([name], "inputs" if at_input else "outputs")
     inner = f"{name} {'behind' if at_input else 'before'} the delay"
     a, b, c, d = delay(quantity(time, "time", where="time"), order, system.dt)
     old, new = (name, inner) if at_input else (inner, name)
     states = [f"{name}_delay_{k + 1}" for k in range(len(a))]
     line = system.plain(A=a, B=b, C=c, D=d, names=[states, [old], [new]], units={})
-    found = [system.inputs, system.outputs]
-    own = system.plain(
-        A=system.A, B=system.B, C=system.C, D=system.D, units={},
-        names=[system.states, *([inner if n == name else n for n in names] if k != at_input else names
-                                for k, names in enumerate(found))],
-    )  # fmt: skip
+    inputs = [inner if at_input and n == name else n for n in system.inputs]
+    outputs = [inner if not at_input and n == name else n for n in system.outputs]
+    names = [system.states, inputs, outputs]
+    own = system.plain(A=system.A, B=system.B, C=system.C, D=system.D, names=names, units={})
     joined = joining.connect(own, line, inputs=system.inputs, outputs=system.outputs)
     return replace(joined, units=system.units)
 

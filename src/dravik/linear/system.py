@@ -23,7 +23,6 @@ __all__ = ["LinearSystem"]
 
 Floats = NDArray[np.float64]
 Complexes = NDArray[np.complex128]
-STANDING = 1e-10  # of the fastest root: what decays more slowly than that gathers noise without bounds
 
 
 @dataclass(frozen=True)
@@ -224,7 +223,7 @@ class LinearSystem(NamedMatrices):
                 f"a density of shape {w.shape}", expected=f"one value for each of {self.inputs}, or a matrix"
             )
         poles = self.poles()
-        edge = STANDING * float(np.abs(poles).max(initial=0.0)) if self.dt is None else STANDING
+        edge = forms.EDGE * (float(np.abs(poles).max(initial=0.0)) if self.dt is None else 1.0)
         if np.any(poles.real >= -edge if self.dt is None else np.abs(poles) >= 1.0 - edge):
             raise DravikError("a covariance of what does not decay", hint="part(states=...), or a loop around it")
         drive = self.B @ w @ self.B.T

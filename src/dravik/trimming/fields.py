@@ -1,7 +1,7 @@
 """Where a statement is searched: the compiled residual of an aircraft, or any plant."""
 
 import math
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 
 import numpy as np
 from numpy.typing import NDArray
@@ -22,7 +22,7 @@ from dravik.kernel.equilibrium import (
     residual_slopes,
 )
 from dravik.kernel.program import EVERYTHING, SIGNALS
-from dravik.plants import Plant
+from dravik.plants import Matrices, Plant
 from dravik.trimming.search import LARGEST_STEP, Search
 from dravik.trimming.statement import Equation, Statement, coordinates_of
 
@@ -143,7 +143,10 @@ class PlantField:
         return np.array(found)
 
     def slopes(self, v: Floats) -> Floats:
-        """Return the slopes of the equations by the scaled unknowns, by central differences."""
+        """Return the slopes of the equations by the scaled unknowns: the plant's own, or central differences."""
+        own = getattr(self.plant, "jacobian", None)
+        if callable(own):
+            return self._given_slopes(own, v)
         columns = []
         for k in range(len(v)):
             side = np.zeros(len(v))
@@ -151,6 +154,18 @@ class PlantField:
             columns.append((self.residual(v + side) - self.residual(v - side)) / (2.0 * side[k]))
         self.put(v)
         return np.array(columns).reshape(len(v), len(self.statement.equations)).T
+
+    def _given_slopes(self, own: Callable[..., Matrices], v: Floats) -> Floats:
+        self.put(v)
+        a, b, c, d = (np.asarray(matrix, dtype=float) for matrix in own(0.0, self.x, self.u))
+        by_rate, by_output = {True: a, False: b}, {True: c, False: d}
+        plant, found = self.plant, np.empty((len(self.statement.equations), len(v)))
+        for i, e in enumerate(self.statement.equations):
+            parts = by_rate if e.is_rate else by_output
+            row = (plant.state_names if e.is_rate else plant.output_names).index(e.of)
+            for k, (is_state, index) in enumerate(self.places):
+                found[i, k] = parts[is_state][row, index] * self.scales[k] * e.weight
+        return found
 
     def newton(
         self, v: Floats, rows: Sequence[int] | None = None, equations: Sequence[int] | None = None, *,
