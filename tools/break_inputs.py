@@ -18,6 +18,7 @@ import traceback
 import warnings
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
@@ -38,6 +39,8 @@ TOKENS = [
     "1 and " * 300 + "1", "max(" + "1," * 400 + "1)", "-" * 200 + "1", "integral(1)", "lag(q, 0)", "q_dot", "if_else(1,2,3)",
     "200 km", "1e308 m/s", "0 deg", "90 deg", "1e20 s", "-5 K", "3 bananas", "12e", "0x10", "1_0", "+.", "0.1 0.2",
 ]  # fmt: skip
+
+ODD: list[Any] = [None, {}, "x", 3, -1.0, float("nan"), 1e308, [], object()]  # what no argument wants
 
 
 class HangError(Exception):
@@ -283,22 +286,7 @@ class Cases:
         rng.choice(calls)()
 
     def statement(self, rng: random.Random) -> None:
-        odd = [
-            None,
-            {},
-            "x",
-            3,
-            -1.0,
-            float("nan"),
-            1e308,
-            "50 ms",
-            "3 deg",
-            [],
-            object(),
-            "alpha",
-            "theta",
-            "throttle",
-        ]
+        odd = [*ODD, "50 ms", "3 deg", "alpha", "theta", "throttle"]
         a, b, c = (rng.choice(odd) for _ in range(3))
         level = dv.straight(self.craft, airspeed=15, altitude=300)
         calls: list[Callable[[], object]] = [
@@ -313,23 +301,7 @@ class Cases:
         rng.choice(calls)()
 
     def device(self, rng: random.Random) -> None:
-        odd = [
-            None,
-            {},
-            "x",
-            3,
-            -1.0,
-            float("nan"),
-            1e308,
-            [],
-            object(),
-            {"elevator": 0.1},
-            {"elevator": "x"},
-            {"zz": 1},
-            {3: 4},
-            ("q",),
-            "q",
-        ]
+        odd = [*ODD, {"elevator": 0.1}, {"elevator": "x"}, {"zz": 1}, {3: 4}, ("q",), "q"]
         made = type("Odd", (), {"rate": rng.choice([10.0, 50.0, *odd]), "update": lambda self, t, s: rng.choice(odd)})
         for name in ("sets", "reads", "units", "name"):
             if rng.random() < 0.3:
@@ -338,21 +310,7 @@ class Cases:
         dv.fly(self.craft, start=self.point, duration=0.1, devices=devices, record=["alpha"])
 
     def plant(self, rng: random.Random) -> None:
-        odd = [
-            None,
-            {},
-            "x",
-            3,
-            float("nan"),
-            [],
-            ["a", "a"],
-            ["a"],
-            {"a": "rad"},
-            {"a": 3},
-            object(),
-            {"a": (0, 1)},
-            {"b": 2.0},
-        ]
+        odd = [*ODD, ["a", "a"], ["a"], {"a": "rad"}, {"a": 3}, {"a": (0, 1)}, {"b": 2.0}]
         rates = rng.choice([[0.0], [float("nan")], 1.0, [1.0, 2.0], [1e300]])
         made = dv.plant(
             lambda t, x, u: rates,
