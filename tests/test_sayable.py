@@ -275,7 +275,7 @@ class QuantityTest(unittest.TestCase):
             (lambda: aero.slopes("alpha", alpha="4 deg")["Cm"], lambda: aero.slopes("alpha", alpha=four)["Cm"]),
             (lambda: static_margin(aero, "910 cm", alpha="4 deg"), lambda: static_margin(aero, 9.1, alpha=four)),
             (
-                lambda: tarn.with_environment(ground="1575 ft").definition.environment.ground,
+                lambda: tarn.with_environment(ground="1575 ft").configuration.world.ground,
                 lambda: 1575 * 0.3048,
             ),
         ):

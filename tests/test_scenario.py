@@ -100,7 +100,7 @@ class FaultTest(unittest.TestCase):
 
     def test_conditions_engines_gusts_and_masses(self) -> None:
         scenario = load_scenario("fire_run")
-        quick = scenario.craft.definition.faults["right_engine_fails"]
+        quick = scenario.craft.configuration.plan.faults["right_engine_fails"]
         point = dv.trim(TARN, airspeed="62 m/s", altitude="300 m")
         out = TARN.with_plan({"fails": quick.model_copy(update={"when": "altitude > 301"})})
         run = dv.fly(out, start=point, duration=20, controls={"pitch_stick": dv.step(0.05, at=1)})

@@ -3,6 +3,7 @@
 from collections.abc import Sequence
 from dataclasses import replace
 
+from dravik.aircraft.configuration import Configuration
 from dravik.aircraft.loadings import MassFormulas
 from dravik.aircraft.schema import AircraftDefinition
 from dravik.aircraft.specs import EventSpec
@@ -33,14 +34,15 @@ def point_loads(
 
 
 def rigid_body(
-    definition: AircraftDefinition, tape: Tape, mass: Sequence[int | str], loads: Sequence[PointLoad],
+    configuration: Configuration, tape: Tape, mass: Sequence[int | str], loads: Sequence[PointLoad],
     events: Sequence[tuple[str, EventSpec]], air: tuple[Sequence[str], Sequence[str]], inputs: int,
 ) -> RigidBody:  # fmt: skip
     """Return the body that the kernel moves; ``mass`` are the registers or names of its mass properties, ``air`` the
 
     formulas of the wind and of an atmosphere of its own.
     """
-    world, reference, aero = definition.environment, definition.reference, definition.aero
+    definition, world = configuration.aircraft, configuration.world
+    reference, aero = definition.reference, definition.aero
     point = body_from_station(reference.moment_point)
     body = RigidBody(
         mass_registers=[tape.names[m] if isinstance(m, str) else m for m in mass],

@@ -7,18 +7,13 @@ from dataclasses import replace
 from dravik.aircraft import refusals
 from dravik.aircraft.actuators import effector_node
 from dravik.aircraft.body import point_loads, rigid_body
+from dravik.aircraft.configuration import Configuration
 from dravik.aircraft.loadings import MassFormulas, mass_formulas
 from dravik.aircraft.openings import Wiring, opening_inputs
 from dravik.aircraft.parameters import table_adjustments
-from dravik.aircraft.schema import AircraftDefinition, Loading, NamedFormula
+from dravik.aircraft.schema import NamedFormula
 from dravik.aircraft.specs import COEFFICIENTS, Built, EventSpec, InputSpec, Signal, Where
 from dravik.aircraft.surroundings import AIR, ground_and_wind, touches
-from dravik.aircraft.watches import (
-    check_faults,
-    plan_inputs,
-    plan_watches,
-    sensed_formulas,
-)
 from dravik.contact import add_ground, add_leg, guard
 from dravik.effectors import Effector
 from dravik.errors import DravikError, nearest
@@ -37,10 +32,11 @@ __all__ = ["build"]
 class _Assembly:
     """Gathers formulas, signals and inputs of one aircraft; a builder that is used once."""
 
-    def __init__(self, definition: AircraftDefinition, tables: Mapping[str, Table], loading: str, where: Where) -> None:
-        self.definition = definition
+    def __init__(self, configuration: Configuration, tables: Mapping[str, Table], where: Where) -> None:
+        self.configuration = configuration
+        self.definition = definition = configuration.aircraft
         self.where = where
-        self.loading: Loading = definition.loadings[loading]
+        self.loading = configuration.loading
         self.effectors = self._effectors()
         self.inputs = self._inputs()
         self.signals = {s.name: Signal(s.name, s.unit, s.meaning, "motion") for s in BASE_SIGNALS}
@@ -51,18 +47,18 @@ class _Assembly:
             "reference_area": reference.area,
             "reference_chord": reference.chord,
             "reference_span": reference.span,
-            "gravity": definition.environment.gravity_here,
+            "gravity": configuration.world.gravity_here,
         }
         base = {s.name: s.level for s in BASE_SIGNALS}
         self.mass = mass_formulas(definition, self.loading)
         self.plant = self._powerplant(tables)
-        self.world, self.wind = ground_and_wind(definition)
+        self.world, self.wind = ground_and_wind(configuration)
         every = {**tables, **self.world.tables, **self.plant.tables, **(self.mass.tables if self.mass else {})}
-        values = {name: entry.value for name, entry in definition.parameters.items()}
+        values = {name: entry.value for name, entry in configuration.parameters.items()}
         self.builder = TapeBuilder(
-            base, list(self.inputs), every, constants, values, table_adjustments(definition, where)
+            base, list(self.inputs), every, constants, values, table_adjustments(configuration, where)
         )
-        for name, entry in definition.parameters.items():
+        for name, entry in configuration.parameters.items():
             self.signals[name] = Signal(name, entry.unit, entry.description or "parameter", "parameter")
         self.needed: list[str] = []
         self.events: list[EventSpec] = []
@@ -91,17 +87,18 @@ class _Assembly:
                 hint = nearest(engine.grain, grains)
                 raise DravikError(f"there is no tank {engine.grain!r}", where=place, expected="a grain", hint=hint)
         pieces = powerplant(d.engines, d.propellers, d.drives, d.batteries, d.mixers, tables, grains, self.where)
-        if d.legs:
-            sloped = isinstance(d.environment.ground, str)
-            surface = add_ground(pieces, d.legs, self.loading.cg, sloped=sloped)
-            for name, leg in d.legs.items():
+        legs = self.configuration.legs
+        if legs:
+            sloped = isinstance(self.configuration.world.ground, str)
+            surface = add_ground(pieces, legs, self.loading.cg, sloped=sloped)
+            for name, leg in legs.items():
                 add_leg(pieces, name, leg, surface)
-            pieces.guards.append(guard(d.legs, sloped=sloped))
+            pieces.guards.append(guard(legs, sloped=sloped))
         return pieces
 
     def _inputs(self) -> dict[str, InputSpec]:
         specs = [InputSpec(s.name, s.unit, meaning=s.meaning) for s in WIND_INPUTS]
-        for name, entry in self.definition.inputs.items():
+        for name, entry in self.configuration.inputs.items():
             low, high = entry.range or (-math.inf, math.inf)
             unit = KINDS[entry.kind][0]
             spec = InputSpec(name, unit, low, high, entry.default, entry.trim, entry.follows, entry.description)
@@ -120,8 +117,8 @@ class _Assembly:
         specs += [
             InputSpec(f"fail_{n}", "", 0.0, 1.0, meaning=f"1: engine {n} has failed") for n in self.definition.engines
         ]
-        specs += plan_inputs(self.definition.faults, self.definition.phases)
-        specs += opening_inputs(self.definition.openings)
+        specs += self.configuration.plan.inputs()
+        specs += opening_inputs(self.configuration.openings)
         names = [s.name for s in specs]
         for name in names:
             if names.count(name) > 1:
@@ -187,9 +184,8 @@ class _Assembly:
         for law, formulas in definition.laws.items():
             for name, entry in formulas.items():
                 self._define_law(name, entry, ("laws", law, name))
-        brought = {name for names in definition.engaged.values() for name in names}
-        for name, entry in definition.formulas.items():
-            if name in brought:
+        for name, entry in self.configuration.formulas.items():
+            if name in self.configuration.law_formulas:
                 self._define_law(name, entry, ("formulas", name))
             else:
                 self.define(name, entry.formula, ("formulas", name), entry.unit, entry.description)
@@ -236,11 +232,11 @@ class _Assembly:
         laws = {n for n, s in self.signals.items() if s.kind in ("law", "command")}
         wiring = Wiring(self.builder, {n for n, s in self.signals.items() if s.kind == "motion"}, laws)
         inner: dict[str, str] = {}
-        for name, (node, unit) in sensed_formulas(self.definition.faults, units).items():
+        for name, (node, unit) in self.configuration.plan.sensed(units).items():
             inner[name] = f"sensed_{name}"
             self.define(inner[name], node, ("faults",), unit, f"{name} as laws read it", "sensor")
             wiring.rewire(name, inner[name], [n for n in self.builder.nodes if n in laws])
-        for opening in self.definition.openings:
+        for opening in self.configuration.openings:
             name, instead = opening.signal, f"opened_{opening.signal}"
             refusals.opening(opening, self.signals, self.where)
             read = inner.get(name, name)
@@ -253,9 +249,18 @@ class _Assembly:
             for known_as in {name, read}:  # laws may read what a sensor says, all others the signal itself
                 wiring.rewire(known_as, instead, readers)
 
-    def _known_signals(self) -> list[str]:
+    def _check_plan(self) -> None:
         laws = [n for formulas in self.definition.laws.values() for n in formulas]
-        return [*self.signals, *self.plant.formulas, *self.definition.formulas, *laws, *self.effectors]
+        signals = [*self.signals, *self.plant.formulas, *self.configuration.formulas, *laws, *self.effectors]
+        self.configuration.plan.check(
+            {
+                "engine": list(self.definition.engines),
+                "control": list(self.effectors),
+                "signal": signals,
+                "tank": list(self.definition.tanks),
+            },
+            self.where,
+        )
 
     def _define_law(self, name: str, entry: NamedFormula, keys: tuple[str, ...]) -> None:
         """Add a formula of a law, which reads what sensors say."""
@@ -274,7 +279,7 @@ class _Assembly:
                 self.signals[f"{name}_command"] = Signal(f"{name}_command", unit, f"command of {name}", "command")
             low, high = effector.range or (-math.inf, math.inf)
             meaning = effector.description or f"position of {name}"
-            node = effector_node(name, effector, self.definition.faults)
+            node = effector_node(name, effector, self.configuration.plan.faults)
             self.define(name, node, keys, unit, meaning, "effector")
             if effector.range is not None:
                 slack = 1e-9 * (high - low)
@@ -286,13 +291,13 @@ class _Assembly:
 
     def _sum(self, command: str | float, where: str, name: str) -> Node:
         node = Node("op", 0, "add", args=(parse(command, where=where), name_node(f"{name}_increment")))
-        for extra in self.definition.add.get(name, ()):
+        for extra in self.configuration.added.get(name, ()):
             node = Node("op", 0, "add", args=(node, parse(extra, where=self.where("add", name))))
         return node
 
     def _add_to_inputs(self) -> None:
         """Let what reads an input read it with what laws add to it, held within its range; the laws read it bare."""
-        for name, extras in self.definition.add.items():
+        for name, extras in self.configuration.added.items():
             if name not in self.inputs:
                 continue
             spec, total = self.inputs[name], f"{name}_with_laws"
@@ -300,8 +305,8 @@ class _Assembly:
             for extra in extras:
                 node = Node("op", 0, "add", args=(node, parse(extra, where=self.where("add", name))))
             node = Node("op", 0, "limit", args=(node, number_node(spec.low), number_node(spec.high)))
-            own = {n for names in self.definition.engaged.values() for n in names}
-            Wiring(self.builder, (), set()).rewire(name, total, [n for n in self.builder.nodes if n not in own])
+            laws = self.configuration.law_formulas
+            Wiring(self.builder, (), set()).rewire(name, total, [n for n in self.builder.nodes if n not in laws])
             self.define(total, node, ("add", name), spec.unit, f"{name} with what laws add to it", "command")
 
     def _watch(self, condition: str | float | Node, event: EventSpec, name: str, keys: tuple[str, ...] = ()) -> None:
@@ -328,25 +333,25 @@ class _Assembly:
 
     def assemble(self) -> Built:
         """Compile everything."""
-        definition = self.definition
+        configuration, definition = self.configuration, self.definition
         mass = self.add_mass()
         self.add_world()
         self.add_motion()
-        check_faults(definition, self.effectors, self._known_signals(), self.where)
+        self._check_plan()
         self.add_formulas()
         self.add_engines()
         if definition.rail is not None:
             self._add_rail(definition.rail.length)
         self.add_effectors()
-        refusals.adds(definition, self.effectors, self.inputs, self.where)
+        refusals.adds(configuration.added, self.effectors, self.inputs, self.where)
         self._add_to_inputs()
-        refusals.follows(definition, self.signals, self.where)
+        refusals.follows(configuration.inputs, self.signals, self.where)
         refusals.table_axes(self.builder, self.signals, self.where)
         self.add_endings()
-        for name, event in definition.events.items():
+        for name, event in configuration.events.items():
             self._watch_user_event(name, event.when, event.stop)
         self.open_signals()
-        self.air = list(AIR) if definition.environment.air is not None else []
+        self.air = list(AIR) if configuration.world.air is not None else []
         tape = self.builder.build(self.needed, [*self.wind, *self.air], self.plant.guards)
         refusals.levels(self.builder, tape, self.needed)
         refusals.wind(self.builder, [*self.wind, *self.air], self.inputs)
@@ -355,7 +360,7 @@ class _Assembly:
                 self.signals[slot.name] = Signal(slot.name, "", "state of a function in a formula", "state")
         loads = point_loads(definition, tape, self.plant.loads, self.mass)
         events = list(zip(self.event_names, self.events, strict=True))
-        body = rigid_body(definition, tape, mass, loads, events, (list(self.wind), self.air), len(self.inputs))
+        body = rigid_body(configuration, tape, mass, loads, events, (list(self.wind), self.air), len(self.inputs))
         program = build_program(tape, body)
         return Built(tape, program, self.signals, self.inputs, self.events, self.effectors)
 
@@ -366,9 +371,9 @@ class _Assembly:
 
     def add_endings(self) -> None:
         """Add what ends a run on the ground, and the pauses for faults and phases."""
-        for name, (condition, words, keys) in touches(self.definition).items():
+        for name, (condition, words, keys) in touches(self.configuration).items():
             self._watch(condition, EventSpec(words, "end"), name, keys)
-        for name, (when, event, keys) in plan_watches(self.definition.faults, self.definition.phases).items():
+        for name, (when, event, keys) in self.configuration.plan.watches().items():
             self._watch(when, event, name, keys)
 
     def _watch_user_event(self, name: str, when: str | float, stop: bool) -> None:
@@ -384,9 +389,9 @@ class _Assembly:
         self.events.append(EventSpec(name, "end" if stop else "log", name=name))
 
 
-def build(definition: AircraftDefinition, tables: Mapping[str, Table], loading: str, where: Where) -> Built:
-    """Compile a definition in one of its loadings; ``where(*keys)`` names the place of a key in messages.
+def build(configuration: Configuration, tables: Mapping[str, Table], where: Where) -> Built:
+    """Compile a configuration; ``where(*keys)`` names the place of a key in messages.
 
     Raises DravikError for names that clash or do not exist, FormulaError for formulas.
     """
-    return _Assembly(definition, tables, loading, where).assemble()
+    return _Assembly(configuration, tables, where).assemble()

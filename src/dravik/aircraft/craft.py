@@ -2,6 +2,7 @@
 
 from collections.abc import Mapping, Sequence
 from copy import copy
+from dataclasses import replace
 from functools import cached_property
 from pathlib import Path
 from typing import Any
@@ -11,10 +12,11 @@ from numpy.typing import NDArray
 
 from dravik.aircraft import outside
 from dravik.aircraft.build import build
+from dravik.aircraft.configuration import Configuration
 from dravik.aircraft.faults import Fault, Phase
-from dravik.aircraft.loadings import roll_up
 from dravik.aircraft.openings import Opening, checked
 from dravik.aircraft.parameters import inputs_in_si, with_values
+from dravik.aircraft.plan import Plan
 from dravik.aircraft.plant import COORDINATES, AircraftPlant
 from dravik.aircraft.schema import AircraftDefinition, LawDefinition, Loading
 from dravik.aircraft.specs import Built, EventSpec, InputSpec, Signal
@@ -51,7 +53,7 @@ class Aircraft:
 
     def __init__(
         self,
-        definition: AircraftDefinition,
+        definition: AircraftDefinition | Configuration,
         tables: Mapping[str, Table] | None = None,
         *,
         path: Path | None = None,
@@ -64,21 +66,16 @@ class Aircraft:
         self.path = path
         self._places = places or KeyLines("", definition.name)
         self._law_places = dict(law_places or {})
-        self.definition = definition = roll_up(definition, self.where)
-        self.loading_name = loading or definition.default_loading
-        if self.loading_name not in definition.loadings:
-            raise DravikError(
-                f"{definition.name} has no loading {self.loading_name!r}",
-                expected="one of " + ", ".join(definition.loadings),
-                hint=nearest(self.loading_name, definition.loadings),
-            )
+        if isinstance(definition, AircraftDefinition):
+            definition = Configuration.of(definition, "", self.where)
+        self.configuration = definition.loaded(loading)
         self._compiled = compiled
         if compiled:
             self.compiled()
 
     @cached_property
     def _built(self) -> Built:
-        return build(self.definition, self.tables, self.loading_name, self.where)
+        return build(self.configuration, self.tables, self.where)
 
     def compiled(self) -> "Aircraft":
         """Return this aircraft, compiled; raises DravikError and FormulaError for what is wrong in its formulas."""
@@ -94,6 +91,16 @@ class Aircraft:
     # -- what it consists of -------------------------------------------------------------------
 
     @property
+    def definition(self) -> AircraftDefinition:
+        """The aircraft as its file gives it, without laws, world and plan, which its ``configuration`` has."""
+        return self.configuration.aircraft
+
+    @property
+    def loading_name(self) -> str:
+        """Name of the loading in use."""
+        return self.configuration.loading_name
+
+    @property
     def name(self) -> str:
         """The aircraft's name."""
         return self.definition.name
@@ -101,7 +108,7 @@ class Aircraft:
     @property
     def loading(self) -> Loading:
         """Mass, centre of gravity and inertia in use."""
-        return self.definition.loadings[self.loading_name]
+        return self.configuration.loading
 
     @property
     def tape(self) -> Tape:
@@ -145,7 +152,7 @@ class Aircraft:
 
     def resting_states(self, x: Floats, u: Floats) -> list[str]:
         """Return the states that do not take part here: those of legs away from the ground."""
-        names = contact_states(self.definition.legs)
+        names = contact_states(self.configuration.legs)
         return [] if not names or self.values(x, u, ["near_ground"])["near_ground"] else names
 
     @property
@@ -225,13 +232,13 @@ class Aircraft:
     def _made(self, **changes: Any) -> "Aircraft":
         """Return an aircraft made as this one was, but for some arguments."""
         made: dict[str, Any] = {
-            "definition": self.definition, "tables": self.tables, "path": self.path, "places": self._places,
-            "loading": self.loading_name, "law_places": self._law_places, "compiled": self._compiled,
+            "definition": self.configuration, "tables": self.tables, "path": self.path, "places": self._places,
+            "law_places": self._law_places, "compiled": self._compiled,
         }  # fmt: skip
         return Aircraft(**made | changes)
 
-    def _copy(self, **changes: object) -> "Aircraft":
-        return self._made(definition=self.definition.model_copy(update=changes))
+    def _copy(self, **changes: Any) -> "Aircraft":
+        return self._made(definition=replace(self.configuration, **changes))
 
     def with_loading(self, name: str) -> "Aircraft":
         """Return the aircraft in another of its loadings."""
@@ -242,7 +249,7 @@ class Aircraft:
 
         Raises DravikError for keys and values that an environment cannot have.
         """
-        return self._copy(environment=self.definition.environment.changed(**changes))
+        return self._copy(world=self.configuration.world.changed(**changes))
 
     def with_law(
         self, law: LawDefinition, tables: Mapping[str, Table] | None = None, places: KeyLines | None = None
@@ -251,30 +258,12 @@ class Aircraft:
 
         Raises DravikError when a name of the law is taken already, or a control it adds to is not there.
         """
-        own = self.definition
-        for section in ("inputs", "parameters", "formulas", "events", "tables"):
-            for name in getattr(law, section):
-                if name in getattr(own, section):
-                    raise DravikError(f"{section}.{name} of law {law.name!r} is there already", hint="another name")
-        add = {
-            name: (*own.add.get(name, ()), *((law.add[name],) if name in law.add else ()))
-            for name in {*own.add, *law.add}
-        }
-        merged = own.model_copy(
-            update={
-                "inputs": {**own.inputs, **law.inputs},
-                "parameters": {**own.parameters, **law.parameters},
-                "formulas": {**own.formulas, **law.formulas},
-                "events": {**own.events, **law.events},
-                "add": add,
-                "engaged": {**own.engaged, law.name: (*own.engaged.get(law.name, ()), *law.formulas)},
-            }
-        )
+        engaged = self.configuration.engaging(law)
         law_places = dict(self._law_places)
         if places is not None:
             for section in ("inputs", "parameters", "formulas", "events", "add"):
                 law_places.update({f"{section}.{name}": places for name in getattr(law, section)})
-        return self._made(definition=merged, tables={**self.tables, **(tables or {})}, law_places=law_places)
+        return self._made(definition=engaged, tables={**self.tables, **(tables or {})}, law_places=law_places)
 
     def with_parameters(self, values: Mapping[str, str | float]) -> "Aircraft":
         """Return the aircraft with other values of its parameters (SI, or with their unit); nothing is compiled anew.
@@ -282,7 +271,7 @@ class Aircraft:
         Raises DravikError for names that are not there, wrong units, and values outside their range.
         """
         found = copy(self)
-        found.definition, built = with_values(self.definition, self.__dict__.get("_built"), values)
+        found.configuration, built = with_values(self.configuration, self.__dict__.get("_built"), values)
         return found if built is None else found._with(built)
 
     def _with(self, built: Built) -> "Aircraft":
@@ -292,14 +281,14 @@ class Aircraft:
     @property
     def parameters(self) -> dict[str, float]:
         """Values of the parameters, SI."""
-        return {name: spec.value for name, spec in self.definition.parameters.items()}
+        return {name: spec.value for name, spec in self.configuration.parameters.items()}
 
     def opened(self, *openings: Opening) -> "Aircraft":
         """Return the aircraft with signals opened for those who read them: broken, disturbed, or replaced by formulas.
 
         Raises DravikError for signals and readers that are not there, FormulaError for formulas.
         """
-        return self._copy(openings=(*self.definition.openings, *(checked(o) for o in openings)))
+        return self._copy(openings=(*self.configuration.openings, *(checked(o) for o in openings)))
 
     def with_places(self, places: KeyLines, keys: Sequence[str]) -> "Aircraft":
         """Return the aircraft with some keys, such as ``environment.wind``, said to stand in another file."""
@@ -310,7 +299,8 @@ class Aircraft:
 
         Raises DravikError for faults of what is not there, FormulaError for their conditions.
         """
-        return self._copy(faults={**self.definition.faults, **(faults or {})}, phases=tuple(phases))
+        plan = self.configuration.plan
+        return self._copy(plan=Plan({**plan.faults, **(faults or {})}, tuple(phases)))
 
     def over_no_ground(self) -> "Aircraft":
         """Return the aircraft whose flights do not end where its centre of gravity comes below ground or sea.

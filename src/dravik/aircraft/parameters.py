@@ -6,7 +6,7 @@ from dataclasses import replace
 from typing import Protocol
 
 from dravik import arguments
-from dravik.aircraft.schema import AircraftDefinition
+from dravik.aircraft.configuration import Configuration
 from dravik.aircraft.specs import Built, InputSpec, Where
 from dravik.effectors import Parameter
 from dravik.errors import DravikError, nearest
@@ -46,13 +46,13 @@ def inputs_in_si(
     return found
 
 
-def table_adjustments(definition: AircraftDefinition, where: Where) -> dict[str, tuple[Node, Node]]:
+def table_adjustments(configuration: Configuration, where: Where) -> dict[str, tuple[Node, Node]]:
     """Return the scale and the shift of tables that have them, as formulas of parameters.
 
     Raises DravikError for formulas that read anything else.
     """
     found = {}
-    for name, entry in definition.tables.items():
+    for name, entry in configuration.tables.items():
         if (entry.scale, entry.shift) == (1.0, 0.0):
             continue
         nodes = []
@@ -60,8 +60,8 @@ def table_adjustments(definition: AircraftDefinition, where: Where) -> dict[str,
             place = where("tables", name, key)
             node = parse(getattr(entry, key), where=place)
             for other in direct_names(node):
-                if other not in definition.parameters and other not in CONSTANTS:
-                    hint = nearest(other, definition.parameters)
+                if other not in configuration.parameters and other not in CONSTANTS:
+                    hint = nearest(other, configuration.parameters)
                     raise DravikError(
                         f"{key} of a table reads {other!r}", where=place, expected="numbers and parameters", hint=hint
                     )
@@ -92,15 +92,14 @@ def parameter_in_si(parameters: Mapping[str, Parameter], name: str, value: str |
 
 
 def with_values(
-    definition: AircraftDefinition, built: Built | None, values: Mapping[str, str | float]
-) -> tuple[AircraftDefinition, Built | None]:
-    """Return a definition with other values of parameters, and what was compiled from it with them in its registers."""
+    configuration: Configuration, built: Built | None, values: Mapping[str, str | float]
+) -> tuple[Configuration, Built | None]:
+    """Return a configuration with other values of parameters, and what was compiled with them in its registers."""
     found = {
-        name: parameter_in_si(definition.parameters, name, value)
+        name: parameter_in_si(configuration.parameters, name, value)
         for name, value in arguments.mapping(values, "parameters").items()
     }
-    specs = {n: s.model_copy(update={"value": found[n]}) if n in found else s for n, s in definition.parameters.items()}
-    changed = definition.model_copy(update={"parameters": specs})
+    changed = replace(configuration, values={**configuration.values, **found})
     if built is None:
         return changed, None
     registers = built.tape.registers.copy()

@@ -3,20 +3,17 @@
 from collections.abc import Iterable, Mapping, Sequence
 
 from dravik.aircraft.openings import Opening
-from dravik.aircraft.schema import AircraftDefinition
 from dravik.aircraft.specs import Signal, Where
 from dravik.aircraft.world import WIND_READS
-from dravik.effectors import Effector
+from dravik.effectors import Effector, Input
 from dravik.errors import DravikError, FormulaError, nearest
 from dravik.formula import Tape, TapeBuilder
 
 
-def adds(
-    definition: AircraftDefinition, effectors: Mapping[str, Effector], inputs: Iterable[str], where: Where
-) -> None:
+def adds(added: Iterable[str], effectors: Mapping[str, Effector], inputs: Iterable[str], where: Where) -> None:
     """Refuse additions to controls and inputs that are not there, or that have no command to add to."""
     known = [*effectors, *inputs]
-    for name in definition.add:
+    for name in added:
         place = where("add", name)
         if name in inputs:
             continue
@@ -26,9 +23,9 @@ def adds(
             raise DravikError(f"the command of {name} is an input", where=place, hint=f"{name}_command, which it is")
 
 
-def follows(definition: AircraftDefinition, signals: Mapping[str, Signal], where: Where) -> None:
+def follows(inputs: Mapping[str, Input], signals: Mapping[str, Signal], where: Where) -> None:
     """Refuse inputs that follow a signal which is not there."""
-    for name, entry in definition.inputs.items():
+    for name, entry in inputs.items():
         if entry.follows and entry.follows not in signals:
             hint = nearest(entry.follows, signals)
             raise DravikError(

@@ -6,8 +6,6 @@ from typing import Annotated, Any, Literal
 import numpy as np
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, model_validator
 
-from dravik.aircraft.faults import Fault, Phase
-from dravik.aircraft.openings import Opening
 from dravik.aircraft.world import Environment
 from dravik.contact import Leg
 from dravik.effectors import Effector, Input, Parameters
@@ -274,17 +272,6 @@ class AircraftDefinition(_Document):
     batteries: dict[str, Battery] = {}
     mixers: dict[str, Mixer] = {}
     laws: dict[str, dict[str, FormulaEntry]] = {}
-    # what a flight brings along, and no aircraft file says
-    add: dict[str, tuple[Formula, ...]] = Field(default={}, exclude=True)
-    engaged: dict[str, tuple[str, ...]] = Field(default={}, exclude=True)
-    faults: dict[str, Fault] = Field(default={}, exclude=True)
-    phases: tuple[Phase, ...] = Field(default=(), exclude=True)
-    openings: tuple[Opening, ...] = Field(default=(), exclude=True)
-
-    @property
-    def legs(self) -> dict[str, Leg]:
-        """The gear, where there is ground for it to touch."""
-        return self.gear if self.environment.ground is not None else {}
 
     @model_validator(mode="after")
     def _loading_exists(self) -> "AircraftDefinition":

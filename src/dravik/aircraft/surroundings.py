@@ -4,7 +4,8 @@ import math
 from collections.abc import Mapping
 from dataclasses import replace
 
-from dravik.aircraft.schema import AircraftDefinition, Crash
+from dravik.aircraft.configuration import Configuration
+from dravik.aircraft.schema import Crash
 from dravik.aircraft.world import wind_formulas
 from dravik.atmosphere import GAS_CONSTANT
 from dravik.earth import curvature_radii
@@ -19,13 +20,13 @@ GROUND_EVENT = "buried"
 CROSSED = 1e-3  # m: who flies at the height of the sea or the ground is not below it by the rounding of a number
 
 
-def ground_and_wind(definition: AircraftDefinition) -> tuple[Pieces, list[str]]:
+def ground_and_wind(configuration: Configuration) -> tuple[Pieces, list[str]]:
     """Return the height of the ground, its slope where legs need it, and the wind; and the wind's three formulas."""
-    world, out = definition.environment, Pieces()
+    world, out = configuration.world, Pieces()
     keys = ("environment", "ground")
     out.add("ground_height", world.ground or 0.0, "m", "height of the ground above sea level", *keys)
-    if definition.legs and isinstance(world.ground, str):
-        inner = {n: parse(f.formula) for n, f in definition.formulas.items()}
+    if configuration.legs and isinstance(world.ground, str):
+        inner = {n: parse(f.formula) for n, f in configuration.formulas.items()}
         for axis in ("north", "east"):
             # by differences over a metre
             moves = _moves(axis, world.latitude)
@@ -65,11 +66,11 @@ def _shifted(node: Node, moves: Mapping[str, float], by: float, formulas: Mappin
     return replace(node, args=tuple(_shifted(a, moves, by, formulas) for a in node.args)) if node.args else node
 
 
-def touches(definition: AircraftDefinition) -> dict[str, tuple[str, str, tuple[str, ...]]]:
+def touches(configuration: Configuration) -> dict[str, tuple[str, str, tuple[str, ...]]]:
     """Return what ends a run on the ground or the rail: by name the condition, words, and keys of the definition."""
-    crash, below = definition.crash, "the centre of gravity is below "
+    crash, below = configuration.aircraft.crash, "the centre of gravity is below "
     found: dict[str, tuple[str, str, tuple[str, ...]]] = {}
-    if definition.environment.ground is None:
+    if configuration.world.ground is None:
         found[GROUND_EVENT] = (f"altitude < -{CROSSED!r}", below + "sea level", ("environment",))
         return found
     found[GROUND_EVENT] = (
@@ -79,8 +80,8 @@ def touches(definition: AircraftDefinition) -> dict[str, tuple[str, str, tuple[s
         x, y, z = lever_arm(position)
         lower = f"down_x*{x} + down_y*{y} + down_z*{z} > altitude - ground_height"
         found[f"crash_{name}"] = (lower, f"crash: {name} touches the ground", ("crash", "parts"))
-    if definition.legs:
-        pressed = " + ".join(f"normal_{n}" for n in definition.legs)
+    if configuration.legs:
+        pressed = " + ".join(f"normal_{n}" for n in configuration.legs)
         for key, (text, words) in _limits(crash).items():
             found[f"crash_by_{key}"] = (f"{pressed} > 0 and {text}", f"crash: {words}", ("crash", key))
     return found

@@ -94,7 +94,7 @@ class AircraftBody:
         self.work = craft.workspace()
         self.state_names, self.inputs, self.signals = craft.state_names, craft.inputs, craft.signals
         self.registers = craft.tape.names
-        self.parameters: Mapping[str, Parameter] = craft.definition.parameters
+        self.parameters: Mapping[str, Parameter] = craft.configuration.parameters
         self.signal, self.input_index = craft.signal, craft.input_index
         self.key: tuple[object, ...] = (
             craft.name,
@@ -148,30 +148,22 @@ class AircraftBody:
         if not stopped:
             return None
         event = self.craft.events[stopped - 1]
-        planned = event.name in self.craft.definition.events or event.on_pause[:1] == ("phase",)
+        planned = event.name in self.craft.configuration.events or event.on_pause[:1] == ("phase",)
         return {"event": event.text, "planned": planned}
 
     def origin(self) -> dict[str, Any]:
         """Return names, hashes and plan."""
-        craft, definition = self.craft, self.craft.definition
-        # what laws add to commands and what is planned is no part of an aircraft file, but of what was flown
-        planned = {
-            "faults": {n: f.model_dump(exclude_none=True) for n, f in definition.faults.items()},
-            "phases": [p.model_dump(exclude_none=True) for p in definition.phases],
-        }
-        whole = definition.model_dump_json() + repr(sorted(definition.add.items()))
-        whole += repr(planned) if definition.faults or definition.phases else ""
-        whole += repr(definition.openings) if definition.openings else ""
-        world = definition.environment
+        craft, configuration = self.craft, self.craft.configuration
+        world = configuration.world
         return {
             "aircraft": craft.name,
             "file": craft.path.name if craft.path else "",
             "loading": craft.loading_name,
             "earth": world.earth,
             "origin_deg": [math.degrees(a) for a in (world.latitude, world.longitude)],
-            "definition_sha256": hashlib.sha256(whole.encode()).hexdigest(),
+            "definition_sha256": hashlib.sha256(configuration.as_text().encode()).hexdigest(),
             "tables_sha256": hashlib.sha256(craft.tape.values.tobytes()).hexdigest(),
-            **planned,
+            **configuration.plan.as_data(),
             "limits": {n: list(pair) for n, pair in craft.limits.items()},
         }
 

@@ -33,12 +33,13 @@ class Change(NamedTuple):
 
 def begin(craft: Aircraft, x: Floats, u: Floats) -> tuple[Change, list[Event]]:
     """Return the start with the first phase set, and with all that is so from the beginning."""
-    if not (craft.definition.phases or craft.definition.faults):
+    plan = craft.configuration.plan
+    if not plan:
         return Change(x, u, []), []
     change, events = Change(x, u.copy(), []), []
-    if craft.definition.phases:
+    if plan.phases:
         change = change._replace(parameters=_set_phase(craft, change.inputs, 0))
-        events.append(Event(0.0, f"phase: {craft.definition.phases[0].name}"))
+        events.append(Event(0.0, f"phase: {plan.phases[0].name}"))
     registers = craft.registers(change.state, change.inputs).registers
     for spec, register in zip(craft.events, _conditions(craft), strict=True):
         if spec.action == "pause" and spec.on_pause[0] == "fault" and registers[register] != 0.0:
@@ -69,7 +70,7 @@ def follow(craft: Aircraft, then: tuple[str, ...], t: float, x: Floats, u: Float
     kind, name = then
     if kind == "phase":
         return Change(x, u, [], _set_phase(craft, u, int(name)))
-    effect = craft.definition.faults[name].effect(name, lambda signal: craft.signal(signal).unit)
+    effect = craft.configuration.plan.faults[name].effect(name, lambda signal: craft.signal(signal).unit)
     for target, value in effect.inputs.items():
         u[craft.input_index(target)] = value
     if effect.hold is not None:
@@ -82,7 +83,7 @@ def follow(craft: Aircraft, then: tuple[str, ...], t: float, x: Floats, u: Float
 
 def gust_of(craft: Aircraft, name: str, t: float) -> tuple[int, History]:
     """Return the gust of a fault that began at a time: its input's place, and its history."""
-    fault = craft.definition.faults[name]
+    fault = craft.configuration.plan.faults[name]
     assert isinstance(fault, Gust)
     blown = _SHAPES[fault.shape](fault.size, at=t, width=fault.width) if fault.shape != "step" else None
     return craft.input_index(fault.axis), blown or histories.step(fault.size, at=t)
@@ -90,13 +91,13 @@ def gust_of(craft: Aircraft, name: str, t: float) -> tuple[int, History]:
 
 def _set_phase(craft: Aircraft, u: Floats, k: int) -> tuple[tuple[str, str | float], ...]:
     """Set the inputs of a phase, counted from nought, and return the parameters that it sets."""
-    phase = craft.definition.phases[k]
+    phase = craft.configuration.plan.phases[k]
     u[craft.input_index("phase")] = k + 1.0
     own = tuple((name, value) for name, value in phase.set.items() if name in craft.parameters)
     try:
         found = craft.inputs_in_si({n: v for n, v in phase.set.items() if n not in craft.parameters})
         for name, value in own:
-            parameter_in_si(craft.definition.parameters, name, value)
+            parameter_in_si(craft.configuration.parameters, name, value)
     except DravikError as error:
         raise error.at(f"phase {phase.name!r}") from None
     for name, number in found.items():

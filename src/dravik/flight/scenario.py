@@ -196,7 +196,7 @@ def _check_inputs(craft: Aircraft, values: Quantities, place: str) -> None:
     for name, value in values.items():
         try:
             if name in craft.parameters:
-                parameter_in_si(craft.definition.parameters, name, value)
+                parameter_in_si(craft.configuration.parameters, name, value)
                 continue
             craft.input_index(name)
         except DravikError as error:

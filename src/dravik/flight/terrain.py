@@ -23,7 +23,7 @@ def terrain_around(craft: Aircraft, x: Floats, u: Floats, names: Sequence[str], 
 
     Nothing where the ground is level, or the track was not recorded. ``x`` and ``u`` are any state and inputs.
     """
-    if not isinstance(craft.definition.environment.ground, str) or not {"north", "east"} <= set(names) or not len(rows):
+    if not isinstance(craft.configuration.world.ground, str) or not {"north", "east"} <= set(names) or not len(rows):
         return {}
     north, east = rows[:, names.index("north")], rows[:, names.index("east")]
     longer = max(float(np.ptp(north)), float(np.ptp(east)), 1.0)

@@ -159,7 +159,7 @@ def on_ground(
     """
     if not craft.definition.gear:
         raise DravikError(f"{craft.name} has no gear", expected="[gear.NAME] with its legs")
-    if not craft.definition.legs:
+    if not craft.configuration.legs:
         raise DravikError("there is no ground to stand on", hint="ground = 0 in [environment], or its height")
     place = in_si(north, "length", where="north"), in_si(east, "length", where="east")
     course = in_si(heading, "angle", where="heading")

@@ -196,7 +196,7 @@ def states_at_rest(craft: Aircraft) -> list[tuple[Free, Equation]]:
 
     Not integrals, and not the states of legs: where nothing moves they are still, however bent.
     """
-    limits, legs, found = craft.limits, contact_states(craft.definition.legs), []
+    limits, legs, found = craft.limits, contact_states(craft.configuration.legs), []
     for slot in craft.tape.states:
         if slot.is_integral or slot.name in legs:
             continue

@@ -73,7 +73,7 @@ def check_flight(crafts: Sequence[Aircraft]) -> Iterator[Finding]:
     0.5 carries the weight, and at one and a half times that speed; a finding says so.
     """
     first = crafts[0]
-    if first.definition.aero is None or first.definition.environment.gravity_here == 0.0:
+    if first.definition.aero is None or first.configuration.world.gravity_here == 0.0:
         return
     place = first.where("aero")
     wrong: dict[_Sign, list[str]] = {}
@@ -130,7 +130,7 @@ def _conditions(craft: Aircraft) -> list[tuple[float, float]]:
     The speeds are those of the lowest altitude; higher up they are taken for the same dynamic pressure, up to the
     highest.
     """
-    envelope, weight = craft.definition.envelope, craft.loading.mass * craft.definition.environment.gravity_here
+    envelope, weight = craft.definition.envelope, craft.loading.mass * craft.configuration.world.gravity_here
     if envelope is not None:
         low, high = envelope.airspeed
         low = max(low, 0.1 * high)
