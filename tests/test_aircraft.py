@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 
 import dravik as dv
 from dravik.aircraft import Aircraft, audit, load, load_law, sample, sample_path
-from dravik.effectors import Effector
+from dravik.definition.effectors import Effector
 from dravik.errors import DravikError
 from tests.support import craft, light_aircraft, piston_aircraft
 

@@ -23,7 +23,6 @@ PACKAGE = ROOT / "src" / "dravik"
 #: Lowest first; a module imports from its own layer or from one below.
 LAYERS = (
     (
-        "arguments",
         "constants",
         "errors",
         "files",
@@ -37,11 +36,9 @@ LAYERS = (
         "formula",
         "kernel",
         "plants",
-        "definitions",
-        "effectors",
-        "pieces",
+        "definition",
+        "contributions",
         "fitting",
-        "quantities",
     ),
     ("aero", "mass", "propulsion", "contact"),
     ("aircraft",),

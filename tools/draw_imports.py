@@ -21,7 +21,7 @@ ROWS = (
     ("trimming", "linear"),
     ("aircraft",),
     ("aero", "mass", "propulsion", "contact"),
-    ("kernel", "formula", "tables", "ground"),
+    ("kernel", "formula", "tables", "definition", "ground"),
 )
 NAMES = ("faces", "studies", "flight", "analysis", "aircraft", "builders", "ground")
 COLOURS = ("#55606e", "#7a4fa3", "#0b6e8f", "#3d8b5f", "#d0632f", "#8a7a5c", "#22303a")

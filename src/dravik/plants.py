@@ -7,7 +7,7 @@ from typing import Protocol, runtime_checkable
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from dravik import arguments
+from dravik.definition import arguments
 from dravik.errors import DravikError
 
 __all__ = ["FunctionPlant", "Plant", "plant"]

@@ -4,7 +4,7 @@ import math
 from collections.abc import Mapping
 
 from dravik.aircraft.faults import Fault
-from dravik.effectors import Effector
+from dravik.definition.effectors import Effector
 from dravik.formula import Node, name_node, number_node
 
 __all__ = ["effector_node"]

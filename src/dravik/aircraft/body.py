@@ -7,10 +7,10 @@ from dravik.aircraft.configuration import Configuration
 from dravik.aircraft.loadings import MassFormulas
 from dravik.aircraft.schema import AircraftDefinition
 from dravik.aircraft.specs import EventSpec
+from dravik.contributions import Load, unit_vector
 from dravik.formula import Tape
 from dravik.frames import body_from_station
 from dravik.kernel import PointLoad, RigidBody
-from dravik.pieces import Load, unit_vector
 
 __all__ = ["point_loads", "rigid_body"]
 

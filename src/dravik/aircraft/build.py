@@ -15,13 +15,13 @@ from dravik.aircraft.schema import NamedFormula
 from dravik.aircraft.specs import COEFFICIENTS, Built, EventSpec, InputSpec, Signal, Where
 from dravik.aircraft.surroundings import AIR, ground_and_wind, touches
 from dravik.contact import add_ground, add_leg, guard
-from dravik.effectors import Effector
+from dravik.contributions import Contributions
+from dravik.definition.effectors import Effector
 from dravik.errors import DravikError, nearest
 from dravik.formula import Node, TapeBuilder, name_node, number_node, parse
 from dravik.frames import body_from_station
 from dravik.kernel import BASE_SIGNALS, build_program
 from dravik.kernel.signals import WIND_INPUTS
-from dravik.pieces import Pieces
 from dravik.propulsion import SolidMotor, powerplant
 from dravik.tables import Table
 from dravik.units import KINDS
@@ -78,7 +78,7 @@ class _Assembly:
                     found[f"power_{name}"] = effector.model_copy(update={"command": f"mix_{name}"})
         return found
 
-    def _powerplant(self, tables: Mapping[str, Table]) -> Pieces:
+    def _powerplant(self, tables: Mapping[str, Table]) -> Contributions:
         d = self.definition
         grains = {n: t.capacity for n, t in d.tanks.items()}
         for name, engine in d.engines.items():
@@ -86,15 +86,15 @@ class _Assembly:
                 place = self.where("engines", name, "grain")
                 hint = nearest(engine.grain, grains)
                 raise DravikError(f"there is no tank {engine.grain!r}", where=place, expected="a grain", hint=hint)
-        pieces = powerplant(d.engines, d.propellers, d.drives, d.batteries, d.mixers, tables, grains, self.where)
+        given = powerplant(d.engines, d.propellers, d.drives, d.batteries, d.mixers, tables, grains, self.where)
         legs = self.configuration.legs
         if legs:
             sloped = isinstance(self.configuration.world.ground, str)
-            surface = add_ground(pieces, legs, self.loading.cg, sloped=sloped)
+            surface = add_ground(given, legs, self.loading.cg, sloped=sloped)
             for name, leg in legs.items():
-                add_leg(pieces, name, leg, surface)
-            pieces.guards.append(guard(legs, sloped=sloped))
-        return pieces
+                add_leg(given, name, leg, surface)
+            given.guards.append(guard(legs, sloped=sloped))
+        return given
 
     def _inputs(self) -> dict[str, InputSpec]:
         specs = [InputSpec(s.name, s.unit, meaning=s.meaning) for s in WIND_INPUTS]

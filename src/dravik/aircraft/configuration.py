@@ -11,7 +11,7 @@ from dravik.aircraft.plan import Plan
 from dravik.aircraft.schema import AircraftDefinition, Event, LawDefinition, Loading, NamedFormula
 from dravik.aircraft.world import Environment
 from dravik.contact import Leg
-from dravik.effectors import Input, Parameter
+from dravik.definition.effectors import Input, Parameter
 from dravik.errors import DravikError, nearest
 from dravik.tables.entries import TableEntry
 

@@ -22,7 +22,7 @@ from dravik.aircraft.schema import AircraftDefinition, LawDefinition, Loading
 from dravik.aircraft.specs import Built, EventSpec, InputSpec, Signal
 from dravik.aircraft.surroundings import GROUND_EVENT
 from dravik.contact import contact_states
-from dravik.definitions import KeyLines
+from dravik.definition.toml import KeyLines
 from dravik.errors import DravikError, nearest
 from dravik.formula import Tape
 from dravik.frames import quaternion_from_euler

@@ -11,11 +11,11 @@ from typing import Annotated, ClassVar, Literal, NamedTuple
 from pydantic import Discriminator, Field, Tag, model_validator
 
 from dravik.aircraft.specs import InputSpec
-from dravik.definitions import kind_tag
-from dravik.effectors import RATE_KIND, Effector
+from dravik.definition.effectors import RATE_KIND, Effector
+from dravik.definition.fields import Duration, Formula, Mass, Model
+from dravik.definition.toml import kind_tag
 from dravik.errors import DravikError
 from dravik.formula import Node, choice_node, name_node, number_node, parse
-from dravik.quantities import Duration, Formula, Mass, Model
 from dravik.units import in_si, kind_of_unit, quantity
 
 __all__ = [

@@ -10,9 +10,9 @@ from typing import Any, Literal
 from pydantic import ValidationError
 
 from dravik.aircraft.specs import InputSpec
+from dravik.definition.fields import Formula, Model
 from dravik.errors import DravikError
 from dravik.formula import Node, TapeBuilder, name_node, parse
-from dravik.quantities import Formula, Model
 
 __all__ = ["Opening", "Wiring", "checked", "opening_inputs", "renamed"]
 

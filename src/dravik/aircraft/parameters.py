@@ -5,10 +5,10 @@ from collections.abc import Mapping
 from dataclasses import replace
 from typing import Protocol
 
-from dravik import arguments
 from dravik.aircraft.configuration import Configuration
 from dravik.aircraft.specs import Built, InputSpec, Where
-from dravik.effectors import Parameter
+from dravik.definition import arguments
+from dravik.definition.effectors import Parameter
 from dravik.errors import DravikError, nearest
 from dravik.formula import CONSTANTS, Node, direct_names, parse
 from dravik.units import from_si, in_si, kind_of_unit, quantity

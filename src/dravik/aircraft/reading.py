@@ -4,7 +4,7 @@ from pathlib import Path
 
 from dravik.aircraft.craft import Aircraft
 from dravik.aircraft.schema import AircraftDefinition, LawDefinition
-from dravik.definitions import KeyLines, read_definition
+from dravik.definition.toml import KeyLines, read_definition
 from dravik.errors import DravikError
 from dravik.files import as_path, is_folder
 from dravik.mass import read_parts

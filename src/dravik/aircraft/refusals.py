@@ -5,7 +5,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from dravik.aircraft.openings import Opening
 from dravik.aircraft.specs import Signal, Where
 from dravik.aircraft.world import WIND_READS
-from dravik.effectors import Effector, Input
+from dravik.definition.effectors import Effector, Input
 from dravik.errors import DravikError, FormulaError, nearest
 from dravik.formula import Tape, TapeBuilder
 

@@ -8,11 +8,8 @@ from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, model_valida
 
 from dravik.aircraft.world import Environment
 from dravik.contact import Leg
-from dravik.effectors import Effector, Input, Parameters
-from dravik.errors import DravikError, nearest
-from dravik.mass import Part, Tank
-from dravik.propulsion.engines import Battery, Drive, Engine, Mixer, PropellerEntry
-from dravik.quantities import (
+from dravik.definition.effectors import Effector, Input, Parameters
+from dravik.definition.fields import (
     Angle,
     Formula,
     Inertia,
@@ -24,6 +21,9 @@ from dravik.quantities import (
     PositiveMass,
     Speed,
 )
+from dravik.errors import DravikError, nearest
+from dravik.mass import Part, Tank
+from dravik.propulsion.engines import Battery, Drive, Engine, Mixer, PropellerEntry
 from dravik.tables.entries import TableEntries
 from dravik.units import quantity
 

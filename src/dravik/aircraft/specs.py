@@ -9,7 +9,7 @@ from typing import Literal, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from dravik.effectors import Effector
+from dravik.definition.effectors import Effector
 from dravik.formula import Tape
 from dravik.kernel import Program
 from dravik.kernel.program import EVENT_ACTIONS

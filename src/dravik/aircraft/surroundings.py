@@ -8,9 +8,9 @@ from dravik.aircraft.configuration import Configuration
 from dravik.aircraft.schema import Crash
 from dravik.aircraft.world import wind_formulas
 from dravik.atmosphere import GAS_CONSTANT
+from dravik.contributions import Contributions, lever_arm
 from dravik.earth import curvature_radii
 from dravik.formula import Node, number_node, parse
-from dravik.pieces import Pieces, lever_arm
 
 AIR = ("air_temperature", "air_pressure", "air_density")
 
@@ -20,9 +20,9 @@ GROUND_EVENT = "buried"
 CROSSED = 1e-3  # m: who flies at the height of the sea or the ground is not below it by the rounding of a number
 
 
-def ground_and_wind(configuration: Configuration) -> tuple[Pieces, list[str]]:
+def ground_and_wind(configuration: Configuration) -> tuple[Contributions, list[str]]:
     """Return the height of the ground, its slope where legs need it, and the wind; and the wind's three formulas."""
-    world, out = configuration.world, Pieces()
+    world, out = configuration.world, Contributions()
     keys = ("environment", "ground")
     out.add("ground_height", world.ground or 0.0, "m", "height of the ground above sea level", *keys)
     if configuration.legs and isinstance(world.ground, str):

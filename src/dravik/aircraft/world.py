@@ -8,10 +8,7 @@ import numpy as np
 from pydantic import Field, model_validator
 
 from dravik.constants import STANDARD_GRAVITY
-from dravik.definitions import KeyLines, validate
-from dravik.earth import gravity_components
-from dravik.errors import DravikError
-from dravik.quantities import (
+from dravik.definition.fields import (
     Acceleration,
     Angle,
     Length,
@@ -21,6 +18,9 @@ from dravik.quantities import (
     TemperatureDifference,
     formula_of,
 )
+from dravik.definition.toml import KeyLines, validate
+from dravik.earth import gravity_components
+from dravik.errors import DravikError
 from dravik.tables import Axis, Table
 
 __all__ = ["WIND_READS", "Environment", "Wind", "wind_formulas"]

@@ -12,10 +12,10 @@ from typing import Annotated, NamedTuple
 import numpy as np
 from pydantic import Field
 
+from dravik.contributions import Contributions, lever_arm
+from dravik.definition.fields import Damping, Formula, Model, Position, PositiveLength, Stiffness
 from dravik.formula import Guard
 from dravik.frames import body_from_station
-from dravik.pieces import Pieces, lever_arm
-from dravik.quantities import Damping, Formula, Model, Position, PositiveLength, Stiffness
 
 __all__ = ["Leg", "add_ground", "add_leg", "contact_states", "guard"]
 
@@ -68,7 +68,7 @@ LEVEL = Surface("down_x", "down_y", "down_z", "(altitude - ground_height)")
 SLOPED = Surface("into_ground_x", "into_ground_y", "into_ground_z", "above_ground")
 
 
-def add_ground(out: Pieces, legs: Mapping[str, Leg], centre: Position, *, sloped: bool) -> Surface:
+def add_ground(out: Contributions, legs: Mapping[str, Leg], centre: Position, *, sloped: bool) -> Surface:
     """Add what all legs share, and the condition without which none of them is looked at; return the surface.
 
     A sloped ground is the plane through the point below the aircraft, by ``ground_slope_north`` and ``_east``.
@@ -97,7 +97,7 @@ def add_ground(out: Pieces, legs: Mapping[str, Leg], centre: Position, *, sloped
     return surface
 
 
-def add_leg(out: Pieces, name: str, leg: Leg, ground: Surface) -> None:
+def add_leg(out: Contributions, name: str, leg: Leg, ground: Surface) -> None:
     """Add a leg's formulas and the three forces it puts on the aircraft; far from the ground they are zero."""
     _add_foot(out, name, leg, ground)
     _add_wheel(out, name, leg, ground)
@@ -129,7 +129,7 @@ def contact_states(names: Iterable[str]) -> list[str]:
     return [f"{state}_{name}" for name in names for state in STATES]
 
 
-def _add_foot(out: Pieces, name: str, leg: Leg, ground: Surface) -> None:
+def _add_foot(out: Contributions, name: str, leg: Leg, ground: Surface) -> None:
     """Add where the foot is against the ground, how it moves, and the force that presses it."""
     keys, (x, y, z) = ("gear", name), lever_arm(leg.position)
     locked = ""
@@ -152,7 +152,7 @@ def _add_foot(out: Pieces, name: str, leg: Leg, ground: Surface) -> None:
     )
 
 
-def _add_wheel(out: Pieces, name: str, leg: Leg, ground: Surface) -> None:
+def _add_wheel(out: Contributions, name: str, leg: Leg, ground: Surface) -> None:
     """Add the speeds along and across the wheel, in the ground's plane."""
     keys, (u, v, w) = ("gear", name), (f"foot_{a}_{name}" for a in "uvw")
     out.add(f"steering_{name}", leg.steering, "rad", f"angle of {name}'s wheel to the right", *keys, "steering")
@@ -169,7 +169,7 @@ def _add_wheel(out: Pieces, name: str, leg: Leg, ground: Surface) -> None:
     out.add(f"slipping_speed_{name}", across, "m/s", f"speed across {name}'s wheel", *keys)
 
 
-def _add_tyre(out: Pieces, name: str, leg: Leg) -> None:
+def _add_tyre(out: Contributions, name: str, leg: Leg) -> None:
     """Add what the foot can hold, its deflections, and its forces on the ground along and across the wheel."""
     keys, along, across = ("gear", name), f"rolling_speed_{name}", f"slipping_speed_{name}"
     held = f"({leg.rolling!r} + {max(leg.sliding - leg.rolling, 0.0)!r}*limit(brake_{name}, 0, 1))"
@@ -191,7 +191,7 @@ def _add_tyre(out: Pieces, name: str, leg: Leg) -> None:
         out.add(force, text, "N", f"force of {name}'s foot on the ground {way} its wheel", *keys)
 
 
-def _add_forces(out: Pieces, name: str, leg: Leg, ground: Surface) -> None:
+def _add_forces(out: Contributions, name: str, leg: Leg, ground: Surface) -> None:
     """Add the force of the ground on the foot along the body's axes, as three loads."""
     keys, cosine, sine = ("gear", name), f"cos(steering_{name})", f"sin(steering_{name})"
     out.add(f"back_{name}", f"drag_{name}*{cosine} - side_{name}*{sine}", "N", f"force backwards on {name}", *keys)

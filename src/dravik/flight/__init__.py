@@ -18,10 +18,10 @@ from dravik.flight.histories import (
 )
 from dravik.flight.proofs import HoldProof, LinearProof, prove_linear, prove_trim
 from dravik.flight.recording import Event, Recording, read_recording
+from dravik.flight.resuming import resume
 from dravik.flight.scenario import Scenario, is_scenario, load_scenario, scenario_names
 from dravik.flight.session import Session
-from dravik.flight.starting import start
-from dravik.flight.starts import on_rail, resume
+from dravik.flight.starts import on_rail, start
 from dravik.flight.tracks import write_track
 from dravik.flight.turbulence import Turbulence
 

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from dravik.aircraft import Aircraft
 from dravik.aircraft.specs import InputSpec, Signal
-from dravik.effectors import Parameter
+from dravik.definition.effectors import Parameter
 from dravik.errors import DravikError, nearest
 from dravik.flight import pauses
 from dravik.flight.outcomes import failure, logged_events

@@ -11,7 +11,7 @@ from typing import Any, Protocol
 import numpy as np
 from numpy.typing import NDArray
 
-from dravik import arguments
+from dravik.definition import arguments
 from dravik.errors import DravikError, nearest
 from dravik.flight.bodies import Body
 

@@ -12,17 +12,17 @@ from dravik.aircraft import Aircraft, load, load_law, sample_names, sample_path
 from dravik.aircraft.faults import Fault, Phase
 from dravik.aircraft.parameters import parameter_in_si
 from dravik.aircraft.schema import Event, FormulaEntry, LawDefinition
-from dravik.definitions import KeyLines, read_definition
-from dravik.effectors import Input
+from dravik.definition.effectors import Input
+from dravik.definition.fields import Duration, Model, Speed
+from dravik.definition.toml import KeyLines, read_definition
 from dravik.errors import DravikError, nearest
 from dravik.files import as_path, exists, is_folder, read_text
 from dravik.flight.core import Start
 from dravik.flight.flying import fly
 from dravik.flight.histories import History, parse_history
 from dravik.flight.recording import Recording
-from dravik.flight.starting import Begin, Named, Quantities, begin, named_start
+from dravik.flight.starts import Begin, Named, Quantities, begin, named_start
 from dravik.flight.turbulence import Turbulence
-from dravik.quantities import Duration, Model, Speed
 from dravik.tables.entries import TableEntries, read_tables
 from dravik.trimming import TrimPoint
 

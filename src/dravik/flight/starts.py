@@ -1,61 +1,190 @@
-"""Starts without a trim: on a launch rail, where another flight has ended."""
+"""Starts as files and Python say them: trimmed, with offsets; at rest on the ground or on a rail; given state by state.
 
-import math
-from collections.abc import Mapping, Sequence
+An aircraft file names its own in ``[starts.NAME]``.
+"""
+
+from collections.abc import Mapping
+from typing import Annotated, Any, Literal
 
 import numpy as np
+from pydantic import BaseModel, Discriminator, Tag
 
 from dravik.aircraft import Aircraft
-from dravik.errors import DravikError
+from dravik.definition.fields import Angle, AngularRate, Length, Model, Speed
+from dravik.definition.toml import KeyLines, kind_tag, validate
+from dravik.errors import DravikError, nearest, require
 from dravik.flight.core import Start
-from dravik.flight.recording import Recording
-from dravik.units import in_si
+from dravik.trimming import TrimPoint, on_ground, trim
+from dravik.units import in_si, kind_of_unit
 
-__all__ = ["on_rail", "resume"]
+__all__ = ["Begin", "Named", "Quantities", "begin", "named_start", "on_rail", "start"]
+
+Quantities = dict[str, str | float]
 
 
-def resume(craft: Aircraft, run: Recording) -> Start:
-    """Return the start where a recording ends, or where it was last flushed, for flying on to the last bit the same.
+class Trimmed(Model):
+    """A start in trimmed flight; ``offsets`` are added to it by name: angles, speeds, rates, place, states, inputs."""
 
-    Raises DravikError for another aircraft, loading, laws or plan, or a recording that does not say how it ended.
+    kind: Literal["trimmed"]
+    airspeed: Speed
+    altitude: Length
+    flight_path: Angle | Literal["free"] = 0.0
+    heading: Angle = 0.0
+    sideslip: Angle | None = None
+    bank: Angle | None = None
+    north: Length = 0.0
+    east: Length = 0.0
+    inputs: Quantities = {}
+    guess: Quantities = {}
+    offsets: Quantities = {}
+
+
+class OnGround(Model):
+    """A start at rest on the gear."""
+
+    kind: Literal["ground"]
+    heading: Angle = 0.0
+    north: Length = 0.0
+    east: Length = 0.0
+    inputs: Quantities = {}
+
+
+class OnRail(Model):
+    """A start on the launch rail, whose lower end is at an altitude."""
+
+    kind: Literal["rail"]
+    elevation: Angle
+    heading: Angle = 0.0
+    altitude: Length = 0.0
+    inputs: Quantities = {}
+
+
+class Given(Model):
+    """A start whose states are given: position north, east, altitude; u, v, w; phi, theta, psi; p, q, r.
+
+    Each with its unit; ``states`` of actuators, engines and functions by name, a bare number in SI.
+    """
+
+    kind: Literal["states"]
+    position: tuple[Length, Length, Length]
+    velocity: tuple[Speed, Speed, Speed]
+    attitude: tuple[Angle, Angle, Angle] = (0.0, 0.0, 0.0)
+    rates: tuple[AngularRate, AngularRate, AngularRate] = (0.0, 0.0, 0.0)
+    states: Quantities = {}
+    inputs: Quantities = {}
+
+
+class Named(Model):
+    """A start that the aircraft's file names, with inputs set besides."""
+
+    kind: Literal["named"]
+    name: str
+    inputs: Quantities = {}
+
+
+Begin = Annotated[
+    Annotated[Trimmed, Tag("(trimmed)")]
+    | Annotated[OnGround, Tag("(ground)")]
+    | Annotated[OnRail, Tag("(rail)")]
+    | Annotated[Given, Tag("(states)")]
+    | Annotated[Named, Tag("(named)")],
+    Discriminator(kind_tag),
+]
+
+
+class _Whole(BaseModel):
+    start: Begin
+
+
+def start(craft: Aircraft, name: str = "", **spec: Any) -> TrimPoint | Start:
+    """Return a start of an aircraft: by the ``name`` of one in its file, or said here as a file would say it.
+
+    ``kind`` is ``trimmed`` (unless said), ``ground``, ``rail`` or ``states``; the other keys are those of the file,
+    quantities with their unit or in SI. Raises DravikError for names and keys that are not there, TrimError where
+    nothing holds what is asked.
 
     >>> import dravik as dv
     >>> craft = dv.sample("tarn")
-    >>> run = dv.fly(craft, start=dv.trim(craft, airspeed=62, altitude=300), duration=1)
-    >>> dv.resume(craft, run).time
-    1.0
+    >>> point = start(craft, airspeed="62 m/s", altitude="300 m", offsets={"phi": "15 deg"})
+    >>> run = dv.fly(craft, start=point, duration=0.1)
+    >>> round(float(run.frame["phi_deg"][0]), 6)
+    15.0
     """
-    if not isinstance(run, Recording):
-        raise DravikError(f"a {type(run).__name__} to fly on from", expected="a recording, from read_recording")
-    end = run.metadata.get("end")
-    if not isinstance(end, dict):
-        raise DravikError("the recording does not say where it ended", hint="a recording of this version")
-    try:
-        state, inputs, gusts = dict(end["state"]), dict(end["inputs"]), end.get("gusts_for")
-        if list(state) != craft.state_names or list(inputs) != craft.input_names:
-            raise DravikError(
-                f"the recording is of {run.metadata.get('aircraft')} ({run.metadata.get('loading')}) with other states",
-                expected="the same aircraft, loading, laws and plan",
-            )
-        found = Start(
-            np.array(list(state.values()), dtype=float), np.array(list(inputs.values()), dtype=float),
-            float(end["time_s"]), _five(gusts) if gusts else None,
-            tuple((float(v), float(h)) for v, h in end.get("gust_segments", [])),
-            tuple((str(name), float(t)) for name, t in end.get("begun", [])), dict(end.get("devices") or {}),
-            {str(n): float(v) for n, v in (end.get("parameters") or {}).items()},
+    require(craft, Aircraft, "what starts")
+    if name:
+        return begin(craft, named_start(craft, name), {})
+    return begin(craft, _checked({"kind": "trimmed", **_with_units(spec)}, "start"), {})
+
+
+def named_start(craft: Aircraft, name: str) -> Begin:
+    """Return a start of an aircraft's file; raises DravikError for one that is not there or not right."""
+    known = craft.definition.starts
+    if name not in known:
+        raise DravikError(
+            f"{craft.name} has no start {name!r}", expected=", ".join(known) or "[starts.NAME] in its file",
+            hint=nearest(name, known),
         )  # fmt: skip
-    except DravikError:
-        raise
-    except (KeyError, TypeError, ValueError, OverflowError) as error:
-        raise DravikError(f"the recording's side file is damaged: no end to fly on from ({error})") from None
-    if not (np.all(np.isfinite(found.state)) and np.all(np.isfinite(found.inputs)) and math.isfinite(found.time)):
-        raise DravikError("the recording's end holds values that are not finite")
-    return found
+    return _checked(known[name], craft.where("starts", name))
 
 
-def _five(values: Sequence[float]) -> tuple[float, float, float, float, float]:
-    a, b, c, d, e = (float(v) for v in values)
-    return a, b, c, d, e
+def _checked(data: Mapping[str, Any], place: str) -> Begin:
+    try:
+        return validate({"start": dict(data)}, _Whole, KeyLines("", "")).start
+    except DravikError as error:
+        text = "; ".join(line.removeprefix(": start.").removeprefix(": start: ") for line in str(error).split("\n"))
+        raise DravikError(text, where=place) from None
+
+
+def _with_units(data: Mapping[str, Any]) -> dict[str, Any]:
+    """Return what a Python call says in the words of a file, in which a bare angle has no place: there it is in rad."""
+    angles = ("flight_path", "heading", "sideslip", "bank", "elevation")
+    return {k: f"{v!r} rad" if k in angles and isinstance(v, int | float) else v for k, v in data.items()}
+
+
+def begin(craft: Aircraft, spec: Begin, asked: Mapping[str, str | float]) -> TrimPoint | Start:
+    """Return where a flight begins; ``asked`` are inputs that are set besides those of the start.
+
+    Raises TrimError or DravikError where that cannot be.
+    """
+    wanted: Quantities = {**asked, **spec.inputs}
+    if isinstance(spec, Named):
+        return begin(craft, named_start(craft, spec.name), wanted)
+    if isinstance(spec, Trimmed):
+        point = trim(
+            craft, airspeed=spec.airspeed, altitude=spec.altitude, heading=spec.heading, bank=spec.bank,
+            flight_path=None if spec.flight_path == "free" else spec.flight_path, sideslip=spec.sideslip,
+            north=spec.north, east=spec.east, inputs=wanted, guess=spec.guess,
+        )  # fmt: skip
+        return _offset(craft, point, spec.offsets) if spec.offsets else point
+    if isinstance(spec, OnGround):
+        return on_ground(craft, heading=spec.heading, north=spec.north, east=spec.east, inputs=wanted)
+    if isinstance(spec, OnRail):
+        return on_rail(craft, elevation=spec.elevation, heading=spec.heading, altitude=spec.altitude, inputs=wanted)
+    x = craft.state(
+        position=spec.position, velocity=spec.velocity, attitude=spec.attitude, rates=spec.rates, functions=spec.states
+    )  # fmt: skip
+    return Start(x, craft.with_inputs(wanted))
+
+
+def _offset(craft: Aircraft, point: TrimPoint, offsets: Mapping[str, str | float]) -> Start:
+    """Return a trimmed point moved away from itself: what is not named stays as it is."""
+    plant = craft.plant(point.coordinates)
+    u = np.array(point.inputs, dtype=float)
+    z = plant.from_state(point.state, u)
+    known = [*plant.state_names, *craft.input_names]
+    for name, value in offsets.items():
+        alias = next((n for n in (name, f"{name}_increment", f"{name}_command") if n in known), "")
+        if not alias:
+            raise DravikError(
+                f"an offset of {name}, which is no state and no input", where="offsets",
+                expected=", ".join(plant.state_names[:12]) + ", ...", hint=nearest(name, known),
+            )  # fmt: skip
+        by = in_si(value, kind_of_unit(craft.signals[alias].unit), where=f"offsets.{name}")
+        if alias in plant.state_names:
+            z[plant.state_names.index(alias)] += by
+        else:
+            u[craft.input_names.index(alias)] += by
+    return Start(plant.to_state(z, u), u)
 
 
 def on_rail(

@@ -1,6 +1,7 @@
 """The order of a tape's instructions: by stage, and behind guards that skip what is known to be nought."""
 
 from collections.abc import Sequence
+from enum import IntEnum
 from typing import NamedTuple
 
 from dravik.formula.instruction import Instruction
@@ -14,7 +15,17 @@ from dravik.formula.opcodes import (
     SUBTRACT_PRODUCT,
 )
 
-__all__ = ["Guard", "arrange", "guarded", "reachable"]
+__all__ = ["Guard", "Stage", "arrange", "guarded", "reachable"]
+
+
+class Stage(IntEnum):
+    """When an instruction runs, by what it needs."""
+
+    WIND = 0  # what the wind's formulas need: before anything about the air is known
+    STATES = 1  # states and inputs only
+    ANGLE_RATES = 2  # alpha_dot or beta_dot, which the forces may contain linearly
+    ACCELERATIONS = 3  # accelerations, known once the forces are
+    RECORDED = 4  # what no force and no state needs: only when something is recorded
 
 
 class Guard(NamedTuple):
@@ -46,7 +57,7 @@ def arrange(
 
     A product that only a sum uses is put into the sum, which changes its row.
 
-    ``guards`` (condition's register, flag's register) apply to rows of stage 1 alone, those of ``members``.
+    ``guards`` (condition's register, flag's register) apply to rows of stage STATES alone, those of ``members``.
     ``fixed`` are registers that are read by name; ``joined`` are rows left out because a grouped table instruction
     computes their results. Guards whose stretches overlap are left out.
     """
@@ -72,7 +83,7 @@ def guarded(
     place = {row.result: i for i, row in enumerate(code)}
     for k, outputs in enumerate(wanted):
         for register in reachable(code, list(outputs)):
-            if register not in found and stage[place[register]] == 1:
+            if register not in found and stage[place[register]] == Stage.STATES:
                 found[register] = k
     changed = True
     while changed:
@@ -121,7 +132,7 @@ def _ranks(code: Sequence[Instruction], stage: Sequence[int], members: dict[int,
     """Return each row's place among the stretches: odd ones are guarded; None where they do not come apart."""
     rank: dict[int, int] = {}
     for i, row in enumerate(code):
-        before = max((rank.get(r, 0) for r in row.reads), default=0) if stage[i] == 1 else 0
+        before = max((rank.get(r, 0) for r in row.reads), default=0) if stage[i] == Stage.STATES else 0
         if row.result in members:
             mine = 2 * members[row.result] + 1
             if before > mine:

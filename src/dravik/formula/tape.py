@@ -1,12 +1,6 @@
 """From formulas to one flat tape: names resolved, order found, shared parts computed once.
 
-Every value lives in a register. Instructions are sorted into five stages, by what they need:
-
-- ``W``: what the wind's formulas need: it runs before anything about the air is known;
-- ``A``: states and inputs only;
-- ``B``: alpha_dot or beta_dot, which the forces may contain linearly;
-- ``C``: accelerations, known once the forces are;
-- ``D``: whatever no force and no state needs; it runs only when something is recorded.
+Every value lives in a register. Instructions are sorted into five stages, by what they need: ``arrange.Stage``.
 """
 
 from collections.abc import Iterable, Mapping, Sequence
@@ -17,7 +11,7 @@ import numpy as np
 
 from dravik.errors import DravikError, FormulaError, nearest
 from dravik.formula import dynamics
-from dravik.formula.arrange import Guard, arrange, guarded, reachable
+from dravik.formula.arrange import Guard, Stage, arrange, guarded, reachable
 from dravik.formula.functions import CONSTANTS, FUNCTIONS
 from dravik.formula.instruction import COLUMNS, Instruction
 from dravik.formula.layout import Source, StateSlot, Tape, group_tables
@@ -321,16 +315,14 @@ class TapeBuilder:
         asked = [(self.names[g.condition], self._register(1.0), self._results(g) - set(first)) for g in guards]
         roots += [condition for condition, _, _ in asked]
         useful, wind = reachable(self.code, roots), reachable(self.code, first)
-        stage = [
-            0 if row.result in wind else self.levels[row.result] + 1 if row.result in useful else 4 for row in self.code
-        ]  # fmt: skip
+        stage = [self._stage(row.result, useful, wind) for row in self.code]
         fixed = {*self.names.values(), *roots}
         members = guarded(self.code, stage, [results for _, _, results in asked], fixed)
         # tables are looked up together only where they are always asked together
-        apart = [5 * (members.get(row.result, -1) + 1) + s for row, s in zip(self.code, stage, strict=True)]
+        apart = [len(Stage) * (members.get(row.result, -1) + 1) + s for row, s in zip(self.code, stage, strict=True)]
         groups = group_tables(self.code, apart, [self.tables[n] for n in self._table_ids])
         order, skips = arrange(self.code, stage, [(c, f) for c, f, _ in asked], members, fixed, groups.joined)
-        rows, sources, counts = [], [], [0] * 5
+        rows, sources, counts = [], [], [0] * len(Stage)
         for i in order:
             for row in ([skips[i]] if i in skips else []) + [self.code[i]]:
                 rows.append(row.encoded())
@@ -354,6 +346,14 @@ class TapeBuilder:
             shapes=list(self._shapes),
             locates=self.locates,
         )
+
+    def _stage(self, register: int, useful: set[int], wind: set[int]) -> Stage:
+        """Return when a result is computed: registers of ``wind`` first, those that are not ``useful`` last."""
+        if register in wind:
+            return Stage.WIND
+        if register not in useful:
+            return Stage.RECORDED
+        return (Stage.STATES, Stage.ANGLE_RATES, Stage.ACCELERATIONS)[self.levels[register]]
 
     def _results(self, guard: Guard) -> set[int]:
         """Return the registers of what a guard leaves out: values, and of states rates and limits too."""

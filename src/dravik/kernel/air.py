@@ -12,11 +12,11 @@ from dravik.kernel.earth import place, position_rates
 from dravik.kernel.interpreter import run_stage
 from dravik.kernel.program import (
     CHORD,
+    END_WIND,
     FIELD,
     N_BASE,
     OWN_AIR,
     SPAN,
-    STAGE_W,
     TEMPERATURE_OFFSET,
     WIND,
     Program,
@@ -59,7 +59,7 @@ def air_motion(program: Program, work: Workspace) -> None:
     reg, k, field = work.registers, program.layout[WIND], program.layout[FIELD]
     reg[AIR], reg[AIR + 1], reg[AIR + 2] = reg[k], reg[k + 1], reg[k + 2]
     if field >= 0 or program.layout[OWN_AIR] >= 0:
-        run_stage(program, work, 0, program.layout[STAGE_W], True)
+        run_stage(program, work, 0, program.layout[END_WIND], True)
     if field >= 0:
         for i in range(3):
             reg[AIR + i] += reg[program.layout[field + i]]
@@ -80,7 +80,7 @@ def air_change(program: Program, work: Workspace, t: float, x: Floats, m: tuple[
             x[2] + step * up,
         )
         place(program, reg)
-        run_stage(program, work, 0, program.layout[STAGE_W], True)
+        run_stage(program, work, 0, program.layout[END_WIND], True)
         for i in range(3):
             before = reg[AIR_DOT + i] if side < 0.0 else 0.0
             reg[AIR_DOT + i] = before + side * reg[program.layout[field + i]] / (2.0 * MOMENT)

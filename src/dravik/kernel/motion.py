@@ -22,6 +22,11 @@ from dravik.kernel.program import (
     CENTRE,
     CENTRE_RATE,
     CHORD,
+    END_ACCELERATIONS,
+    END_ANGLE_RATES,
+    END_RECORDED,
+    END_STATES,
+    END_WIND,
     EVERYTHING,
     FIELD,
     FORCE_AXES,
@@ -41,11 +46,6 @@ from dravik.kernel.program import (
     RATES,
     ROUND,
     SPAN,
-    STAGE_A,
-    STAGE_B,
-    STAGE_C,
-    STAGE_D,
-    STAGE_W,
     STATES,
     USES_ANGLES,
     USES_BETA_DOT,
@@ -247,7 +247,7 @@ def _loads_at(
 ) -> tuple[float, float, float, float, float, float]:
     """Return the loads at given rates of the air angles."""
     set_air_angle_rates(program, work.registers, alpha_dot, beta_dot)
-    run_stage(program, work, program.layout[STAGE_A], program.layout[STAGE_B], steady)
+    run_stage(program, work, program.layout[END_STATES], program.layout[END_ANGLE_RATES], steady)
     return sum_loads(program, work.registers)
 
 
@@ -260,7 +260,7 @@ def solve_loads(
     The loads are linear in both (the formulas are checked for that), so three evaluations of
     the few instructions concerned give the 2 by 2 system exactly.
     """
-    if program.layout[STAGE_B] == program.layout[STAGE_A]:
+    if program.layout[END_ANGLE_RATES] == program.layout[END_STATES]:
         return sum_loads(program, work.registers)
     reg = work.registers
     f = _loads_at(program, work, 0.0, 0.0, steady)
@@ -281,7 +281,7 @@ def solve_loads(
     beta_dot = ((1.0 - a1) * b0 + b1 * a0) / determinant
     # the formulas once more with the rates found, for all that reads them
     set_air_angle_rates(program, reg, alpha_dot, beta_dot)
-    run_stage(program, work, program.layout[STAGE_A], program.layout[STAGE_B], steady)
+    run_stage(program, work, program.layout[END_STATES], program.layout[END_ANGLE_RATES], steady)
     return (
         f[0] + g[0] * alpha_dot + h[0] * beta_dot,
         f[1] + g[1] * alpha_dot + h[1] * beta_dot,
@@ -359,7 +359,7 @@ def evaluate(
     reg, layout = work.registers, program.layout
     m = matrix_of(x)
     ua, va, wa = signals_from_state(program, work, t, x, u, m, extent)
-    run_stage(program, work, layout[STAGE_W], layout[STAGE_A], steady)
+    run_stage(program, work, layout[END_WIND], layout[END_STATES], steady)
     fx, fy, fz, mx, my, mz = solve_loads(program, work, m, ua, va, wa, steady)
     ax, ay, az = _accelerations(program, reg, fx, fy, fz)
     px, py, pz = rotational_acceleration(program, reg, mx, my, mz)
@@ -373,9 +373,9 @@ def evaluate(
     reg[P_DOT], reg[P_DOT + 1], reg[P_DOT + 2] = px, py, pz
     reg[NX], reg[NX + 1], reg[NX + 2] = fx * n, fy * n, -fz * n
     reg[AIRSPEED_DOT] = speed_dot
-    run_stage(program, work, layout[STAGE_B], layout[STAGE_C], steady)
+    run_stage(program, work, layout[END_ANGLE_RATES], layout[END_ACCELERATIONS], steady)
     if extent == EVERYTHING:
-        run_stage(program, work, layout[STAGE_C], layout[STAGE_D], steady)
+        run_stage(program, work, layout[END_ACCELERATIONS], layout[END_RECORDED], steady)
     earth_rates(program, work, m, x, dx)
     dx[3], dx[4], dx[5] = ax, ay, az
     dx[10], dx[11], dx[12] = px, py, pz

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from dravik.constants import STANDARD_GRAVITY
 from dravik.earth import curvature_radii
+from dravik.formula.arrange import Stage
 from dravik.formula.layout import Tape
 from dravik.formula.opcodes import ARITY
 from dravik.kernel.signals import BASE_SIGNALS, RIGID_STATES
@@ -57,7 +58,9 @@ class Workspace(NamedTuple):
     events: Floats  # each condition's last value and whether it is new, then a log of time and condition
 
 
-(STAGE_W, STAGE_A, STAGE_B, STAGE_C, STAGE_D, N_INPUTS, WIND, FORCE_AXES, MOMENT_AXES) = range(9)
+# where each stage of the tape ends, in the order of ``formula.arrange.Stage``
+(END_WIND, END_STATES, END_ANGLE_RATES, END_ACCELERATIONS, END_RECORDED) = range(5)
+(N_INPUTS, WIND, FORCE_AXES, MOMENT_AXES) = range(5, 9)
 (N_STATES, N_LOADS, N_EVENTS, USES_ANGLES) = range(9, 13)
 # how much an evaluation computes: what the motion needs, the kernel's own signals too, or every formula
 (MOTION, SIGNALS, EVERYTHING) = range(3)
@@ -164,13 +167,13 @@ def build_program(tape: Tape, body: RigidBody) -> Program:
         TABLE_START: [int(i) + values_at for i in tape.table_start],
     }
     layout = [0] * HEADER
-    layout[STAGE_W : STAGE_D + 1] = tape.stages
+    layout[END_WIND : END_RECORDED + 1] = tape.stages
     layout[RAIL], layout[ROUND] = body.rail, int(body.is_round)
     layout[N_INPUTS], layout[WIND] = body.inputs, body.wind
     layout[FORCE_AXES], layout[MOMENT_AXES] = AXES[body.force_axes], AXES[body.moment_axes]
     layout[N_STATES], layout[N_LOADS], layout[N_EVENTS] = len(tape.states), len(body.loads), len(body.events)
-    layout[USES_ANGLES] = int(_reads(tape, tape.stages[3], _ANGLES))
-    layout[USES_BETA_DOT] = int(_reads(tape, tape.stages[2], ("beta_dot", "beta_dot_hat")))
+    layout[USES_ANGLES] = int(_reads(tape, tape.stages[Stage.ACCELERATIONS], _ANGLES))
+    layout[USES_BETA_DOT] = int(_reads(tape, tape.stages[Stage.ANGLE_RATES], ("beta_dot", "beta_dot_hat")))
     for key, values in sections.items():
         layout[key] = len(layout)
         layout.extend(values)

@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from dravik import arguments
+from dravik.definition import arguments
 from dravik.errors import DravikError, nearest, require
 from dravik.linear.matrices import NamedMatrices
 

@@ -6,9 +6,9 @@ from dataclasses import replace
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from dravik import arguments
 from dravik.aircraft import Aircraft, Opening
 from dravik.aircraft.plant import AircraftPlant
+from dravik.definition import arguments
 from dravik.errors import DravikError, require
 from dravik.kernel.chart import jacobian
 from dravik.linear.model import Kink, LinearModel

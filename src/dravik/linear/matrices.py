@@ -8,7 +8,7 @@ from typing import Any, Self
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from dravik import arguments
+from dravik.definition import arguments
 from dravik.errors import DravikError, nearest
 
 __all__ = ["NamedMatrices"]

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any, Self, cast
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from dravik import arguments
+from dravik.definition import arguments
 from dravik.errors import DravikError, require
 from dravik.linear import forms, joining
 from dravik.linear.exact import input_step

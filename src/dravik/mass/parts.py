@@ -6,10 +6,10 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field, model_validator
 
+from dravik.definition.fields import Angle, Formula, Inertia, Length, Mass, Model, Position
 from dravik.errors import DravikError
 from dravik.frames import body_from_station
 from dravik.mass.rollup import Properties, inertia_fault, rotated
-from dravik.quantities import Angle, Formula, Inertia, Length, Mass, Model, Position
 
 __all__ = ["Part", "solid"]
 

@@ -7,10 +7,10 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field, model_validator
 
+from dravik.definition.fields import Density, Length, Model, Position
 from dravik.errors import DravikError
 from dravik.frames import body_from_station, dcm_from_quaternion
 from dravik.mass.rollup import Properties
-from dravik.quantities import Density, Length, Model, Position
 
 __all__ = ["Tank", "TankTables", "after_drop", "tank_tables"]
 

@@ -10,7 +10,7 @@ from collections.abc import Mapping
 
 import numpy as np
 
-from dravik.pieces import Pieces
+from dravik.contributions import Contributions
 from dravik.propulsion.engines import Battery, Drive, Electric, PropellerEngine
 from dravik.tables import Axis, Table
 
@@ -18,7 +18,7 @@ __all__ = ["add_battery"]
 
 
 def add_battery(
-    out: Pieces, name: str, battery: Battery, engines: Mapping[str, object], drives: Mapping[str, Drive]
+    out: Contributions, name: str, battery: Battery, engines: Mapping[str, object], drives: Mapping[str, Drive]
 ) -> None:
     """Add a battery and all that the engines on it draw."""
     keys = ("batteries", name)

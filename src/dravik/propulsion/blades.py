@@ -8,9 +8,9 @@ from numpy.typing import ArrayLike, NDArray
 from pydantic import Field, model_validator
 
 from dravik.aero.flow.separated import separation
-from dravik.definitions import read_definition
+from dravik.definition.fields import Angle, Length, Model
+from dravik.definition.toml import read_definition
 from dravik.errors import DravikError
-from dravik.quantities import Angle, Length, Model
 
 __all__ = ["BladeStation", "Blades", "MapPlan", "Section", "read_blades"]
 

@@ -6,8 +6,8 @@ from pathlib import Path
 import numpy as np
 
 from dravik.constants import SEA_LEVEL_PRESSURE
+from dravik.contributions import Contributions, unit_vector
 from dravik.errors import DravikError
-from dravik.pieces import Pieces, unit_vector
 from dravik.propulsion.engines import JetEngine, SolidMotor, ThrustEngine
 from dravik.tables import Axis, Sheet, Table
 
@@ -20,7 +20,7 @@ __all__ = [
 ]
 
 
-def add_thrust(out: Pieces, name: str, engine: ThrustEngine | JetEngine) -> None:
+def add_thrust(out: Contributions, name: str, engine: ThrustEngine | JetEngine) -> None:
     """Add an engine whose thrust is a formula."""
     torque = engine.torque if isinstance(engine, ThrustEngine) else None
     keys, way = ("engines", name), unit_vector(engine.direction)
@@ -44,7 +44,7 @@ def add_thrust(out: Pieces, name: str, engine: ThrustEngine | JetEngine) -> None
         out.load(f"torque_{name}", way, engine.position, "moment")
 
 
-def add_jet(out: Pieces, name: str, engine: JetEngine) -> None:
+def add_jet(out: Contributions, name: str, engine: JetEngine) -> None:
     """Add a gas turbine with its spool."""
     keys, way = ("engines", name), unit_vector(engine.direction)
     out.add(f"spool_time_{name}", engine.spool_time, "s", f"time constant of {name}'s spool", *keys, "spool_time")
@@ -102,7 +102,7 @@ def check_thrust_curve(curve: Table, place: str) -> tuple[float, float]:
 
 
 def add_solid_motor(
-    out: Pieces, name: str, motor: SolidMotor, tables: Mapping[str, Table], propellant: float, place: str
+    out: Contributions, name: str, motor: SolidMotor, tables: Mapping[str, Table], propellant: float, place: str
 ) -> None:
     """Add a solid motor whose grain holds ``propellant`` (kg) when it is full."""
     keys = ("engines", name)

@@ -6,10 +6,8 @@ from typing import Annotated, Any, Literal
 import numpy as np
 from pydantic import BeforeValidator, Discriminator, Field, Tag, model_validator
 
-from dravik.definitions import kind_tag
-from dravik.effectors import Effector
-from dravik.errors import DravikError
-from dravik.quantities import (
+from dravik.definition.effectors import Effector
+from dravik.definition.fields import (
     Angle,
     AngularMomentum,
     Area,
@@ -31,6 +29,8 @@ from dravik.quantities import (
     SpeedConstant,
     Voltage,
 )
+from dravik.definition.toml import kind_tag
+from dravik.errors import DravikError
 from dravik.units import quantity, to_si
 
 __all__ = [

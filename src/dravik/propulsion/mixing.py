@@ -5,9 +5,9 @@ from collections.abc import Mapping, Sequence
 import numpy as np
 from numpy.typing import NDArray
 
+from dravik.contributions import Contributions, unit_vector
 from dravik.errors import DravikError, nearest
 from dravik.frames import body_from_station
-from dravik.pieces import Pieces, unit_vector
 from dravik.propulsion.engines import Mixer, PropellerEngine, ThrustEngine
 
 __all__ = ["add_mixer", "effectiveness", "make_up", "shares"]
@@ -56,7 +56,7 @@ def make_up(matrix: Floats) -> tuple[Floats, Floats]:
     return directions, weights
 
 
-def add_mixer(out: Pieces, name: str, mixer: Mixer, engines: Mapping[str, object], place: str) -> None:
+def add_mixer(out: Contributions, name: str, mixer: Mixer, engines: Mapping[str, object], place: str) -> None:
     """Add a mixer's formulas: ``mix_ENGINE`` is what each rotor's lever is set to."""
     rotors: list[PropellerEngine | ThrustEngine] = []
     for engine in mixer.engines:

@@ -1,8 +1,8 @@
-"""All engines of an aircraft together: their pieces, and the sums that other formulas want."""
+"""All engines of an aircraft together: what they give to it, and the sums that other formulas want."""
 
 from collections.abc import Callable, Mapping
 
-from dravik.pieces import Pieces
+from dravik.contributions import Contributions
 from dravik.propulsion.batteries import add_battery
 from dravik.propulsion.direct import add_jet, add_solid_motor, add_thrust
 from dravik.propulsion.engines import (
@@ -26,12 +26,12 @@ def powerplant(
     engines: Mapping[str, Engine], propellers: Mapping[str, PropellerEntry], drives: Mapping[str, Drive],
     batteries: Mapping[str, Battery], mixers: Mapping[str, Mixer], tables: Mapping[str, Table],
     grains: Mapping[str, float], where: Callable[..., str],
-) -> Pieces:  # fmt: skip
+) -> Contributions:  # fmt: skip
     """Return the formulas, loads and tables of all engines; ``grains`` are the propellant masses (kg) of solid motors.
 
     Raises DravikError for a propeller, battery, table or engine that another entry names and that is not there.
     """
-    out = Pieces()
+    out = Contributions()
     for name, engine in engines.items():
         place = where("engines", name)
         match engine:

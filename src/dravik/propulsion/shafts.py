@@ -12,8 +12,8 @@ from collections.abc import Mapping
 import numpy as np
 
 from dravik.constants import SEA_LEVEL_DENSITY
+from dravik.contributions import Contributions, Vector, lever_arm, unit_vector
 from dravik.errors import DravikError, nearest
-from dravik.pieces import Pieces, Vector, lever_arm, unit_vector
 from dravik.propulsion.engines import Battery, Drive, Electric, Piston, PropellerEngine, PropellerEntry, Turbine
 from dravik.tables import Table
 
@@ -28,7 +28,7 @@ STANDS = 0.2  # of the rated speed: below it the drag of the standing blades com
 
 
 def add_propeller(
-    out: Pieces, name: str, engine: PropellerEngine, propellers: Mapping[str, PropellerEntry],
+    out: Contributions, name: str, engine: PropellerEngine, propellers: Mapping[str, PropellerEntry],
     drives: Mapping[str, Drive], batteries: Mapping[str, Battery], tables: Mapping[str, Table], place: str,
 ) -> None:  # fmt: skip
     """Add a propeller with its shaft and its drive; raises DravikError for one of them that is not there."""
@@ -100,7 +100,7 @@ def _along(way: Vector, velocity: tuple[str, str, str]) -> str:
     return " + ".join(terms)
 
 
-def _add_flow(out: Pieces, name: str, engine: PropellerEngine, propeller: PropellerEntry, way: Vector) -> None:
+def _add_flow(out: Contributions, name: str, engine: PropellerEngine, propeller: PropellerEntry, way: Vector) -> None:
     keys = ("engines", name)
     x, y, z = lever_arm(engine.position)
     velocity = (f"(u_air + q*{z} - r*{y})", f"(v_air + r*{x} - p*{z})", f"(w_air + p*{y} - q*{x})")
@@ -118,7 +118,7 @@ def _add_flow(out: Pieces, name: str, engine: PropellerEngine, propeller: Propel
     out.add(f"cross_ratio_{name}", f"{across}/({disc})", "", f"flow across {name} over nD", *keys)
 
 
-def _add_governor(out: Pieces, name: str, engine: PropellerEngine, propeller: PropellerEntry) -> None:
+def _add_governor(out: Contributions, name: str, engine: PropellerEngine, propeller: PropellerEntry) -> None:
     governor, keys = engine.governor, ("engines", name, "governor")
     assert governor is not None
     out.add(f"governed_speed_{name}", governor.speed, "rad/s", f"speed that {name}'s governor holds", *keys, "speed")
@@ -138,7 +138,12 @@ def _add_governor(out: Pieces, name: str, engine: PropellerEngine, propeller: Pr
 
 
 def _add_loads(
-    out: Pieces, name: str, engine: PropellerEngine, propeller: PropellerEntry, maps: Mapping[str, Table], way: Vector
+    out: Contributions,
+    name: str,
+    engine: PropellerEngine,
+    propeller: PropellerEntry,
+    maps: Mapping[str, Table],
+    way: Vector,
 ) -> None:
     keys, diameter, used = ("engines", name), propeller.diameter, engine.propeller
 
@@ -188,7 +193,7 @@ def _add_loads(
             out.load(signal, side, engine.position, kind)
 
 
-def _add_turbine(out: Pieces, name: str, drive: Turbine, propeller: PropellerEntry) -> None:
+def _add_turbine(out: Contributions, name: str, drive: Turbine, propeller: PropellerEntry) -> None:
     keys = ("engines", name)
     out.add(f"turbine_power_{name}", drive.shaft_power, "W", f"power of {name}'s turbine", *keys)
     slowest = drive.start_speed * propeller.rated_speed
@@ -200,7 +205,7 @@ def _add_turbine(out: Pieces, name: str, drive: Turbine, propeller: PropellerEnt
     out.add(f"fuel_flow_{name}", f"(1 - fail_{name})*fuel_flow_{name}_working", "kg/s", f"fuel flow of {name}", *keys)
 
 
-def _add_piston(out: Pieces, name: str, drive: Piston) -> None:
+def _add_piston(out: Contributions, name: str, drive: Piston) -> None:
     """Add torque after F. W. Gagg and J. E. Farrar (SAE Trans. 29, 1934): power by 1.1325 sigma - 0.1325."""
     from dravik.atmosphere import standard_air
 
@@ -227,7 +232,7 @@ def _add_piston(out: Pieces, name: str, drive: Piston) -> None:
     )  # fmt: skip
 
 
-def _add_electric(out: Pieces, name: str, drive: Electric, batteries: Mapping[str, Battery], place: str) -> None:
+def _add_electric(out: Contributions, name: str, drive: Electric, batteries: Mapping[str, Battery], place: str) -> None:
     keys, battery = ("engines", name), drive.battery
     if battery not in batteries:
         raise DravikError(

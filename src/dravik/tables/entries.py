@@ -6,7 +6,7 @@ from typing import Annotated, Any
 
 from pydantic import BaseModel, BeforeValidator, ConfigDict
 
-from dravik.definitions import KeyLines
+from dravik.definition.toml import KeyLines
 from dravik.errors import DravikError
 from dravik.tables.csvfile import Sheet
 from dravik.tables.table import Table

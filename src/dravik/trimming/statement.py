@@ -8,10 +8,10 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from dravik import arguments
 from dravik.aircraft import Aircraft
 from dravik.aircraft.plant import COORDINATES
 from dravik.contact import contact_states
+from dravik.definition import arguments
 from dravik.errors import DravikError, nearest
 from dravik.formula import StateSlot
 from dravik.kernel.chart import N_CHART

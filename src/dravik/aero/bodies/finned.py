@@ -17,8 +17,8 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field, model_validator
 
+from dravik.definition.fields import Length, Model
 from dravik.errors import DravikError
-from dravik.quantities import Length, Model
 
 __all__ = ["Component", "FinnedBody", "Fins", "Nose", "Transition", "components", "pressure_centre"]
 

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from dravik.aero.campaign.reduction import Derivative, Doubt, Reduction, Sweep, doubts
 from dravik.aero.campaign.tunnel import COEFFICIENTS, Campaign, Points, read_campaign, read_points
 from dravik.aero.sets.tableset import Formula, TableSet
-from dravik.definitions import KeyLines
+from dravik.definition.toml import KeyLines
 from dravik.errors import DravikError
 from dravik.fitting import fit, half_width
 from dravik.tables import Axis, Table

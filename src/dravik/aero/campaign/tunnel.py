@@ -9,10 +9,10 @@ from numpy.typing import NDArray
 from pydantic import Field, model_validator
 
 from dravik.aero.drawing.geometry import Reference
-from dravik.definitions import KeyLines, read_definition
+from dravik.definition.fields import Angle, Model, Position
+from dravik.definition.toml import KeyLines, read_definition
 from dravik.errors import DravikError
 from dravik.frames import body_from_station
-from dravik.quantities import Angle, Model, Position
 from dravik.tables import Sheet
 from dravik.units import quantity, to_si
 

@@ -9,9 +9,9 @@ from pydantic import Field, model_validator
 from dravik.aero.bodies.finned import FinnedBody
 from dravik.aero.drawing.parts import Body, Parasite, Propeller
 from dravik.aero.drawing.tasks import Plan
-from dravik.definitions import read_definition
+from dravik.definition.fields import Angle, Area, Fraction, Length, Model, Position
+from dravik.definition.toml import read_definition
 from dravik.errors import DravikError, nearest
-from dravik.quantities import Angle, Area, Fraction, Length, Model, Position
 
 __all__ = ["Control", "Geometry", "Section", "Stall", "Surface", "read_geometry"]
 

@@ -6,8 +6,8 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field, model_validator
 
+from dravik.definition.fields import Area, Fraction, Length, Model, Position
 from dravik.errors import DravikError
-from dravik.quantities import Area, Fraction, Length, Model, Position
 
 __all__ = ["Body", "Parasite", "Propeller", "Station"]
 

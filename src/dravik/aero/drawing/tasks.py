@@ -6,8 +6,8 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field, model_validator
 
+from dravik.definition.fields import Angle, Length, Model, Speed
 from dravik.errors import DravikError
-from dravik.quantities import Angle, Length, Model, Speed
 
 __all__ = ["Plan"]
 

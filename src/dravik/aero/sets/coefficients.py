@@ -11,8 +11,8 @@ from numpy.typing import ArrayLike, NDArray
 from pydantic import BaseModel, ConfigDict
 
 from dravik.aero.drawing.geometry import Reference
-from dravik.definitions import read_definition
-from dravik.effectors import Effector
+from dravik.definition.effectors import Effector
+from dravik.definition.toml import read_definition
 from dravik.files import is_folder
 from dravik.formula import CONSTANTS, Node, parse
 from dravik.formula.evaluate import value_of

@@ -5,8 +5,8 @@ from typing import Annotated, Literal
 
 from pydantic import BeforeValidator, Field, ValidationInfo, field_validator, model_validator
 
+from dravik.definition.fields import AngularRate, Duration, Formula, Model, positive
 from dravik.errors import DravikError, nearest
-from dravik.quantities import AngularRate, Duration, Formula, Model, positive
 from dravik.units import KINDS, kind_of_unit, quantity
 
 __all__ = ["Effector", "Input", "Parameter", "Parameters"]

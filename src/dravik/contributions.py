@@ -9,7 +9,7 @@ from dravik.formula import Guard, Node
 from dravik.frames import body_from_station
 from dravik.tables import Table
 
-__all__ = ["Entry", "Load", "Pieces", "lever_arm", "unit_vector"]
+__all__ = ["Contributions", "Entry", "Load", "lever_arm", "unit_vector"]
 
 Vector = tuple[float, float, float]
 
@@ -33,7 +33,7 @@ class Load(NamedTuple):
 
 
 @dataclass
-class Pieces:
+class Contributions:
     """Formulas by name, loads, tables, events (name: condition and words), and guards of several parts together."""
 
     formulas: dict[str, Entry] = field(default_factory=dict)

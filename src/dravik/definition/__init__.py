@@ -1,0 +1,1 @@
+"""What users give, checked where it comes in: TOML files, fields with units, inputs and effectors, arguments."""
