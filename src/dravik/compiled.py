@@ -26,7 +26,7 @@ def compiled(function: F) -> F:
     try:
         wrapper = numba.njit(cache=True, **options)(function)
     except RuntimeError:
-        # an installation that may not be written to, and no home folder: keep it among the temporary files
+        # the installation is read-only and there is no home folder: cache in the temporary directory
         try:
             numba.config.CACHE_DIR = _temporary_folder()  # type: ignore[attr-defined]
             wrapper = numba.njit(cache=True, **options)(function)

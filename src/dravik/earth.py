@@ -76,7 +76,7 @@ def geodetic_from_ecef(place: ArrayLike) -> tuple[Floats, Floats, Floats]:
         across = SEMI_MAJOR / np.sqrt(1.0 - ECCENTRICITY_2 * np.sin(latitude) ** 2)
         latitude = np.arctan2(z + ECCENTRICITY_2 * across * np.sin(latitude), out)
     across = SEMI_MAJOR / np.sqrt(1.0 - ECCENTRICITY_2 * np.sin(latitude) ** 2)
-    # along the normal, which loses no digits at the poles
+    # height along the ellipsoid's normal: a form without cancellation at the poles
     height = out * np.cos(latitude) + z * np.sin(latitude) - SEMI_MAJOR**2 / across
     return latitude, np.arctan2(y, x), height
 

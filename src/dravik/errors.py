@@ -18,7 +18,7 @@ LONGEST_LINE, MOST_LINES = 400, 40
 
 
 def readable(text: str) -> str:
-    """Return text as people may see it: what a terminal or a page would act on becomes ``?``, what is too long is cut.
+    """Return text safe to show: control characters become ``?``, and long text is cut.
 
     >>> readable("a\x1b[2Jb")
     'a?[2Jb'

@@ -1,4 +1,4 @@
-"""Files, read and written behind one door: what is no plain file is refused, and what is written appears whole."""
+"""All reading and writing of files: only plain files of bounded size are read, and files are written atomically."""
 
 import os
 import stat
@@ -43,7 +43,7 @@ def as_path(path: object) -> Path:
 
 
 def exists(path: str | Path) -> bool:
-    """Whether something is at a path; a path that no system can have (a NUL in it, too long) leads nowhere."""
+    """Whether a path exists; False for paths that the system cannot represent (NUL, too long)."""
     try:
         return Path(path).exists()
     except (OSError, ValueError):

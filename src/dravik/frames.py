@@ -74,7 +74,7 @@ def euler_from_elements(
     and roll takes the whole rotation, so that the angles still give back the same attitude.
     """
     if abs(r13) >= GIMBAL_SINE:
-        # r21, r22 then hold the sine and cosine of the one remaining angle
+        # gimbal lock: only psi - phi (or their sum) is defined, whose sine and cosine are r21 and r22
         sign = -1.0 if r13 > 0.0 else 1.0
         return np.arctan2(sign * r21, r22), sign * 0.5 * np.pi, 0.0
     return np.arctan2(r23, r33), -np.arcsin(r13), np.arctan2(r12, r11)

@@ -52,8 +52,8 @@ KINDS: dict[str, tuple[str, str]] = {
     "angular momentum": ("N*m*s", "40 N*m*s"),
 }
 
-ANGULAR = ("angle", "angular rate", "angular acceleration")  # a bare number could be degrees
-SMALLEST, LARGEST = 1e-60, 1e60  # of any quantity: beyond, its square or its inverse is no number any more
+ANGULAR = ("angle", "angular rate", "angular acceleration")  # a bare number is refused in files: it could be degrees
+SMALLEST, LARGEST = 1e-60, 1e60  # of any quantity: outside, its square or its inverse over- or underflows
 _NUMBER = re.compile(r"\s*([+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?)\s*(.*?)\s*$", re.DOTALL)
 _COLUMN = re.compile(r"\s*([A-Za-z_]\w*)\s*(?:\[([^\]]*)\])?\s*$")
 

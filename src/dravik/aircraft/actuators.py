@@ -1,4 +1,4 @@
-"""Effectors as formulas: dynamics, rate and stops between command and position, and what may go wrong there."""
+"""Effectors as formulas: dynamics, rate limit and stops between command and position, and their faults."""
 
 import math
 from collections.abc import Mapping

@@ -1,4 +1,4 @@
-"""What of a compiled aircraft the kernel moves: its mass, coefficients and loads by their registers."""
+"""The rigid body that the kernel moves: registers of its mass properties, coefficients and loads."""
 
 from collections.abc import Sequence
 from dataclasses import replace
@@ -14,7 +14,7 @@ from dravik.kernel import PointLoad, RigidBody
 
 __all__ = ["point_loads", "rigid_body"]
 
-ACTIONS = {"log": 0, "end": 1, "pause": 2}  # as the kernel knows them
+ACTIONS = {"log": 0, "end": 1, "pause": 2}  # the kernel's numbers of the actions
 
 
 def point_loads(

@@ -227,7 +227,7 @@ class _Assembly:
             self.needed.append(f"spinning_{name}")
 
     def open_signals(self) -> None:
-        """Give those who read a signal another: what its sensor says, what is injected, what disturbs it."""
+        """Rename signals in the formulas that read them: to a sensor's output, an injected or a disturbed signal."""
         units = {n: s.unit for n, s in self.signals.items()}
         laws = {n for n, s in self.signals.items() if s.kind in ("law", "command")}
         wiring = Wiring(self.builder, {n for n, s in self.signals.items() if s.kind == "motion"}, laws)
@@ -246,7 +246,7 @@ class _Assembly:
                 self.inputs[opening.input] = replace(self.inputs[opening.input], unit=units[name])
                 self.signals[opening.input] = self.signals[opening.input]._replace(unit=units[name])
             self.define(instead, node, ("openings", name), units[name], f"{name} as it is read", "sensor")
-            for known_as in {name, read}:  # laws may read what a sensor says, all others the signal itself
+            for known_as in {name, read}:  # laws read a faulty sensor's signal, everything else the true one
                 wiring.rewire(known_as, instead, readers)
 
     def _check_plan(self) -> None:
@@ -296,7 +296,7 @@ class _Assembly:
         return node
 
     def _add_to_inputs(self) -> None:
-        """Let what reads an input read it with what laws add to it, held within its range; the laws read it bare."""
+        """Let formulas read an input plus what laws add to it, limited to its range; laws read the input itself."""
         for name, extras in self.configuration.added.items():
             if name not in self.inputs:
                 continue
@@ -318,7 +318,7 @@ class _Assembly:
         """Add the formulas of the engines, and the events that they bring."""
         for name, entry in self.plant.formulas.items():
             if name in ("thrust", "fuel_flow", "shaft_power", "thrust_coefficient") and name in self.signals:
-                continue  # the file says it otherwise
+                continue  # the file defines this signal itself
             kind = "engine" if entry.keys[0] not in ("gear", "environment") else "ground"
             self.define(name, entry.text, entry.keys, entry.unit, entry.meaning, kind)
         self.needed.extend(load.size for load in self.plant.loads)

@@ -165,10 +165,10 @@ class Aircraft:
         return np.array([i.default for i in self.inputs.values()])
 
     def with_tank(self, x: Floats, tank: str, mass: str | float) -> Floats:
-        """Return a state with another mass (kg) in a tank at once: what is left keeps moving as it did.
+        """Return a state with another mass (kg) in a tank, changed instantly; velocities of what remains are unchanged.
 
-        The state's point moves with the centre of gravity, its velocity is the body's there, and the difference of
-        momentum is what the dropped mass carries off at its own velocity. Raises DravikError for a tank that does not
+        Position and velocity of the state change to those of the body's new centre of gravity; the difference of
+        momentum is carried off by the dropped mass. Raises DravikError for a tank that does not
         flow in this loading, or a mass beyond what it holds.
         """
         states = {f"tank_{n}_integral": n for n in self.definition.tanks}
@@ -230,7 +230,7 @@ class Aircraft:
     # -- changed copies ---------------------------------------------------------------------------
 
     def _made(self, **changes: Any) -> "Aircraft":
-        """Return an aircraft made as this one was, but for some arguments."""
+        """Return an aircraft made like this one, with some arguments changed."""
         made: dict[str, Any] = {
             "definition": self.configuration, "tables": self.tables, "path": self.path, "places": self._places,
             "law_places": self._law_places, "compiled": self._compiled,
@@ -284,7 +284,7 @@ class Aircraft:
         return {name: spec.value for name, spec in self.configuration.parameters.items()}
 
     def opened(self, *openings: Opening) -> "Aircraft":
-        """Return the aircraft with signals opened for those who read them: broken, disturbed, or replaced by formulas.
+        """Return the aircraft with signals opened for their readers: broken, disturbed, or replaced by formulas.
 
         Raises DravikError for signals and readers that are not there, FormulaError for formulas.
         """

@@ -237,7 +237,7 @@ def _add_tank(
     stopped = f"max(flow_{name}, 0)*(tank_{name} > 0) + min(flow_{name}, 0)*(tank_{name} < {full!r})"
     limits = f", 0, {full!r}"
     if tank.shape == "grain":
-        # what a grain burns ends of itself, just when nothing is left: a limit would cut its last step short
+        # a burning grain ends with its thrust curve, exactly when empty: a limit would shorten its last step
         stopped, limits = f"flow_{name}", ""
     formulas[f"outflow_{name}"] = (stopped, "kg/s", f"flow out of {name}, none from an empty tank")
     integral = f"integral(-outflow_{name}, {held!r}{limits})"

@@ -1,4 +1,4 @@
-"""What reads a signal can be given another: a broken loop, a disturbance, a sensor, an estimate, a fault.
+"""Opened signals: their readers get another signal (a broken loop, a disturbance, a sensor, an estimate, a fault).
 
 One mechanism for all of them: a formula ``sensed_NAME`` stands in the place of the signal for those who read it.
 """
@@ -100,7 +100,7 @@ class Wiring:
         return renamed(parse(opening.formula, where=where), {opening.signal: inner})
 
     def readers(self, opening: Opening) -> list[str]:
-        """Return who reads an opened signal: as it says, or the usual."""
+        """Return the formulas that read an opened signal: those it names, or the usual ones."""
         if opening.readers:
             for name in opening.readers:
                 if name not in self.builder.nodes:

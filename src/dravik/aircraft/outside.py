@@ -13,7 +13,7 @@ __all__ = ["message", "visits"]
 def message(tape: Tape, tables: Mapping[str, Table], counter: int, value: float) -> str:
     """Return in words which table was left, on which axis, and at what value (SI)."""
     table, axis = tape.locates[counter][0]
-    if table not in tables:  # one that the aircraft makes for itself, such as a battery's
+    if table not in tables:  # a table that Dravik makes, such as a battery's
         return f"{axis} = {value:.6g} is outside table {table}"
     span = next(a for a in tables[table].axes if a.name == axis)
     return (

@@ -15,7 +15,7 @@ from dravik.units import from_si, in_si, kind_of_unit, quantity
 
 __all__ = ["inputs_in_si", "parameter_in_si", "table_adjustments", "with_values"]
 
-ROOM = 1e-9  # beyond an input's range, for a number that was converted twice
+ROOM = 1e-9  # tolerance of range checks, for numbers converted to another unit and back
 
 
 class HasInputs(Protocol):

@@ -14,7 +14,7 @@ from dravik.kernel.program import EVERYTHING
 __all__ = ["COORDINATES", "AircraftPlant"]
 
 Floats = NDArray[np.float64]
-_SIZES = {"m": 100.0, "m/s": 10.0}  # what counts as much of a length or a speed
+_SIZES = {"m": 100.0, "m/s": 10.0}  # scales of lengths and speeds
 _COMMON = ("phi", "theta", "psi", "p", "q", "r")
 #: Chart coordinates by name, for ``Aircraft.plant``.
 COORDINATES = {

@@ -1,4 +1,4 @@
-"""What a definition may not say although its keys are well formed: names that lead nowhere, impossible orders."""
+"""Errors of a definition whose keys are well formed: unknown names, formulas in an impossible order."""
 
 from collections.abc import Iterable, Mapping, Sequence
 

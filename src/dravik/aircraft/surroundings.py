@@ -17,7 +17,7 @@ AIR = ("air_temperature", "air_pressure", "air_density")
 __all__ = ["AIR", "GROUND_EVENT", "ground_and_wind", "touches"]
 
 GROUND_EVENT = "buried"
-CROSSED = 1e-3  # m: who flies at the height of the sea or the ground is not below it by the rounding of a number
+CROSSED = 1e-3  # m: tolerance, so that rounding does not end a flight exactly at sea or ground level
 
 
 def ground_and_wind(configuration: Configuration) -> tuple[Contributions, list[str]]:
@@ -28,7 +28,7 @@ def ground_and_wind(configuration: Configuration) -> tuple[Contributions, list[s
     if configuration.legs and isinstance(world.ground, str):
         inner = {n: parse(f.formula) for n, f in configuration.formulas.items()}
         for axis in ("north", "east"):
-            # by differences over a metre
+            # central differences over 1 m
             moves = _moves(axis, world.latitude)
             ahead, behind = (_shifted(parse(world.ground), moves, by, inner) for by in (0.5, -0.5))
             node = Node("op", 0, "sub", args=(ahead, behind))
@@ -50,7 +50,7 @@ def ground_and_wind(configuration: Configuration) -> tuple[Contributions, list[s
 
 
 def _moves(axis: str, latitude: float) -> dict[str, float]:
-    """Return what a metre to the north or east adds to the names of a place."""
+    """Return what 1 m to the north or east adds to the signals of position."""
     along, across = curvature_radii(latitude)
     if axis == "north":
         return {"north": 1.0, "latitude": 1.0 / float(along)}

@@ -13,7 +13,7 @@ from dravik.errors import DravikError, TrimError, readable
 __all__ = ["main"]
 
 NO_OUTPUT = 3
-GONE = (errno.EPIPE, errno.EBADF, errno.ENOSPC, errno.EIO)  # what a closed or full output says
+GONE = (errno.EPIPE, errno.EBADF, errno.ENOSPC, errno.EIO)  # errors of an output that is closed or full
 
 
 def main(arguments: list[str] | None = None) -> int:
@@ -33,7 +33,7 @@ def main(arguments: list[str] | None = None) -> int:
             _say(f"{error.strerror or error}" + (f": {readable(str(error.filename))}" if error.filename else ""))
         if error.errno not in GONE:
             return 2
-        # whoever read the output has gone; what Python itself flushes at the end shall not complain either
+        # the reader of the pipe has gone: replace stdout, so that Python's own flush at exit does not fail too
         _discard_output()
         return NO_OUTPUT
 
@@ -44,7 +44,7 @@ def _run(arguments: list[str] | None) -> int:
     try:
         app(arguments, prog_name="dravik")
     except SystemExit as end:
-        # the parser makes a broken pipe an exit of its own
+        # the argument parser turns a broken pipe into SystemExit
         if isinstance(end.__context__, OSError) and end.__context__.errno in GONE:
             raise end.__context__ from None
         return end.code if isinstance(end.code, int) else 0

@@ -44,10 +44,10 @@ def finite(value: float) -> float:
     return value
 
 
-# a pipe or a file has no width of its own: it gets one that keeps the tables whole
+# output to a pipe or a file has no terminal width: use one at which tables are not broken
 _WIDTH = None if sys.stdout.isatty() else 120
 _told: list[bool] = []
-# no markup, no emoji codes: names from a file are shown as they are, whatever stands in them
+# markup and emoji codes are off: names from files are printed literally
 out = Console(highlight=False, markup=False, emoji=False, width=_WIDTH)
 err = Console(stderr=True, highlight=False, markup=False, emoji=False)
 

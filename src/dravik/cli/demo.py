@@ -38,7 +38,7 @@ __all__ = ["run_demo"]
 
 STEPS = 10
 LIFTED_OFF = 2.3  # m of height at which all wheels have left the ground
-LIMIT = 0.02  # of the peak: how far the linear answer to a small doublet may be off
+LIMIT = 0.02  # of the peak: allowed error of the linear response to a small doublet
 
 
 class _Demo:

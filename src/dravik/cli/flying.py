@@ -228,7 +228,7 @@ def show_run(run: "Recording", title: str, save: str, figure: str) -> None:
     rows = []
     for name in [n for n in USUAL if n in run.names] or run.names[1:9]:
         unit, k, _ = from_si(run.units[name])
-        values = np.round(run.flowing(name) * k, 9) + 0.0  # what is left of zero is rounding
+        values = np.round(run.flowing(name) * k, 9) + 0.0  # + 0.0 turns -0.0 into 0.0
         rows.append((name, float(values[0]), float(values.min()), float(values.max()), float(values[-1]), unit))
     time = run.time[-1] if len(run.time) else 0.0
     show_rows(f"{title}: {time:g} s flown", ["signal", "start", "lowest", "highest", "end", "unit"], rows)

@@ -24,7 +24,7 @@ tables = typer.Typer(
 Drawing = Annotated[str, typer.Argument(metavar="GEOMETRY", help="geometry.toml, or a sample such as tarn")]
 Set = Annotated[str, typer.Argument(metavar="TABLES", help="folder of tables, aircraft file, or a sample such as tarn")]
 Out = Annotated[str, typer.Option("--out", metavar="DIR", help="folder to write the tables into")]
-FLAT = 2.0  # 1/rad: a slope of lift below this is the stall's
+FLAT = 2.0  # 1/rad: below this lift slope the flow counts as stalled
 COEFFICIENTS = ("CL", "CD", "CY", "Cl", "Cm", "Cn")
 
 
@@ -127,7 +127,7 @@ def draw(
             {"geometry": drawing.name, "panels": lattice.mesh.count, "alpha_rad": angle, **values, "derivatives": rows}
         )
         return
-    # what is left of zero by symmetry is rounding
+    # zero by symmetry but for rounding
     cells = [("value", *(round(float(getattr(flow, n)), 9) + 0.0 for n in names))]
     cells += [(f"by {by}", *(round(float(values[n]), 9) + 0.0 for n in names)) for by, values in rows.items()]
     title = f"{drawing.name}: {lattice.mesh.count} panels, alpha {alpha}, Mach {mach:g}"
@@ -176,7 +176,7 @@ def _show_derivatives(found: "Coefficients", alphas: Sequence[float]) -> None:
         rows = []
         for by in (*motions, *controls):
             slopes = found.slopes(by, step=0.005, alpha=alpha)
-            # what is left of zero by symmetry is rounding
+            # zero by symmetry but for rounding
             rows.append((f"by {by}", *(round(float(slopes[c]), 4) + 0.0 for c in COEFFICIENTS)))
         show_rows(f"derivatives at alpha {math.degrees(alpha):.3g} deg [1/rad]", ["", *COEFFICIENTS], rows)
     for name in controls:
@@ -215,7 +215,7 @@ def show(
         lift, drag = float(at["CL"]), float(at["CD"])
         margins = [static_margin(found, x, alpha=a) for x in centres.values()]
         point = float(found.neutral_point(alpha=a))
-        # where lift hardly grows any more, a neutral point means nothing
+        # no neutral point near the stall: dCm/dCL is meaningless where the lift slope vanishes
         steady = a < limits.stall and float(by["CL"]) > FLAT
         known = [point, *margins] if steady else [math.nan] * (1 + len(margins))
         rows.append(

@@ -3,7 +3,7 @@
 The foot is pressed in as far as it would stand below the ground. Across the wheel the tyre is a string: its deflection
 z obeys dz/dt = v - |v_along| z/L with the relaxation length L (H. B. Pacejka, Tyre and Vehicle Dynamics, 2nd ed., 2006,
 ch. 5), so that its side force goes with the slip angle when it rolls and holds like a spring when it stands. Along the
-wheel a bristle holds what rolling friction and brakes can hold. Together they give way on a circle.
+wheel a bristle holds what rolling friction and brakes can hold. Together they are limited by the friction circle.
 """
 
 from collections.abc import Iterable, Mapping
@@ -20,12 +20,12 @@ from dravik.frames import body_from_station
 __all__ = ["Leg", "add_ground", "add_leg", "contact_states", "guard"]
 
 NotNegative = Annotated[float, Field(ge=0.0)]
-STATES = ("bristle", "tyre")  # of a leg
-LIFTED = 0.05  # s, in which a tyre in the air straightens
+STATES = ("bristle", "tyre")  # states of a leg
+LIFTED = 0.05  # s: time constant with which the deflection of an unloaded tyre decays
 DAMPED = 0.1  # s: a tyre's damping over its stiffness
 ROOM = 1.0  # m beyond the legs' reach, for a centre of gravity that moves
-LOCKED = 0.98  # extended so far, a leg that retracts carries
-LEFT_ACROSS = 0.1  # of the friction across a wheel that slides along
+LOCKED = 0.98  # a retracting leg carries load from this share of its extension on
+LEFT_ACROSS = 0.1  # share of the lateral friction that is left to a locked, sliding wheel
 
 
 class Leg(Model):
@@ -69,7 +69,7 @@ SLOPED = Surface("into_ground_x", "into_ground_y", "into_ground_z", "above_groun
 
 
 def add_ground(out: Contributions, legs: Mapping[str, Leg], centre: Position, *, sloped: bool) -> Surface:
-    """Add what all legs share, and the condition without which none of them is looked at; return the surface.
+    """Add what all legs share, and the condition ``near_ground`` that guards their formulas; return the surface.
 
     A sloped ground is the plane through the point below the aircraft, by ``ground_slope_north`` and ``_east``.
     """
@@ -91,7 +91,7 @@ def add_ground(out: Contributions, legs: Mapping[str, Leg], centre: Position, *,
         out.add("above_ground", "(altitude - ground_height)*ground_cosine", "m", "distance from the ground", *keys)
     out.add("ground_slant", f"1/sqrt(max(1 - {surface.x}**2, 1e-6))", "", "for the way ahead in the ground", "gear")
     reach = ROOM + max(float(np.linalg.norm(np.subtract(leg.position, centre))) for leg in legs.values())
-    # measured upwards, and not across the ground, whose slope is then not needed: enough up to 60 deg
+    # vertical distance to the ground instead of normal distance: needs no slope, and is enough up to 60 deg
     far = 2.0 * reach if sloped else reach
     out.add("near_ground", f"{LEVEL.gap} < {far!r}", "", "whether a leg can touch the ground", "gear")
     return surface
@@ -170,11 +170,11 @@ def _add_wheel(out: Contributions, name: str, leg: Leg, ground: Surface) -> None
 
 
 def _add_tyre(out: Contributions, name: str, leg: Leg) -> None:
-    """Add what the foot can hold, its deflections, and its forces on the ground along and across the wheel."""
+    """Add the friction limits of the foot, its deflections, and its forces along and across the wheel."""
     keys, along, across = ("gear", name), f"rolling_speed_{name}", f"slipping_speed_{name}"
     held = f"({leg.rolling!r} + {max(leg.sliding - leg.rolling, 0.0)!r}*limit(brake_{name}, 0, 1))"
     out.add(f"grip_along_{name}", f"{held}*normal_{name}", "N", f"what {name} can hold along its wheel", *keys)
-    # what is held along the wheel is gone across it: together no more than friction gives
+    # friction ellipse: braking force uses up part of the lateral grip
     whole = f"({leg.sliding!r}*normal_{name})**2"
     left = f"sqrt(max({whole} - drag_{name}**2, {LEFT_ACROSS**2!r}*{whole}))"
     out.add(f"grip_across_{name}", left, "N", f"what {name} can hold across its wheel", *keys)

@@ -9,7 +9,7 @@ from pydantic import BaseModel, BeforeValidator, ConfigDict, Field
 from dravik.errors import DravikError
 from dravik.units import KINDS, quantity
 
-# a number with a space and a unit behind it, and nothing else: no formula looks like that
+# a number, a space and a unit: no formula has that form, so the two cannot be confused
 _PLAIN = re.compile(r"\s*[+-]?[\d.]+(?:[eE][+-]?\d+)?\s+[A-Za-z%][\w*/^]*\s*$")
 
 
@@ -78,7 +78,7 @@ Stiffness = Annotated[float, _above("stiffness")]
 Damping = Annotated[float, _of("damping"), Field(ge=0.0)]
 AngularMomentum = Annotated[float, _of("angular momentum")]
 Consumption = Annotated[float, _above("fuel consumption")]
-# zero is zero in degrees and in radians
+# a bare 0 needs no unit: it is the same in degrees and in radians
 Angle = Annotated[float, BeforeValidator(lambda v: 0.0 if v == 0 else quantity(v, "angle"))]
 Position = tuple[Length, Length, Length]
 Fraction = Annotated[float, Field(ge=0.0, le=1.0)]

@@ -48,7 +48,7 @@ class KeyLines:
         return tuple(part.strip("\"'") for part in _PART.findall(text))
 
     def include(self, other: "KeyLines") -> None:
-        """Take over the keys of another file, which stay at their places there."""
+        """Add the keys of an included file, with their places in that file."""
         for path, line in other.lines.items():
             if path not in self.lines:
                 self.lines[path], self._files[path] = line, other.file
@@ -130,7 +130,7 @@ def validate(data: dict[str, Any], model: type[M], lines: KeyLines) -> M:
 
 def _problem(error: dict[str, Any], data: dict[str, Any], model: type[BaseModel], lines: KeyLines) -> str:
     """Return one line: file, line, key, what is wrong, what was expected."""
-    # a part in brackets tells which of several kinds of entry it is, and stands in no file
+    # pydantic puts the tag of a union, such as "(gust)", into the path; the file has no such key
     whole = [str(part) for part in error["loc"]]
     loc = [part for part in whole if not part.startswith("(")]
     keys = list(loc)
@@ -140,7 +140,7 @@ def _problem(error: dict[str, Any], data: dict[str, Any], model: type[BaseModel]
     value = error.get("input")
     cause = error.get("ctx", {}).get("error")
     if isinstance(cause, DravikError):
-        # a check of a whole section names the key it is about as its place
+        # a validator of a whole section gives the key that it complains about as the error's place
         place = lines.place([*keys, *cause.where.split(".")]) if cause.where else place
         text = str(cause).removeprefix(f"{cause.where}: ")
     elif error["type"] == "extra_forbidden":

@@ -1,4 +1,4 @@
-"""What flies: a compiled aircraft, or any plant, behind one interface that the flying core works on."""
+"""A compiled aircraft or any plant behind the interface that the flying core works on."""
 
 import hashlib
 import math
@@ -35,10 +35,10 @@ class Body(Protocol):
     state_names: list[str]
     inputs: dict[str, InputSpec]
     signals: dict[str, Signal]
-    registers: dict[str, int]  # where each signal stands in the workspace's registers
+    registers: dict[str, int]  # register of each signal
     parameters: Mapping[str, Parameter]
     work: Workspace
-    key: tuple[object, ...]  # what two bodies must share for one to go on where the other was saved
+    key: tuple[object, ...]  # must be equal for a saved flight of one body to be restored into another
 
     def signal(self, name: str) -> Signal:
         """Return a signal; raises DravikError, naming the nearest, when there is none of that name."""
@@ -212,8 +212,8 @@ class PlantBody:
         return own.index(name)
 
     def _rates(self, t: float, x: Floats, u: Floats) -> tuple[Floats, Floats]:
-        # functions get their own copies: what they keep or change is theirs
-        with np.errstate(all="ignore"):  # what is not finite is told with its name
+        # copies, because the user's function may keep or change its arguments
+        with np.errstate(all="ignore"):  # values that are not finite are reported by name below
             return self.plant.evaluate(t, x.copy(), u.copy())
 
     def evaluate(self, t: float, x: Floats, u: Floats) -> None:
@@ -221,7 +221,7 @@ class PlantBody:
         rates, outputs = self._rates(t, x, u)
         r = self.work.registers
         r[0] = t
-        # a state that is an output too stands once
+        # a state that is also an output is listed once
         for names, values in ((self.plant.output_names, outputs), (self.inputs, u), (self.state_names, x)):
             for name, value in zip(names, values, strict=True):
                 r[self.registers[name]] = value

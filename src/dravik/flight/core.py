@@ -35,9 +35,9 @@ from dravik.units import from_si, quantity
 __all__ = ["Flight", "Options", "SavedFlight", "Start"]
 
 Floats = NDArray[np.float64]
-LONGEST = 5.0  # s of flight, at most between two looks at the clock and at whoever wants to stop it
-CLOCK = 0.2  # s of the clock, the same
-FIRST_STEPS = 50  # a slow machine, a small step or many signals must not keep an interrupt waiting
+LONGEST = 5.0  # s of flight: longest stretch before progress is reported and an interrupt can act
+CLOCK = 0.2  # s of wall-clock time, the same
+FIRST_STEPS = 50  # length of the first stretch: short, because the speed of this machine is not known yet
 
 
 class Options(TypedDict, total=False):
@@ -160,8 +160,8 @@ class Flight:
         self.asked = 0.0
         self._evaluate()
         if self.first == 0:
-            # states that a start puts outside their limits would jump at the first step; a flight that goes on from
-            # another is within them, and not even its quaternion's last bit may change
+            # clamp states that a start puts outside their limits, which would jump at the first step; not in a resumed
+            # flight, which is within them and whose quaternion must keep its last bit
             body.clamp(self.x)
             self._evaluate()
         self.writer: RecordingWriter | None = None
@@ -267,7 +267,7 @@ class Flight:
             raise
 
     def _stretch_to(self, end: int, last: int) -> None:
-        """Fly to the next beat, period of gusts or look at the clock; then do what faults and phases ask for."""
+        """Fly to the next call of a device, period of gusts or report of progress; then handle faults and phases."""
         begun, step, work = clock.perf_counter(), self.step, self.work
         if self.tasks.list and step != self._called:
             self._call_devices(step)
@@ -303,10 +303,10 @@ class Flight:
         self.body.evaluate(t, self.x, self.schedule.steps(step, 1, self.x)[0, 0])
         for task in due:
             task.call(t, self.schedule.inputs)
-        self._called = step  # a pause at this very step is no second beat
+        self._called = step  # devices have been called for this step: a pause at it does not call them again
 
     def _follow(self, logged: int) -> None:
-        """Do what the conditions logged since then ask for."""
+        """Handle the faults and phases whose conditions were logged since then."""
         t = self.time_of(self.step)
         now = self.schedule.steps(self.step, 1, self.x)[0, 0].copy()
         for then in self.body.happened(logged):
@@ -320,7 +320,7 @@ class Flight:
         self._evaluate()
 
     def _keep(self, write: Callable[[RecordingWriter], None]) -> None:
-        """Write; what has been flown is in the error when that fails."""
+        """Write the rows to the file; an error of writing carries the recording so far."""
         assert self.writer is not None
         try:
             write(self.writer)
@@ -354,7 +354,7 @@ class Flight:
         )  # fmt: skip
 
     def restore(self, saved: SavedFlight) -> None:
-        """Be again what was saved, to the last bit; raises DravikError for another aircraft, loading, step, device."""
+        """Restore a saved flight, to the last bit; raises DravikError for another aircraft, loading, step, device."""
         if saved.fingerprint != self._fingerprint():
             raise DravikError(
                 f"what was saved is of {saved.fingerprint[:2]}, not of {self._fingerprint()[:2]}",

@@ -147,7 +147,7 @@ class Task:
         return {k: _plain(v, f"{self.name}.{k}") for k, v in getattr(self.device, "__dict__", {}).items()}
 
     def restore(self, data: Any) -> None:
-        """Be as it was when it was saved."""
+        """Restore a saved state of the device."""
         own = getattr(self.device, "restore", None)
         if callable(own):
             own(data)
@@ -193,7 +193,7 @@ class Tasks:
         return {"states": {task.name: task.save() for task in self.list}, "values": dict(self.board)}
 
     def restore(self, data: Mapping[str, Any]) -> None:
-        """Be as saved; raises DravikError for the states of other devices."""
+        """Restore saved states and values; raises DravikError for those of other devices."""
         if "refused" in data:
             raise DravikError(f"the devices were not saved: {data['refused']}")
         states = data.get("states", {})
@@ -227,7 +227,7 @@ def _plain(value: Any, place: str) -> Any:
 
 
 def _like(now: Any, value: Any) -> Any:
-    """Return plain data in the type of what stands there now."""
+    """Return plain data converted to the type of the present attribute."""
     if isinstance(now, np.ndarray):
         return np.array(value, dtype=now.dtype)
     if isinstance(now, tuple):

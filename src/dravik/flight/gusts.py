@@ -14,11 +14,11 @@ __all__ = ["JOINING", "PERIOD", "GustStream"]
 
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
-JOINING = 1.0  # s, in which what joins two periods dies away
-PERIOD = 1.0  # s, for which the filters keep the airspeed and height they were made for
-CHANGE = 0.05  # of airspeed or height, that is worth other filters: intensities go with less than its root
-SLOWEST = 5.0  # m/s: to who is slower than that, the field still comes with the wind
-PLACES = 1e9  # a sample's place is rounded to this part of an interval, so that a time on a sample finds it
+JOINING = 1.0  # s: time constant of the offset that joins two periods without a jump
+PERIOD = 1.0  # s: the filters are made anew this often for the airspeed and height of the moment
+CHANGE = 0.05  # relative change of airspeed or height that warrants new filters
+SLOWEST = 5.0  # m/s: lowest airspeed of the filters; slower aircraft still meet gusts that drift past with the wind
+PLACES = 1e9  # sample positions are rounded to this fraction of an interval, so that a time exactly on a sample hits it
 
 
 @compiled
@@ -77,7 +77,7 @@ class GustStream:
         self.made: list[tuple[float, float]] = []
         self.random = np.random.Generator(np.random.Philox(turbulence.seed))
         self.samples, self.dropped = np.zeros((6, 0)), 0
-        self.step = np.zeros(6)  # what joins a period to the one before, dying away
+        self.step = np.zeros(6)  # offset to the period before, which decays
         self.state: Floats | None = None
         self.made_for = (math.nan, math.nan)
         self.filter: LinearSystem | None = None
@@ -102,7 +102,7 @@ class GustStream:
         add_in_level_axes(u, inputs, times, self.samples, places, headings)
 
     def _reach(self, airspeed: float, height: float, begin: float, end: float) -> None:
-        """Have samples for all times between two."""
+        """Make samples for all times between two."""
         first, last = (round(t / self.turbulence.interval, 9) for t in (begin, end))
         last = max(math.ceil(last), 1)
         if self.samples.shape[1] + self.dropped <= last:
@@ -129,14 +129,14 @@ class GustStream:
         self.samples, self.dropped = whole[:, past:], self.dropped + past
 
     def _wanted(self, airspeed: float, height: float) -> tuple[float, float]:
-        """Return what the next period is made for: as the last one, unless speed or height have changed by more."""
+        """Return airspeed and height for the next period: the last one's unless changed by more than CHANGE."""
         before = self.made_for
         limits = CHANGE * max(before[0], SLOWEST), CHANGE * max(abs(before[1]), LOWEST)
         kept = abs(airspeed - before[0]) <= limits[0] and abs(height - before[1]) <= limits[1]
         return before if kept else (airspeed, height)
 
     def _now(self) -> Floats:
-        """Return what the filter gives in its present state; nothing before there is one."""
+        """Return the filter's present output; zeros before there is a filter."""
         if self.filter is None or self.state is None:
             return np.zeros(6)
         found: Floats = self.filter.C @ self.state

@@ -1,4 +1,4 @@
-"""Where a recording comes from, and where it ended: what its side file says beside units and events."""
+"""The origin and the end of a recording, as its side file keeps them beside units and events."""
 
 import time as clock
 from dataclasses import asdict

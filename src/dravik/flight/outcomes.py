@@ -1,4 +1,4 @@
-"""What a flight came to, in words: the events that the kernel has logged, and why it could not go on."""
+"""The outcome of a flight in words: the events that the kernel has logged, and why it could not go on."""
 
 import numpy as np
 
@@ -25,7 +25,7 @@ def failure(craft: Aircraft, w: Workspace, t: float, dt: float) -> tuple[float, 
     if counter >= 0:
         return t, craft.outside_message(counter, float(w.worst[counter, 2]))
     if not np.isfinite(w.registers[: len(RIGID_STATES)]).all():
-        # a stage within the step went wrong, which spoils all that follows: look where its first slope leads
+        # a Runge-Kutta stage produced a NaN, which spread to the rest: repeat the step's first stage to find its origin
         x = w.slopes[BEFORE] + dt * w.slopes[SLOPE]
         evaluate(craft.program, w, t + dt, x, w.inputs[2], w.slopes[0], False, EVERYTHING)
     return float(w.registers[0]), not_finite(craft, w)
@@ -49,6 +49,6 @@ def not_finite(craft: Aircraft, w: Workspace) -> str:
             start = max(0, source.position - 40)
             snippet = source.text[start : start + 80]
             return f"{text}: it arises in {source.name}\n  {snippet}\n  {' ' * (source.position - start)}^"
-        # what the motion makes of it says less than the formula it comes from
+        # prefer a formula's name over the kernel's own signals computed from it
         found = found or text
     return found or "the motion has left all bounds"

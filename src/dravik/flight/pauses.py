@@ -32,7 +32,7 @@ class Change(NamedTuple):
 
 
 def begin(craft: Aircraft, x: Floats, u: Floats) -> tuple[Change, list[Event]]:
-    """Return the start with the first phase set, and with all that is so from the beginning."""
+    """Return the start with the first phase set, and with the faults whose conditions hold from the beginning."""
     plan = craft.configuration.plan
     if not plan:
         return Change(x, u, []), []

@@ -24,7 +24,7 @@ Floats = NDArray[np.float64]
 HOLD_LIMITS = {"airspeed": 0.01, "altitude": 0.1, "phi": 1.7453e-5, "theta": 1.7453e-5, "psi": 1.7453e-5}
 #: Share of a climb's drift with density that its linear model may miss (measured: 1 to 2 % in a minute at 2 to 6 deg).
 CURVATURE = 0.05
-PLANT_LIMIT = 1e-4  # of its scale: how far a state of any plant may wander
+PLANT_LIMIT = 1e-4  # allowed drift of a plant's states, relative to their scales
 
 
 @dataclass(frozen=True)
@@ -61,7 +61,7 @@ class HoldProof:
         rows: list[dict[str, object]] = []
         for name, drift in self.drift.items():
             unit, factor, _ = from_si(self.recording.units[name])
-            shown = round(drift * factor, 12)  # what is left of zero is rounding
+            shown = round(drift * factor, 12)  # hides rounding errors
             rows.append({"signal": name, "drift": shown, "allowed": self.limits[name] * factor, "unit": unit})
         return rows
 
@@ -118,7 +118,7 @@ def _drift_of_a_climb(point: TrimPoint, time: Floats) -> dict[str, Floats]:
     names = list(HOLD_LIMITS)
     model = linearise(point.craft, point, outputs=names)
     row = model.states.index("altitude")
-    # the rate of climb as the only input, held at one
+    # the climb as a disturbance: the rate of climb is the only input, held at one
     forcing = np.zeros((len(model.states), 1))
     forcing[row] = rate
     driven = replace(model, B=forcing, D=np.zeros((len(names), 1)), inputs=["climb"])

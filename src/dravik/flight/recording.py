@@ -1,4 +1,4 @@
-"""What a flight leaves behind: signals over time with units, events, and where it all came from."""
+"""A recording: signals over time with units, events, and metadata of their origin."""
 
 import json
 from collections.abc import Sequence
@@ -31,9 +31,9 @@ if TYPE_CHECKING:
 __all__ = ["Event", "Recording", "read_recording"]
 
 Floats = NDArray[np.float64]
-MOST_NUMBERS = 1e9  # in a recording that is resampled
-STILL = 0.15  # of the highest airspeed: below it the angles to the air are those of gusts
-_TURNING = ("psi", "track", "phi", "longitude")  # angles that run on past half a turn
+MOST_NUMBERS = 1e9  # most numbers in a resampled recording
+STILL = 0.15  # of the highest airspeed: below it alpha and beta are left out of summaries, being dominated by gusts
+_TURNING = ("psi", "track", "phi", "longitude")  # angles that wrap at half a turn
 
 
 @dataclass(frozen=True)
@@ -180,7 +180,7 @@ class Recording:
             values = self[name]
             turning = self.units.get(name) == "rad" and name in _TURNING
             if np.array_equal(values, np.round(values)):
-                # a switch or a count has nothing between its values: the last one holds
+                # switches and counters are not interpolated: the last value holds
                 columns.append(values[np.searchsorted(time, wanted + 1e-12, side="right") - 1])
                 continue
             kept = np.interp(wanted, time, np.unwrap(values) if turning else values)

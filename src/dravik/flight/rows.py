@@ -10,7 +10,7 @@ from dravik.flight.bodies import Body
 __all__ = ["Rows"]
 
 Floats = NDArray[np.float64]
-NEVER = 1 << 62  # steps between rows of a flight that records nothing
+NEVER = 1 << 62  # steps between rows for a flight that records nothing
 
 
 class Rows:
@@ -58,7 +58,7 @@ class Rows:
         return np.array([[*registers[self.picks], *(board[n] for n in self.own)]])
 
     def put(self, values: Floats) -> None:
-        """Have these rows and no others."""
+        """Replace all rows."""
         self.count = 0
         self.free(len(values) * min(self.every, 1 << 40))[: len(values)] = values
         self.count = len(values)

@@ -90,7 +90,7 @@ class Scenario:
 
     def start(self) -> TrimPoint | Start:
         """Return where it starts; raises TrimError or DravikError where that cannot be."""
-        # what the first phase sets is so from the beginning, and what settles settles with it
+        # inputs of the first phase apply from the start, so the trim and the settling of engines use them
         phases = self.definition.phases
         own = self.craft.parameters
         first = {n: v for n, v in phases[0].set.items() if n not in own} if phases else {}

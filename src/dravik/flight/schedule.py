@@ -19,7 +19,8 @@ from dravik.units import KINDS
 __all__ = ["Schedule"]
 
 Floats = NDArray[np.float64]
-EDGE = 1e-6  # of a step: how far from its ends a history is read, so that a jump falls on one side for certain
+# of a step: histories are read this far inside its ends, so that a jump at a step's time is on a definite side
+EDGE = 1e-6
 GUSTS = ("wind_north", "wind_east", "wind_up", "gust_roll", "gust_pitch", "gust_yaw")
 
 
@@ -66,11 +67,11 @@ class Schedule:
                 raise DravikError("turbulence around a plant that is no aircraft", hint="a history of its inputs")
             self.gusts = GustStream(turbulence, body.craft.definition.reference.span, made)
             self.gust_inputs = np.array([body.input_index(n) for n in GUSTS], dtype=np.int64)
-        # airspeed, height above the ground and heading that the gusts are made for; the heading before, and since when
+        # airspeed, height above ground and heading of the gusts in use; the heading before, and the time of the change
         self.gusts_for: tuple[float, float, float, float, float] | None = None
         self.low = np.array([spec.low for spec in body.inputs.values()])
         self.high = np.array([spec.high for spec in body.inputs.values()])
-        # rounding beyond a limit is no demand beyond it
+        # an input beyond its limit by rounding alone is clamped silently
         self.room = 1e-9 * np.where(np.isfinite(self.high - self.low), self.high - self.low, 0.0)
         self.histories = [self._bind(name, history) for name, history in controls.items()]
         self.texts = {name: history.text for name, history in controls.items()}
@@ -120,7 +121,7 @@ class Schedule:
     def _add_gusts(self, u: Floats, times: Floats, x: Floats, renew: bool) -> None:
         """Add the turbulence in level axes turned to the heading; ``renew`` at the beginning of a period."""
         assert self.gusts is not None and self.turbulence is not None
-        # asked twice at one moment (for devices, then for the steps) the axes turn from where they did the first time
+        # called twice at one time (for devices, then for the steps): keep the heading that the first call turned from
         again = self.gusts_for is not None and self.gusts_for[4] == times[0]
         if (self.turbulence.follow and renew and not again) or self.gusts_for is None:
             names, r = self.body.registers, self.body.work.registers
@@ -130,7 +131,7 @@ class Schedule:
             before = self.gusts_for[2] if self.gusts_for is not None else heading
             self.gusts_for = float(r[names["airspeed"]]), height, heading, before, float(times[0])
         airspeed, height, heading, before, since = self.gusts_for
-        # the axes turn from the heading of the last period to that of this one within a second: no gust jumps
+        # the axes turn from the last period's heading to this one's within a second, so that no gust jumps
         turn = math.remainder(heading - before, 2.0 * math.pi)
         self.gusts.add(u, self.gust_inputs, times, (airspeed, height), (before, turn, since))
 

@@ -13,7 +13,7 @@ from dravik.kernel.program import EVERYTHING
 __all__ = ["terrain_around"]
 
 Floats = NDArray[np.float64]
-POINTS = 25  # along each side
+POINTS = 25  # grid points along each side
 HALF = 0.55  # of the track's extent, to each side of its middle
 FLATTEST = 0.3  # of the longer side: a straight track still shows land to its left and right
 

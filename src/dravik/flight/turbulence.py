@@ -136,7 +136,7 @@ def _fill_root(covariance: Floats, found: Floats) -> None:
         for k in range(j):
             left -= found[j, k] * found[j, k]
         if left <= 1e-13 * covariance[j, j]:
-            continue  # rounding: this state has no noise of its own
+            continue  # zero variance but for rounding: this state has no noise of its own
         found[j, j] = math.sqrt(left)
         for i in range(j + 1, n):
             total = covariance[i, j]

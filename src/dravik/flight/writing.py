@@ -19,7 +19,7 @@ from dravik.units import column_name, from_si
 __all__ = ["RecordingWriter"]
 
 Floats = NDArray[np.float64]
-FLUSH_SECONDS = 0.5  # of the clock: what a killed program may lose
+FLUSH_SECONDS = 0.5  # wall-clock time between flushes: what a killed program may lose
 
 
 class RecordingWriter:
@@ -102,7 +102,7 @@ class RecordingWriter:
             "end": dict(end),
         }  # fmt: skip
 
-        # the old one stays whole until the new one is
+        # write to a temporary file and rename: the old side file stays intact until then
         text = json.dumps(side) + "\n"
         place = side_path(self.path)
         self._try(lambda: replace_file(place, lambda file: file.write(text.encode("utf-8"))))
@@ -120,7 +120,7 @@ class RecordingWriter:
 
     def abandon(self) -> None:
         """Close the file with what has been flown, when the run cannot go on."""
-        # that it cannot be written has been said before
+        # the error of writing has been raised already
         with suppress(DravikError):
             self.flush()
         try:

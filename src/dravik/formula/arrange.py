@@ -1,4 +1,4 @@
-"""The order of a tape's instructions: by stage, and behind guards that skip what is known to be nought."""
+"""The order of a tape's instructions: by stage, and behind guards that skip results known to be zero."""
 
 from collections.abc import Sequence
 from enum import IntEnum
@@ -21,7 +21,7 @@ __all__ = ["Guard", "Stage", "arrange", "guarded", "reachable"]
 class Stage(IntEnum):
     """When an instruction runs, by what it needs."""
 
-    WIND = 0  # what the wind's formulas need: before anything about the air is known
+    WIND = 0  # what the wind's formulas need: runs before any air data are known
     STATES = 1  # states and inputs only
     ANGLE_RATES = 2  # alpha_dot or beta_dot, which the forces may contain linearly
     ACCELERATIONS = 3  # accelerations, known once the forces are
@@ -55,7 +55,7 @@ def arrange(
 ) -> tuple[list[int], dict[int, Instruction]]:  # fmt: skip
     """Return the rows in order, and for each row that begins a guarded stretch the instruction to put before it.
 
-    A product that only a sum uses is put into the sum, which changes its row.
+    A product read by one sum only is fused into it, which changes the sum's row.
 
     ``guards`` (condition's register, flag's register) apply to rows of stage STATES alone, those of ``members``.
     ``fixed`` are registers that are read by name; ``joined`` are rows left out because a grouped table instruction
@@ -77,7 +77,7 @@ def arrange(
 def guarded(
     code: Sequence[Instruction], stage: Sequence[int], wanted: Sequence[set[int]], fixed: set[int]
 ) -> dict[int, int]:
-    """Return the guard of each register that a guard may leave out: nothing outside needs it."""
+    """Return the guard of each register that is read within that guard's stretch only, so that it may be skipped."""
     found: dict[int, int] = {}
     results = set().union(*wanted) if wanted else set()
     place = {row.result: i for i, row in enumerate(code)}
@@ -85,6 +85,7 @@ def guarded(
         for register in reachable(code, list(outputs)):
             if register not in found and stage[place[register]] == Stage.STATES:
                 found[register] = k
+    # take out whatever something outside the guard reads, until nothing changes: a removal may expose another
     changed = True
     while changed:
         changed = False
@@ -101,7 +102,7 @@ def guarded(
 
 
 def _fuse(code: Sequence[Instruction], stage: Sequence[int], members: dict[int, int], fixed: set[int]) -> set[int]:
-    """Put products that one sum alone reads into it; return the rows that are no more."""
+    """Fuse products with the one sum that reads them; return the rows that drop out."""
     readers: dict[int, int] = {}
     for row in code:
         for register in row.reads:
@@ -118,6 +119,7 @@ def _fuse(code: Sequence[Instruction], stage: Sequence[int], members: dict[int, 
         one, two = row.reads
         for register, other in ((one, two), (two, one)):
             j = products.get(register)
+            # only within one stage and one guard, where both always run together
             if j is None or stage[j] != stage[i] or members.get(row.result) != members.get(register):
                 continue
             first = register == one
@@ -129,7 +131,7 @@ def _fuse(code: Sequence[Instruction], stage: Sequence[int], members: dict[int, 
 
 
 def _ranks(code: Sequence[Instruction], stage: Sequence[int], members: dict[int, int]) -> list[int] | None:
-    """Return each row's place among the stretches: odd ones are guarded; None where they do not come apart."""
+    """Return each row's stretch (odd ones are guarded); None where guarded stretches depend on each other."""
     rank: dict[int, int] = {}
     for i, row in enumerate(code):
         before = max((rank.get(r, 0) for r in row.reads), default=0) if stage[i] == Stage.STATES else 0

@@ -1,6 +1,6 @@
 """Functions with states: what value each gives, and at what rate its states move.
 
-All are written in instructions that the tape has anyway, so trimming, linearising and the
+They compile to ordinary instructions, so trimming, linearising and the
 integrator see one kind of state. ``actuator_1`` and ``actuator_2`` are not for formulas: the
 aircraft's effectors and engines are made of them.
 """
@@ -83,7 +83,7 @@ def value(builder: Builder, node: Node) -> int:
             rate = builder.new_state(f"{node.name}_rate", node, partner=slot)
             if node.name == "second_order":
                 return slot.register
-            # Padé of order two: 1 - (12/T) s / (s**2 + (6/T) s + 12/T**2)
+            # second-order Padé approximation of exp(-s T), written as 1 - (12/T) s / (s**2 + (6/T) s + 12/T**2)
             x = _argument(builder, node, 0)
             gain = builder.emit("div", builder.constant(12.0), _argument(builder, node, 1, positive=True))
             return builder.emit("sub", x, builder.emit("mul", gain, rate.register))
@@ -93,13 +93,14 @@ def value(builder: Builder, node: Node) -> int:
             if not builder.is_constant(start):
                 builder.fail(f"the initial value of {node.name} must be a constant", node.args[1].position)
             slot.initial, slot.is_integral = builder.values[start], node.name == "integral"
-            # the value keeps to the limits even at the stages within a step
+            # the integrator clamps states only after a step: clamp the value too, for the Runge-Kutta stages within
             low, high = _argument(builder, node, 2), _argument(builder, node, 3)
             unlimited = _limits(builder, low, high) == (-1, -1)
             return slot.register if unlimited else builder.emit("limit", slot.register, low, high)
     slot = builder.new_state(node.name, node)
     if node.name in ("lag", "rate_limit"):
         return slot.register
+    # washout and lead-lag pass their argument directly, so they are part of an algebraic loop through it
     x = _argument(builder, node, 0)
     passed = builder.emit("sub", x, slot.register)
     if node.name == "washout":
@@ -150,6 +151,7 @@ def _first_order(b: Builder, slot: StateSlot, node: Node, time_constant: int) ->
 
 def _second_order(b: Builder, slot: StateSlot, node: Node) -> None:
     assert slot.partner is not None
+    # the rate of the position is the rate state itself
     if not slot.is_rate:
         slot.rate = slot.partner.register
         return
@@ -171,6 +173,7 @@ def _second_order(b: Builder, slot: StateSlot, node: Node) -> None:
 def _actuator_second_order(b: Builder, slot: StateSlot, node: Node) -> None:
     assert slot.partner is not None
     command, frequency, damping, limit, low, high = (_argument(b, node, i) for i in range(6))
+    # the rate limit acts on the motion, not on the spring: the actuator accelerates as if it were free
     if not slot.is_rate:
         slot.rate = b.emit("rate_clip", slot.partner.register, limit)
         slot.low, slot.high = _limits(b, low, high)
@@ -180,6 +183,6 @@ def _actuator_second_order(b: Builder, slot: StateSlot, node: Node) -> None:
     spring = b.emit("mul", b.emit("mul", frequency, frequency), b.emit("sub", reached, position.register))
     friction = b.emit("mul", b.emit("mul", b.constant(2.0), damping), frequency)
     slot.rate = b.emit("sub", spring, b.emit("mul", friction, rate.register))
-    # the rate state must not wind up while the output rate is held at its limit
+    # without this the second-order actuator's rate state would wind up while its rate is limited
     slot.high = _limits(b, limit, limit)[1]
     slot.low = b.emit("neg", limit) if slot.high >= 0 else -1

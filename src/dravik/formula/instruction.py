@@ -6,7 +6,7 @@ from dravik.formula.opcodes import LOCATE, SKIP, TABLE, WEIGHTS
 
 __all__ = ["COLUMNS", "Instruction"]
 
-COLUMNS = 7  # of the tape: docs/design.md tells what stands in each
+COLUMNS = 7  # of the tape, documented one by one in docs/design.md
 NONE = -1
 
 

@@ -13,7 +13,7 @@ from dravik.tables import Table
 
 __all__ = ["SHAPE_HEADER", "Source", "StateSlot", "Tape", "group_tables"]
 
-SHAPE_HEADER = 6  # numbers of a shape before its offsets
+SHAPE_HEADER = 6  # entries of a shape before its offsets: axes, mask of smooth axes, four strides
 
 
 class Source(NamedTuple):
@@ -73,6 +73,7 @@ class Tape:
         while current is not None:
             row = self.code[current]
             arguments = [int(r) for r in row[2 : 2 + ARITY[int(row[0])]]]
+            # only the branch that was taken can have brought the value
             if row[0] == IF:
                 arguments = [arguments[1] if values[arguments[0]] != 0.0 else arguments[2]]
             bad = [r for r in arguments if not np.all(np.isfinite(values[r : r + self._width(writers.get(r))]))]
@@ -82,7 +83,7 @@ class Tape:
         return None
 
     def _width(self, writer: int | None) -> int:
-        """Return how many registers of an instruction's result tell whether it is finite."""
+        """Return how many registers of an instruction's result must be looked at to tell whether it is finite."""
         return {LOCATE: 3, WEIGHTS: 2}.get(int(self.code[writer, 0]), 1) if writer is not None else 1
 
 
@@ -111,6 +112,7 @@ def group_tables(code: list[Instruction], stage: list[int], tables: Sequence[Tab
         ids = tuple(code[i].table for i in rows)
         if ids not in known:
             known[ids] = sum(len(v) for v in found.values)
+            # interleaved, so that one corner's numbers of all tables of the group are neighbours in memory
             found.values.append(np.stack([tables[t].nodes for t in ids], axis=-1).ravel())
         found.starts.append(known[ids])
         found.into.append([code[i].result for i in rows])

@@ -33,9 +33,9 @@ SINH, COSH, TANH, HYPOT, FLOOR, MOD, WRAP, DEADZONE = 32, 33, 34, 35, 36, 37, 38
 # With ``steady`` these pass their argument through, so that a saturated limit does not zero a column of the Jacobian.
 RATE_LIMIT, HOLD_AT_LIMIT, POSITION_LIMIT = 40, 41, 42
 LOCATE, WEIGHTS, TABLE = 43, 44, 45
-# Skips the instructions that follow where its condition is false, after setting their results to zero.
+# Where its condition is false, jumps over the instructions that follow, after setting their results to zero once.
 SKIP = 46
-# A product and the sum that alone uses it, in one: a*b + c, a*b - c, c - a*b.
+# A product whose only reader is a sum is fused with it: a*b + c, a*b - c, c - a*b.
 MULTIPLY_ADD, MULTIPLY_SUBTRACT, SUBTRACT_PRODUCT = 47, 48, 49
 
 OPS: dict[str, Op] = {

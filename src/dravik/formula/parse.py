@@ -42,7 +42,7 @@ def number_node(value: float) -> Node:
 
 
 def choice_node(condition: str, yes: Node, no: Node) -> Node:
-    """Return one node where a signal is not zero, another where it is."""
+    """Return a node that is ``yes`` where a signal is not zero, ``no`` where it is zero."""
     return Node("op", 0, "if_else", args=(name_node(condition), yes, no))
 
 
@@ -56,6 +56,7 @@ def parse(text: str | float, *, where: str = "") -> Node:
     if isinstance(text, bool) or not isinstance(text, str | int | float):
         raise FormulaError(f"{text!r} is no formula", where=where)
     if not isinstance(text, str):
+        # an infinite number is refused below, with its position, as too large
         text = repr(float(text)) if abs(text) < 1e308 else "1e999"
     return _Parser(text, where).parse()
 
@@ -64,7 +65,7 @@ class _Parser:
     def __init__(self, text: str, where: str) -> None:
         self.text = text
         self.where = where
-        # ast counts columns in bytes of the line; formulas may span lines in TOML's long strings
+        # ast gives byte columns within a line; a formula may have several lines (TOML's multi-line strings)
         self.flat = text.replace("\r", " ").replace("\n", " ").replace("\t", " ").replace("\f", " ")
         self.lead = len(self.flat) - len(self.flat.lstrip())
 
@@ -89,6 +90,7 @@ class _Parser:
         except SyntaxError as error:
             position = self.lead + (error.offset or 1) - 1
             raise self.fail(f"this cannot be read as a formula ({error.msg})", position) from None
+        # the parser of Python itself gives up on deeply nested or malformed text in these ways
         except (RecursionError, MemoryError, ValueError) as error:
             raise self.fail(f"this cannot be read as a formula ({error})", 0, "named parts") from None
         return self.convert(tree.body, 0)
@@ -96,6 +98,7 @@ class _Parser:
     def _check_characters(self) -> None:
         depth = 0
         for i, character in enumerate(self.flat):
+            # refused before Python's parser sees them, so that the message can name the formula's own operator
             if character in "\"'`;:[]{}\\@#$?~|&!^" and self.flat[i : i + 2] != "!=":
                 hint = {
                     "^": "** for a power",
@@ -158,7 +161,7 @@ class _Parser:
         return Node("op", position, name, args=tuple(self.convert(o, depth + 1) for o in operands))
 
     def chain(self, name: str, parts: list[Node]) -> Node:
-        """Return parts joined by one operation, in halves: a chain of a thousand is ten deep, not a thousand."""
+        """Return parts joined by one operation as a balanced tree: a sum of 1000 terms is 10 levels deep, not 1000."""
         if len(parts) == 1:
             return parts[0]
         half = (len(parts) + 1) // 2

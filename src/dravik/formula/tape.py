@@ -64,7 +64,7 @@ class TapeBuilder:
         for name in inputs:
             self._refuse_taken(name, "")
             self.names[name] = self._register(0.0)
-        # a parameter's register keeps its value as a constant's does, but is never folded into others
+        # a parameter's register is read like a constant's, but never folded, because its value may be set later
         for name, value in (parameters or {}).items():
             self._refuse_taken(name, f"parameters.{name}")
             self.names[name] = self._register(value)
@@ -92,13 +92,16 @@ class TapeBuilder:
 
     def emit(self, op: str, *args: int, position: int = 0, extra: int = -1, width: int = 1) -> int:
         """Append an instruction, or find the one that already computes the same; return its register."""
+        # common subexpressions: equal operations on equal registers are computed once
         key = (op, args, extra)
         if key in self._known:
             return self._known[key]
         if op in ("div", "mod") and self.is_constant(args[1]) and self.values[args[1]] == 0.0:
             self.fail("division by zero", position)
+        # constant folding, with the NumPy function that means the same as the kernel's instruction
         if OPS[op].apply is not None and all(self.is_constant(a) for a in args):
             return self._fold(op, args, position)
+        # a result is known no earlier than its latest argument
         level = max((self.levels[a] for a in args), default=0)
         degree = self._degree(op, [self.degrees[a] for a in args])
         register = self._register(0.0, level, degree)
@@ -162,6 +165,7 @@ class TapeBuilder:
 
     def _order(self) -> list[str]:
         """Return the formulas' names so that each comes after those it needs at the same instant."""
+        # functions with states break loops: their value needs only the arguments in ``direct_names``
         graph = {
             name: [n for n in dynamics.direct_names(node) if n in self.nodes]
             for name, (node, _, _) in self.nodes.items()
@@ -181,13 +185,14 @@ class TapeBuilder:
     def build(self, needed: Iterable[str], first: Sequence[str] = (), guards: Sequence[Guard] = ()) -> Tape:
         """Compile everything; ``needed`` are the names that forces and the integrator read.
 
-        ``first`` are the names that must be known before all others; ``guards`` name what need not be computed always.
+        ``first`` are the names that the WIND stage computes; ``guards`` name what is skipped.
         """
         for name in self._order():
             node, where, text = self.nodes[name]
             self._source, self._where = Source(name, text, 0), where
             register = self.compile(node)
             self.names[name] = register
+        # rates come last, because they may read any formula; compiling one may add further states
         while self._pending:
             self._source, slot, node = self._pending.pop(0)
             self._where = self.nodes[self._source.name][1]
@@ -223,13 +228,14 @@ class TapeBuilder:
             return self._name(node)
         if node.kind == "call":
             if node.name in dynamics.STATEFUL:
-                # asked for a second time, by the function around it, it is still the same state
+                # a function around this one compiles its argument twice (value and rate): both get the same state
                 key = ("stateful", self._source.name, id(node))
                 if key not in self._known:
                     self._known[key] = dynamics.value(self, node)
                 return self._known[key]
             return self._table(node)
         args = [self.compile(a) for a in node.args]
+        # a square is a product: much cheaper than pow, and exact for negative bases
         if node.name == "pow" and self.is_constant(args[1]) and self.values[args[1]] == 2.0:
             return self.emit("mul", args[0], args[0], position=node.position)
         return self.emit(node.name, *args, position=node.position)
@@ -268,13 +274,14 @@ class TapeBuilder:
         if len(node.args) != len(table.axes):
             axes = ", ".join(a.name for a in table.axes)
             self.fail(f"table {node.name} has {len(node.args)} arguments", node.position, f"{node.name}({axes})")
+        # each axis is searched once for each argument and policy, whatever number of tables use it
         cells = []
         for axis, argument in zip(table.axes, node.args, strict=True):
             axis_id = self._axes.setdefault(tuple(float(v) for v in axis.values), len(self._axes))
             key = (axis_id, self.compile(argument), OUTSIDE[table.outside])
             cells.append(self._locate(key, table.name or node.name, axis.name, node.position))
         table_id = self._table_ids.setdefault(node.name, len(self._table_ids))
-        # tables on equal grids that are asked at the same place share the weights of the corners
+        # tables on equal grids with equal arguments share the interpolation weights
         form = (len(cells), table.mask, *(int(s) for s in table.strides), *[0] * (4 - len(cells)), *table.offsets)
         shape = self._shapes.setdefault(form, len(self._shapes))
         count = len(table.offsets)
@@ -311,14 +318,16 @@ class TapeBuilder:
     # -- laying out -------------------------------------------------------------------------------------------
 
     def _finish(self, needed: list[int], first: list[int], guards: Sequence[Guard]) -> Tape:
+        # whatever loads, rates of states and limits need runs at every evaluation; the rest only when recorded
         roots = [*needed, *(r for s in self.states for r in (s.rate, s.low, s.high) if r >= 0)]
         asked = [(self.names[g.condition], self._register(1.0), self._results(g) - set(first)) for g in guards]
         roots += [condition for condition, _, _ in asked]
         useful, wind = reachable(self.code, roots), reachable(self.code, first)
         stage = [self._stage(row.result, useful, wind) for row in self.code]
+        # registers read by name must keep their values: they are neither fused away nor skipped
         fixed = {*self.names.values(), *roots}
         members = guarded(self.code, stage, [results for _, _, results in asked], fixed)
-        # tables are looked up together only where they are always asked together
+        # tables are grouped only within one stage and one guard: otherwise a group would run when not all are needed
         apart = [len(Stage) * (members.get(row.result, -1) + 1) + s for row, s in zip(self.code, stage, strict=True)]
         groups = group_tables(self.code, apart, [self.tables[n] for n in self._table_ids])
         order, skips = arrange(self.code, stage, [(c, f) for c, f, _ in asked], members, fixed, groups.joined)
@@ -356,7 +365,7 @@ class TapeBuilder:
         return (Stage.STATES, Stage.ANGLE_RATES, Stage.ACCELERATIONS)[self.levels[register]]
 
     def _results(self, guard: Guard) -> set[int]:
-        """Return the registers of what a guard leaves out: values, and of states rates and limits too."""
+        """Return the registers that a guard skips: its formulas, and the rates and limits of its states."""
         slots = [r for s in self.states if s.name in guard.names for r in (s.rate, s.low, s.high) if r >= 0]
         return {*(self.names[n] for n in guard.names), *slots}
 

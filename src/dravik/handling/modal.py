@@ -13,7 +13,7 @@ __all__ = ["load_factor_sensitivity", "modal_criteria"]
 
 Limits = tuple[float | None, float | None, float | None]
 NONE: Limits = (None, None, None)
-SLOWEST = 3600.0  # s: what takes longer to double, such as a battery's charge or an altitude, grows in no flight
+SLOWEST = 3600.0  # s: roots that take longer to double (battery charge, altitude) count as neutral
 
 
 @lru_cache(maxsize=1)
@@ -120,7 +120,7 @@ def _phugoid(modes: Modes) -> list[Criterion]:
         return [_missing("phugoid", paragraph)]
     omega, damping, note, names = pair
     lows = _limits(data["damping_min"])
-    # level 3 allows a growing phugoid that takes long enough to double: put as the damping that this means
+    # level 3 of the phugoid is a least time to double: converted to the damping ratio that it corresponds to
     least = -math.log(2.0) / (longest * omega)
     return [Criterion("phugoid damping", paragraph, damping, "", (lows[0], lows[1], least), note=note, modes=names)]
 
@@ -154,7 +154,7 @@ def _short_period(modes: Modes, n_alpha: float, aircraft_class: str, category: s
 def _dutch_roll(modes: Modes, aircraft_class: str, category: str) -> list[Criterion]:
     data = _entry("dutch_roll", aircraft_class, category)
     pair = _pair(modes, "Dutch roll")
-    assert data is not None  # every class and category has its entry
+    assert data is not None  # the data file has an entry for every class and category
     if pair is None:
         return [_missing("Dutch roll", data["paragraph"])]
     omega, zeta, note, names = pair
@@ -214,7 +214,7 @@ def _roll_and_spiral(modes: Modes, aircraft_class: str, category: str) -> list[C
     if not spirals and coupled is None:
         found.append(_missing("spiral", paragraph))
     if spirals:
-        # of several the one that grows fastest is judged, and with it all
+        # of several roots the fastest divergence decides
         time = min(m.time_to_double for m in spirals)
         note = "stable" if math.isinf(time) else ""
         names = tuple(m.name for m in spirals)

@@ -1,4 +1,4 @@
-"""The air where the aircraft is: how it moves, how that changes along the way, and what it makes of the motion."""
+"""The air at the aircraft: its velocity, the rate of change of that along the flight path, and the air data."""
 
 import math
 
@@ -47,7 +47,7 @@ from dravik.kernel.vectors import rotate, rotate_back
 __all__ = ["SLOW", "air_at_chart", "air_change", "air_data", "air_motion"]
 
 Floats = NDArray[np.float64]
-MOMENT = 1e-3  # s, over which the wind's change along the way is taken
+MOMENT = 1e-3  # s: time step for the finite difference of the wind along the flight path
 SLOW = 1e-3  # m/s: below this airspeed angles and non-dimensional rates are zero, not noise
 
 air = compiled(standard_air)
@@ -55,9 +55,10 @@ air = compiled(standard_air)
 
 @compiled
 def air_motion(program: Program, work: Workspace) -> None:
-    """Fill the velocity of the air here: what the inputs say, and the formulas of the wind, if there are any."""
+    """Fill the velocity of the air: the wind inputs plus the wind formulas, if there are any."""
     reg, k, field = work.registers, program.layout[WIND], program.layout[FIELD]
     reg[AIR], reg[AIR + 1], reg[AIR + 2] = reg[k], reg[k + 1], reg[k + 2]
+    # always with ``steady``: wind formulas have no limits that a trim could be stuck at
     if field >= 0 or program.layout[OWN_AIR] >= 0:
         run_stage(program, work, 0, program.layout[END_WIND], True)
     if field >= 0:
@@ -67,9 +68,10 @@ def air_motion(program: Program, work: Workspace) -> None:
 
 @compiled
 def air_change(program: Program, work: Workspace, t: float, x: Floats, m: tuple[float, ...]) -> None:
-    """Fill how fast the wind of the place changes where the aircraft moves to, by the difference over a moment."""
+    """Fill the rate of change of the wind along the flight path, by a finite difference over MOMENT seconds."""
     reg, field = work.registers, program.layout[FIELD]
     vn, ve, vd = rotate_back(m, x[3], x[4], x[5])
+    # central difference along the path: position and time move together, so that gusts that travel count too
     north, east, up = position_rates(program, x, vn, ve, vd)
     for side in (1.0, -1.0):
         step = side * MOMENT
@@ -90,8 +92,9 @@ def air_change(program: Program, work: Workspace, t: float, x: Floats, m: tuple[
 
 @compiled
 def air_at_chart(program: Program, work: Workspace, t: float, z: Floats, u: Floats) -> tuple[float, float, float]:
-    """Return the velocity of the air (north, east, up) at a place, before anything else is known."""
+    """Return the velocity of the air (north, east, up, m/s) at a position, running the WIND stage alone."""
     reg, k = work.registers, program.layout[WIND] - N_BASE
+    # without wind formulas the air moves as the inputs say
     if program.layout[FIELD] < 0:
         return u[k], u[k + 1], u[k + 2]
     reg[TIME], reg[NORTH], reg[NORTH + 1], reg[NORTH + 2] = t, z[0], z[1], z[2]
@@ -104,8 +107,9 @@ def air_at_chart(program: Program, work: Workspace, t: float, z: Floats, u: Floa
 
 @compiled
 def air_data(program: Program, reg: Floats, m: tuple[float, ...]) -> tuple[float, float, float]:
-    """Fill the signals that the air makes; return the body components of velocity relative to it."""
+    """Fill the air data; return the velocity relative to the air in body axes, m/s."""
     w = program.layout[WIND]
+    # the wind is given as north, east, up; local axes are north, east, down
     wu, wv, ww = rotate(m, reg[AIR], reg[AIR + 1], -reg[AIR + 2])
     ua, va, wa = reg[U] - wu, reg[U + 1] - wv, reg[U + 2] - ww
     reg[U_AIR], reg[U_AIR + 1], reg[U_AIR + 2] = ua, va, wa
@@ -126,10 +130,12 @@ def air_data(program: Program, reg: Floats, m: tuple[float, ...]) -> tuple[float
     reg[EAS] = speed * math.sqrt(density / SEA_LEVEL_DENSITY)
     if speed > SLOW:
         reg[ALPHA] = math.atan2(wa, ua)
+        # rounding may take the ratio beyond one
         reg[BETA] = np.arcsin(min(max(va / speed, -1.0), 1.0))
         half = 0.5 / speed
     else:
         reg[ALPHA], reg[BETA], half = 0.0, 0.0, 0.0
+    # aerodynamic damping depends on the rotation relative to the air, which gusts make turn
     reg[P_HAT] = (reg[P] - reg[w + 3]) * program.numbers[SPAN] * half
     reg[P_HAT + 1] = (reg[P + 1] - reg[w + 4]) * program.numbers[CHORD] * half
     reg[P_HAT + 2] = (reg[P + 2] - reg[w + 5]) * program.numbers[SPAN] * half

@@ -38,6 +38,7 @@ def state_from_chart(program: Program, work: Workspace, t: float, z: Floats, u: 
     x[6], x[7], x[8], x[9] = quaternion_elements(z[6], z[7], z[8])
     m = dcm_elements(x[6], x[7], x[8], x[9])
     if chart == 0:
+        # airspeed, alpha and beta are relative to the air, u, v, w relative to the Earth: add the wind
         wn, we, wh = air_at_chart(program, work, t, z, u)
         wu, wv, ww = rotate(m, wn, we, -wh)
         cb = math.cos(z[5])
@@ -48,6 +49,7 @@ def state_from_chart(program: Program, work: Workspace, t: float, z: Floats, u: 
         x[3], x[4], x[5] = z[3], z[4], z[5]
     x[10], x[11], x[12] = z[9], z[10], z[11]
     if program.layout[ROUND] == 1:
+        # chart rates are relative to the local axes, the state's relative to the Earth: add the transport rate
         reg = work.registers
         reg[NORTH], reg[NORTH + 1] = x[0], x[1]
         fill_earth(program, reg, x, m)
@@ -85,6 +87,7 @@ def chart_rates(
     else:
         dz[3], dz[4], dz[5] = dx[3], dx[4], dx[5]
     sf, cf, ct = math.sin(z[6]), math.cos(z[6]), math.cos(z[7])
+    # Euler angle kinematics (3-2-1); singular at 90 deg of pitch
     turn = z[10] * sf + z[11] * cf
     dz[6] = z[9] + turn * math.sin(z[7]) / ct
     dz[7] = z[10] * cf - z[11] * sf
@@ -102,7 +105,7 @@ def jacobian(
 ) -> None:  # fmt: skip
     """Fill ``slopes`` (rates and picked signals by states and inputs) with central differences.
 
-    ``sides`` is 0 for a column, or 1 or -1 where only the way up or down is open (at a stop).
+    ``sides`` is 0 for central differences of a column, 1 or -1 for one-sided ones upwards or downwards (at a stop).
     ``kinks`` receives the differences between the slopes to either side: large where a table bends.
     Working space: ``scratch`` (4, n + inputs + 1) and ``values`` (3, n + signals).
     """
@@ -113,6 +116,7 @@ def jacobian(
         point[i] = z[i]
     for i in range(nu):
         inputs[i] = u[i]
+    # column -1 is the operating point itself, needed for kinks and one-sided slopes
     for column in range(-1, n + nu):
         for side in range(2):
             if column < 0 and side == 1:
@@ -135,6 +139,7 @@ def jacobian(
         for i in range(n + ny):
             if sides[column] == 0:
                 slopes[i, column] = (values[0, i] - values[1, i]) / (2.0 * steps[column])
+                # slope upwards less slope downwards: of order step for a smooth function, finite at a kink
                 kinks[i, column] = (values[0, i] + values[1, i] - 2.0 * values[2, i]) / steps[column]
             else:
                 way = 0 if sides[column] > 0 else 1

@@ -38,6 +38,7 @@ def place(program: Program, reg: Floats) -> None:
 @compiled
 def fill_earth(program: Program, reg: Floats, x: Floats, m: tuple[float, ...]) -> None:
     """Fill gravity, and on the round Earth the place and the turning of the Earth and of the local axes."""
+    # flat Earth: constant gravity along local z, nothing turns
     if program.layout[ROUND] == 0:
         g = program.numbers[GRAVITY]
         reg[GRAVITY_X], reg[GRAVITY_X + 1], reg[GRAVITY_X + 2] = m[2] * g, m[5] * g, m[8] * g
@@ -47,11 +48,13 @@ def fill_earth(program: Program, reg: Floats, x: Floats, m: tuple[float, ...]) -
     gn, gd = gravity_components(latitude, height)
     reg[GRAVITY_X], reg[GRAVITY_X + 1], reg[GRAVITY_X + 2] = rotate(m, gn, 0.0, gd)
     sine, cosine = math.sin(latitude), math.cos(latitude)
+    # the Earth's rotation in local axes is along north and up; positive z is down
     ex, ey, ez = rotate(m, ROTATION * cosine, 0.0, -ROTATION * sine)
     reg[EARTH_RATE], reg[EARTH_RATE + 1], reg[EARTH_RATE + 2] = ex, ey, ez
     along, across = curvature_radii(latitude)
     vn, ve, _ = rotate_back(m, x[3], x[4], x[5])
     east = ve / (across + height)
+    # transport rate: the local axes turn as the aircraft moves over the ellipsoid
     tx, ty, tz = rotate(m, east, -vn / (along + height), -east * sine / cosine)
     reg[TRANSPORT], reg[TRANSPORT + 1], reg[TRANSPORT + 2] = tx, ty, tz
 
@@ -64,5 +67,6 @@ def position_rates(program: Program, x: Floats, vn: float, ve: float, vd: float)
     latitude = program.numbers[LATITUDE_0] + x[0] / program.numbers[MERIDIAN]
     height = x[2] + program.numbers[SEA_LEVEL]
     along, across = curvature_radii(latitude)
+    # the states north and east count along the origin's meridian and parallel: scale from the actual radii
     north = vn * program.numbers[MERIDIAN] / (along + height)
     return north, ve * program.numbers[PARALLEL] / ((across + height) * math.cos(latitude)), -vd

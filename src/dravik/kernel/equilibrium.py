@@ -1,4 +1,4 @@
-"""The compiled search for an equilibrium: put unknowns in place, evaluate, compare; slopes; Newton's method."""
+"""The compiled search for an equilibrium: residuals, finite-difference slopes, Newton's method."""
 
 from typing import NamedTuple
 
@@ -17,13 +17,13 @@ Ints = NDArray[np.int64]
 STATE, INPUT = 0, 1
 # kinds of equations: the rate of a chart coordinate, a signal, the difference of two signals; each less its target
 RATE, SIGNAL, DIFFERENCE = 0, 1, 2
-DIFFERENCE_STEP = 1e-6  # of scaled unknowns, for slopes
-NEAR = 1e-3  # largest residual from which on slopes are taken to both sides
-SINGULAR = 1e-14  # a pivot below it
+DIFFERENCE_STEP = 1e-6  # step of the scaled unknowns for finite differences
+NEAR = 1e-3  # below this residual the slopes are central differences, above it one-sided
+SINGULAR = 1e-14  # pivots below this count as zero
 
 
 class Equilibrium(NamedTuple):
-    """A point, what may move in it, what must hold, and room to work in; n unknowns, m equations, k coordinates.
+    """One search: the point, n unknowns, m equations and scratch arrays; k coordinates.
 
     ``state`` (k,) is in the coordinates of ``chart``, and ``inputs`` are those of the program; both are changed.
     ``unknowns`` (n, 2): kind and index; ``scales`` (n,) turn scaled unknowns into SI; ``hard_bounds`` (2, n) are what
@@ -40,19 +40,19 @@ class Equilibrium(NamedTuple):
     hard_bounds: Floats
     equations: Ints
     targets: Floats
-    left: Floats  # (m,): what each equation leaves over
+    left: Floats  # (m,): residual of each equation
     slopes: Floats  # (m, n)
-    sides: Floats  # (2, m): residuals to either side, and of a trial
-    matrix: Floats  # (m, n): slopes during elimination
+    sides: Floats  # (2, m): residuals on both sides of a difference, and of a trial step
+    matrix: Floats  # (m, n): the slopes again, overwritten by the elimination
     steps: Floats  # (2, n): Newton's step, and the unknowns tried
     scratch: Floats  # (3, k + 1): two integrated states, rates
 
 
 @compiled
 def residual(program: Program, work: Workspace, e: Equilibrium, v: Floats, left: Floats, steady: bool) -> None:
-    """Put the scaled unknowns ``v`` in place, and what each equation leaves over into ``left``.
+    """Evaluate at the scaled unknowns ``v`` and put the residual of each equation into ``left``.
 
-    With ``steady`` rate limits and stops are lifted, so that none of them hides a direction from the search.
+    With ``steady`` rate limits and stops are lifted: a saturated one would zero a column of the Jacobian.
     """
     for i in range(e.unknowns.shape[0]):
         if e.unknowns[i, 0] == STATE:
@@ -71,6 +71,7 @@ def residual(program: Program, work: Workspace, e: Equilibrium, v: Floats, left:
             found = reg[e.equations[i, 1]]
         else:
             found = reg[e.equations[i, 1]] - reg[e.equations[i, 2]]
+        # weights bring speeds, angles and accelerations to one scale
         left[i] = (found - e.targets[i, 0]) * e.targets[i, 1]
 
 
@@ -78,7 +79,7 @@ def residual(program: Program, work: Workspace, e: Equilibrium, v: Floats, left:
 def residual_slopes(program: Program, work: Workspace, e: Equilibrium, v: Floats, steady: bool, both: bool) -> None:
     """Fill the slopes of the equations by the scaled unknowns with central differences.
 
-    Not ``both``, with the way up alone, against what stands in ``left``: half the work, and good enough far away.
+    Without ``both`` they are one-sided, from ``left``: half the work, and good enough far from the solution.
     """
     for k in range(v.shape[0]):
         before = v[k]
@@ -105,6 +106,7 @@ def solve_linear(matrix: Floats, right: Floats) -> bool:
         for i in range(k + 1, n):
             if abs(matrix[i, k]) > abs(matrix[pivot, k]):
                 pivot = i
+        # written so that a NaN counts as singular
         if not abs(matrix[pivot, k]) > SINGULAR:
             return False
         if pivot != k:
@@ -126,9 +128,10 @@ def solve_linear(matrix: Floats, right: Floats) -> bool:
 
 @compiled
 def largest(values: Floats) -> float:
-    """Return the largest size; NaN when one is not a number."""
+    """Return the largest absolute value; NaN when one is NaN."""
     found = 0.0
     for i in range(values.shape[0]):
+        # written so that a NaN is found
         if not abs(values[i]) <= found:
             found = abs(values[i])
     return found
@@ -149,6 +152,7 @@ def newton(
     for k in range(most):
         if not size >= rest:
             return size, k
+        # one-sided slopes suffice while far away; near the solution central ones give quadratic convergence
         residual_slopes(program, work, e, v, True, size < NEAR)
         for i in range(e.left.shape[0]):
             step[i] = e.left[i]
@@ -156,16 +160,19 @@ def newton(
                 e.matrix[i, j] = e.slopes[i, j]
         if not solve_linear(e.matrix, step):
             return size, k
+        # a step that is too long for the model to be linear is shortened in its direction
         share = min(1.0, longest / (largest(step) + 1e-300))
         now = size
         for _ in range(6):
             for i in range(step.shape[0]):
+                # hard bounds only: limits of controls are checked after the search, which may pass beyond them
                 tried[i] = min(max(v[i] - share * step[i], e.hard_bounds[0, i]), e.hard_bounds[1, i])
             residual(program, work, e, tried, trial, True)
             now = largest(trial)
             if now < size:
                 break
             share *= 0.5
+        # no descent along Newton's direction: leave the field consistent with ``v`` and give up
         if not now < size:
             residual(program, work, e, v, e.left, True)
             return size, k

@@ -37,8 +37,8 @@ __all__ = ["LAST_EVALUATED", "LAST_RECORDED", "LAST_UNTOUCHED", "clamp_states", 
 
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
-EVENT_WIDTH = 1e-8  # s: how closely the moment of an event is found
-# what is done with the state after the last step: nothing, every signal of it, or a row of the recording too
+EVENT_WIDTH = 1e-8  # s: the time of an event is bisected to this width
+# after the last step: leave the final state, evaluate all its signals, or evaluate and record a row
 LAST_UNTOUCHED, LAST_EVALUATED, LAST_RECORDED = 0, 1, 2
 BEFORE, SLOPE, TRIAL = 5, 6, 7  # rows of a workspace's slopes: last good state and its slope, a state in between
 
@@ -46,6 +46,7 @@ BEFORE, SLOPE, TRIAL = 5, 6, 7  # rows of a workspace's slopes: last good state 
 @compiled
 def clamp_states(program: Program, reg: Floats, x: Floats) -> None:
     """Restore the quaternion's length, and put states that have limits back inside them."""
+    # the quaternion's length drifts with the integration error only: restore it after each step
     n = 1.0 / math.sqrt(x[6] * x[6] + x[7] * x[7] + x[8] * x[8] + x[9] * x[9])
     for i in range(6, 10):
         x[i] *= n
@@ -60,7 +61,10 @@ def clamp_states(program: Program, reg: Floats, x: Floats) -> None:
 
 @compiled
 def rk4_step(program: Program, work: Workspace, t: float, x: Floats, um: Floats, u1: Floats, dt: float) -> None:
-    """Advance ``x`` by one step whose first slope already stands in ``work.slopes[0]``."""
+    """Advance ``x`` by one step whose first slope stands in ``work.slopes[0]``.
+
+    ``um`` and ``u1`` are the inputs half way and at the end.
+    """
     k, n = work.slopes, x.shape[0]
     z = k[4]
     for i in range(n):
@@ -78,11 +82,12 @@ def rk4_step(program: Program, work: Workspace, t: float, x: Floats, um: Floats,
 
 @compiled
 def part_of_step(program: Program, work: Workspace, t: float, dt: float, share: float) -> None:
-    """Put the state a share into the last step into its working row, and everything there into the registers.
+    """Put the state at a share of the last step into row TRIAL, and all signals there into the registers.
 
     The step began at ``t`` in the state of row BEFORE, with the slope of row SLOPE and the inputs of rows 1 and 2.
     """
     x, u = work.slopes[TRIAL], work.inputs
+    # repeat the step with a shorter length: the same accuracy as the step itself, no interpolation
     for i in range(x.shape[0]):
         x[i] = work.slopes[BEFORE, i]
         work.slopes[0, i] = work.slopes[SLOPE, i]
@@ -98,6 +103,7 @@ def part_of_step(program: Program, work: Workspace, t: float, dt: float, share: 
 def locate_event(program: Program, work: Workspace, register: int, t: float, dt: float) -> float:
     """Return the share of the last step at whose end a condition has become true, to EVENT_WIDTH seconds."""
     low, high = 0.0, 1.0
+    # bisection: conditions are logical (0 or 1), so nothing faster applies
     while (high - low) * dt > EVENT_WIDTH:
         middle = 0.5 * (low + high)
         part_of_step(program, work, t, dt, middle)
@@ -110,16 +116,17 @@ def locate_event(program: Program, work: Workspace, register: int, t: float, dt:
 
 @compiled
 def watch_events(program: Program, work: Workspace, t: float, dt: float) -> float:
-    """Log each condition that has become true since the last look; return the share of the step where one stops.
+    """Log conditions that have become true since the last call; return the share of the step where one ends the run.
 
-    2 is returned where nothing stops. The registers are those of another moment afterwards if something was found,
-    which the flag FOUND tells.
+    2 means that none does. If something was found, which the flag FOUND tells, the registers are
+    those of another time afterwards and must be evaluated again.
     """
     layout, counters, n = program.layout, work.counters, program.layout[N_EVENTS]
     counters[FOUND] = 0
     stop, begun = 2.0, counters[EVENT_COUNT]
     for i in range(n):
         now = work.registers[layout[layout[EVENTS] + i]]
+        # an event is a change from false to true; the first look (NaN before) is none
         work.events[i, 1] = 1.0 if now != 0.0 and work.events[i, 0] == 0.0 else 0.0
         work.events[i, 0] = now
     for i in range(n):
@@ -137,7 +144,7 @@ def watch_events(program: Program, work: Workspace, t: float, dt: float) -> floa
         if action == PAUSE:
             counters[PAUSED] = 1
     if stop <= 1.0:
-        # what would have come after the end of the run did not
+        # drop events of this step that lie after the event that ends the run
         kept = begun
         for k in range(begun, counters[EVENT_COUNT]):
             if work.events[n + k, 0] <= t - dt + stop * dt:
@@ -152,6 +159,7 @@ def all_finite(x: Floats) -> bool:
     """Whether every entry is a finite number."""
     total = 0.0
     for i in range(x.shape[0]):
+        # 0 * x is 0 for finite x and NaN otherwise: one branch for all entries
         total += x[i] * 0.0
     return total == 0.0
 
@@ -166,8 +174,8 @@ def fly_steps(
     ``controls`` (steps, 2, inputs) holds each step's inputs at its start and end. Every ``every``-th step
     the picked registers go to a row of ``out``, and ``last`` says what is done with the state after the final step. The
     run stops early on a state that is not finite, a table left where that is an error, an event that ends it, or where
-    ``out`` has no more room; ``x`` is then the last good state. At an event that pauses it returns before the
-    step's row, with the flag PAUSED: whoever flies does what is to be done, clears the flag, and flies on from there.
+    ``out`` is full; ``x`` is then the last good state. At an event that pauses the run it returns before the
+    step's row, with the flag PAUSED: the caller handles the event, clears the flag, and calls again from there.
     """
     rows = 0
     steps = controls.shape[0]
@@ -179,6 +187,7 @@ def fly_steps(
         t = start + (first + step) * dt
         u0 = controls[step, 0] if step < steps else controls[steps - 1, 1]
         work.counters[COUNTING] = 1
+        # visits outside tables are counted here only, once a step, and not in the stages between
         evaluate(program, work, t, x, u0, work.slopes[0], False, EVERYTHING)
         work.counters[COUNTING] = 0
         if not all_finite(work.slopes[0]):
@@ -204,6 +213,7 @@ def fly_steps(
         if work.counters[OUTSIDE_TABLE] != 0 or work.counters[STOP_EVENT] != 0 or step == steps:
             return step, rows
         for i in range(n):
+            # kept for finding events within the step, and as the last good state
             before[i], slope[i] = x[i], work.slopes[0, i]
         for i in range(u.shape[1]):
             u[1, i], u[2, i] = u0[i], controls[step, 1, i]

@@ -85,15 +85,15 @@ def function_of(code: int, x: float, y: float) -> float:
 
 @compiled
 def state_function(code: int, x: float, y: float, low: float, high: float, steady: bool) -> float:
-    """Return the value of an instruction that steps aside while an equilibrium is sought."""
+    """Return the value of a limiting instruction; with ``steady`` (in a trim) its argument: limits hide no slope."""
     if steady:
         return x
     if code == RATE_LIMIT:
         return min(max(x, -y), y) if x == x else x
     if code == POSITION_LIMIT:
         return min(max(x, y), low) if x == x else x
-    # HOLD_AT_LIMIT: nothing is gathered while x pushes a state beyond its limit; a state that stands just at
-    # it may still move within a step, at the end of which it is put back
+    # HOLD_AT_LIMIT: the rate x is zero while it pushes the state y beyond its limit. At the limit itself it still
+    # counts, because clamp_states puts the state back after the step; holding there would stop it from leaving
     if (y > high and x > 0.0) or (y < low and x < 0.0):
         return 0.0
     return x
@@ -110,6 +110,7 @@ def visit_axis(
     reg[dst] = cell
     reg[dst + 1] = fraction
     reg[dst + 2] = width
+    # rare, so this is checked after the look-up; NaN is neither and passes on into the result
     if x < numbers[start] or x > numbers[start + size - 1]:
         if policy == ERROR_POLICY and counters[OUTSIDE_TABLE] == 0:
             counters[OUTSIDE_TABLE] = counter + 1
@@ -122,9 +123,10 @@ def visit_axis(
 
 @compiled
 def table_weights(code: Codes, layout: Ints, reg: Floats, row: int) -> None:
-    """Put the offset of a cell, and the weights of its numbers, into registers that follow one another."""
+    """Put the offset of a cell and its interpolation weights into consecutive registers."""
     shape = layout[layout[SHAPES] + code[row, 6]]
     mask, dst = layout[shape + 1], code[row, 1]
+    # tensor product, one axis after the other: each axis multiplies the weights so far by its own two or four
     offset, count = 0, 1
     reg[dst + 1] = 1.0
     for k in range(layout[shape]):
@@ -143,7 +145,7 @@ def look_up(code: Codes, layout: Ints, v: Floats, reg: Floats, row: int) -> None
     first = layout[layout[TABLE_START] + group] + int(reg[w]) * tables
     t = 0
     while t + 4 <= tables:
-        # four sums side by side: one alone would wait for itself at every term
+        # four independent sums keep the pipeline full; a single one waits for each addition
         a, b, c, d = 0.0, 0.0, 0.0, 0.0
         for k in range(count):
             weight, at = reg[w + 1 + k], first + layout[offsets + k] * tables + t
@@ -172,16 +174,17 @@ def look_up(code: Codes, layout: Ints, v: Floats, reg: Floats, row: int) -> None
 
 @compiled
 def skipped(code: Codes, layout: Ints, reg: Floats, row: int) -> int:
-    """Return how many instructions to pass over; the first time their results become zero, which a flag remembers."""
+    """Return how many instructions to jump over; when a guard closes, set their results to zero once (``flag``)."""
     flag, count = code[row, 1], code[row, 3]
     if reg[code[row, 2]] != 0.0:
         reg[flag] = 1.0
         return 0
+    # results are zeroed once, when the guard closes; the flag remembers that they are zero
     if reg[flag] != 0.0:
         for k in range(row + 1, row + 1 + count):
             reg[code[k, 1]] = 0.0
             if code[k, 0] == TABLE:
-                # one instruction looks up a whole group of tables: every one of them has a result
+                # a table instruction writes the results of its whole group
                 into = layout[layout[TABLE_INTO] + code[k, 6]]
                 for t in range(code[k, 5]):
                     reg[layout[into + t]] = 0.0
@@ -202,6 +205,7 @@ def run_tape(
     while i < stop - 1:
         i += 1
         k, dst, a, b = code[i, 0], code[i, 1], code[i, 2], code[i, 3]
+        # in order of frequency in compiled aircraft: an early branch saves comparisons
         if k == ADD:
             reg[dst] = reg[a] + reg[b]
         elif k == SUB:
@@ -245,6 +249,7 @@ def run_tape(
         elif k == NOT:
             reg[dst] = 1.0 if reg[a] == 0.0 else 0.0
         elif k == MIN:
+            # numpy's minimum and maximum hand on a NaN, Python's may lose it
             reg[dst] = np.minimum(reg[a], reg[b])
         elif k == MAX:
             reg[dst] = np.maximum(reg[a], reg[b])

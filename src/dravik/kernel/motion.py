@@ -16,10 +16,8 @@ from dravik.constants import STANDARD_GRAVITY
 from dravik.kernel.air import SLOW, air_change, air_data, air_motion
 from dravik.kernel.earth import fill_earth, place, position_rates
 from dravik.kernel.interpreter import run_stage
+from dravik.kernel.loads import sum_loads
 from dravik.kernel.program import (
-    AERO,
-    AREA,
-    CENTRE,
     CENTRE_RATE,
     CHORD,
     END_ACCELERATIONS,
@@ -29,17 +27,10 @@ from dravik.kernel.program import (
     END_WIND,
     EVERYTHING,
     FIELD,
-    FORCE_AXES,
     INERTIA,
-    LOAD_KINDS,
-    LOAD_VECTORS,
-    LOADS,
     MASS,
-    MOMENT_AXES,
-    MOMENT_POINT,
     MOTION,
     N_INPUTS,
-    N_LOADS,
     N_STATES,
     PRODUCTS,
     RAIL,
@@ -66,10 +57,8 @@ from dravik.kernel.registers import (
     NX,
     P_DOT,
     PHI,
-    QBAR,
     TIME,
     TRANSPORT,
-    U_AIR,
     U_DOT,
     P,
     U,
@@ -88,12 +77,12 @@ euler_from_elements = compiled(frames.euler_from_elements)
 
 @compiled
 def ground_signals(program: Program, reg: Floats, x: Floats, m: tuple[float, ...]) -> None:
-    """Fill the Euler angles, the place, and what the motion over the ground makes."""
+    """Fill the Euler angles, latitude and longitude, flight path, track, ground speed and climb rate."""
     place(program, reg)
     reg[PHI], reg[PHI + 1], reg[PHI + 2] = euler_from_elements(m[0], m[1], m[2], m[3], m[4], m[5], m[8])
     vn, ve, vd = rotate_back(m, x[3], x[4], x[5])
     over_ground = math.hypot(vn, ve)
-    # 0 - vd, and not -vd: people shall read no negative zero
+    # 0 - vd instead of -vd, which would give -0.0 in level flight
     reg[FLIGHT_PATH] = math.atan2(0.0 - vd, over_ground)
     reg[FLIGHT_PATH + 1] = math.atan2(ve, vn) if over_ground > SLOW else 0.0
     reg[FLIGHT_PATH + 2] = over_ground
@@ -127,76 +116,20 @@ def signals_from_state(
 
 
 @compiled
-def coefficients_to_body(program: Program, reg: Floats) -> tuple[float, float, float, float, float, float]:
-    """Return the six aerodynamic coefficients in body axes."""
-    layout = program.layout
-    a = layout[AERO]
-    c1, c2, c3 = reg[layout[a]], reg[layout[a + 1]], reg[layout[a + 2]]
-    l1, l2, l3 = reg[layout[a + 3]], reg[layout[a + 4]], reg[layout[a + 5]]
-    # cosines and sines of the air angles from the velocities that made them: cheaper than from the angles
-    ua, va, wa = reg[U_AIR], reg[U_AIR + 1], reg[U_AIR + 2]
-    plane = math.sqrt(ua * ua + wa * wa)
-    ca, sa = (ua / plane, wa / plane) if reg[AIRSPEED] > SLOW and plane > 0.0 else (1.0, 0.0)
-    if layout[FORCE_AXES] != 0:
-        # drag, side force, lift
-        x, y = -c1, c2
-        if layout[FORCE_AXES] == 2:
-            cb, sb = (plane / reg[AIRSPEED], va / reg[AIRSPEED]) if reg[AIRSPEED] > SLOW else (1.0, 0.0)
-            x, y = -c1 * cb - c2 * sb, -c1 * sb + c2 * cb
-        c1, c2, c3 = x * ca + c3 * sa, y, x * sa - c3 * ca
-    if layout[MOMENT_AXES] == 1:
-        l1, l3 = l1 * ca - l3 * sa, l1 * sa + l3 * ca
-    return c1, c2, c3, l1, l2, l3
-
-
-@compiled
-def sum_loads(program: Program, reg: Floats) -> tuple[float, float, float, float, float, float]:
-    """Return force and moment about the centre of gravity, weight apart, in body axes."""
-    layout, numbers = program.layout, program.numbers
-    fx, fy, fz, mx, my, mz = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
-    g = layout[MASS]
-    gx, gy, gz = reg[layout[g + CENTRE]], reg[layout[g + CENTRE + 1]], reg[layout[g + CENTRE + 2]]
-    if layout[layout[AERO]] >= 0:
-        cx, cy, cz, cl, cm, cn = coefficients_to_body(program, reg)
-        k = reg[QBAR] * numbers[AREA]
-        fx, fy, fz = k * cx, k * cy, k * cz
-        at = MOMENT_POINT
-        tx, ty, tz = cross(numbers[at] - gx, numbers[at + 1] - gy, numbers[at + 2] - gz, fx, fy, fz)
-        mx = k * numbers[SPAN] * cl + tx
-        my = k * numbers[CHORD] * cm + ty
-        mz = k * numbers[SPAN] * cn + tz
-    for i in range(layout[N_LOADS]):
-        size = reg[layout[layout[LOADS] + i]]
-        at = LOAD_VECTORS + 6 * i
-        dx, dy, dz = size * numbers[at], size * numbers[at + 1], size * numbers[at + 2]
-        kind = layout[layout[LOAD_KINDS] + i]
-        if kind == 2:
-            # what flows through a turning body is turned with it: Coriolis' force on the whole flow, -2 w x (flow way)
-            dx, dy, dz = cross(-2.0 * reg[P], -2.0 * reg[P + 1], -2.0 * reg[P + 2], dx, dy, dz)
-        if kind == 3:
-            # what spins about an axis fixed in the body turns with it: -w x h
-            dx, dy, dz = cross(-reg[P], -reg[P + 1], -reg[P + 2], dx, dy, dz)
-        if kind == 0 or kind == 2:
-            tx, ty, tz = cross(numbers[at + 3] - gx, numbers[at + 4] - gy, numbers[at + 5] - gz, dx, dy, dz)
-            fx, fy, fz = fx + dx, fy + dy, fz + dz
-        else:
-            tx, ty, tz = dx, dy, dz
-        mx, my, mz = mx + tx, my + ty, mz + tz
-    return fx, fy, fz, mx, my, mz
-
-
-@compiled
 def air_angle_rates(ua: float, va: float, wa: float, ax: float, ay: float, az: float) -> tuple[float, float, float]:
     """Return alpha_dot, beta_dot, airspeed_dot from velocity and acceleration relative to the air."""
     plane = ua * ua + wa * wa
     square = plane + va * va
+    # alpha and beta are undefined at rest: their rates would be noise over zero
     if square < SLOW * SLOW:
         return 0.0, 0.0, 0.0
     along = ua * ax + va * ay + wa * az
     speed = math.sqrt(square)
+    # flow along the y axis: alpha is undefined
     if plane < 1e-12 * square:
         return 0.0, 0.0, along / speed
     return (
+        # derivatives of atan2(w, u), asin(v/V) and V = sqrt(u^2 + v^2 + w^2)
         (ua * az - wa * ax) / plane,
         (square * ay - va * along) / (square * math.sqrt(plane)),
         along / speed,
@@ -214,13 +147,16 @@ def set_air_angle_rates(program: Program, reg: Floats, alpha_dot: float, beta_do
 
 @compiled
 def _accelerations(program: Program, reg: Floats, fx: float, fy: float, fz: float) -> tuple[float, float, float]:
-    """Return the rates of u, v, w: the velocity of the body where its centre of gravity is, which may move in it."""
+    """Return the rates of u, v, w (m/s^2); the centre of gravity may move in the body."""
     layout = program.layout
+    # u, v, w belong to the body's point at the centre of gravity, which moves in the body as tanks drain: only the
+    # difference turns with the body as a fixed vector does
     n, g = 1.0 / reg[layout[layout[MASS]]], layout[MASS] + CENTRE_RATE
     du, dv, dw = reg[U] - reg[layout[g]], reg[U + 1] - reg[layout[g + 1]], reg[U + 2] - reg[layout[g + 2]]
     cx, cy, cz = cross(reg[P], reg[P + 1], reg[P + 2], du, dv, dw)
     if layout[ROUND] == 1:
         e = EARTH_RATE
+        # Coriolis acceleration; the centrifugal part is in gravity already
         ox, oy, oz = cross(2.0 * reg[e], 2.0 * reg[e + 1], 2.0 * reg[e + 2], reg[U], reg[U + 1], reg[U + 2])
         cx, cy, cz = cx + ox, cy + oy, cz + oz
     return fx * n + reg[GRAVITY_X] - cx, fy * n + reg[GRAVITY_X + 1] - cy, fz * n + reg[GRAVITY_X + 2] - cz
@@ -230,10 +166,12 @@ def _accelerations(program: Program, reg: Floats, fx: float, fy: float, fz: floa
 def _rates_relative_to_air(
     reg: Floats, m: tuple[float, ...], ua: float, va: float, wa: float, ax: float, ay: float, az: float
 ) -> tuple[float, float, float]:
-    """Return alpha_dot, beta_dot, airspeed_dot: the wind turns in body axes, and changes along the way.
+    """Return alpha_dot, beta_dot (rad/s) and airspeed_dot (m/s^2), with the wind's gradient along the path.
 
-    What the inputs put into the wind, such as turbulence, is taken as steady.
+    The wind inputs, such as turbulence, are taken as constant.
     """
+    # a wind constant in local axes turns in body axes: its rate there is -w x wind, with the rates relative to
+    # the local axes
     wu, wv, ww = rotate(m, reg[AIR], reg[AIR + 1], -reg[AIR + 2])
     k = TRANSPORT
     cx, cy, cz = cross(reg[P] - reg[k], reg[P + 1] - reg[k + 1], reg[P + 2] - reg[k + 2], wu, wv, ww)
@@ -255,11 +193,12 @@ def _loads_at(
 def solve_loads(
     program: Program, work: Workspace, m: tuple[float, ...], ua: float, va: float, wa: float, steady: bool
 ) -> tuple[float, float, float, float, float, float]:
-    """Return the loads at the alpha_dot and beta_dot that they themselves bring about.
+    """Return the loads (N, N m; body axes) at the alpha_dot and beta_dot that follow from these very loads.
 
     The loads are linear in both (the formulas are checked for that), so three evaluations of
     the few instructions concerned give the 2 by 2 system exactly.
     """
+    # no formula reads alpha_dot or beta_dot
     if program.layout[END_ANGLE_RATES] == program.layout[END_STATES]:
         return sum_loads(program, work.registers)
     reg = work.registers
@@ -267,7 +206,8 @@ def solve_loads(
     ax, ay, az = _accelerations(program, reg, f[0], f[1], f[2])
     a0, b0, _ = _rates_relative_to_air(reg, m, ua, va, wa, ax, ay, az)
     n = 1.0 / reg[program.layout[program.layout[MASS]]]
-    # what one of each rate adds to the loads, and these to the rates: alpha_dot = a0 + a1 alpha_dot + a2 beta_dot
+    # loads per unit of alpha_dot (g) and of beta_dot (h), and what they add to the rates themselves:
+    # alpha_dot = a0 + a1 alpha_dot + a2 beta_dot, beta_dot = b0 + b1 alpha_dot + b2 beta_dot
     g = _loads_at(program, work, 1.0, 0.0, steady)
     g = (g[0] - f[0], g[1] - f[1], g[2] - f[2], g[3] - f[3], g[4] - f[4], g[5] - f[5])
     a1, b1, _ = air_angle_rates(ua, va, wa, n * g[0], n * g[1], n * g[2])
@@ -276,10 +216,11 @@ def solve_loads(
         h = _loads_at(program, work, 0.0, 1.0, steady)
         h = (h[0] - f[0], h[1] - f[1], h[2] - f[2], h[3] - f[3], h[4] - f[4], h[5] - f[5])
         a2, b2, _ = air_angle_rates(ua, va, wa, n * h[0], n * h[1], n * h[2])
+    # Cramer's rule; the determinant is near one, as an aircraft weighs far more than the air it accelerates
     determinant = (1.0 - a1) * (1.0 - b2) - a2 * b1
     alpha_dot = (a0 * (1.0 - b2) + a2 * b0) / determinant
     beta_dot = ((1.0 - a1) * b0 + b1 * a0) / determinant
-    # the formulas once more with the rates found, for all that reads them
+    # run the stage once more with the rates found, so that its signals are consistent with them
     set_air_angle_rates(program, reg, alpha_dot, beta_dot)
     run_stage(program, work, program.layout[END_STATES], program.layout[END_ANGLE_RATES], steady)
     return (
@@ -298,7 +239,7 @@ def rotational_acceleration(
 ) -> tuple[float, float, float]:
     """Return the rates of p, q, r under a moment: Euler's equations with the full inertia tensor.
 
-    Momentum counts the turning of the Earth, which stands still in space and so turns in the body.
+    Angular momentum includes the Earth's rotation, constant in space and therefore varying in body axes.
     """
     layout = program.layout
     i, k = layout[MASS] + INERTIA, layout[MASS] + PRODUCTS
@@ -313,9 +254,11 @@ def rotational_acceleration(
     hz = e * wx + f * wy + c * wz
     cx, cy, cz = cross(wx, wy, wz, hx, hy, hz)
     mx, my, mz = tx - cx, ty - cy, tz - cz
+    # inverse of the symmetric tensor by cofactors: no pivoting and no allocation
     i11, i12, i13 = b * c - f * f, e * f - d * c, d * f - e * b
     i22, i23, i33 = a * c - e * e, d * e - a * f, a * b - d * d
     n = 1.0 / (a * i11 + d * i12 + e * i13)
+    # the rate of p, q, r relative to the Earth: the Earth's rate in body axes changes by -w x e
     ox, oy, oz = cross(wx, wy, wz, ex, ey, ez)
     return (
         (i11 * mx + i12 * my + i13 * mz) * n + ox,
@@ -331,6 +274,7 @@ def earth_rates(program: Program, work: Workspace, m: tuple[float, ...], x: Floa
     g = layout[MASS] + CENTRE_RATE
     vn, ve, vd = rotate_back(m, x[3] + reg[layout[g]], x[4] + reg[layout[g + 1]], x[5] + reg[layout[g + 2]])
     dx[0], dx[1], dx[2] = position_rates(program, x, vn, ve, vd)
+    # quaternion kinematics with the rates relative to the local axes, which turn as the aircraft moves over the Earth
     q0, q1, q2, q3 = x[6], x[7], x[8], x[9]
     k = TRANSPORT
     wx, wy, wz = x[10] - reg[k], x[11] - reg[k + 1], x[12] - reg[k + 2]
@@ -342,7 +286,7 @@ def earth_rates(program: Program, work: Workspace, m: tuple[float, ...], x: Floa
 
 @compiled
 def _felt(program: Program, reg: Floats, ax: float) -> tuple[float, float, float]:
-    """Return the force other than weight on a body that a rail guides along its x axis."""
+    """Return the force other than weight (N) on a body on the rail, the rail's own included: for load factors."""
     mass = reg[program.layout[program.layout[MASS]]]
     return mass * (ax - reg[GRAVITY_X]), -mass * reg[GRAVITY_X + 1], -mass * reg[GRAVITY_X + 2]
 
@@ -357,17 +301,20 @@ def evaluate(
     moves along its x axis alone, and not backwards from rest.
     """
     reg, layout = work.registers, program.layout
+    # computed once for each evaluation and passed on: nine numbers on the stack
     m = matrix_of(x)
     ua, va, wa = signals_from_state(program, work, t, x, u, m, extent)
     run_stage(program, work, layout[END_WIND], layout[END_STATES], steady)
     fx, fy, fz, mx, my, mz = solve_loads(program, work, m, ua, va, wa, steady)
     ax, ay, az = _accelerations(program, reg, fx, fy, fz)
     px, py, pz = rotational_acceleration(program, reg, mx, my, mz)
+    # the rail takes all loads across it and all moments, and stops backward motion
     if layout[RAIL] >= 0 and reg[layout[RAIL]] != 0.0:
         ax, ay, az, px, py, pz = max(ax, 0.0) if reg[U] <= 0.0 else ax, 0.0, 0.0, 0.0, 0.0, 0.0
         fx, fy, fz = _felt(program, reg, ax)
     alpha_dot, beta_dot, speed_dot = _rates_relative_to_air(reg, m, ua, va, wa, ax, ay, az)
     set_air_angle_rates(program, reg, alpha_dot, beta_dot)
+    # load factors refer to standard gravity, whatever gravity is here
     n = 1.0 / (reg[layout[layout[MASS]]] * STANDARD_GRAVITY)
     reg[U_DOT], reg[U_DOT + 1], reg[U_DOT + 2] = ax, ay, az
     reg[P_DOT], reg[P_DOT + 1], reg[P_DOT + 2] = px, py, pz

@@ -28,9 +28,9 @@ N_RIGID = len(RIGID_STATES)
 N_BASE = len(BASE_SIGNALS)
 EVENT_CAPACITY = 512
 _ANGLES = ("phi", "theta", "psi", "flight_path", "track", "ground_speed", "climb_rate", "latitude", "longitude")
-# the first counters are flags
+# the first counters are flags; visits outside each axis of the tables follow from FLAGS on
 (COUNTING, OUTSIDE_TABLE, EVENT_COUNT, STOP_EVENT, FOUND, PAUSED, FLAGS) = range(7)
-# what a condition does when it becomes true: it is logged, and ends the run, or pauses it at the end of the step
+# action of an event beside being logged: end the run there, or pause it at the end of the step
 END, PAUSE = 1, 2
 
 
@@ -62,7 +62,7 @@ class Workspace(NamedTuple):
 (END_WIND, END_STATES, END_ANGLE_RATES, END_ACCELERATIONS, END_RECORDED) = range(5)
 (N_INPUTS, WIND, FORCE_AXES, MOMENT_AXES) = range(5, 9)
 (N_STATES, N_LOADS, N_EVENTS, USES_ANGLES) = range(9, 13)
-# how much an evaluation computes: what the motion needs, the kernel's own signals too, or every formula
+# extent of an evaluation: what the motion needs, the kernel's own signals too, or every formula
 (MOTION, SIGNALS, EVERYTHING) = range(3)
 # where sections of ``layout`` begin
 (STATES, RATES, LOWS, HIGHS, MASS, AERO, LOADS, LOAD_KINDS, EVENTS, EVENT_ACTIONS) = range(13, 23)
@@ -138,6 +138,7 @@ def build_program(tape: Tape, body: RigidBody) -> Program:
     meridian, across = curvature_radii(body.origin[0])
     breaks_at = LOAD_VECTORS + len(loads)
     values_at = breaks_at + len(tape.breaks)
+    # order as in the constants GRAVITY to SEA_LEVEL above
     numbers = [
         body.gravity,
         body.temperature_offset,
@@ -172,6 +173,7 @@ def build_program(tape: Tape, body: RigidBody) -> Program:
     layout[N_INPUTS], layout[WIND] = body.inputs, body.wind
     layout[FORCE_AXES], layout[MOMENT_AXES] = AXES[body.force_axes], AXES[body.moment_axes]
     layout[N_STATES], layout[N_LOADS], layout[N_EVENTS] = len(tape.states), len(body.loads), len(body.events)
+    # Euler angles and the like cost trigonometry: computed in the integrator's stages only if a load needs them
     layout[USES_ANGLES] = int(_reads(tape, tape.stages[Stage.ACCELERATIONS], _ANGLES))
     layout[USES_BETA_DOT] = int(_reads(tape, tape.stages[Stage.ANGLE_RATES], ("beta_dot", "beta_dot_hat")))
     for key, values in sections.items():
@@ -182,7 +184,7 @@ def build_program(tape: Tape, body: RigidBody) -> Program:
     layout[OWN_AIR] = len(layout) if body.own_air else -1
     layout.extend(body.own_air)
     for key, lists in ((TABLE_INTO, tape.table_into), (SHAPES, tape.shapes)):
-        # where each list stands in ``layout``, and then the lists
+        # first the index of each list, then the lists themselves
         layout[key] = len(layout)
         ends = layout[key] + np.cumsum([len(lists), *(len(item) for item in lists)])
         layout.extend([*(int(e) for e in ends[:-1]), *(i for item in lists for i in item)])
@@ -199,6 +201,7 @@ def new_workspace(program: Program, tape: Tape) -> Workspace:
     worst = np.zeros((len(tape.locates), 3))
     worst[:, 0], worst[:, 1] = np.inf, -np.inf
     events = np.zeros((n_events + EVENT_CAPACITY, 2))
+    # NaN: not looked at yet
     events[:n_events] = np.nan
     return Workspace(
         registers=tape.registers.copy(),

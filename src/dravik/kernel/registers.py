@@ -1,4 +1,4 @@
-"""Where the signals that the kernel computes stand among the registers; of three that belong together the first."""
+"""Registers of the signals that the kernel computes; of vectors the first component."""
 
 from dravik.kernel.signals import BASE_SIGNALS
 

@@ -22,7 +22,7 @@ def input_step(a: Floats, b: Floats, interval: float) -> tuple[Floats, Floats, F
     from scipy.linalg import expm
 
     n, m = b.shape
-    # augmented with the input and its slope, the exponential gives all three integrals at once
+    # the exponential of A augmented by the input and its slope gives all three integrals at once
     block = np.zeros((n + 2 * m, n + 2 * m))
     block[:n, :n], block[:n, n : n + m] = a * interval, b * interval
     block[n : n + m, n + m :] = np.eye(m)
@@ -41,7 +41,7 @@ def noise_step(a: Floats, density: Floats, interval: float) -> tuple[Floats, Flo
     n = len(a)
     block = np.zeros((2 * n, 2 * n))
     block[:n, :n], block[:n, n:], block[n:, n:] = -a, density, a.T
-    # in an interval that is long for the fastest root exp(-a t) has no bounds: a short one, doubled as often
+    # exp(-A t) overflows over an interval long for the fastest root: compute a short one and double it
     doublings = max(0, math.ceil(math.log2(max(float(np.linalg.norm(a, 1)) * interval, 1e-9))))
     big = expm(block * (interval / 2**doublings))
     transition = big[n:, n:].T

@@ -16,12 +16,12 @@ from dravik.units import quantity
 __all__ = ["balanced", "continued", "delayed", "discretised", "numbered", "reduced"]
 
 Floats = NDArray[np.float64]
-EDGE = 1e-9  # of the largest root: what decays more slowly counts as standing
+EDGE = 1e-9  # of the largest root: slower ones count as integrators
 HOLDS = {"zero_order_hold": zero_order_hold, "first_order_hold": first_order_hold}
 
 
 def balanced(system: NamedMatrices) -> tuple[Floats, Floats, Floats, tuple[Floats, Floats, int]]:
-    """Return Hankel values of the decaying part, its balancing matrices, and what parts it from the rest."""
+    """Return Hankel values and balancing matrices of the stable part, and the transformation that splits it off."""
     sampled = system.dt is not None
     edge = EDGE if sampled else EDGE * max(float(np.abs(np.linalg.eigvals(system.A)).max(initial=0.0)), 1e-300)
     t, back, k = split(system.A, edge, sampled=sampled)
@@ -86,5 +86,5 @@ def delayed(system: NamedMatrices, name: str, time: str | float, order: int) -> 
 
 
 def numbered(letter: str, count: int) -> list[str]:
-    """Return names of states that stand for nothing by themselves: x1, x2, ..."""
+    """Return names of states without a physical meaning: x1, x2, ..."""
     return [f"{letter}{k + 1}" for k in range(count)]

@@ -54,7 +54,7 @@ def connect(
     """Return systems joined by name: an input takes the output of the same name, of whichever system has it.
 
     ``sums`` makes more signals: ``{"error": {"command": 1, "theta": -1}}`` lets inputs called error read command minus
-    theta, each an output of a system or an input of the whole. ``inputs`` come from outside (an input of a system that
+    theta, each an output of a system or an external input. ``inputs`` come from outside (an input of a system that
     is also an output of another gets the sum of both); ``outputs`` are outputs of systems, sums, or inputs.
     Raises DravikError for names that lead nowhere, for joined signals of different units, and for a loop without
     a lag that has no solution.
@@ -79,7 +79,7 @@ def connect(
     inner, outer = np.zeros((m, len(whole.outputs))), np.zeros((m, r))
     for i, name in enumerate(whole.inputs):
         if name not in rows:
-            continue  # held at its value: no deviation
+            continue  # held constant: no deviation
         inner[i], outer[i] = rows[name] if name not in signals else _source(rows, name, whole, outside)
     for name in outside:
         used = name in whole.inputs or any(name in parts for parts in sums.values())
@@ -90,7 +90,7 @@ def connect(
             raise DravikError(f"no system has the output {name!r}", hint=nearest(name, list(rows)))
     _check_units(whole, sums)
     system = _interconnected(whole, inner, outer, outside)
-    # y = C x + D r are the systems' outputs; those wanted are combinations of them and of what comes from outside
+    # y = C x + D r are the outputs of the systems; the wanted outputs combine them with the external inputs
     mix = np.array([rows[n][0] for n in outputs]).reshape(len(outputs), len(whole.outputs))
     through = np.array([rows[n][1] for n in outputs]).reshape(len(outputs), r)
     return system.plain(
@@ -116,7 +116,7 @@ def _source(
 def _row(
     name: str, whole: NamedMatrices, sums: Mapping[str, Mapping[str, float]], outside: list[str], path: tuple[str, ...]
 ) -> tuple[Floats, Floats]:
-    """Return a signal as a combination of the systems' outputs and of what comes from outside."""
+    """Return a signal as a linear combination of the systems' outputs and the external inputs."""
     inner, outer = np.zeros(len(whole.outputs)), np.zeros(len(outside))
     if name in path:
         raise DravikError(f"the sums {' -> '.join([*path, name])} lead back to themselves")
@@ -158,7 +158,7 @@ def _interconnected(whole: NamedMatrices, inner: Floats, outer: Floats, inputs: 
 def closed(system: NamedMatrices, gains: Mapping[str, Mapping[str, float]]) -> Any:
     """Return a system with loops of constant gains: ``{"elevator": {"q": 0.5}}`` adds 0.5 q to the elevator.
 
-    All inputs stay: what comes from outside is added. Raises DravikError for unknown names.
+    All inputs remain: their external values are added. Raises DravikError for unknown names.
     """
     inner = np.zeros((len(system.inputs), len(system.outputs)))
     for target, given in arguments.mapping(gains, "gains").items():

@@ -1,4 +1,4 @@
-"""Linear models by central differences about an operating point, with steps to the measure of each state."""
+"""Linear models by central differences about an operating point, with a step scaled to each state."""
 
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
@@ -23,7 +23,8 @@ Floats = NDArray[np.float64]
 STEP = float(np.cbrt(np.finfo(float).eps))
 _SIZES = {"m": 100.0, "m/s": 10.0, "rad": 1.0, "rad/s": 1.0}
 KINK_SHARE = 0.05
-FLOOR = 0.05  # of a row's largest slope: smaller slopes are compared with this, or mere curvature would show
+# of the row's largest slope: smaller slopes are judged against this, so that their mere curvature is not a kink
+FLOOR = 0.05
 
 
 def linearise(
@@ -112,7 +113,7 @@ def _model(craft: Aircraft, point: TrimPoint, plant: AircraftPlant, outputs: lis
 
 
 def _opened(point: TrimPoint, broken: Sequence[str], disturbed: Sequence[str]) -> TrimPoint:
-    """Return the same point of the aircraft with signals opened: what is injected is what was read before."""
+    """Return the same operating point with signals opened; injected signals start at the values read before."""
     cut = [Opening(signal=name, kind="broken") for name in broken]
     craft = point.craft.opened(*cut, *(Opening(signal=name, kind="disturbed") for name in disturbed))
     state = dict(zip(point.craft.state_names, point.state, strict=True))

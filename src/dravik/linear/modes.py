@@ -23,7 +23,7 @@ _PITCHING = {"u", "w", "airspeed", "alpha", "q", "theta"}
 _LATERAL = {"v", "beta", "p", "r", "phi"}
 _POSITION = {"north", "east", "altitude", "psi"}
 _FREE = {"psi": "heading"}
-HOVER = 1.0  # m/s: below it modes are named by what moves most
+HOVER = 1.0  # m/s: at lower speeds modes are named by their largest state
 _HOVER = {
     "u": "surge", "v": "sway", "w": "heave", "p": "roll", "phi": "roll", "q": "pitch", "theta": "pitch", "r": "yaw",
     "psi": "yaw",
@@ -137,7 +137,7 @@ def find_modes(A: Floats, states: Sequence[str], x0: Floats) -> Modes:
         modes.append(Mode("", complex(value), participation, vector))
     ordered = sorted(modes, key=lambda m: -m.frequency)
     names = [_hover_name(m) for m in ordered] if _hovers(states, x0) else _names(ordered)
-    # a state that feeds no other keeps what it has: its root is zero, and its vector is the state itself
+    # a zero column of A: the state drives nothing, its root is zero and its eigenvector is the state itself
     free = [s for k, s in enumerate(states) if k not in keep]
     zeros = [Mode("", 0j, {s: 1.0}, {n: complex(n == s) for n in states}) for s in free]
     names += [f"{_FREE.get(s, s)}, zero root" for s in free]
@@ -158,7 +158,7 @@ def _eigen(
 
 
 def _coupled(A: Floats) -> list[int]:
-    """Return the states without those that feed nothing: a column of zeros, again after each is taken away."""
+    """Return the states without those that drive no other (zero columns of A), repeated until none is left."""
     keep = list(range(A.shape[0]))
     while True:
         columns = np.max(np.abs(A[np.ix_(keep, keep)]), axis=0) if keep else np.zeros(0)
@@ -178,7 +178,7 @@ def _group(mode: Mode) -> str:
                 break
         else:
             sums["function"] += share
-    # a body mode stays one when its states are outweighed by those of a slow controller
+    # judge by the rigid-body states alone, so that large controller states do not hide a body mode
     body = max(("pitching", "lateral"), key=lambda g: sums[g])
     if sums[body] >= 0.4:
         return body
@@ -205,7 +205,7 @@ def _numbered(names: list[str], modes: list[Mode]) -> list[Mode]:
 
 
 def _hovers(states: Sequence[str], x0: Floats) -> bool:
-    """Whether the model is of an aircraft at rest, or nearly: the modes of flight on a wing are not there."""
+    """Whether the operating point is hover or nearly so, where the modes of wing-borne flight do not exist."""
     at = dict(zip(states, x0, strict=False))
     return all(n in at for n in "uvw") and math.hypot(*(float(at[n]) for n in "uvw")) < HOVER
 

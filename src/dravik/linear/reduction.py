@@ -52,7 +52,7 @@ def transmission_zeros(a: Floats, b: Floats, c: Floats, d: Floats, tolerance: fl
         return np.zeros(0, dtype=complex)
     if not d.size:
         return np.asarray(eigvals(a), dtype=np.complex128)
-    # columns compressed so that [C D] Q = [0 F]: what is left is a regular pencil of the size of A
+    # compress the columns so that [C D] Q = [0 F]: the rest is a regular pencil of the size of A
     _, _, q = np.linalg.svd(np.hstack([c, d]))
     q = q.T[:, len(d) :]
     left, right = np.hstack([a, b]) @ q, q[: len(a)]
@@ -62,7 +62,7 @@ def transmission_zeros(a: Floats, b: Floats, c: Floats, d: Floats, tolerance: fl
 
 
 def _full_row_rank(a: Floats, b: Floats, c: Floats, d: Floats, limit: float) -> tuple[Floats, Floats, Floats, Floats]:
-    """Return a system with the same zeros whose D has full row rank: outputs without D are states that are nought."""
+    """Return a system with the same zeros whose D has full row rank: states seen without D are constrained to zero."""
     while len(c):
         u, s, _ = np.linalg.svd(d) if d.size else (np.eye(len(c)), np.zeros(0), None)
         rank = _rank(s, limit)
@@ -75,7 +75,7 @@ def _full_row_rank(a: Floats, b: Floats, c: Floats, d: Floats, limit: float) -> 
         c, d = c[:rank], d[:rank]
         if held == 0:
             break
-        v = np.roll(v.T, -held, axis=1)  # the free states first, then those held at nought
+        v = np.roll(v.T, -held, axis=1)  # free states first, then those constrained to zero
         a, b, c = v.T @ a @ v, v.T @ b, c @ v
         free = len(a) - held
         c, d = np.vstack([c[:, :free], a[free:, :free]]), np.vstack([d, b[free:]])
@@ -111,7 +111,7 @@ def minimal(a: Floats, b: Floats, c: Floats, tolerance: float) -> Matrices:
 
 
 def split(a: Floats, edge: float, *, sampled: bool) -> tuple[Floats, Floats, int]:
-    """Return a transformation T and its inverse that part the decaying roots (the first k) from all others, and k.
+    """Return a transformation T, its inverse, and k: T separates the k stable roots (first) from all others.
 
     ``edge``: a root decays if its real part is below -edge, or for sampled systems its size below 1 - edge.
     """

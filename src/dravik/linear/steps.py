@@ -11,8 +11,8 @@ __all__ = ["longest_step"]
 
 Floats = NDArray[np.float64]
 STEP = float(np.cbrt(np.finfo(float).eps))
-MOVED = 0.02  # m/s: a smaller change of velocity is no flow yet to an aircraft at rest
-FAST = 1.0  # 1/s: slower roots are no question of the step
+MOVED = 0.02  # m/s: velocity step at rest, where smaller ones stay below the threshold of zero airspeed
+FAST = 1.0  # 1/s: only roots faster than this limit the step
 
 
 def _grows(z: complex) -> bool:

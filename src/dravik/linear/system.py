@@ -154,7 +154,7 @@ class LinearSystem(NamedMatrices):
         """Return one channel as zeros, poles and gain, without what cancels."""
         one = self.part(inputs=[input], outputs=[output]).minimal()
         zeros, poles = transmission_zeros(one.A, one.B, one.C, one.D), one.poles()
-        # the gain where neither zeros nor poles are near: beyond them all, on no axis of symmetry
+        # evaluate the gain far from all poles and zeros: outside them, and off the real axis
         far = 2.0 * max(1.0, float(np.abs(np.concatenate([zeros, poles, [0.0]])).max())) * complex(0.8, 0.6)
         value = (one.C @ np.linalg.solve(far * np.eye(len(one.A)) - one.A, one.B) + one.D)[0, 0]
         unit = Transfer(input, output, zeros, poles, 1.0, self.dt)
@@ -164,7 +164,7 @@ class LinearSystem(NamedMatrices):
         """Return the static gains (outputs, inputs); infinite in channels with a root at rest that nothing cancels."""
         found, system = np.empty(self.D.shape), self
         if self.dt is not None:
-            # in (z - 1)/dt what stands still is at zero, where floating point is finest, and not at one
+            # use (z - 1)/dt: integrators are then at zero, where rounding is smallest, instead of at one
             system = replace(self, A=(self.A - np.eye(len(self.A))) / self.dt, B=self.B / self.dt, dt=None)
         for i, output in enumerate(self.outputs):
             for j, name in enumerate(self.inputs):

@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 __all__ = ["Transfer"]
 
 Complexes = NDArray[np.complex128]
-STILL = 1e-9  # of the fastest root
+STILL = 1e-9  # roots slower than this share of the fastest count as zero
 
 
 @dataclass(frozen=True)
@@ -28,7 +28,7 @@ class Transfer:
 
     def __call__(self, s: complex) -> complex:
         """Return its value at a point of the plane of s, 1/s, or of z."""
-        # factors in pairs: neither product overflows
+        # multiply in pairs, numerator with denominator: neither product overflows
         value = complex(self.gain)
         for k in range(max(len(self.zeros), len(self.poles))):
             value *= (s - self.zeros[k]) if k < len(self.zeros) else 1.0
@@ -38,7 +38,7 @@ class Transfer:
     def at_rest(self) -> float:
         """Return the static gain of a continuous channel; infinite with more poles than zeros at rest, else zero.
 
-        A root counts as at rest below STILL of the fastest: as many zeros as poles there cancel.
+        A root counts as at rest below STILL of the fastest: equal numbers of zeros and poles at rest cancel.
         """
         sizes = np.abs(np.concatenate([self.zeros, self.poles]))
         still = STILL * max(float(sizes.max(initial=0.0)), 1e-300)

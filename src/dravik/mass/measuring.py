@@ -47,7 +47,7 @@ def weigh(
     if abs(np.sin(tilt)) < 0.02:
         raise DravikError(f"a tilt of {np.degrees(tilt):.3g} deg tells no height", expected="a few degrees at least")
     again = np.array(tilted, dtype=float)
-    # nose up by the tilt: a point at (x, z) comes to stand at x cos + z sin, counted aft along the floor
+    # tilted nose up by an angle a, a point (x, z) of the station axes is x cos a + z sin a aft along the floor
     floor = at[:, 0] * np.cos(tilt) + at[:, 2] * np.sin(tilt)
     centre = float(again @ floor) / float(again.sum())
     return Weighing(mass, x, y, (centre - x * float(np.cos(tilt))) / float(np.sin(tilt)))

@@ -134,7 +134,7 @@ def _useful_power(craft: Aircraft, signals: dict[str, float], airspeed: float) -
     if airspeed < 0.5:
         return _ideal_power(craft, signals)
     if craft.definition.mixers:
-        return float("nan")  # the flow comes from the side
+        return float("nan")  # cross-flow: advance ratio and efficiency mean nothing
     return sum(signals[f"thrust_{n}"] * signals.get(f"axial_speed_{n}", airspeed) for n in craft.definition.engines)
 
 

@@ -16,7 +16,7 @@ __all__ = ["BenchPoint", "BenchResult", "MotorConstants", "reduce_bench"]
 
 Floats = NDArray[np.float64]
 UNITS = {"rotation": "rad/s", "thrust": "N", "torque": "N*m", "voltage": "V", "current": "A", "airspeed": "m/s"}
-TOGETHER = 0.03  # readings whose speeds differ by less than this share are one set point
+TOGETHER = 0.03  # readings within this relative speed difference belong to one set point
 
 
 @dataclass(frozen=True)

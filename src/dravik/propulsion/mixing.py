@@ -13,7 +13,7 @@ from dravik.propulsion.engines import Mixer, PropellerEngine, ThrustEngine
 __all__ = ["add_mixer", "effectiveness", "make_up", "shares"]
 
 Floats = NDArray[np.float64]
-LINEAR_BELOW = 0.01  # share of thrust below which the lever is in proportion, not its root
+LINEAR_BELOW = 0.01  # share of full thrust below which the lever is linear in thrust instead of its square root
 
 
 def effectiveness(rotors: Sequence[PropellerEngine | ThrustEngine], torque_length: float) -> Floats:

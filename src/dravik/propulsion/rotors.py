@@ -21,7 +21,7 @@ __all__ = ["DiscLoads", "disc_loads", "disc_map", "planned_map"]
 Floats = NDArray[np.float64]
 HALVINGS = 44
 SOUND = 340.0
-LEAST_CROSS = 0.005  # cross ratio at which slopes by it are taken when it is nought
+LEAST_CROSS = 0.005  # cross-flow ratio used for derivatives by it where it is zero
 
 
 class DiscLoads(NamedTuple):

@@ -21,10 +21,10 @@ __all__ = ["MAP_COLUMNS", "add_propeller"]
 
 MAP_COLUMNS = ("CT", "CP", "CN_cross", "CM_cross")
 MAP_AXES = ("advance_ratio", "cross_ratio", "blade_angle")
-SLOWEST = 0.02  # of the rated speed: below it the coefficients are taken as there
+SLOWEST = 0.02  # of the rated speed: at lower speeds the propeller's coefficients are evaluated at this one
 LEAD = 0.5  # of a governor's lag
-IDLE_SPEED = 0.27  # of the rated speed: where a piston engine idles unless it is said
-STANDS = 0.2  # of the rated speed: below it the drag of the standing blades comes in
+IDLE_SPEED = 0.27  # of the rated speed: idle of a piston engine unless the file gives one
+STANDS = 0.2  # of the rated speed: below it the drag of a stationary propeller is blended in
 
 
 def add_propeller(
@@ -147,7 +147,8 @@ def _add_loads(
 ) -> None:
     keys, diameter, used = ("engines", name), propeller.diameter, engine.propeller
 
-    # a shaft that all but stands has ratios beyond any map: there its edge is meant, and no word is lost about it
+    # a nearly stationary shaft has an advance ratio beyond any map: limit it to the map's edge, so that no visit
+    # outside the table is reported
     slow = f"speed_{name} < {STANDS * propeller.rated_speed!r}"
     for axis in maps["CT"].axes:
         if axis.name in ("advance_ratio", "cross_ratio"):
@@ -161,7 +162,7 @@ def _add_loads(
         names = [f"{a.name}_{name}" + ("_used" if a.name.endswith("ratio") else "") for a in maps[column].axes]
         return f"{column}_{used}({', '.join(names)})"
 
-    # a standing rotor has neither thrust nor torque of its own, and its map is not asked at n = 0
+    # at n = 0 thrust and torque are zero and the map, whose argument is infinite, is not evaluated
     squared = f"density*turns_{name}*speed_{name}/(2*pi)"
     standing = ""
     if propeller.stopped_drag:
@@ -214,7 +215,7 @@ def _add_piston(out: Contributions, name: str, drive: Piston) -> None:
     torque = drive.rated_power / drive.rated_speed
     lapse = f"(1.1325*min(density/{full!r}, 1) - 0.1325)"
     idle = drive.idle_speed or IDLE_SPEED * drive.rated_speed
-    # the closed throttle lets the same air in each second: less for each turn the faster it turns
+    # a closed throttle passes a constant air flow, so the charge per revolution falls with speed
     closed = f"{drive.idle_torque * idle!r}/max(speed_{name}, {0.5 * idle!r})"
     out.add(
         f"indicated_torque_{name}",

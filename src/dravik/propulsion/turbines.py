@@ -22,8 +22,8 @@ from dravik.units import in_si
 __all__ = ["CyclePoint", "GasTurbine", "cycle", "turbine_tables"]
 
 Floats = NDArray[np.float64]
-JOINED = 0.5  # the power setting up to which the choked line is joined to the idle, at least
-RAM = 0.9  # of the ram's pressure that an idling engine gives back as speed of its jet
+JOINED = 0.5  # lowest power setting up to which the choked operating line is blended into idle
+RAM = 0.9  # share of the ram pressure that an idling engine recovers as jet velocity
 Share = Annotated[float, Field(gt=0.0, le=1.0)]
 
 
@@ -96,7 +96,7 @@ def cycle(design: GasTurbine, mach: ArrayLike, altitude: ArrayLike, power: Array
     keep itself going, output and fuel flow are nan.
     """
     m, height, setting = np.broadcast_arrays(*(np.asarray(a, dtype=float) for a in (mach, altitude, power)))
-    # near idle the choked line is not alive: what the idle is joined to begins above that
+    # near idle the choked operating line does not exist: blend from a setting above that
     alive = _least_alive(design)
     found = _choked(design, m, height, np.maximum(setting, alive))
     share = np.clip(setting / max(alive, JOINED), 0.0, 1.0)
@@ -147,7 +147,7 @@ def _choked(design: GasTurbine, m: Floats, height: Floats, setting: Floats) -> C
     ground = air_at(0.0)
     base_t, base_p = float(ground.temperature), float(ground.pressure) * design.intake
     rise, fan_rise = _rises(design, base_t)
-    # choked turbines: the compressors' temperature rise goes with the temperature at the turbine
+    # choked turbines: compressor temperature rise is proportional to turbine inlet temperature
     share = hot / design.turbine_temperature
     compressor_t, fan_t = inlet_t + rise * share, inlet_t + fan_rise * share
     exponent = gamma / (gamma - 1.0)

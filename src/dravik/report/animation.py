@@ -80,7 +80,7 @@ def _pictures(figure: "Figure", step: "Callable[[int], list[Artist]]", count: in
             for artist in moving:
                 artist.set_animated(True)
             if still is None:
-                # what does not move is drawn once, without what does
+                # the static background is drawn once and reused for every frame
                 canvas.draw()
                 still = canvas.copy_from_bbox(figure.bbox)
             canvas.restore_region(still)
@@ -155,7 +155,7 @@ def _painter(figure: "Figure", run: "Recording") -> "Callable[[float], list[Arti
 
     draw(float(run.time[0]))
     figure.draw_without_rendering()
-    # where things stand is found once: for each picture anew it costs more than the drawing
+    # the layout is computed once: computing it for every frame takes longer than drawing
     figure.set_layout_engine("none")
     return draw
 

@@ -26,7 +26,7 @@ GROUPS: tuple[tuple[str, tuple[str, ...]], ...] = (
 )
 
 
-MOST_OTHERS = 48  # signals that stand in no group and are drawn all the same
+MOST_OTHERS = 48  # most signals outside the known groups that are still drawn
 
 
 def run_figures(run: "Recording", limits: Mapping[str, tuple[float, float]] | None = None) -> dict[str, Figure]:

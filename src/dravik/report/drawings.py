@@ -55,7 +55,7 @@ def _body_outlines(geometry: "Geometry", i: int, j: int) -> list[Points]:
         x, z, width, height = body.resampled()
         for y in (body.y, -body.y) if body.mirrored else (body.y,):
             if i == 1:
-                # from ahead: a few sections, and with them the largest
+                # front view: a few cross-sections, the largest among them
                 for k in {0, len(x) // 4, 3 * len(x) // 4, int(np.argmax(width * height))}:
                     turn = [y + 0.5 * width[k] * np.cos(round_), z[k] + 0.5 * height[k] * np.sin(round_)]
                     found.append(np.stack([np.full(49, x[k]), *turn], axis=1))
@@ -93,7 +93,7 @@ def figure_three_views(geometry: "Geometry") -> "Figure":
     figure = new_figure(f"{geometry.name}: three views, station axes [m]")
     figure.set_layout_engine("none")
     wide, tall = figure.get_size_inches()
-    # inches around the views: axis labels, headings; a margin of the size of the aircraft within
+    # inches around the views for axis labels and headings; margin inside the axes as a share of the aircraft's size
     left, gap, top = 0.75, 0.95, 0.85
     air = 0.06 * max(length, width, height)
     scale = min(
@@ -109,7 +109,7 @@ def figure_three_views(geometry: "Geometry") -> "Figure":
             _draw_view(axes, _VIEWS[k], shapes[k], geometry.reference.moment_point)
             axes.set_xlim(low[k, 0] - air, high[k, 0] + air)
             axes.set_ylim(low[k, 1] - air, high[k, 1] + air)
-        # the views' measures stand where a fourth view would, or under the others
+        # dimensions are written in the place of a fourth view, or below the others
         aside = wide - right > 4.5
         x, y = (right, below + 0.2) if aside else (left, below + scale * boxes[2][1] + gap)
         _legend(figure, geometry, (x / wide, 1.0 - y / tall, 0.26 / tall))
@@ -208,7 +208,7 @@ def figure_loading(lattice: "Lattice", flow: "LatticeForces", *, title: str = ""
             order = np.argsort(along)
             panel.plot(along[order], flow.strip_load[rows][order], color=ACTUAL, lw=1.6, marker="o", ms=3)
             panel.axhline(0.0, color=SOFT, lw=0.8)
-            # a surface without load shall look so, not like its rounding blown up
+            # the colour range has a minimum, so that an unloaded surface does not show its rounding errors
             low, high = panel.get_ylim()
             panel.set_ylim(min(low, -0.01), max(high, 0.01))
             panel.set_ylabel(f"load of {name}")

@@ -30,7 +30,7 @@ INK, SOFT, GRID = "#1d2b33", "#6b7b84", "#dfe5e8"
 ACTUAL, COMMANDED, THIRD = "#0b6e8f", "#d1662c", "#7a4fa3"
 PALETTE = (ACTUAL, COMMANDED, THIRD, "#4c8c5a", "#b08a2e", "#8a3b52")
 SIZE = (12.8, 8.0)
-CLEAR = 0.15  # of a panel's reach: closer to the origin, a root is named in the next panel
+CLEAR = 0.15  # of a panel's half width: roots nearer to the origin are labelled in the panel that zooms in
 STYLE: Any = {
     "font.family": "DejaVu Sans",
     "font.size": 10,
@@ -159,7 +159,7 @@ def _history_panel(axes: "Axes", run: "Recording", name: str, limits: tuple[floa
         commanded, _ = run.shown(f"{name}_command")
         axes.plot(run.time, commanded, color=COMMANDED, lw=1.3, ls=(0, (4, 2)))
         lowest, highest = min(lowest, float(commanded.min())), max(highest, float(commanded.max()))
-    # a flat trace must look flat, not like noise blown up to the height of the panel
+    # the vertical range has a minimum, so that a constant trace looks flat and not like noise
     _, factor, _ = from_si(run.units.get(name, ""))
     least = {"deg": 0.2, "deg/s": 0.2, "m": 1.0, "m/s": 0.2}.get(unit, 1e-3 * max(1.0, abs(highest)))
     middle, half = 0.5 * (lowest + highest), 0.55 * max(highest - lowest, least)
@@ -235,7 +235,7 @@ def _pole_panel(axes: "Axes", modes: "Sequence[Mode]", reach: float, named: "Seq
     groups: dict[tuple[float, float], list[int]] = {}
     for number, mode in named:
         place = mode.eigenvalue / reach
-        # roots whose numbers would run into one another share a label
+        # roots too close for separate labels share one
         near = next((g for g in groups if math.hypot(g[0] - place.real, g[1] - abs(place.imag)) < 0.09), None)
         groups.setdefault(near or (place.real, abs(place.imag)), []).append(number)
     for (x, y), numbers in groups.items():

@@ -98,8 +98,8 @@ def _numbers(above: "Axes", below: "Axes", run: "Recording", along: "Floats", k:
         for axes, x, y in spots:
             axes.plot(x, y, marker="o", ms=4.5, color=colour, ls="")
             if near:
-                continue  # its number would hide the one before; the list names it
-            # numbers near each other stand above and below by turns
+                continue  # its number would cover the last one; the list beside the figure has it
+            # neighbouring numbers are put above and below the track alternately
             axes.annotate(
                 str(i), (x, y), xytext=(0, 7 if i % 2 else -16), textcoords="offset points", color=colour, fontsize=8.5,
                 ha="center",
@@ -126,8 +126,8 @@ def figure_track(run: "Recording", *, title: str = "", aircraft: int = 14) -> Fi
         place = np.column_stack([run["north"], run["east"], -run["altitude"]])
         floor = run["ground_height"] if "ground_height" in run.names else np.full(len(place), run["altitude"].min())
         spans = np.maximum(np.ptp(place, axis=0), 1.0)
-        # north and east have one scale, and room to see a straight flight in; the vertical of a flat flight is drawn
-        # out so that it fills a quarter of the picture
+        # north and east have the same scale, and a minimum width for a straight track; the vertical of a flat flight is
+        # stretched so that it fills a quarter of the figure
         flat = max(spans[0], spans[1], 0.45 * spans[2])
         room = np.array([*np.maximum(spans[:2], 0.3 * flat if spans[2] < flat else flat), spans[2]])
         stretch = max(1.0, 0.28 * flat / spans[2])
@@ -188,7 +188,7 @@ def _draw_land(axes: "Axes3D", north: "Floats", east: "Floats", height: "Floats"
         [tone * 0.7 + (1.0 - 0.7 * tone) * 0.85 * light[..., None], np.full((*light.shape, 1), 0.55)], axis=-1
     )
     e, n = np.meshgrid(east, north)
-    axes.computed_zorder = False  # the land lies behind the track: sorted by depth it would be drawn over it
+    axes.computed_zorder = False  # depth sorting would draw the terrain over the track
     axes.plot_surface(e, n, height, rstride=1, cstride=1, facecolors=colours, linewidth=0, shade=False, zorder=-1)
 
 

@@ -146,7 +146,7 @@ def _header(path: Path, place: str) -> Row:
                 if cells:
                     return number, cells[0][1]
     except (OSError, UnicodeDecodeError):
-        read_text(path, what="table file", limit=TABLE_LIMIT)  # says what is wrong
+        read_text(path, what="table file", limit=TABLE_LIMIT)  # raises the error in words
     raise DravikError("no data rows", where=place, expected="a header line and one row for each grid point")
 
 
@@ -154,7 +154,7 @@ def _fast(path: Path, header: int, width: int) -> NDArray[np.float64] | None:
     """Return the numbers of a sheet below its header's line; None where they are not all plain finite numbers."""
     try:
         with warnings.catch_warnings():
-            warnings.simplefilter("ignore")  # no rows: the careful reader says so
+            warnings.simplefilter("ignore")  # an empty file is reported by the row-by-row reader below
             found = np.loadtxt(path, delimiter=",", comments="#", ndmin=2, skiprows=header, encoding="utf-8-sig")
     except (ValueError, IndexError, OverflowError, OSError):
         return None
@@ -204,7 +204,7 @@ def _grid(
         parts = zip(names, key, units, strict=False)
         return ", ".join(f"{n} = {x * from_si(u)[1]:g} {from_si(u)[0]}".strip() for n, x, u in parts)
 
-    # a row comes after the one before it by the first column in which they differ
+    # rows are in order when the first column that differs from the row before has increased
     change = np.diff(points, axis=0)
     differs = change != 0.0
     first = np.argmax(differs, axis=1)
@@ -270,6 +270,6 @@ def write_columns(tables: Sequence[Table], path: str | Path, *, note: str = "") 
     grids = [a.values * f for a, (_, _, f) in zip(first.axes, axes, strict=True)]
     columns = [t.values.ravel() * f for t, (_, _, f) in zip(tables, values, strict=True)]
     for point, *row in zip(itertools.product(*grids), *columns, strict=True):
-        # a degree in rad and back is not quite itself; the last three digits are no one's
+        # deg -> rad -> deg changes the last digits: 13 significant digits give back the number that was written
         writer.writerow([f"{x:.12g}" for x in point] + [f"{x:.15g}" for x in row])
     replace_file(path, lambda target: target.write(file.getvalue().encode("utf-8")))

@@ -173,7 +173,7 @@ def limited_slopes(x: NDArray[np.float64], values: NDArray[np.float64], axis: in
     before, after, hb, ha = chord[:-1], chord[1:], h[:-1], h[1:]
     same = before * after > 0.0
     wb, wa = 2.0 * ha + hb, ha + 2.0 * hb
-    # nearly equal values have chords too small to divide by: their harmonic mean is then zero all the same
+    # between nearly equal values the chords are too small to divide by; their harmonic mean tends to zero anyway
     with np.errstate(divide="ignore", invalid="ignore", over="ignore"):
         mean = (wb + wa) / (wb / before + wa / after)
     slopes[1:-1] = np.where(same & np.isfinite(mean), mean, 0.0)

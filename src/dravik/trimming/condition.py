@@ -10,7 +10,7 @@ from dravik.units import in_si
 __all__ = ["Condition"]
 
 Quantity = str | float
-HOVER = 0.01  # m/s: below it a condition is hover
+HOVER = 0.01  # m/s: slower conditions count as hover
 STEEP = 1.4  # rad
 
 

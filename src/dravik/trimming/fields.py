@@ -1,4 +1,4 @@
-"""Where a statement is searched: the compiled residual of an aircraft, or any plant."""
+"""Residuals of a statement for the search: compiled for an aircraft, in Python for any other plant."""
 
 import math
 from collections.abc import Callable, Sequence
@@ -29,8 +29,8 @@ from dravik.trimming.statement import Equation, Statement, coordinates_of
 __all__ = ["AircraftField", "PlantField", "aircraft_search"]
 
 Floats = NDArray[np.float64]
-PLANT_STEP = 1e-6  # of scaled unknowns, for slopes
-CONVERGED = 1e-12  # the largest residual at which the search rests
+PLANT_STEP = 1e-6  # step of the scaled unknowns for finite differences
+CONVERGED = 1e-12  # the search stops at this residual
 
 
 class AircraftField:
@@ -49,7 +49,7 @@ class AircraftField:
         )
         scales = np.ascontiguousarray(figures[:, 0])
         bounds = np.ascontiguousarray(figures[:, 1:].T / scales)
-        # formulas that no force needs are run only when an equation asks for one
+        # the RECORDED stage runs only when an equation reads one of its signals
         asked = any(kind != RATE and max(a, b) >= len(BASE_SIGNALS) for kind, a, b in equations)
         self.equilibrium = Equilibrium(
             COORDINATES[statement.coordinates][0], EVERYTHING if asked else SIGNALS,
@@ -88,7 +88,7 @@ class AircraftField:
             )  # fmt: skip
         v = np.array(v, dtype=float)
         size, steps = newton(self.craft.program, self.work, e, v, longest, CONVERGED, most)
-        self.evaluations += 1 + steps * (2 * len(v) + 1)  # at most
+        self.evaluations += 1 + steps * (2 * len(v) + 1)  # an upper bound
         return v, size
 
 
@@ -127,7 +127,7 @@ class PlantField:
         self.scales = np.array([f.scale for f in statement.free])
 
     def put(self, v: Floats) -> None:
-        """Put scaled unknowns in their places."""
+        """Write scaled unknowns into the state and the inputs."""
         for (is_state, index), value in zip(self.places, v * self.scales, strict=True):
             (self.x if is_state else self.u)[index] = value
 

@@ -45,7 +45,7 @@ def pose(craft: Aircraft, condition: Condition) -> Statement:
 
 
 def _add_states(craft: Aircraft, z: Floats, free: list[Free], equations: list[Equation]) -> None:
-    """Add actuators, engines and formulas with states, free and standing still, and put them where they start."""
+    """Add states of actuators, engines and formulas as unknowns whose rates are zero, at their initial values."""
     still = {f.name: (f, e) for f, e in states_at_rest(craft)}
     for i, slot in enumerate(craft.tape.states):
         z[N_CHART + i] = still[slot.name][0].start if slot.name in still else slot.initial
@@ -109,7 +109,7 @@ def _steep(condition: Condition, z: Floats, u: Floats, craft: Aircraft) -> tuple
 
 
 def settling(craft: Aircraft, state: Floats, inputs: Floats) -> Statement:
-    """Return the statement that engines, actuators and formulas stand still while the aircraft itself is held."""
+    """Return the statement that states of engines, actuators and formulas are steady while the rigid body is held."""
     z, names = craft.plant("body").from_state(state, inputs), coordinates_of(craft, "body")
     pairs = states_at_rest(craft)
     free = tuple(
@@ -126,7 +126,7 @@ def _slot(craft: Aircraft, name: str) -> StateSlot:
 
 
 def standing(craft: Aircraft, place: tuple[float, float], heading: float, inputs: Floats) -> Statement:
-    """Return the statement of an aircraft at rest on its gear: pressed in, and leaning, as far as its weight does.
+    """Return the statement of an aircraft at rest on its gear, legs compressed and attitude tilted by its weight.
 
     ``place`` is north and east (m). The search starts with the feet pressed in twice as far as the weight would.
     """

@@ -24,7 +24,7 @@ class TrimPoint:
     """A flight condition held, or the nearest to it that was found (``reached`` is then False).
 
     ``state`` is the integrated state, ``inputs`` the inputs in the kernel's order, ``signals`` every
-    signal's value (SI). ``residuals`` holds what each equation leaves over; ``at_stop`` names the
+    signal's value (SI). ``residuals`` by equation; ``at_stop`` names the
     unknowns at a limit; ``drifting`` names integrals that do not stand still.
 
     >>> import dravik as dv
@@ -83,21 +83,21 @@ class TrimPoint:
         wanted += [n for n in craft.limits if n not in wanted]
         totals = ("CL", "CD", "thrust", "fuel_flow", "shaft_power", "electric_power")
         wanted += [n for n in totals if n in craft.signals]
-        # nobody reads a shaft's speed in deg/s
+        # shaft speeds are shown in rpm, not in deg/s
         shafts = {f"speed_{n}": f"rpm_{n}" for n in craft.definition.engines if f"rpm_{n}" in craft.signals}
         wanted = [shafts.get(n, n) for n in wanted]
         rows = []
         for name in wanted:
             signal = craft.signals[name]
             unit, factor, _ = from_si(signal.unit)
-            # what is left of zero after a search is rounding, and no news to anybody
+            # zero but for the search's rounding: not worth a line
             rows.append((name, round(self.signals[name] * factor, 9) + 0.0, unit, signal.meaning))
         return rows
 
 
 @dataclass(frozen=True)
 class PlantTrim:
-    """An equilibrium of any plant: the plant, state, inputs, what is left over."""
+    """An equilibrium of any plant: the plant, state, inputs, residuals."""
 
     plant: Plant
     state: Floats

@@ -1,10 +1,10 @@
 """The search for an equilibrium, the same for an aircraft and for any plant.
 
 First Newton's method, without limits: nearly always it is done in a few steps. If it stalls, it starts anew from
-settled engines, other levers and angles; then SciPy's hybrid method (Powell) takes over; if the point lies outside a
-limit, SciPy's bounded least-squares search finds the best one within the limits, so that a failure can say which
-equation is left over and which control is at its stop. SciPy's optimisers are loaded only then: they take longer to
-load than a trim takes.
+settled engines, other throttle settings and angles; then SciPy's hybrid method (Powell) takes over; if the point lies
+outside a limit, SciPy's bounded least-squares search finds the best one within the limits, so that a failure can say
+which equation is not met and which control is at its stop. SciPy's optimisers are loaded only then: they take longer
+to load than a trim takes.
 """
 
 from collections.abc import Iterator, Sequence
@@ -21,12 +21,12 @@ from dravik.trimming.statement import Statement
 __all__ = ["TOLERANCE", "Field", "Search", "explain"]
 
 Floats = NDArray[np.float64]
-BEYOND = 1e100  # a residual that no search can do anything with
-LARGEST_STEP = 0.5  # of a scaled unknown: rad, or half the range of an input
-LEVERS = (0.8, 0.15, 0.5)  # of their range, where a search starts anew
-ALPHAS = (0.2, 0.1, -0.05)  # rad, the same
+BEYOND = 1e100  # residuals beyond this count as no value at all
+LARGEST_STEP = 0.5  # largest Newton step of a scaled unknown (angles in rad, inputs in half ranges)
+LEVERS = (0.8, 0.15, 0.5)  # throttle settings, as shares of the range, from which a stalled search is restarted
+ALPHAS = (0.2, 0.1, -0.05)  # rad: angles of attack for the same
 TOLERANCE = 1e-8  # largest residual that counts as held, m/s^2, rad/s^2, rad/s
-DEPENDENT = 1e-9  # of the largest singular value of the scaled slopes
+DEPENDENT = 1e-9  # singular values below this share of the largest count as zero
 
 
 class Field(Protocol):
@@ -35,7 +35,7 @@ class Field(Protocol):
     evaluations: int
 
     def residual(self, v: Floats, steady: bool = True) -> Floats:
-        """Return what each equation leaves over; not ``steady`` with rate limits and stops in force."""
+        """Return the residual of each equation; without ``steady`` with rate limits and stops in force."""
 
     def slopes(self, v: Floats) -> Floats:
         """Return the slopes, shape (equations, unknowns)."""
@@ -65,7 +65,7 @@ class Search:
         start, self.low, self.high = np.array([(f.start, f.low, f.high) for f in free]).reshape(-1, 3).T / scales
         self.start = np.minimum(np.maximum(start, self.low), self.high)
         self.levers, self.inner, self.inner_equations = list(levers), list(inner), list(inner_equations)
-        # states that start from values of their own may fit no lever
+        # initial values of engine states may be far from equilibrium at any throttle
         self._settle_first = any(free[i].start != 0.0 for i in self.inner)
 
     def solve(self) -> tuple[Floats, bool]:
@@ -107,7 +107,7 @@ class Search:
         return inside and self.holds(v)
 
     def _other_starts(self, start: Floats) -> Iterator[Floats]:
-        """Yield points to start anew from: engines settled, at other levers, at other angles of attack."""
+        """Yield further starting points: engines settled at other throttle settings, other angles of attack."""
         yield self.settled(start)
         levers = self.levers
         for share in LEVERS if levers else ():
@@ -122,12 +122,12 @@ class Search:
             yield self.settled(v)
 
     def settled(self, v: Floats, *, longest: float = LARGEST_STEP, most: int = 25) -> Floats:
-        """Return the point with engines and other inner states where they stand still while the rest is held."""
+        """Return the point with engines and other inner states at their equilibrium while the rest is held."""
         rows, equations = self.inner, self.inner_equations
         found = v.copy()
         if not rows or len(rows) != len(equations):
             return found
-        self.field.residual(v)  # puts all unknowns in place
+        self.field.residual(v)  # leaves the field at this point
         found[rows], size = self.field.newton(v[rows], rows, equations, longest=longest, most=most)
         if not size < SETTLED:
             whole = v.copy()
@@ -144,7 +144,7 @@ class Search:
         return found
 
     def _best_inside(self, start: Floats) -> Floats:
-        """Return the point within the limits that leaves least over.
+        """Return the point within the limits with the least sum of squared residuals.
 
         The speed error is weighted down, so that an impossible dive reports idle power and a residual acceleration,
         not a spurious stall.
@@ -162,7 +162,7 @@ class Search:
             return slopes
 
         first = np.clip(start, self.low + 1e-6, self.high - 1e-6)
-        # where the aircraft cannot be evaluated (an altitude without air, a speed without bounds) nothing is searched
+        # nothing to search if the aircraft cannot be evaluated at the start (above the atmosphere, absurd speed)
         with np.errstate(all="ignore"), suppress(ValueError, np.linalg.LinAlgError):
             if np.all(np.abs(weighted(first)) < BEYOND):
                 best = least_squares(
@@ -173,7 +173,7 @@ class Search:
         return first
 
     def holds(self, v: Floats) -> bool:
-        """Whether every equation holds with limits and rates in force: as it will fly, not as the search saw it."""
+        """Whether every equation holds with rate limits and stops in force, as in flight."""
         left = self.field.residual(v, steady=False)
         return bool(np.all(np.isfinite(left)) and np.max(np.abs(left), initial=0.0) < TOLERANCE)
 

@@ -1,4 +1,4 @@
-"""The way of engines and actuators to where they stand still, along their own motion."""
+"""Engines and actuators followed along their own motion to their equilibrium."""
 
 from collections.abc import Callable
 
@@ -9,18 +9,18 @@ __all__ = ["SETTLED", "follow_to_rest"]
 
 Floats = NDArray[np.float64]
 Rates = Callable[[Floats], Floats]
-FIRST_STEP = 0.01  # s, of the way along the states' own motion
-LONGEST_WAY = 300  # steps of it
-SETTLED = 1e-7  # largest rate left over, of scaled states, 1/s
+FIRST_STEP = 0.01  # s: first step of pseudo-time along the states' own motion
+LONGEST_WAY = 300  # most steps of pseudo-time
+SETTLED = 1e-7  # 1/s: largest rate of the scaled states that counts as settled
 
 
 def follow_to_rest(rates: Rates, slopes: Rates, v: Floats, low: Floats, high: Floats) -> tuple[Floats, float]:
     """Return where states ``v`` come to rest when they follow their own motion, and the largest rate left over.
 
     Implicit Euler steps that grow as the rates fall (pseudo-transient continuation: C. T. Kelley, D. E. Keyes, SIAM J.
-    Numer. Anal. 35 (1998), 508). Unlike Newton's method from afar it goes where the engine itself would run: uphill
-    in rate where that is the way. ``rates`` (n,) and ``slopes`` (n, n) are functions of the states; ``low`` and
-    ``high`` limit them.
+    Numer. Anal. 35 (1998), 508). Unlike Newton's method they converge from far away, and to the equilibrium that the
+    engine itself would reach. ``rates`` (n,) and ``slopes`` (n, n) are functions of the states; ``low`` and ``high``
+    limit them.
     """
     step, left = FIRST_STEP, rates(v)
     for _ in range(LONGEST_WAY):

@@ -24,7 +24,7 @@ from dravik.units import in_si
 __all__ = ["on_ground", "settle", "straight", "trim", "trim_plant"]
 
 Floats = NDArray[np.float64]
-MOST_TILT = 0.5  # rad: what leans further does not stand
+MOST_TILT = 0.5  # rad: largest pitch or bank of an aircraft that counts as standing
 ON_GROUND = 1e-6  # largest residual of an aircraft that stands, m/s^2 and rad/s^2
 _MEANING = {
     "airspeed": "force along the flight path",
@@ -121,7 +121,7 @@ def trim(
 
 
 def settle(craft: Aircraft, state: Floats, inputs: Floats) -> Floats:
-    """Return a state with shafts, spools and actuators where they stand still; position and motion stay as they are.
+    """Return a state with shafts, spools and actuators at their equilibrium; position and motion are kept.
 
     What a test bench sees. Integrals, such as a battery's charge, stay too. Raises DravikError when something does not
     come to rest.
@@ -165,7 +165,7 @@ def on_ground(
     course = in_si(heading, "angle", where="heading")
     statement = standing(craft, place, course, craft.with_inputs(inputs or {}))
     search, field = aircraft_search(craft, statement)
-    # engines push as they run with these levers here, which is known once they have settled
+    # thrust depends on the engines' states, so they are settled at these levers first
     v, _ = search.solve_from(search.settled(search.start, longest=1.0, most=60))
     point = _report(craft, statement, search, field, v, search.holds(v))
     left = max(abs(r) for r in point.residuals.values())
@@ -222,7 +222,7 @@ def _failure(point: TrimPoint, search: Search) -> str:
     broken = [(n, v) for n, v in point.residuals.items() if not abs(v) < TOLERANCE]
     left = sorted(((abs(v) * weight(n), n, v) for n, v in broken), reverse=True)
     parts = []
-    # what is small beside the worst follows from it, and would only hide it
+    # residuals much smaller than the largest are consequences of it: leave them out of the message
     for _, name, value in [entry for entry in left if entry[0] >= 0.1 * left[0][0]][:3]:
         state = name.removesuffix("_dot")
         meaning = f" ({_MEANING[state]})" if state in _MEANING else ""

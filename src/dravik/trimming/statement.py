@@ -27,8 +27,8 @@ RATE_OF = "rate of "
 class Free(NamedTuple):
     """Something that may move: a coordinate, a state or an input by name; all figures in SI.
 
-    ``start`` is where the search begins, ``scale`` what counts as much of it, ``low`` and ``high`` its limits. ``hard``
-    limits are not left even in passing: beyond them its formulas may mean nothing.
+    ``start`` is where the search begins, ``scale`` a typical change of it, ``low`` and ``high`` its limits. ``hard``
+    limits are never exceeded during the search, because formulas may be undefined beyond them.
 
     >>> import dravik as dv
     >>> dv.Free("throttle", start=0.4, low=0.0, high=0.8).high
@@ -46,7 +46,7 @@ class Free(NamedTuple):
 class Equation(NamedTuple):
     """A signal, or the rate of a state (``is_rate``), equals ``value`` (SI), or ``other``, another signal, plus it.
 
-    ``weight`` is how much it counts; ``label`` what it is called in reports.
+    ``weight`` multiplies its residual; ``label`` names it in reports.
 
     >>> import dravik as dv
     >>> dv.Equation("alpha", is_rate=True).name, dv.Equation("theta", other="alpha").name
@@ -70,11 +70,11 @@ class Equation(NamedTuple):
 
 @dataclass(frozen=True)
 class Statement:
-    """What is to hold, what is free, and the point around it: everything that is not free stays as it is there.
+    """The equations, the unknowns, and a point: everything that is not free keeps its value there.
 
     ``coordinates`` are ``"air"`` (airspeed, alpha, beta) or ``"body"`` (u, v, w). ``state`` holds north, east,
     altitude; those; phi, theta, psi; p, q, r; then the states of actuators, engines and formulas. ``title`` says it
-    in words. ``is_checked`` statements are made by Dravik; others are looked through before they are solved.
+    in words. ``is_checked``: made by Dravik itself; other statements are checked before they are solved.
 
     >>> import dravik as dv
     >>> level = dv.straight(dv.sample("tarn"), airspeed="62 m/s", altitude="300 m")
@@ -169,7 +169,7 @@ class Statement:
         )
 
     def check(self) -> None:
-        """Raise DravikError for what stands twice, and for another number of equations than of unknowns."""
+        """Raise DravikError for duplicates, and where the numbers of equations and unknowns differ."""
         for what, names in (("is free", [f.name for f in self.free]), ("is held", [e.name for e in self.equations])):
             twice = [n for n in dict.fromkeys(names) if names.count(n) > 1]
             if twice:
@@ -194,7 +194,7 @@ def coordinates_of(craft: Aircraft, coordinates: str) -> list[str]:
 def states_at_rest(craft: Aircraft) -> list[tuple[Free, Equation]]:
     """Return each state of an actuator, engine or formula that a trim finds, with the equation that it stands still.
 
-    Not integrals, and not the states of legs: where nothing moves they are still, however bent.
+    Integrals are left out, and so are the states of legs, which are steady at any deflection when nothing moves.
     """
     limits, legs, found = craft.limits, contact_states(craft.configuration.legs), []
     for slot in craft.tape.states:
@@ -205,7 +205,7 @@ def states_at_rest(craft: Aircraft) -> list[tuple[Free, Equation]]:
         hard = slot.name not in limits
         if hard:
             low, high = constant_limits(craft, slot)
-        # a shaft's hundreds of rad/s count as ones, and so does their rate
+        # shaft speeds are hundreds of rad/s: scale them and their rates to order one
         size = max(1.0, abs(slot.initial))
         still = Equation(slot.name, is_rate=True, weight=1.0 / size, label=f"{slot.name}_rate_of_change")
         found.append((Free(slot.name, min(max(start, low), high), size, low, high, hard), still))
@@ -213,7 +213,7 @@ def states_at_rest(craft: Aircraft) -> list[tuple[Free, Equation]]:
 
 
 def constant_limits(craft: Aircraft, slot: StateSlot) -> tuple[float, float]:
-    """Return the limits of a state where they are constants: beyond them its formula may mean nothing."""
+    """Return the limits of a state where they are constants: its formula may be undefined beyond them."""
     if slot.low < 0 and slot.high < 0:
         return -math.inf, math.inf
     registers, written = craft.tape.registers, craft.tape.code[:, 1]

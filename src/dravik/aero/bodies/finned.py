@@ -25,9 +25,9 @@ __all__ = ["Component", "FinnedBody", "Fins", "Nose", "Transition", "components"
 Floats = NDArray[np.float64]
 Law = Callable[[float], float]
 Above = Annotated[Length, Field(gt=0.0)]
-SUBSONIC, SUPERSONIC = 0.85, 1.3  # between them nothing simple holds: the two laws are joined by a smooth curve
+SUBSONIC, SUPERSONIC = 0.85, 1.3  # Mach numbers between which the subsonic and the supersonic law are blended
 FORWARD, AFT = 0.5, 2.0  # Mach numbers between which the fins' centre of pressure moves back
-FASTEST = 10.0  # Mach number: beyond, no flow is cold enough for these laws
+FASTEST = 10.0  # Mach number above which these laws do not hold (real-gas effects)
 CROSSFLOW = 1.1  # lift of a body's plan area with the square of the incidence (Galejs)
 
 
@@ -153,7 +153,7 @@ def fin_slope(fins: Fins, mach: float) -> float:
 
     def supersonic(m: float) -> float:
         reach = aspect * float(np.sqrt(m**2 - 1.0))
-        # slender where the tips' cones cover the whole fin: the slender-wing value is the most a fin can have
+        # supersonic: where the Mach cones of the tips cover the fin, slender-wing theory is the upper bound
         return min(4.0 * aspect / reach * (1.0 - 0.5 / reach), 0.5 * pi * aspect) if reach > 1.0 else 0.5 * pi * aspect
 
     if mach <= SUBSONIC:

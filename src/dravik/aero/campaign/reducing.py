@@ -93,7 +93,7 @@ def _stations(campaign: Campaign, points: Points) -> list[_Station]:
     alpha, beta, settings = _keys(campaign, points)
     members: dict[tuple[float, ...], list[int]] = defaultdict(list)
     for i in range(len(points)):
-        # multiples of the same steps: equal set points are equal to the last digit
+        # snap to multiples of the step, so that equal set points compare equal
         members[(float(alpha[i]), float(beta[i]), *(float(v) for v in settings[i]))].append(i)
     return [
         _Station(
@@ -125,7 +125,7 @@ def _scatter(points: Points, stations: Sequence[_Station]) -> tuple[dict[str, fl
             rows = list(station.rows)
             values = points.values[name][rows]
             if name in LENGTHWISE:
-                # repeats are never set to quite the same angle: the slope of lift is no scatter
+                # repeats differ slightly in angle: remove the lift slope before computing scatter
                 values = values - _slope(stations, station, name) * (points.alpha[rows] - station.mean_alpha)
             squares += float(np.sum((values - values.mean()) ** 2))
         found[name] = sqrt(squares / degrees)
@@ -156,7 +156,7 @@ def _tables(
     for name in COEFFICIENTS:
         values = np.array([s.values[name] for s in clean])
         actual = np.array([s.mean_alpha for s in clean])
-        # from the angles that were set to the nominal ones, along the curve's own slope
+        # shift measured values to the nominal angles along the local slope
         values = values + np.gradient(values, actual) * (alphas.values - actual)
         base[name] = Table(name, (alphas,), np.round(values, 6) + 0.0, method="smooth")
     files = {"basic": [*base.values(), *_intervals(clean, (alphas,), scatter, degrees, {})]}

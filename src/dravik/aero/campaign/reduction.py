@@ -113,7 +113,7 @@ def _worst(points: Points, sweeps: Sequence[Sweep], gone: set[int]) -> tuple[int
             for k in np.argsort(-np.abs(residuals)):
                 if best is not None and abs(residuals[k]) / everywhere <= best[1].deviations:
                     break
-                # how far the neighbours lie apart without this one
+                # scatter of the neighbours without this point
                 rest = np.delete(np.arange(len(residuals)), k)
                 near = rest[np.argsort(np.abs(sweep.running[rest] - sweep.running[k]), kind="stable")[:NEIGHBOURS]]
                 again, widths = _misses(sweep.running[rest], values[sweep.rows[rest]])

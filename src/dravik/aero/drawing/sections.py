@@ -55,7 +55,7 @@ class Profile:
 
 
 def _stations(n: int = 401) -> Floats:
-    # closer together near nose and tail, where shapes bend
+    # cosine spacing: more points at nose and tail, where curvature is high
     stations: Floats = 0.5 * (1.0 - np.cos(np.linspace(0.0, np.pi, n)))
     return stations
 

@@ -33,7 +33,7 @@ Floats = NDArray[np.float64]
 COEFFICIENTS = ("CL", "CD", "CY", "Cl", "Cm", "Cn")
 CHUNK = 128
 ROUNDS, CLOSE = 150, 1e-6
-STALLS = (0.06, 0.7)  # rad, between which an angle of stall is looked for
+STALLS = (0.06, 0.7)  # rad: bracket for the stall angle
 LIFT_DRAG = 0.38  # of the parasite drag, by CL^2: I. Kroo, Aircraft Design: Synthesis and Analysis, on viscous drag
 FORWARD = np.array([1.0, 0.0, 0.0])
 
@@ -160,7 +160,7 @@ class Airframe:
         rows = self._normalwash[panels].copy()
         factors = lu_factor(rows[:, panels])
         rows[:, panels] = 0.0
-        # the mean over each side: one strip beside another surface's vortex must not stall the whole by itself
+        # average over each side: a single strip near another surface's vortex must not stall all of it
         weight = self.strips.summing[panels, strips] * self.strips.area[strips]
         side = np.sign(self.strips.middle[strips, 1])
         same = (side[:, None] == side[None, :]).astype(float)
@@ -287,7 +287,7 @@ class Airframe:
         gamma, gone, alpha = np.zeros_like(wash), np.zeros_like(normal), np.zeros_like(normal)
         moving = np.arange(len(wash))
         for turn in range(ROUNDS):
-            # surfaces at the edge of their stall can hunt each other: smaller steps end that
+            # near stall the iteration between surfaces can oscillate: relax it more
             share = 1.0 if turn < 8 else 0.5 if turn < 24 else 0.25 if turn < 60 else 0.1
             g, s, before = gamma[moving], gone[moving], gamma[moving]
             for block, own in zip(self._blocks, alone, strict=True):
@@ -356,7 +356,7 @@ class Airframe:
         for body, wash in zip(self.bodies, self._body_wash, strict=True):
             induced = (gamma @ wash.T).reshape(len(gamma), len(body.points), 3)
             air = self._air(flow, body.points, jets=False)
-            # what the wing does to the flow ahead of and behind it turns the body's flow; the flow's speed stays
+            # the wing's upwash and downwash turn the flow at the body without changing its speed
             yield body.forces(air + induced * np.array([0.0, 1.0, 1.0]))
             along = air.mean(axis=1)[:, None, 0:1]
             drag = 0.5 * body.friction_area(self.reynolds_per_metre) * np.abs(along) * along * FORWARD * thicker

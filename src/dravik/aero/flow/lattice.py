@@ -264,7 +264,7 @@ class Lattice:
         force = gamma[:, None] * np.cross(local, mesh.right - mesh.left)
         moment = np.cross(self.middle, force)
         total, turning = force.sum(axis=0), moment.sum(axis=0)
-        # the legs over the surface carry load when the flow crosses them: in sideslip, roll and yaw
+        # chordwise legs on the surface carry load in cross-flow: sideslip, roll and yaw
         for tail, head, sign in ((mesh.tail_left, mesh.left, -1.0), (mesh.tail_right, mesh.right, 1.0)):
             at = 0.5 * (tail + head)
             load = sign * gamma[:, None] * np.cross(self._air(state, at), tail - head)

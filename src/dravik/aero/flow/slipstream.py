@@ -17,7 +17,7 @@ from dravik.frames import body_from_station
 __all__ = ["Disc", "discs"]
 
 Floats = NDArray[np.float64]
-EDGE = 0.15  # of the radius: over this the stream's edge is smeared
+EDGE = 0.15  # width of the smoothed edge of the slipstream, as a share of its radius
 
 
 @dataclass(frozen=True)
@@ -43,7 +43,7 @@ class Disc:
         behind = np.einsum("knj,kj->kn", np.broadcast_to(offset, (len(thrust), *points.shape)), along)
         aside = np.linalg.norm(offset - behind[:, :, None] * along[:, None, :], axis=2)
         growth = 0.5 * (1.0 + behind / np.hypot(behind, self.radius))
-        # continuity: the same air through a narrower tube
+        # continuity: the stream tube contracts as the air speeds up
         radius = self.radius * np.sqrt((1.0 + 0.5 * gain)[:, None] / (1.0 + gain[:, None] * growth))
         inside = 0.5 * (1.0 - np.tanh((aside - radius) / (EDGE * radius)))
         strength = self.immersed * gain[:, None] * growth * inside

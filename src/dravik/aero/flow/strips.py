@@ -17,7 +17,7 @@ __all__ = ["StripControl", "StripData", "strip_data"]
 
 Floats = NDArray[np.float64]
 FORWARD = np.array([1.0, 0.0, 0.0])
-FARTHEST = 1.5  # lift coefficient from the section's own, up to which its drag is taken to rise with the square
+FARTHEST = 1.5  # largest distance from the section's design lift to which its quadratic drag polar is used
 
 
 @dataclass(frozen=True)

@@ -24,7 +24,7 @@ __all__ = ["build_tables", "drawing_hash"]
 Floats = NDArray[np.float64]
 Advance = Callable[[int, int], None]
 LENGTHWISE, SIDEWAYS = ("CL", "CD", "Cm"), ("CD", "CY", "Cl", "Cn")
-RATE = 0.01  # of the non-dimensional rates, for central differences
+RATE = 0.01  # step of the non-dimensional rates for central differences
 METHOD = (
     "vortex lattice with strips blended into separated flow, slender bodies, profile drag by friction and form "
     "factors, slipstream by actuator discs"
@@ -213,14 +213,14 @@ def _formulas(geometry: Geometry, files: dict[str, list[Table]]) -> dict[str, Fo
         ends[c].append(f"{c}_{rate}(alpha_point)*{rate}_hat")
     for c in ("CL", "Cm"):
         ends[c].append(f"{c}_alpha_dot(alpha_point)*alpha_dot_hat")
-    # taxiing has rates without bound for its speed, at which the air does nothing: the tables' last value holds there
+    # at taxi speed the non-dimensional rates are unbounded while air loads vanish: hold the table's last value
     most = float(files["roll_rate"][0].axes[-1].values[-1])
     for c in ("Cl", "Cn"):
         ends[c].append(f"{c}_roll_rate(alpha_point, limit(p_hat, {-most:g}, {most:g}))")
     for name, propeller in geometry.propellers.items():
         axes = ", ".join(a.name for a in files[f"slipstream_{name}"][0].axes[:-1]).replace("alpha", "alpha_point")
         for engine in propeller.engines:
-            # a braking propeller has no slipstream to speak of, and beyond the tables' thrust their last holds
+            # no slipstream behind a braking propeller; above the highest thrust coefficient the last value holds
             most = float(files[f"slipstream_{name}"][0].axes[-1].values[-1])
             formulas[f"thrust_coefficient_{engine}"] = Formula(
                 f"limit(thrust_{engine}/max(dynamic_pressure*reference_area, 1), 0, {most:g})",

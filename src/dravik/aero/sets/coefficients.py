@@ -147,7 +147,7 @@ class Coefficients:
             inside = (middle >= first - tiny) & (middle <= last + tiny)
             low = np.where(inside, np.maximum(low, first), low)
             high = np.where(inside, np.minimum(high, last), high)
-        flat = high - low < tiny  # two tables that share but an edge
+        flat = high - low < tiny  # the ranges of the two tables only touch
         return np.where(flat, middle - step, low), np.where(flat, middle + step, high)
 
     def one_sided(self, control: str) -> tuple[float, float] | None:
@@ -166,7 +166,7 @@ class Coefficients:
         alpha = self._si("alpha", signals.get("alpha", 0.0))
         at, by = self.at(**given), self.slopes("alpha", **given)
         normal = np.cos(alpha) * (by["CL"] + at["CD"]) + np.sin(alpha) * (by["CD"] - at["CL"])
-        force = np.where(normal == 0.0, np.nan, normal)  # what has no normal force has no neutral point
+        force = np.where(normal == 0.0, np.nan, normal)  # no normal force, no neutral point
         found: Floats = self.moment_point[0] - by["Cm"] / force * self.chord
         return found
 

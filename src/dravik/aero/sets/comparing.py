@@ -65,7 +65,7 @@ def compare(first: Coefficients, second: Coefficients, *, alpha: float = 0.0349)
     low, high = _shared(first, second, "alpha", (-0.2, 0.4))
     if not high > low:
         raise DravikError("the two sets share no angles of attack", expected="tables over alpha that overlap")
-    # from a step or two beyond the stall on, nobody compares
+    # post-stall points are left out of the comparison
     low, high = max(low, -0.21), min(high, 0.45)
     x = np.arange(np.ceil(low / STEP - 1e-6), np.floor(high / STEP + 1e-6) + 1) * STEP
     motions, controls = ([n for n in a if n in b] for a, b in zip(signals_of(first), signals_of(second), strict=True))
@@ -124,7 +124,7 @@ def _derivatives(
 ) -> list[tuple[str, str, float, float]]:
     found = []
     for name in by:
-        # wide steps: measured tables have few settings, and between them scatter bends the curve
+        # wide steps: measured tables are coarse, and scatter between neighbouring points would dominate narrow ones
         low, high = _shared(first, second, name, (-1.0, 1.0))
         step = min(STEPS.get(name, 0.17 if first.is_angle(name) else 0.02), 0.5 * (high - low))
         middle = alpha if name == "alpha" else min(max(0.0, low + step), high - step)

@@ -18,7 +18,7 @@ __all__ = ["check_flight"]
 
 Floats = NDArray[np.float64]
 STEP = 1e-4
-FAR = -1e6  # m: a rail out of reach
+FAR = -1e6  # m: puts the launch rail out of reach
 
 
 class _Sign(NamedTuple):
@@ -69,8 +69,8 @@ _SIGNS = (
 def check_flight(crafts: Sequence[Aircraft]) -> Iterator[Finding]:
     """Find derivatives of the wrong sign or size over the envelope, and speeds that the wing cannot carry.
 
-    ``crafts`` is one aircraft in each of its loadings. Without an envelope it is looked at where a lift coefficient of
-    0.5 carries the weight, and at one and a half times that speed; a finding says so.
+    ``crafts`` is one aircraft in each of its loadings. Without an envelope it is checked at the
+    speed where a lift coefficient of 0.5 carries the weight, and at one and a half times that speed; a finding says so.
     """
     first = crafts[0]
     if first.definition.aero is None or first.configuration.world.gravity_here == 0.0:
@@ -79,7 +79,7 @@ def check_flight(crafts: Sequence[Aircraft]) -> Iterator[Finding]:
     wrong: dict[_Sign, list[str]] = {}
     slopes: list[float] = []
     uncarried: list[str] = []
-    # a rotorcraft stands by its control laws: of its own it is only damped
+    # a multi-rotor is stabilised by its control laws: the bare airframe is only required to be damped
     signs = [s for s in _SIGNS if not first.definition.mixers or (s.rate == s.by and s.by in "pqr")]
     winged = "CL" in first.definition.aero.coefficients
     looked = 0

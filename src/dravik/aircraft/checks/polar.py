@@ -29,7 +29,7 @@ def check_polar(craft: Aircraft, airspeed: float, altitude: float) -> Iterator[F
         try:
             found = craft.values(craft.state(position=(0.0, 0.0, altitude), velocity=velocity), u, ["CL", "CD"])
         except DravikError:
-            return  # a table that ends there is told by another check
+            return  # another check reports tables that end there
         lift.append(found["CL"])
         drag.append(found["CD"])
     cl, cd = np.array(lift), np.array(drag)
