@@ -119,13 +119,17 @@ class CommandTest(unittest.TestCase):
             self.assertEqual(flown["events"][-1]["event"], "landing run is over")
             lasted[seed] = flown["duration_s"]
         run_3, run_4 = (str(self.folder / f"{s}.csv") for s in "34")
-        for view, file, head in (
-            ("plan", "plan.png", b"\x89PNG"), ("track", "track.svg", b"<?xml"), ("book", "book.pdf", b"%PDF"),
-            ("book", "book.html", b"<!doctype html>"), ("moving", "m.gif", b"GIF8"),
+        short = str(self.folder / "short.csv")
+        self.ok("fly", "pika", "--airspeed", "15 m/s", "--altitude", "300 m", "--duration", "1 s", "--record", "alpha",
+                "--out", short)  # fmt: skip
+        for view, file, head, drawn in (
+            ("plan", "plan.png", b"\x89PNG", run_3), ("track", "track.svg", b"<?xml", run_3),
+            ("book", "book.pdf", b"%PDF", short), ("book", "book.html", b"<!doctype html>", run_3),
+            ("moving", "m.gif", b"GIF8", run_3),
         ):  # fmt: skip
             with self.subTest(file):
                 more = ["--seconds", "1"] if view == "moving" else []
-                self.ok("plot", run_3, "--view", view, "--out", str(self.folder / file), *more)
+                self.ok("plot", drawn, "--view", view, "--out", str(self.folder / file), *more)
                 self.assertTrue((self.folder / file).read_bytes().lower().startswith(head.lower()))
         self.assertGreaterEqual((self.folder / "book.html").read_text().count("data:image/png;base64"), 5)
         self.ok("plot", run_3, run_4, "--signals", "altitude,psi", "--out", str(self.folder / "both.png"))

@@ -5,6 +5,7 @@ import contextlib
 import errno
 import io
 import os
+import signal
 import sys
 import threading
 
@@ -66,9 +67,18 @@ def _run(arguments: list[str] | None) -> int:
 def _again_if_lost(lost: "sys.UnraisableHookArgs") -> None:
     """Interrupt again where an interrupt came while Python cleaned up after something, and was dropped."""
     if lost.exc_type is KeyboardInterrupt:
-        threading.Timer(0.02, _thread.interrupt_main).start()
+        threading.Timer(0.02, _interrupt).start()
     else:
         sys.__unraisablehook__(lost)
+
+
+def _interrupt() -> None:
+    """Interrupt the main thread, and wake it if it waits for the system."""
+    main_thread = threading.main_thread().ident
+    if hasattr(signal, "pthread_kill") and main_thread is not None:
+        signal.pthread_kill(main_thread, signal.SIGINT)
+    else:
+        _thread.interrupt_main()
 
 
 def _say(text: str) -> None:

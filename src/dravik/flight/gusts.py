@@ -111,8 +111,8 @@ class GustStream:
     def _extend(self, airspeed: float, height: float, first: int, last: int) -> None:
         """Make samples up to the last, by whole periods that end on theirs, and forget those before the first."""
         per_period = max(1, round(PERIOD / self.turbulence.interval))
-        new: list[Floats] = []
-        while self.dropped + self.samples.shape[1] + sum(n.shape[1] for n in new) <= last:
+        new, reached = list[Floats](), self.dropped + self.samples.shape[1]
+        while reached <= last:
             k = len(self.made)
             wanted = self._known[k] if k < len(self._known) else self._wanted(airspeed, height)
             if self.made_for != wanted:
@@ -122,8 +122,10 @@ class GustStream:
                 self.made_for = wanted
             if k == 0:
                 new.append(self._now()[:, None])
+                reached += 1
             self.made.append(wanted)
             new.append(self._run(per_period))
+            reached += per_period
         whole = np.concatenate([self.samples, *new], axis=1)
         past = min(max(first - self.dropped, 0), whole.shape[1] - 2)
         self.samples, self.dropped = whole[:, past:], self.dropped + past
