@@ -52,7 +52,7 @@ class StatementTest(unittest.TestCase):
             self.assertAlmostEqual(float(run["psi"][500]), 5.0 * rate, delta=1e-4)
 
     def test_changed_statements(self) -> None:
-        level = dv.straight(TARN, airspeed="62 m/s", altitude="300 m")
+        level = dv.steady(TARN, airspeed="62 m/s", altitude="300 m")
         climbing = level.without("flight_path").holding(TARN, {"climb_rate": "2 m/s"})
         self.assertAlmostEqual(dv.trim(TARN, climbing)["climb_rate"], 2.0, places=8)
         # the speed that makes alpha four degrees
@@ -70,7 +70,7 @@ class StatementTest(unittest.TestCase):
             dv.trim(TARN, limited)
 
     def test_what_determines_nothing_is_explained_before_it_is_solved(self) -> None:
-        level = dv.straight(TARN, airspeed="62 m/s", altitude="300 m")
+        level = dv.steady(TARN, airspeed="62 m/s", altitude="300 m")
         for change, words in (
             (lambda: level.holding(TARN, {"alpha": 0.1}), r"17 equations for 16 unknowns: 1 too many.*try: free an input|\d+ equations for \d+ unknowns: 1 too many"),
             (lambda: level.without("flight_path"), r"1 too few"),
@@ -89,7 +89,7 @@ class StatementTest(unittest.TestCase):
             (lambda: dv.Statement.of(TARN, equations={}, free=[], coordinates="wind"), "'air' or 'body'"),
             (lambda: dv.trim(TARN, level, airspeed=60), "a statement beside airspeed"),
             (lambda: dv.trim(dv.sample("pika"), level), "of another aircraft"),
-            (lambda: dv.trim(TARN, altitude=300), "a trim without airspeed"),
+            (lambda: dv.trim(TARN, altitude=300), "a trim without a speed"),
             (lambda: dv.trim(TARN, airspeed=62, altitude=300, hdg=3), "a trim takes no 'hdg'"),  # type: ignore[call-arg]
         ):
             with self.subTest(words), self.assertRaisesRegex(DravikError, words):

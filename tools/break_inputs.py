@@ -288,7 +288,7 @@ class Cases:
     def statement(self, rng: random.Random) -> None:
         odd = [*ODD, "50 ms", "3 deg", "alpha", "theta", "throttle"]
         a, b, c = (rng.choice(odd) for _ in range(3))
-        level = dv.straight(self.craft, airspeed=15, altitude=300)
+        level = dv.steady(self.craft, airspeed=15, altitude=300)
         calls: list[Callable[[], object]] = [
             lambda: dv.trim(self.craft, level.holding(self.craft, {str(a): b})), lambda: dv.trim(self.craft, level.freeing(self.craft, a)),
             lambda: level.without(a), lambda: dv.Statement.of(self.craft, equations=a, free=b),

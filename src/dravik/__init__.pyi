@@ -47,8 +47,9 @@ from .trimming import Free as Free
 from .trimming import Statement as Statement
 from .trimming import TrimPoint as TrimPoint
 from .trimming import on_ground as on_ground
-from .trimming import straight as straight
+from .trimming import steady as steady
 from .trimming import trim as trim
+from .trimming import trim_all as trim_all
 from .trimming import trim_plant as trim_plant
 from .units import quantity as quantity
 from .version import __version__ as __version__

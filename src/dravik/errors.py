@@ -1,6 +1,6 @@
 """Errors that say what was wrong, where, what was expected, and what to try."""
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from difflib import get_close_matches
 
 __all__ = [
@@ -100,7 +100,7 @@ class FormulaError(DravikError):
 
 
 class TrimError(DravikError):
-    """A trim that was not reached; ``result`` is the best point found.
+    """A trim that was not reached; ``result`` is the best point found, ``nearest`` are conditions that can be held.
 
     >>> import dravik as dv
     >>> try:
@@ -110,8 +110,10 @@ class TrimError(DravikError):
     False
     """
 
-    def __init__(self, what: str, *, result: object, where: str = "", hint: str = "") -> None:
-        self.result = result
+    def __init__(
+        self, what: str, *, result: object, where: str = "", hint: str = "", nearest: Sequence[object] = ()
+    ) -> None:
+        self.result, self.nearest = result, list(nearest)
         super().__init__(what, where=where, hint=hint)
 
 

@@ -125,6 +125,22 @@ def kind_of_unit(unit: str) -> str:
     raise DravikError(f"{unit!r} is a unit of no kind that Dravik uses", expected="one of " + ", ".join(KINDS))
 
 
+def kind_of_quantity(value: object, *, where: str = "") -> str:
+    """Return the kind of what a quantity measures; a number, or text without a unit, is a ``"number"``.
+
+    Raises DravikError for text that does not begin with a number, and for a unit of no kind that Dravik uses.
+    """
+    if not isinstance(value, str):
+        return "number"
+    match = _NUMBER.match(value)
+    if match is None:
+        raise DravikError(f"{value[:60]!r} does not begin with a number", where=where, expected="a number and its unit")
+    try:
+        return kind_of_unit(match[2])
+    except DravikError as error:
+        raise DravikError(f"{value[:60]!r}: {error.what}", where=where, expected=error.expected) from None
+
+
 def quantity(value: object, kind: str, *, where: str = "") -> float:
     """Return ``value`` in SI: a string with a unit, or a bare number that is already SI.
 

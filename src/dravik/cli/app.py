@@ -7,23 +7,18 @@ import typer
 from dravik.cli.blades import blades
 from dravik.cli.common import (
     AircraftFile,
-    Airspeed,
-    Altitude,
     AsJson,
-    Bank,
     Figure,
-    FlightPath,
     Laws,
     Loading,
     Settings,
-    Sideslip,
     emit,
     get_craft,
-    get_point,
     kernel_notice,
     say,
     show_rows,
 )
+from dravik.cli.conditions import AskedFor, get_point, takes_condition
 from dravik.cli.flying import fly
 from dravik.cli.mass import mass
 from dravik.cli.pictures import axes, export, plot
@@ -143,26 +138,19 @@ def signals(
 
 
 @app.command()
+@takes_condition
 def trim(
     aircraft: AircraftFile,
-    airspeed: Airspeed,
-    altitude: Altitude,
-    flight_path: FlightPath = "0 deg",
-    bank: Bank = "",
-    sideslip: Sideslip = "",
+    condition: AskedFor,
     set_: Settings = None,
     loading: Loading = "",
     law: Laws = None,
-    guess: Annotated[
-        list[str] | None,
-        typer.Option("--guess", metavar="NAME=VALUE", help="where the search starts, such as 'alpha=5 deg'"),
-    ] = None,
     prove: Annotated[bool, typer.Option("--prove", help="fly it hands off for a minute")] = False,
     as_json: AsJson = False,
 ) -> None:
-    """Find the states and controls that hold straight flight, or say what stands in the way."""
+    """Find the states and controls that hold a condition, or say what stands in the way and what can be held."""
     craft = get_craft(aircraft, loading, law, set_)
-    point = get_point(craft, airspeed, altitude, flight_path, bank, sideslip, set_, guess=guess)
+    point = get_point(craft, condition, set_)
     proof = None
     if prove:
         from dravik.flight import prove_trim
@@ -197,11 +185,10 @@ def trim(
 
 
 @app.command()
+@takes_condition
 def linearise(
     aircraft: AircraftFile,
-    airspeed: Airspeed,
-    altitude: Altitude,
-    flight_path: FlightPath = "0 deg",
+    condition: AskedFor,
     set_: Settings = None,
     loading: Loading = "",
     law: Laws = None,
@@ -219,8 +206,8 @@ def linearise(
     """Make the linear model, name its modes, and hold it against the nonlinear aircraft."""
     from dravik.linear import linearise as make_model
 
-    craft = get_craft(aircraft, loading, law, set_)
-    point = get_point(craft, airspeed, altitude, flight_path, inputs=set_)
+    craft = condition.in_wind(get_craft(aircraft, loading, law, set_))
+    point = get_point(craft, condition, set_)
     names = [n.strip() for n in outputs.split(",") if n.strip()]
     with kernel_notice("linear"):
         model = make_model(craft, point, coordinates=coordinates, outputs=names)
@@ -289,11 +276,10 @@ def show_modes(title: str, rows: "list[dict[str, object]]") -> None:
 
 
 @app.command()
+@takes_condition
 def handling(
     aircraft: AircraftFile,
-    airspeed: Airspeed,
-    altitude: Altitude,
-    flight_path: FlightPath = "0 deg",
+    condition: AskedFor,
     set_: Settings = None,
     loading: Loading = "",
     law: Laws = None,
@@ -305,8 +291,8 @@ def handling(
     """Hold the modes against the requirements of MIL-F-8785C, with level and margin for each."""
     from dravik.handling import evaluate
 
-    craft = get_craft(aircraft, loading, law, set_)
-    point = get_point(craft, airspeed, altitude, flight_path, inputs=set_)
+    craft = condition.in_wind(get_craft(aircraft, loading, law, set_))
+    point = get_point(craft, condition, set_)
     with kernel_notice("linear"):
         found = evaluate(craft, point, aircraft_class=aircraft_class, category=category)
     if as_json:

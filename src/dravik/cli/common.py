@@ -19,15 +19,11 @@ from dravik.report.text import cell_text
 
 if TYPE_CHECKING:
     from dravik.aircraft import Aircraft
-    from dravik.flight import Start
-    from dravik.trimming import TrimPoint
 
 __all__ = [
     "emit",
     "finite",
     "get_craft",
-    "get_point",
-    "get_start",
     "kernel_notice",
     "out",
     "quantities",
@@ -58,11 +54,6 @@ AircraftFile = Annotated[
 Loading = Annotated[str, typer.Option(help="mass loading, by its name in the file")]
 Laws = Annotated[list[str] | None, typer.Option("--law", metavar="FILE", help="control law to engage; may be repeated")]
 AsJson = Annotated[bool, typer.Option("--json", help="print JSON for programs instead of tables")]
-Airspeed = Annotated[str, typer.Option(help="true airspeed, such as '62 m/s'; 0 is hover")]
-Altitude = Annotated[str, typer.Option(help="altitude, such as '300 m' or '1000 ft'")]
-FlightPath = Annotated[str, typer.Option(help="angle of climb, such as '3 deg', or free (with --set throttle=1)")]
-Bank = Annotated[str, typer.Option(help="bank angle to hold (the sideslip is then free)")]
-Sideslip = Annotated[str, typer.Option(help="sideslip to hold")]
 Figure = Annotated[str, typer.Option("--figure", metavar="FILE", help="write a figure: .png, .svg or .pdf")]
 Settings = Annotated[
     list[str] | None,
@@ -112,46 +103,9 @@ def settings(pairs: Sequence[str] | None, option: str = "--set") -> "dict[str, s
     return values
 
 
-def get_point(
-    craft: "Aircraft", airspeed: str, altitude: str, flight_path: str = "0 deg", bank: str = "",
-    sideslip: str = "", inputs: Sequence[str] | None = None, strict: bool = True, guess: Sequence[str] | None = None,
-    heading: str = "0 deg",
-) -> "TrimPoint":  # fmt: skip
-    """Return a trimmed point from the condition options."""
-    from dravik.trimming import trim
-
-    held, begun = input_settings(craft, inputs), settings(guess, "--guess")
-    with kernel_notice("trim"):
-        return trim(
-            craft, airspeed=airspeed, altitude=altitude, flight_path=flight_path, bank=bank or None,
-            sideslip=sideslip or None, inputs=held, strict=strict, guess=begun,
-            heading=heading,
-        )  # fmt: skip
-
-
 def quantities(craft: "Aircraft", pairs: Sequence[str] | None) -> dict[str, float]:
     """Return ``--set`` options as inputs by their full name and SI values."""
     return craft.inputs_in_si(input_settings(craft, pairs))
-
-
-def get_start(
-    craft: "Aircraft",
-    airspeed: str,
-    altitude: str,
-    flight_path: str,
-    rail: str,
-    inputs: Sequence[str] | None,
-    heading: str = "0 deg",
-) -> "TrimPoint | Start":
-    """Return where a flight starts: a trimmed point, or the launch rail at an elevation."""
-    from dravik.flight import on_rail
-
-    if rail:
-        return on_rail(craft, elevation=rail, heading=heading, altitude=altitude, inputs=quantities(craft, inputs))
-    if not airspeed:
-        hint = "--rail '85 deg'" if craft.definition.rail is not None else "--airspeed '62 m/s' --altitude '300 m'"
-        raise DravikError("no airspeed to trim at", hint=hint)
-    return get_point(craft, airspeed, altitude, flight_path, inputs=inputs, heading=heading)
 
 
 @contextmanager

@@ -2,6 +2,7 @@
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -10,24 +11,22 @@ import typer
 from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
 
 from dravik.cli.common import (
-    Airspeed,
-    Altitude,
     AsJson,
     Figure,
-    FlightPath,
     Laws,
     Loading,
     Settings,
     emit,
     err,
     get_craft,
-    get_start,
     input_settings,
     kernel_notice,
+    quantities,
     say,
     settings,
     show_rows,
 )
+from dravik.cli.conditions import AskedFor, get_point, takes_condition
 from dravik.errors import DravikError, FlightError, nearest
 from dravik.files import exists
 from dravik.units import from_si
@@ -42,6 +41,7 @@ __all__ = ["draw", "fly", "show_run", "told"]
 USUAL = ("airspeed", "altitude", "alpha", "theta", "q", "phi", "elevator", "nz")
 
 
+@takes_condition
 def fly(
     aircraft: Annotated[
         str,
@@ -49,13 +49,9 @@ def fly(
             metavar="SCENARIO|AIRCRAFT", help="scenario file, or the name of one such as fire_run; or an aircraft"
         ),
     ],
-    airspeed: Airspeed = "",
-    altitude: Altitude = "0 m",
+    condition: AskedFor,
     rail: Annotated[str, typer.Option(metavar="ELEVATION", help="start on the launch rail, such as '85 deg'")] = "",
-    flight_path: FlightPath = "0 deg",
-    heading: Annotated[str, typer.Option(help="heading of the start")] = "0 deg",
     begin: Annotated[str, typer.Option("--start", metavar="NAME", help="a start that the aircraft's file names")] = "",
-    wind: Annotated[str, typer.Option(help="steady wind, such as '5 m/s from 270 deg'")] = "",
     set_: Settings = None,
     loading: Loading = "",
     law: Laws = None,
@@ -86,15 +82,13 @@ def fly(
     """Fly a scenario; or an aircraft from a trimmed point or its rail, with control histories and laws. Record it."""
     if _is_scenario(aircraft):
         refused = {
-            "--airspeed": airspeed, "--rail": rail, "--loading": loading, "--law": law,
-            "--control": control, "--turbulence": turbulence, "--record": record, "--start": begin, "--wind": wind,
+            **dict.fromkeys(condition.given(), True), "--rail": rail, "--loading": loading, "--law": law,
+            "--control": control, "--turbulence": turbulence, "--record": record, "--start": begin,
             "--every": every,
         }  # fmt: skip
         craft, title, flown = _scenario_flight(aircraft, refused, seed, resume, save, settings(set_))
     else:
-        craft = get_craft(aircraft, loading, law, set_)
-        if wind:
-            craft = craft.with_environment(wind=_wind(wind))
+        craft = condition.in_wind(get_craft(aircraft, loading, law, set_))
         title = f"{craft.name} ({craft.loading_name})"
 
         def flown(progress: Callable[[float], None]) -> "Recording":
@@ -106,7 +100,7 @@ def fly(
                 own = input_settings(craft, set_)
                 start = flight.start(craft, begin, **({"inputs": own} if own else {}))
             else:
-                start = get_start(craft, airspeed, altitude, flight_path, rail, set_, heading)
+                start = _start(craft, condition, rail, set_)
             gusts = flight.Turbulence(turbulence, seed=seed or 0) if turbulence else None
             names = [n.strip() for n in record.split(",") if n.strip()] or None
             return flight.fly(
@@ -132,12 +126,21 @@ def fly(
         raise typer.Exit(1)
 
 
-def _wind(text: str) -> dict[str, str]:
-    """Return a steady wind from words such as ``5 m/s from 270 deg``."""
-    speed, word, direction = text.partition(" from ")
-    if not word:
-        raise DravikError(f"--wind {text!r}", expected="a speed and where it blows from, such as '5 m/s from 270 deg'")
-    return {"speed": speed.strip(), "blows_from": direction.strip()}
+def _start(craft: "Aircraft", condition: AskedFor, rail: str, inputs: list[str] | None) -> "TrimPoint | Start":
+    """Return where a flight starts: a trimmed point, or the launch rail at an elevation."""
+    from dravik.flight import on_rail
+
+    asked = {"altitude": "0 m", **condition.asked}
+    if rail:
+        refused = [n for n in asked if n not in ("altitude", "heading")]
+        if refused:
+            raise DravikError(f"--rail beside --{refused[0].replace('_', '-')}", expected="one of them")
+        own = quantities(craft, inputs)
+        return on_rail(craft, elevation=rail, heading=asked.get("heading", 0.0), altitude=asked["altitude"], inputs=own)
+    if not set(asked) & {"airspeed", "calibrated_airspeed", "equivalent_airspeed", "mach"}:
+        hint = "--rail '85 deg'" if craft.definition.rail is not None else "--airspeed '62 m/s' --altitude '300 m'"
+        raise DravikError("no airspeed to trim at", hint=hint)
+    return get_point(craft, replace(condition, asked=asked, wind=""), inputs)
 
 
 def _is_scenario(name: str) -> bool:

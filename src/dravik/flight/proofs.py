@@ -79,8 +79,10 @@ def prove_trim(point: TrimPoint | PlantTrim, *, duration: str | float = 60.0, dt
     linear model, whose altitude state moves at the rate of climb; ``drift`` is what differs from it, and a twentieth
     of it is allowed on top, because the linear model leaves out its curvature.
     A battery that drains changes the thrust: then nothing can be held to a limit, and all are infinite.
-    Ground and sea do not end the flight. Of any other plant every state is held to a ten thousandth of its scale.
-    Raises DravikError for what is no trimmed point, and for a climb at 90 deg of pitch, which has no linear model.
+    In a turn the heading is held against the rate of turn. Ground and sea do not end the flight. Of any other plant
+    every state is held to a ten thousandth of its scale.
+    Raises DravikError for what is no trimmed point, for a climb at 90 deg of pitch, which has no linear model, and for
+    a pull or a roll, which hold at one moment only.
 
     >>> import dravik as dv
     >>> dv.prove_trim(dv.trim(dv.sample("tarn"), airspeed="62 m/s", altitude="300 m"), duration=10).holds
@@ -93,6 +95,8 @@ def prove_trim(point: TrimPoint | PlantTrim, *, duration: str | float = 60.0, dt
         states, scales = point.plant.state_names, point.plant.scales
         wandered = {name: float(np.max(np.abs(run[name] - run[name][0]))) for name in states}
         return HoldProof(run, wandered, {name: PLANT_LIMIT * scales.get(name, 1.0) for name in states}, asked)
+    if point.statement.is_momentary:
+        raise DravikError(f"{point.title} holds at one moment only", expected="a condition that can be flown on")
     run = fly(point.craft.over_no_ground(), start=point, duration=asked, dt=dt)
     thinning = _drift_of_a_climb(point, run.time)
     drift, limits = {}, {}
@@ -100,11 +104,20 @@ def prove_trim(point: TrimPoint | PlantTrim, *, duration: str | float = 60.0, dt
         away = run[name] - run[name][0] - thinning[name]
         if name == "altitude":
             away = away - point.signals["climb_rate"] * run.time
+        if name == "psi":
+            away = away - _turning(point) * run.time
         if name in ("phi", "theta", "psi"):
             away = (away + np.pi) % (2.0 * np.pi) - np.pi
         drift[name] = float(np.max(np.abs(away)))
         limits[name] = limit + CURVATURE * float(np.max(np.abs(thinning[name])))
     return HoldProof(run, drift, dict.fromkeys(HOLD_LIMITS, np.inf) if point.drifting else limits, asked)
+
+
+def _turning(point: TrimPoint) -> float:
+    """Return the rate of the heading, rad/s; zero in hover with the nose straight up, where there is none."""
+    q, r, phi, theta = (point[n] for n in ("q", "r", "phi", "theta"))
+    across = np.cos(theta)
+    return float((q * np.sin(phi) + r * np.cos(phi)) / across) if abs(across) > 1e-6 else 0.0
 
 
 def _drift_of_a_climb(point: TrimPoint, time: Floats) -> dict[str, Floats]:

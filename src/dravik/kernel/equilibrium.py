@@ -7,9 +7,21 @@ from numpy.typing import NDArray
 
 from dravik.compiled import compiled
 from dravik.kernel.chart import chart_rates
+from dravik.kernel.earth import wrapped
 from dravik.kernel.program import Program, Workspace
 
-__all__ = ["DIFFERENCE", "INPUT", "RATE", "SIGNAL", "STATE", "Equilibrium", "newton", "residual", "residual_slopes"]
+__all__ = [
+    "DIFFERENCE",
+    "DIRECTION",
+    "INPUT",
+    "RATE",
+    "SIGNAL",
+    "STATE",
+    "Equilibrium",
+    "newton",
+    "residual",
+    "residual_slopes",
+]
 
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
@@ -17,6 +29,8 @@ Ints = NDArray[np.int64]
 STATE, INPUT = 0, 1
 # kinds of equations: the rate of a chart coordinate, a signal, the difference of two signals; each less its target
 RATE, SIGNAL, DIFFERENCE = 0, 1, 2
+# a signal that is an angle on the full circle: the shorter way to its target
+DIRECTION = 3
 DIFFERENCE_STEP = 1e-6  # step of the scaled unknowns for finite differences
 NEAR = 1e-3  # below this residual the slopes are central differences, above it one-sided
 SINGULAR = 1e-14  # pivots below this count as zero
@@ -69,6 +83,8 @@ def residual(program: Program, work: Workspace, e: Equilibrium, v: Floats, left:
             found = rates[e.equations[i, 1]]
         elif e.equations[i, 0] == SIGNAL:
             found = reg[e.equations[i, 1]]
+        elif e.equations[i, 0] == DIRECTION:
+            found = e.targets[i, 0] + wrapped(reg[e.equations[i, 1]] - e.targets[i, 0])
         else:
             found = reg[e.equations[i, 1]] - reg[e.equations[i, 2]]
         # weights bring speeds, angles and accelerations to one scale

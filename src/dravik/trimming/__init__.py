@@ -1,20 +1,28 @@
 """Trim: the states and inputs that hold a flight condition, or the reason why nothing does."""
 
-from dravik.trimming.condition import Condition
+from dravik.trimming.condition import Asked, Condition
+from dravik.trimming.edges import Edge, nearest_held
 from dravik.trimming.result import PlantTrim, TrimPoint
-from dravik.trimming.solve import on_ground, settle, straight, trim, trim_plant
+from dravik.trimming.solve import on_ground, settle, steady, trim, trim_all, trim_plant
+from dravik.trimming.special import glide_speed, stall_speed
 from dravik.trimming.statement import Equation, Free, Statement
 
 __all__ = [
+    "Asked",
     "Condition",
+    "Edge",
     "Equation",
     "Free",
     "PlantTrim",
     "Statement",
     "TrimPoint",
+    "glide_speed",
+    "nearest_held",
     "on_ground",
     "settle",
-    "straight",
+    "stall_speed",
+    "steady",
     "trim",
+    "trim_all",
     "trim_plant",
 ]

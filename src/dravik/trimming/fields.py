@@ -12,6 +12,7 @@ from dravik.kernel import BASE_SIGNALS
 from dravik.kernel.chart import N_CHART
 from dravik.kernel.equilibrium import (
     DIFFERENCE,
+    DIRECTION,
     INPUT,
     RATE,
     SIGNAL,
@@ -95,6 +96,8 @@ class AircraftField:
 def _coded(equation: Equation, places: dict[str, int], registers: dict[str, int]) -> tuple[int, int, int]:
     if equation.is_rate:
         return RATE, places[equation.of], 0
+    if equation.is_direction:
+        return DIRECTION, registers[equation.of], 0
     if equation.other:
         return DIFFERENCE, registers[equation.of], registers[equation.other]
     return SIGNAL, registers[equation.of], 0

@@ -1,4 +1,4 @@
-"""The statements of named conditions: straight flight, hover and steep flight, standing, engines at rest."""
+"""The statements of named conditions: straight flight, turns, pulls, rolls, hover, standing, engines at rest."""
 
 import math
 
@@ -11,24 +11,25 @@ from dravik.errors import DravikError, nearest
 from dravik.formula import StateSlot
 from dravik.frames import body_from_station
 from dravik.kernel.chart import N_CHART
-from dravik.trimming.condition import Condition
+from dravik.trimming.condition import Condition, Manoeuvre
 from dravik.trimming.statement import Equation, Free, Statement, constant_limits, coordinates_of, states_at_rest
 from dravik.units import in_si, kind_of_unit
 
-__all__ = ["pose", "settling", "standing"]
+__all__ = ["has_level_thrust", "levers_of", "pose", "settling", "standing"]
 
 Floats = NDArray[np.float64]
 _RIGID = ("airspeed", "alpha", "beta", "p", "q", "r")
 
 
 def pose(craft: Aircraft, condition: Condition) -> Statement:
-    """Return the statement of straight flight, or of hover, and of flight straight up or down."""
+    """Return the statement of a condition: flight on a wing, straight or in a manoeuvre; hover and steep flight."""
     u = craft.default_inputs()
     for name, value in condition.inputs.items():
         u[craft.input_index(name)] = value
     z = np.zeros(N_CHART + len(craft.tape.states))
     z[0], z[1], z[2], z[8] = condition.north, condition.east, condition.altitude, condition.heading
-    free, equations = (_steep if condition.is_steep else _on_a_wing)(condition, z, u, craft)
+    in_body = condition.is_steep or condition.is_headed
+    free, equations = _in_body_velocities(condition, z, u, craft) if in_body else _on_a_wing(condition, z, craft)
     for name, spec in craft.inputs.items():
         if spec.follows:
             free.append(Free(name, spec.default, 1.0, spec.low, spec.high))
@@ -40,8 +41,27 @@ def pose(craft: Aircraft, condition: Condition) -> Statement:
             free.append(Free(name, start, 0.5 * span if bounded else 1.0, spec.low, spec.high))
     _add_states(craft, z, free, equations)
     free = _guessed(free, condition, craft)
-    coordinates = "body" if condition.is_steep else "air"
-    return Statement(str(condition), coordinates, z, u, tuple(free), tuple(equations), is_checked=True)
+    # a free sideslip or speed needs a control that is given instead: counted before it is solved
+    is_sure = condition.sideslip is not None or condition.bank is not None or condition.is_coordinated
+    is_checked = is_sure and not condition.is_speed_free
+    return Statement(
+        str(condition), "body" if in_body else "air", z, u, tuple(free), tuple(equations), is_checked,
+        condition.is_momentary,
+    )  # fmt: skip
+
+
+def levers_of(craft: Aircraft) -> dict[str, tuple[float, float]]:
+    """Return the ranges of the inputs that trims move and whose range begins at zero or above: throttles."""
+    return {
+        name: (spec.low, spec.high) for name, spec in craft.inputs.items()
+        if spec.trim and spec.low >= 0.0 and math.isfinite(spec.high)
+    }  # fmt: skip
+
+
+def has_level_thrust(craft: Aircraft, condition: Condition) -> bool:
+    """Whether a condition is a pull on a wing, for which the thrust of level flight is kept."""
+    kind = condition.manoeuvre
+    return kind is not None and kind.kind == "pull" and not craft.definition.mixers
 
 
 def _add_states(craft: Aircraft, z: Floats, free: list[Free], equations: list[Equation]) -> None:
@@ -70,39 +90,123 @@ def _guessed(free: list[Free], condition: Condition, craft: Aircraft) -> list[Fr
     return found
 
 
-def _on_a_wing(
-    condition: Condition, z: Floats, u: Floats, craft: Aircraft
-) -> tuple[list[Free], list[Equation]]:  # fmt: skip
-    """Return the angles to the flow, and the equations of the rigid body in them."""
-    z[3], z[5] = condition.airspeed, condition.sideslip
-    alpha = 0.05
-    z[4], z[7] = alpha, (condition.flight_path or 0.0) + alpha
+def _on_a_wing(condition: Condition, z: Floats, craft: Aircraft) -> tuple[list[Free], list[Equation]]:
+    """Return the unknowns and equations of the rigid body in airspeed, alpha and beta."""
+    manoeuvre, load, bank, turning = condition.manoeuvre, 1.0, condition.bank or 0.0, 0.0
+    if manoeuvre is not None:
+        load, bank, turning = _first_guess(manoeuvre, condition)
+    alpha = 0.05 * load
+    z[3], z[4], z[5], z[6] = condition.airspeed, alpha, condition.sideslip or 0.0, bank
+    z[7] = condition.slope + alpha * math.cos(bank)
     free = [Free("alpha", alpha, 1.0, -1.4, 1.4), Free("theta", float(z[7]), 1.0, -1.55, 1.55)]
-    if condition.bank is None:
-        free.append(Free("phi", 0.0, 1.0, -1.5, 1.5))
+    # in a pull the thrust is that of level flight: the speed falls as it will
+    rigid = _RIGID[1:] if has_level_thrust(craft, condition) else _RIGID
+    equations = [Equation(name, is_rate=True) for name in rigid]
+    equations += _path(condition)
+    if condition.is_speed_free:
+        free.append(Free("airspeed", condition.airspeed, 0.3 * condition.airspeed, 0.1, hard=True))
+    if condition.track is not None:
+        free.append(Free("psi", condition.track))
+        equations.append(Equation("track", condition.track, is_direction=True))
+    if manoeuvre is not None and manoeuvre.kind == "turn":
+        _add_turn(manoeuvre, condition, free, equations, bank, turning)
+    elif manoeuvre is not None and manoeuvre.kind == "roll":
+        _add_roll(manoeuvre.value, condition, free, equations, craft)
     else:
-        z[6] = condition.bank
-        free.append(Free("beta", 0.0, 1.0, -1.4, 1.4))
-    equations = [Equation(name, is_rate=True) for name in _RIGID]
-    if condition.flight_path is not None:
-        equations.append(Equation("flight_path", condition.flight_path))
+        if manoeuvre is not None:
+            rate = manoeuvre.value if manoeuvre.by == "rate" else STANDARD_GRAVITY * (load - 1.0) / condition.airspeed
+            z[10] = rate
+            if manoeuvre.by == "load_factor":
+                free.append(Free("q", rate, 0.1))
+                equations.append(Equation("nz", manoeuvre.value))
+        if condition.bank is None:
+            free.append(Free("phi", 0.0, 1.0, -1.5, 1.5))
+        if condition.sideslip is None:
+            free.append(Free("beta", 0.0, 1.0, -1.4, 1.4))
     return free, equations
 
 
-def _steep(condition: Condition, z: Floats, u: Floats, craft: Aircraft) -> tuple[list[Free], list[Equation]]:
-    """Return body velocities and attitude, and the equations that the velocity over the ground is the one wanted."""
-    path = condition.flight_path or 0.0
+def _path(condition: Condition) -> list[Equation]:
+    """Return the equation of the flight path; none where it is free."""
+    if condition.path_is_free:
+        return []
+    if condition.climb_rate is not None:
+        return [Equation("climb_rate", condition.climb_rate)]
+    if condition.manoeuvre is not None and condition.manoeuvre.kind == "turn":
+        # in wind the path over the ground changes all along a turn, the rate of climb does not
+        return [Equation("climb_rate", condition.airspeed * math.sin(condition.slope))]
+    return [Equation("flight_path", condition.slope)]
+
+
+def _first_guess(manoeuvre: Manoeuvre, condition: Condition) -> tuple[float, float, float]:
+    """Return load factor, bank (rad) and rate of turn (rad/s) of a point mass in the manoeuvre."""
+    speed, value = condition.airspeed, manoeuvre.value
+    if manoeuvre.kind == "pull":
+        load = value if manoeuvre.by == "load_factor" else 1.0 + value * speed / STANDARD_GRAVITY
+        return load, 0.0, 0.0
+    if manoeuvre.kind == "roll":
+        return 1.0, condition.bank or 0.0, 0.0
+    level = speed * math.cos(condition.slope)
+    if manoeuvre.by == "bank":
+        bank = value
+    elif manoeuvre.by == "rate":
+        bank = math.atan(value * level / STANDARD_GRAVITY)
+    elif manoeuvre.by == "radius":
+        bank = math.atan(level**2 / (STANDARD_GRAVITY * value))
+    else:
+        bank = math.copysign(math.acos(min(1.0, 1.0 / abs(value))), value)
+    return 1.0 / math.cos(bank), bank, STANDARD_GRAVITY * math.tan(bank) / max(level, 1.0)
+
+
+def _add_turn(
+    manoeuvre: Manoeuvre, condition: Condition, free: list[Free], equations: list[Equation], bank: float, rate: float
+) -> None:
+    """Add a steady turn: attitude but for the heading is constant, and the rates follow from that."""
+    start = (-rate * math.sin(condition.slope), rate * math.sin(bank), rate * math.cos(bank))
+    free += [Free(name, value, 0.1) for name, value in zip("pqr", start, strict=True)]
+    equations += [Equation(name, is_rate=True) for name in ("phi", "theta")]
+    if manoeuvre.by != "bank":
+        free.append(Free("phi", bank, 1.0, -1.55, 1.55))
+    if manoeuvre.by == "load_factor":
+        equations.append(Equation("nz", abs(manoeuvre.value)))
+    elif manoeuvre.by in ("rate", "radius"):
+        level = condition.airspeed * math.cos(condition.slope)
+        turning = manoeuvre.value if manoeuvre.by == "rate" else level / manoeuvre.value
+        equations.append(Equation("psi", turning, is_rate=True))
+    if condition.sideslip is None:
+        free.append(Free("beta", 0.0, 1.0, -1.4, 1.4))
+        if condition.is_coordinated:
+            equations.append(Equation("ny"))
+
+
+def _add_roll(rate: float, condition: Condition, free: list[Free], equations: list[Equation], craft: Aircraft) -> None:
+    """Add a steady roll about the velocity, coordinated, without pitch rate, as the bank passes the one given.
+
+    Lift and weight balance at that bank; sideslip and yaw rate follow from the side forces of the roll.
+    """
+    half = 0.5 * craft.definition.reference.span / condition.airspeed
+    free += [Free("p", rate, 0.1), Free("r", 0.0, 0.1), Free("beta", 0.0, 1.0, -1.4, 1.4)]
+    equations.append(Equation("p_hat_stability", rate * half, weight=1.0 / half))
+    equations.append(Equation("ny"))
+
+
+def _in_body_velocities(
+    condition: Condition, z: Floats, u: Floats, craft: Aircraft
+) -> tuple[list[Free], list[Equation]]:
+    """Return the unknowns and equations of the rigid body in u, v, w: hover, steep paths, a track across the nose."""
+    path = condition.slope
+    course = condition.heading if condition.track is None else condition.track
     level = condition.airspeed * math.cos(path)
-    wanted = [
-        level * math.cos(condition.heading),
-        level * math.sin(condition.heading),
-        condition.airspeed * math.sin(path),
-    ]
-    air = craft.air_at((condition.north, condition.east, condition.altitude), u)
-    scale = max(1.0, condition.airspeed)
-    free = [Free(name, 0.0, scale) for name in ("u", "v", "w")]
+    wanted = [level * math.cos(course), level * math.sin(course), condition.airspeed * math.sin(path)]
+    scale, across = max(1.0, condition.airspeed), course - condition.heading
+    guess = (level * math.cos(across), level * math.sin(across), 0.0) if condition.is_headed else (0.0, 0.0, 0.0)
+    free = [Free(name, value, scale) for name, value in zip("uvw", guess, strict=True)]
     free += [Free(name, 0.0, 1.0, -1.5, 1.5) for name in ("phi", "theta")]
     equations = [Equation(name, is_rate=True) for name in ("u", "v", "w", "p", "q", "r")]
+    if condition.is_headed:
+        equations += [Equation("airspeed", condition.airspeed), Equation("track", course, is_direction=True)]
+        return free, [*equations, *_path(condition)]
+    air = craft.air_at((condition.north, condition.east, condition.altitude), u)
     for name, rate, wind in zip(("north", "east", "altitude"), wanted, air, strict=True):
         equations.append(Equation(name, rate + wind, is_rate=True))
     return free, equations

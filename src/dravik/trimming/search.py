@@ -9,6 +9,7 @@ to load than a trim takes.
 
 from collections.abc import Iterator, Sequence
 from contextlib import suppress
+from itertools import chain, islice, product
 from typing import Protocol
 
 import numpy as np
@@ -21,10 +22,14 @@ from dravik.trimming.statement import Statement
 __all__ = ["TOLERANCE", "Field", "Search", "explain"]
 
 Floats = NDArray[np.float64]
+FEW_STEPS = 12  # of Newton's method, which needs three to six from nearby
 BEYOND = 1e100  # residuals beyond this count as no value at all
 LARGEST_STEP = 0.5  # largest Newton step of a scaled unknown (angles in rad, inputs in half ranges)
 LEVERS = (0.8, 0.15, 0.5)  # throttle settings, as shares of the range, from which a stalled search is restarted
 ALPHAS = (0.2, 0.1, -0.05)  # rad: angles of attack for the same
+SPEEDS = (0.6, 0.8, 1.0, 1.3, 1.7, 2.4)  # of the first guess, where several answers are looked for
+MANY_ALPHAS = (-0.1, 0.05, 0.15, 0.3, 0.6)  # rad, the same
+SAME = 1e-5  # difference in scaled unknowns below which two answers are one
 TOLERANCE = 1e-8  # largest residual that counts as held, m/s^2, rad/s^2, rad/s
 DEPENDENT = 1e-9  # singular values below this share of the largest count as zero
 
@@ -91,6 +96,44 @@ class Search:
         if square and not self.holds(v) and np.max(np.abs(self.field.residual(v))) < 1e-4:
             v = np.clip(self.field.newton(v)[0], self.low, self.high)
         return v, self.holds(v)
+
+    def nearby(self, v: Floats) -> Floats | None:
+        """Return the answer that a few steps of Newton's method find from one point, or None."""
+        found, _ = self.field.newton(v, most=FEW_STEPS)
+        return found if self._is_answer(found) else None
+
+    def quick(self, starts: int) -> Floats | None:
+        """Return an answer by Newton's method from so many of the usual starts, or None."""
+        first = self.settled(self.start) if self._settle_first else self.start
+        for start in islice(chain([first], self._other_starts(self.start)), starts):
+            found = self.nearby(start)
+            if found is not None:
+                return found
+        return None
+
+    def all_answers(self) -> list[Floats]:
+        """Return all different answers that Newton's method finds from a grid of starts."""
+        names, found = [f.name for f in self.statement.free], list[Floats]()
+        axes: list[list[tuple[str, float]]] = []
+        if "airspeed" in names:
+            axes.append([("airspeed", factor) for factor in SPEEDS])
+        if {"alpha", "theta"} <= set(names):
+            axes.append([("alpha", alpha) for alpha in MANY_ALPHAS])
+        axes.append([("levers", share) for share in (LEVERS if self.levers else (0.5,))])
+        for chosen in product(*axes):
+            v = self.start.copy()
+            for what, value in chosen:
+                if what == "airspeed":
+                    v[names.index(what)] *= value
+                elif what == "alpha":
+                    v[names.index("theta")] += value - v[names.index("alpha")]
+                    v[names.index("alpha")] = value
+                else:
+                    v[self.levers] = self.low[self.levers] + value * (self.high - self.low)[self.levers]
+            v, _ = self.field.newton(self.settled(v))
+            if self._is_answer(v) and not any(np.max(np.abs(v - w)) < SAME for w in found):
+                found.append(v)
+        return found
 
     def solve_from(self, v: Floats) -> tuple[Floats, bool]:
         """Return the unknowns after a search from one point, and whether every equation holds within the limits."""

@@ -2,95 +2,80 @@
 
 import math
 from collections.abc import Mapping
-from typing import TypedDict, Unpack
+from dataclasses import replace
+from typing import Unpack
 
 import numpy as np
 from numpy.typing import NDArray
 
 from dravik.aircraft import Aircraft
-from dravik.errors import DravikError, TrimError, nearest, require
-from dravik.kernel.chart import N_CHART, state_from_chart
+from dravik.errors import DravikError, TrimError, require
+from dravik.kernel.chart import N_CHART
 from dravik.kernel.program import N_RIGID
 from dravik.plants import Plant
-from dravik.trimming.condition import Condition, Quantity
-from dravik.trimming.fields import AircraftField, PlantField, aircraft_search
-from dravik.trimming.posing import pose, settling, standing
+from dravik.trimming.condition import Asked, Condition, Quantity, check_names
+from dravik.trimming.edges import nearest_held
+from dravik.trimming.family import Family
+from dravik.trimming.fields import PlantField, aircraft_search
+from dravik.trimming.posing import has_level_thrust, levers_of, pose, settling, standing
+from dravik.trimming.reporting import advice, failure, report
 from dravik.trimming.result import PlantTrim, TrimPoint
-from dravik.trimming.search import TOLERANCE, Search, explain, weight
+from dravik.trimming.search import Search, explain
 from dravik.trimming.settling import SETTLED
+from dravik.trimming.special import speed_of
 from dravik.trimming.statement import Equation, Free, Statement
 from dravik.units import in_si
 
-__all__ = ["on_ground", "settle", "straight", "trim", "trim_plant"]
+__all__ = ["condition_of", "on_ground", "settle", "steady", "trim", "trim_all", "trim_plant"]
 
 Floats = NDArray[np.float64]
 MOST_TILT = 0.5  # rad: largest pitch or bank of an aircraft that counts as standing
 ON_GROUND = 1e-6  # largest residual of an aircraft that stands, m/s^2 and rad/s^2
-_MEANING = {
-    "airspeed": "force along the flight path",
-    "alpha": "force across it, in the plane of symmetry",
-    "beta": "side force",
-    "p": "rolling moment",
-    "q": "pitching moment",
-    "r": "yawing moment",
-    "u": "force along body x",
-    "v": "force along body y",
-    "w": "force along body z",
-}
 
 
-class Straight(TypedDict, total=False):
-    """What ``trim`` takes for straight flight or hover, by keyword: text with units, or numbers in SI.
-
-    ``airspeed`` (zero is hover) and ``altitude`` must be given. ``flight_path`` is level unless given; None or
-    ``"free"`` leaves it to inputs that are given instead. ``sideslip`` is zero unless ``bank`` is given, which frees
-    it. ``inputs`` are set by name; ``guess`` is where the search starts, by name; ``heading``, ``north``, ``east`` the
-    place.
-    """
-
-    airspeed: Quantity
-    altitude: Quantity
-    flight_path: Quantity | None
-    heading: Quantity
-    sideslip: Quantity | None
-    bank: Quantity | None
-    inputs: Mapping[str, Quantity] | None
-    north: Quantity
-    east: Quantity
-    guess: Mapping[str, Quantity] | None
-
-
-def straight(craft: Aircraft, **condition: Unpack[Straight]) -> Statement:
-    """Return the statement of straight flight or hover, to be changed before it is trimmed: see ``Straight``.
+def steady(craft: Aircraft, **condition: Unpack[Asked]) -> Statement:
+    """Return the statement of a steady flight, to be changed before it is trimmed: see ``Asked``.
 
     >>> import dravik as dv
     >>> craft = dv.sample("tarn")
-    >>> level = dv.straight(craft, airspeed="62 m/s", altitude="300 m")
-    >>> turned = level.without("flight_path").holding(craft, {"climb_rate": "2 m/s"})
-    >>> round(dv.trim(craft, turned)["climb_rate"], 9)
+    >>> level = dv.steady(craft, airspeed="62 m/s", altitude="300 m")
+    >>> climbing = level.without("flight_path").holding(craft, {"climb_rate": "2 m/s"})
+    >>> round(dv.trim(craft, climbing)["climb_rate"], 9)
     2.0
     """
+    return pose(craft, condition_of(craft, condition))
+
+
+def condition_of(craft: Aircraft, asked: Asked) -> Condition:
+    """Return what is asked for in SI, its speed as true airspeed; raises DravikError for what does not fit."""
     require(craft, Aircraft, "what is trimmed", "trim_plant for other plants")
-    known = Straight.__annotations__
-    for name in condition:
-        if name not in known:
-            raise DravikError(f"a trim takes no {name!r}", expected=", ".join(known), hint=nearest(name, known))
-    for name in ("airspeed", "altitude"):
-        if name not in condition:
-            raise DravikError(f"a trim without {name}", expected=f"{name}=, a quantity")
-    asked = dict(condition)
-    asked["inputs"] = craft.inputs_in_si(condition.get("inputs") or {})
-    return pose(craft, Condition.of(**asked))  # type: ignore[arg-type]
+    check_names(asked)
+    if "altitude" not in asked:
+        raise DravikError("a trim without an altitude", expected="a length such as '300 m'")
+    inputs = craft.inputs_in_si(asked.get("inputs") or {})
+    altitude = in_si(asked["altitude"], "length", where="altitude")
+    found = Condition.of(asked, speed_of(craft, asked, altitude, inputs), inputs)
+    return _with_level_thrust(craft, found) if has_level_thrust(craft, found) else found
+
+
+def _with_level_thrust(craft: Aircraft, pull: Condition) -> Condition:
+    """Return a pull with the throttles of the same flight without it; half open where that cannot be held."""
+    point = Family(craft, lambda _: replace(pull, manoeuvre=None)).point(0.0)
+    levers = {
+        name: 0.5 * (low + high) if point is None else float(point.inputs[craft.input_names.index(name)])
+        for name, (low, high) in levers_of(craft).items()
+    }
+    return replace(pull, inputs={**levers, **pull.inputs})
 
 
 def trim(
-    craft: Aircraft, statement: Statement | None = None, *, strict: bool = True, **condition: Unpack[Straight]
+    craft: Aircraft, statement: Statement | None = None, *, strict: bool = True, **condition: Unpack[Asked]
 ) -> TrimPoint:
-    """Return the point that holds a condition: straight, unaccelerated flight, hover, or any statement.
+    """Return the point that holds a condition: steady flight, a manoeuvre, hover, or any statement.
 
-    ``condition`` is ``airspeed``, ``altitude``, ``flight_path`` and so on, as ``Straight`` says; hover is an airspeed
-    of zero: the aircraft moves with the air. Free to move are alpha, theta, the bank (or, with ``bank`` given, the
-    sideslip), the inputs marked ``trim``, actuators and engines; an input that is given is taken out of the search.
+    ``condition`` is ``airspeed``, ``altitude``, ``flight_path``, ``turn`` and so on, as ``Asked`` says; hover is an
+    airspeed of zero: the aircraft moves with the air. Free to move are alpha, theta, the bank (or, with ``bank`` given,
+    the sideslip), the inputs marked ``trim``, actuators and engines; an input that is given is taken out of the search.
     Integrals of control laws stay at their initial value; those that would not stand still are reported as
     ``drifting``. A ``statement`` says all of that itself.
 
@@ -104,20 +89,44 @@ def trim(
     True
     """
     require(craft, Aircraft, "what is trimmed", "trim_plant for other plants")
+    asked = None
     if statement is None:
-        statement = straight(craft, **condition)
+        asked = condition_of(craft, condition)
+        statement = pose(craft, asked)
     elif condition:
         raise DravikError(f"a statement beside {next(iter(condition))}", expected="one of them")
-    require(statement, Statement, "what is trimmed to", "straight(craft, ...), or Statement.of(craft, ...)")
+    require(statement, Statement, "what is trimmed to", "steady(craft, ...), or Statement.of(craft, ...)")
     if len(statement.inputs) != len(craft.inputs) or len(statement.state) != N_CHART + len(craft.function_states):
         raise DravikError("the statement is of another aircraft", hint="make it from the aircraft that is trimmed")
     search, field = aircraft_search(craft, statement)
     search.check()
     v, reached = search.solve()
-    point = _report(craft, statement, search, field, v, reached)
+    point = report(craft, statement, search, field, v, reached)
     if strict and not point.reached:
-        raise TrimError(_failure(point, search), result=point, where=craft.name, hint=_advice(point))
+        edges = [] if asked is None else nearest_held(craft, asked)
+        hint = "; or ".join(map(str, edges)) or advice(point)
+        raise TrimError(failure(point, search), result=point, where=craft.name, hint=hint, nearest=edges)
     return point
+
+
+def trim_all(craft: Aircraft, **condition: Unpack[Asked]) -> list[TrimPoint]:
+    """Return every point found that holds a condition, by airspeed and angle of attack: empty where there is none.
+
+    Searched from many starts: angles of attack below and above the stall, throttle settings, and speeds where the
+    airspeed is ``"free"`` (both sides of the power curve). Takes and raises what ``trim`` does.
+
+    >>> import dravik as dv
+    >>> found = dv.trim_all(dv.sample("tarn"), airspeed="free", altitude="300 m", inputs={"throttle": 0.3})
+    >>> len(found), found[0]["airspeed"] < found[1]["airspeed"]
+    (2, True)
+    """
+    statement = steady(craft, **condition)
+    search, field = aircraft_search(craft, statement)
+    search.check()
+    return sorted(
+        (report(craft, statement, search, field, v, True) for v in search.all_answers()),
+        key=lambda p: (p["airspeed"], p["alpha"]),
+    )
 
 
 def settle(craft: Aircraft, state: Floats, inputs: Floats) -> Floats:
@@ -167,83 +176,11 @@ def on_ground(
     search, field = aircraft_search(craft, statement)
     # thrust depends on the engines' states, so they are settled at these levers first
     v, _ = search.solve_from(search.settled(search.start, longest=1.0, most=60))
-    point = _report(craft, statement, search, field, v, search.holds(v))
+    point = report(craft, statement, search, field, v, search.holds(v))
     left = max(abs(r) for r in point.residuals.values())
     if not (max(abs(point["phi"]), abs(point["theta"])) < MOST_TILT and left < ON_GROUND):
         raise DravikError(f"{craft.name} does not stand on its gear", hint="three legs around the centre of gravity")
     return point
-
-
-def _report(
-    craft: Aircraft, statement: Statement, search: Search, field: AircraftField, v: Floats, reached: bool
-) -> TrimPoint:
-    left = field.residual(v, steady=False)
-    e, work = field.equilibrium, field.work
-    u = e.inputs.copy()
-    x = np.empty(len(e.state) + 1)
-    state_from_chart(craft.program, work, 0.0, e.state, u, e.chart, x)
-    signals = craft.values(x, u, workspace=work)
-    at_stop = _at_stop(craft, search, field, v)
-    drifting = {
-        slot.name: float(work.registers[slot.rate])
-        for slot in craft.tape.states
-        if slot.is_integral and abs(work.registers[slot.rate]) > TOLERANCE
-    }
-    residuals = dict(zip(search.names, left.tolist(), strict=True))
-    return TrimPoint(
-        craft, statement, x, u, signals, residuals, at_stop, drifting, reached, field.evaluations,
-        [f.name for f in statement.free],
-    )  # fmt: skip
-
-
-def _at_stop(craft: Aircraft, search: Search, field: AircraftField, v: Floats) -> list[str]:
-    """Name the inputs at a limit, and the effectors at one that such an input commands."""
-    span = search.high - search.low
-    room = np.where(np.isfinite(span), 1e-6 * span, 0.0)
-    below, above = v <= search.low + room, v >= search.high - room
-    at = np.flatnonzero(below | above)
-    if not at.size:
-        return []
-    free, names = search.statement.free, search.names
-    movers = [i for i, f in enumerate(free) if f.name in craft.inputs]
-    found = []
-    for i in at:
-        name = free[i].name
-        row = f"{name}_rate_of_change"
-        moved = int(i) in movers or (
-            row in names and bool(np.any(np.abs(field.equilibrium.slopes[names.index(row), movers]) > 1e-9))
-        )
-        if moved:
-            found.append(f"{name} at its {'lower' if below[i] else 'upper'} stop")
-    return found
-
-
-def _failure(point: TrimPoint, search: Search) -> str:
-    broken = [(n, v) for n, v in point.residuals.items() if not abs(v) < TOLERANCE]
-    left = sorted(((abs(v) * weight(n), n, v) for n, v in broken), reverse=True)
-    parts = []
-    # residuals much smaller than the largest are consequences of it: leave them out of the message
-    for _, name, value in [entry for entry in left if entry[0] >= 0.1 * left[0][0]][:3]:
-        state = name.removesuffix("_dot")
-        meaning = f" ({_MEANING[state]})" if state in _MEANING else ""
-        parts.append(f"{name} = {value:.3g}{meaning}")
-    text = f"no trim at {point.title}: left over: {', '.join(parts) or 'nothing, but a limit is broken'}"
-    if point.at_stop:
-        text += "; " + ", ".join(point.at_stop)
-    equations, free = len(search.statement.equations), len(search.statement.free)
-    if equations != free:
-        text += f"; {equations} equations for {free} unknowns"
-    return text
-
-
-def _advice(point: TrimPoint) -> str:
-    alpha = math.degrees(point.signals["alpha"])
-    if "throttle" in " ".join(point.at_stop) or "power" in " ".join(point.at_stop):
-        upper = any("upper" in s for s in point.at_stop)
-        return f"a {'lower' if upper else 'higher'} flight path, or another airspeed (alpha is {alpha:.1f} deg there)"
-    if point.at_stop:
-        return f"another flap setting, loading or airspeed (alpha is {alpha:.1f} deg there)"
-    return f"another airspeed or altitude (alpha is {alpha:.1f} deg there)"
 
 
 def trim_plant(

@@ -46,7 +46,8 @@ class Free(NamedTuple):
 class Equation(NamedTuple):
     """A signal, or the rate of a state (``is_rate``), equals ``value`` (SI), or ``other``, another signal, plus it.
 
-    ``weight`` multiplies its residual; ``label`` names it in reports.
+    ``weight`` multiplies its residual; ``label`` names it in reports. ``is_direction``: an angle on the full circle,
+    such as a track, whose difference is taken the shorter way.
 
     >>> import dravik as dv
     >>> dv.Equation("alpha", is_rate=True).name, dv.Equation("theta", other="alpha").name
@@ -59,6 +60,7 @@ class Equation(NamedTuple):
     is_rate: bool = False
     weight: float = 1.0
     label: str = ""
+    is_direction: bool = False
 
     @property
     def name(self) -> str:
@@ -75,9 +77,10 @@ class Statement:
     ``coordinates`` are ``"air"`` (airspeed, alpha, beta) or ``"body"`` (u, v, w). ``state`` holds north, east,
     altitude; those; phi, theta, psi; p, q, r; then the states of actuators, engines and formulas. ``title`` says it
     in words. ``is_checked``: made by Dravik itself; other statements are checked before they are solved.
+    ``is_momentary``: it holds at one moment only, as a pull-up does.
 
     >>> import dravik as dv
-    >>> level = dv.straight(dv.sample("tarn"), airspeed="62 m/s", altitude="300 m")
+    >>> level = dv.steady(dv.sample("tarn"), airspeed="62 m/s", altitude="300 m")
     >>> len(level.equations) == len(level.free)
     True
     """
@@ -89,6 +92,7 @@ class Statement:
     free: tuple[Free, ...]
     equations: tuple[Equation, ...]
     is_checked: bool = False
+    is_momentary: bool = False
 
     @classmethod
     def of(

@@ -1,0 +1,121 @@
+"""The nearest conditions that can be held in the place of one that cannot, one figure changed at a time."""
+
+import math
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import replace
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dravik.aircraft import Aircraft
+from dravik.trimming.condition import STEEP, Condition
+from dravik.trimming.family import Family
+from dravik.trimming.result import TrimPoint
+
+__all__ = ["Edge", "nearest_held"]
+
+Floats = NDArray[np.float64]
+# where a held condition is looked for, nearest first: factors of a speed, steps of a path (rad), shares of a manoeuvre
+SPEED_FACTORS = 1.15 ** np.arange(1, 11)
+PATH_STEPS = np.radians([1.0, 3.0, 7.0, 14.0, 30.0])
+SHARES = np.array([0.8, 0.5, 0.2, 0.0])
+ALTITUDE_SHARES = np.array([0.8, 0.5, 0.2, 0.0])
+
+
+class Edge(NamedTuple):
+    """A condition just held: the figure of the asked condition that was changed alone, in SI, and what ends it there.
+
+    ``what`` is that figure's name, ``value`` its value at the edge, ``asked`` the one asked for, ``cause`` what limits
+    it, ``point`` the trimmed point at the edge.
+    """
+
+    what: str
+    value: float
+    asked: float
+    cause: str
+    point: TrimPoint
+
+    def __str__(self) -> str:
+        return f"{self.words} ({self.cause})"
+
+    @property
+    def words(self) -> str:
+        """The edge in words, without what ends it."""
+        above = self.value > self.asked
+        angle = f"{math.degrees(self.value):.4g} deg"
+        if self.what == "airspeed":
+            return f"{self.value:.4g} m/s is the {'slowest' if above else 'fastest'}"
+        if self.what == "flight_path":
+            words = (
+                ("shallowest climb", "steepest climb")
+                if self.value >= 0.0
+                else ("steepest descent", "shallowest descent")
+            )
+            return f"{angle} is the {words[not above]}"
+        if self.what == "climb_rate":
+            return f"{self.value:.4g} m/s is the {'lowest' if above else 'highest'} rate of climb"
+        if self.what == "altitude":
+            return f"{self.value:.5g} m is the {'lowest' if above else 'highest'}"
+        if self.what in ("bank", "sideslip"):
+            return f"{angle} is the most {self.what}"
+        manoeuvre = self.point.statement.title.rsplit(", ", 1)[-1]
+        return f"{manoeuvre} is the {'tightest' if 'radius' in manoeuvre else 'most'}"
+
+
+def nearest_held(craft: Aircraft, condition: Condition) -> list[Edge]:
+    """Return the edges beyond which a condition that cannot be held begins to hold, one figure changed at a time.
+
+    Empty where none of speed, path, manoeuvre, bank, sideslip and altitude makes it hold by itself.
+    """
+    found = []
+    for what, asked, make, looked_at in _figures(condition):
+        family = Family(craft, make)
+        inside = family.first_held(looked_at, briefly=True)
+        if math.isnan(inside):
+            continue
+        # the values between the first that holds and the one before it, which does not, enclose the edge
+        before = looked_at[looked_at.index(inside) - 1] if inside != looked_at[0] else asked
+        value = family.edge(inside, float(before))
+        point = family.point(value)
+        if point is not None:
+            found.append(Edge(what, value, asked, _cause(point), point))
+    return found
+
+
+def _figures(c: Condition) -> Iterator[tuple[str, float, Callable[[float], Condition], Sequence[float]]]:
+    """Yield each figure that may be changed: name, value asked for, the condition by it, values to look at."""
+    if c.airspeed > 0.0:
+        for factors in (SPEED_FACTORS, 1.0 / SPEED_FACTORS):
+            yield "airspeed", c.airspeed, lambda v: replace(c, airspeed=v), list(c.airspeed * factors)
+    if c.flight_path is not None and not c.is_steep:
+        path = c.flight_path
+        for side in (-1.0, 1.0):
+            steps = path + side * PATH_STEPS
+            yield "flight_path", path, lambda v: replace(c, flight_path=v), list(steps[np.abs(steps) < STEEP])
+    if c.climb_rate is not None:
+        rates = [c.climb_rate - side * 0.5 * c.airspeed * math.sin(s) for s in PATH_STEPS for side in (1.0, -1.0)]
+        for side in (0, 1):
+            yield "climb_rate", c.climb_rate, lambda v: replace(c, climb_rate=v), rates[side::2]
+    if c.manoeuvre is not None:
+        m = c.manoeuvre
+        start = {"load_factor": math.copysign(1.0, m.value)}.get(m.by, 0.0)
+        values = start + (m.value - start) * SHARES
+        if m.by == "radius":
+            values = m.value / np.maximum(SHARES, 1e-3)
+        yield m.kind, m.value, lambda v: replace(c, manoeuvre=m._replace(value=v)), list(values)
+    for what in ("bank", "sideslip"):
+        value = getattr(c, what)
+        if value:
+            yield what, value, lambda v, what=what: replace(c, **{what: v}), list(value * SHARES)  # type: ignore[misc]
+    if c.altitude > 0.0:
+        yield "altitude", c.altitude, lambda v: replace(c, altitude=v), list(c.altitude * ALTITUDE_SHARES)
+
+
+def _cause(point: TrimPoint) -> str:
+    """Return in words what ends a curve of trims at a point: a stop, or an equation that nothing moves any more."""
+    if point.at_stop:
+        # a lever that is at its stop commands effectors that then are at theirs: name the lever
+        inputs = [text for text in point.at_stop if text.split()[0] in point.craft.inputs]
+        return ", ".join(inputs or point.at_stop)
+    return "no more lift" if point.signals["alpha"] > 0.0 else "no solution beyond"

@@ -1,0 +1,82 @@
+"""Trims of one family of conditions, each started from the last one: curves, limits, and the edge where they end."""
+
+import math
+from collections.abc import Callable, Sequence
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dravik.aircraft import Aircraft
+from dravik.trimming.condition import Condition
+from dravik.trimming.fields import AircraftField, aircraft_search
+from dravik.trimming.posing import pose
+from dravik.trimming.reporting import report
+from dravik.trimming.result import TrimPoint
+from dravik.trimming.search import Search
+
+__all__ = ["Family"]
+
+Floats = NDArray[np.float64]
+Found = tuple[Search, AircraftField, Floats]
+MANY = 99  # starts: all there are
+CLOSE = 1e-10  # of the interval: how closely an edge is found
+
+
+class Family:
+    """Conditions ``make(value)`` of one aircraft, trimmed one after another, each from the last: quick."""
+
+    def __init__(self, craft: Aircraft, make: Callable[[float], Condition]) -> None:
+        self.craft, self.make = craft, make
+        self.last: Floats | None = None
+
+    def holds(self, value: float, *, starts: int = MANY) -> bool:
+        """Whether the condition at a value is held: from the last one found, or from so many of the usual starts."""
+        return self._find(value, starts) is not None
+
+    def point(self, value: float) -> TrimPoint | None:
+        """Return the trimmed point at a value, or None where none is found."""
+        found = self._find(value, MANY)
+        if found is None:
+            return None
+        search, field, v = found
+        return report(self.craft, search.statement, search, field, v, True)
+
+    def _find(self, value: float, starts: int) -> Found | None:
+        statement = pose(self.craft, self.make(value))
+        search, field = aircraft_search(self.craft, statement)
+        with np.errstate(all="ignore"):
+            v = None
+            if self.last is not None and len(self.last) == len(search.start):
+                v = search.nearby(self.last)
+            if v is None and starts:
+                v = search.quick(starts)
+        if v is None:
+            return None
+        self.last = v
+        return search, field, v
+
+    def edge(self, inside: float, outside: float) -> float:
+        """Return the value next to the edge that still holds, between one that holds and one that does not.
+
+        Found by halving: at each value Newton's method starts from the last point that held, so that where a fold ends
+        the curve the halving ends at the fold.
+        """
+        self.holds(inside)
+        kept = self.last
+        room = CLOSE * max(abs(inside - outside), 1e-12)
+        while abs(inside - outside) > room:
+            middle = 0.5 * (inside + outside)
+            if middle in (inside, outside):
+                break
+            self.last = kept
+            if self.holds(middle, starts=0):
+                inside, kept = middle, self.last
+            else:
+                outside = middle
+        self.last = kept
+        return inside
+
+    def first_held(self, values: Sequence[float], *, briefly: bool = False) -> float:
+        """Return the first of some values that is held; nan without one. ``briefly`` from one start each."""
+        starts = 1 if briefly else MANY
+        return next((float(v) for v in values if self.holds(float(v), starts=starts)), math.nan)

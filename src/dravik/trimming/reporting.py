@@ -1,0 +1,103 @@
+"""From the unknowns that a search has found to a trimmed point, or to words that say why there is none."""
+
+import math
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dravik.aircraft import Aircraft
+from dravik.kernel.chart import state_from_chart
+from dravik.trimming.fields import AircraftField
+from dravik.trimming.result import TrimPoint
+from dravik.trimming.search import TOLERANCE, Search, weight
+from dravik.trimming.statement import Statement
+
+__all__ = ["advice", "at_stop", "failure", "report"]
+
+Floats = NDArray[np.float64]
+_MEANING = {
+    "airspeed": "force along the flight path",
+    "alpha": "force across it, in the plane of symmetry",
+    "beta": "side force",
+    "p": "rolling moment",
+    "q": "pitching moment",
+    "r": "yawing moment",
+    "u": "force along body x",
+    "v": "force along body y",
+    "w": "force along body z",
+}
+
+
+def report(
+    craft: Aircraft, statement: Statement, search: Search, field: AircraftField, v: Floats, reached: bool
+) -> TrimPoint:
+    """Return the trimmed point of the scaled unknowns ``v``, with every signal there and what stands at a stop."""
+    left = field.residual(v, steady=False)
+    e, work = field.equilibrium, field.work
+    u = e.inputs.copy()
+    x = np.empty(len(e.state) + 1)
+    state_from_chart(craft.program, work, 0.0, e.state, u, e.chart, x)
+    signals = craft.values(x, u, workspace=work)
+    stops = at_stop(craft, search, field, v)
+    drifting = {
+        slot.name: float(work.registers[slot.rate])
+        for slot in craft.tape.states
+        if slot.is_integral and abs(work.registers[slot.rate]) > TOLERANCE
+    }
+    residuals = dict(zip(search.names, left.tolist(), strict=True))
+    return TrimPoint(
+        craft, statement, x, u, signals, residuals, stops, drifting, reached, field.evaluations,
+        [f.name for f in statement.free],
+    )  # fmt: skip
+
+
+def at_stop(craft: Aircraft, search: Search, field: AircraftField, v: Floats) -> list[str]:
+    """Name the inputs at a limit, and the effectors at one that such an input commands."""
+    span = search.high - search.low
+    room = np.where(np.isfinite(span), 1e-6 * span, 0.0)
+    below, above = v <= search.low + room, v >= search.high - room
+    at = np.flatnonzero(below | above)
+    if not at.size:
+        return []
+    free, names = search.statement.free, search.names
+    movers = [i for i, f in enumerate(free) if f.name in craft.inputs]
+    found = []
+    for i in at:
+        name = free[i].name
+        row = f"{name}_rate_of_change"
+        moved = int(i) in movers or (
+            row in names and bool(np.any(np.abs(field.equilibrium.slopes[names.index(row), movers]) > 1e-9))
+        )
+        if moved:
+            found.append(f"{name} at its {'lower' if below[i] else 'upper'} stop")
+    return found
+
+
+def failure(point: TrimPoint, search: Search) -> str:
+    """Return in words which equations are not met, worst first, and what stands at a stop."""
+    broken = [(n, v) for n, v in point.residuals.items() if not abs(v) < TOLERANCE]
+    left = sorted(((abs(v) * weight(n), n, v) for n, v in broken), reverse=True)
+    parts = []
+    # residuals much smaller than the largest are consequences of it: leave them out of the message
+    for _, name, value in [entry for entry in left if entry[0] >= 0.1 * left[0][0]][:3]:
+        state = name.removesuffix("_dot")
+        meaning = f" ({_MEANING[state]})" if state in _MEANING else ""
+        parts.append(f"{name} = {value:.3g}{meaning}")
+    text = f"no trim at {point.title}: left over: {', '.join(parts) or 'nothing, but a limit is broken'}"
+    if point.at_stop:
+        text += "; " + ", ".join(point.at_stop)
+    equations, free = len(search.statement.equations), len(search.statement.free)
+    if equations != free:
+        text += f"; {equations} equations for {free} unknowns"
+    return text
+
+
+def advice(point: TrimPoint) -> str:
+    """Return what to try in the place of a condition that cannot be held."""
+    alpha = math.degrees(point.signals["alpha"])
+    if "throttle" in " ".join(point.at_stop) or "power" in " ".join(point.at_stop):
+        upper = any("upper" in s for s in point.at_stop)
+        return f"a {'lower' if upper else 'higher'} flight path, or another airspeed (alpha is {alpha:.1f} deg there)"
+    if point.at_stop:
+        return f"another flap setting, loading or airspeed (alpha is {alpha:.1f} deg there)"
+    return f"another airspeed or altitude (alpha is {alpha:.1f} deg there)"
