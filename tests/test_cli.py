@@ -167,6 +167,24 @@ class CommandTest(unittest.TestCase):
         ):
             self.assertTrue((self.folder / "demo" / f"{name}.csv").stat().st_size > 10, name)
 
+    def test_sweeps(self) -> None:
+        table, figure = self.folder / "sweep.csv", self.folder / "map.png"
+        text = self.ok("trim", "tarn", "--sweep", "altitude=0:3000:8 m", "--sweep", "airspeed=40:120:9 m/s",
+                       "--out", str(table), "--figure", str(figure))  # fmt: skip
+        self.assertRegex(text, r"trims held \(one in")
+        self.assertEqual((len(table.read_text().splitlines()), figure.read_bytes()[:4]), (73, b"\x89PNG"))
+        found = json.loads(self.ok("trim", "tarn", "--altitude", "300 m", "--sweep", "airspeed=30,60 m/s",
+                                   "--signals", "alpha", "--json"))  # fmt: skip
+        self.assertEqual((found["held"], found["points"], found["rows"][0]["alpha_deg"]), (1, 2, None))
+        for words, arguments in (
+            ("--signals without --sweep", ("trim", "tarn", *AT, "--signals", "alpha")),
+            ("--prove beside --sweep", ("trim", "tarn", *AT, "--prove", "--sweep", "flap_lever=0,5 deg")),
+            ("a name that ends in .csv or .parquet", ("trim", "tarn", *AT, "--sweep", "flap_lever=0,5 deg", "--out", "a.x")),
+        ):  # fmt: skip
+            code, _, err = run(*arguments)
+            self.assertEqual(code, 2, err)
+            self.assertIn(words, err)
+
     def test_answers_no(self) -> None:
         code, _, err = run("trim", "tarn", "--airspeed", "30 m/s", "--altitude", "300 m")
         self.assertEqual(code, 1)

@@ -1,13 +1,17 @@
 """Conditions by name: each held, against closed forms that know nothing of the aircraft; refused with what can be held."""
 
 import math
+import tempfile
 import unittest
+from pathlib import Path
 from typing import Any
 
 import numpy as np
+import pandas
 from scipy.optimize import minimize_scalar
 
 import dravik as dv
+from dravik.aircraft import sample_path
 from dravik.atmosphere import air_at
 from dravik.constants import STANDARD_GRAVITY
 from dravik.errors import DravikError, TrimError
@@ -286,6 +290,53 @@ class EdgeTest(unittest.TestCase):
                 if "sideslip" in asked:
                     self.assertAlmostEqual(point["beta"], asked["sideslip"], places=8)
         self.assertGreater(held, 25)
+
+
+class SweepTest(unittest.TestCase):
+    def test_a_sweep_is_its_trims(self) -> None:
+        over = {"loading": ["loaded", "dropped"], "flap_lever": "0, 10 deg", "airspeed": "40:80:5 m/s"}
+        told: list[float] = []
+        found = dv.trim_sweep(TARN, over, told=told.append, altitude="300 m", climb_rate="1 m/s")
+        self.assertEqual((found.shape, told[-1]), ((2, 2, 5), 1.0))
+        throttle = found.values("throttle")
+        for i, loading in enumerate(("loaded", "dropped")):
+            for j, flap in enumerate((0.0, 10.0)):
+                for k, speed in enumerate((40.0, 50.0, 60.0, 70.0, 80.0)):
+                    alone = dv.trim(TARN.with_loading(loading), strict=False, airspeed=speed, altitude=300, climb_rate=1.0,
+                                    inputs={"flap_lever": f"{flap} deg"})  # fmt: skip
+                    self.assertEqual(alone.reached, bool(np.isfinite(throttle[i, j, k])), (loading, flap, speed))
+                    if alone.reached:
+                        self.assertAlmostEqual(alone["throttle"], throttle[i, j, k], places=9)
+        rows = found.rows(["alpha"])
+        self.assertEqual(list(rows[0]), ["loading", "flap_lever_deg", "airspeed_m_s", "held", "alpha_deg"])
+        self.assertAlmostEqual(rows[6]["flap_lever_deg"], 10.0, places=12)
+        banks = dv.trim_sweep(TARN, {"turn": "-30:30:3 deg"}, airspeed=62, altitude=300)
+        np.testing.assert_allclose(banks.values("phi"), [-30 * DEG, 0.0, 30 * DEG], atol=1e-12)
+        gains = dv.trim_sweep(
+            dv.sample("tarn").with_law(*dv.load_law(sample_path("tarn") / "laws" / "pitch_hold.toml")),
+            {"pitch_hold_gain": [1.0, 2.0]}, airspeed=62, altitude=300,
+        )  # fmt: skip
+        self.assertEqual(gains.held, 2)
+        with tempfile.TemporaryDirectory() as folder:
+            file = found.save(Path(folder) / "found.csv")
+            self.assertEqual(len(file.read_text().splitlines()), 21)
+            self.assertEqual(len(pandas.read_parquet(found.save(Path(folder) / "found.parquet"))), 20)
+
+    def test_wrong_axes(self) -> None:
+        for over, words in (
+            ({}, "a sweep over nothing"),
+            ({"airsped": [60]}, "did you mean airspeed"),
+            ({"loading": "laoded"}, "did you mean loaded"),
+            ({"airspeed": "45:95 m/s"}, "from:to:count unit"),
+            ({"airspeed": "45:95:0 m/s"}, "from:to:count unit"),
+            ({"airspeed": "45:95:3 kg"}, "does not measure speed"),
+            ({"airspeed": []}, "no values of airspeed"),
+            ({"altitude": [1.0]}, "altitude is given, and swept"),
+            ({"turn": ["30 deg", "400 m"]}, "turn as angle and as length"),
+            ({"airspeed": "45:95:2000 m/s", "mach": "0:1:2000"}, "a sweep of 4000000 points"),
+        ):
+            with self.subTest(words), self.assertRaisesRegex(DravikError, words):
+                dv.trim_sweep(TARN, over, altitude=300)  # type: ignore[arg-type]
 
 
 if __name__ == "__main__":

@@ -51,5 +51,6 @@ from .trimming import steady as steady
 from .trimming import trim as trim
 from .trimming import trim_all as trim_all
 from .trimming import trim_plant as trim_plant
+from .trimming import trim_sweep as trim_sweep
 from .units import quantity as quantity
 from .version import __version__ as __version__

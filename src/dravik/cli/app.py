@@ -22,6 +22,7 @@ from dravik.cli.conditions import AskedFor, get_point, takes_condition
 from dravik.cli.flying import fly
 from dravik.cli.mass import mass
 from dravik.cli.pictures import axes, export, plot
+from dravik.cli.sweeps import Sweeps, run_sweep
 from dravik.cli.tables import tables
 from dravik.cli.thrust import thrust
 from dravik.errors import DravikError
@@ -146,10 +147,26 @@ def trim(
     loading: Loading = "",
     law: Laws = None,
     prove: Annotated[bool, typer.Option("--prove", help="fly it hands off for a minute")] = False,
+    sweep: Sweeps = None,
+    signals: Annotated[str, typer.Option(help="signals of a sweep, separated by commas")] = "",
+    out: Annotated[str, typer.Option("--out", metavar="FILE", help="write the sweep: .csv or .parquet")] = "",
+    figure: Figure = "",
     as_json: AsJson = False,
 ) -> None:
-    """Find the states and controls that hold a condition, or say what stands in the way and what can be held."""
+    """Find the states and controls that hold a condition, or say what stands in the way and what can be held.
+
+    With --sweep for every combination of the values of some axes: curves, or a map over two of them.
+    """
     craft = get_craft(aircraft, loading, law, set_)
+    if sweep:
+        if prove:
+            raise DravikError("--prove beside --sweep", expected="one of them")
+        if not run_sweep(craft, condition, set_, sweep, signals, out, figure, as_json):
+            raise typer.Exit(1)
+        return
+    for option, value in (("--signals", signals), ("--out", out), ("--figure", figure)):
+        if value:
+            raise DravikError(f"{option} without --sweep", expected="--sweep NAME=VALUES")
     point = get_point(craft, condition, set_)
     proof = None
     if prove:

@@ -3,13 +3,14 @@
 import json
 import math
 import sys
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 from rich.console import Console
+from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
 from rich.table import Table
 from rich.text import Text
 
@@ -26,6 +27,7 @@ __all__ = [
     "get_craft",
     "kernel_notice",
     "out",
+    "progress_bar",
     "quantities",
     "say",
     "settings",
@@ -152,3 +154,12 @@ def show_rows(title: str, columns: Sequence[str], rows: Sequence[Sequence[object
         table.add_row(*(Text(cell_text(c)) for c in row))
     out.print(table)
     out.print()
+
+
+@contextmanager
+def progress_bar(*, quiet: bool, what: str = "flying") -> Iterator[Callable[[float], None]]:
+    """Show a bar on standard error; the value is told the share done."""
+    columns = (TextColumn(what), BarColumn(), TextColumn("{task.percentage:>3.0f} %"), TimeRemainingColumn())
+    with Progress(*columns, console=err, transient=True, disable=quiet or not err.is_terminal) as bar:
+        task = bar.add_task(what, total=1.0)
+        yield lambda share: bar.update(task, completed=share)

@@ -1,14 +1,12 @@
 """Flights from the command line: a scenario, or an aircraft with histories from text; progress, a summary, a figure."""
 
-from collections.abc import Callable, Iterator, Mapping, Sequence
-from contextlib import contextmanager
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import numpy as np
 import typer
-from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
 
 from dravik.cli.common import (
     AsJson,
@@ -21,6 +19,7 @@ from dravik.cli.common import (
     get_craft,
     input_settings,
     kernel_notice,
+    progress_bar,
     quantities,
     say,
     settings,
@@ -109,7 +108,7 @@ def fly(
             )  # fmt: skip
 
     try:
-        with _progress(quiet=as_json) as progress, kernel_notice():
+        with progress_bar(quiet=as_json) as progress, kernel_notice():
             run = flown(progress)
     except FlightError:
         if save:
@@ -205,15 +204,6 @@ def _histories(controls: Sequence[str]) -> "dict[str, History]":
             raise DravikError(f"--control {text!r}", expected="NAME=HISTORY, such as 'elevator=step(1 deg, at=1 s)'")
         histories[name.strip()] = parse_history(history)
     return histories
-
-
-@contextmanager
-def _progress(*, quiet: bool) -> Iterator[Callable[[float], None]]:
-    """Show a bar on standard error; the value is told the share flown."""
-    columns = (TextColumn("flying"), BarColumn(), TextColumn("{task.percentage:>3.0f} %"), TimeRemainingColumn())
-    with Progress(*columns, console=err, transient=True, disable=quiet or not err.is_terminal) as bar:
-        task = bar.add_task("flying", total=1.0)
-        yield lambda share: bar.update(task, completed=share)
 
 
 def draw(run: "Recording", signals: str, path: str, title: str, limits: Mapping[str, tuple[float, float]]) -> list[str]:

@@ -4,6 +4,7 @@ from .animation import write_animation as write_animation
 from .axes import figure_axes as figure_axes
 from .book import write_book as write_book
 from .comparing import figure_runs as figure_runs
+from .curves import figure_sweep as figure_sweep
 from .drawings import figure_loading as figure_loading
 from .drawings import figure_three_views as figure_three_views
 from .families import figure_comparison as figure_comparison

@@ -6,6 +6,7 @@ from dravik.trimming.result import PlantTrim, TrimPoint
 from dravik.trimming.solve import on_ground, settle, steady, trim, trim_all, trim_plant
 from dravik.trimming.special import glide_speed, stall_speed
 from dravik.trimming.statement import Equation, Free, Statement
+from dravik.trimming.sweeping import TrimSweep, trim_sweep
 
 __all__ = [
     "Asked",
@@ -16,6 +17,7 @@ __all__ = [
     "PlantTrim",
     "Statement",
     "TrimPoint",
+    "TrimSweep",
     "glide_speed",
     "nearest_held",
     "on_ground",
@@ -25,4 +27,5 @@ __all__ = [
     "trim",
     "trim_all",
     "trim_plant",
+    "trim_sweep",
 ]

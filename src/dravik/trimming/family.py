@@ -14,7 +14,7 @@ from dravik.trimming.reporting import report
 from dravik.trimming.result import TrimPoint
 from dravik.trimming.search import Search
 
-__all__ = ["Family"]
+__all__ = ["Continuation", "Family"]
 
 Floats = NDArray[np.float64]
 Found = tuple[Search, AircraftField, Floats]
@@ -22,28 +22,18 @@ MANY = 99  # starts: all there are
 CLOSE = 1e-10  # of the interval: how closely an edge is found
 
 
-class Family:
-    """Conditions ``make(value)`` of one aircraft, trimmed one after another, each from the last: quick."""
+class Continuation:
+    """Trims of one condition after another, each started from the last one that was found: quick."""
 
-    def __init__(self, craft: Aircraft, make: Callable[[float], Condition]) -> None:
-        self.craft, self.make = craft, make
+    def __init__(self) -> None:
         self.last: Floats | None = None
 
-    def holds(self, value: float, *, starts: int = MANY) -> bool:
-        """Whether the condition at a value is held: from the last one found, or from so many of the usual starts."""
-        return self._find(value, starts) is not None
+    def find(self, craft: Aircraft, condition: Condition, starts: int = MANY) -> Found | None:
+        """Return the search, its field and the unknowns where a condition is held; None where it is not.
 
-    def point(self, value: float) -> TrimPoint | None:
-        """Return the trimmed point at a value, or None where none is found."""
-        found = self._find(value, MANY)
-        if found is None:
-            return None
-        search, field, v = found
-        return report(self.craft, search.statement, search, field, v, True)
-
-    def _find(self, value: float, starts: int) -> Found | None:
-        statement = pose(self.craft, self.make(value))
-        search, field = aircraft_search(self.craft, statement)
+        From the last point, then from so many of the usual starts.
+        """
+        search, field = aircraft_search(craft, pose(craft, condition))
         with np.errstate(all="ignore"):
             v = None
             if self.last is not None and len(self.last) == len(search.start):
@@ -55,6 +45,29 @@ class Family:
         self.last = v
         return search, field, v
 
+    def point(self, craft: Aircraft, condition: Condition, starts: int = MANY) -> TrimPoint | None:
+        """Return the trimmed point of a condition, or None where it is not held."""
+        found = self.find(craft, condition, starts)
+        if found is None:
+            return None
+        search, field, v = found
+        return report(craft, search.statement, search, field, v, True)
+
+
+class Family:
+    """Conditions ``make(value)`` of one aircraft along a line: where they are held, and where that ends."""
+
+    def __init__(self, craft: Aircraft, make: Callable[[float], Condition]) -> None:
+        self.craft, self.make, self.chain = craft, make, Continuation()
+
+    def holds(self, value: float, *, starts: int = MANY) -> bool:
+        """Whether the condition at a value is held: from the last one found, or from so many of the usual starts."""
+        return self.chain.find(self.craft, self.make(value), starts) is not None
+
+    def point(self, value: float) -> TrimPoint | None:
+        """Return the trimmed point at a value, or None where none is found."""
+        return self.chain.point(self.craft, self.make(value))
+
     def edge(self, inside: float, outside: float) -> float:
         """Return the value next to the edge that still holds, between one that holds and one that does not.
 
@@ -62,18 +75,18 @@ class Family:
         the curve the halving ends at the fold.
         """
         self.holds(inside)
-        kept = self.last
+        kept = self.chain.last
         room = CLOSE * max(abs(inside - outside), 1e-12)
         while abs(inside - outside) > room:
             middle = 0.5 * (inside + outside)
             if middle in (inside, outside):
                 break
-            self.last = kept
+            self.chain.last = kept
             if self.holds(middle, starts=0):
-                inside, kept = middle, self.last
+                inside, kept = middle, self.chain.last
             else:
                 outside = middle
-        self.last = kept
+        self.chain.last = kept
         return inside
 
     def first_held(self, values: Sequence[float], *, briefly: bool = False) -> float:

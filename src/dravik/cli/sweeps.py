@@ -1,0 +1,83 @@
+"""A sweep of trims on the command line: its options, its table, its file and its figure."""
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING, Annotated, Any, cast
+
+import typer
+
+from dravik.cli.common import emit, input_settings, kernel_notice, progress_bar, say, settings, show_rows
+from dravik.cli.conditions import AskedFor
+from dravik.units import from_si
+
+if TYPE_CHECKING:
+    from dravik.aircraft import Aircraft
+    from dravik.trimming import TrimSweep
+    from dravik.trimming.condition import Asked
+
+__all__ = ["Sweeps", "run_sweep"]
+
+Sweeps = Annotated[
+    list[str] | None,
+    typer.Option(
+        "--sweep", metavar="NAME=VALUES",
+        help="an axis: 'airspeed=45:95:26 m/s' (from, to, how many), 'loading=loaded,dropped', 'flap_lever=0,20 deg'; "
+        "may be repeated",
+    ),
+]  # fmt: skip
+SHOWN = 7  # signals in the printed table
+MOST_ROWS = 40  # of it
+
+
+def run_sweep(
+    craft: "Aircraft", condition: AskedFor, inputs: Sequence[str] | None, axes: Sequence[str], signals: str, out: str,
+    figure: str, as_json: bool,
+) -> bool:  # fmt: skip
+    """Trim over the axes, print, write and draw what was found; return whether anything is held."""
+    from dravik.trimming import trim_sweep
+
+    asked: dict[str, Any] = {**condition.asked, "inputs": input_settings(craft, inputs)}
+    if condition.guess:
+        asked["guess"] = settings(condition.guess, "--guess")
+    names = [n.strip() for n in signals.split(",") if n.strip()]
+    for name in names:
+        craft.signal(name)
+    over = {n: str(v) for n, v in settings(axes, "--sweep").items()}
+    with kernel_notice("trim"), progress_bar(quiet=as_json, what="trimming") as told:
+        found = trim_sweep(condition.in_wind(craft), over, told=told, **cast("Asked", asked))
+    if out:
+        found.save(out)
+    if figure:
+        from dravik.report import figure_sweep, save_figure
+
+        save_figure(figure_sweep(found, names), figure)
+    if as_json:
+        emit({"aircraft": craft.name, "held": found.held, "points": len(found.points), "rows": found.rows(names)})
+        return found.held > 0
+    _show(found, names)
+    for file in (out, figure):
+        if file:
+            say(f"written: {file}")
+    return found.held > 0
+
+
+def _show(found: "TrimSweep", names: Sequence[str]) -> None:
+    """Print the sweep: its axes and a few signals; of a long one every so-manyth row."""
+    first = next((p for p in found.points if p is not None), None)
+    moved = [] if first is None else [n for n in first.unknowns if n in first.craft.inputs]
+    usual = [n for n in ("alpha", *moved, "CL", "thrust") if first is not None and n in first.craft.signals][:SHOWN]
+    columns = [n for n in (names or usual) if n not in found.axes]
+    keep = max(1, -(-len(found.points) // MOST_ROWS))
+    units = {n: first.craft.signals[n].unit for n in columns} if first is not None else {}
+    heads = [f"{n} [{from_si(u)[0]}]" if from_si(u)[0] else n for n, u in {**_axis_units(found), **units}.items()]
+    cells: list[list[object]] = []
+    for row in found.rows(columns)[::keep]:
+        values = [v for key, v in row.items() if key != "held"]
+        if not row["held"]:
+            values = [*values[: len(found.axes)], "not held", *[""] * (len(columns) - 1)]
+        cells.append(values[: len(heads)])
+    title = f"{found.name}: {found.held} of {len(found.points)} trims held"
+    show_rows(title + (f" (one in {keep} shown)" if keep > 1 else ""), heads, cells)
+
+
+def _axis_units(found: "TrimSweep") -> dict[str, str]:
+    return {name: found.units.get(name, "") for name in found.axes}

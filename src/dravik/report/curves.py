@@ -1,0 +1,124 @@
+"""Trim curves over an axis, and maps over two: what a sweep of trims found, with what is not held left white."""
+
+import itertools
+from collections.abc import Sequence
+from typing import TYPE_CHECKING, Any
+
+import matplotlib
+import numpy as np
+
+from dravik.errors import DravikError
+from dravik.report.figures import INK, PALETTE, SOFT, STYLE, new_figure
+from dravik.units import from_si
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+    from matplotlib.figure import Figure
+
+    from dravik.trimming import TrimSweep
+
+__all__ = ["figure_sweep"]
+
+MOST_CURVES = 6  # beyond, the last two axes are drawn as a map
+PANELS = 6
+
+
+def figure_sweep(sweep: "TrimSweep", signals: Sequence[str] = ()) -> "Figure":
+    """Return curves of signals over the last axis, one for each combination of the others; or maps over two axes.
+
+    Without ``signals`` alpha, the inputs that trims move and the totals. Raises DravikError where nothing is held, or
+    for signals that are not there.
+    """
+    names = (list(signals) or _usual(sweep))[:PANELS]
+    if not names:
+        raise DravikError("nothing to draw: no condition of the sweep is held")
+    others = list(itertools.product(*list(sweep.axes.values())[:-1]))
+    is_map = len(others) > MOST_CURVES and len(sweep.axes) >= 2
+    figure = new_figure(f"{sweep.name}: trims over {' and '.join(n.replace('_', ' ') for n in sweep.axes)}")
+    with matplotlib.rc_context(STYLE):
+        grid = figure.subplots(2, (len(names) + 1) // 2, squeeze=False, sharex=True)
+        flat = list(grid.T.flat)
+        for axes, name in zip(flat, names, strict=False):
+            values = sweep.values(name)
+            unit = next(p for p in sweep.points if p is not None).craft.signal(name).unit
+            shown, factor, _ = from_si(unit)
+            title = name.replace("_", " ") + (f" [{shown}]" if shown else "")
+            if is_map:
+                _map(figure, axes, sweep, values * factor)
+            else:
+                _curves(axes, sweep, values * factor, others)
+            axes.set_title(title, fontsize=10, color=INK, loc="left")
+            axes.tick_params(labelcolor=INK)
+        for axes in flat[len(names) :]:
+            axes.remove()
+        for axes in flat[: len(names)]:
+            axes.set_xlabel(_label(sweep, list(sweep.axes)[-1]))
+            axes.tick_params(labelbottom=True)
+        if not is_map and len(others) > 1:
+            flat[0].legend(frameon=False, fontsize=8)
+    return figure
+
+
+def _usual(sweep: "TrimSweep") -> list[str]:
+    """Return what a trim is usually looked at for."""
+    first = next((p for p in sweep.points if p is not None), None)
+    if first is None:
+        return []
+    craft = first.craft
+    moved = [n for n in first.unknowns if n in craft.inputs]
+    wanted = ["alpha", *moved, "climb_rate", "nz", "thrust", "shaft_power", "electric_power", "fuel_flow"]
+    found = [n for n in wanted if n in craft.signals and n not in sweep.axes]
+    # what hardly changes, such as a stick held in the middle or a load factor of one, needs no panel
+    return [n for n in found if _spread(sweep.values(n)) > 0.03]
+
+
+def _spread(values: Any) -> float:
+    """Return how far values lie apart, as a share of the largest."""
+    high, low = float(np.nanmax(values)), float(np.nanmin(values))
+    return (high - low) / max(abs(high), abs(low), 1e-6)
+
+
+def _label(sweep: "TrimSweep", name: str) -> str:
+    shown = from_si(sweep.units.get(name, ""))[0]
+    return name.replace("_", " ") + (f" [{shown}]" if shown else "")
+
+
+def _numbers(sweep: "TrimSweep", name: str) -> list[float]:
+    """Return an axis' values in the unit shown; text, such as loadings, by its place."""
+    factor, values = from_si(sweep.units.get(name, ""))[1], sweep.axes[name]
+    return [v * factor if isinstance(v, float) else float(i) for i, v in enumerate(values)]
+
+
+def _curves(axes: "Axes", sweep: "TrimSweep", values: Any, others: Sequence[tuple[Any, ...]]) -> None:
+    x, rows = _numbers(sweep, list(sweep.axes)[-1]), values.reshape(len(others), -1)
+    for k, (place, row) in enumerate(zip(others, rows, strict=True)):
+        axes.plot(x, row, color=PALETTE[k % len(PALETTE)], lw=1.6, label=_words(sweep, place), marker="o", ms=2.5)
+    axes.margins(x=0.02)
+    low, high = axes.get_ylim()
+    # a constant shall look constant, not like rounding errors
+    room = 0.02 * max(abs(low), abs(high), 1e-3)
+    if high - low < room:
+        axes.set_ylim(0.5 * (low + high) - room, 0.5 * (low + high) + room)
+
+
+def _words(sweep: "TrimSweep", place: tuple[Any, ...]) -> str:
+    parts = []
+    for name, value in zip(sweep.axes, place, strict=False):
+        shown, factor, _ = from_si(sweep.units.get(name, ""))
+        text = f"{value * factor:.4g} {shown}".strip() if isinstance(value, float) else str(value)
+        parts.append(f"{name.replace('_', ' ')} {text}")
+    return ", ".join(parts)
+
+
+def _map(figure: "Figure", axes: "Axes", sweep: "TrimSweep", values: Any) -> None:
+    """Draw the last two axes as a map of the first combination of the others."""
+    *_, up, across = sweep.axes
+    grid = np.ma.masked_invalid(values.reshape(-1, len(sweep.axes[up]), len(sweep.axes[across]))[0])
+    x, y = _numbers(sweep, across), _numbers(sweep, up)
+    drawn = axes.contourf(x, y, grid, levels=12, cmap="viridis")
+    axes.contour(x, y, grid, levels=12, colors="white", linewidths=0.4)
+    bar = figure.colorbar(drawn, ax=axes, pad=0.01)
+    bar.ax.tick_params(labelsize=8, labelcolor=INK)
+    axes.set_ylabel(_label(sweep, up))
+    axes.set_facecolor("#f3f5f6")
+    axes.grid(color=SOFT, lw=0.2)
