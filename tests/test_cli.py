@@ -185,6 +185,25 @@ class CommandTest(unittest.TestCase):
             self.assertEqual(code, 2, err)
             self.assertIn(words, err)
 
+    def test_derivatives_transfer_functions_and_roots(self) -> None:
+        model, figure = self.folder / "model.json", self.folder / "roots.png"
+        text = self.ok("linearise", "tarn", *AT, "--derivatives", "--transfer", "theta/elevator", "--out", str(model))
+        for words in ("Mwdot", "CL_alpha", "Dutch roll", "theta/elevator_increment = ", "gain at rest"):
+            self.assertIn(words, text)
+        self.assertEqual(json.loads(model.read_text())["states"][0], "north")
+        text = self.ok(
+            "linearise", "tarn", "--altitude", "300 m", "--sweep", "airspeed=50:100:6 m/s", "--figure", str(figure)
+        )
+        self.assertRegex(text, r"airspeed \[m/s\] +short period")
+        self.assertEqual(figure.read_bytes()[:4], b"\x89PNG")
+        for words, more in (
+            ("expected OUTPUT/INPUT", ("--transfer", "theta")),
+            ("no output 'thta'", ("--transfer", "thta/elevator")),
+        ):
+            code, _, err = run("linearise", "tarn", *AT, *more)
+            self.assertEqual(code, 2)
+            self.assertIn(words, err)
+
     def test_answers_no(self) -> None:
         code, _, err = run("trim", "tarn", "--airspeed", "30 m/s", "--altitude", "300 m")
         self.assertEqual(code, 1)

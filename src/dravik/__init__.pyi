@@ -36,8 +36,12 @@ from .handling import evaluate as evaluate
 from .linear import LinearModel as LinearModel
 from .linear import LinearSystem as LinearSystem
 from .linear import connect as connect
+from .linear import derivatives as derivatives
 from .linear import linearise as linearise
 from .linear import linearise_plant as linearise_plant
+from .linear import load_system as load_system
+from .linear import root_sweep as root_sweep
+from .linear import save_system as save_system
 from .plants import plant as plant
 from .tables import Table as Table
 from .tables import read_table as read_table

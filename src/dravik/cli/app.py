@@ -1,6 +1,6 @@
 """The commands: what each reads, what it prints."""
 
-from typing import TYPE_CHECKING, Annotated
+from typing import Annotated
 
 import typer
 
@@ -20,6 +20,7 @@ from dravik.cli.common import (
 )
 from dravik.cli.conditions import AskedFor, get_point, takes_condition
 from dravik.cli.flying import fly
+from dravik.cli.linearising import linearise
 from dravik.cli.mass import mass
 from dravik.cli.pictures import axes, export, plot
 from dravik.cli.sweeps import Sweeps, run_sweep
@@ -27,11 +28,6 @@ from dravik.cli.tables import tables
 from dravik.cli.thrust import thrust
 from dravik.errors import DravikError
 from dravik.version import __version__
-
-if TYPE_CHECKING:
-    from dravik.flight import LinearProof
-    from dravik.linear import LinearModel, Modes
-    from dravik.trimming import TrimPoint
 
 __all__ = ["app"]
 
@@ -201,95 +197,7 @@ def trim(
         raise typer.Exit(1)
 
 
-@app.command()
-@takes_condition
-def linearise(
-    aircraft: AircraftFile,
-    condition: AskedFor,
-    set_: Settings = None,
-    loading: Loading = "",
-    law: Laws = None,
-    coordinates: Annotated[
-        str, typer.Option(help="air (airspeed, alpha, beta) or body (u, v, w), which is taken in hover")
-    ] = "",
-    outputs: Annotated[str, typer.Option(help="signals to make outputs, separated by commas")] = "",
-    prove: Annotated[
-        str, typer.Option("--prove", metavar="CONTROL", help="compare with the nonlinear answer to a doublet")
-    ] = "",
-    figure: Figure = "",
-    proof_figure: Annotated[str, typer.Option(metavar="FILE", help="write the comparison as a figure")] = "",
-    as_json: AsJson = False,
-) -> None:
-    """Make the linear model, name its modes, and hold it against the nonlinear aircraft."""
-    from dravik.linear import linearise as make_model
-
-    craft = condition.in_wind(get_craft(aircraft, loading, law, set_))
-    point = get_point(craft, condition, set_)
-    names = [n.strip() for n in outputs.split(",") if n.strip()]
-    with kernel_notice("linear"):
-        model = make_model(craft, point, coordinates=coordinates, outputs=names)
-    modes = model.modes()
-    proof = _proof(point, prove or ("elevator" if proof_figure else ""))
-    if figure or proof_figure:
-        from dravik.report import figure_overlay, figure_poles, save_figure
-
-        if figure:
-            save_figure(figure_poles(modes, title=f"Roots of {model.title}"), figure)
-        if proof_figure and proof is not None:
-            save_figure(figure_overlay(proof, title=f"{model.title}: {proof.title}"), proof_figure)
-    if as_json:
-        errors = proof.errors if proof else None
-        emit({**model.as_dict(), "modes": modes.rows(), "difference_from_nonlinear": errors})
-    else:
-        _show_model(model, modes, proof)
-    if proof and not proof.is_complete:
-        raise typer.Exit(1)
-
-
-def _show_model(model: "LinearModel", modes: "Modes", proof: "LinearProof | None") -> None:
-    """Print a model's modes, where it bends, and how far it is from the nonlinear answer."""
-    show_modes(model.title, modes.rows())
-    for kink in model.kinks[:5]:
-        say(
-            f"the slope of {kink.row} by {kink.column} depends on the side it is taken from "
-            "(a table or formula bends here)",
-            "yellow",
-        )
-    if proof:
-        rows = [(n, 100.0 * e) for n, e in proof.errors.items()]
-        show_rows(f"linear against nonlinear, {proof.title}", ["signal", "difference [% of peak]"], rows)
-
-
-def _proof(point: "TrimPoint", control: str) -> "LinearProof | None":
-    from dravik.flight import prove_linear
-
-    if not control:
-        return None
-    lateral = control in ("aileron", "rudder", "roll_stick", "pedal")
-    names = ("beta", "p", "r", "phi") if lateral else ("airspeed", "alpha", "q", "theta")
-    with kernel_notice():
-        return prove_linear(point, control=control, signals=names)
-
-
-def show_modes(title: str, rows: "list[dict[str, object]]") -> None:
-    """Print modes for people."""
-    cells = []
-    for r in rows:
-        parts = r["participation"]
-        shares = ", ".join(f"{k} {v:.2f}" for k, v in list(parts.items())[:3]) if isinstance(parts, dict) else ""
-        grows = r["time_to_double_s"] is not None
-        time = r["time_to_double_s"] if grows else r["time_to_half_s"]
-        word = "" if time is None else ("double" if grows else "half")
-        cells.append(
-            [
-                *(r[k] for k in ("mode", "real_1_s", "imag_1_s", "frequency_rad_s", "damping")),
-                time,
-                word,
-                shares,
-            ]
-        )
-    columns = ["mode", "real 1/s", "imag 1/s", "rad/s", "damping", "time s", "to", "who takes part"]
-    show_rows(f"{title}: modes", columns, cells)
+app.command()(linearise)
 
 
 @app.command()

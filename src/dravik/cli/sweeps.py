@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     from dravik.trimming import TrimSweep
     from dravik.trimming.condition import Asked
 
-__all__ = ["Sweeps", "run_sweep"]
+__all__ = ["Sweeps", "run_sweep", "sweep_of"]
 
 Sweeps = Annotated[
     list[str] | None,
@@ -28,22 +28,29 @@ SHOWN = 7  # signals in the printed table
 MOST_ROWS = 40  # of it
 
 
-def run_sweep(
-    craft: "Aircraft", condition: AskedFor, inputs: Sequence[str] | None, axes: Sequence[str], signals: str, out: str,
-    figure: str, as_json: bool,
-) -> bool:  # fmt: skip
-    """Trim over the axes, print, write and draw what was found; return whether anything is held."""
+def sweep_of(
+    craft: "Aircraft", condition: AskedFor, inputs: Sequence[str] | None, axes: Sequence[str], *, quiet: bool
+) -> "TrimSweep":
+    """Return the trims over the axes of the options."""
     from dravik.trimming import trim_sweep
 
     asked: dict[str, Any] = {**condition.asked, "inputs": input_settings(craft, inputs)}
     if condition.guess:
         asked["guess"] = settings(condition.guess, "--guess")
+    over = {n: str(v) for n, v in settings(axes, "--sweep").items()}
+    with kernel_notice("trim"), progress_bar(quiet=quiet, what="trimming") as told:
+        return trim_sweep(craft, over, told=told, **cast("Asked", asked))
+
+
+def run_sweep(
+    craft: "Aircraft", condition: AskedFor, inputs: Sequence[str] | None, axes: Sequence[str], signals: str, out: str,
+    figure: str, as_json: bool,
+) -> bool:  # fmt: skip
+    """Trim over the axes, print, write and draw what was found; return whether anything is held."""
     names = [n.strip() for n in signals.split(",") if n.strip()]
     for name in names:
         craft.signal(name)
-    over = {n: str(v) for n, v in settings(axes, "--sweep").items()}
-    with kernel_notice("trim"), progress_bar(quiet=as_json, what="trimming") as told:
-        found = trim_sweep(condition.in_wind(craft), over, told=told, **cast("Asked", asked))
+    found = sweep_of(condition.in_wind(craft), condition, inputs, axes, quiet=as_json)
     if out:
         found.save(out)
     if figure:

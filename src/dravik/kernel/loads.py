@@ -30,7 +30,7 @@ from dravik.kernel.program import (
 from dravik.kernel.registers import AIRSPEED, QBAR, U_AIR, P
 from dravik.kernel.vectors import cross
 
-__all__ = ["sum_loads"]
+__all__ = ["coefficients_to_body", "sum_loads"]
 
 Floats = NDArray[np.float64]
 

@@ -16,8 +16,9 @@ from dravik.constants import STANDARD_GRAVITY
 from dravik.kernel.air import SLOW, air_change, air_data, air_motion
 from dravik.kernel.earth import fill_earth, place, position_rates
 from dravik.kernel.interpreter import run_stage
-from dravik.kernel.loads import sum_loads
+from dravik.kernel.loads import coefficients_to_body, sum_loads
 from dravik.kernel.program import (
+    AERO,
     CENTRE_RATE,
     CHORD,
     END_ACCELERATIONS,
@@ -66,7 +67,7 @@ from dravik.kernel.registers import (
 from dravik.kernel.signals import BASE_SIGNALS, RIGID_STATES
 from dravik.kernel.vectors import cross, matrix_of, rotate, rotate_back
 
-__all__ = ["evaluate", "signals_from_state"]
+__all__ = ["evaluate", "loads_by_rates", "signals_from_state"]
 
 Floats = NDArray[np.float64]
 
@@ -231,6 +232,27 @@ def solve_loads(
         f[4] + g[4] * alpha_dot + h[4] * beta_dot,
         f[5] + g[5] * alpha_dot + h[5] * beta_dot,
     )
+
+
+@compiled
+def loads_by_rates(
+    program: Program, work: Workspace, x: Floats, u: Floats, alpha_dot: float, beta_dot: float, out: Floats
+) -> None:
+    """Put the loads (N, N m; body axes, weight apart) at given rates of the air angles into ``out`` (12,).
+
+    Then the six aerodynamic coefficients in body axes about the moment point; zeros without an aero section.
+    """
+    m = matrix_of(x)
+    signals_from_state(program, work, 0.0, x, u, m, EVERYTHING)
+    run_stage(program, work, program.layout[END_WIND], program.layout[END_STATES], False)
+    loads = _loads_at(program, work, alpha_dot, beta_dot, False)
+    for i in range(6):
+        out[i] = loads[i]
+        out[6 + i] = 0.0
+    if program.layout[program.layout[AERO]] >= 0:
+        coefficients = coefficients_to_body(program, work.registers)
+        for i in range(6):
+            out[6 + i] = coefficients[i]
 
 
 @compiled

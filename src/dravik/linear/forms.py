@@ -1,5 +1,6 @@
 """Other forms of a linear system: balanced and truncated, sampled and continuous, with a delay."""
 
+from collections.abc import Sequence
 from dataclasses import replace
 from typing import Any
 
@@ -13,7 +14,7 @@ from dravik.linear.reduction import balance, split
 from dravik.linear.sampling import bilinear, continuous, delay, first_order_hold, zero_order_hold
 from dravik.units import quantity
 
-__all__ = ["balanced", "continued", "delayed", "discretised", "numbered", "reduced"]
+__all__ = ["balanced", "continued", "delayed", "discretised", "numbered", "reduced", "residualised"]
 
 Floats = NDArray[np.float64]
 EDGE = 1e-9  # of the largest root: slower ones count as integrators
@@ -42,6 +43,32 @@ def reduced(system: NamedMatrices, order: int) -> Any:
     return system.plain(
         A=into @ system.A @ out, B=into @ system.B, C=system.C @ out, D=system.D,
         names=[numbered("x", len(into)), system.inputs, system.outputs],
+    )  # fmt: skip
+
+
+def residualised(system: NamedMatrices, names: Sequence[str]) -> Any:
+    """Return the system in which some states have always settled: 0 = A21 x + A22 z + B2 u solved for them, z.
+
+    Raises DravikError where these states have no equilibrium of their own.
+    """
+    # an actuator's position settles only together with its rate
+    names = [*names, *(f"{n}_rate" for n in names if f"{n}_rate" in system.states and f"{n}_rate" not in names)]
+    out = system.indices(names, "states")
+    keep = [i for i in range(len(system.states)) if i not in out]
+    a, b, c = system.A, system.B, system.C
+    inner = a[np.ix_(out, out)]
+    if out and np.linalg.cond(inner) > 1.0 / EDGE**1.5:
+        raise DravikError(
+            f"{', '.join(names)} settle nowhere", expected="states that come to rest while all others are held"
+        )
+    if not out:
+        return system
+    solved = -np.linalg.solve(inner, np.hstack([a[np.ix_(out, keep)], b[out]]))
+    from_x, from_u = solved[:, : len(keep)], solved[:, len(keep) :]
+    return replace(
+        system.part(states=[system.states[i] for i in keep]),
+        A=a[np.ix_(keep, keep)] + a[np.ix_(keep, out)] @ from_x, B=b[keep] + a[np.ix_(keep, out)] @ from_u,
+        C=c[:, keep] + c[:, out] @ from_x, D=system.D + c[:, out] @ from_u,
     )  # fmt: skip
 
 

@@ -113,6 +113,10 @@ class NamedMatrices:
         units = {names.get(n, n): u for n, u in self.units.items()}
         return replace(self, states=lists[0], inputs=lists[1], outputs=lists[2], units=units)
 
+    def with_facts(self, **changes: Any) -> Self:
+        """Return the system with some of its fields changed, such as ``title``, ``units`` or ``dt``."""
+        return replace(self, **changes)
+
     def united(self, **units: str) -> Self:
         """Return the system with SI units of some of its signals, such as ``q="rad/s"``."""
         arguments.names(list(units.values()), "units")

@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.linear.modes import Modes, find_modes
+from dravik.linear.short_forms import ShortForm, short_forms
 from dravik.linear.system import LinearSystem
 
 __all__ = ["Kink", "LinearModel"]
@@ -63,6 +64,17 @@ class LinearModel(LinearSystem):
     def modes(self) -> Modes:
         """Return the modes, named and classified."""
         return find_modes(self.A, self.states, self.x0)
+
+    def short_forms(self) -> list[ShortForm]:
+        """Return the classical approximations of its modes, each with its error against the whole model."""
+        return short_forms(self, self.modes())
+
+    def coupling(self) -> float:
+        """Return the largest share that the longitudinal states take in a lateral mode, or the other way round.
+
+        By participation: 0 where the two motions are apart, a half where a mode belongs to both.
+        """
+        return self.modes().coupling
 
     def as_dict(self) -> dict[str, object]:
         """Return everything as plain lists, for JSON."""

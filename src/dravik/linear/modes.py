@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 if TYPE_CHECKING:
     from pandas import DataFrame
 
-__all__ = ["Mode", "Modes", "find_modes"]
+__all__ = ["Mode", "Modes", "find_modes", "is_body_mode"]
 
 Floats = NDArray[np.float64]
 _PITCHING = {"u", "w", "airspeed", "alpha", "q", "theta"}
@@ -28,6 +28,11 @@ _HOVER = {
     "u": "surge", "v": "sway", "w": "heave", "p": "roll", "phi": "roll", "q": "pitch", "theta": "pitch", "r": "yaw",
     "psi": "yaw",
 }  # fmt: skip
+
+
+def is_body_mode(name: str) -> bool:
+    """Whether a mode's name is one of the rigid body's in flight on a wing, and not an actuator's or a position's."""
+    return any(word in name for word in ("short period", "phugoid", "Dutch roll", "roll", "spiral"))
 
 
 @dataclass(frozen=True)
@@ -86,6 +91,18 @@ class Modes(list[Mode]):
     def named(self, name: str) -> Mode | None:
         """Return the mode of that name, or None."""
         return next((m for m in self if m.name == name), None)
+
+    @property
+    def coupling(self) -> float:
+        """The largest share, by participation, of the other motion in a longitudinal or lateral mode: 0 to 0.5."""
+        found = 0.0
+        for mode in self:
+            long, lateral = (
+                sum(share for name, share in mode.participation.items() if name in own) for own in (_PITCHING, _LATERAL)
+            )
+            if long + lateral > 0.5:
+                found = max(found, min(long, lateral) / (long + lateral))
+        return found
 
     def rows(self) -> list[dict[str, object]]:
         """Return one plain record for each mode."""

@@ -25,6 +25,14 @@ Floats = NDArray[np.float64]
 Complexes = NDArray[np.complex128]
 
 
+def _without(roots: Complexes, others: Complexes) -> Complexes:
+    """Return roots less those that are nearest to some others."""
+    left = list(roots)
+    for other in others:
+        left.pop(int(np.argmin([abs(r - other) for r in left])))
+    return np.array(left, dtype=complex)
+
+
 @dataclass(frozen=True)
 class LinearSystem(NamedMatrices):
     """A linear system: matrices with names and units, continuous or with a sample time ``dt`` (s).
@@ -151,13 +159,14 @@ class LinearSystem(NamedMatrices):
         return found[np.lexsort((found.imag, np.abs(found)))]
 
     def transfer(self, input: str, output: str) -> Transfer:
-        """Return one channel as zeros, poles and gain, without what cancels."""
-        one = self.part(inputs=[input], outputs=[output]).minimal()
+        """Return one channel as zeros, poles and gain; ``cancelled`` are the roots that it does not show."""
+        whole = self.part(inputs=[input], outputs=[output])
+        one = whole.minimal()
         zeros, poles = transmission_zeros(one.A, one.B, one.C, one.D), one.poles()
         # evaluate the gain far from all poles and zeros: outside them, and off the real axis
         far = 2.0 * max(1.0, float(np.abs(np.concatenate([zeros, poles, [0.0]])).max())) * complex(0.8, 0.6)
         value = (one.C @ np.linalg.solve(far * np.eye(len(one.A)) - one.A, one.B) + one.D)[0, 0]
-        unit = Transfer(input, output, zeros, poles, 1.0, self.dt)
+        unit = Transfer(input, output, zeros, poles, 1.0, self.dt, _without(whole.poles(), poles))
         return replace(unit, gain=float((value / unit(far)).real))
 
     def gains(self) -> Floats:
@@ -262,6 +271,14 @@ class LinearSystem(NamedMatrices):
         order below the number of roots that are kept.
         """
         return cast(LinearSystem, forms.reduced(self, order))
+
+    def residualised(self, *states: str) -> Self:
+        """Return the system without some states, which have always settled: for what is much faster than the rest.
+
+        The static gains stay as they are; the rate of an actuator goes with its position. Raises DravikError for states
+        that do not settle by themselves.
+        """
+        return cast("Self", forms.residualised(self, states))
 
     def discretised(self, dt: str | float, *, method: str = "zero_order_hold", match: float = 0.0) -> Self:
         """Return the system at samples ``dt`` apart (s, or with a unit).

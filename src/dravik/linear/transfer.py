@@ -1,7 +1,7 @@
 """One channel of a linear system as zeros, poles and gain."""
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 __all__ = ["Transfer"]
 
 Complexes = NDArray[np.complex128]
+NEARLY = 1e-5  # relative distance below which a zero and a pole are taken to cancel where people read them
 STILL = 1e-9  # roots slower than this share of the fastest count as zero
 
 
@@ -16,7 +17,8 @@ STILL = 1e-9  # roots slower than this share of the fastest count as zero
 class Transfer:
     """gain * prod(s - zeros) / prod(s - poles) from an input to an output; of z where ``dt`` (s) is given.
 
-    ``gain`` is the factor of the highest powers, not the static gain.
+    ``gain`` is the factor of the highest powers, not the static gain. ``cancelled`` are roots of the system that the
+    channel does not show: the input does not move them, or the output does not see them.
     """
 
     input: str
@@ -25,6 +27,7 @@ class Transfer:
     poles: Complexes
     gain: float
     dt: float | None = None
+    cancelled: Complexes = field(default_factory=lambda: np.zeros(0, dtype=complex))
 
     def __call__(self, s: complex) -> complex:
         """Return its value at a point of the plane of s, 1/s, or of z."""
@@ -60,6 +63,65 @@ class Transfer:
         letter = "s" if self.dt is None else "z"
         above, below = (_factors(roots, letter) for roots in (self.zeros, self.poles))
         return f"{self.output}/{self.input} = {self.gain:.5g} {above} / {below}"
+
+    def simplified(self, tolerance: float = NEARLY) -> "Transfer":
+        """Return it without zeros and poles that all but cancel, closer than ``tolerance`` of their size; those, too,
+
+        are then among ``cancelled``. Slopes by differences leave such pairs where theory has none.
+        """
+        zeros, poles, gone = list(self.zeros), list[complex](), list(self.cancelled)
+        size = float(np.abs(self.poles).max(initial=1e-300))
+        for pole in self.poles:
+            near = min(range(len(zeros)), key=lambda k, p=pole: abs(zeros[k] - p), default=-1)  # type: ignore[misc]
+            if near >= 0 and abs(zeros[near] - pole) <= max(tolerance * abs(pole), STILL * size):
+                zeros.pop(near)
+                gone.append(pole)
+            else:
+                poles.append(complex(pole))
+        return replace(
+            self, zeros=np.array(zeros, dtype=complex), poles=np.array(poles, dtype=complex),
+            cancelled=np.array(gone, dtype=complex),
+        )  # fmt: skip
+
+    def text(self) -> str:
+        """Return it as people read it: factored, as polynomials, each root with its figures, and what cancels."""
+        shown = self.simplified()
+        letter = "s" if self.dt is None else "z"
+        above, below = shown.polynomials()
+        lines = [str(shown), f"  = ({_polynomial(above, letter)}) / ({_polynomial(below, letter)})"]
+        if self.dt is None:
+            rest = shown.at_rest()
+            lines.append("  gain at rest: " + ("none, it integrates" if math.isinf(rest) else f"{rest:.5g}"))
+        size = STILL * float(np.abs(self.poles).max(initial=1e-300))
+        gone = np.where(np.abs(shown.cancelled) < size, 0.0, shown.cancelled)
+        for what, roots in (("zero", shown.zeros), ("pole", shown.poles), ("cancelled", gone)):
+            lines += [f"  {what}: {_figures(r, self.dt)}" for r in _upper(roots)]
+        return "\n".join(lines)
+
+
+def _upper(roots: Complexes) -> list[complex]:
+    """Return roots by size, of each pair the one above the real axis."""
+    return [complex(r) for r in sorted(roots, key=lambda r: (abs(r), r.imag)) if r.imag >= 0.0]
+
+
+def _figures(root: complex, dt: float | None) -> str:
+    if dt is not None:
+        return f"{root:.5g}"
+    if root.imag > 0.0:
+        figures = f"damping {-root.real / abs(root):.4g}, frequency {abs(root):.5g} rad/s"
+        return f"{root.real:.5g} ± {root.imag:.5g} i 1/s: {figures}"
+    return f"{root.real:.5g} 1/s: " + (f"time constant {-1.0 / root.real:.5g} s" if root.real else "at rest")
+
+
+def _polynomial(coefficients: NDArray[np.float64], letter: str) -> str:
+    order, text = len(coefficients) - 1, ""
+    for k, value in enumerate(coefficients):
+        power = order - k
+        unit = "" if power == 0 else letter if power == 1 else f"{letter}^{power}"
+        number = "" if abs(value) == 1.0 and power else f"{abs(value):.5g} " if power else f"{abs(value):.5g}"
+        sign = ("-" if value < 0 else "") if k == 0 else (" - " if value < 0 else " + ")
+        text += f"{sign}{number}{unit}"
+    return text
 
 
 def _factors(roots: Complexes, letter: str) -> str:

@@ -17,6 +17,7 @@ from .figures import save_figure as save_figure
 from .masses import figure_masses as figure_masses
 from .page import Block as Block
 from .page import write_page as write_page
+from .roots import figure_roots as figure_roots
 from .thrust import figure_performance as figure_performance
 from .thrust import figure_thrust_curves as figure_thrust_curves
 from .tracks import figure_plan as figure_plan

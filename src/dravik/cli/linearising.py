@@ -1,0 +1,221 @@
+"""The command linearise: a model with its modes, derivatives and transfer functions; roots over a sweep; proof."""
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING, Annotated
+
+import numpy as np
+import typer
+
+from dravik.cli.common import (
+    AircraftFile,
+    AsJson,
+    Figure,
+    Laws,
+    Loading,
+    Settings,
+    emit,
+    get_craft,
+    kernel_notice,
+    say,
+    show_rows,
+)
+from dravik.cli.conditions import AskedFor, get_point, takes_condition
+from dravik.cli.sweeps import Sweeps, sweep_of
+from dravik.errors import DravikError
+from dravik.units import from_si
+
+if TYPE_CHECKING:
+    from dravik.aircraft import Aircraft
+    from dravik.flight import LinearProof
+    from dravik.linear import Derivatives, LinearModel, Modes, Transfer
+    from dravik.trimming import TrimPoint
+
+__all__ = ["linearise", "show_modes"]
+
+
+@takes_condition
+def linearise(
+    aircraft: AircraftFile,
+    condition: AskedFor,
+    set_: Settings = None,
+    loading: Loading = "",
+    law: Laws = None,
+    coordinates: Annotated[
+        str, typer.Option(help="air (airspeed, alpha, beta) or body (u, v, w), which is taken in hover")
+    ] = "",
+    outputs: Annotated[str, typer.Option(help="signals to make outputs, separated by commas")] = "",
+    prove: Annotated[
+        str, typer.Option("--prove", metavar="CONTROL", help="compare with the nonlinear answer to a doublet")
+    ] = "",
+    figure: Figure = "",
+    proof_figure: Annotated[str, typer.Option(metavar="FILE", help="write the comparison as a figure")] = "",
+    derivatives: Annotated[
+        bool,
+        typer.Option("--derivatives", help="print stability and control derivatives, and short forms of the modes"),
+    ] = False,
+    transfer: Annotated[
+        list[str] | None,
+        typer.Option("--transfer", metavar="OUTPUT/INPUT", help="print a transfer function, such as theta/elevator"),
+    ] = None,
+    out: Annotated[str, typer.Option("--out", metavar="FILE", help="write the model: .json, .npz or .txt")] = "",
+    sweep: Sweeps = None,
+    as_json: AsJson = False,
+) -> None:
+    """Make the linear model, name its modes, and hold it against the nonlinear aircraft.
+
+    With --sweep over one axis, the roots along it.
+    """
+    from dravik.linear import linearise as make_model
+
+    craft = condition.in_wind(get_craft(aircraft, loading, law, set_))
+    if sweep:
+        _show_roots(craft, condition, set_, sweep, figure, as_json)
+        return
+    point = get_point(craft, condition, set_)
+    names = [n.strip() for n in outputs.split(",") if n.strip()]
+    with kernel_notice("linear"):
+        model = make_model(craft, point, coordinates=coordinates, outputs=names)
+    modes = model.modes()
+    channels = [_channel(craft, model, pair) for pair in transfer or ()]
+    proof = _proof(point, prove or ("elevator" if proof_figure else ""))
+    if figure or proof_figure:
+        from dravik.report import figure_overlay, figure_poles, save_figure
+
+        if figure:
+            save_figure(figure_poles(modes, title=f"Roots of {model.title}"), figure)
+        if proof_figure and proof is not None:
+            save_figure(figure_overlay(proof, title=f"{model.title}: {proof.title}"), proof_figure)
+    if out:
+        from dravik.linear import save_system
+
+        save_system(model, out)
+    if as_json:
+        errors = proof.errors if proof else None
+        more = {"derivatives": _derivatives(craft, point).rows()} if derivatives else {}
+        emit({**model.as_dict(), "modes": modes.rows(), "difference_from_nonlinear": errors, **more})
+    else:
+        _show_model(model, modes, proof)
+        if derivatives:
+            _show_derivatives(craft, point, model)
+        for channel in channels:
+            say(channel.text())
+        if out:
+            say(f"written: {out}")
+    if proof and not proof.is_complete:
+        raise typer.Exit(1)
+
+
+def _channel(craft: "Aircraft", model: "LinearModel", pair: str) -> "Transfer":
+    """Return the channel that a user names; an effector's name stands for its input."""
+    output, slash, name = (part.strip() for part in pair.partition("/"))
+    if not slash or not name:
+        raise DravikError(f"--transfer {pair!r}", expected="OUTPUT/INPUT, such as theta/elevator")
+    return model.transfer(craft.input_names[craft.input_index(name)], output)
+
+
+def _derivatives(craft: "Aircraft", point: "TrimPoint") -> "Derivatives":
+    from dravik.linear import derivatives
+
+    with kernel_notice("linear"):
+        return derivatives(craft, point)
+
+
+def _show_derivatives(craft: "Aircraft", point: "TrimPoint", model: "LinearModel") -> None:
+    """Print derivatives and short forms; what is zero of dimensional ones by controls is left out."""
+    found = _derivatives(craft, point)
+    for title, group in (("dimensional, stability axes", found.dimensional), ("coefficients", found.coefficients)):
+        largest = max((abs(d.value) for d in group.values()), default=0.0)
+        rows = [(d.name, d.value, d.unit, d.meaning) for d in group.values() if abs(d.value) > 1e-9 * largest]
+        show_rows(
+            f"{craft.name}, {point.title}: derivatives, {title}", ["derivative", "value", "unit", "meaning"], rows
+        )
+    forms = [
+        (f.mode, ", ".join(f.kept), ", ".join(f.settled), _root(f.root), _root(f.whole), 100.0 * f.error)
+        for f in model.short_forms()
+    ]
+    if forms:
+        heads = ["mode", "kept", "settled", "root [1/s]", "whole model [1/s]", "error [%]"]
+        show_rows("modes by their short forms", heads, forms)
+    say(f"share of the other motion in longitudinal and lateral modes: at most {100.0 * model.coupling():.3g} %")
+
+
+def _root(root: complex) -> str:
+    return f"{root.real:.4g}" + (f" ± {abs(root.imag):.4g} i" if root.imag else "")
+
+
+def _show_roots(
+    craft: "Aircraft",
+    condition: AskedFor,
+    inputs: Sequence[str] | None,
+    axes: Sequence[str],
+    figure: str,
+    as_json: bool,
+) -> None:
+    """Print and draw the roots over a sweep."""
+    from dravik.linear import is_body_mode, root_sweep
+
+    trims = sweep_of(craft, condition, inputs, axes, quiet=as_json)
+    with kernel_notice("linear"):
+        found = root_sweep(trims)
+    if figure:
+        from dravik.report import figure_roots, save_figure
+
+        save_figure(figure_roots(found), figure)
+    if as_json:
+        emit({"aircraft": craft.name, "axis": found.axis, "unit": found.unit, "rows": found.rows()})
+        return
+    shown, factor, _ = from_si(found.unit)
+    names = [n for n in found.names if not n.endswith("'") and is_body_mode(n)] or found.names
+    rows = [
+        (value * factor, *("not held" if np.isnan(r := found.branch(n)[k]) else _root(r) for n in names))
+        for k, value in enumerate(found.values)
+    ]  # fmt: skip
+    show_rows(f"{craft.name}: roots [1/s]", [found.axis + (f" [{shown}]" if shown else ""), *names], rows)
+    if figure:
+        say(f"written: {figure}")
+
+
+def _show_model(model: "LinearModel", modes: "Modes", proof: "LinearProof | None") -> None:
+    """Print a model's modes, where it bends, and how far it is from the nonlinear answer."""
+    show_modes(model.title, modes.rows())
+    for kink in model.kinks[:5]:
+        say(
+            f"the slope of {kink.row} by {kink.column} depends on the side it is taken from "
+            "(a table or formula bends here)",
+            "yellow",
+        )
+    if proof:
+        rows = [(n, 100.0 * e) for n, e in proof.errors.items()]
+        show_rows(f"linear against nonlinear, {proof.title}", ["signal", "difference [% of peak]"], rows)
+
+
+def _proof(point: "TrimPoint", control: str) -> "LinearProof | None":
+    from dravik.flight import prove_linear
+
+    if not control:
+        return None
+    lateral = control in ("aileron", "rudder", "roll_stick", "pedal")
+    names = ("beta", "p", "r", "phi") if lateral else ("airspeed", "alpha", "q", "theta")
+    with kernel_notice():
+        return prove_linear(point, control=control, signals=names)
+
+
+def show_modes(title: str, rows: "list[dict[str, object]]") -> None:
+    """Print modes for people."""
+    cells = []
+    for r in rows:
+        parts = r["participation"]
+        shares = ", ".join(f"{k} {v:.2f}" for k, v in list(parts.items())[:3]) if isinstance(parts, dict) else ""
+        grows = r["time_to_double_s"] is not None
+        time = r["time_to_double_s"] if grows else r["time_to_half_s"]
+        word = "" if time is None else ("double" if grows else "half")
+        cells.append(
+            [
+                *(r[k] for k in ("mode", "real_1_s", "imag_1_s", "frequency_rad_s", "damping")),
+                time,
+                word,
+                shares,
+            ]
+        )
+    columns = ["mode", "real 1/s", "imag 1/s", "rad/s", "damping", "time s", "to", "who takes part"]
+    show_rows(f"{title}: modes", columns, cells)

@@ -1,0 +1,115 @@
+"""Roots over a sweep of trims: a linear model at each, and the branches of its roots followed from one to the next."""
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dravik.errors import DravikError, require
+from dravik.linear.linearising import linearise
+from dravik.trimming import TrimSweep
+
+if TYPE_CHECKING:
+    from pandas import DataFrame
+
+__all__ = ["RootSweep", "root_sweep"]
+
+Complexes = NDArray[np.complex128]
+
+
+@dataclass(frozen=True)
+class RootSweep:
+    """Roots (1/s) along an axis: ``roots`` (values, branches), nan where the condition is not held.
+
+    ``names`` are the modes' names of each branch at the first value that is held.
+    """
+
+    name: str
+    axis: str
+    values: list[float]
+    unit: str
+    roots: Complexes
+    names: list[str]
+
+    def branch(self, name: str) -> Complexes:
+        """Return the roots of one branch; raises DravikError for another name."""
+        if name not in self.names:
+            raise DravikError(f"there is no branch {name!r}", expected=", ".join(dict.fromkeys(self.names)))
+        return self.roots[:, self.names.index(name)]
+
+    def rows(self) -> list[dict[str, Any]]:
+        """Return one record for each value and branch, SI."""
+        return [
+            {self.axis: value, "mode": name, "real_1_s": float(root.real), "imag_1_s": float(root.imag)}
+            for value, row in zip(self.values, self.roots, strict=True)
+            for name, root in zip(self.names, row, strict=True)
+        ]
+
+    @property
+    def table(self) -> "DataFrame":
+        """The rows as a DataFrame."""
+        import pandas as pd
+
+        return pd.DataFrame(self.rows())
+
+
+def root_sweep(sweep: TrimSweep) -> RootSweep:
+    """Return the roots of the linear model at each trim of a sweep over one numeric axis, branch by branch.
+
+    Branches are followed by continuity: each root goes on to the one nearest to where the last two led, all of them at
+    once such that the distances are least together. Raises DravikError for more than one axis, one that is text, or
+    a sweep in which nothing is held.
+
+    >>> import dravik as dv
+    >>> found = dv.root_sweep(dv.trim_sweep(dv.sample("tarn"), {"airspeed": "55:75:5 m/s"}, altitude="300 m"))
+    >>> bool((abs(found.branch("short period"))[1:] > abs(found.branch("short period"))[:-1]).all())
+    True
+    """
+    require(sweep, TrimSweep, "the sweep of roots", "trim_sweep(craft, ...)")
+    if len(sweep.axes) != 1 or not all(isinstance(v, float) for values in sweep.axes.values() for v in values):
+        raise DravikError("roots over " + " and ".join(sweep.axes), expected="one axis of numbers")
+    ((axis, values),) = sweep.axes.items()
+    models = [None if point is None else linearise(point.craft, point) for point in sweep.points]
+    first = next((m for m in models if m is not None), None)
+    if first is None:
+        raise DravikError("roots of a sweep in which nothing is held", hint="dv.trim says why")
+    count, names = len(first.states), [""] * len(first.states)
+    roots = np.full((len(models), count), np.nan + 0j)
+    held: list[int] = []
+    for k, model in enumerate(models):
+        if model is None or len(model.states) != count:
+            continue
+        own = np.asarray(np.linalg.eigvals(model.A), dtype=complex)
+        if not held:
+            roots[k] = own
+            names = _named(first.modes(), own)
+        else:
+            before = roots[held[-1]]
+            led = before + (before - roots[held[-2]]) if len(held) > 1 and held[-1] - held[-2] == 1 else before
+            roots[k] = own[_matched(led, own)]
+        held.append(k)
+    order = np.argsort(-np.abs(roots[held[0]]), kind="stable")
+    return RootSweep(sweep.name, axis, list(values), sweep.units[axis], roots[:, order], [names[i] for i in order])
+
+
+def _matched(led: Complexes, own: Complexes) -> NDArray[np.int64]:
+    """Return which root belongs to each branch, such that the distances are least together."""
+    from scipy.optimize import linear_sum_assignment
+
+    # relative distances: a slow root that moves by its own size has moved far
+    distance = np.abs(led[:, None] - own[None, :]) / (np.abs(led[:, None]) + 1e-3)
+    return np.asarray(linear_sum_assignment(distance)[1])
+
+
+def _named(modes: Any, own: Complexes) -> list[str]:
+    """Return the mode's name of each root; the lower one of a pair has a prime."""
+    left, found = list(range(len(own))), [""] * len(own)
+    for mode in modes:
+        for root, name in ((mode.eigenvalue, mode.name), (np.conj(mode.eigenvalue), f"{mode.name}'")):
+            if name.endswith("'") and mode.eigenvalue.imag == 0.0:
+                continue
+            k = min(left, key=lambda i, r=root: abs(own[i] - r))  # type: ignore[misc]
+            found[k] = name
+            left.remove(k)
+    return found

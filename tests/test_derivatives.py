@@ -1,0 +1,221 @@
+"""Derivatives, short forms, residualised models, transfer functions as text, files of models, roots over a sweep."""
+
+import math
+import tempfile
+import unittest
+from pathlib import Path
+
+import numpy as np
+
+import dravik as dv
+from dravik.errors import DravikError
+from dravik.linear import Transfer
+from tests.support import FOOT, craft, light_aircraft
+
+TARN = dv.sample("tarn")
+POINT = dv.trim(TARN, airspeed="62 m/s", altitude="300 m")
+MODEL = dv.linearise(TARN, POINT)
+
+
+class DerivativeTest(unittest.TestCase):
+    def test_the_light_aircraft_of_the_book(self) -> None:
+        # R. C. Nelson, Flight Stability and Automatic Control, 2nd ed., table B.1 and the derivatives of examples 4.3 and
+        # 5.1 (remembered; their roots, which these matrices give, are held in the verification): ft, s, rad. Lb and Mq are
+        # left out: the book rounds on the way, -16.02 and -2.05 where its own coefficients give -15.98 and -2.08.
+        light = light_aircraft()
+        found = dv.derivatives(light, dv.trim(light, airspeed=176 * FOOT, altitude=0.0))
+        for name, value, unit, digit in (
+            ("Xu", -0.045, 1.0, 5e-4), ("Zu", -0.369, 1.0, 4e-3), ("Zw", -2.02, 1.0, 5e-3), ("Mw", -0.05, FOOT, 5e-4),
+            ("Mwdot", -0.0051, FOOT, 1e-4), ("Nb", 4.49, 1.0, 5e-3), ("Lp", -8.4, 1.0, 5e-3), ("Np", -0.35, 1.0, 5e-4),
+            ("Lr", 2.19, 1.0, 5e-3), ("Nr", -0.76, 1.0, 1e-3), ("Yb", -0.254, 1.0 / (176 * FOOT), 5e-4),
+        ):  # fmt: skip
+            self.assertAlmostEqual(found[name] * unit, value, delta=digit, msg=name)
+
+    def test_coefficients_come_back_as_they_went_in(self) -> None:
+        given = {
+            "CL": {"0": 0.4, "alpha": 5.0, "q": 4.0, "alpha_dot": 1.5, "elevator": 0.4},
+            "CD": {"0": 0.03, "alpha": 0.3, "q": 0.0, "alpha_dot": 0.0, "elevator": 0.02},
+            "Cm": {"0": 0.02, "alpha": -0.8, "q": -12.0, "alpha_dot": -5.0, "elevator": -1.1},
+            "CY": {"beta": -0.5, "p": 0.05, "r": 0.3, "rudder": 0.2},
+            "Cl": {"beta": -0.09, "p": -0.5, "r": 0.12, "aileron": 0.15},
+            "Cn": {"beta": 0.08, "p": -0.04, "r": -0.15, "rudder": -0.08},
+        }
+        factors = {"q": "*q_hat", "p": "*p_hat", "r": "*r_hat", "alpha_dot": "*alpha_dot_hat", "0": ""}
+        aero = {
+            c: " + ".join(f"{v}{factors.get(by, f'*{by}')}" for by, v in parts.items()) for c, parts in given.items()
+        }
+        body = craft(
+            reference={"area": 16.0, "chord": 1.5, "span": 11.0, "moment_point": [0.1, 0, 0.05]},
+            loading={"mass": 1100.0, "Ixx": 1400.0, "Iyy": 2000.0, "Izz": 3000.0, "Ixz": 150.0},
+            aero={"axes": "stability", **aero}, controls={n: {"trim": True} for n in ("elevator", "aileron", "rudder")},
+            engines={"one": {"position": [0, 0, 0], "thrust": "6000*power_one", "trim": True}},
+        )  # fmt: skip
+        point = dv.trim(body, airspeed=50, altitude=0)
+        found = dv.derivatives(body, point)
+        for coefficient in ("CL", "CD", "CY"):
+            for by, value in given[coefficient].items():
+                if by != "0" and by not in "pr":
+                    self.assertAlmostEqual(found[f"{coefficient}_{by}"], value, places=6, msg=f"{coefficient}_{by}")
+        # the moments are about the centre of gravity, 0.1 m ahead of the moment point and 0.05 m below it
+        alpha, lift, drag = point["alpha"], point["CL"], point["CD"]
+        # rates are about the stability axes, turned by alpha
+        p, r = given["CY"]["p"], given["CY"]["r"]
+        self.assertAlmostEqual(found["CY_p"], p * math.cos(alpha) + r * math.sin(alpha), places=6)
+        self.assertAlmostEqual(found["CY_r"], r * math.cos(alpha) - p * math.sin(alpha), places=6)
+        slope = given["Cm"]["alpha"]
+        normal = given["CL"]["alpha"] * math.cos(alpha) - lift * math.sin(alpha)
+        normal += given["CD"]["alpha"] * math.sin(alpha) + drag * math.cos(alpha)
+        axial = given["CD"]["alpha"] * math.cos(alpha) - drag * math.sin(alpha)
+        axial -= given["CL"]["alpha"] * math.sin(alpha) + lift * math.cos(alpha)
+        self.assertAlmostEqual(found["Cm_alpha"], slope - (0.1 * normal - 0.05 * axial) / 1.5, places=5)
+
+    def test_dimensional_derivatives_make_the_roots_of_the_model(self) -> None:
+        # the equations of small motion written out with these derivatives, against central differences of the aircraft
+        d = dv.derivatives(TARN, POINT)
+        v, g = POINT["airspeed"], 9.80665
+        lag = 1.0 - d["Zwdot"]
+        w_row = np.array([d["Zu"], d["Zw"], v + d["Zq"], 0.0]) / lag
+        long = np.array(
+            [
+                [d["Xu"], d["Xw"], d["Xq"], -g], w_row,
+                np.array([d["Mu"], d["Mw"], d["Mq"], 0.0]) + d["Mwdot"] * w_row, [0, 0, 1, 0],
+            ]
+        )  # fmt: skip
+        lateral = np.array(
+            [
+                [d["Yv"], d["Yp"], d["Yr"] - v, g], [d["Lv'"], d["Lp'"], d["Lr'"], 0],
+                [d["Nv'"], d["Np'"], d["Nr'"], 0], [0, 1, 0, 0],
+            ]
+        )  # fmt: skip
+        model = dv.linearise(TARN, POINT, coordinates="body")
+        for states, matrix in ((["u", "w", "q", "theta"], long), (["v", "p", "r", "phi"], lateral)):
+            expected = np.sort_complex(np.linalg.eigvals(matrix))
+            found = np.sort_complex(np.linalg.eigvals(model.part(states=states).A))
+            np.testing.assert_allclose(found, expected, rtol=2e-6, atol=2e-7)  # the spiral is a small difference
+
+    def test_a_roll_inertia_of_draining_tanks_and_hover(self) -> None:
+        for name, loading in (("tarn", "loaded"), ("tarn", "dropped")):
+            body = dv.sample(name, loading=loading)
+            self.assertLess(dv.derivatives(body, dv.trim(body, airspeed=62, altitude=300))["Lp"], 0.0)
+        merle = dv.sample("merle")
+        with self.assertRaisesRegex(DravikError, "an airspeed above 1 m/s"):
+            dv.derivatives(merle, dv.trim(merle, airspeed=0, altitude=100))
+        with self.assertRaisesRegex(DravikError, "there is no derivative 'Mqq'"):
+            dv.derivatives(TARN, POINT)["Mqq"]
+
+
+class FormTest(unittest.TestCase):
+    def test_what_has_settled_keeps_static_gains_and_slow_roots(self) -> None:
+        a = np.array([[-0.1, 0.5, 0.0], [0.2, -40.0, 3.0], [0.0, 5.0, -60.0]])
+        b, c = np.array([[0.0], [4.0], [1.0]]), np.array([[1.0, 2.0, 0.0]])
+        whole = dv.LinearSystem.of(a, b, C=c, states=["x", "y", "z"], inputs=["u"], outputs=["o"])
+        small = whole.residualised("y", "z")
+        np.testing.assert_allclose(small.gains(), whole.gains(), rtol=1e-12)
+        inner = np.linalg.inv(a[1:, 1:])
+        self.assertAlmostEqual(small.A[0, 0], float(a[0, 0] - a[0, 1:] @ inner @ a[1:, 0]), places=14)
+        self.assertAlmostEqual(small.poles()[0].real, whole.poles()[0].real, delta=1e-4)
+        with self.assertRaisesRegex(DravikError, "settle nowhere"):
+            dv.LinearSystem.of([[0.0, 1.0], [0.0, -1.0]], states=["a", "b"]).residualised("a")
+        model = MODEL.residualised("elevator", "rudder", "aileron")
+        self.assertNotIn("rudder_rate", model.states)
+        self.assertIsInstance(model, dv.LinearModel)
+
+    def test_short_forms(self) -> None:
+        forms = {f.mode: f for f in MODEL.short_forms()}
+        self.assertEqual(set(forms), {"short period", "phugoid", "roll", "Dutch roll", "spiral"})
+        self.assertLess(forms["short period"].error, 0.01)
+        self.assertLess(forms["roll"].error, 0.05)
+        for form in forms.values():
+            self.assertAlmostEqual(form.error, abs(form.root - form.whole) / abs(form.whole), places=12)
+        # Lanchester: without drag or compressibility the frequency of the phugoid is sqrt(2) g/V
+        glider = craft(
+            reference={"area": 12.0, "chord": 1.0, "span": 15.0, "moment_point": [0, 0, 0]},
+            loading={"mass": 400.0, "Ixx": 900.0, "Iyy": 50.0, "Izz": 950.0},
+            aero={"axes": "stability", "CL": "5*alpha", "CD": "1e-6", "CY": "-0.3*beta", "Cl": "-0.4*p_hat + 0.1*aileron",
+                  "Cm": "0.3 - 4*alpha - 0.1*q_hat - elevator", "Cn": "0.05*beta - 0.06*rudder"},
+            controls={n: {"trim": True} for n in ("elevator", "aileron", "rudder")},
+        )  # fmt: skip
+        point = dv.trim(glider, airspeed=40, altitude=0, flight_path="free")
+        root = dv.linearise(glider, point, states=["airspeed", "alpha", "q", "theta"]).short_forms()[-1]
+        self.assertEqual(root.mode, "phugoid")
+        self.assertAlmostEqual(abs(root.root) / (math.sqrt(2.0) * 9.80665 / 40.0), 1.0, delta=2e-3)
+
+    def test_motions_apart_and_together(self) -> None:
+        self.assertLess(MODEL.coupling(), 1e-6)
+        turn = dv.trim(TARN, airspeed=62, altitude=300, turn="40 deg")
+        self.assertGreater(dv.linearise(TARN, turn).coupling(), 0.05)
+
+    def test_transfer_functions_as_people_read_them(self) -> None:
+        # the F-104 of M. V. Cook, Flight Dynamics Principles (chapter 5, from NASA CR-2144), remembered; ft, s, rad
+        a = [[-0.0352, 0.1070, 0, -32.2], [-0.2140, -0.4400, 305, 0], [1.198e-4, -0.0154, -0.4498, 0], [0, 0, 1, 0]]
+        model = dv.LinearModel.of(a, [[0], [-22.1206], [-4.658], [0]], states=["u", "w", "q", "theta"], inputs=["eta"])
+        theta, w = model.transfer("eta", "theta"), model.transfer("eta", "w")
+        self.assertAlmostEqual(theta.gain, -4.658, places=9)
+        np.testing.assert_allclose(np.sort(theta.zeros.real), [-0.269, -0.133], atol=7e-4)
+        np.testing.assert_allclose(min(w.zeros, key=lambda z: -abs(z)).real, -64.675, atol=6e-3)
+        text = theta.text()
+        for words in ("theta/eta = -4.658 (s +0.1336) (s +0.2684) / ", "gain at rest: ", "zero: -0.13364 1/s: time constant",
+                      "pole: -0.44587 ± 2.1676 i 1/s: damping 0.2015, frequency 2.213 rad/s"):  # fmt: skip
+            self.assertIn(words, text)
+        above, below = theta.polynomials()
+        self.assertIn(f"({above[0]:.5g} s^2 - {-above[1]:.5g} s - {-above[2]:.5g})", text)
+        self.assertIn(f"(s^4 + {below[1]:.5g} s^3", text)
+        pair = Transfer("u", "y", np.array([-1.0 + 0j, -2.0]), np.array([-1.000001 + 0j, -3.0, -4.0]), 2.0)
+        simple = pair.simplified()
+        self.assertEqual((len(simple.zeros), len(simple.poles), len(simple.cancelled)), (1, 2, 1))
+        self.assertIn("cancelled: -1 1/s", pair.text())
+        self.assertIn("none, it integrates", Transfer("u", "y", np.array([]), np.array([0j]), 1.0).text())
+        # what a channel does not show
+        hidden = MODEL.transfer("elevator_increment", "theta").simplified()
+        roll = next(m for m in MODEL.modes() if m.name == "roll").eigenvalue
+        self.assertLess(min(abs(hidden.cancelled - roll)), 1e-6)
+        self.assertGreater(min(abs(hidden.poles - roll)), 0.1)
+
+    def test_models_in_files(self) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            for name in ("m.json", "m.npz"):
+                again = dv.load_system(dv.save_system(MODEL, Path(folder) / name))
+                self.assertIsInstance(again, dv.LinearModel)
+                for letter in "ABCD":
+                    np.testing.assert_array_equal(getattr(again, letter), getattr(MODEL, letter))
+                self.assertEqual((again.units, again.title, again.states), (MODEL.units, MODEL.title, MODEL.states))
+            sampled = dv.load_system(dv.save_system(MODEL.discretised("20 ms"), Path(folder) / "s.npz"))
+            self.assertEqual(sampled.dt, 0.02)
+            text = dv.save_system(MODEL, Path(folder) / "m.txt").read_text()
+            row = text.split("A = [\n")[1].splitlines()[3].split()
+            np.testing.assert_array_equal(np.array(row, dtype=float), MODEL.A[3])
+            with self.assertRaisesRegex(DravikError, "ends in .json, .npz or .txt"):
+                dv.save_system(MODEL, Path(folder) / "m.mat")
+            for name, content in (("a.json", "[1]"), ("b.json", '{"A": 1}'), ("c.npz", "no zip"), ("d.json", "{")):
+                (Path(folder) / name).write_text(content)
+                with self.subTest(name), self.assertRaisesRegex(DravikError, "no linear model"):
+                    dv.load_system(Path(folder) / name)
+
+
+class RootTest(unittest.TestCase):
+    def test_branches_are_followed(self) -> None:
+        sweep = dv.trim_sweep(TARN, {"airspeed": "30:110:65 m/s"}, altitude="300 m")
+        found = dv.root_sweep(sweep)
+        self.assertTrue(np.isnan(found.branch("phugoid")[0]))
+        for name in ("short period", "Dutch roll", "roll", "phugoid", "spiral"):
+            branch = found.branch(name)[np.isfinite(found.branch(name))]
+            # no jump from one branch to another: each step is a small part of the root
+            self.assertLess(float(np.max(np.abs(np.diff(branch)) / (np.abs(branch[:-1]) + 0.02))), 0.35, name)
+        k = 40
+        point = sweep.points[k]
+        assert point is not None
+        for mode in dv.linearise(TARN, point).modes():
+            if mode.name in ("short period", "spiral"):
+                self.assertAlmostEqual(found.branch(mode.name)[k], mode.eigenvalue, places=10)
+        for over, words in (
+            ({"loading": "loaded,dropped"}, "one axis of numbers"),
+            ({"airspeed": "20:25:3 m/s"}, "nothing is held"),
+        ):
+            with self.assertRaisesRegex(DravikError, words):
+                dv.root_sweep(
+                    dv.trim_sweep(TARN, over, **({} if "airspeed" in over else {"airspeed": 62}), altitude=300)
+                )  # type: ignore[arg-type, misc]
+
+
+if __name__ == "__main__":
+    unittest.main()
