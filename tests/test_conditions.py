@@ -16,6 +16,7 @@ from dravik.atmosphere import air_at
 from dravik.constants import STANDARD_GRAVITY
 from dravik.errors import DravikError, TrimError
 from dravik.trimming import Edge, TrimPoint, glide_speed, stall_speed
+from dravik.trimming.fields import aircraft_search
 from dravik.trimming.speeds import calibrated_airspeed
 from tests.support import DEG, craft
 
@@ -258,6 +259,18 @@ class EdgeTest(unittest.TestCase):
         ):  # fmt: skip
             with self.subTest(words), self.assertRaisesRegex(DravikError, words):
                 dv.trim(TARN, altitude=300, **asked)  # type: ignore[arg-type]
+
+    def test_a_body_without_controls_is_refused_and_nothing_is_overwritten(self) -> None:
+        # more equations than unknowns: the compiled search must not write beyond its arrays
+        hail = dv.sample("hail")
+        search, field = aircraft_search(hail, dv.steady(hail, airspeed=200, altitude=1000))
+        self.assertGreater(len(search.names), len(search.start))
+        before = search.start.copy()
+        moved, _ = field.newton(before)
+        np.testing.assert_array_equal(moved, before)
+        self.assertIsNone(search.quick(3))
+        with self.assertRaises(TrimError):
+            dv.trim(hail, airspeed=200, altitude=1000)
 
     def test_random_conditions_are_held_or_refused_with_a_cause(self) -> None:
         rng = np.random.default_rng(7)

@@ -159,12 +159,14 @@ def newton(
 ) -> tuple[float, int]:
     """Move ``v`` by Newton steps, each halved until the residual falls; return the largest residual and steps taken.
 
-    As many equations as unknowns. A step is at most ``longest`` in any scaled unknown; the search ends below ``rest``,
-    after ``most`` steps, or where no step makes the residual fall.
+    As many equations as unknowns: otherwise nothing is moved. A step is at most ``longest`` in any scaled unknown; the
+    search ends below ``rest``, after ``most`` steps, or where no step makes the residual fall.
     """
     step, tried, trial = e.steps[0], e.steps[1], e.sides[0]
     residual(program, work, e, v, e.left, True)
     size = largest(e.left)
+    if e.left.shape[0] != v.shape[0] or e.steps.shape[1] < v.shape[0] or e.matrix.shape[0] < v.shape[0]:
+        return size, 0
     for k in range(most):
         if not size >= rest:
             return size, k

@@ -11,7 +11,9 @@ from numpy.typing import NDArray
 from dravik.aircraft import Aircraft
 from dravik.trimming.condition import STEEP, Condition
 from dravik.trimming.family import Family
+from dravik.trimming.reporting import report
 from dravik.trimming.result import TrimPoint
+from dravik.trimming.search import Search
 
 __all__ = ["Edge", "nearest_held"]
 
@@ -21,6 +23,14 @@ SPEED_FACTORS = 1.15 ** np.arange(1, 11)
 PATH_STEPS = np.radians([1.0, 3.0, 7.0, 14.0, 30.0])
 SHARES = np.array([0.8, 0.5, 0.2, 0.0])
 ALTITUDE_SHARES = np.array([0.8, 0.5, 0.2, 0.0])
+
+
+FOLD = 1e-3  # singular values below this share of the largest: the slopes all but lose rank
+_LIMITS = {
+    "nz": "no more lift", "alpha_dot": "no more lift", "w_dot": "no more lift", "airspeed_dot": "no more thrust or drag",
+    "u_dot": "no more thrust or drag", "beta_dot": "no more side force", "q_dot": "no more pitching moment",
+    "p_dot": "no more rolling moment", "r_dot": "no more yawing moment",
+}  # fmt: skip
 
 
 class Edge(NamedTuple):
@@ -77,9 +87,11 @@ def nearest_held(craft: Aircraft, condition: Condition) -> list[Edge]:
         # the values between the first that holds and the one before it, which does not, enclose the edge
         before = looked_at[looked_at.index(inside) - 1] if inside != looked_at[0] else asked
         value = family.edge(inside, float(before))
-        point = family.point(value)
-        if point is not None:
-            found.append(Edge(what, value, asked, _cause(point), point))
+        held = family.chain.find(craft, make(value))
+        if held is not None:
+            search, field, v = held
+            point = report(craft, search.statement, search, field, v, True)
+            found.append(Edge(what, value, asked, _cause(point, search, field.slopes(v)), point))
     return found
 
 
@@ -112,10 +124,18 @@ def _figures(c: Condition) -> Iterator[tuple[str, float, Callable[[float], Condi
         yield "altitude", c.altitude, lambda v: replace(c, altitude=v), list(c.altitude * ALTITUDE_SHARES)
 
 
-def _cause(point: TrimPoint) -> str:
+def _cause(point: TrimPoint, search: Search, slopes: Floats) -> str:
     """Return in words what ends a curve of trims at a point: a stop, or an equation that nothing moves any more."""
     if point.at_stop:
         # a lever that is at its stop commands effectors that then are at theirs: name the lever
         inputs = [text for text in point.at_stop if text.split()[0] in point.craft.inputs]
         return ", ".join(inputs or point.at_stop)
-    return "no more lift" if point.signals["alpha"] > 0.0 else "no solution beyond"
+    rows = np.max(np.abs(slopes), axis=1, keepdims=True)
+    left, values, _ = np.linalg.svd(slopes / np.where(rows > 0.0, rows, 1.0))
+    if values[-1] > FOLD * values[0]:
+        return "a table or formula bends there"
+    # at a fold the equations can be moved in all directions but one: the first force or moment in it names the limit
+    weights = np.abs(left[:, -1])
+    part = [n for n, w in zip(search.names, weights, strict=True) if w > 0.3 * weights.max()]
+    name = next((n for n in _LIMITS if n in part), part[0])
+    return _LIMITS.get(name, f"{name} can be moved no further")

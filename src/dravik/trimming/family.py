@@ -18,7 +18,7 @@ __all__ = ["Continuation", "Family"]
 
 Floats = NDArray[np.float64]
 Found = tuple[Search, AircraftField, Floats]
-MANY = 99  # starts: all there are
+MANY, FEW = 99, 4  # starts: all there are, the settled one and three throttle settings
 CLOSE = 1e-10  # of the interval: how closely an edge is found
 
 
@@ -90,6 +90,6 @@ class Family:
         return inside
 
     def first_held(self, values: Sequence[float], *, briefly: bool = False) -> float:
-        """Return the first of some values that is held; nan without one. ``briefly`` from one start each."""
-        starts = 1 if briefly else MANY
+        """Return the first of some values that is held; nan without one. ``briefly`` from a few starts each."""
+        starts = FEW if briefly else MANY
         return next((float(v) for v in values if self.holds(float(v), starts=starts)), math.nan)

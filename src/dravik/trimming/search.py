@@ -23,6 +23,7 @@ __all__ = ["TOLERANCE", "Field", "Search", "explain"]
 
 Floats = NDArray[np.float64]
 FEW_STEPS = 12  # of Newton's method, which needs three to six from nearby
+MOST_EVALUATIONS = 120  # of the bounded least squares, whose result is reported and not held
 BEYOND = 1e100  # residuals beyond this count as no value at all
 LARGEST_STEP = 0.5  # largest Newton step of a scaled unknown (angles in rad, inputs in half ranges)
 LEVERS = (0.8, 0.15, 0.5)  # throttle settings, as shares of the range, from which a stalled search is restarted
@@ -210,7 +211,7 @@ class Search:
             if np.all(np.abs(weighted(first)) < BEYOND):
                 best = least_squares(
                     weighted, first, jac=weighted_slopes, bounds=(self.low, self.high), xtol=1e-15, ftol=1e-15,
-                    gtol=1e-15, max_nfev=400, x_scale="jac",
+                    gtol=1e-15, max_nfev=MOST_EVALUATIONS, x_scale="jac",
                 )  # fmt: skip
                 return np.asarray(best.x, dtype=float)
         return first
