@@ -20,6 +20,7 @@ from dravik.cli.common import (
 )
 from dravik.cli.conditions import AskedFor, get_point, takes_condition
 from dravik.cli.flying import fly
+from dravik.cli.limits import limits
 from dravik.cli.linearising import linearise
 from dravik.cli.mass import mass
 from dravik.cli.pictures import axes, export, plot
@@ -108,6 +109,7 @@ tables.command()(blades)
 app.add_typer(tables, name="tables")
 app.command()(mass)
 app.command()(thrust)
+app.command()(limits)
 
 
 @app.command()

@@ -2,15 +2,23 @@
 
 from dravik.performance.bench import EnginePoint, MotorFacts, engine_points, lever_inputs, motor_facts
 from dravik.performance.level import Performance, SpeedPoint, ceiling, performance
+from dravik.performance.limits import EnvelopeRow, ManoeuvreRow, flight_envelope, manoeuvre_limits
+from dravik.performance.stability import StaticStability, static_stability
 
 __all__ = [
     "EnginePoint",
+    "EnvelopeRow",
+    "ManoeuvreRow",
     "MotorFacts",
     "Performance",
     "SpeedPoint",
+    "StaticStability",
     "ceiling",
     "engine_points",
+    "flight_envelope",
     "lever_inputs",
+    "manoeuvre_limits",
     "motor_facts",
     "performance",
+    "static_stability",
 ]

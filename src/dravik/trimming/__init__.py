@@ -1,7 +1,8 @@
 """Trim: the states and inputs that hold a flight condition, or the reason why nothing does."""
 
 from dravik.trimming.condition import Asked, Condition
-from dravik.trimming.edges import Edge, nearest_held
+from dravik.trimming.edges import Edge, nearest_held, walk
+from dravik.trimming.family import Family
 from dravik.trimming.result import PlantTrim, TrimPoint
 from dravik.trimming.solve import on_ground, settle, steady, trim, trim_all, trim_plant
 from dravik.trimming.special import glide_speed, stall_speed
@@ -13,6 +14,7 @@ __all__ = [
     "Condition",
     "Edge",
     "Equation",
+    "Family",
     "Free",
     "PlantTrim",
     "Statement",
@@ -28,4 +30,5 @@ __all__ = [
     "trim_all",
     "trim_plant",
     "trim_sweep",
+    "walk",
 ]

@@ -1,7 +1,7 @@
 """The nearest conditions that can be held in the place of one that cannot, one figure changed at a time."""
 
 import math
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import replace
 from typing import NamedTuple
 
@@ -11,11 +11,12 @@ from numpy.typing import NDArray
 from dravik.aircraft import Aircraft
 from dravik.trimming.condition import STEEP, Condition
 from dravik.trimming.family import Family
+from dravik.trimming.fields import AircraftField
 from dravik.trimming.reporting import report
 from dravik.trimming.result import TrimPoint
 from dravik.trimming.search import Search
 
-__all__ = ["Edge", "nearest_held"]
+__all__ = ["Edge", "edge_between", "nearest_held", "walk"]
 
 Floats = NDArray[np.float64]
 # where a held condition is looked for, nearest first: factors of a speed, steps of a path (rad), shares of a manoeuvre
@@ -25,11 +26,12 @@ SHARES = np.array([0.8, 0.5, 0.2, 0.0])
 ALTITUDE_SHARES = np.array([0.8, 0.5, 0.2, 0.0])
 
 
-FOLD = 1e-3  # singular values below this share of the largest: the slopes all but lose rank
+ANGLE_STEP = 0.01  # rad
+FOLD = 1e-3  # slopes, and singular values as shares of the largest, that count as none: at a fold or the top of a curve
 _LIMITS = {
-    "nz": "no more lift", "alpha_dot": "no more lift", "w_dot": "no more lift", "airspeed_dot": "no more thrust or drag",
-    "u_dot": "no more thrust or drag", "beta_dot": "no more side force", "q_dot": "no more pitching moment",
-    "p_dot": "no more rolling moment", "r_dot": "no more yawing moment",
+    "nz": "no more lift", "alpha_dot": "no more lift", "w_dot": "no more lift",
+    "airspeed_dot": "no more thrust or drag", "u_dot": "no more thrust or drag", "beta_dot": "no more side force",
+    "q_dot": "no more pitching moment", "p_dot": "no more rolling moment", "r_dot": "no more yawing moment",
 }  # fmt: skip
 
 
@@ -86,13 +88,35 @@ def nearest_held(craft: Aircraft, condition: Condition) -> list[Edge]:
             continue
         # the values between the first that holds and the one before it, which does not, enclose the edge
         before = looked_at[looked_at.index(inside) - 1] if inside != looked_at[0] else asked
-        value = family.edge(inside, float(before))
-        held = family.chain.find(craft, make(value))
-        if held is not None:
-            search, field, v = held
-            point = report(craft, search.statement, search, field, v, True)
-            found.append(Edge(what, value, asked, _cause(point, search, field.slopes(v)), point))
+        edge = edge_between(family, inside, float(before), what, asked)
+        if edge is not None:
+            found.append(edge)
     return found
+
+
+def edge_between(family: Family, inside: float, outside: float, what: str, asked: float) -> Edge | None:
+    """Return the edge of a family between a value that is held and one that is not."""
+    value = family.edge(inside, outside)
+    held = family.chain.find(family.craft, family.make(value))
+    if held is None:
+        return None
+    search, field, v = held
+    point = report(family.craft, search.statement, search, field, v, True)
+    return Edge(what, value, asked, _cause(point, search, field, v), point)
+
+
+def walk(family: Family, begin: float, steps: Iterable[float], what: str) -> Edge | None:
+    """Return the edge beyond a value that is held, walking over others; None where all or none of them are held."""
+    # what was walked over before may have led to another branch, such as one beyond the stall
+    family.chain.last = None
+    if not family.holds(begin):
+        return None
+    before = begin
+    for value in steps:
+        if not family.holds(value, starts=0):
+            return edge_between(family, before, value, what, value)
+        before = value
+    return None
 
 
 def _figures(c: Condition) -> Iterator[tuple[str, float, Callable[[float], Condition], Sequence[float]]]:
@@ -124,18 +148,36 @@ def _figures(c: Condition) -> Iterator[tuple[str, float, Callable[[float], Condi
         yield "altitude", c.altitude, lambda v: replace(c, altitude=v), list(c.altitude * ALTITUDE_SHARES)
 
 
-def _cause(point: TrimPoint, search: Search, slopes: Floats) -> str:
+def _cause(point: TrimPoint, search: Search, field: AircraftField, v: Floats) -> str:
     """Return in words what ends a curve of trims at a point: a stop, or an equation that nothing moves any more."""
     if point.at_stop:
         # a lever that is at its stop commands effectors that then are at theirs: name the lever
         inputs = [text for text in point.at_stop if text.split()[0] in point.craft.inputs]
         return ", ".join(inputs or point.at_stop)
-    rows = np.max(np.abs(slopes), axis=1, keepdims=True)
-    left, values, _ = np.linalg.svd(slopes / np.where(rows > 0.0, rows, 1.0))
-    if values[-1] > FOLD * values[0]:
-        return "a table or formula bends there"
-    # at a fold the equations can be moved in all directions but one: the first force or moment in it names the limit
-    weights = np.abs(left[:, -1])
-    part = [n for n, w in zip(search.names, weights, strict=True) if w > 0.3 * weights.max()]
+    slopes = field.slopes(v)
+    rows = np.max(np.abs(slopes), axis=1)
+    left, values, _ = np.linalg.svd(slopes / np.where(rows > 0.0, rows, 1.0)[:, None])
+    if np.any(rows < FOLD):
+        # at the top of its curve an equation is moved by nothing
+        part = [search.names[i] for i in np.flatnonzero(rows < FOLD)]
+    elif values[-1] < FOLD * values[0]:
+        # at a fold the equations can be moved in all directions but one: the forces and moments in it name the limit
+        weights = np.abs(left[:, -1])
+        part = [n for n, w in zip(search.names, weights, strict=True) if w > 0.3 * weights.max()]
+    else:
+        # no fold: the slopes jump there. Where lift does not grow any more with alpha it is the stall
+        return "no more lift" if _is_stalling(search, field, v) else "a table or formula bends there"
     name = next((n for n in _LIMITS if n in part), part[0])
     return _LIMITS.get(name, f"{name} can be moved no further")
+
+
+def _is_stalling(search: Search, field: AircraftField, v: Floats) -> bool:
+    """Whether a little more angle of attack at the same path brings no more lift."""
+    names, free = search.names, [f.name for f in search.statement.free]
+    if "alpha_dot" not in names or not {"alpha", "theta"} <= set(free):
+        return False
+    more = v.copy()
+    more[[free.index("alpha"), free.index("theta")]] += ANGLE_STEP
+    row = names.index("alpha_dot")
+    # lift turns the path up, and so alpha down
+    return bool(field.residual(more)[row] >= field.residual(v)[row])

@@ -1,0 +1,94 @@
+"""The command limits: what ends level flight and manoeuvres, and where the neutral and manoeuvre points are."""
+
+import math
+from typing import TYPE_CHECKING, Annotated
+
+import numpy as np
+import typer
+
+from dravik.cli.common import (
+    AircraftFile,
+    AsJson,
+    Figure,
+    Laws,
+    Loading,
+    Settings,
+    emit,
+    get_craft,
+    input_settings,
+    kernel_notice,
+    progress_bar,
+    say,
+    show_rows,
+)
+from dravik.errors import DravikError
+
+if TYPE_CHECKING:
+    from dravik.performance import ManoeuvreRow
+
+__all__ = ["limits"]
+
+
+def limits(
+    aircraft: AircraftFile,
+    altitude: Annotated[str, typer.Option(help="altitude of the manoeuvres")] = "0 m",
+    altitudes: Annotated[str, typer.Option(help="altitudes of level flight: 'from:to:how many unit', or values")] = "",
+    airspeeds: Annotated[str, typer.Option(help="airspeeds of manoeuvres, the same way")] = "",
+    gust: Annotated[str, typer.Option(help="derived gust velocity of the V-n diagram")] = "15.24 m/s",
+    set_: Settings = None,
+    loading: Loading = "",
+    law: Laws = None,
+    figure: Figure = "",
+    as_json: AsJson = False,
+) -> None:
+    """Find what limits flight: speeds over altitude, load factors and turns over speed, neutral and manoeuvre point."""
+    from dravik.performance import flight_envelope, manoeuvre_limits, static_stability
+    from dravik.trimming.sweeping import spread
+
+    craft = get_craft(aircraft, loading, law, set_)
+    inputs = dict(input_settings(craft, set_))
+    own = craft.definition.envelope
+    heights = spread(altitudes or (f"{own.altitude[0]}:{own.altitude[1]}:10 m" if own else "0:3000:7 m"), "altitudes")
+    with kernel_notice("trim"), progress_bar(quiet=as_json, what="trimming") as told:
+        level = flight_envelope(craft, altitudes=heights, inputs=inputs, told=told)
+        here = flight_envelope(craft, altitudes=[altitude], inputs=inputs)[0]
+        low, high = (v if math.isfinite(v) else d for v, d in ((here.slowest, 1.0), (here.fastest, 3.0 * 20.0)))
+        speeds = spread(airspeeds or f"{1.001 * low!r}:{0.999 * high!r}:16 m/s", "airspeeds")
+        turns = manoeuvre_limits(craft, airspeeds=speeds, altitude=altitude, inputs=inputs, gust=gust, told=told)
+    middle = 0.5 * (low + min(high, 2.0 * low))
+    try:
+        points = static_stability(craft, airspeed=middle, altitude=altitude, inputs=inputs).rows()
+        why = ""
+    except DravikError as error:
+        points, why = [], str(error)
+    if figure:
+        from dravik.report import figure_limits, save_figure
+
+        title = f"{craft.name} ({craft.loading_name}): limits; manoeuvres at {altitude}"
+        save_figure(figure_limits(title, level, turns), figure)
+    if as_json:
+        static = {name: value for name, value, _ in points} or None
+        both = {"level_flight": [r._asdict() for r in level], "manoeuvres": [r._asdict() for r in turns]}
+        emit({"aircraft": craft.name, **both, "static_stability": static, "no_static_stability": why or None})
+        return
+    show_rows(
+        f"{craft.name} ({craft.loading_name}): level flight",
+        ["altitude [m]", "slowest [m/s]", "limited by", "fastest [m/s]", "limited by"], [tuple(r) for r in level],
+    )  # fmt: skip
+    show_rows(
+        f"load factors at {altitude}",
+        ["airspeed [m/s]", "sustained", "limited by", "deg/s", "radius [m]", "pull", "limited by", "push", "gust"],
+        [_manoeuvre_cells(r) for r in turns[:: max(1, len(turns) // 8)]],
+    )  # fmt: skip
+    if points:
+        show_rows(f"stick fixed, {middle:.4g} m/s at {altitude}", ["what", "value", "unit"], points)
+    else:
+        say(f"no neutral point: {why}", "yellow")
+    if figure:
+        say(f"written: {figure}")
+
+
+def _manoeuvre_cells(row: "ManoeuvreRow") -> tuple[object, ...]:
+    """Return what the table shows of a row."""
+    turn = (row.sustained, row.sustained_cause, float(np.degrees(row.rate)), row.radius)
+    return (row.airspeed, *turn, row.pull, row.pull_cause, row.push, row.gust_up)

@@ -1,0 +1,189 @@
+"""What limits level flight and manoeuvres: speeds over altitude, load factors and turns over speed."""
+
+import math
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import replace
+from typing import Any, NamedTuple
+
+import numpy as np
+
+from dravik.aircraft import Aircraft
+from dravik.constants import STANDARD_GRAVITY
+from dravik.errors import DravikError
+from dravik.linear import derivatives
+from dravik.performance.bench import in_m_s
+from dravik.trimming import Condition, Edge, Family, TrimPoint, trim, walk
+from dravik.trimming.condition import Manoeuvre
+from dravik.trimming.solve import condition_of
+from dravik.units import in_si
+
+__all__ = ["EnvelopeRow", "ManoeuvreRow", "flight_envelope", "manoeuvre_limits"]
+
+Told = Callable[[float], None]
+SLOWEST, FASTEST = 1.0, 700.0  # m/s: where the search for a level speed ends
+STEP = 1.04  # ratio of the speeds that are walked over
+LOAD_STEP, MOST_LOAD = 0.2, 15.0  # of load factors that are walked over
+GUST = 15.24  # m/s: derived gust of 50 ft/s, CS-23.333(c) at the design cruise speed
+
+
+class EnvelopeRow(NamedTuple):
+    """Level flight at an altitude (m): the slowest and the fastest speed (m/s) and what limits each; nan without.
+
+    The cause is empty where nothing limits it within the speeds looked at.
+    """
+
+    altitude: float
+    slowest: float
+    slow_cause: str
+    fastest: float
+    fast_cause: str
+
+
+class ManoeuvreRow(NamedTuple):
+    """Load factors at an airspeed (m/s), each with what limits it; nan where level flight is not held.
+
+    ``sustained`` in a level turn, with its ``rate`` (rad/s) and ``radius`` (m); ``pull`` and ``push`` for a moment,
+    with the thrust of level flight; ``gust_up`` and ``gust_down`` of a derived gust (K. G. Pratt, W. G. Walker, NACA
+    Report 1206, 1954).
+    """
+
+    airspeed: float
+    sustained: float
+    sustained_cause: str
+    rate: float
+    radius: float
+    pull: float
+    pull_cause: str
+    push: float
+    push_cause: str
+    gust_up: float
+    gust_down: float
+
+
+def flight_envelope(
+    craft: Aircraft, *, altitudes: Sequence[str | float], inputs: dict[str, Any] | None = None, told: Told | None = None
+) -> list[EnvelopeRow]:
+    """Return the slowest and fastest level flight at each altitude, and what limits them, by trims.
+
+    From a speed that is held, speeds are walked over to both sides and the edge is solved for. ``inputs`` by name, with
+    their unit or SI. Raises DravikError for wrong names and units.
+
+    >>> import dravik as dv
+    >>> row = flight_envelope(dv.sample("tarn"), altitudes=["300 m"])[0]
+    >>> round(row.slowest, 1), row.slow_cause
+    (43.8, 'pitch_stick at its upper stop')
+    """
+    heights = [in_si(a, "length", where="altitude") for a in altitudes]
+    found: list[EnvelopeRow] = []
+    guess = math.nan
+    for k, height in enumerate(heights):
+        base = condition_of(craft, {"airspeed": 50.0, "altitude": height, "inputs": inputs or {}})
+        family = Family(craft, lambda v, base=base: replace(base, airspeed=v))  # type: ignore[misc]
+        begin = family.first_held([v for v in (guess, *_usual_speeds(craft)) if math.isfinite(v)], briefly=True)
+        if math.isnan(begin):
+            found.append(EnvelopeRow(height, math.nan, "no level flight", math.nan, "no level flight"))
+        else:
+            slow, fast = _slowest(family, begin), walk(family, begin, _rising(begin, STEP, FASTEST), "airspeed")
+            found.append(EnvelopeRow(height, *_value(slow), *_value(fast)))
+            guess = begin
+        if told is not None:
+            told((k + 1) / len(heights))
+    return found
+
+
+def manoeuvre_limits(
+    craft: Aircraft, *, airspeeds: Sequence[str | float], altitude: str | float, inputs: dict[str, Any] | None = None,
+    gust: str | float = GUST, told: Told | None = None,
+) -> list[ManoeuvreRow]:  # fmt: skip
+    """Return the load factors that can be flown at each airspeed, and those of gusts: a V-n diagram.
+
+    Aerodynamic and power limits, by trims; structural ones are no part of an aircraft file. ``gust`` is the derived
+    gust velocity (m/s). Raises DravikError for wrong names and units.
+
+    >>> import dravik as dv
+    >>> row = manoeuvre_limits(dv.sample("tarn"), airspeeds=["62 m/s"], altitude="300 m")[0]
+    >>> 1.5 < row.sustained < 2.2 and row.push < 1.0 < row.pull
+    True
+    """
+    height, derived = in_si(altitude, "length", where="altitude"), in_si(gust, "speed", where="gust")
+    speeds = in_m_s(airspeeds)
+    found = []
+    for k, speed in enumerate(speeds):
+        asked: dict[str, Any] = {"airspeed": speed, "altitude": height, "inputs": inputs or {}}
+        level = trim(craft, strict=False, **asked)
+        found.append(_manoeuvres(craft, level, asked, derived) if level.reached else _not_level(speed))
+        if told is not None:
+            told((k + 1) / len(speeds))
+    return found
+
+
+def _not_level(speed: float) -> ManoeuvreRow:
+    nan, why = math.nan, "no level flight"
+    return ManoeuvreRow(speed, nan, why, nan, nan, nan, why, nan, why, nan, nan)
+
+
+def _manoeuvres(craft: Aircraft, level: TrimPoint, asked: dict[str, Any], gust: float) -> ManoeuvreRow:
+    speed = level["airspeed"]
+    turn = condition_of(craft, {**asked, "turn": "1.1"})  # type: ignore[typeddict-item]
+    pull = condition_of(craft, {**asked, "pull": "1.1"})  # type: ignore[typeddict-item]
+    sustained = walk(_loads(craft, turn), 1.001, _rising_by(1.001, LOAD_STEP), "turn")
+    up = walk(_loads(craft, pull), 1.0, _rising_by(1.0, LOAD_STEP), "pull")
+    down = walk(_loads(craft, pull), 1.0, _rising_by(1.0, -LOAD_STEP), "pull")
+    load, cause = _value(sustained)
+    rate = radius = math.nan
+    if load > 1.0:
+        # a coordinated turn: the horizontal part of the load factor turns the velocity
+        rate = STANDARD_GRAVITY * math.sqrt(load**2 - 1.0) / speed
+        radius = speed / rate
+    more = _gust_load(craft, level, gust)
+    return ManoeuvreRow(speed, load, cause, rate, radius, *_value(up), *_value(down), 1.0 + more, 1.0 - more)
+
+
+def _loads(craft: Aircraft, base: Condition) -> Family:
+    """Return a manoeuvre by its load factor."""
+    assert base.manoeuvre is not None
+    kind = base.manoeuvre.kind
+    return Family(craft, lambda n: replace(base, manoeuvre=Manoeuvre(kind, "load_factor", n)))
+
+
+def _gust_load(craft: Aircraft, level: TrimPoint, gust: float) -> float:
+    """Return what a derived gust adds to the load factor: K rho V a U/(2 W/S), K = 0.88 m/(5.3 + m)."""
+    reference = craft.definition.reference
+    if craft.definition.aero is None or level["airspeed"] <= 1.0:
+        return math.nan
+    slope, weight = derivatives(craft, level)["CL_alpha"], level["mass"] * STANDARD_GRAVITY
+    ratio = 2.0 * weight / (reference.area * level["density"] * reference.chord * slope * STANDARD_GRAVITY)
+    alleviation = 0.88 * ratio / (5.3 + ratio)
+    return alleviation * level["density"] * level["airspeed"] * slope * gust * reference.area / (2.0 * weight)
+
+
+def _value(edge: Edge | None) -> tuple[float, str]:
+    return (math.nan, "") if edge is None else (edge.value, edge.cause)
+
+
+def _slowest(family: Family, begin: float) -> Edge | None:
+    return walk(family, begin, _rising(begin, 1.0 / STEP, SLOWEST), "airspeed")
+
+
+def _rising(begin: float, ratio: float, end: float) -> Iterable[float]:
+    """Yield speeds from one to another by equal ratios."""
+    value = begin * ratio
+    while (value < end) == (ratio > 1.0):
+        yield value
+        value *= ratio
+
+
+def _rising_by(begin: float, step: float) -> Iterable[float]:
+    value = begin + step
+    while abs(value) < MOST_LOAD:
+        yield value
+        value += step
+
+
+def _usual_speeds(craft: Aircraft) -> list[float]:
+    """Return speeds at which level flight is looked for: those of the envelope first."""
+    envelope = craft.definition.envelope
+    own = [] if envelope is None else np.linspace(*envelope.airspeed, 6)[[2, 3, 4, 1, 5, 0]].tolist()
+    if not own and not craft.definition.engines:
+        raise DravikError(f"{craft.name} has no engine for level flight", expected="engines")
+    return [float(v) for v in [*own, *(300.0 / 1.2**k for k in range(28))]]

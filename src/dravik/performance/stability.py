@@ -1,0 +1,139 @@
+"""Neutral and manoeuvre points, stick fixed, and elevator and stick per g: from trims at several centres of gravity."""
+
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dravik.aircraft import Aircraft
+from dravik.aircraft.schema import Loading
+from dravik.errors import DravikError
+from dravik.trimming import Family, TrimPoint, trim
+from dravik.trimming.solve import condition_of
+
+__all__ = ["StaticStability", "static_stability"]
+
+Floats = NDArray[np.float64]
+SHIFTS = (-0.05, 0.0, 0.05)  # of the chord: centres of gravity at which trims are taken
+SPEED_STEP, LOAD_STEP = 0.02, 0.05  # relative; of the load factor
+
+
+@dataclass(frozen=True)
+class StaticStability:
+    """Static stability at a condition, stick fixed; station x in m, margins in chords, positive for a stable aircraft.
+
+    ``control`` is the effector, ``stick`` the input that moves it; slopes in rad, or the input's unit: by the load
+    factor in a pull with the thrust of level flight, and by the lift coefficient in level flight.
+    """
+
+    point: TrimPoint
+    control: str
+    stick: str
+    control_per_g: float
+    stick_per_g: float
+    control_per_lift: float
+    centre: float
+    neutral_point: float
+    manoeuvre_point: float
+    static_margin: float
+    manoeuvre_margin: float
+
+    def rows(self) -> list[tuple[str, float, str]]:
+        """Return name, value and unit."""
+        return [
+            (f"{self.control} per g", float(np.degrees(self.control_per_g)), "deg"),
+            (f"{self.stick} per g", self.stick_per_g, ""),
+            (f"{self.control} by CL", float(np.degrees(self.control_per_lift)), "deg"),
+            ("centre of gravity", self.centre, "m"),
+            ("neutral point, stick fixed", self.neutral_point, "m"),
+            ("manoeuvre point, stick fixed", self.manoeuvre_point, "m"),
+            ("static margin", 100.0 * self.static_margin, "% chord"),
+            ("manoeuvre margin", 100.0 * self.manoeuvre_margin, "% chord"),
+        ]
+
+
+def static_stability(
+    craft: Aircraft, *, airspeed: str | float, altitude: str | float, inputs: dict[str, Any] | None = None
+) -> StaticStability:
+    """Return neutral and manoeuvre point, and control per g, from trims at three centres of gravity.
+
+    The neutral point is where the control does not change with the lift in level flight, the manoeuvre point where it
+    does not change with the load factor: both by a parabola over the centre of gravity. Raises DravikError where level
+    flight or small pulls are not held, and for an aircraft without a pitch control.
+
+    >>> import dravik as dv
+    >>> found = static_stability(dv.sample("tarn"), airspeed="62 m/s", altitude="300 m")
+    >>> found.control, 0.0 < found.static_margin < found.manoeuvre_margin
+    ('elevator', True)
+    """
+    asked: dict[str, Any] = {"airspeed": airspeed, "altitude": altitude, "inputs": inputs or {}}
+    point = trim(craft, **asked)
+    chord = craft.definition.reference.chord
+    per_lift, per_g, stick_per_g = [], [], []
+    control, stick = _pitch_control(craft, asked, point)
+    for shift in SHIFTS:
+        moved = _with_centre(craft, point, shift * chord)
+        by_speed = [
+            _held(moved, {**asked, "airspeed": point["airspeed"] * (1.0 + s)}) for s in (-SPEED_STEP, SPEED_STEP)
+        ]
+        by_load = [_held(moved, {**asked, "pull": f"{1.0 + s!r}"}) for s in (-LOAD_STEP, LOAD_STEP)]
+        per_lift.append(_ratio(by_speed, control, "CL"))
+        per_g.append(_ratio(by_load, control, "nz"))
+        stick_per_g.append(_ratio(by_load, stick, "nz"))
+    places = point["cg_x"] + np.array(SHIFTS) * chord
+    neutral, manoeuvre = (_crossing(places, np.array(values)) for values in (per_lift, per_g))
+    return StaticStability(
+        point, control, stick, per_g[1], stick_per_g[1], per_lift[1], point["cg_x"], neutral, manoeuvre,
+        (neutral - point["cg_x"]) / chord, (manoeuvre - point["cg_x"]) / chord,
+    )  # fmt: skip
+
+
+def _with_centre(craft: Aircraft, point: TrimPoint, by: float) -> Aircraft:
+    """Return the aircraft with its present masses as numbers, their centre moved aft by some metres."""
+    own = craft.loading
+    centre = (point["cg_x"] + by, point["cg_y"], point["cg_z"])
+    moments = {n: getattr(own, n) for n in ("Ixx", "Iyy", "Izz", "Ixy", "Ixz", "Iyz")}
+    loading = Loading(mass=point["mass"], cg=centre, **moments)
+    changed = craft.definition.model_copy(
+        update={"loadings": {craft.loading_name: loading}, "default_loading": craft.loading_name}
+    )
+    return Aircraft(replace(craft.configuration, aircraft=changed), craft.tables)
+
+
+def _held(craft: Aircraft, asked: dict[str, Any]) -> TrimPoint:
+    condition = condition_of(craft, asked)  # type: ignore[arg-type]
+    point = Family(craft, lambda _: condition).point(0.0)
+    if point is None:
+        raise DravikError(f"{condition} is not held", expected="a condition further from the limits")
+    return point
+
+
+def _pitch_control(craft: Aircraft, asked: dict[str, Any], level: TrimPoint) -> tuple[str, str]:
+    """Return the effector and the input that a pull moves most, as shares of their ranges."""
+    pulled = _held(craft, {**asked, "pull": f"{1.0 + LOAD_STEP!r}"})
+    ranges = {n: (s.low, s.high) for n, s in craft.inputs.items() if s.trim and s.low < 0.0}
+    found = []
+    for known in (craft.limits, ranges):
+        moved = {n: abs(pulled[n] - level[n]) / min(hi - lo, 10.0) for n, (lo, hi) in known.items() if lo < 0.0}
+        best = max(moved, key=lambda n, m=moved: m[n], default="")  # type: ignore[misc]
+        if not best or moved[best] < 1e-9:
+            raise DravikError(
+                f"{craft.name} has no pitch control that a pull moves", expected="an elevator with a range"
+            )
+        found.append(best)
+    return found[0], found[1]
+
+
+def _ratio(points: list[TrimPoint], of: str, by: str) -> float:
+    below, above = points
+    return (above[of] - below[of]) / (above[by] - below[by])
+
+
+def _crossing(places: Floats, values: Floats) -> float:
+    """Return where the parabola through three values is zero, the nearer root to the middle; the line's without one."""
+    curve = np.polyfit(places - places[1], values, 2)
+    roots = np.roots(curve) if abs(curve[0]) > 1e-9 * abs(curve[1]) else np.array([-curve[2] / curve[1]])
+    real = roots[np.abs(np.imag(roots)) < 1e-9].real
+    nearest = real[np.argmin(np.abs(real))] if len(real) else -curve[2] / curve[1]
+    return float(places[1] + nearest)

@@ -1,0 +1,137 @@
+"""Limits of level flight and manoeuvres, neutral and manoeuvre points: against closed forms of simple aircraft."""
+
+import json
+import math
+import tempfile
+import unittest
+from pathlib import Path
+from typing import Any
+
+from scipy.optimize import brentq, minimize_scalar
+
+import dravik as dv
+from dravik.atmosphere import air_at
+from dravik.constants import STANDARD_GRAVITY as G
+from dravik.errors import DravikError
+from dravik.performance import flight_envelope, manoeuvre_limits, static_stability
+from tests.support import craft
+from tests.test_cli import run
+
+DRAG, INDUCED, MOST, AREA, MASS, THRUST, CHORD, DAMPING = 0.03, 0.05, 1.3, 12.0, 800.0, 1600.0, 1.2, -11.0
+SLOPE, STATIC, POWER = 4.0 * MOST, -0.6, -1.1
+
+
+def jet(**more: str) -> dv.Aircraft:
+    """Return a body with a constant thrust up to THRUST, a parabolic polar, and a lift with a maximum."""
+    return craft(
+        reference={"area": AREA, "chord": CHORD, "span": 11.0, "moment_point": [0, 0, 0]},
+        loading={"mass": MASS, "Ixx": 900.0, "Iyy": 1000.0, "Izz": 1700.0},
+        aero={
+            "axes": "stability", "CL": f"{MOST}*sin(4*alpha)", "CD": f"{DRAG} + {INDUCED}*CL**2", "CY": "-0.3*beta",
+            "Cl": "-0.05*beta - 0.4*p_hat + 0.1*r_hat + 0.1*aileron",
+            "Cm": f"{STATIC}*alpha + {DAMPING}*q_hat + {POWER}*elevator",
+            "Cn": "0.05*beta - 0.1*r_hat - 0.06*rudder", **more,
+        },
+        controls={n: {"trim": True, "range": ["-50 deg", "50 deg"]} for n in ("elevator", "aileron", "rudder")},
+        engines={"one": {"position": [0, 0, 0], "thrust": f"{THRUST}*power_one", "trim": True}},
+    )  # fmt: skip
+
+
+def along(lift: float, speed: float, load: float) -> tuple[float, float]:
+    """Return what is left of the forces across and along the path in a level turn with a thrust along the body."""
+    density, alpha = air_at(0.0).density, math.asin(lift / MOST) / 4.0
+    pressure = 0.5 * density * speed**2 * AREA
+    thrust = pressure * (DRAG + INDUCED * lift**2) / math.cos(alpha)
+    return pressure * lift + thrust * math.sin(alpha) - load * MASS * G, thrust - THRUST
+
+
+class LimitTest(unittest.TestCase):
+    def test_slowest_and_fastest_of_a_jet(self) -> None:
+        row = flight_envelope(jet(), altitudes=[0.0])[0]
+
+        def short_of_thrust(speed: float) -> float:
+            lift = brentq(lambda c: along(c, speed, 1.0)[0], 1e-3, MOST - 1e-9)
+            return along(lift, speed, 1.0)[1]
+
+        self.assertAlmostEqual(row.fastest, brentq(short_of_thrust, 40.0, 90.0), places=6)
+        self.assertEqual(row.fast_cause, "power_one_command at its upper stop")
+
+        # the thrust, which balances the drag, helps to carry: V is least where CL + CD tan(alpha) is largest
+        def carried(alpha: float) -> float:
+            lift = MOST * math.sin(4.0 * alpha)
+            return lift + (DRAG + INDUCED * lift**2) * math.tan(alpha)
+
+        most = minimize_scalar(lambda a: -carried(a), bounds=(0.2, 0.6), method="bounded", options={"xatol": 1e-10})
+        slowest = math.sqrt(2.0 * MASS * G / (air_at(0.0).density * AREA * -float(most.fun)))
+        self.assertAlmostEqual(row.slowest, slowest, places=6)
+
+    def test_turns_and_pulls_of_a_jet(self) -> None:
+        row = manoeuvre_limits(jet(), airspeeds=[50.0], altitude=0.0, gust="10 m/s")[0]
+
+        def short(load: float) -> float:
+            lift = brentq(lambda c: along(c, 50.0, load)[0], 1e-3, MOST - 1e-9)
+            return along(lift, 50.0, load)[1]
+
+        # in a coordinated turn the load factor across the path and the one along the body's z axis differ by the thrust's part
+        sustained = dv.trim(jet(), airspeed=50.0, altitude=0.0, turn=f"{row.sustained - 1e-9!r}")
+        across = math.hypot(1.0, 50.0 * sustained["r"] / math.cos(sustained["phi"]) / math.cos(sustained["theta"]) / G)
+        self.assertAlmostEqual(across, brentq(short, 1.01, 2.5), delta=2e-3)
+        self.assertAlmostEqual(row.rate, G * math.sqrt(row.sustained**2 - 1.0) / 50.0, places=12)
+        self.assertAlmostEqual(row.rate * row.radius, 50.0, places=9)
+        pressure = 0.5 * air_at(0.0).density * 50.0**2 * AREA
+
+        def load(alpha: float) -> float:
+            lift = MOST * math.sin(4.0 * alpha)
+            normal = lift * math.cos(alpha) + (DRAG + INDUCED * lift**2) * math.sin(alpha)
+            return float(pressure * normal / (MASS * G))
+
+        most = minimize_scalar(lambda a: -load(a), bounds=(0.2, 0.5), method="bounded", options={"xatol": 1e-10})
+        self.assertAlmostEqual(row.pull, -float(most.fun), places=6)
+        self.assertEqual(row.pull_cause, "no more lift")
+        # Pratt and Walker's formula written out
+        point = dv.trim(jet(), airspeed=50.0, altitude=0.0)
+        slope = SLOPE * math.cos(4.0 * point["alpha"])
+        ratio = 2.0 * MASS / (AREA * point["density"] * CHORD * slope)
+        more = 0.88 * ratio / (5.3 + ratio) * point["density"] * 50.0 * slope * 10.0 / (2.0 * MASS * G / AREA)
+        self.assertAlmostEqual(row.gust_up - 1.0, more, places=6)
+        self.assertAlmostEqual(1.0 - row.gust_down, more, places=6)
+
+    def test_neutral_and_manoeuvre_point_against_their_closed_forms(self) -> None:
+        body = jet(CL="5*alpha", CD="0.001")
+        found = static_stability(body, airspeed=70.0, altitude=0.0)
+        density = air_at(0.0).density
+        # station x is aft: the neutral point is -Cm_alpha/CL_alpha chords behind the moment point at the datum
+        self.assertAlmostEqual(found.static_margin, -STATIC / 5.0, delta=1e-3)
+        self.assertAlmostEqual(found.neutral_point, -STATIC / 5.0 * CHORD, delta=1e-3)
+        between = found.manoeuvre_margin - found.static_margin
+        self.assertAlmostEqual(between, -DAMPING * density * AREA * CHORD / (4.0 * MASS), delta=1e-3)
+        # elevator per g: -(CW/Cm_elevator) times the manoeuvre margin
+        weight = MASS * G / (0.5 * density * 70.0**2 * AREA)
+        self.assertAlmostEqual(found.control_per_g / (weight * found.manoeuvre_margin / POWER), 1.0, delta=3e-3)
+        with self.assertRaisesRegex(DravikError, "no pitch control|moves no control"):
+            static_stability(dv.sample("merle"), airspeed=5, altitude=100)
+
+    def test_samples_and_the_command(self) -> None:
+        rows = flight_envelope(dv.sample("tarn"), altitudes=["0 m", "4000 m"])
+        self.assertEqual({r.slow_cause for r in rows}, {"pitch_stick at its upper stop"})
+        # the stall at constant equivalent airspeed
+        ratio = rows[1].slowest / rows[0].slowest
+        self.assertAlmostEqual(ratio / math.sqrt(air_at(0.0).density / air_at(4000.0).density), 1.0, delta=0.01)
+        told: list[float] = []
+        self.assertEqual(len(manoeuvre_limits(dv.sample("tarn"), airspeeds=[20.0], altitude=0, told=told.append)), 1)
+        self.assertEqual(told, [1.0])
+        with tempfile.TemporaryDirectory() as folder:
+            figure = Path(folder) / "limits.png"
+            options = ("--altitude", "300 m", "--altitudes", "0, 3000 m", "--airspeeds", "55:100:4 m/s")
+            code, out, err = run("limits", "tarn", *options, "--figure", str(figure))
+            self.assertEqual((code, err), (0, ""))
+            for words in ("pitch_stick at its upper stop", "neutral point, stick fixed", "written"):
+                self.assertIn(words, out)
+            self.assertEqual(figure.read_bytes()[:4], b"\x89PNG")
+            found: dict[str, Any] = json.loads(run("limits", "tarn", *options, "--json")[1])
+            self.assertEqual((len(found["level_flight"]), len(found["manoeuvres"])), (2, 4))
+        self.assertEqual(run("limits", "tarn", "--altitudes", "x")[0], 2)
+
+
+if __name__ == "__main__":
+    unittest.main()
