@@ -1,5 +1,6 @@
 """Derivatives, short forms, residualised models, transfer functions as text, files of models, roots over a sweep."""
 
+import dataclasses
 import math
 import tempfile
 import unittest
@@ -9,6 +10,7 @@ import numpy as np
 
 import dravik as dv
 from dravik.errors import DravikError
+from dravik.flight import model_proof
 from dravik.linear import Transfer
 from tests.support import FOOT, craft, light_aircraft
 
@@ -190,6 +192,62 @@ class FormTest(unittest.TestCase):
                 (Path(folder) / name).write_text(content)
                 with self.subTest(name), self.assertRaisesRegex(DravikError, "no linear model"):
                     dv.load_system(Path(folder) / name)
+
+
+class ProofTest(unittest.TestCase):
+    def test_a_model_is_proved_in_every_way(self) -> None:
+        told: list[float] = []
+        proof = dv.prove_model(TARN, POINT, controls=["elevator", "rudder"], told=told.append)
+        self.assertTrue(proof.holds, proof.rows())
+        self.assertEqual((len(proof.checks), told[-1]), (2 + 6 + 1 + 3, 1.0))
+        for name, size in proof.parting.items():
+            near, far = (
+                model_proof._difference(
+                    TARN, POINT, proof.model, name, dv.doublet(f"{k * size} rad", at=0.5, width=1.0), 10.0
+                )
+                for k in (0.8, 1.25)
+            )
+            self.assertLess(near, model_proof.PART)
+            self.assertGreater(far, model_proof.PART)
+        # what is wrong is seen: a slope, a sign in the kinematics, a control without effect
+        bad = proof.model.A.copy()
+        bad[proof.model.states.index("q"), proof.model.states.index("alpha")] *= 1.001
+        self.assertFalse(model_proof._second_method(TARN, POINT, dataclasses.replace(proof.model, A=bad)).holds)
+        bad = proof.model.A.copy()
+        bad[proof.model.states.index("theta"), proof.model.states.index("q")] *= -1.0
+        checks = {c.name: c.holds for c in model_proof._kinematics(dataclasses.replace(proof.model, A=bad))}
+        self.assertEqual(checks, {"row of phi": True, "row of theta": False, "row of psi": True})
+        flat = dataclasses.replace(proof.model, B=np.zeros_like(proof.model.B), D=np.zeros_like(proof.model.D))
+        self.assertFalse(model_proof._doublet(TARN, POINT, flat, "elevator").holds)
+        with self.assertRaisesRegex(DravikError, "holds at one moment only"):
+            dv.prove_model(TARN, dv.trim(TARN, airspeed=62, altitude=300, pull="1.3"))
+        merle = dv.sample("merle")
+        checks_of_merle = dv.prove_model(
+            merle, dv.trim(merle, airspeed=5, altitude=100), controls=["pitch_target"]
+        ).checks
+        self.assertTrue(checks_of_merle[0].holds and checks_of_merle[4].holds, checks_of_merle)
+
+    def test_matrices_against_differences_of_sixth_order(self) -> None:
+        # a smooth aircraft, so that nothing but the method is measured
+        light = light_aircraft()
+        point = dv.trim(light, airspeed=55, altitude=500, flight_path="2 deg", turn="15 deg")
+        plant, model = light.plant("air"), dv.linearise(light, point)
+        u = np.array(point.inputs)
+        z = plant.from_state(point.state, u)
+        for column, name in enumerate(model.states):
+
+            def rates(side: float, column: int = column) -> np.ndarray:  # type: ignore[type-arg]
+                moved = z.copy()
+                moved[column] += side
+                return plant.evaluate(0.0, moved, u)[0]
+
+            h = 2e-3 * max(1.0, abs(z[column]))
+            found = (
+                45 * (rates(h) - rates(-h)) - 9 * (rates(2 * h) - rates(-2 * h)) + rates(3 * h) - rates(-3 * h)
+            ) / (60 * h)
+            np.testing.assert_allclose(
+                model.A[:, column], found, rtol=0, atol=1e-8 * max(1.0, float(np.abs(found).max())), err_msg=name
+            )
 
 
 class RootTest(unittest.TestCase):

@@ -22,6 +22,7 @@ from .flight import gust as gust
 from .flight import load_scenario as load_scenario
 from .flight import on_rail as on_rail
 from .flight import prove_linear as prove_linear
+from .flight import prove_model as prove_model
 from .flight import prove_trim as prove_trim
 from .flight import pulse as pulse
 from .flight import pulses_3211 as pulses_3211

@@ -16,6 +16,7 @@ from dravik.cli.common import (
     emit,
     get_craft,
     kernel_notice,
+    progress_bar,
     say,
     show_rows,
 )
@@ -26,7 +27,7 @@ from dravik.units import from_si
 
 if TYPE_CHECKING:
     from dravik.aircraft import Aircraft
-    from dravik.flight import LinearProof
+    from dravik.flight import LinearProof, ModelProof
     from dravik.linear import Derivatives, LinearModel, Modes, Transfer
     from dravik.trimming import TrimPoint
 
@@ -45,7 +46,10 @@ def linearise(
     ] = "",
     outputs: Annotated[str, typer.Option(help="signals to make outputs, separated by commas")] = "",
     prove: Annotated[
-        str, typer.Option("--prove", metavar="CONTROL", help="compare with the nonlinear answer to a doublet")
+        str,
+        typer.Option(
+            "--prove", metavar="CONTROL", help="compare with the nonlinear answer to a doublet; or all: every way"
+        ),
     ] = "",
     figure: Figure = "",
     proof_figure: Annotated[str, typer.Option(metavar="FILE", help="write the comparison as a figure")] = "",
@@ -77,7 +81,9 @@ def linearise(
         model = make_model(craft, point, coordinates=coordinates, outputs=names)
     modes = model.modes()
     channels = [_channel(craft, model, pair) for pair in transfer or ()]
-    proof = _proof(point, prove or ("elevator" if proof_figure else ""))
+    whole = _whole_proof(craft, point, quiet=as_json) if prove == "all" else None
+    control = "" if whole is not None else prove
+    proof = _proof(point, control or ("elevator" if proof_figure else ""))
     if figure or proof_figure:
         from dravik.report import figure_overlay, figure_poles, save_figure
 
@@ -91,7 +97,9 @@ def linearise(
         save_system(model, out)
     if as_json:
         errors = proof.errors if proof else None
-        more = {"derivatives": _derivatives(craft, point).rows()} if derivatives else {}
+        more: dict[str, object] = {"derivatives": _derivatives(craft, point).rows()} if derivatives else {}
+        if whole is not None:
+            more |= {"proof": whole.rows(), "parting_sizes": whole.parting}
         emit({**model.as_dict(), "modes": modes.rows(), "difference_from_nonlinear": errors, **more})
     else:
         _show_model(model, modes, proof)
@@ -101,8 +109,27 @@ def linearise(
             say(channel.text())
         if out:
             say(f"written: {out}")
-    if proof and not proof.is_complete:
+        if whole is not None:
+            _show_whole_proof(whole, craft)
+    if (proof and not proof.is_complete) or (whole is not None and not whole.holds):
         raise typer.Exit(1)
+
+
+def _whole_proof(craft: "Aircraft", point: "TrimPoint", *, quiet: bool) -> "ModelProof":
+    from dravik.flight import prove_model
+
+    with kernel_notice(), progress_bar(quiet=quiet, what="proving") as told:
+        return prove_model(craft, point, told=told)
+
+
+def _show_whole_proof(proof: "ModelProof", craft: "Aircraft") -> None:
+    """Print every check, and at what size the answers part."""
+    rows = [(c.name, c.error, c.allowed, "yes" if c.holds else "no", c.note) for c in proof.checks]
+    show_rows("proof of the linear model", ["check", "error", "allowed", "holds", "how"], rows)
+    for name, size in proof.parting.items():
+        unit, factor, _ = from_si(list(craft.inputs.values())[craft.input_index(name)].unit)
+        shown = "within its range they do not" if np.isinf(size) else f"{size * factor:.3g} {unit}".rstrip()
+        say(f"doublet on {name} from which linear and nonlinear part by 5 %: {shown}")
 
 
 def _channel(craft: "Aircraft", model: "LinearModel", pair: str) -> "Transfer":

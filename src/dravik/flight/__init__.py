@@ -16,6 +16,7 @@ from dravik.flight.histories import (
     step,
     sweep,
 )
+from dravik.flight.model_proof import ModelCheck, ModelProof, prove_model
 from dravik.flight.proofs import HoldProof, LinearProof, prove_linear, prove_trim
 from dravik.flight.recording import Event, Recording, read_recording
 from dravik.flight.resuming import resume
@@ -32,6 +33,8 @@ __all__ = [
     "History",
     "HoldProof",
     "LinearProof",
+    "ModelCheck",
+    "ModelProof",
     "Options",
     "Recording",
     "SavedFlight",
@@ -48,6 +51,7 @@ __all__ = [
     "on_rail",
     "parse_history",
     "prove_linear",
+    "prove_model",
     "prove_trim",
     "pulse",
     "pulses_3211",

@@ -1,0 +1,251 @@
+"""The whole proof of a linear model: inputs and sizes, sines, a second method, and the rows that kinematics gives."""
+
+import math
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dravik.aircraft import Aircraft
+from dravik.errors import DravikError, require
+from dravik.flight.histories import History, doublet, sine
+from dravik.flight.proofs import prove_linear
+from dravik.linear import LinearModel, linearise
+from dravik.trimming import TrimPoint
+
+__all__ = ["ModelCheck", "ModelProof", "prove_model"]
+
+Floats = NDArray[np.float64]
+SMALL = {"rad": math.radians(0.1), "": 0.005}  # of a doublet that no aircraft should find large
+SIGNALS = ("airspeed", "alpha", "beta", "p", "q", "r", "phi", "theta")
+SIZES = {"airspeed": 1.0}  # m/s that count as a radian for telling which signals answer
+FAINT = 0.1  # of the largest answer: fainter ones, often of second order in the input, are not judged
+ALLOWED = 0.02  # of the peak, for a small input
+PART = 0.05  # of the peak: where linear and nonlinear answers are said to part
+FREQUENCIES = (0.5, 2.0, 6.0)  # rad/s
+SHARE = 0.2  # of the small doublet: the amplitude of sines, which may meet a resonance
+SECOND = 5e-5  # largest relative difference of two methods: over tables whose curvature jumps, by their different steps
+ANALYTIC = 1e-7  # of rows that are known exactly
+
+
+class ModelCheck(NamedTuple):
+    """One check of a linear model: ``error`` against what is ``allowed``; ``note`` says what was done or left out."""
+
+    name: str
+    error: float
+    allowed: float
+    note: str = ""
+
+    @property
+    def holds(self) -> bool:
+        """Whether the error is within what is allowed; nothing is, where there is none."""
+        return self.error <= self.allowed
+
+
+@dataclass(frozen=True)
+class ModelProof:
+    """The checks of a linear model, and by control the size (SI) at which the answers part by 5 % (inf if never)."""
+
+    model: LinearModel
+    checks: list[ModelCheck]
+    parting: dict[str, float]
+
+    @property
+    def holds(self) -> bool:
+        """Whether every check holds."""
+        return bool(self.checks) and all(c.holds for c in self.checks)
+
+    def rows(self) -> list[dict[str, object]]:
+        """Return one plain record for each check."""
+        return [{**c._asdict(), "holds": c.holds} for c in self.checks]
+
+
+def prove_model(
+    craft: Aircraft, point: TrimPoint, *, controls: Sequence[str] = (), told: Callable[[float], None] | None = None
+) -> ModelProof:
+    """Hold the linear model about a trimmed point against the aircraft in every way there is.
+
+    For each control (unless named all effectors that the model answers to and that do not stand at a stop; inputs that
+    trims move where there are none): a small doublet, and the size at which the two answers part by 5 %; for the first
+    two, sines at three frequencies. Then the matrices by differences of the fourth order from another code path, and
+    the rows of the attitude by their formulas. Raises DravikError for unknown controls, and for a pull or a roll, which
+    cannot be flown on.
+
+    >>> import dravik as dv
+    >>> craft = dv.sample("tarn")
+    >>> dv.prove_model(craft, dv.trim(craft, airspeed="62 m/s", altitude="300 m"), controls=["elevator"]).holds
+    True
+    """
+    require(craft, Aircraft, "the aircraft of the model")
+    require(point, TrimPoint, "the point of the model", "trim(craft, ...)")
+    if point.statement.is_momentary:
+        raise DravikError(f"{point.title} holds at one moment only", expected="a condition that can be flown on")
+    model = linearise(craft, point, outputs=list(SIGNALS))
+    names = list(controls) or _answering(craft, model)
+    for name in names:
+        craft.input_index(name)
+    checks: list[ModelCheck] = []
+    parting: dict[str, float] = {}
+    for k, name in enumerate(names):
+        checks.append(_doublet(craft, point, model, name))
+        parting[name] = _parting(craft, point, model, name)
+        if k < 2:
+            checks += [_sine(craft, point, model, name, omega) for omega in FREQUENCIES]
+        if told is not None:
+            told((k + 1) / (len(names) + 1))
+    checks += [_second_method(craft, point, model), *_kinematics(model)]
+    if told is not None:
+        told(1.0)
+    return ModelProof(model, checks, parting)
+
+
+def _answering(craft: Aircraft, model: LinearModel) -> list[str]:
+    """Return the effectors whose inputs the model answers to."""
+    found = []
+    moved = list(craft.definition.controls) or [n for n, spec in craft.inputs.items() if spec.trim]
+    for name in moved:
+        column = model.B[:, craft.input_index(name)]
+        # at a stop the model holds to one side alone, which a doublet or a sine does not
+        at_stop = _at_bound(craft, name, float(dict(zip(model.states, model.x0, strict=True)).get(name, math.nan)))
+        if np.any(np.abs(column) > 1e-9) and not at_stop:
+            found.append(name)
+    return found
+
+
+def _small(craft: Aircraft, name: str) -> tuple[float, str]:
+    unit = list(craft.inputs.values())[craft.input_index(name)].unit
+    return SMALL.get(unit, 0.005), unit
+
+
+def _difference(
+    craft: Aircraft, point: TrimPoint, model: LinearModel, name: str, history: History, duration: float
+) -> float:
+    """Return the largest error of the signals that answer, over their peaks; inf where the flight breaks off."""
+    proof = prove_linear(point, control=name, history=history, signals=list(SIGNALS), duration=duration, model=model)
+    if not proof.is_complete:
+        return math.inf
+    peaks = {n: float(np.max(np.abs(v))) / SIZES.get(n, 1.0) for n, v in proof.nonlinear.items()}
+    peaks["airspeed"] /= max(point["airspeed"], 1.0)
+    loudest = max(peaks.values())
+    return max(proof.errors[n] for n, peak in peaks.items() if peak >= FAINT * loudest)
+
+
+def _doublet(craft: Aircraft, point: TrimPoint, model: LinearModel, name: str) -> ModelCheck:
+    size, unit = _small(craft, name)
+    error = _difference(craft, point, model, name, _pulses(size, unit), 10.0)
+    return ModelCheck(f"doublet of {_shown(size, unit)} on {name}", error, ALLOWED, "of the peak, over 10 s")
+
+
+def _pulses(size: float, unit: str) -> History:
+    return doublet(f"{size!r} {unit}" if unit else size, at=0.5, width=1.0)
+
+
+def _shown(size: float, unit: str) -> str:
+    return f"{math.degrees(size):.3g} deg" if unit == "rad" else f"{size:.3g} {unit}".rstrip()
+
+
+def _sine(craft: Aircraft, point: TrimPoint, model: LinearModel, name: str, omega: float) -> ModelCheck:
+    size, unit = _small(craft, name)
+    periods = max(10.0, 3.0 * 2.0 * math.pi / omega)
+    amplitude = f"{SHARE * size!r} {unit}" if unit else SHARE * size
+    history = sine(amplitude, frequency=omega / (2.0 * math.pi), at=0.5)
+    error = _difference(craft, point, model, name, history, periods)
+    return ModelCheck(f"sine at {omega:g} rad/s on {name}", error, ALLOWED, f"of the peak, over {periods:.3g} s")
+
+
+def _parting(craft: Aircraft, point: TrimPoint, model: LinearModel, name: str) -> float:
+    """Return the size of a doublet at which the answers part by PART; inf where they do not within the range."""
+    size, unit = _small(craft, name)
+    low, high = craft.limits.get(name, (-1.0, 1.0))
+    most = 0.5 * (high - low)
+
+    def parted(by: float) -> bool:
+        return _difference(craft, point, model, name, _pulses(by, unit), 10.0) > PART
+
+    inside = size
+    if parted(inside):
+        return size
+    outside = 2.0 * inside
+    while outside < most and not parted(outside):
+        inside, outside = outside, 2.0 * outside
+    if outside >= most and not parted(most):
+        return math.inf
+    outside = min(outside, most)
+    for _ in range(5):
+        middle = math.sqrt(inside * outside)
+        inside, outside = (inside, middle) if parted(middle) else (middle, outside)
+    return math.sqrt(inside * outside)
+
+
+def _second_method(craft: Aircraft, point: TrimPoint, model: LinearModel) -> ModelCheck:
+    """Hold A and B against differences of the fourth order of the plant, called from Python."""
+    plant = craft.plant(point.coordinates)
+    u = np.array(point.inputs, dtype=float)
+    z = plant.from_state(point.state, u)
+    keep = [plant.state_names.index(n) for n in model.states]
+    names, values = [*plant.state_names, *plant.input_names], np.concatenate([z, u])
+    bends, known = (
+        {k.column for k in model.kinks},
+        dict(zip([*plant.state_names, *plant.input_names], [*z, *u], strict=True)),
+    )
+    worst, judged = 0.0, 0
+    for column, name in enumerate(names):
+        if name in plant.state_names and name not in model.states:
+            continue
+        # what is added to a control at its stop moves one way only
+        moved = name.removesuffix("_increment")
+        if (
+            name in bends
+            or _at_bound(craft, name, float(values[column]))
+            or _at_bound(craft, moved, known.get(moved, 0.5))
+        ):
+            continue
+        step = 2e-4 * max(1.0, abs(float(values[column])))
+        slopes = []
+        for h in (step, 0.5 * step):
+            sides = []
+            for side in (h, -h):
+                there = values.copy()
+                there[column] += side
+                sides.append(plant.evaluate(0.0, there[: len(z)], there[len(z) :])[0][keep])
+            slopes.append((sides[0] - sides[1]) / (2.0 * h))
+        found = (4.0 * slopes[1] - slopes[0]) / 3.0
+        own = model.A[:, model.states.index(name)] if name in model.states else model.B[:, model.inputs.index(name)]
+        judged += 1
+        worst = max(worst, float(np.max(np.abs(found - own)) / max(float(np.max(np.abs(own))), 1e-3)))
+    left = len(names) - judged
+    note = f"differences of fourth order, {judged} columns" + (
+        f"; {left} at a bend, a stop or at rest left out" if left else ""
+    )
+    return ModelCheck("A and B by a second method", worst, SECOND, note)
+
+
+def _at_bound(craft: Aircraft, name: str, value: float) -> bool:
+    low, high = {**craft.limits, **{n: (i.low, i.high) for n, i in craft.inputs.items()}}.get(
+        name, (-math.inf, math.inf)
+    )
+    reach = high - low
+    return math.isfinite(reach) and (value <= low + 1e-3 * reach or value >= high - 1e-3 * reach)
+
+
+def _kinematics(model: LinearModel) -> Iterator[ModelCheck]:
+    """Yield the rows of the Euler angles against their formulas."""
+    at = dict(zip(model.states, model.x0, strict=True))
+    if not {"p", "q", "r", "phi", "theta"} <= set(at):
+        return
+    sf, cf, st, ct = (f(at[n]) for n in ("phi", "theta") for f in (math.sin, math.cos))
+    q, r = at["q"], at["r"]
+    turn, fall = q * sf + r * cf, q * cf - r * sf
+    rows = {
+        "phi": {"p": 1.0, "q": sf * st / ct, "r": cf * st / ct, "phi": fall * st / ct, "theta": turn / ct**2},
+        "theta": {"q": cf, "r": -sf, "phi": -turn},
+        "psi": {"q": sf / ct, "r": cf / ct, "phi": fall / ct, "theta": turn * st / ct**2},
+    }
+    for row, entries in rows.items():
+        if row not in model.states:
+            continue
+        expected = np.array([entries.get(n, 0.0) for n in model.states])
+        error = float(np.max(np.abs(model.A[model.states.index(row)] - expected)))
+        yield ModelCheck(f"row of {row}", error, ANALYTIC, "Euler angles by their formulas")
