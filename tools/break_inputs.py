@@ -235,7 +235,11 @@ class Cases:
             ["fly", "pika", "--airspeed", "15 m/s", "--altitude", "300 m", "--duration", "0.1 s", "--control", value],
             ["plot", str(self.folder / "run.csv"), "--signals", value, "--out", str(self.folder / "p.png")],
             ["export", str(self.folder / "run.csv"), "--out", str(self.folder / "t.kml"), "--begins", value], ["axes", "--yaw", value],
-            ["tables", "show", value], ["tables", "draw", value], [value], ["thrust", "pika", "--levers", value], ["new", value + "/x\x01"],
+            ["tables", "show", value], ["tables", "draw", value], [value],
+            ["trim", "pika", "--airspeed", "15 m/s", "--altitude", "300 m", rng.choice(["--turn", "--pull", "--roll", "--track", "--wind",
+             "--climb-rate", "--mach", "--sweep", "--bank"]), value], ["limits", "pika", "--altitudes", value],
+            ["linearise", "pika", "--airspeed", "15 m/s", "--altitude", "300 m", "--transfer", value],
+            ["linearise", "pika", "--altitude", "300 m", "--sweep", f"airspeed={value}"], ["thrust", "pika", "--levers", value], ["new", value + "/x\x01"],
         ]  # fmt: skip
         arguments = rng.choice(commands)
         with (
@@ -266,6 +270,17 @@ class Cases:
             lambda: dv.load(a),  # type: ignore[arg-type]
             lambda: dv.quantity(a, "speed"),
             lambda: dv.linearise(a, b),  # type: ignore[arg-type]
+            lambda: dv.derivatives(a, b),  # type: ignore[arg-type]
+            lambda: dv.prove_model(self.craft, self.point, controls=a),  # type: ignore[arg-type]
+            lambda: dv.trim_sweep(self.craft, a, altitude=300, airspeed=b),  # type: ignore[arg-type]
+            lambda: dv.trim_sweep(self.craft, {"airspeed": a}, altitude=300),  # type: ignore[dict-item]
+            lambda: dv.trim_sweep(
+                self.craft, {rng.choice(["turn", "loading", "throttle", "zz"]): a}, altitude=300, airspeed=15
+            ),  # type: ignore[dict-item]
+            lambda: dv.trim_all(self.craft, airspeed=a, altitude=300, turn=b),  # type: ignore[arg-type]
+            lambda: dv.root_sweep(a),  # type: ignore[arg-type]
+            lambda: dv.save_system(a, b),  # type: ignore[arg-type]
+            lambda: dv.load_system(a),  # type: ignore[arg-type]
         ]
         rng.choice(calls)()
 
@@ -328,9 +343,43 @@ class Cases:
         speeds = [0.0, 1e-300, 1e-3, 5.0, 15.0, 26.0, 60.0, 340.0, 7900.0, 1e8, 1e308]
         heights = [-5000.0, 0.0, 300.0, 2e4, 8.6e4, 2e5, 1e7, 1e308, -1e308]
         path = rng.choice([None, 0.0, 0.1, -0.5, 1.39, 1.5, -1.57])
-        point = dv.trim(
-            self.craft, airspeed=rng.choice(speeds), altitude=rng.choice(heights), flight_path=path, strict=False
-        )
+        odd = [
+            *ODD,
+            "30 deg",
+            "400 m",
+            "1.4",
+            "3 deg/s",
+            "400 m left",
+            "left",
+            "",
+            "1e9 m",
+            "1e-9",
+            "-1 g",
+            "free",
+            "1.3 stall",
+            0.3,
+            1e9,
+        ]
+        more: dict[str, Any] = {}
+        for name in (
+            "turn",
+            "pull",
+            "roll",
+            "bank",
+            "sideslip",
+            "climb_rate",
+            "track",
+            "heading",
+            "mach",
+            "north",
+            "inputs",
+            "guess",
+        ):
+            if rng.random() < 0.12:
+                more[name] = rng.choice(odd)
+        speed = rng.choice([*speeds, *odd]) if rng.random() < 0.5 else 15.0
+        given = {"airspeed": speed, "altitude": rng.choice(heights), "flight_path": path, **more}
+        point = dv.trim(self.craft, strict=rng.random() < 0.3, **given)
         if point.reached:
             dv.fly(self.craft, start=point, duration=0.05, record=["alpha"])
 

@@ -34,7 +34,7 @@ def inputs_in_si(
 ) -> dict[str, float]:  # fmt: skip
     """Return inputs by their full name in SI, as ``Aircraft.inputs_in_si`` says."""
     specs, found = list(craft.inputs.values()), {}
-    for name, value in values.items():
+    for name, value in arguments.mapping(values, "inputs").items():
         spec = specs[craft.input_index(name)]
         convert = in_si if bare_angles else quantity
         number = convert(value, kind_of_unit(spec.unit), where=f"{place}{name}")

@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.aircraft import Aircraft
+from dravik.definition import arguments
 from dravik.errors import DravikError, require
 from dravik.flight.histories import History, doublet, sine
 from dravik.flight.proofs import prove_linear
@@ -83,7 +84,7 @@ def prove_model(
     if point.statement.is_momentary:
         raise DravikError(f"{point.title} holds at one moment only", expected="a condition that can be flown on")
     model = linearise(craft, point, outputs=list(SIGNALS))
-    names = list(controls) or _answering(craft, model)
+    names = arguments.names(controls, "controls") or _answering(craft, model)
     for name in names:
         craft.input_index(name)
     checks: list[ModelCheck] = []

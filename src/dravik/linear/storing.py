@@ -6,7 +6,7 @@ from typing import Any
 
 import numpy as np
 
-from dravik.errors import DravikError
+from dravik.errors import DravikError, require
 from dravik.files import as_path, checked_file, read_text, replace_file, saved, write_text
 from dravik.linear.model import LinearModel
 from dravik.linear.system import LinearSystem
@@ -28,6 +28,7 @@ def save_system(system: LinearSystem, path: str | Path) -> Path:
     ...     dv.load_system(dv.save_system(slow, f"{folder}/slow.json")).A.tolist()
     [[-1.0]]
     """
+    require(system, LinearSystem, "what is saved")
     target = as_path(path)
     if target.suffix == ".json":
         return write_text(target, json.dumps(system.as_dict(), indent=1) + "\n", what="model")

@@ -5,6 +5,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import NamedTuple, TypedDict
 
+from dravik.definition import arguments
 from dravik.errors import DravikError, nearest
 from dravik.units import in_si, kind_of_quantity
 
@@ -147,7 +148,7 @@ class Condition:
             inputs=dict(inputs),
             north=in_si(asked.get("north", 0.0), "length", where="north"),
             east=in_si(asked.get("east", 0.0), "length", where="east"),
-            guess=dict(asked.get("guess") or {}),
+            guess=arguments.mapping(asked.get("guess") or {}, "guess"),
         )
         found._check(asked)
         return found

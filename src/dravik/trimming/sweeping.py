@@ -3,7 +3,7 @@
 import itertools
 import os
 import re
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from functools import cached_property
@@ -202,7 +202,9 @@ def _changed(craft: Aircraft, changes: Mapping[str, Any]) -> Aircraft:
 def _axis(craft: Aircraft, name: str, given: str | Sequence[Quantity]) -> tuple[list[Any], str]:
     """Return an axis' values, numbers in SI or text as it stands, and their SI unit."""
     if name == LOADING:
-        listed = [part.strip() for part in given.split(",")] if isinstance(given, str) else list(given)
+        if isinstance(given, str):
+            given = [part.strip() for part in given.split(",")]
+        listed = arguments.names(given, name)
         loadings = list(craft.definition.loadings)
         for value in listed:
             if value not in loadings:
@@ -236,6 +238,8 @@ def spread(given: str | Sequence[Quantity], name: str) -> list[Any]:
     Raises DravikError for text of another form.
     """
     if not isinstance(given, str):
+        if not isinstance(given, Iterable) or isinstance(given, Mapping | bytes):
+            raise DravikError(f"{name}: {arguments.shown(given)}", expected="a list of values, or text '45:95:26 m/s'")
         values = [float(v) if isinstance(v, int | np.number) else v for v in given]
         if not values:
             raise DravikError(f"no values of {name}", expected="a list")
