@@ -36,6 +36,7 @@ def glider() -> dv.Aircraft:
             "Cn": "0.05*beta - 0.1*r_hat - 0.06*rudder",
         },
         controls={n: {"trim": True} for n in ("elevator", "aileron", "rudder")},
+        formulas={"sink": "-flight_path"},
     )  # fmt: skip
 
 
@@ -204,6 +205,35 @@ class SpeedTest(unittest.TestCase):
         self.assertAlmostEqual(again["pedal"], 0.2, places=9)
         out = dv.trim(TARN, airspeed=62, altitude=300, bank=0.0, inputs={"fail_left": 1})
         self.assertEqual((out["phi"], abs(out["beta"]) > 0.01), (0.0, True))
+
+
+class LeastTest(unittest.TestCase):
+    def test_one_among_many(self) -> None:
+        # least drag of a parabolic polar in a glide: the flattest one
+        body = glider()
+        gliding = dv.steady(body, airspeed=20, altitude=0, flight_path="free").freeing(body, "airspeed")
+        best = math.sqrt(DRAG / INDUCED)
+        found = dv.trim_least(body, gliding.freeing(body, dv.Free("airspeed", 20.0, 5.0, 5.0, 60.0)), "sink")
+        self.assertAlmostEqual(found["flight_path"], -math.atan(2.0 * math.sqrt(DRAG * INDUCED)), places=7)
+        self.assertAlmostEqual(found["CL"], best, delta=2e-3)
+        self.assertLess(found.worst_residual, 1e-9)
+        # least deflections with an engine out, against every bank one by one
+        asked: dict[str, Any] = {"airspeed": 55, "altitude": 300, "inputs": {"fail_left": 1}}
+        point = dv.trim_least(TARN, dv.steady(TARN, **asked).freeing(TARN, "beta"), ["rudder", "aileron"])
+        others = dv.trim_sweep(TARN, {"bank": "-4:8:49 deg"}, **asked)
+        sums = others.values("rudder") ** 2 + others.values("aileron") ** 2
+        own = point["rudder"] ** 2 + point["aileron"] ** 2
+        self.assertLess(own, float(np.nanmin(sums)) + 1e-12)
+        self.assertAlmostEqual(own, float(np.nanmin(sums)), delta=2e-4)
+        for call, words in (
+            (
+                lambda: dv.trim_least(TARN, dv.steady(TARN, airspeed=62, altitude=300), "thrust"),
+                "leave nothing to choose",
+            ),
+            (lambda: dv.trim_least(TARN, gliding, "thrst"), "did you mean thrust"),
+        ):
+            with self.assertRaisesRegex(DravikError, words):
+                call()
 
 
 class EdgeTest(unittest.TestCase):

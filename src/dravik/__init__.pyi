@@ -55,6 +55,7 @@ from .trimming import on_ground as on_ground
 from .trimming import steady as steady
 from .trimming import trim as trim
 from .trimming import trim_all as trim_all
+from .trimming import trim_least as trim_least
 from .trimming import trim_plant as trim_plant
 from .trimming import trim_sweep as trim_sweep
 from .units import quantity as quantity

@@ -3,6 +3,7 @@
 from dravik.trimming.condition import Asked, Condition
 from dravik.trimming.edges import Edge, nearest_held, walk
 from dravik.trimming.family import Family
+from dravik.trimming.least import trim_least
 from dravik.trimming.result import PlantTrim, TrimPoint
 from dravik.trimming.solve import on_ground, settle, steady, trim, trim_all, trim_plant
 from dravik.trimming.special import glide_speed, stall_speed
@@ -28,6 +29,7 @@ __all__ = [
     "steady",
     "trim",
     "trim_all",
+    "trim_least",
     "trim_plant",
     "trim_sweep",
     "walk",
