@@ -83,18 +83,28 @@ def main() -> None:
         shutil.copyfile(folder / "masses.png", SHOTS / "figure_masses.png")
         run(folder, "thrust", "pika", "--altitude", "300 m", "--figure", "thrust.png")
         shutil.copyfile(folder / "thrust.png", SHOTS / "figure_thrust.png")
-        rocket = ["--rail", "85 deg", "--altitude", "350 m", "--set", "ignition=1", "--set", "wind_north=-6 m/s"]
-        drawn = ["--figure", "rocket.png", "--signals", "altitude,mach,margin,alpha,nx,mass"]
-        run(folder, "fly", "hail", *rocket, "--duration", "60 s", *drawn)
-        shutil.copyfile(folder / "rocket.png", SHOTS / "figure_rocket.png")
-        terminal("trim", run(folder, "trim", "tarn", *AT, "--prove"))
-        terminal("linearise", run(folder, "linearise", "tarn", *AT, "--prove", "rudder"))
+        turn = ["--airspeed", "1.3 stall", "--altitude", "300 m", "--turn", "30 deg", "--wind", "8 m/s from 20 deg"]
+        terminal("trim", run(folder, "trim", "tarn", *turn, "--prove"))
+        terminal("linearise", run(folder, "linearise", "tarn", *AT, "--prove", "all"))
+        speeds = ["--sweep", "airspeed=40:130:46 m/s"]
+        run(folder, "trim", "tarn", "--sweep", "altitude=0:4500:19 m", *speeds, "--figure", "map.png")
+        run(folder, "limits", "tarn", "--altitude", "300 m", "--figure", "limits.png")
+        run(
+            folder,
+            "linearise",
+            "tarn",
+            "--altitude",
+            "300 m",
+            "--sweep",
+            "airspeed=46:120:20 m/s",
+            "--figure",
+            "roots.png",
+        )
+        for figure in ("map", "limits", "roots"):
+            shutil.copyfile(folder / f"{figure}.png", SHOTS / f"figure_{figure}.png")
         terminal("handling", run(folder, "handling", "tarn", *AT, "--category", "C"))
         run(folder, "tables", "draw", "tarn", "--figure", "views.png")
         terminal("tables_show", run(folder, "tables", "show", "tarn", "--alpha", "4 deg", "--figure", "families.png"))
-        measured = run(folder, "tables", "reduce", "tarn", "--out", "measured").replace(str(ROOT), "...")
-        compared = run(folder, "tables", "compare", "tarn", "measured", "--figure", "comparison.png")
-        terminal("tables_reduce", measured + "\n" + compared)
         for figure in ("views", "families"):
             shutil.copyfile(folder / f"{figure}.png", SHOTS / f"figure_{figure}.png")
         terminal(
@@ -103,13 +113,11 @@ def main() -> None:
             + "\n"
             + run(folder, "export", "run.csv", "--out", "run.kml"),
         )
-        run(folder, "fly", "fire_run", "--seed", "8", "--out", "run_8.csv")
         shown = "airspeed,altitude,theta,phi,elevator,rudder,mass,nz"
         for name, more in (
             ("plot", ["run.csv", "--signals", shown]),
             ("plan", ["run.csv", "--view", "plan"]),
             ("track", ["run.csv", "--view", "track"]),
-            ("runs", ["run.csv", "run_8.csv", "--signals", "airspeed,altitude,theta,nz"]),
         ):
             run(folder, "plot", *more, "--out", f"{name}.png")
             shutil.copyfile(folder / f"{name}.png", SHOTS / f"figure_{name}.png")

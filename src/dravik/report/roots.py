@@ -60,11 +60,11 @@ def _highest(found: "RootSweep", branches: list[int]) -> float:
 
 
 def _name(axes: "Axes", name: str, branch: "np.ndarray", reach: float, *, inner: bool, other: float) -> None:
-    """Write a branch's name above its last root where that is in the panel, and not in the other one."""
+    """Write a branch's name above its largest root where that is in the panel, and not in the other one."""
     there = branch[np.isfinite(branch)]
     if not len(there) or not is_body_mode(name):
         return
-    last = there[-1]
+    last = there[int(np.argmax(np.abs(there)))]
     if abs(last) > reach or (abs(last) <= other) != inner:
         return
     axes.annotate(
