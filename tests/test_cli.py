@@ -167,6 +167,15 @@ class CommandTest(unittest.TestCase):
         ):
             self.assertTrue((self.folder / "demo" / f"{name}.csv").stat().st_size > 10, name)
 
+    def test_every_answer(self) -> None:
+        asked = ("trim", "tarn", "--airspeed", "free", "--altitude", "300 m", "--set", "throttle=0.3", "--all")
+        self.assertIn("2 answers", self.ok(*asked))
+        slow, fast = json.loads(self.ok(*asked, "--signals", "airspeed,alpha", "--json"))["answers"]
+        self.assertEqual(sorted(slow), ["airspeed", "alpha"])
+        self.assertTrue(slow["airspeed"] < fast["airspeed"] and slow["alpha"] > fast["alpha"])
+        code, out, _ = run("trim", "tarn", "--airspeed", "30", "--altitude", "300 m", "--all")
+        self.assertEqual((code, "no answer found" in out), (1, True))
+
     def test_sweeps(self) -> None:
         table, figure = self.folder / "sweep.csv", self.folder / "map.png"
         text = self.ok("trim", "tarn", "--sweep", "altitude=0:3000:8 m", "--sweep", "airspeed=40:120:9 m/s",
@@ -178,7 +187,7 @@ class CommandTest(unittest.TestCase):
         self.assertEqual((found["held"], found["points"], found["rows"][0]["alpha_deg"]), (1, 2, None))
         for words, arguments in (
             ("--signals without --sweep", ("trim", "tarn", *AT, "--signals", "alpha")),
-            ("--prove beside --sweep", ("trim", "tarn", *AT, "--prove", "--sweep", "flap_lever=0,5 deg")),
+            ("more than one of --prove, --all, --sweep", ("trim", "tarn", *AT, "--prove", "--sweep", "flap_lever=0,5 deg")),
             ("a name that ends in .csv or .parquet", ("trim", "tarn", *AT, "--sweep", "flap_lever=0,5 deg", "--out", "a.x")),
         ):  # fmt: skip
             code, _, err = run(*arguments)

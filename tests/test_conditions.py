@@ -138,7 +138,14 @@ class ManoeuvreTest(unittest.TestCase):
 
 class SpeedTest(unittest.TestCase):
     def test_the_wind_triangle(self) -> None:
-        for track, north, east in ((100.0, 8.0, 0.0), (179.9, 3.0, 8.0), (-179.9, -4.0, 9.0), (0.0, 0.0, -6.0)):
+        for track, north, east in (
+            (100.0, 8.0, 0.0),
+            (179.9, 3.0, 8.0),
+            (-179.9, -4.0, 9.0),
+            (180.0, 3.0, 8.0),
+            (-180.0, 3.0, -8.0),
+            (0.0, 0.0, -6.0),
+        ):
             point = dv.trim(TARN, airspeed=62, altitude=300, track=f"{track} deg",
                             inputs={"wind_north": north, "wind_east": east})  # fmt: skip
             course = track * DEG
@@ -190,6 +197,9 @@ class SpeedTest(unittest.TestCase):
         self.assertAlmostEqual(dv.trim(body, airspeed="least sink", altitude=0, flight_path="free")["climb_rate"],
                                -float(least.fun), places=8)  # fmt: skip
         self.assertLess(glide_speed(body, 0.0, quantity="climb_rate"), glide_speed(body, 0.0))
+        # engines idle unless they are told otherwise, which for propellers over a wing is another stall
+        self.assertEqual(stall_speed(TARN, 300.0), stall_speed(TARN, 300.0, {"throttle": 0.0}))
+        self.assertLess(stall_speed(TARN, 300.0, {"throttle": 1.0}), stall_speed(TARN, 300.0) - 0.5)
 
     def test_both_sides_of_the_power_curve(self) -> None:
         slow, fast = dv.trim_all(TARN, airspeed="free", altitude=300, inputs={"throttle": 0.3})

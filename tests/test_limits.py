@@ -13,7 +13,7 @@ import dravik as dv
 from dravik.atmosphere import air_at
 from dravik.constants import STANDARD_GRAVITY as G
 from dravik.errors import DravikError
-from dravik.performance import flight_envelope, manoeuvre_limits, static_stability
+from dravik.performance import flight_envelope, least_control_speeds, manoeuvre_limits, static_stability
 from tests.support import craft
 from tests.test_cli import run
 
@@ -21,8 +21,11 @@ DRAG, INDUCED, MOST, AREA, MASS, THRUST, CHORD, DAMPING = 0.03, 0.05, 1.3, 12.0,
 SLOPE, STATIC, POWER = 4.0 * MOST, -0.6, -1.1
 
 
-def jet(**more: str) -> dv.Aircraft:
-    """Return a body with a constant thrust up to THRUST, a parabolic polar, and a lift with a maximum."""
+def jet(engines: dict[str, float] | None = None, **more: str) -> dv.Aircraft:
+    """Return a body with a constant thrust up to THRUST, a parabolic polar, and a lift with a maximum.
+
+    ``engines`` by how far to the right they stand: one in the middle unless given.
+    """
     return craft(
         reference={"area": AREA, "chord": CHORD, "span": 11.0, "moment_point": [0, 0, 0]},
         loading={"mass": MASS, "Ixx": 900.0, "Iyy": 1000.0, "Izz": 1700.0},
@@ -33,7 +36,10 @@ def jet(**more: str) -> dv.Aircraft:
             "Cn": "0.05*beta - 0.1*r_hat - 0.06*rudder", **more,
         },
         controls={n: {"trim": True, "range": ["-50 deg", "50 deg"]} for n in ("elevator", "aileron", "rudder")},
-        engines={"one": {"position": [0, 0, 0], "thrust": f"{THRUST}*power_one", "trim": True}},
+        engines={
+            n: {"position": [0, y, 0], "thrust": f"{THRUST}*power_{n}", "trim": True}
+            for n, y in (engines or {"one": 0.0}).items()
+        },
     )  # fmt: skip
 
 
@@ -111,6 +117,29 @@ class LimitTest(unittest.TestCase):
         with self.assertRaisesRegex(DravikError, "no pitch control|moves no control"):
             static_stability(dv.sample("merle"), airspeed=5, altitude=100)
 
+    def test_least_control_speeds_against_the_balance_of_yaw_and_side_force(self) -> None:
+        twin = jet({"port": -2.5, "starboard": 2.5}, CL="5*alpha", Cn="0.05*beta - 0.1*r_hat - 0.03*rudder")
+        for failed, side in (("port", 1.0), ("starboard", -1.0)):
+            found = least_control_speeds(twin, failed=failed, altitude=0.0, banks=["-2 deg", 0, "2 deg"])
+            for row, bank in zip(found, (-2.0, 0.0, 2.0), strict=True):
+                self.assertAlmostEqual(row.bank, side * math.radians(bank), places=12)
+                self.assertIn(f"rudder_command at its {'lower' if side > 0.0 else 'upper'} stop", row.cause)
+                point = dv.trim(
+                    twin, airspeed=row.speed + 1e-6, altitude=0.0, bank=row.bank, flight_path="free",
+                    inputs={f"fail_{failed}": 1, **{f"power_{n}_command": 1 for n in twin.definition.engines}},
+                )  # fmt: skip
+                # positive rudder yaws to the left; -0.3 beta carries the weight's part across; what beta and the rudder yaw is what the engine yaws
+                weight = MASS * G * math.sin(row.bank) * math.cos(point["theta"])
+                yaw = THRUST * 2.5 * side * math.cos(point["alpha"])
+                area = (0.05 * weight / 0.3 - yaw / 11.0) / (0.03 * side * math.radians(50.0))
+                pressure = 0.5 * air_at(0.0).density * AREA * row.speed**2
+                self.assertAlmostEqual(pressure / -area, 1.0, places=5)
+                self.assertAlmostEqual(row.sideslip * 0.3 * pressure / MASS / G, weight / MASS / G, places=6)
+        with self.assertRaisesRegex(DravikError, "no engine left"):
+            least_control_speeds(twin, failed=["port", "starboard"], altitude=0.0)
+        with self.assertRaisesRegex(DravikError, "port or starboard"):
+            least_control_speeds(twin, failed="left", altitude=0.0)
+
     def test_samples_and_the_command(self) -> None:
         rows = flight_envelope(dv.sample("tarn"), altitudes=["0 m", "4000 m"])
         self.assertEqual({r.slow_cause for r in rows}, {"pitch_stick at its upper stop"})
@@ -122,10 +151,24 @@ class LimitTest(unittest.TestCase):
         self.assertEqual(told, [1.0])
         with tempfile.TemporaryDirectory() as folder:
             figure = Path(folder) / "limits.png"
-            options = ("--altitude", "300 m", "--altitudes", "0, 3000 m", "--airspeeds", "55:100:4 m/s")
+            options = (
+                "--altitude",
+                "300 m",
+                "--altitudes",
+                "0, 3000 m",
+                "--airspeeds",
+                "55:100:4 m/s",
+                "--failed",
+                "left",
+            )
             code, out, err = run("limits", "tarn", *options, "--figure", str(figure))
             self.assertEqual((code, err), (0, ""))
-            for words in ("pitch_stick at its upper stop", "neutral point, stick fixed", "written"):
+            for words in (
+                "pitch_stick at its upper stop",
+                "neutral point, stick fixed",
+                "without engine left",
+                "written",
+            ):
                 self.assertIn(words, out)
             self.assertEqual(figure.read_bytes()[:4], b"\x89PNG")
             found: dict[str, Any] = json.loads(run("limits", "tarn", *options, "--json")[1])

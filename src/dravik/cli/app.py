@@ -24,7 +24,7 @@ from dravik.cli.limits import limits
 from dravik.cli.linearising import linearise
 from dravik.cli.mass import mass
 from dravik.cli.pictures import axes, export, plot
-from dravik.cli.sweeps import Sweeps, run_sweep
+from dravik.cli.sweeps import Sweeps, run_all, run_sweep
 from dravik.cli.tables import tables
 from dravik.cli.thrust import thrust
 from dravik.errors import DravikError
@@ -145,8 +145,11 @@ def trim(
     loading: Loading = "",
     law: Laws = None,
     prove: Annotated[bool, typer.Option("--prove", help="fly it hands off for a minute")] = False,
+    all_: Annotated[
+        bool, typer.Option("--all", help="every answer found, such as both sides of the power curve")
+    ] = False,
     sweep: Sweeps = None,
-    signals: Annotated[str, typer.Option(help="signals of a sweep, separated by commas")] = "",
+    signals: Annotated[str, typer.Option(help="signals of a sweep or of --all, separated by commas")] = "",
     out: Annotated[str, typer.Option("--out", metavar="FILE", help="write the sweep: .csv or .parquet")] = "",
     figure: Figure = "",
     as_json: AsJson = False,
@@ -156,15 +159,19 @@ def trim(
     With --sweep for every combination of the values of some axes: curves, or a map over two of them.
     """
     craft = get_craft(aircraft, loading, law, set_)
+    if sum((prove, all_, bool(sweep))) > 1:
+        raise DravikError("more than one of --prove, --all, --sweep", expected="one of them")
     if sweep:
-        if prove:
-            raise DravikError("--prove beside --sweep", expected="one of them")
         if not run_sweep(craft, condition, set_, sweep, signals, out, figure, as_json):
             raise typer.Exit(1)
         return
-    for option, value in (("--signals", signals), ("--out", out), ("--figure", figure)):
+    for option, value in (("--signals", signals and not all_), ("--out", out), ("--figure", figure)):
         if value:
             raise DravikError(f"{option} without --sweep", expected="--sweep NAME=VALUES")
+    if all_:
+        if not run_all(craft, condition, set_, signals, as_json):
+            raise typer.Exit(1)
+        return
     point = get_point(craft, condition, set_)
     proof = None
     if prove:

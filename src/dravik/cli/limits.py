@@ -24,7 +24,7 @@ from dravik.cli.common import (
 from dravik.errors import DravikError
 
 if TYPE_CHECKING:
-    from dravik.performance import ManoeuvreRow
+    from dravik.performance import ControlSpeed, ManoeuvreRow
 
 __all__ = ["limits"]
 
@@ -35,6 +35,8 @@ def limits(
     altitudes: Annotated[str, typer.Option(help="altitudes of level flight: 'from:to:how many unit', or values")] = "",
     airspeeds: Annotated[str, typer.Option(help="airspeeds of manoeuvres, the same way")] = "",
     gust: Annotated[str, typer.Option(help="derived gust velocity of the V-n diagram")] = "15.24 m/s",
+    failed: Annotated[str, typer.Option(help="engines that have failed: least control speeds; commas between")] = "",
+    banks: Annotated[str, typer.Option(help="banks towards the engines that run, for --failed")] = "0, 5 deg",
     set_: Settings = None,
     loading: Loading = "",
     law: Laws = None,
@@ -42,7 +44,7 @@ def limits(
     as_json: AsJson = False,
 ) -> None:
     """Find what limits flight: speeds over altitude, load factors and turns over speed, neutral and manoeuvre point."""
-    from dravik.performance import flight_envelope, manoeuvre_limits, static_stability
+    from dravik.performance import flight_envelope, least_control_speeds, manoeuvre_limits, static_stability
     from dravik.trimming.sweeping import spread
 
     craft = get_craft(aircraft, loading, law, set_)
@@ -61,6 +63,11 @@ def limits(
         why = ""
     except DravikError as error:
         points, why = [], str(error)
+    gone = [n.strip() for n in failed.split(",") if n.strip()]
+    out: list[ControlSpeed] = []
+    if gone:
+        leaned = spread(banks, "banks")
+        out = least_control_speeds(craft, failed=gone, altitude=altitude, banks=leaned, inputs=inputs)
     if figure:
         from dravik.report import figure_limits, save_figure
 
@@ -69,7 +76,8 @@ def limits(
     if as_json:
         static = {name: value for name, value, _ in points} or None
         both = {"level_flight": [r._asdict() for r in level], "manoeuvres": [r._asdict() for r in turns]}
-        emit({"aircraft": craft.name, **both, "static_stability": static, "no_static_stability": why or None})
+        told_why = {"static_stability": static, "no_static_stability": why or None}
+        emit({"aircraft": craft.name, **both, **told_why, "engine_out": [r._asdict() for r in out]})
         return
     show_rows(
         f"{craft.name} ({craft.loading_name}): level flight",
@@ -84,6 +92,8 @@ def limits(
         show_rows(f"stick fixed, {middle:.4g} m/s at {altitude}", ["what", "value", "unit"], points)
     else:
         say(f"no neutral point: {why}", "yellow")
+    if out:
+        _show_engine_out(gone, altitude, out)
     if figure:
         say(f"written: {figure}")
 
@@ -92,3 +102,15 @@ def _manoeuvre_cells(row: "ManoeuvreRow") -> tuple[object, ...]:
     """Return what the table shows of a row."""
     turn = (row.sustained, row.sustained_cause, float(np.degrees(row.rate)), row.radius)
     return (row.airspeed, *turn, row.pull, row.pull_cause, row.push, row.gust_up)
+
+
+def _show_engine_out(gone: list[str], altitude: str, rows: "list[ControlSpeed]") -> None:
+    """Print the least control speeds."""
+    show_rows(
+        f"straight flight without engine {', '.join(gone)}, the others at full power, at {altitude}",
+        ["bank [deg]", "least airspeed [m/s]", "limited by", "sideslip [deg]", "climb [m/s]"],
+        [
+            (float(np.degrees(r.bank)), r.speed, r.cause, float(np.degrees(r.sideslip)), r.climb_rate)
+            for r in rows
+        ],
+    )  # fmt: skip

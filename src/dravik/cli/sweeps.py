@@ -1,4 +1,4 @@
-"""A sweep of trims on the command line: its options, its table, its file and its figure."""
+"""Many trims on the command line: a sweep with its options, table, file and figure; every answer of one condition."""
 
 from collections.abc import Sequence
 from typing import TYPE_CHECKING, Annotated, Any, cast
@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     from dravik.trimming import TrimSweep
     from dravik.trimming.condition import Asked
 
-__all__ = ["Sweeps", "run_sweep", "sweep_of"]
+__all__ = ["Sweeps", "run_all", "run_sweep", "sweep_of"]
 
 Sweeps = Annotated[
     list[str] | None,
@@ -47,9 +47,7 @@ def run_sweep(
     figure: str, as_json: bool,
 ) -> bool:  # fmt: skip
     """Trim over the axes, print, write and draw what was found; return whether anything is held."""
-    names = [n.strip() for n in signals.split(",") if n.strip()]
-    for name in names:
-        craft.signal(name)
+    names = _named(craft, signals)
     found = sweep_of(condition.in_wind(craft), condition, inputs, axes, quiet=as_json)
     if out:
         found.save(out)
@@ -65,6 +63,42 @@ def run_sweep(
         if file:
             say(f"written: {file}")
     return found.held > 0
+
+
+def run_all(craft: "Aircraft", condition: AskedFor, inputs: Sequence[str] | None, signals: str, as_json: bool) -> bool:
+    """Print every answer that is found for a condition, side by side; return whether there is one."""
+    from dravik.trimming import trim_all
+
+    names, craft = _named(craft, signals), condition.in_wind(craft)
+    asked: dict[str, Any] = {**condition.asked, "inputs": input_settings(craft, inputs)}
+    if condition.guess:
+        asked["guess"] = settings(condition.guess, "--guess")
+    with kernel_notice("trim"):
+        found = trim_all(craft, **cast("Asked", asked))
+    if as_json:
+        shown = [{n: p.signals[n] for n in names or p.signals} for p in found]
+        emit({"aircraft": craft.name, "loading": craft.loading_name, "answers": shown})
+        return bool(found)
+    if not found:
+        say(f"{craft.name} ({craft.loading_name}): no answer found from any start; without --all: what can be held")
+        return False
+    wanted = names or [row[0] for row in found[0].rows()]
+    cells = []
+    for name in wanted:
+        unit, factor, _ = from_si(craft.signals[name].unit)
+        cells.append((name, *(round(p.signals[name] * factor, 9) + 0.0 for p in found), unit))
+    what = "one answer" if len(found) == 1 else f"{len(found)} answers"
+    heads = ["signal", *(f"answer {k + 1}" for k in range(len(found))), "unit"]
+    show_rows(f"{craft.name} ({craft.loading_name}), {found[0].title}: {what}", heads, cells)
+    return True
+
+
+def _named(craft: "Aircraft", signals: str) -> list[str]:
+    """Return the signals of an option; raises DravikError for one that there is not."""
+    names = [n.strip() for n in signals.split(",") if n.strip()]
+    for name in names:
+        craft.signal(name)
+    return names
 
 
 def _show(found: "TrimSweep", names: Sequence[str]) -> None:

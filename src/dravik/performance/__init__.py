@@ -1,11 +1,13 @@
 """Performance: what the engines give over speed and lever, and what the aircraft does with it in steady flight."""
 
 from dravik.performance.bench import EnginePoint, MotorFacts, engine_points, lever_inputs, motor_facts
+from dravik.performance.engine_out import ControlSpeed, least_control_speeds
 from dravik.performance.level import Performance, SpeedPoint, ceiling, performance
 from dravik.performance.limits import EnvelopeRow, ManoeuvreRow, flight_envelope, manoeuvre_limits
 from dravik.performance.stability import StaticStability, static_stability
 
 __all__ = [
+    "ControlSpeed",
     "EnginePoint",
     "EnvelopeRow",
     "ManoeuvreRow",
@@ -16,6 +18,7 @@ __all__ = [
     "ceiling",
     "engine_points",
     "flight_envelope",
+    "least_control_speeds",
     "lever_inputs",
     "manoeuvre_limits",
     "motor_facts",

@@ -79,11 +79,11 @@ def flight_envelope(
     for k, height in enumerate(heights):
         base = condition_of(craft, {"airspeed": 50.0, "altitude": height, "inputs": inputs or {}})
         family = Family(craft, lambda v, base=base: replace(base, airspeed=v))  # type: ignore[misc]
-        begin = family.first_held([v for v in (guess, *_usual_speeds(craft)) if math.isfinite(v)], briefly=True)
+        begin = family.first_held([v for v in (guess, *usual_speeds(craft)) if math.isfinite(v)], briefly=True)
         if math.isnan(begin):
             found.append(EnvelopeRow(height, math.nan, "no level flight", math.nan, "no level flight"))
         else:
-            slow, fast = _slowest(family, begin), walk(family, begin, _rising(begin, STEP, FASTEST), "airspeed")
+            slow, fast = _slowest(family, begin), walk(family, begin, rising(begin, STEP, FASTEST), "airspeed")
             found.append(EnvelopeRow(height, *_value(slow), *_value(fast)))
             guess = begin
         if told is not None:
@@ -162,10 +162,10 @@ def _value(edge: Edge | None) -> tuple[float, str]:
 
 
 def _slowest(family: Family, begin: float) -> Edge | None:
-    return walk(family, begin, _rising(begin, 1.0 / STEP, SLOWEST), "airspeed")
+    return walk(family, begin, rising(begin, 1.0 / STEP, SLOWEST), "airspeed")
 
 
-def _rising(begin: float, ratio: float, end: float) -> Iterable[float]:
+def rising(begin: float, ratio: float, end: float) -> Iterable[float]:
     """Yield speeds from one to another by equal ratios."""
     value = begin * ratio
     while (value < end) == (ratio > 1.0):
@@ -180,7 +180,7 @@ def _rising_by(begin: float, step: float) -> Iterable[float]:
         value += step
 
 
-def _usual_speeds(craft: Aircraft) -> list[float]:
+def usual_speeds(craft: Aircraft) -> list[float]:
     """Return speeds at which level flight is looked for: those of the envelope first."""
     envelope = craft.definition.envelope
     own = [] if envelope is None else np.linspace(*envelope.airspeed, 6)[[2, 3, 4, 1, 5, 0]].tolist()

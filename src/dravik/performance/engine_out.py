@@ -1,0 +1,92 @@
+"""Least control speeds: down to which airspeed a failed engine can be held, by bank, the others at full power."""
+
+import math
+from collections.abc import Sequence
+from dataclasses import replace
+from typing import NamedTuple
+
+from dravik.aircraft import Aircraft
+from dravik.errors import DravikError
+from dravik.performance.bench import in_m_s
+from dravik.performance.limits import SLOWEST, rising, usual_speeds
+from dravik.trimming import Family, walk
+from dravik.trimming.posing import levers_of
+from dravik.trimming.solve import condition_of
+from dravik.units import in_si
+
+__all__ = ["ControlSpeed", "least_control_speeds"]
+
+FAIL = "fail_"
+STEP = 1.04  # ratio of the speeds that are walked over
+
+
+class ControlSpeed(NamedTuple):
+    """The least speed (m/s) of a straight flight without an engine, what ends it, and the flight there; nan without.
+
+    ``bank`` is that held (rad, positive to the right), ``sideslip`` (rad) and ``climb_rate`` (m/s) those that follow.
+    """
+
+    bank: float
+    speed: float
+    cause: str
+    sideslip: float
+    climb_rate: float
+
+
+def least_control_speeds(
+    craft: Aircraft, *, failed: str | Sequence[str], altitude: str | float,
+    banks: Sequence[str | float] = (0.0, "5 deg"), inputs: dict[str, str | float] | None = None,
+    airspeed: str | float = 0.0,
+) -> list[ControlSpeed]:  # fmt: skip
+    """Return, for each bank, the least speed at which straight flight without an engine can be held, by trims.
+
+    All levers stand at their upper end unless ``inputs`` say otherwise, the path is free, and ``banks`` count towards
+    the engines that run: 5 deg is the most that MIL-F-8785C 3.3.9 and CS-23.149 allow. ``failed`` names one engine or
+    several. The walk down begins at ``airspeed``, or from the aircraft's own envelope. A ``cause`` that is no lateral
+    control, such as a lack of lift, says that control lasts down to the stall. Raises DravikError for other engines,
+    and where none is left on the other side.
+
+    >>> import dravik as dv
+    >>> level, banked = least_control_speeds(dv.sample("tarn"), failed="left", altitude="300 m")
+    >>> banked.speed <= level.speed and round(math.degrees(banked.bank))
+    5
+    """
+    gone = [failed] if isinstance(failed, str) else list(failed)
+    side = _side_that_runs(craft, gone)
+    held = {name: high for name, (_, high) in levers_of(craft).items()} | {FAIL + name: 1.0 for name in gone}
+    held |= craft.inputs_in_si(inputs or {})
+    found = []
+    for given in banks:
+        bank = side * in_si(given, "angle", where="bank") + 0.0
+        asked = {"airspeed": 1.0, "altitude": altitude, "bank": bank, "flight_path": "free", "inputs": held}
+        base = condition_of(craft, asked)  # type: ignore[arg-type]
+        family = Family(craft, lambda v, base=base: replace(base, airspeed=v))  # type: ignore[misc]
+        start = in_m_s([airspeed])[0]
+        begin = family.first_held([start] if start > 0.0 else usual_speeds(craft), briefly=True)
+        if math.isnan(begin):
+            found.append(ControlSpeed(bank, math.nan, "held at no speed", math.nan, math.nan))
+            continue
+        edge = walk(family, begin, rising(begin, 1.0 / STEP, SLOWEST), "airspeed")
+        if edge is None:
+            found.append(ControlSpeed(bank, math.nan, "", math.nan, math.nan))
+        else:
+            point = edge.point
+            found.append(ControlSpeed(bank, edge.value, edge.cause, point["beta"], point["climb_rate"]))
+    return found
+
+
+def _side_that_runs(craft: Aircraft, gone: Sequence[str]) -> float:
+    """Return +1 where the engines that run are on the right of those that do not, -1 on the left."""
+    engines = craft.definition.engines
+    for name in gone:
+        if name not in engines or FAIL + name not in craft.inputs:
+            own = [n for n in engines if FAIL + n in craft.inputs]
+            raise DravikError(
+                f"engine {name!r}", where=craft.name, expected=" or ".join(own) or "an engine that can fail"
+            )
+    run = [e.position[1] for n, e in engines.items() if n not in gone]
+    out = [engines[n].position[1] for n in gone]
+    if not run:
+        raise DravikError(f"{craft.name} without {', '.join(gone)} has no engine left", expected="fewer engines")
+    between = sum(run) / len(run) - sum(out) / len(out)
+    return -1.0 if between < 0.0 else 1.0
