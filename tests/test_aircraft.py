@@ -311,6 +311,9 @@ class CopyTest(unittest.TestCase):
             held.with_law(law, tables, places)
         both = held.with_law(*load_law(sample_path("tarn") / "laws" / "yaw_damper.toml"))
         self.assertIn("yaw_damper_washout", both.state_names)
+        # what was engaged first is listed first
+        self.assertEqual(list(both.parameters)[: len(held.parameters)], list(held.parameters))
+        self.assertGreater(len(both.parameters), len(held.parameters))
 
     def test_law_that_does_not_fit(self) -> None:
         from dravik.aircraft import LawDefinition

@@ -13,6 +13,7 @@ from dravik.errors import DravikError
 from dravik.flight import model_proof
 from dravik.linear import Transfer
 from tests.support import FOOT, craft, light_aircraft
+from tests.test_limits import jet
 
 TARN = dv.sample("tarn")
 POINT = dv.trim(TARN, airspeed="62 m/s", altitude="300 m")
@@ -226,6 +227,13 @@ class ProofTest(unittest.TestCase):
             merle, dv.trim(merle, airspeed=5, altitude=100), controls=["pitch_target"]
         ).checks
         self.assertTrue(checks_of_merle[0].holds and checks_of_merle[4].holds, checks_of_merle)
+
+    def test_the_second_method_is_of_fourth_order(self) -> None:
+        # a moment so curved that central differences of its step are off by 3e-4
+        curved = jet(Cm="-0.6*alpha + 1e-3*sin(300*alpha) - 11*q_hat - 1.1*elevator")
+        point = dv.trim(curved, airspeed=55, altitude=500)
+        check = model_proof._second_method(curved, point, dv.linearise(curved, point))
+        self.assertLess(check.error, 2e-6)
 
     def test_matrices_against_differences_of_sixth_order(self) -> None:
         # a smooth aircraft, so that nothing but the method is measured

@@ -94,6 +94,8 @@ class LimitTest(unittest.TestCase):
         most = minimize_scalar(lambda a: -load(a), bounds=(0.2, 0.5), method="bounded", options={"xatol": 1e-10})
         self.assertAlmostEqual(row.pull, -float(most.fun), places=6)
         self.assertEqual(row.pull_cause, "no more lift")
+        least = minimize_scalar(load, bounds=(-0.5, -0.2), method="bounded", options={"xatol": 1e-10})
+        self.assertAlmostEqual(row.push, float(least.fun), places=6)
         # Pratt and Walker's formula written out
         point = dv.trim(jet(), airspeed=50.0, altitude=0.0)
         slope = SLOPE * math.cos(4.0 * point["alpha"])
