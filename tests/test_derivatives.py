@@ -7,6 +7,7 @@ import unittest
 from pathlib import Path
 
 import numpy as np
+from scipy.linalg import expm
 
 import dravik as dv
 from dravik.errors import DravikError
@@ -227,6 +228,52 @@ class ProofTest(unittest.TestCase):
             merle, dv.trim(merle, airspeed=5, altitude=100), controls=["pitch_target"]
         ).checks
         self.assertTrue(checks_of_merle[0].holds and checks_of_merle[4].holds, checks_of_merle)
+
+    def test_models_along_a_flight(self) -> None:
+        pulled = {"pitch_stick": dv.step(0.3, at=1.0), "roll_stick": dv.step(0.1, at=1.0)}
+        first, later = dv.linearise_along(TARN, start=POINT, times=[0.0, "2 s"], controls=pulled)
+        np.testing.assert_array_equal(first.A, MODEL.A)
+        self.assertLess(np.max(np.abs(first.drift[3:])), 1e-10)
+        # what the model says of the next moments, against the flight: deviations move by drift + A x, to second order
+        session = dv.Session(TARN, start=POINT, controls=pulled)
+        session.step(2.0)
+        np.testing.assert_array_equal(later.x0, (here := dv.linearise(TARN, session.moment())).x0)
+        np.testing.assert_array_equal(later.A, here.A)
+        plant, u = TARN.plant("air"), session.moment().inputs
+        session.step(0.04)
+        moved = plant.from_state(session.state, u) - later.x0
+        n = len(moved)
+        told = expm(0.04 * np.block([[later.A, later.drift[:, None]], [np.zeros((1, n + 1))]]))[:n, n]
+        # a tenth of a per cent of what a straight line of the rates leaves over
+        self.assertLess(np.max(np.abs(moved - told)[3:]), 1e-3 * np.max(np.abs(moved)[3:]))
+        self.assertGreater(np.max(np.abs(moved - 0.04 * later.drift)[3:]), 5e-3 * np.max(np.abs(moved)[3:]))
+        kept = dv.save_system(later, Path(tempfile.mkdtemp()) / "m.npz")
+        np.testing.assert_array_equal(dv.load_system(kept).drift, later.drift)  # type: ignore[attr-defined]
+
+    def test_moments_know_their_time_and_parameters(self) -> None:
+        body = craft(
+            parameters={"k": {"value": 2.0, "range": [0.0, 9.0]}}, inputs={"push": {}},
+            formulas={"f": "k*push*(1 + time)"},
+        )  # fmt: skip
+        session = dv.Session(
+            body, start=dv.Start(body.state(position=(0, 0, 900), velocity=(10, 0, 0)), body.default_inputs())
+        )
+        session.step(0.5, push=0.25, k=3.0)
+        model = dv.linearise(body, session.moment("body"), outputs=["f"])
+        self.assertAlmostEqual(model.D[0, model.inputs.index("push")], 3.0 * 1.5, places=8)
+        self.assertAlmostEqual(model.y0[0], 3.0 * 1.5 * 0.25, places=12)
+        broken = dv.linearise(body, session.moment("body"), outputs=["f"], broken=["f"])
+        self.assertAlmostEqual(broken.y0[0], 3.0 * 1.5 * 0.25, places=12)
+        swing = dv.plant(lambda t, x, u: [x[1], -x[0]], states=["angle", "rate"])
+        for wrong, words in (
+            (lambda: dv.Moment.of(body, [0.0], [0.0]), "finite numbers"),
+            (lambda: dv.Session(swing, start=dv.trim_plant(swing, free=["angle", "rate"])).moment(), "linearise_plant"),
+            (lambda: dv.linearise_along(TARN, start=POINT, times=[2.0, 1.0]), "rising times"),
+            (lambda: dv.linearise_along(TARN, start=POINT, times=[]), "rising times"),
+            (lambda: dv.linearise_along(TARN, start=POINT, times=[-1.0]), "before the start"),
+        ):
+            with self.subTest(words), self.assertRaisesRegex(DravikError, words):
+                wrong()
 
     def test_the_second_method_is_of_fourth_order(self) -> None:
         # a moment so curved that central differences of its step are off by 3e-4

@@ -19,6 +19,7 @@ from .flight import doublet as doublet
 from .flight import fly as fly
 from .flight import from_csv as from_csv
 from .flight import gust as gust
+from .flight import linearise_along as linearise_along
 from .flight import load_scenario as load_scenario
 from .flight import on_rail as on_rail
 from .flight import prove_linear as prove_linear
@@ -36,6 +37,7 @@ from .flight import sweep as sweep
 from .handling import evaluate as evaluate
 from .linear import LinearModel as LinearModel
 from .linear import LinearSystem as LinearSystem
+from .linear import Moment as Moment
 from .linear import connect as connect
 from .linear import derivatives as derivatives
 from .linear import linearise as linearise

@@ -69,9 +69,9 @@ class AircraftPlant:
         state_from_chart(self._program, self.workspace, 0.0, z, u, self.chart, x)
         return x
 
-    def from_state(self, x: Floats, u: Floats) -> Floats:
-        """Return the chart coordinates of an integrated state."""
-        evaluate(self._program, self.workspace, 0.0, x, u, np.empty(len(x)), False, EVERYTHING)
+    def from_state(self, x: Floats, u: Floats, t: float = 0.0) -> Floats:
+        """Return the chart coordinates of an integrated state, at a time (s)."""
+        evaluate(self._program, self.workspace, t, x, u, np.empty(len(x)), False, EVERYTHING)
         z = np.empty(len(x) - 1)
         chart_from_state(self._program, self.workspace, x, self.chart, z)
         return z

@@ -1,5 +1,6 @@
 """Things that happen over time: control histories, flights, recordings, and proofs by flying."""
 
+from dravik.flight.along import linearise_along
 from dravik.flight.core import Flight, Options, SavedFlight, Start
 from dravik.flight.devices import Device
 from dravik.flight.flying import fly
@@ -47,6 +48,7 @@ __all__ = [
     "from_csv",
     "gust",
     "is_scenario",
+    "linearise_along",
     "load_scenario",
     "on_rail",
     "parse_history",

@@ -8,8 +8,10 @@ from numpy.typing import NDArray
 
 from dravik.aircraft import Aircraft
 from dravik.errors import DravikError, FlightError
+from dravik.flight.bodies import AircraftBody
 from dravik.flight.core import Flight, Options, SavedFlight, Startable
 from dravik.flight.recording import Event, Recording
+from dravik.linear import Moment
 from dravik.plants import Plant
 from dravik.units import in_si, kind_of_unit, quantity
 
@@ -125,6 +127,19 @@ class Session:
         if self.ended:
             raise FlightError("the flight has ended", time=self.time, recording=None, where=self._body.name)
         self._flight.advance(count)
+
+    def moment(self, coordinates: str = "air") -> Moment:
+        """Return this moment, to linearise about: state, inputs as they are now, and parameters as they were set.
+
+        Raises DravikError for a plant, which ``linearise_plant`` takes at its ``state``.
+        """
+        body = self._body
+        if not isinstance(body, AircraftBody):
+            raise DravikError(f"{body.name} is no aircraft", hint="linearise_plant(plant, session.state, inputs)")
+        now = {name: self._flight.read(name) for name in body.parameters}
+        craft = body.craft.with_parameters(now) if now else body.craft
+        inputs = [self._flight.read(name) for name in body.inputs]
+        return Moment.of(craft, self.state, inputs, time=self.time, coordinates=coordinates)
 
     def save(self) -> SavedFlight:
         """Return all that the session is now; the session may fly on and come back to it."""

@@ -6,6 +6,7 @@ from dravik.linear.linearising import linearise, linearise_plant
 from dravik.linear.migration import RootSweep, root_sweep
 from dravik.linear.model import LinearModel
 from dravik.linear.modes import Mode, Modes, find_modes, is_body_mode
+from dravik.linear.moment import Moment
 from dravik.linear.short_forms import ShortForm
 from dravik.linear.steps import longest_step
 from dravik.linear.storing import load_system, save_system
@@ -19,6 +20,7 @@ __all__ = [
     "LinearSystem",
     "Mode",
     "Modes",
+    "Moment",
     "RootSweep",
     "ShortForm",
     "Transfer",

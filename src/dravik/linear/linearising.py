@@ -12,6 +12,7 @@ from dravik.definition import arguments
 from dravik.errors import DravikError, require
 from dravik.kernel.chart import jacobian
 from dravik.linear.model import Kink, LinearModel
+from dravik.linear.moment import Moment
 from dravik.plants import Plant
 from dravik.trimming import TrimPoint
 
@@ -29,7 +30,7 @@ FLOOR = 0.05
 
 def linearise(
     craft: Aircraft,
-    point: TrimPoint,
+    point: TrimPoint | Moment,
     *,
     coordinates: str = "",
     outputs: Sequence[str] = (),
@@ -37,7 +38,7 @@ def linearise(
     broken: Sequence[str] = (),
     disturbed: Sequence[str] = (),
 ) -> LinearModel:
-    """Return the linear model of an aircraft about a trimmed point.
+    """Return the linear model of an aircraft about a trimmed point, or about a moment of a flight.
 
     States are position, ``"air"`` (airspeed, alpha, beta) or ``"body"`` (u, v, w) velocities, Euler angles, rates, and
     those of actuators, engines and formulas; ``states`` keeps only some of them. Any signals may be
@@ -49,6 +50,9 @@ def linearise(
 
     At a stop of an effector or an input the slope is taken on the side that is open.
 
+    About a moment the rates of the states are ``drift``: deviations move by it beside A x + B u. The aircraft is then
+    that of the moment, with the parameters it flew with.
+
     A table that bends at the operating point has two slopes there: the model holds their mean, and lists
     it in ``kinks``. Raises DravikError for unknown names, and at ±90° pitch, where Euler angles have no rates.
 
@@ -59,7 +63,10 @@ def linearise(
     True
     """
     require(craft, Aircraft, "what is linearised", "linearise_plant for other plants")
-    require(point, TrimPoint, "the point to linearise about", "trim(craft, ...)")
+    if isinstance(point, Moment):
+        craft = point.craft
+    else:
+        require(point, TrimPoint, "the point to linearise about", "trim(craft, ...)")
     broken, disturbed = arguments.names(broken, "broken"), arguments.names(disturbed, "disturbed")
     if broken or disturbed:
         outputs = [*(outputs or craft.plant(coordinates or point.coordinates).state_names)]
@@ -80,11 +87,12 @@ def linearise(
     return model.part(states=states, outputs=None if outputs else states)
 
 
-def _model(craft: Aircraft, point: TrimPoint, plant: AircraftPlant, outputs: list[str]) -> LinearModel:
+def _model(craft: Aircraft, point: TrimPoint | Moment, plant: AircraftPlant, outputs: list[str]) -> LinearModel:
     """Return the whole model in a plant's coordinates; without ``outputs`` they are the states."""
     names, inputs = plant.state_names, plant.input_names
     u = np.array(point.inputs, dtype=float)
-    z = plant.from_state(point.state, u)
+    t = point.time if isinstance(point, Moment) else 0.0
+    z = plant.from_state(point.state, u, t)
     units = {n: craft.signals[n].unit for n in [*names, *inputs, *outputs] if n in craft.signals}
     steps = np.array(
         [
@@ -97,10 +105,9 @@ def _model(craft: Aircraft, point: TrimPoint, plant: AircraftPlant, outputs: lis
     picks = np.array([craft.tape.names[o] for o in outputs], dtype=np.int64)
     n, m, k = len(names), len(inputs), len(outputs)
     slopes, kinks = np.empty((n + k, n + m)), np.empty((n + k, n + m))
-    w = craft.workspace()
+    w, values = craft.workspace(), np.empty((3, n + k))
     jacobian(
-        craft.program, w, 0.0, z, u, plant.chart, steps, sides, picks, slopes, kinks,
-        np.empty((4, n + m + 2)), np.empty((3, n + k)),
+        craft.program, w, t, z, u, plant.chart, steps, sides, picks, slopes, kinks, np.empty((4, n + m + 2)), values,
     )  # fmt: skip
     craft.refuse_outside(w)
     y0 = np.array([point.signals[o] for o in outputs]) if k else z
@@ -109,10 +116,14 @@ def _model(craft: Aircraft, point: TrimPoint, plant: AircraftPlant, outputs: lis
         slopes[n:, :n].copy() if k else np.eye(n), slopes[n:, n:].copy() if k else np.zeros((n, m)),
         names, inputs, list(outputs) if k else list(names), units, None, f"{craft.name}, {point.title}", z, u, y0,
         _find_kinks(slopes, kinks, [*names, *outputs], [*names, *inputs]),
+        # the last row that the differences leave is the operating point itself
+        values[2, :n].copy(),
     )  # fmt: skip
 
 
-def _opened(point: TrimPoint, broken: Sequence[str], disturbed: Sequence[str]) -> TrimPoint:
+def _opened(
+    point: TrimPoint | Moment, broken: Sequence[str], disturbed: Sequence[str]
+) -> TrimPoint | Moment:  # fmt: skip
     """Return the same operating point with signals opened; injected signals start at the values read before."""
     cut = [Opening(signal=name, kind="broken") for name in broken]
     craft = point.craft.opened(*cut, *(Opening(signal=name, kind="disturbed") for name in disturbed))
@@ -121,6 +132,8 @@ def _opened(point: TrimPoint, broken: Sequence[str], disturbed: Sequence[str]) -
     inputs |= {f"{n}_injected": point[n] for n in broken}
     x = np.array([state[n] for n in craft.state_names])
     u = np.array([inputs.get(n, 0.0) for n in craft.input_names])
+    if isinstance(point, Moment):
+        return Moment.of(craft, x, u, time=point.time, coordinates=point.coordinates)
     return replace(point, craft=craft, state=x, inputs=u, signals=craft.values(x, u))
 
 

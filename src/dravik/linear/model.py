@@ -30,8 +30,9 @@ class Kink:
 class LinearModel(LinearSystem):
     """A linear system of deviations (SI) from an operating point.
 
-    ``x0``, ``u0``, ``y0`` are the operating point; ``kinks`` lists slopes that depend on the side they are
-    taken from (a table bends there), so that nobody trusts them unseen.
+    ``x0``, ``u0``, ``y0`` are the operating point, ``drift`` the rates of its states, which about a moment of a flight
+    are not small; ``kinks`` lists slopes that depend on the side they are taken from (a table bends there), so that
+    nobody trusts them unseen.
 
     >>> import dravik as dv
     >>> craft = dv.sample("tarn")
@@ -44,6 +45,7 @@ class LinearModel(LinearSystem):
     u0: Floats = field(default_factory=lambda: np.zeros(0))
     y0: Floats = field(default_factory=lambda: np.zeros(0))
     kinks: list[Kink] = field(default_factory=list)
+    drift: Floats = field(default_factory=lambda: np.zeros(0))
 
     def part(
         self, *, states: Sequence[str] | None = None, inputs: Sequence[str] | None = None,
@@ -58,8 +60,9 @@ class LinearModel(LinearSystem):
             own[self.indices(getattr(found, kind), kind)] if own.size else own
             for kind, own in (("states", self.x0), ("inputs", self.u0), ("outputs", self.y0))
         )
+        drift = self.drift[self.indices(found.states, "states")] if self.drift.size else self.drift
         kept = {*found.states, *found.outputs}
-        return replace(found, kinks=[k for k in self.kinks if k.column in kept], x0=x0, u0=u0, y0=y0)
+        return replace(found, kinks=[k for k in self.kinks if k.column in kept], x0=x0, u0=u0, y0=y0, drift=drift)
 
     def modes(self) -> Modes:
         """Return the modes, named and classified."""
@@ -79,6 +82,6 @@ class LinearModel(LinearSystem):
     def as_dict(self) -> dict[str, object]:
         """Return everything as plain lists, for JSON."""
         return {
-            **super().as_dict(), **{k: getattr(self, k).tolist() for k in ("x0", "u0", "y0")},
+            **super().as_dict(), **{k: getattr(self, k).tolist() for k in ("x0", "u0", "y0", "drift")},
             "kinks": [vars(k) for k in self.kinks],
         }  # fmt: skip

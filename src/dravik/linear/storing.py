@@ -14,7 +14,7 @@ from dravik.linear.system import LinearSystem
 __all__ = ["load_system", "matrices_as_text", "save_system"]
 
 _LISTS = ("states", "inputs", "outputs")
-_POINT = ("x0", "u0", "y0")
+_POINT = ("x0", "u0", "y0", "drift")
 
 
 def save_system(system: LinearSystem, path: str | Path) -> Path:

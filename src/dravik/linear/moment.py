@@ -1,0 +1,56 @@
+"""A moment of a flight to linearise about, at which nothing need stand still."""
+
+from dataclasses import dataclass
+from typing import Self
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+
+from dravik.aircraft import Aircraft
+from dravik.errors import DravikError, require
+
+__all__ = ["Moment"]
+
+Floats = NDArray[np.float64]
+
+
+@dataclass(frozen=True)
+class Moment:
+    """A state and inputs of an aircraft in the kernel's order, the time (s), and every signal (SI) then.
+
+    >>> import dravik as dv
+    >>> craft = dv.sample("pika")
+    >>> gliding = craft.state(position=(0, 0, 300), velocity=(15, 0, 1))
+    >>> model = dv.linearise(craft, dv.Moment.of(craft, gliding, craft.default_inputs()))
+    >>> round(float(model.drift[model.states.index("altitude")]), 6)
+    -1.0
+    """
+
+    craft: Aircraft
+    state: Floats
+    inputs: Floats
+    time: float
+    coordinates: str
+    signals: dict[str, float]
+
+    @classmethod
+    def of(
+        cls, craft: Aircraft, state: ArrayLike, inputs: ArrayLike, *, time: float = 0.0, coordinates: str = "air"
+    ) -> Self:
+        """Return the moment with its signals; raises DravikError for shapes that do not fit, and numbers not finite."""
+        require(craft, Aircraft, "the aircraft of a moment")
+        x, u = np.array(state, dtype=float), np.array(inputs, dtype=float)
+        for what, values, names in (("state", x, craft.state_names), ("inputs", u, craft.input_names)):
+            if values.shape != (len(names),) or not np.all(np.isfinite(values)):
+                raise DravikError(f"a {what} of shape {values.shape}", expected=f"{len(names)} finite numbers")
+        return cls(craft, x, u, float(time), coordinates, craft.values(x, u, t=float(time)))
+
+    @property
+    def title(self) -> str:
+        """The moment in words."""
+        return f"at {self.time:g} s"
+
+    def __getitem__(self, name: str) -> float:
+        """Return a signal's value in SI; raises DravikError when there is no such signal."""
+        self.craft.signal(name)
+        return self.signals[name]
