@@ -167,6 +167,12 @@ class CommandTest(unittest.TestCase):
         ):
             self.assertTrue((self.folder / "demo" / f"{name}.csv").stat().st_size > 10, name)
 
+    def test_sensitivities(self) -> None:
+        asked = ("linearise", "tarn", "--law", "yaw_damper", *AT, "--sensitivities")
+        self.assertRegex(self.ok(*asked), r"Dutch roll +yaw_damper_gain +0\.6")
+        found = json.loads(self.ok(*asked, "--json"))["sensitivities"]
+        self.assertEqual(next(s["of"] for s in found if s["mode"] == "short period"), "Cm_alpha")
+
     def test_every_answer(self) -> None:
         asked = ("trim", "tarn", "--airspeed", "free", "--altitude", "300 m", "--set", "throttle=0.3", "--all")
         self.assertIn("2 answers", self.ok(*asked))

@@ -108,6 +108,47 @@ class DerivativeTest(unittest.TestCase):
             dv.derivatives(TARN, POINT)["Mqq"]
 
 
+class SensitivityTest(unittest.TestCase):
+    def test_roots_by_derivatives_are_roots_by_parameters_that_add_to_them(self) -> None:
+        # each parameter is a derivative that is not felt at the trim: trimmed and linearised anew on both sides of zero
+        terms = {
+            "Cm_alpha": "(alpha - {alpha})", "Cm_q": "q_hat", "CL_alpha": "(alpha - {alpha})", "CD_u": "(airspeed/55 - 1)",
+            "Cn_beta": "beta", "Cl_p": "p_hat", "Cl_r": "r_hat", "CY_beta": "beta",
+        }  # fmt: skip
+        base = {
+            "CL": "0.3 + 5*alpha", "CD": "0.03 + 0.05*CL**2", "CY": "-0.4*beta",
+            "Cm": "-0.7*alpha - 11*q_hat - 4*alpha_dot_hat - 1.1*elevator",
+            "Cl": "-0.06*beta - 0.45*p_hat + 0.1*r_hat + 0.1*aileron", "Cn": "0.06*beta - 0.12*r_hat - 0.05*rudder",
+        }  # fmt: skip
+        angle = dv.trim(jet(**base), airspeed=55, altitude=500)["alpha"]
+        more = {n: f"more_{n}*{text.format(alpha=repr(angle))}" for n, text in terms.items()}
+        aero = {
+            c: " + ".join([text, *(m for n, m in more.items() if n.startswith(c + "_"))]) for c, text in base.items()
+        }
+        body = jet(parameters={f"more_{n}": {"value": 0.0} for n in terms}, **aero)
+        point = dv.trim(body, airspeed=55, altitude=500)
+        found = {(s.mode, s.of): s for s in dv.root_sensitivities(body, point)}
+        compared = 0
+        for (mode, of), s in found.items():
+            if of in terms:
+                other = found[mode, f"more_{of}"].slope
+                self.assertLess(abs(s.slope - other), 1e-6 * max(abs(other), 1e-2), (mode, of, s.slope, other))
+                compared += 1
+        self.assertEqual(compared, 4 * 2 + 4 * 3)
+        # a tenth more of a derivative, in words of frequency and damping
+        s = found["short period", "Cm_alpha"]
+        root = s.root + s.slope * 1e-4 * s.value
+        self.assertAlmostEqual((abs(root) / abs(s.root) - 1.0) / 1e-3, s.frequency_change, delta=1e-3)
+        damping = (-root.real / abs(root) + s.root.real / abs(s.root)) / 1e-3
+        self.assertAlmostEqual(damping, s.damping_change, delta=1e-3)
+        for of, value in (
+            ("Cm_alpha", -0.7), ("Cm_q", -11.0), ("CL_alpha", 5.0), ("Cn_beta", 0.06), ("Cl_p", -0.45), ("Cn_r", -0.12),
+        ):  # fmt: skip
+            self.assertAlmostEqual(next(s.value for (_, name), s in found.items() if name == of), value, places=6)
+        with self.assertRaisesRegex(DravikError, "there is no parameter 'less'"):
+            dv.root_sensitivities(body, point, parameters=["less"])
+
+
 class FormTest(unittest.TestCase):
     def test_what_has_settled_keeps_static_gains_and_slow_roots(self) -> None:
         a = np.array([[-0.1, 0.5, 0.0], [0.2, -40.0, 3.0], [0.0, 5.0, -60.0]])

@@ -21,13 +21,16 @@ DRAG, INDUCED, MOST, AREA, MASS, THRUST, CHORD, DAMPING = 0.03, 0.05, 1.3, 12.0,
 SLOPE, STATIC, POWER = 4.0 * MOST, -0.6, -1.1
 
 
-def jet(engines: dict[str, float] | None = None, **more: str) -> dv.Aircraft:
+def jet(
+    engines: dict[str, float] | None = None, parameters: dict[str, dict[str, float]] | None = None, **more: str
+) -> dv.Aircraft:  # fmt: skip
     """Return a body with a constant thrust up to THRUST, a parabolic polar, and a lift with a maximum.
 
     ``engines`` by how far to the right they stand: one in the middle unless given.
     """
     return craft(
         reference={"area": AREA, "chord": CHORD, "span": 11.0, "moment_point": [0, 0, 0]},
+        parameters=parameters or {},
         loading={"mass": MASS, "Ixx": 900.0, "Iyy": 1000.0, "Izz": 1700.0},
         aero={
             "axes": "stability", "CL": f"{MOST}*sin(4*alpha)", "CD": f"{DRAG} + {INDUCED}*CL**2", "CY": "-0.3*beta",

@@ -1,5 +1,6 @@
 """Signals opened: loops broken, signals disturbed and replaced, each against the algebra."""
 
+import math
 import unittest
 from collections.abc import Mapping
 
@@ -8,6 +9,7 @@ import numpy as np
 import dravik as dv
 from dravik.aircraft import sample_path
 from dravik.errors import DravikError
+from tests.test_limits import jet
 
 OMEGA = np.geomspace(0.05, 30.0, 40)
 TARN = dv.sample("tarn")
@@ -53,6 +55,28 @@ class LoopTest(unittest.TestCase):
         order = [opened.states.index(n) for n in CLOSED.states]
         np.testing.assert_array_equal(opened.A[np.ix_(order, order)], CLOSED.A)
         self.assertEqual(float(np.max(np.abs(opened.B[:, opened.inputs.index("alpha_injected")]))), 0.0)
+
+    def test_the_motion_reads_opened_coefficients_and_loads(self) -> None:
+        bare = dv.trim(TARN, airspeed="62 m/s", altitude="300 m")
+        model = dv.linearise(TARN, bare, disturbed=["CL", "CD", "Cm", "CY", "thrust_left"])
+        push = {n: dict(zip(model.states, model.B[:, model.inputs.index(f"{n}_disturbance")], strict=True))
+                for n in ("CL", "CD", "Cm", "CY", "thrust_left")}  # fmt: skip
+        reference, mass, speed = TARN.definition.reference, bare["mass"], bare["airspeed"]
+        force = 0.5 * bare["density"] * speed**2 * reference.area
+        self.assertAlmostEqual(push["CD"]["airspeed"], -force / mass, places=5)
+        self.assertAlmostEqual(push["CY"]["beta"], force / mass / speed, places=6)
+        self.assertAlmostEqual(push["CL"]["airspeed"], 0.0, places=6)
+        self.assertAlmostEqual(push["Cm"]["q"], force * reference.chord / TARN.loading.tensor()[1, 1], places=5)
+        # the left engine turns the nose to the right, and pulls forwards: by itself where nothing stands in its wash
+        self.assertGreater(push["thrust_left"]["r"], 0.0)
+        level = dv.trim(jet(), airspeed=50, altitude=0)
+        pulled = dv.linearise(jet(), level, disturbed=["thrust_one"])
+        found = pulled.B[pulled.states.index("airspeed"), pulled.inputs.index("thrust_one_disturbance")]
+        self.assertAlmostEqual(found * level["mass"], math.cos(level["alpha"]), places=6)
+        # named readers are those alone
+        named = TARN.opened(dv.Opening(signal="CL", kind="disturbed", readers=("CD",)))
+        found = dv.linearise(named, dv.trim(named, airspeed="62 m/s", altitude="300 m"))
+        self.assertEqual(found.B[found.states.index("alpha"), found.inputs.index("CL_disturbance")], 0.0)
 
     def test_several_at_once(self) -> None:
         both = dv.linearise(HELD, POINT, broken=["q", "theta"], disturbed=["elevator_command"])

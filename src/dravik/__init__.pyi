@@ -43,6 +43,7 @@ from .linear import derivatives as derivatives
 from .linear import linearise as linearise
 from .linear import linearise_plant as linearise_plant
 from .linear import load_system as load_system
+from .linear import root_sensitivities as root_sensitivities
 from .linear import root_sweep as root_sweep
 from .linear import save_system as save_system
 from .plants import plant as plant

@@ -5,7 +5,6 @@ from dataclasses import replace
 
 from dravik.aircraft.configuration import Configuration
 from dravik.aircraft.loadings import MassFormulas
-from dravik.aircraft.schema import AircraftDefinition
 from dravik.aircraft.specs import EventSpec
 from dravik.contributions import Load, unit_vector
 from dravik.formula import Tape
@@ -17,14 +16,20 @@ __all__ = ["point_loads", "rigid_body"]
 ACTIONS = {"log": 0, "end": 1, "pause": 2}  # the kernel's numbers of the actions
 
 
+def _opened(configuration: Configuration, tape: Tape) -> dict[str, int]:
+    """Return the registers of signals that are opened for all who read them: the motion reads these instead."""
+    return {o.signal: tape.names[f"opened_{o.signal}"] for o in configuration.openings if not o.readers}
+
+
 def point_loads(
-    definition: AircraftDefinition, tape: Tape, loads: Sequence[Load], mass: MassFormulas | None
+    configuration: Configuration, tape: Tape, loads: Sequence[Load], mass: MassFormulas | None
 ) -> list[PointLoad]:
     """Return forces, moments, flows and spinning parts with the registers of their sizes."""
-    found = []
+    definition, opened, found = configuration.aircraft, _opened(configuration, tape), list[PointLoad]()
     for load in loads:
         x, y, z = body_from_station(load.position)
-        found.append(PointLoad(tape.names[load.size], load.direction, (float(x), float(y), float(z)), load.kind))
+        size = opened.get(load.size, tape.names[load.size])
+        found.append(PointLoad(size, load.direction, (float(x), float(y), float(z)), load.kind))
     for name, part in definition.spinning.items():
         found.append(PointLoad(tape.names[f"spinning_{name}"], unit_vector(part.axis), kind="spin"))
     for flow, middle, way in mass.flows if mass is not None else ():
@@ -66,5 +71,6 @@ def rigid_body(
     if aero is None:
         return body
     moment_axes = aero.moment_axes or ("body" if aero.axes == "wind" else aero.axes)
-    registers = [tape.names[c] for c in aero.coefficients]
+    opened = _opened(configuration, tape)
+    registers = [opened.get(c, tape.names[c]) for c in aero.coefficients]
     return replace(body, aero_registers=registers, force_axes=aero.axes, moment_axes=moment_axes)

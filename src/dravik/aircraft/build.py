@@ -246,6 +246,8 @@ class _Assembly:
                 self.inputs[opening.input] = replace(self.inputs[opening.input], unit=units[name])
                 self.signals[opening.input] = self.signals[opening.input]._replace(unit=units[name])
             self.define(instead, node, ("openings", name), units[name], f"{name} as it is read", "sensor")
+            if name in self.needed and not opening.readers:
+                self.needed.append(instead)
             for known_as in {name, read}:  # laws read a faulty sensor's signal, everything else the true one
                 wiring.rewire(known_as, instead, readers)
 
@@ -358,7 +360,7 @@ class _Assembly:
         for slot in tape.states:
             if slot.name not in self.signals:
                 self.signals[slot.name] = Signal(slot.name, "", "state of a function in a formula", "state")
-        loads = point_loads(definition, tape, self.plant.loads, self.mass)
+        loads = point_loads(configuration, tape, self.plant.loads, self.mass)
         events = list(zip(self.event_names, self.events, strict=True))
         body = rigid_body(configuration, tape, mass, loads, events, (list(self.wind), self.air), len(self.inputs))
         program = build_program(tape, body)

@@ -28,10 +28,13 @@ from dravik.units import from_si
 if TYPE_CHECKING:
     from dravik.aircraft import Aircraft
     from dravik.flight import LinearProof, ModelProof
-    from dravik.linear import Derivatives, LinearModel, Modes, Transfer
+    from dravik.linear import Derivatives, LinearModel, Modes, RootSensitivity, Transfer
     from dravik.trimming import TrimPoint
 
 __all__ = ["linearise", "show_modes"]
+
+MOST_SENSITIVE = 6  # derivatives and parameters of a mode in the printed table
+LEAST_WEIGHT = 1e-3  # of a root's size, by which a tenth more of one moves it
 
 
 @takes_condition
@@ -61,6 +64,9 @@ def linearise(
         list[str] | None,
         typer.Option("--transfer", metavar="OUTPUT/INPUT", help="print a transfer function, such as theta/elevator"),
     ] = None,
+    sensitivities: Annotated[
+        bool, typer.Option("--sensitivities", help="print which derivatives and parameters move each root the most")
+    ] = False,
     out: Annotated[str, typer.Option("--out", metavar="FILE", help="write the model: .json, .npz or .txt")] = "",
     sweep: Sweeps = None,
     as_json: AsJson = False,
@@ -98,6 +104,8 @@ def linearise(
     if as_json:
         errors = proof.errors if proof else None
         more: dict[str, object] = {"derivatives": _derivatives(craft, point).rows()} if derivatives else {}
+        if sensitivities:
+            more["sensitivities"] = [_sensitivity_record(s) for s in _sensitivities(craft, point)]
         if whole is not None:
             more |= {"proof": whole.rows(), "parting_sizes": whole.parting}
         emit({**model.as_dict(), "modes": modes.rows(), "difference_from_nonlinear": errors, **more})
@@ -105,6 +113,8 @@ def linearise(
         _show_model(model, modes, proof)
         if derivatives:
             _show_derivatives(craft, point, model)
+        if sensitivities:
+            _show_sensitivities(_sensitivities(craft, point))
         for channel in channels:
             say(channel.text())
         if out:
@@ -145,6 +155,32 @@ def _derivatives(craft: "Aircraft", point: "TrimPoint") -> "Derivatives":
 
     with kernel_notice("linear"):
         return derivatives(craft, point)
+
+
+def _sensitivities(craft: "Aircraft", point: "TrimPoint") -> "list[RootSensitivity]":
+    from dravik.linear import root_sensitivities
+
+    with kernel_notice("linear"):
+        return root_sensitivities(craft, point)
+
+
+def _sensitivity_record(s: "RootSensitivity") -> dict[str, object]:
+    """Return what JSON says of a sensitivity."""
+    parts = {"slope_real": s.slope.real, "slope_imag": s.slope.imag}
+    changes = {"frequency_change": s.frequency_change, "damping_change": s.damping_change}
+    return {"mode": s.mode, "of": s.of, "value": s.value, **parts, **changes}
+
+
+def _show_sensitivities(found: "list[RootSensitivity]") -> None:
+    """Print what moves each root the most."""
+    cells: list[tuple[object, ...]] = []
+    for mode in dict.fromkeys(s.mode for s in found):
+        own = [s for s in found if s.mode == mode and s.weight >= LEAST_WEIGHT][:MOST_SENSITIVE]
+        for k, s in enumerate(own):
+            damping: object = s.damping_change if s.root.imag else ""
+            cells.append((mode if k == 0 else "", s.of, s.value, 100.0 * s.frequency_change, damping))
+    heads = ["mode", "a tenth more of", "which is", "changes its frequency by [%]", "its damping ratio by"]
+    show_rows("what moves the roots the most (the size, of a real root)", heads, cells)
 
 
 def _show_derivatives(craft: "Aircraft", point: "TrimPoint", model: "LinearModel") -> None:

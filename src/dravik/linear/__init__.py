@@ -7,6 +7,7 @@ from dravik.linear.migration import RootSweep, root_sweep
 from dravik.linear.model import LinearModel
 from dravik.linear.modes import Mode, Modes, find_modes, is_body_mode
 from dravik.linear.moment import Moment
+from dravik.linear.sensitivity import RootSensitivity, root_sensitivities
 from dravik.linear.short_forms import ShortForm
 from dravik.linear.steps import longest_step
 from dravik.linear.storing import load_system, save_system
@@ -21,6 +22,7 @@ __all__ = [
     "Mode",
     "Modes",
     "Moment",
+    "RootSensitivity",
     "RootSweep",
     "ShortForm",
     "Transfer",
@@ -33,6 +35,7 @@ __all__ = [
     "linearise_plant",
     "load_system",
     "longest_step",
+    "root_sensitivities",
     "root_sweep",
     "save_system",
 ]

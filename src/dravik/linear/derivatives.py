@@ -92,11 +92,11 @@ def derivatives(craft: Aircraft, point: TrimPoint) -> Derivatives:
     require(point, TrimPoint, "the point of the derivatives", "trim(craft, ...)")
     if not point["airspeed"] > SLOW:
         raise DravikError(f"derivatives at {point['airspeed']:.3g} m/s", expected="a flow: an airspeed above 1 m/s")
-    found = _Loads(point)
+    found = LoadsAbout(point)
     return Derivatives(point, {d.name: d for d in found.dimensional()}, {d.name: d for d in found.coefficients()})
 
 
-class _Loads:
+class LoadsAbout:
     """The loads about one point as functions of small changes in stability axes."""
 
     def __init__(self, point: TrimPoint) -> None:
@@ -158,6 +158,16 @@ class _Loads:
 
         one, two = ((moved(s) - moved(-s)) / (2.0 * s) for s in (step, 0.5 * step))
         return (4.0 * two - one) / 3.0
+
+    def signal_slope(self, name: str, velocity: Floats, rates: Floats) -> float:
+        """Return the derivative of a signal along a small change of velocity and rates, angles to the air at rest."""
+        place = self.craft.tape.names[name]
+
+        def moved(size: float) -> float:
+            self.at(size * velocity, size * rates, (0.0, 0.0), "", 0.0)
+            return float(self.work.registers[place])
+
+        return (moved(STEPS["angle"]) - moved(-STEPS["angle"])) / (2.0 * STEPS["angle"])
 
     def controls(self) -> list[str]:
         """Return what moves: effectors and engine levers."""
