@@ -36,6 +36,7 @@ format: .venv/ready
 
 bench: .venv/kernel
 	$(BIN)/python benchmarks/run.py $(WRITE)
+	$(BIN)/python benchmarks/conditions.py $(WRITE)
 	$(BIN)/python benchmarks/lattice.py
 	$(BIN)/python benchmarks/flights.py $(WRITE)
 

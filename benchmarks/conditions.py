@@ -1,0 +1,80 @@
+"""Print what trims of conditions, refusals, sweeps, maps and linear models cost, in one run."""
+
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+sys.path.insert(0, str(Path(__file__).parent))
+
+from shown import show
+
+import dravik as dv
+from dravik.errors import TrimError
+
+
+def least(action: Callable[[], object], takes: int, inner: int = 1) -> float:
+    """Return the least time of one action over several takes, s."""
+    action()
+    times = []
+    for _ in range(takes):
+        begun = time.perf_counter()
+        for _ in range(inner):
+            action()
+        times.append((time.perf_counter() - begun) / inner)
+    return min(times)
+
+
+def refused(craft: dv.Aircraft, **asked: str | float) -> None:
+    """Ask for what cannot be held: the refusal, with the nearest conditions that can."""
+    try:
+        dv.trim(craft, altitude=300.0, **asked)  # type: ignore[arg-type]
+    except TrimError:
+        return
+    raise SystemExit(f"{asked} is held")
+
+
+def main() -> int:
+    """Measure and print."""
+    craft = dv.sample("tarn")
+    point = dv.trim(craft, airspeed=62.0, altitude=300.0)
+
+    def sweep(count: int, speeds: str) -> dv.trimming.TrimSweep:
+        return dv.trim_sweep(craft, {"altitude": f"0:4000:{count} m", "airspeed": speeds})
+
+    def one(**asked: str | float) -> float:
+        return least(lambda: dv.trim(craft, altitude=300.0, **asked), 15, 5)  # type: ignore[arg-type]
+
+    level = one(airspeed=62.0)
+    rows: list[tuple[str, float, str]] = [
+        ("level flight", level, "1 ms"),
+        ("a climbing turn by its radius", one(airspeed=62.0, turn="400 m", flight_path="2 deg"), ""),
+        ("one engine out at a bank", one(airspeed=62.0, bank="3 deg"), ""),
+        ("1.3 times the stall speed", least(lambda: dv.trim(craft, airspeed="1.3 stall", altitude=300.0), 5), ""),
+        ("refused, with the nearest that hold: 35 m/s", least(lambda: refused(craft, airspeed=35.0), 3), "500 ms"),
+        ("refused: 75 deg of bank", least(lambda: refused(craft, airspeed=62.0, turn="75 deg"), 3), "500 ms"),
+        ("400 conditions, all held", least(lambda: sweep(20, "60:110:20 m/s"), 3), "1 s"),
+        ("10 000 conditions, a tenth of them impossible", least(lambda: sweep(100, "45:125:100 m/s"), 1), "15 s"),
+        ("a linear model", least(lambda: dv.linearise(craft, point), 15, 5), "1 ms"),
+        ("stability and control derivatives", least(lambda: dv.derivatives(craft, point), 9), ""),
+        ("what moves each root", least(lambda: dv.root_sensitivities(craft, point), 9), ""),
+    ]
+    with tempfile.TemporaryDirectory() as folder:
+        command = (
+            "trim", "tarn", "--sweep", "altitude=0:6000:25 m", "--sweep", "airspeed=40:140:41 m/s", "--figure",
+            f"{folder}/map.png",
+        )  # fmt: skip
+        call = [sys.executable, "-m", "dravik", *command]
+        taken = least(lambda: subprocess.run(call, check=True, capture_output=True), 3)
+        rows.append(("the command for a map of 1025 points with its figure", taken, "5 s"))
+    cells = [
+        (what, f"{s * 1e3:.2f} ms" if s < 0.5 else f"{s:.2f} s", f"{s / level:.0f}", target) for what, s, target in rows
+    ]
+    show("conditions", ("the Tarn", "time", "over that of level flight", "target"), cells)
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())
