@@ -22,6 +22,7 @@ __all__ = ["EnvelopeRow", "ManoeuvreRow", "flight_envelope", "manoeuvre_limits"]
 Told = Callable[[float], None]
 SLOWEST, FASTEST = 1.0, 700.0  # m/s: where the search for a level speed ends
 STEP = 1.04  # ratio of the speeds that are walked over
+LEAST_BANK = 1e-3  # rad: where a walk over turns begins
 LOAD_STEP, MOST_LOAD = 0.2, 15.0  # of load factors that are walked over
 GUST = 15.24  # m/s: derived gust of 50 ft/s, CS-23.333(c) at the design cruise speed
 
@@ -124,26 +125,30 @@ def _not_level(speed: float) -> ManoeuvreRow:
 
 def _manoeuvres(craft: Aircraft, level: TrimPoint, asked: dict[str, Any], gust: float) -> ManoeuvreRow:
     speed = level["airspeed"]
-    turn = condition_of(craft, {**asked, "turn": "1.1"})  # type: ignore[typeddict-item]
+    turn = condition_of(craft, {**asked, "turn": "1 deg"})  # type: ignore[typeddict-item]
     pull = condition_of(craft, {**asked, "pull": "1.1"})  # type: ignore[typeddict-item]
-    sustained = walk(_loads(craft, turn), 1.001, _rising_by(1.001, LOAD_STEP), "turn")
-    up = walk(_loads(craft, pull), 1.0, _rising_by(1.0, LOAD_STEP), "pull")
-    down = walk(_loads(craft, pull), 1.0, _rising_by(1.0, -LOAD_STEP), "pull")
-    load, cause = _value(sustained)
-    rate = radius = math.nan
-    if load > 1.0:
-        # a coordinated turn: the horizontal part of the load factor turns the velocity
-        rate = STANDARD_GRAVITY * math.sqrt(load**2 - 1.0) / speed
+    banks = (math.acos(1.0 / n) for n in np.arange(1.0 + LOAD_STEP, MOST_LOAD, LOAD_STEP))
+    sustained = walk(_manoeuvring(craft, turn), LEAST_BANK, banks, "turn")
+    # from level flight itself, whose load factor along the body's axis is less than one at a large angle of attack
+    begin = level["nz"]
+    up = walk(_manoeuvring(craft, pull), begin, _rising_by(begin, LOAD_STEP), "pull")
+    down = walk(_manoeuvring(craft, pull), begin, _rising_by(begin, -LOAD_STEP), "pull")
+    load = rate = radius = math.nan
+    cause = ""
+    if sustained is not None:
+        point, cause = sustained.point, sustained.cause
+        load = point["nz"]
+        rate = (point["q"] * math.sin(point["phi"]) + point["r"] * math.cos(point["phi"])) / math.cos(point["theta"])
         radius = speed / rate
     more = _gust_load(craft, level, gust)
     return ManoeuvreRow(speed, load, cause, rate, radius, *_value(up), *_value(down), 1.0 + more, 1.0 - more)
 
 
-def _loads(craft: Aircraft, base: Condition) -> Family:
-    """Return a manoeuvre by its load factor."""
-    assert base.manoeuvre is not None
-    kind = base.manoeuvre.kind
-    return Family(craft, lambda n: replace(base, manoeuvre=Manoeuvre(kind, "load_factor", n)))
+def _manoeuvring(craft: Aircraft, base: Condition) -> Family:
+    """Return a manoeuvre by its figure: the bank of a turn, the load factor of a pull."""
+    manoeuvre = base.manoeuvre
+    assert manoeuvre is not None
+    return Family(craft, lambda v: replace(base, manoeuvre=Manoeuvre(manoeuvre.kind, manoeuvre.by, v)))
 
 
 def _gust_load(craft: Aircraft, level: TrimPoint, gust: float) -> float:
