@@ -179,6 +179,9 @@ def _show_sensitivities(found: "list[RootSensitivity]") -> None:
         for k, s in enumerate(own):
             damping: object = s.damping_change if s.root.imag else ""
             cells.append((mode if k == 0 else "", s.of, s.value, 100.0 * s.frequency_change, damping))
+    if not cells:
+        say("no derivative or parameter moves a root of the rigid body by a tenth of a per cent")
+        return
     heads = ["mode", "a tenth more of", "which is", "changes its frequency by [%]", "its damping ratio by"]
     show_rows("what moves the roots the most (the size, of a real root)", heads, cells)
 
