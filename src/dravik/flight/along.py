@@ -31,7 +31,7 @@ def linearise_along(
     >>> pulled = dv.step(0.2, at=1.0)
     >>> before, after = linearise_along(craft, start=point, times=[0.5, 4.0], controls={"pitch_stick": pulled})
     >>> theta = before.states.index("theta")
-    >>> before.x0[theta] < after.x0[theta]
+    >>> bool(before.x0[theta] < after.x0[theta])
     True
     """
     require(craft, Aircraft, "what is linearised", "linearise_plant for other plants")
