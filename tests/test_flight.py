@@ -306,6 +306,13 @@ class LawTest(unittest.TestCase):
         ]
         assert rolls[0] is not None and rolls[1] is not None
         self.assertGreater(rolls[1].damping, rolls[0].damping + 0.05)
+        # the damper's washout joins the lateral motion: the spiral is the slow root that bank leads, and the only one
+        modes = linearise(damped, trim(damped, airspeed="62 m/s", altitude="300 m")).modes()
+        spiral = modes.named("spiral")
+        assert spiral is not None
+        self.assertEqual(next(iter(spiral.participation)), "phi")
+        self.assertIsNotNone(modes.named("yaw_damper_washout"))
+        self.assertIsNone(modes.named("spiral 2"))
 
 
 class RecordingTest(unittest.TestCase):

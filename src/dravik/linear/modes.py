@@ -283,5 +283,7 @@ def _name_lateral(found: list[int], modes: list[Mode], names: dict[int, str]) ->
         split = real[:2]
         names.update(dict.fromkeys(split, "Dutch roll, real root"))
         real = [i for i in real if i not in split]
-    for i in real:
+    # a root that a law's washout or filter leads is not the spiral where there is another
+    led = [i for i in real if next(iter(modes[i].participation)) in _LATERAL | _POSITION]
+    for i in led or real:
         names[i] = "spiral"
