@@ -39,7 +39,7 @@ class Continuation:
             if self.last is not None and len(self.last) == len(search.start):
                 v = search.nearby(self.last)
             if v is None and starts:
-                v = search.quick(starts)
+                v = search.quick(starts, patient=starts == MANY)
         if v is None:
             return None
         self.last = v

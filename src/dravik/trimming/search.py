@@ -103,10 +103,13 @@ class Search:
         found, _ = self.field.newton(v, most=FEW_STEPS)
         return found if self._is_answer(found) else None
 
-    def quick(self, starts: int) -> Floats | None:
-        """Return an answer by Newton's method from so many of the usual starts, or None."""
-        first = self.settled(self.start) if self._settle_first else self.start
-        for start in islice(chain([first], self._other_starts(self.start)), starts):
+    def quick(self, starts: int, *, patient: bool = True) -> Floats | None:
+        """Return an answer by Newton's method from so many of the usual starts, or None.
+
+        Unless ``patient``, engines that do not settle by Newton's method stay where it left them.
+        """
+        first = self.settled(self.start, patient=patient) if self._settle_first else self.start
+        for start in islice(chain([first], self._other_starts(self.start, patient=patient)), starts):
             found = self.nearby(start)
             if found is not None:
                 return found
@@ -150,30 +153,35 @@ class Search:
         inside = bool(np.all(v >= self.low - 1e-12) and np.all(v <= self.high + 1e-12))
         return inside and self.holds(v)
 
-    def _other_starts(self, start: Floats) -> Iterator[Floats]:
+    def _other_starts(self, start: Floats, *, patient: bool = True) -> Iterator[Floats]:
         """Yield further starting points: engines settled at other throttle settings, other angles of attack."""
-        yield self.settled(start)
+        yield self.settled(start, patient=patient)
         levers = self.levers
         for share in LEVERS if levers else ():
             v = start.copy()
             v[levers] = self.low[levers] + share * (self.high[levers] - self.low[levers])
-            yield self.settled(v)
+            yield self.settled(v, patient=patient)
         names = [f.name for f in self.statement.free]
         for alpha in ALPHAS if {"alpha", "theta"} <= set(names) else ():
             v = start.copy()
             v[names.index("theta")] += alpha - v[names.index("alpha")]
             v[names.index("alpha")] = alpha
-            yield self.settled(v)
+            yield self.settled(v, patient=patient)
 
-    def settled(self, v: Floats, *, longest: float = LARGEST_STEP, most: int = 25) -> Floats:
-        """Return the point with engines and other inner states at their equilibrium while the rest is held."""
+    def settled(
+        self, v: Floats, *, longest: float = LARGEST_STEP, most: int = 25, patient: bool = True
+    ) -> Floats:  # fmt: skip
+        """Return the point with engines and other inner states at their equilibrium while the rest is held.
+
+        Where Newton's method does not find it, and unless not ``patient``, they are followed in time to their rest.
+        """
         rows, equations = self.inner, self.inner_equations
         found = v.copy()
         if not rows or len(rows) != len(equations):
             return found
         self.field.residual(v)  # leaves the field at this point
         found[rows], size = self.field.newton(v[rows], rows, equations, longest=longest, most=most)
-        if not size < SETTLED:
+        if not size < SETTLED and patient:
             whole = v.copy()
 
             def rates(part: Floats) -> Floats:
