@@ -3,28 +3,15 @@
 import subprocess
 import sys
 import tempfile
-import time
-from collections.abc import Callable
 from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parent))
 
 from shown import show
+from timing import least
 
 import dravik as dv
 from dravik.errors import TrimError
-
-
-def least(action: Callable[[], object], takes: int, inner: int = 1) -> float:
-    """Return the least time of one action over several takes, s."""
-    action()
-    times = []
-    for _ in range(takes):
-        begun = time.perf_counter()
-        for _ in range(inner):
-            action()
-        times.append((time.perf_counter() - begun) / inner)
-    return min(times)
 
 
 def refused(craft: dv.Aircraft, **asked: str | float) -> None:

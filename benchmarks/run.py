@@ -5,8 +5,6 @@ Ratios are measured in one run, so that a slow machine does not change them; the
 
 import subprocess
 import sys
-import time
-from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
@@ -15,6 +13,7 @@ sys.path.insert(0, str(Path(__file__).parent))
 
 from plain_tarn import PlainTarn
 from shown import show
+from timing import least
 
 import dravik as dv
 from dravik.aircraft import sample_path
@@ -25,18 +24,6 @@ from dravik.propulsion import planned_map, read_blades
 
 INPUTS = ("throttle", "pitch_stick", "roll_stick", "pedal", "flap_lever", "elevator_increment")
 STATES = ("elevator", "flap", "rudder", "rudder_rate", "aileron", "power_left", "power_right")
-
-
-def least(action: Callable[[], object], takes: int, inner: int = 1) -> float:
-    """Return the least time of one action over several takes, s: what else the machine does only adds."""
-    action()
-    times = []
-    for _ in range(takes):
-        begun = time.perf_counter()
-        for _ in range(inner):
-            action()
-        times.append((time.perf_counter() - begun) / inner)
-    return min(times)
 
 
 def same_derivatives(craft: dv.Aircraft, plain: PlainTarn) -> float:
