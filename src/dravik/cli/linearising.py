@@ -102,13 +102,10 @@ def linearise(
 
         save_system(model, out)
     if as_json:
-        errors = proof.errors if proof else None
         more: dict[str, object] = {"derivatives": _derivatives(craft, point).rows()} if derivatives else {}
         if sensitivities:
             more["sensitivities"] = [_sensitivity_record(s) for s in _sensitivities(craft, point)]
-        if whole is not None:
-            more |= {"proof": whole.rows(), "parting_sizes": whole.parting}
-        emit({**model.as_dict(), "modes": modes.rows(), "difference_from_nonlinear": errors, **more})
+        _emit_model(model, modes, proof, whole, more)
     else:
         _show_model(model, modes, proof)
         if derivatives:
@@ -123,6 +120,17 @@ def linearise(
             _show_whole_proof(whole, craft)
     if (proof and not proof.is_complete) or (whole is not None and not whole.holds):
         raise typer.Exit(1)
+
+
+def _emit_model(
+    model: "LinearModel", modes: "Modes", proof: "LinearProof | None", whole: "ModelProof | None",
+    more: dict[str, object],
+) -> None:  # fmt: skip
+    """Print the model, its modes and its proofs as JSON, and what more was asked for."""
+    if whole is not None:
+        more |= {"proof": whole.rows(), "parting_sizes": whole.parting}
+    errors = proof.errors if proof else None
+    emit({**model.as_dict(), "modes": modes.rows(), "difference_from_nonlinear": errors, **more})
 
 
 def _whole_proof(craft: "Aircraft", point: "TrimPoint", *, quiet: bool) -> "ModelProof":

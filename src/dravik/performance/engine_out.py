@@ -7,9 +7,8 @@ from typing import NamedTuple
 
 from dravik.aircraft import Aircraft
 from dravik.errors import DravikError
-from dravik.performance.bench import in_m_s
-from dravik.performance.limits import SLOWEST, rising, usual_speeds
-from dravik.trimming import Family, walk
+from dravik.performance.limits import slowest_from, usual_speeds
+from dravik.trimming import Family
 from dravik.trimming.posing import levers_of
 from dravik.trimming.solve import condition_of
 from dravik.units import in_si
@@ -17,7 +16,6 @@ from dravik.units import in_si
 __all__ = ["ControlSpeed", "least_control_speeds"]
 
 FAIL = "fail_"
-STEP = 1.04  # ratio of the speeds that are walked over
 
 
 class ControlSpeed(NamedTuple):
@@ -55,18 +53,18 @@ def least_control_speeds(
     side = _side_that_runs(craft, gone)
     held = {name: high for name, (_, high) in levers_of(craft).items()} | {FAIL + name: 1.0 for name in gone}
     held |= craft.inputs_in_si(inputs or {})
+    start = in_si(airspeed, "speed", where="airspeed")
     found = []
     for given in banks:
         bank = side * in_si(given, "angle", where="bank") + 0.0
         asked = {"airspeed": 1.0, "altitude": altitude, "bank": bank, "flight_path": "free", "inputs": held}
         base = condition_of(craft, asked)  # type: ignore[arg-type]
         family = Family(craft, lambda v, base=base: replace(base, airspeed=v))  # type: ignore[misc]
-        start = in_m_s([airspeed])[0]
         begin = family.first_held([start] if start > 0.0 else usual_speeds(craft), briefly=True)
         if math.isnan(begin):
             found.append(ControlSpeed(bank, math.nan, "held at no speed", math.nan, math.nan))
             continue
-        edge = walk(family, begin, rising(begin, 1.0 / STEP, SLOWEST), "airspeed")
+        edge = slowest_from(family, begin)
         if edge is None:
             found.append(ControlSpeed(bank, math.nan, "", math.nan, math.nan))
         else:

@@ -84,7 +84,7 @@ def flight_envelope(
         if math.isnan(begin):
             found.append(EnvelopeRow(height, math.nan, "no level flight", math.nan, "no level flight"))
         else:
-            slow, fast = _slowest(family, begin), walk(family, begin, rising(begin, STEP, FASTEST), "airspeed")
+            slow, fast = slowest_from(family, begin), walk(family, begin, rising(begin, STEP, FASTEST), "airspeed")
             found.append(EnvelopeRow(height, *_value(slow), *_value(fast)))
             guess = begin
         if told is not None:
@@ -166,7 +166,8 @@ def _value(edge: Edge | None) -> tuple[float, str]:
     return (math.nan, "") if edge is None else (edge.value, edge.cause)
 
 
-def _slowest(family: Family, begin: float) -> Edge | None:
+def slowest_from(family: Family, begin: float) -> Edge | None:
+    """Return the edge below a speed that is held, walking down; None where none ends it."""
     return walk(family, begin, rising(begin, 1.0 / STEP, SLOWEST), "airspeed")
 
 
