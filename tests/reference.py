@@ -20,9 +20,9 @@ from dravik.aero.flow.slender import apparent_mass_factor, slender_bodies
 from dravik.aircraft import sample
 from dravik.atmosphere import air_at
 from dravik.flight import Start, doublet, fly, prove_linear, prove_trim, step
-from dravik.linear import LinearModel, linearise
+from dravik.linear import linearise
 from dravik.trimming import trim
-from tests.support import craft, drawing, elliptic_wing, lattice_slope, light_aircraft, rectangle, wing
+from tests.support import craft, drawing, elliptic_wing, lattice_slope, rectangle, wing
 
 Floats = np.ndarray[Any, np.dtype[np.float64]]
 
@@ -217,64 +217,7 @@ def _atmosphere() -> Iterator[Row]:
     yield Row("viscosity at 10 km [Pa s]", 1.4577e-5, float(air.viscosity[1]), 1e-9)
 
 
-# -- linear models and modes ------------------------------------------------------------------------------
-
-
-@case(
-    "Modes of a light aircraft from its published derivatives, through trim and linearise",
-    "R. C. Nelson, Flight Stability and Automatic Control, 2nd ed., McGraw-Hill 1998, table B.1, "
-    "examples 4.3 and 5.1; a unit of the last printed digit",
-)
-def _light_aircraft() -> Iterator[Row]:
-    light = light_aircraft()
-    point = trim(light, airspeed=176 * 0.3048, altitude=0.0)
-    modes = linearise(light, point).modes()
-    for name, real, imag, digits in (
-        ("short period", -2.51, 2.59, (0.01, 0.01)),
-        ("phugoid", -0.0171, 0.213, (0.0001, 0.001)),
-        ("Dutch roll", -0.487, 2.335, (0.001, 0.001)),
-        ("roll", -8.435, 0.0, (0.001, 0.0)),
-        ("spiral", -0.00877, 0.0, (0.00001, 0.0)),
-    ):
-        mode = modes.named(name)
-        assert mode is not None, name
-        yield Row(f"{name}, real part [1/s]", real, mode.eigenvalue.real, digits[0])
-        yield Row(f"{name}, imaginary part [rad/s]", imag, mode.eigenvalue.imag, digits[1])
-
-
-# Etkin and Reid's transport in cruise: ft, s, rad.
-_LONGITUDINAL = [
-    [-0.006868, 0.01395, 0.0, -32.2],
-    [-0.09055, -0.3151, 773.98, 0.0],
-    [0.0001187, -0.001026, -0.4285, 0.0],
-    [0.0, 0.0, 1.0, 0.0],
-]
-_LATERAL = [
-    [-0.0558, 0.0, -774.0, 32.2],
-    [-0.003865, -0.4342, 0.4136, 0.0],
-    [0.001086, -0.006112, -0.1458, 0.0],
-    [0.0, 1.0, 0.0, 0.0],
-]
-
-
-@case(
-    "Modes of a large transport from its published matrices",
-    "B. Etkin, L. D. Reid, Dynamics of Flight, 3rd ed., Wiley 1996, sections 6.2 and 6.7",
-)
-def _transport() -> Iterator[Row]:
-    long = LinearModel.of(_LONGITUDINAL, states=["u", "w", "q", "theta"]).modes()
-    lateral = LinearModel.of(_LATERAL, states=["v", "p", "r", "phi"]).modes()
-    for modes, name, real, imag, digit in (
-        (long, "short period", -0.3719, 0.8875, 1e-4),
-        (long, "phugoid", -0.003289, 0.06723, 1e-5),
-        (lateral, "Dutch roll", -0.0330, 0.9465, 1e-4),
-        (lateral, "roll", -0.5625, 0.0, 1e-4),
-        (lateral, "spiral", -0.0073, 0.0, 1e-4),
-    ):
-        mode = modes.named(name)
-        assert mode is not None, name
-        yield Row(f"{name}, real part [1/s]", real, mode.eigenvalue.real, digit)
-        yield Row(f"{name}, imaginary part [rad/s]", imag, mode.eigenvalue.imag, digit)
+# -- linear models ------------------------------------------------------------------------------------
 
 
 @case(

@@ -8,6 +8,7 @@ import numpy as np
 
 from dravik.aero import FlowState, Geometry, Lattice, TableSet, build_mesh
 from dravik.aircraft import Aircraft, AircraftDefinition
+from dravik.atmosphere import air_at
 from dravik.propulsion import Blades, disc_map
 
 DEG = math.pi / 180.0
@@ -67,6 +68,42 @@ def light_aircraft(**coefficients: str) -> Aircraft:
         },
         controls={n: {"trim": True} for n in ("elevator", "aileron", "rudder")},
         engines={"one": {"position": [0, 0, 0], "thrust": "5000*power_one", "trim": True}},
+    )  # fmt: skip
+
+
+def transport() -> Aircraft:
+    """Return the large transport of B. Etkin, L. D. Reid, Dynamics of Flight, 3rd ed., Wiley 1996, tables 6.1, 6.6, 7.2
+
+    (40 000 ft, 774 ft/s, 636 636 lb): stability axes, where C_L alpha is -C_z alpha - C_D0, and so on.
+    """
+    slug_ft2 = SLUG * FOOT**2
+    speed, area, weight = 774 * FOOT, 5500 * FOOT**2, 636636 * POUND
+    density = 0.0005909 * SLUG / FOOT**3
+    lift = weight / (0.5 * density * speed**2 * area)
+    # the book's density differs by 0.6 % from the air of 1976
+    scale = density / float(air_at("40000 ft").density)
+    # the printed derivatives by speed hold the change of dynamic pressure: C_x u = -2 C_D0 - C_D u
+    return craft(
+        name="transport",
+        environment={"gravity": 32.2 * FOOT},
+        reference={"area": area, "chord": 27.31 * FOOT, "span": 195.7 * FOOT, "moment_point": [0, 0, 0]},
+        loading={
+            "mass": weight / (32.2 * FOOT), "Ixx": 0.183e8 * slug_ft2, "Iyy": 0.331e8 * slug_ft2,
+            "Izz": 0.497e8 * slug_ft2, "Ixz": -0.156e7 * slug_ft2,
+        },
+        aero={
+            "axes": "stability",
+            "k": scale,
+            "faster": f"airspeed/{speed} - 1",
+            "CL": f"k*({lift} + 4.877*alpha + 0.106*faster + 5.921*q_hat - 5.896*alpha_dot_hat + 0.3648*elevator)",
+            "CD": f"k*(0.0430 + {lift - 0.2193}*alpha + {0.1080 - 2 * 0.0430}*faster)",
+            "Cm": "k*(0.1043*faster - 1.023*alpha - 23.92*q_hat - 6.314*alpha_dot_hat - 1.444*elevator)",
+            "CY": "k*(-0.8771*beta + 0.1146*rudder)",
+            "Cl": "k*(-0.2797*beta - 0.3295*p_hat + 0.304*r_hat - 0.01368*aileron + 0.006976*rudder)",
+            "Cn": "k*(0.1946*beta - 0.04073*p_hat - 0.2737*r_hat - 0.0001973*aileron - 0.1257*rudder)",
+        },
+        controls={n: {"trim": True} for n in ("elevator", "aileron", "rudder")},
+        engines={"one": {"position": [0, 0, 0], "thrust": "300000*power_one", "trim": True}},
     )  # fmt: skip
 
 

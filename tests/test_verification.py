@@ -8,7 +8,8 @@ from collections.abc import Callable
 from pathlib import Path
 
 import tests.reference_engines
-import tests.reference_flights  # noqa: F401
+import tests.reference_flights
+import tests.reference_linear  # noqa: F401
 from dravik.aircraft import sample, sample_path
 from tests.reference import CASES, Case
 

@@ -7,7 +7,8 @@ ROOT = Path(__file__).resolve().parent.parent
 sys.path.insert(0, str(ROOT))
 
 import tests.reference_engines  # noqa: E402
-import tests.reference_flights  # noqa: E402, F401
+import tests.reference_flights  # noqa: E402
+import tests.reference_linear  # noqa: E402, F401
 from tests.reference import CASES  # noqa: E402
 
 
@@ -18,7 +19,7 @@ def main() -> int:
         "",
         "Every check of Dravik against something outside its code: closed forms, published tables, conservation,",
         "independent methods. `tools/write_verification.py` writes this page from the cases in",
-        "`tests/reference.py`, `reference_engines.py` and `reference_flights.py` there, which `tests/test_verification.py` runs.",
+        "the files `tests/reference*.py`, which `tests/test_verification.py` runs.",
         "",
     ]
     good = True

@@ -69,15 +69,16 @@ class Transfer:
 
         are then among ``cancelled``. Slopes by differences leave such pairs where theory has none.
         """
-        zeros, poles, gone = list(self.zeros), list[complex](), list(self.cancelled)
         size = float(np.abs(self.poles).max(initial=1e-300))
+        still = STILL * size
+        zeros, poles, gone = [0j if abs(z) < still else z for z in self.zeros], list[complex](), list(self.cancelled)
         for pole in self.poles:
             near = min(range(len(zeros)), key=lambda k, p=pole: abs(zeros[k] - p), default=-1)  # type: ignore[misc]
-            if near >= 0 and abs(zeros[near] - pole) <= max(tolerance * abs(pole), STILL * size):
+            if near >= 0 and abs(zeros[near] - pole) <= max(tolerance * abs(pole), still):
                 zeros.pop(near)
                 gone.append(pole)
             else:
-                poles.append(complex(pole))
+                poles.append(0j if abs(pole) < still else complex(pole))
         return replace(
             self, zeros=np.array(zeros, dtype=complex), poles=np.array(poles, dtype=complex),
             cancelled=np.array(gone, dtype=complex),
