@@ -21,6 +21,7 @@ __all__ = ["figure_sweep"]
 
 MOST_CURVES = 6  # beyond, the last two axes are drawn as a map
 PANELS = 6
+MARGINS = {"left": 0.06, "right": 0.985, "bottom": 0.08, "top": 0.9, "wspace": 0.24, "hspace": 0.3}
 
 
 def figure_sweep(sweep: "TrimSweep", signals: Sequence[str] = ()) -> "Figure":
@@ -35,8 +36,10 @@ def figure_sweep(sweep: "TrimSweep", signals: Sequence[str] = ()) -> "Figure":
     others = list(itertools.product(*list(sweep.axes.values())[:-1]))
     is_map = len(others) > MOST_CURVES and len(sweep.axes) >= 2
     figure = new_figure(f"{sweep.name}: trims over {' and '.join(n.replace('_', ' ') for n in sweep.axes)}")
+    # fixed margins: finding them from all the labels takes longer than drawing a map does
+    figure.set_layout_engine("none")
     with matplotlib.rc_context(STYLE):
-        grid = figure.subplots(2, (len(names) + 1) // 2, squeeze=False, sharex=True)
+        grid = figure.subplots(2, (len(names) + 1) // 2, squeeze=False, sharex=True, gridspec_kw=MARGINS)
         flat = list(grid.T.flat)
         for axes, name in zip(flat, names, strict=False):
             values = sweep.values(name)
