@@ -4,24 +4,30 @@ from dravik.performance.bench import EnginePoint, MotorFacts, engine_points, lev
 from dravik.performance.engine_out import ControlSpeed, least_control_speeds
 from dravik.performance.level import Performance, SpeedPoint, ceiling, performance
 from dravik.performance.limits import EnvelopeRow, ManoeuvreRow, flight_envelope, manoeuvre_limits
+from dravik.performance.runway import Landing, RunwayRules, TakeOff, landing, take_off
 from dravik.performance.stability import StaticStability, static_stability
 
 __all__ = [
     "ControlSpeed",
     "EnginePoint",
     "EnvelopeRow",
+    "Landing",
     "ManoeuvreRow",
     "MotorFacts",
     "Performance",
+    "RunwayRules",
     "SpeedPoint",
     "StaticStability",
+    "TakeOff",
     "ceiling",
     "engine_points",
     "flight_envelope",
+    "landing",
     "least_control_speeds",
     "lever_inputs",
     "manoeuvre_limits",
     "motor_facts",
     "performance",
     "static_stability",
+    "take_off",
 ]

@@ -1,4 +1,4 @@
-"""The statements of named conditions: straight flight, turns, pulls, rolls, hover, standing, engines at rest."""
+"""The statements of named conditions: straight flight, turns, pulls, rolls, hover, engines at rest."""
 
 import math
 
@@ -9,13 +9,12 @@ from dravik.aircraft import Aircraft
 from dravik.constants import STANDARD_GRAVITY
 from dravik.errors import DravikError, nearest
 from dravik.formula import StateSlot
-from dravik.frames import body_from_station
 from dravik.kernel.chart import N_CHART
 from dravik.trimming.condition import Condition, Manoeuvre
 from dravik.trimming.statement import Equation, Free, Statement, constant_limits, coordinates_of, states_at_rest
 from dravik.units import in_si, kind_of_unit
 
-__all__ = ["has_level_thrust", "levers_of", "pose", "settling", "standing"]
+__all__ = ["add_states", "has_level_thrust", "levers_of", "pose", "settling"]
 
 Floats = NDArray[np.float64]
 _RIGID = ("airspeed", "alpha", "beta", "p", "q", "r")
@@ -39,7 +38,7 @@ def pose(craft: Aircraft, condition: Condition) -> Statement:
             bounded = math.isfinite(span)
             start = spec.low + 0.4 * span if bounded and spec.low >= 0.0 else spec.default
             free.append(Free(name, start, 0.5 * span if bounded else 1.0, spec.low, spec.high))
-    _add_states(craft, z, free, equations)
+    add_states(craft, z, free, equations)
     free = _guessed(free, condition, craft)
     # a free sideslip or speed needs a control that is given instead: counted before it is solved
     is_sure = condition.sideslip is not None or condition.bank is not None or condition.is_coordinated
@@ -64,7 +63,7 @@ def has_level_thrust(craft: Aircraft, condition: Condition) -> bool:
     return kind is not None and kind.kind == "pull" and not craft.definition.mixers
 
 
-def _add_states(craft: Aircraft, z: Floats, free: list[Free], equations: list[Equation]) -> None:
+def add_states(craft: Aircraft, z: Floats, free: list[Free], equations: list[Equation]) -> None:
     """Add states of actuators, engines and formulas as unknowns whose rates are zero, at their initial values."""
     still = {f.name: (f, e) for f, e in states_at_rest(craft)}
     for i, slot in enumerate(craft.tape.states):
@@ -227,26 +226,3 @@ def settling(craft: Aircraft, state: Floats, inputs: Floats) -> Statement:
 
 def _slot(craft: Aircraft, name: str) -> StateSlot:
     return next(slot for slot in craft.tape.states if slot.name == name)
-
-
-def standing(craft: Aircraft, place: tuple[float, float], heading: float, inputs: Floats) -> Statement:
-    """Return the statement of an aircraft at rest on its gear, legs compressed and attitude tilted by its weight.
-
-    ``place`` is north and east (m). The search starts with the feet pressed in twice as far as the weight would.
-    """
-    legs = craft.definition.gear.values()
-    centre = body_from_station(np.array(craft.loading.cg))
-    lowest = max(float(body_from_station(np.array(leg.position))[2] - centre[2]) for leg in legs)
-    pressed = craft.loading.mass * STANDARD_GRAVITY / sum(leg.stiffness for leg in legs)
-    state = craft.state(position=(*place, 0.0), velocity=(0.0, 0.0, 0.0), attitude=(0.0, 0.0, heading))
-    ground = craft.values(state, inputs, ["ground_height"])["ground_height"]
-    z = np.zeros(N_CHART + len(craft.tape.states))
-    z[0], z[1], z[2], z[8] = *place, ground + lowest - 2.0 * pressed, heading
-    free = [
-        Free("altitude", float(z[2]), pressed),
-        Free("theta", 0.0, 1.0, -1.5, 1.5),
-        Free("phi", 0.0, 1.0, -1.5, 1.5),
-    ]
-    equations = [Equation(name, is_rate=True) for name in ("w", "q", "p")]
-    _add_states(craft, z, free, equations)
-    return Statement("at rest on the ground", "body", z, inputs, tuple(free), tuple(equations), True)

@@ -24,6 +24,7 @@ __all__ = ["TOLERANCE", "Field", "Search", "explain"]
 Floats = NDArray[np.float64]
 FEW_STEPS = 12  # of Newton's method, which needs three to six from nearby
 MOST_EVALUATIONS = 120  # of the bounded least squares, whose result is reported and not held
+ROUNDS = 4  # of engines and the rest in turns
 BEYOND = 1e100  # residuals beyond this count as no value at all
 LARGEST_STEP = 0.5  # largest Newton step of a scaled unknown (angles in rad, inputs in half ranges)
 LEVERS = (0.8, 0.15, 0.5)  # throttle settings, as shares of the range, from which a stalled search is restarted
@@ -148,6 +149,21 @@ class Search:
             with np.errstate(all="ignore"), suppress(ValueError, np.linalg.LinAlgError):
                 v = np.asarray(root(self.field.residual, v, jac=self.field.slopes, tol=1e-12).x, dtype=float)
         return v, self._is_answer(v)
+
+    def solve_apart(self, v: Floats) -> Floats:
+        """Return the unknowns after engines were settled, and the rest was solved with these held, a few times over.
+
+        For engines that come to rest nowhere exactly, such as a propeller that friction just stops.
+        """
+        rest = [i for i in range(len(v)) if i not in self.inner]
+        others = [i for i in range(len(self.names)) if i not in self.inner_equations]
+        for _ in range(ROUNDS):
+            v = self.settled(v)
+            self.field.residual(v)  # leaves the field at this point
+            v[rest], size = self.field.newton(v[rest], rest, others)
+            if not size < TOLERANCE:
+                break
+        return v
 
     def _is_answer(self, v: Floats) -> bool:
         inside = bool(np.all(v >= self.low - 1e-12) and np.all(v <= self.high + 1e-12))

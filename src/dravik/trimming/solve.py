@@ -1,4 +1,4 @@
-"""Trim: the states and inputs that hold a condition; engines at rest, an aircraft on the ground, any plant."""
+"""Trim: the states and inputs that hold a condition; engines at rest, any plant."""
 
 import math
 from collections.abc import Mapping
@@ -13,11 +13,11 @@ from dravik.errors import DravikError, TrimError, require
 from dravik.kernel.chart import N_CHART
 from dravik.kernel.program import N_RIGID
 from dravik.plants import Plant
-from dravik.trimming.condition import Asked, Condition, Quantity, check_names
+from dravik.trimming.condition import Asked, Condition, check_names
 from dravik.trimming.edges import nearest_held
 from dravik.trimming.family import Family
 from dravik.trimming.fields import PlantField, aircraft_search
-from dravik.trimming.posing import has_level_thrust, levers_of, pose, settling, standing
+from dravik.trimming.posing import has_level_thrust, levers_of, pose, settling
 from dravik.trimming.reporting import advice, failure, report
 from dravik.trimming.result import PlantTrim, TrimPoint
 from dravik.trimming.search import Search, explain
@@ -26,11 +26,9 @@ from dravik.trimming.special import speed_of
 from dravik.trimming.statement import Equation, Free, Statement
 from dravik.units import in_si
 
-__all__ = ["condition_of", "on_ground", "settle", "steady", "trim", "trim_all", "trim_plant"]
+__all__ = ["condition_of", "settle", "steady", "trim", "trim_all", "trim_plant"]
 
 Floats = NDArray[np.float64]
-MOST_TILT = 0.5  # rad: largest pitch or bank of an aircraft that counts as standing
-ON_GROUND = 1e-6  # largest residual of an aircraft that stands, m/s^2 and rad/s^2
 
 
 def steady(craft: Aircraft, **condition: Unpack[Asked]) -> Statement:
@@ -150,37 +148,6 @@ def settle(craft: Aircraft, state: Floats, inputs: Floats) -> Floats:
     for f, value in zip(statement.free, v, strict=True):
         found[N_RIGID + craft.function_states.index(f.name)] = value * f.scale
     return found
-
-
-def on_ground(
-    craft: Aircraft, *, heading: Quantity = 0.0, north: Quantity = 0.0, east: Quantity = 0.0,
-    inputs: Mapping[str, Quantity] | None = None,
-) -> TrimPoint:  # fmt: skip
-    """Return the aircraft at rest on its gear, pressed in as far as the weight does, engines settled.
-
-    ``inputs`` by name, with their unit or SI. Raises DravikError for an aircraft without gear or ground, and for gear
-    it does not stand on.
-
-    >>> import dravik as dv
-    >>> tarn = dv.sample("tarn").with_environment(ground="480 m")
-    >>> round(dv.on_ground(tarn)["airspeed"], 9)
-    0.0
-    """
-    if not craft.definition.gear:
-        raise DravikError(f"{craft.name} has no gear", expected="[gear.NAME] with its legs")
-    if not craft.configuration.legs:
-        raise DravikError("there is no ground to stand on", hint="ground = 0 in [environment], or its height")
-    place = in_si(north, "length", where="north"), in_si(east, "length", where="east")
-    course = in_si(heading, "angle", where="heading")
-    statement = standing(craft, place, course, craft.with_inputs(inputs or {}))
-    search, field = aircraft_search(craft, statement)
-    # thrust depends on the engines' states, so they are settled at these levers first
-    v, _ = search.solve_from(search.settled(search.start, longest=1.0, most=60))
-    point = report(craft, statement, search, field, v, search.holds(v))
-    left = max(abs(r) for r in point.residuals.values())
-    if not (max(abs(point["phi"]), abs(point["theta"])) < MOST_TILT and left < ON_GROUND):
-        raise DravikError(f"{craft.name} does not stand on its gear", hint="three legs around the centre of gravity")
-    return point
 
 
 def trim_plant(

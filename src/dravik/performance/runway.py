@@ -1,0 +1,244 @@
+"""Take-off and landing distances: the roll from rolling trims, the rest by arcs, as books on performance do it.
+
+D. P. Raymer, Aircraft Design: A Conceptual Approach, 2nd ed., AIAA 1992, sections 17.8 and 17.9: the roll is the
+integral of V/a, a rotation takes its time at the lift-off speed, arcs of constant load factor join the roll to the
+climb and the approach to the ground.
+"""
+
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from dravik.aircraft import Aircraft
+from dravik.constants import STANDARD_GRAVITY
+from dravik.errors import DravikError
+from dravik.trimming import TrimPoint, on_ground, stall_speed, trim
+from dravik.trimming.posing import levers_of
+from dravik.units import in_si
+
+__all__ = ["Landing", "RunwayRules", "TakeOff", "landing", "take_off"]
+
+NODES = 14  # Gauss-Legendre: of a quantity as smooth as V/a this gives six digits
+Inputs = Mapping[str, str | float] | None
+
+
+@dataclass(frozen=True)
+class RunwayRules:
+    """How a runway is used: speeds as multiples of the stall speed, times in s, heights in m, angles in rad.
+
+    ``lift_off``, ``climb_out`` (mean speed of the arc and the climb), ``rotation`` time; ``screen`` height;
+    ``approach`` speed and ``path`` (downwards), ``flare`` (mean speed of the arc), ``touchdown``, ``delay`` until the
+    brakes act; ``load_factor`` of both arcs. Raises DravikError for figures out of order.
+
+    >>> RunwayRules(screen=10.7).screen
+    10.7
+    """
+
+    lift_off: float = 1.1
+    climb_out: float = 1.15
+    rotation: float = 1.0
+    screen: float = 15.24
+    approach: float = 1.3
+    path: float = math.radians(3.0)
+    flare: float = 1.23
+    touchdown: float = 1.15
+    delay: float = 2.0
+    load_factor: float = 1.2
+
+    def __post_init__(self) -> None:
+        for name in ("rotation", "screen", "delay"):
+            if not 0.0 <= getattr(self, name) < math.inf:
+                raise DravikError(f"{name} {getattr(self, name)!r}", expected="zero or more")
+        if not (1.0 <= self.lift_off <= self.climb_out < 3.0 and 1.0 <= self.touchdown <= self.flare <= self.approach):
+            raise DravikError(
+                "speeds of a runway", expected="1 <= lift_off <= climb_out, 1 <= touchdown <= flare <= approach"
+            )
+        if not (0.0 < self.path < 0.5 and 1.0 < self.load_factor < 3.0):
+            raise DravikError(
+                f"a path of {self.path:.3g} rad with a load factor of {self.load_factor:.3g}",
+                expected="a path between 0 and 0.5 rad, a load factor between 1 and 3",
+            )
+
+
+@dataclass(frozen=True)
+class TakeOff:
+    """A take-off: true airspeeds in m/s, distances over the ground in m, times in s, ``climb`` an angle in rad."""
+
+    stall: float
+    lift_off: float
+    roll: float
+    roll_time: float
+    rotation: float
+    airborne: float
+    climb: float
+
+    @property
+    def total(self) -> float:
+        """From standstill to the height of the screen, m."""
+        return self.roll + self.rotation + self.airborne
+
+
+@dataclass(frozen=True)
+class Landing:
+    """A landing: true airspeeds in m/s, distances over the ground in m, time in s."""
+
+    stall: float
+    approach: float
+    touchdown: float
+    airborne: float
+    delay: float
+    roll: float
+    roll_time: float
+
+    @property
+    def total(self) -> float:
+        """From the height of the screen to standstill, m."""
+        return self.airborne + self.delay + self.roll
+
+
+def take_off(
+    craft: Aircraft, *, altitude: str | float, inputs: Inputs = None, heading: str | float = 0.0,
+    rules: RunwayRules | None = None,
+) -> TakeOff:  # fmt: skip
+    """Return the take-off from a level runway at an altitude, along a heading, in the wind of the aircraft's world.
+
+    Throttles stand at their upper end, and the engines have run up, unless ``inputs`` (by name, with their unit or SI)
+    say otherwise. The roll is that of the free attitude on all wheels, with the legs' rolling friction; where the wing
+    carries the aircraft before the lift-off speed, it gathers speed on as in flight. Raises DravikError for an aircraft
+    without gear, one that does not gather speed, and one that does not climb.
+
+    >>> import dravik as dv
+    >>> found = take_off(dv.sample("tarn", loading="dropped"), altitude="480 m", inputs={"flap_lever": 0.5})
+    >>> 100.0 < found.roll < found.total < 1000.0
+    True
+    """
+    rules, craft, height = rules or RunwayRules(), *_on_runway(craft, altitude)
+    course = in_si(heading, "angle", where="heading")
+    given = craft.inputs_in_si(inputs or {})
+    full = {name: high for name, (_, high) in levers_of(craft).items()} | given
+    stall = stall_speed(_away(craft, height), height, given)
+    lift_off, mean = rules.lift_off * stall, rules.climb_out * stall
+    roll, time = _rolled(craft, height, course, full, lift_off)
+    wind = _headwind(craft, height, course, full)
+    climb = _climb(craft, height, course, full, mean)
+    sine = climb["climb_rate"] / mean
+    if not sine > 0.0:
+        raise DravikError(
+            f"{craft.name} does not climb at {mean:.4g} m/s and {height:.4g} m", hint="less weight, or other flaps"
+        )
+    path = math.asin(sine)
+    radius = mean**2 / ((rules.load_factor - 1.0) * STANDARD_GRAVITY)
+    over = radius * (1.0 - math.cos(path))
+    if over >= rules.screen:
+        # the screen is passed within the arc
+        airborne = math.sqrt(radius**2 - (radius - rules.screen) ** 2)
+    else:
+        airborne = radius * math.sin(path) + (rules.screen - over) / math.tan(path)
+    carried = 1.0 - wind / mean
+    return TakeOff(stall, lift_off, roll, time, rules.rotation * max(lift_off - wind, 0.0), airborne * carried, path)
+
+
+def landing(
+    craft: Aircraft, *, altitude: str | float, inputs: Inputs = None, braked: Inputs = None,
+    heading: str | float = 0.0, rules: RunwayRules | None = None,
+) -> Landing:  # fmt: skip
+    """Return the landing on a level runway at an altitude, along a heading, in the wind of the aircraft's world.
+
+    ``inputs`` (by name, with their unit or SI) hold all through, such as flaps; ``braked`` besides on the ground, such
+    as brakes, idle or reverse thrust: without it an input called ``brake`` fully on. Throttles stand at their lower end
+    on the ground unless they are given. Raises DravikError for an aircraft without gear, an approach that is not held,
+    and one that does not slow down.
+
+    >>> import dravik as dv
+    >>> found = landing(dv.sample("tarn", loading="dropped"), altitude="480 m", inputs={"flap_lever": 1.0})
+    >>> 100.0 < found.roll < found.total < 1000.0
+    True
+    """
+    rules, craft, height = rules or RunwayRules(), *_on_runway(craft, altitude)
+    course = in_si(heading, "angle", where="heading")
+    given = craft.inputs_in_si(inputs or {})
+    idle = {name: low for name, (low, _) in levers_of(craft).items()} | given
+    own: dict[str, str | float] = {"brake": 1.0} if "brake" in craft.inputs and "brake" not in given else {}
+    brakes = craft.inputs_in_si(own if braked is None else braked)
+    stall = stall_speed(_away(craft, height), height, given)
+    approach, touchdown = rules.approach * stall, rules.touchdown * stall
+    # an approach that cannot be held is refused here, with the nearest one that can
+    trim(
+        _away(craft, height),
+        airspeed=approach,
+        altitude=height,
+        flight_path=-rules.path,
+        heading=course,
+        inputs=given,
+    )
+    radius = (rules.flare * stall) ** 2 / ((rules.load_factor - 1.0) * STANDARD_GRAVITY)
+    flare = min(radius * (1.0 - math.cos(rules.path)), rules.screen)
+    airborne = (rules.screen - flare) / math.tan(rules.path) + radius * math.sin(rules.path)
+    wind = _headwind(craft, height, course, idle)
+    roll, time = _rolled(craft, height, course, idle | brakes, touchdown, slowing=True)
+    carried = 1.0 - wind / (rules.flare * stall)
+    return Landing(stall, approach, touchdown, airborne * carried, rules.delay * max(touchdown - wind, 0.0), roll, time)
+
+
+def _on_runway(craft: Aircraft, altitude: str | float) -> tuple[Aircraft, float]:
+    """Return the aircraft over level ground at an altitude, and that in m."""
+    if not craft.definition.gear:
+        raise DravikError(f"{craft.name} has no gear", expected="[gear.NAME] with its legs")
+    height = in_si(altitude, "length", where="altitude")
+    return craft.with_environment(ground=height), height
+
+
+def _away(craft: Aircraft, height: float) -> Aircraft:
+    """Return the aircraft in the same air, with the ground far below."""
+    return craft.with_environment(ground=height - 1000.0)
+
+
+def _headwind(craft: Aircraft, height: float, heading: float, inputs: Mapping[str, float]) -> float:
+    """Return the wind against a heading, m/s."""
+    north, east, _ = craft.air_at((0.0, 0.0, height + 2.0), craft.with_inputs(dict(inputs)))
+    return -(north * math.cos(heading) + east * math.sin(heading))
+
+
+def _rolled(
+    craft: Aircraft, height: float, heading: float, inputs: Mapping[str, float], speed: float, *, slowing: bool = False
+) -> tuple[float, float]:
+    """Return distance (m) and time (s) between standstill and an airspeed: integrals of V/a and 1/a."""
+    wind = _headwind(craft, height, heading, inputs)
+    most = speed - wind
+    if most <= 0.0:
+        return 0.0, 0.0
+    nodes, weights = np.polynomial.legendre.leggauss(NODES)
+    distance = time = 0.0
+    sign = -1.0 if slowing else 1.0
+    for node, weight in zip(0.5 * most * (nodes + 1.0), 0.5 * most * weights, strict=True):
+        gained = sign * _gathers(craft, height, heading, inputs, float(node + wind))
+        if not gained > 0.0:
+            what = "slow down" if slowing else "gather speed"
+            raise DravikError(
+                f"{craft.name} does not {what} at {node + wind:.4g} m/s on the ground", hint="other inputs"
+            )
+        distance += float(weight * node / gained)
+        time += float(weight / gained)
+    return distance, time
+
+
+def _gathers(craft: Aircraft, height: float, heading: float, inputs: Mapping[str, float], speed: float) -> float:
+    """Return the rate of airspeed, m/s^2, rolling; or in level flight where the wing carries all."""
+    try:
+        return on_ground(craft, airspeed=speed, heading=heading, inputs=dict(inputs))["airspeed_dot"]
+    except DravikError as error:
+        if speed < 0.7 * stall_speed(_away(craft, height), height, dict(inputs)):
+            raise
+        try:
+            return STANDARD_GRAVITY * _climb(craft, height, heading, inputs, speed)["climb_rate"] / speed
+        except DravikError:
+            raise error from None
+
+
+def _climb(craft: Aircraft, height: float, heading: float, inputs: Mapping[str, float], speed: float) -> TrimPoint:
+    """Return the straight flight at an airspeed with throttles as given, whose climb shows the excess of thrust."""
+    asked: dict[str, Any] = {"flight_path": "free", "heading": heading, "inputs": dict(inputs)}
+    return trim(_away(craft, height), airspeed=speed, altitude=height, **asked)
