@@ -24,6 +24,7 @@ from dravik.cli.limits import limits
 from dravik.cli.linearising import linearise
 from dravik.cli.mass import mass
 from dravik.cli.pictures import axes, export, plot
+from dravik.cli.runway import fuel, runway
 from dravik.cli.sweeps import Sweeps, run_all, run_sweep
 from dravik.cli.tables import tables
 from dravik.cli.thrust import thrust
@@ -110,6 +111,8 @@ app.add_typer(tables, name="tables")
 app.command()(mass)
 app.command()(thrust)
 app.command()(limits)
+app.command()(runway)
+app.command()(fuel)
 
 
 @app.command()

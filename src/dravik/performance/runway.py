@@ -19,7 +19,7 @@ from dravik.trimming import TrimPoint, on_ground, stall_speed, trim
 from dravik.trimming.posing import levers_of
 from dravik.units import in_si
 
-__all__ = ["Landing", "RunwayRules", "TakeOff", "landing", "take_off"]
+__all__ = ["Landing", "RunwayRules", "TakeOff", "away_from_ground", "landing", "take_off"]
 
 NODES = 14  # Gauss-Legendre: of a quantity as smooth as V/a this gives six digits
 Inputs = Mapping[str, str | float] | None
@@ -111,7 +111,7 @@ def take_off(
     without gear, one that does not gather speed, and one that does not climb.
 
     >>> import dravik as dv
-    >>> found = take_off(dv.sample("tarn", loading="dropped"), altitude="480 m", inputs={"flap_lever": 0.5})
+    >>> found = take_off(dv.sample("tarn", loading="dropped"), altitude="480 m", inputs={"flap_lever": "15 deg"})
     >>> 100.0 < found.roll < found.total < 1000.0
     True
     """
@@ -119,7 +119,7 @@ def take_off(
     course = in_si(heading, "angle", where="heading")
     given = craft.inputs_in_si(inputs or {})
     full = {name: high for name, (_, high) in levers_of(craft).items()} | given
-    stall = stall_speed(_away(craft, height), height, given)
+    stall = stall_speed(away_from_ground(craft, height), height, given)
     lift_off, mean = rules.lift_off * stall, rules.climb_out * stall
     roll, time = _rolled(craft, height, course, full, lift_off)
     wind = _headwind(craft, height, course, full)
@@ -153,7 +153,7 @@ def landing(
     and one that does not slow down.
 
     >>> import dravik as dv
-    >>> found = landing(dv.sample("tarn", loading="dropped"), altitude="480 m", inputs={"flap_lever": 1.0})
+    >>> found = landing(dv.sample("tarn", loading="dropped"), altitude="480 m", inputs={"flap_lever": "35 deg"})
     >>> 100.0 < found.roll < found.total < 1000.0
     True
     """
@@ -163,11 +163,11 @@ def landing(
     idle = {name: low for name, (low, _) in levers_of(craft).items()} | given
     own: dict[str, str | float] = {"brake": 1.0} if "brake" in craft.inputs and "brake" not in given else {}
     brakes = craft.inputs_in_si(own if braked is None else braked)
-    stall = stall_speed(_away(craft, height), height, given)
+    stall = stall_speed(away_from_ground(craft, height), height, given)
     approach, touchdown = rules.approach * stall, rules.touchdown * stall
     # an approach that cannot be held is refused here, with the nearest one that can
     trim(
-        _away(craft, height),
+        away_from_ground(craft, height),
         airspeed=approach,
         altitude=height,
         flight_path=-rules.path,
@@ -191,8 +191,10 @@ def _on_runway(craft: Aircraft, altitude: str | float) -> tuple[Aircraft, float]
     return craft.with_environment(ground=height), height
 
 
-def _away(craft: Aircraft, height: float) -> Aircraft:
-    """Return the aircraft in the same air, with the ground far below."""
+def away_from_ground(craft: Aircraft, height: float) -> Aircraft:
+    """Return the aircraft in the same air, with the ground, where there is any for its legs, far below an altitude."""
+    if not craft.configuration.legs:
+        return craft
     return craft.with_environment(ground=height - 1000.0)
 
 
@@ -230,7 +232,7 @@ def _gathers(craft: Aircraft, height: float, heading: float, inputs: Mapping[str
     try:
         return on_ground(craft, airspeed=speed, heading=heading, inputs=dict(inputs))["airspeed_dot"]
     except DravikError as error:
-        if speed < 0.7 * stall_speed(_away(craft, height), height, dict(inputs)):
+        if speed < 0.7 * stall_speed(away_from_ground(craft, height), height, dict(inputs)):
             raise
         try:
             return STANDARD_GRAVITY * _climb(craft, height, heading, inputs, speed)["climb_rate"] / speed
@@ -241,4 +243,4 @@ def _gathers(craft: Aircraft, height: float, heading: float, inputs: Mapping[str
 def _climb(craft: Aircraft, height: float, heading: float, inputs: Mapping[str, float], speed: float) -> TrimPoint:
     """Return the straight flight at an airspeed with throttles as given, whose climb shows the excess of thrust."""
     asked: dict[str, Any] = {"flight_path": "free", "heading": heading, "inputs": dict(inputs)}
-    return trim(_away(craft, height), airspeed=speed, altitude=height, **asked)
+    return trim(away_from_ground(craft, height), airspeed=speed, altitude=height, **asked)

@@ -134,11 +134,10 @@ def _rolling(
         return point
     held = f" at a pitch of {math.degrees(pitch):.4g} deg" if pitch is not None else ""
     text = f"{craft.name} does not roll at {speed:.4g} m/s{held}"
-    if control and is_stopped:
-        raise DravikError(f"{text}: {', '.join(point.at_stop)}", hint="a faster speed, or less pitch")
-    raise DravikError(
-        f"{text}: its gear does not carry it, or the wing does", hint="a slower speed, less flap or pitch"
-    )
+    if control:
+        why = ", ".join(point.at_stop) or f"no {control.removesuffix('_command')} holds that"
+        raise DravikError(f"{text}: {why}", hint="another speed, or less pitch")
+    raise DravikError(f"{text}: its gear does not carry it, or the wing does", hint="a slower speed")
 
 
 def _rolls(

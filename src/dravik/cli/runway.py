@@ -1,0 +1,138 @@
+"""The commands runway and fuel: how long a runway must be, and what a flight in legs takes."""
+
+from dataclasses import asdict
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from dravik.cli.common import (
+    AircraftFile,
+    AsJson,
+    Laws,
+    Loading,
+    Settings,
+    emit,
+    get_craft,
+    input_settings,
+    kernel_notice,
+    progress_bar,
+    settings,
+    show_rows,
+)
+from dravik.cli.conditions import AskedFor
+from dravik.files import exists, is_folder
+
+if TYPE_CHECKING:
+    from dravik.performance import Landing, TakeOff
+
+__all__ = ["fuel", "runway"]
+
+Landed = Annotated[
+    list[str] | None,
+    typer.Option("--landed", metavar="NAME=VALUE", help="input of the landing in the place of --set, such as flaps"),
+]
+
+
+def runway(
+    aircraft: AircraftFile,
+    altitude: Annotated[str, typer.Option(help="altitude of the runway")] = "0 m",
+    heading: Annotated[str, typer.Option(help="its direction, such as '270 deg'")] = "0 deg",
+    wind: Annotated[str, typer.Option(help="steady wind, such as '5 m/s from 270 deg'")] = "",
+    set_: Settings = None,
+    landed: Landed = None,
+    loading: Loading = "",
+    law: Laws = None,
+    as_json: AsJson = False,
+) -> None:
+    """Find take-off and landing distances over a screen of 15 m, from rolling trims and arcs."""
+    from dravik.performance import landing, take_off
+
+    craft = AskedFor(wind=wind).in_wind(get_craft(aircraft, loading, law, set_))
+    inputs = input_settings(craft, set_)
+    where: dict[str, Any] = {"altitude": altitude, "heading": heading}
+    with kernel_notice("trim"):
+        up = take_off(craft, inputs=inputs, **where)
+        down = landing(craft, inputs={**inputs, **settings(landed, "--landed")}, **where)
+    if as_json:
+        both = {"take_off": {**asdict(up), "total": up.total}, "landing": {**asdict(down), "total": down.total}}
+        emit({"aircraft": craft.name, "loading": craft.loading_name, **both})
+        return
+    title = f"{craft.name} ({craft.loading_name}), runway at {altitude}"
+    show_rows(f"{title}: take-off", ["what", "distance [m]", "how"], _take_off_cells(up))
+    show_rows(f"{title}: landing", ["what", "distance [m]", "how"], _landing_cells(down))
+
+
+def _take_off_cells(found: "TakeOff") -> list[tuple[str, float, str]]:
+    ratio = found.lift_off / found.stall
+    speeds = f"to {found.lift_off:.4g} m/s, {ratio:.3g} of the stall speed, in {found.roll_time:.3g} s"
+    return [
+        ("roll", found.roll, speeds),
+        ("rotation", found.rotation, "at that speed"),
+        ("to the screen", found.airborne, f"an arc, then a climb of {_degrees(found.climb)}"),
+        ("all", found.total, ""),
+    ]
+
+
+def _landing_cells(found: "Landing") -> list[tuple[str, float, str]]:
+    ratio = found.touchdown / found.stall
+    speeds = f"from {found.touchdown:.4g} m/s, {ratio:.3g} of the stall speed, in {found.roll_time:.3g} s"
+    return [
+        ("from the screen", found.airborne, f"approach at {found.approach:.4g} m/s, and the flare"),
+        ("free roll", found.delay, "until the brakes act"),
+        ("braked roll", found.roll, speeds),
+        ("all", found.total, ""),
+    ]
+
+
+def _degrees(angle: float) -> str:
+    from math import degrees
+
+    return f"{degrees(angle):.3g} deg"
+
+
+def fuel(
+    aircraft: AircraftFile,
+    plan: Annotated[str, typer.Argument(metavar="LEGS", help="file of the legs, or the name of one of the aircraft's")],
+    loading: Loading = "",
+    law: Laws = None,
+    as_json: AsJson = False,
+) -> None:
+    """Find the fuel, time and way of a flight in legs, from trims of the aircraft as it gets lighter."""
+    from dravik.performance import fuel_for, read_fuel_plan
+
+    craft = get_craft(aircraft, loading, law)
+    legs = read_fuel_plan(_plan_path(plan, aircraft))
+    with kernel_notice("trim"), progress_bar(quiet=as_json, what="legs") as told:
+        use = fuel_for(craft, legs, told=told)
+    if as_json:
+        emit(
+            {
+                "aircraft": craft.name,
+                "unit": use.unit,
+                "legs": [leg._asdict() for leg in use.legs],
+                "all": use.total._asdict(),
+            }
+        )
+        return
+    is_fuel = use.unit == "kg"
+    scale, unit = (1.0, "kg") if is_fuel else (1.0 / 3600.0, "Wh")
+    show_rows(
+        f"{craft.name} ({craft.loading_name}): {'fuel' if is_fuel else 'energy'} in legs",
+        ["leg", "time [min]", "way [km]", f"used [{unit}]", f"left [{unit}]", "mass [kg]", "altitude [m]"],
+        [
+            (u.name, u.time / 60.0, u.distance / 1000.0, u.used * scale, u.left * scale, u.mass, u.altitude)
+            for u in (*use.legs, use.total)
+        ],
+    )  # fmt: skip
+
+
+def _plan_path(plan: str, aircraft: str) -> Path:
+    """Return a file of legs: as given, or the name of one in the aircraft's folder ``fuel``."""
+    from dravik.aircraft import sample_names, sample_path
+
+    path = Path(aircraft)
+    if not exists(path) and aircraft in sample_names():
+        path = sample_path(aircraft)
+    own = (path if is_folder(path) else path.parent) / "fuel" / f"{plan.removesuffix('.toml')}.toml"
+    return own if not exists(plan) and exists(own) else Path(plan)

@@ -1,0 +1,257 @@
+"""Fuel or energy, time and way of a flight in legs, each integrated over trims of the aircraft as it gets lighter."""
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Any, Literal, NamedTuple
+
+import numpy as np
+from pydantic import Field, ValidationError
+
+from dravik.aircraft import Aircraft
+from dravik.aircraft.loadings import parts_of
+from dravik.aircraft.schema import Loading
+from dravik.definition.fields import Duration, Length, Model, PositiveLength
+from dravik.definition.toml import read_definition
+from dravik.errors import DravikError, TrimError
+from dravik.files import as_path
+from dravik.frames import station_from_body
+from dravik.mass import combine
+from dravik.performance.runway import away_from_ground
+from dravik.trimming import TrimPoint, on_ground, trim
+from dravik.trimming.posing import levers_of
+
+__all__ = ["FuelLeg", "FuelPlan", "FuelUse", "LegUse", "fuel_for", "read_fuel_plan"]
+
+STEPS = 3  # of the classical fourth-order method in each leg
+GOALS = ("climb_to", "descend_to", "distance", "time", "standing")
+Told = Callable[[float], None]
+
+
+class FuelLeg(Model):
+    """One leg: where it ends, and how it is flown.
+
+    One of ``climb_to`` and ``descend_to`` (altitudes), ``distance`` over the ground, ``time``, or ``standing`` on the
+    ground for a time. ``airspeed`` as trims take it (``"62 m/s"``, ``"best glide"``), or ``mach``; ``inputs`` by name.
+    A climb has the throttles at their upper end and a descent at their lower one, unless they are given, or there is a
+    ``climb_rate``. ``loading`` is another one from here on, with the fuel that is left: water dropped, say.
+    """
+
+    name: str = ""
+    climb_to: Length | None = None
+    descend_to: Length | None = None
+    distance: PositiveLength | None = None
+    time: Duration | None = None
+    standing: Duration | None = None
+    airspeed: str | float | None = None
+    mach: float | None = None
+    climb_rate: str | float | None = None
+    heading: str | float = 0.0
+    loading: str = ""
+    inputs: dict[str, str | float] = Field(default_factory=dict)
+
+    @property
+    def goal(self) -> str:
+        """What ends it."""
+        return next(n for n in GOALS if getattr(self, n) is not None)
+
+    def check(self, where: str) -> None:
+        """Raise DravikError unless it has one goal and, in flight, one speed."""
+        goals = [n for n in GOALS if getattr(self, n) is not None]
+        if len(goals) != 1:
+            raise DravikError(
+                f"a leg with {' and '.join(goals) or 'no end'}", where=where, expected="one of " + ", ".join(GOALS)
+            )
+        speeds = [n for n in ("airspeed", "mach") if getattr(self, n) is not None]
+        if len(speeds) != (0 if goals[0] == "standing" else 1):
+            raise DravikError(
+                f"a leg with {' and '.join(speeds) or 'no speed'}", where=where, expected="an airspeed, or mach"
+            )
+        if self.climb_rate is not None and goals[0] not in ("climb_to", "descend_to"):
+            raise DravikError("a climb_rate in a leg that is no climb", where=where, expected="climb_to or descend_to")
+
+
+class FuelPlan(Model):
+    """The legs of a flight, and the altitude at which they begin."""
+
+    format: Literal[1] = 1
+    altitude: Length
+    leg: tuple[FuelLeg, ...] = Field(min_length=1)
+
+
+class LegUse(NamedTuple):
+    """What a leg takes: time (s), way over the ground (m), fuel (kg) or energy (J); mass (kg) and altitude (m) then."""
+
+    name: str
+    time: float
+    distance: float
+    used: float
+    left: float
+    mass: float
+    altitude: float
+
+
+@dataclass(frozen=True)
+class FuelUse:
+    """What the legs of a flight take; ``unit`` is kg of fuel, or J from batteries."""
+
+    legs: list[LegUse]
+    unit: str
+
+    @property
+    def total(self) -> LegUse:
+        """All legs together."""
+        last = self.legs[-1]
+        sums = [sum(getattr(leg, n) for leg in self.legs) for n in ("time", "distance", "used")]
+        return LegUse("all", sums[0], sums[1], sums[2], last.left, last.mass, last.altitude)
+
+
+def read_fuel_plan(path: str | Path) -> FuelPlan:
+    """Return the legs of a file; raises DravikError, naming file and line, for what is wrong."""
+    return read_definition(as_path(path), FuelPlan)[0]
+
+
+def fuel_for(
+    craft: Aircraft, plan: FuelPlan | Sequence[Mapping[str, Any]], *, altitude: str | float = 0.0,
+    told: Told | None = None,
+) -> FuelUse:  # fmt: skip
+    """Return the fuel that a flight takes, leg by leg, from trims of the aircraft as it gets lighter.
+
+    ``plan`` is a ``FuelPlan``, or legs as mappings that begin at an ``altitude``. What lies between legs, such as
+    turns and changes of speed, takes nothing. Raises DravikError for wrong legs, for a leg that cannot be flown, and
+    where the fuel ends.
+
+    >>> import dravik as dv
+    >>> legs = [{"climb_to": "1500 m", "airspeed": "60 m/s"}, {"distance": "40 km", "airspeed": "70 m/s"}]
+    >>> use = fuel_for(dv.sample("tarn"), legs, altitude="480 m")
+    >>> use.unit, [leg.name for leg in use.legs], 20.0 < use.total.used < 100.0
+    ('kg', ['climb to 1500 m', 'distance 40000 m'], True)
+    """
+    if not isinstance(plan, FuelPlan):
+        try:
+            plan = FuelPlan.model_validate({"altitude": altitude, "leg": [dict(leg) for leg in plan]})
+        except ValidationError as error:
+            first = error.errors()[0]
+            raise DravikError(first["msg"], where=".".join(str(k) for k in first["loc"])) from None
+    flight = _Flight(craft, plan.altitude)
+    found = []
+    for k, leg in enumerate(plan.leg):
+        leg.check(f"leg {k + 1}")
+        found.append(flight.fly(leg, f"leg {k + 1}"))
+        if told is not None:
+            told((k + 1) / len(plan.leg))
+    return FuelUse(found, "J" if flight.is_electric else "kg")
+
+
+class _Flight:
+    """The aircraft on its way through the legs: what is left, and where it is."""
+
+    def __init__(self, craft: Aircraft, altitude: float) -> None:
+        self.craft, self.altitude = craft, altitude
+        self.is_electric = bool(craft.definition.batteries)
+        if self.is_electric:
+            start = craft.values(craft.state(velocity=(0.0, 0.0, 0.0)), craft.default_inputs())
+            self.store = sum(start[f"energy_left_{n}"] for n in craft.definition.batteries)
+        else:
+            self.store = sum(self._fuel(craft).values())
+        if not self.store > 0.0:
+            raise DravikError(
+                f"{craft.name} has neither fuel nor a battery", where=craft.loading_name, hint="dravik mass"
+            )
+        self.left = self.store
+
+    @staticmethod
+    def _fuel(craft: Aircraft) -> dict[str, float]:
+        """Return what the tanks hold whose flow is one of fuel, kg."""
+        held = craft.loading.tanks
+        return {n: held.get(n, 0.0) for n, t in craft.definition.tanks.items() if "fuel_flow" in str(t.flow)}
+
+    def fly(self, leg: FuelLeg, where: str) -> LegUse:
+        """Return what a leg takes, and go on to its end."""
+        if leg.loading:
+            self.craft = self.craft.with_loading(leg.loading)
+        goal = leg.goal
+        end = float(getattr(leg, goal))
+        climbs = goal in ("climb_to", "descend_to")
+        span = end - self.altitude if climbs else end
+        if climbs and (span > 0.0) != (goal == "climb_to"):
+            raise DravikError(f"{goal} {end:g} m from {self.altitude:g} m", where=where, expected="the other way")
+        start, begun = self.altitude, self.left
+
+        def rates(done: float, taken: np.ndarray[Any, Any]) -> np.ndarray[Any, Any]:
+            """Return time, way and fuel by what the leg runs over."""
+            height = start + done if climbs else start
+            point = self._point(leg, height, begun - float(taken[2]), where)
+            flow = point["electric_power"] if self.is_electric else point["fuel_flow"]
+            by_time = np.array([1.0, point["ground_speed"], flow])
+            if goal in ("time", "standing"):
+                return by_time
+            per = point["climb_rate"] if climbs else point["ground_speed"]
+            if not per * span > 0.0:
+                raise DravikError(
+                    f"{self.craft.name} does not {goal.replace('_', ' ')} {end:g} m: {per:.3g} m/s at {height:.5g} m",
+                    where=where, hint="another airspeed or loading",
+                )  # fmt: skip
+            return by_time / per
+
+        taken, h = np.zeros(3), span / STEPS
+        for k in range(STEPS):
+            a = rates(k * h, taken)
+            b = rates((k + 0.5) * h, taken + 0.5 * h * a)
+            c = rates((k + 0.5) * h, taken + 0.5 * h * b)
+            taken = taken + h / 6.0 * (a + 2.0 * b + 2.0 * c + rates((k + 1.0) * h, taken + h * c))
+        self.left = begun - float(taken[2])
+        if not self.left >= 0.0:
+            raise self._empty(where)
+        self.altitude = end if climbs else start
+        name = leg.name or f"{goal.replace('_', ' ')} {end:g} {'s' if goal in ('time', 'standing') else 'm'}"
+        mass = self._lighter(self.left).loading.mass
+        return LegUse(name, float(taken[0]), float(taken[1]), float(taken[2]), self.left, mass, self.altitude)
+
+    def _empty(self, where: str) -> DravikError:
+        what = f"{self.store:.4g} {'J' if self.is_electric else 'kg'}"
+        return DravikError(
+            f"the {what} that {self.craft.name} holds are used up", where=where, hint="more, or less of it"
+        )
+
+    def _point(self, leg: FuelLeg, height: float, left: float, where: str) -> TrimPoint:
+        """Return the trim of a leg at an altitude with so much fuel left."""
+        if not left >= 0.0:
+            raise self._empty(where)
+        craft, inputs = self._lighter(left), dict(leg.inputs)
+        if leg.goal == "standing":
+            idle: dict[str, Any] = {n: low for n, (low, _) in levers_of(craft).items()} | inputs
+            return on_ground(craft.with_environment(ground=height), inputs=idle, heading=leg.heading)
+        craft = away_from_ground(craft, height)
+        asked: dict[str, Any] = {"altitude": height, "heading": leg.heading}
+        asked |= {"airspeed": leg.airspeed} if leg.mach is None else {"mach": leg.mach}
+        if leg.climb_rate is not None:
+            asked["climb_rate"] = leg.climb_rate
+        elif leg.goal in ("climb_to", "descend_to"):
+            ends = {n: high if leg.goal == "climb_to" else low for n, (low, high) in levers_of(craft).items()}
+            asked["flight_path"], inputs = "free", {**ends, **inputs}
+        try:
+            return trim(craft, **asked, inputs=inputs)
+        except TrimError as error:
+            raise TrimError(
+                str(error), result=error.result, where=f"{where}, {craft.loading.mass:.5g} kg", nearest=error.nearest
+            ) from None
+
+    def _lighter(self, left: float) -> Aircraft:
+        """Return the aircraft with so much fuel left, shared among its tanks as it was."""
+        craft = self.craft
+        if self.is_electric:
+            return craft
+        held = self._fuel(craft)
+        share = left / max(sum(held.values()), 1e-9)
+        tanks = {**craft.loading.tanks, **{n: m * share for n, m in held.items()}}
+        parts = parts_of(craft.definition, craft.loading.model_copy(update={"tanks": tanks}))
+        whole = combine(list(parts.values()))
+        x, y, z = station_from_body(whole.centre)
+        (xx, yy, zz), (xy, xz, yz) = np.diag(whole.tensor), whole.products
+        loading = Loading(
+            mass=whole.mass, cg=(float(x), float(y), float(z)), Ixx=xx, Iyy=yy, Izz=zz, Ixy=xy, Ixz=xz, Iyz=yz
+        )
+        name = craft.loading_name
+        changed = craft.definition.model_copy(update={"loadings": {name: loading}, "default_loading": name})
+        return Aircraft(replace(craft.configuration, aircraft=changed), craft.tables)
