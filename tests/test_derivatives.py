@@ -12,7 +12,7 @@ from scipy.linalg import expm
 import dravik as dv
 from dravik.errors import DravikError
 from dravik.flight import model_proof
-from dravik.linear import Transfer
+from dravik.linear import Transfer, in_axes
 from tests.support import FOOT, craft, light_aircraft
 from tests.test_limits import jet
 
@@ -184,6 +184,47 @@ class FormTest(unittest.TestCase):
         root = dv.linearise(glider, point, states=["airspeed", "alpha", "q", "theta"]).short_forms()[-1]
         self.assertEqual(root.mode, "phugoid")
         self.assertAlmostEqual(abs(root.root) / (math.sqrt(2.0) * 9.80665 / 40.0), 1.0, delta=2e-3)
+
+    def test_other_axes(self) -> None:
+        # in_axes against linearising in the other coordinates: two charts of the same motion
+        windy = TARN.with_environment(wind={"speed": 12, "blows_from": "50 deg"})
+        for body, asked in (
+            (TARN, {}),
+            (TARN, {"turn": "40 deg"}),
+            (windy, {"flight_path": "3 deg"}),
+            (windy, {"turn": "30 deg"}),
+        ):
+            with self.subTest(asked, wind=body is windy):
+                point = dv.trim(body, airspeed=62, altitude=300, **asked)  # type: ignore[arg-type]
+                models = {axes: dv.linearise(body, point, coordinates=axes, outputs=["nz"]) for axes in ("air", "body")}
+                for old, new in (("air", "body"), ("body", "air")):
+                    found, asked_for = in_axes(models[old], point, new), models[new]
+                    self.assertEqual((found.states, found.axes), (asked_for.states, new))
+                    for letter in "ABCD":
+                        np.testing.assert_allclose(
+                            getattr(found, letter), getattr(asked_for, letter), atol=1e-5, rtol=1e-5
+                        )
+                    np.testing.assert_allclose(found.x0, asked_for.x0, atol=1e-9)
+                there = in_axes(models["air"], point, "stability")
+                np.testing.assert_allclose(in_axes(there, point, "air").A, models["air"].A, atol=1e-6)
+        # in stability axes the derivatives stand in the matrix
+        found = dv.derivatives(TARN, POINT)
+        lateral = dv.linearise(TARN, POINT, coordinates="stability", states=["v", "p", "r", "phi"])
+        for row, name in enumerate(("L", "N"), start=1):
+            for column, by in enumerate("vpr"):
+                self.assertAlmostEqual(lateral.A[row, column], found[f"{name}{by}'"], delta=2e-5)
+        self.assertAlmostEqual(lateral.A[3, 1] * math.cos(POINT["theta"]), 1.0, places=6)
+        flat = dv.linearise(TARN, POINT, states=["airspeed", "alpha", "q", "theta"])
+        turned = in_axes(flat, POINT, "stability")
+        self.assertEqual(turned.states, ["u", "w", "q", "theta"])
+        self.assertAlmostEqual(turned.A[0, 3], -9.80665, delta=2e-3)
+        np.testing.assert_allclose(turned.x0[:2], [62.0, 0.0], atol=1e-9)
+        for model, axes, words in (
+            (MODEL, "wind", "'air', 'body' or 'stability'"), (dv.LinearModel.of([[0.0]], states=["u"]), "body", "no axes"),
+            (flat.part(states=["airspeed", "q", "theta"]), "body", "without alpha"),
+        ):  # fmt: skip
+            with self.assertRaisesRegex(DravikError, words):
+                in_axes(model, POINT, axes)
 
     def test_motions_apart_and_together(self) -> None:
         self.assertLess(MODEL.coupling(), 1e-6)

@@ -45,7 +45,7 @@ def linearise(
     loading: Loading = "",
     law: Laws = None,
     coordinates: Annotated[
-        str, typer.Option(help="air (airspeed, alpha, beta) or body (u, v, w), which is taken in hover")
+        str, typer.Option(help="air (airspeed, alpha, beta), body (u, v, w), which is taken in hover, or stability")
     ] = "",
     outputs: Annotated[str, typer.Option(help="signals to make outputs, separated by commas")] = "",
     prove: Annotated[

@@ -1,5 +1,6 @@
 """Linear systems with names and units, linear models about an operating point, their modes and their responses."""
 
+from dravik.linear.axes import in_axes
 from dravik.linear.derivatives import Derivative, Derivatives, derivatives
 from dravik.linear.joining import append, connect
 from dravik.linear.linearising import linearise, linearise_plant
@@ -30,6 +31,7 @@ __all__ = [
     "connect",
     "derivatives",
     "find_modes",
+    "in_axes",
     "is_body_mode",
     "linearise",
     "linearise_plant",

@@ -11,6 +11,7 @@ from dravik.aircraft.plant import AircraftPlant
 from dravik.definition import arguments
 from dravik.errors import DravikError, require
 from dravik.kernel.chart import jacobian
+from dravik.linear.axes import in_axes
 from dravik.linear.model import Kink, LinearModel
 from dravik.linear.moment import Moment
 from dravik.plants import Plant
@@ -40,9 +41,10 @@ def linearise(
 ) -> LinearModel:
     """Return the linear model of an aircraft about a trimmed point, or about a moment of a flight.
 
-    States are position, ``"air"`` (airspeed, alpha, beta) or ``"body"`` (u, v, w) velocities, Euler angles, rates, and
-    those of actuators, engines and formulas; ``states`` keeps only some of them. Any signals may be
-    ``outputs``; without any, the outputs are the states. All in SI and rad.
+    States are position, ``"air"`` (airspeed, alpha, beta), ``"body"`` (u, v, w) or ``"stability"`` velocities (u, v, w
+    in axes turned by alpha: see ``in_axes``), Euler angles, rates, and those of actuators, engines and formulas;
+    ``states`` keeps only some of them. Any signals may be ``outputs``; without any, the outputs are the states. All in
+    SI and rad.
 
     ``broken`` signals are cut from those who read them (as ``Opening`` says): what these read is the input
     ``NAME_injected``, and what is computed for them is the output NAME. ``disturbed`` signals get an input
@@ -68,17 +70,20 @@ def linearise(
     else:
         require(point, TrimPoint, "the point to linearise about", "trim(craft, ...)")
     broken, disturbed = arguments.names(broken, "broken"), arguments.names(disturbed, "disturbed")
+    chosen, coordinates = coordinates, "body" if coordinates == "stability" else coordinates or point.coordinates
     if broken or disturbed:
-        outputs = [*(outputs or craft.plant(coordinates or point.coordinates).state_names)]
+        outputs = [*(outputs or craft.plant(coordinates).state_names)]
         outputs += [n for n in (*broken, *disturbed) if n not in outputs]
         point = _opened(point, broken, disturbed)
         craft = point.craft
-    plant = craft.plant(coordinates or point.coordinates)
+    plant = craft.plant(coordinates)
     for name in outputs:
         craft.signal(name)
     if abs(abs(point.signals["theta"]) - np.pi / 2) < 1e-3:
         raise DravikError("linearise at ±90 deg pitch: Euler angles have no rates there", hint="another attitude")
     model = _model(craft, point, plant, list(outputs))
+    if chosen == "stability":
+        model = in_axes(model, point, chosen)
     resting = craft.resting_states(point.state, np.array(point.inputs, dtype=float))
     if states is None and resting:
         states = [name for name in plant.state_names if name not in resting]
@@ -117,7 +122,7 @@ def _model(craft: Aircraft, point: TrimPoint | Moment, plant: AircraftPlant, out
         names, inputs, list(outputs) if k else list(names), units, None, f"{craft.name}, {point.title}", z, u, y0,
         _find_kinks(slopes, kinks, [*names, *outputs], [*names, *inputs]),
         # the last row that the differences leave is the operating point itself
-        values[2, :n].copy(),
+        values[2, :n].copy(), plant.coordinates,
     )  # fmt: skip
 
 

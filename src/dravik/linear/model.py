@@ -31,8 +31,8 @@ class LinearModel(LinearSystem):
     """A linear system of deviations (SI) from an operating point.
 
     ``x0``, ``u0``, ``y0`` are the operating point, ``drift`` the rates of its states, which about a moment of a flight
-    are not small; ``kinks`` lists slopes that depend on the side they are taken from (a table bends there), so that
-    nobody trusts them unseen.
+    are not small; ``axes`` are those of an aircraft's motion: air, body or stability; ``kinks`` lists slopes that
+    depend on the side they are taken from (a table bends there), so that nobody trusts them unseen.
 
     >>> import dravik as dv
     >>> craft = dv.sample("tarn")
@@ -46,6 +46,7 @@ class LinearModel(LinearSystem):
     y0: Floats = field(default_factory=lambda: np.zeros(0))
     kinks: list[Kink] = field(default_factory=list)
     drift: Floats = field(default_factory=lambda: np.zeros(0))
+    axes: str = ""
 
     def part(
         self, *, states: Sequence[str] | None = None, inputs: Sequence[str] | None = None,
@@ -83,5 +84,5 @@ class LinearModel(LinearSystem):
         """Return everything as plain lists, for JSON."""
         return {
             **super().as_dict(), **{k: getattr(self, k).tolist() for k in ("x0", "u0", "y0", "drift")},
-            "kinks": [vars(k) for k in self.kinks],
+            "axes": self.axes, "kinks": [vars(k) for k in self.kinks],
         }  # fmt: skip
