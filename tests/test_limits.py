@@ -119,6 +119,23 @@ class LimitTest(unittest.TestCase):
         # elevator per g: -(CW/Cm_elevator) times the manoeuvre margin
         weight = MASS * G / (0.5 * density * 70.0**2 * AREA)
         self.assertAlmostEqual(found.control_per_g / (weight * found.manoeuvre_margin / POWER), 1.0, delta=3e-3)
+        # stick free: hinge moments ch_alpha alpha + ch_delta delta; a free elevator takes ch_alpha/ch_delta of Cm_elevator away
+        by_alpha, by_elevator, size = -0.1, -0.5, 0.02
+        hinged = jet(
+            CL="5*alpha", CD="0.001", pull=f"{size}*dynamic_pressure*({by_alpha}*alpha + {by_elevator}*elevator)"
+        )
+        force = static_stability(hinged, airspeed=70.0, altitude=0.0, force="pull").force
+        assert force is not None
+        free = (-STATIC + POWER * by_alpha / by_elevator) / 5.0
+        self.assertAlmostEqual(force.static_margin, free, delta=1e-3)
+        self.assertAlmostEqual(force.manoeuvre_margin - force.static_margin, between, delta=1e-3)
+        pressure = 0.5 * density * 70.0**2
+        per_g = size * pressure * by_elevator / POWER * weight * force.manoeuvre_margin
+        self.assertAlmostEqual(force.per_g / per_g, 1.0, delta=3e-3)
+        slow, fast = (dv.trim(hinged, airspeed=v, altitude=0.0)["pull"] for v in (69.9, 70.1))
+        self.assertAlmostEqual(force.by_speed / ((fast - slow) / 0.2), 1.0, delta=2e-3)
+        with self.assertRaisesRegex(DravikError, "expected a force"):
+            static_stability(hinged, airspeed=70.0, altitude=0.0, force="alpha")
         with self.assertRaisesRegex(DravikError, "no pitch control|moves no control"):
             static_stability(dv.sample("merle"), airspeed=5, altitude=100)
 

@@ -21,6 +21,7 @@ from .flight import from_csv as from_csv
 from .flight import gust as gust
 from .flight import linearise_along as linearise_along
 from .flight import load_scenario as load_scenario
+from .flight import mode_motion as mode_motion
 from .flight import on_rail as on_rail
 from .flight import prove_linear as prove_linear
 from .flight import prove_model as prove_model

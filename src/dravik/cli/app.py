@@ -24,6 +24,7 @@ from dravik.cli.limits import limits
 from dravik.cli.linearising import linearise
 from dravik.cli.mass import mass
 from dravik.cli.pictures import axes, export, plot
+from dravik.cli.response import response
 from dravik.cli.runway import fuel, runway
 from dravik.cli.sweeps import Sweeps, run_all, run_sweep
 from dravik.cli.tables import tables
@@ -210,6 +211,7 @@ def trim(
 
 
 app.command()(linearise)
+app.command()(response)
 
 
 @app.command()

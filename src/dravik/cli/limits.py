@@ -37,6 +37,7 @@ def limits(
     gust: Annotated[str, typer.Option(help="derived gust velocity of the V-n diagram")] = "15.24 m/s",
     failed: Annotated[str, typer.Option(help="engines that have failed: least control speeds; commas between")] = "",
     banks: Annotated[str, typer.Option(help="banks towards the engines that run, for --failed")] = "0, 5 deg",
+    force: Annotated[str, typer.Option(help="signal of the pilot's pull, N: points stick free, force per g")] = "",
     set_: Settings = None,
     loading: Loading = "",
     law: Laws = None,
@@ -59,7 +60,7 @@ def limits(
         turns = manoeuvre_limits(craft, airspeeds=speeds, altitude=altitude, inputs=inputs, gust=gust, told=told)
     middle = 0.5 * (low + min(high, 2.0 * low))
     try:
-        points = static_stability(craft, airspeed=middle, altitude=altitude, inputs=inputs).rows()
+        points = static_stability(craft, airspeed=middle, altitude=altitude, inputs=inputs, force=force).rows()
         why = ""
     except DravikError as error:
         points, why = [], str(error)
@@ -89,7 +90,7 @@ def limits(
         [_manoeuvre_cells(r) for r in turns[:: max(1, len(turns) // 8)]],
     )  # fmt: skip
     if points:
-        show_rows(f"stick fixed, {middle:.4g} m/s at {altitude}", ["what", "value", "unit"], points)
+        show_rows(f"static stability, {middle:.4g} m/s at {altitude}", ["what", "value", "unit"], points)
     else:
         say(f"no neutral point: {why}", "yellow")
     if out:

@@ -17,6 +17,7 @@ from dravik.flight.histories import (
     step,
     sweep,
 )
+from dravik.flight.mode_motion import mode_motion
 from dravik.flight.model_proof import ModelCheck, ModelProof, prove_model
 from dravik.flight.proofs import HoldProof, LinearProof, prove_linear, prove_trim
 from dravik.flight.recording import Event, Recording, read_recording
@@ -50,6 +51,7 @@ __all__ = [
     "is_scenario",
     "linearise_along",
     "load_scenario",
+    "mode_motion",
     "on_rail",
     "parse_history",
     "prove_linear",

@@ -1,5 +1,6 @@
 """Linear systems with names and units, linear models about an operating point, their modes and their responses."""
 
+from dravik.linear.answers import Answer, FrequencyAnswer, StepFigures, answer, frequency_answer
 from dravik.linear.axes import in_axes
 from dravik.linear.derivatives import Derivative, Derivatives, derivatives
 from dravik.linear.joining import append, connect
@@ -16,8 +17,10 @@ from dravik.linear.system import LinearSystem
 from dravik.linear.transfer import Transfer
 
 __all__ = [
+    "Answer",
     "Derivative",
     "Derivatives",
+    "FrequencyAnswer",
     "LinearModel",
     "LinearSystem",
     "Mode",
@@ -26,11 +29,14 @@ __all__ = [
     "RootSensitivity",
     "RootSweep",
     "ShortForm",
+    "StepFigures",
     "Transfer",
+    "answer",
     "append",
     "connect",
     "derivatives",
     "find_modes",
+    "frequency_answer",
     "in_axes",
     "is_body_mode",
     "linearise",

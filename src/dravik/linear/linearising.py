@@ -98,7 +98,8 @@ def _model(craft: Aircraft, point: TrimPoint | Moment, plant: AircraftPlant, out
     u = np.array(point.inputs, dtype=float)
     t = point.time if isinstance(point, Moment) else 0.0
     z = plant.from_state(point.state, u, t)
-    units = {n: craft.signals[n].unit for n in [*names, *inputs, *outputs] if n in craft.signals}
+    units = {n: spec.unit for n, spec in craft.inputs.items()}
+    units |= {n: craft.signals[n].unit for n in [*names, *inputs, *outputs] if n in craft.signals}
     steps = np.array(
         [
             STEP * max(_SIZES.get(units.get(n, ""), 1.0), abs(v))

@@ -150,7 +150,7 @@ def find_modes(A: Floats, states: Sequence[str], x0: Floats) -> Modes:
         share = products / max(float(np.sum(products)), 1e-300)
         order = np.argsort(-share, kind="stable")
         participation = {states[k]: float(share[k]) for k in order if share[k] > 1e-6}
-        vector = {s: complex(v) for s, v in zip(states, right[:, i], strict=True)}
+        vector = {s: complex(v) for s, v in zip(states, _with_led(A, right[:, i], value, keep), strict=True)}
         modes.append(Mode("", complex(value), participation, vector))
     ordered = sorted(modes, key=lambda m: -m.frequency)
     names = [_hover_name(m) for m in ordered] if _hovers(states, x0) else _names(ordered)
@@ -159,6 +159,16 @@ def find_modes(A: Floats, states: Sequence[str], x0: Floats) -> Modes:
     zeros = [Mode("", 0j, {s: 1.0}, {n: complex(n == s) for n in states}) for s in free]
     names += [f"{_FREE.get(s, s)}, zero root" for s in free]
     return Modes(_numbered(names, [*ordered, *zeros]))
+
+
+def _with_led(A: Floats, vector: "NDArray[np.complex128]", value: complex, keep: list[int]) -> Any:
+    """Return an eigenvector with the states that only follow, such as heading and place: value * v = A v."""
+    whole, led = vector.copy(), [k for k in range(len(A)) if k not in keep]
+    if led and abs(value) > 0.0:
+        # one may follow another, as the place does the heading
+        for _ in led:
+            whole[led] = (A @ whole)[led] / value
+    return whole
 
 
 def _eigen(

@@ -6,7 +6,7 @@ from dravik.performance.fuel import FuelLeg, FuelPlan, FuelUse, LegUse, fuel_for
 from dravik.performance.level import Performance, SpeedPoint, ceiling, performance
 from dravik.performance.limits import EnvelopeRow, ManoeuvreRow, flight_envelope, manoeuvre_limits
 from dravik.performance.runway import Landing, RunwayRules, TakeOff, landing, take_off
-from dravik.performance.stability import StaticStability, static_stability
+from dravik.performance.stability import StaticStability, StickForce, static_stability
 
 __all__ = [
     "ControlSpeed",
@@ -23,6 +23,7 @@ __all__ = [
     "RunwayRules",
     "SpeedPoint",
     "StaticStability",
+    "StickForce",
     "TakeOff",
     "ceiling",
     "engine_points",

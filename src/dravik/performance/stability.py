@@ -12,11 +12,29 @@ from dravik.errors import DravikError
 from dravik.trimming import Family, TrimPoint, trim
 from dravik.trimming.solve import condition_of
 
-__all__ = ["StaticStability", "static_stability"]
+__all__ = ["StaticStability", "StickForce", "static_stability"]
 
 Floats = NDArray[np.float64]
 SHIFTS = (-0.05, 0.0, 0.05)  # of the chord: centres of gravity at which trims are taken
 SPEED_STEP, LOAD_STEP = 0.02, 0.05  # relative; of the load factor
+
+
+@dataclass(frozen=True)
+class StickForce:
+    """What the pilot's force (N) does, its points stick free (station x, m) and their margins in chords.
+
+    ``per_g`` in N, ``by_speed`` in N s/m about level flight, the trimmed force (N); neutral and manoeuvre points where
+    the force does not change with the lift (over dynamic pressure), and with the load factor.
+    """
+
+    signal: str
+    trimmed: float
+    per_g: float
+    by_speed: float
+    neutral_point: float
+    manoeuvre_point: float
+    static_margin: float
+    manoeuvre_margin: float
 
 
 @dataclass(frozen=True)
@@ -38,6 +56,7 @@ class StaticStability:
     manoeuvre_point: float
     static_margin: float
     manoeuvre_margin: float
+    force: StickForce | None = None
 
     def rows(self) -> list[tuple[str, float, str]]:
         """Return name, value and unit."""
@@ -50,13 +69,32 @@ class StaticStability:
             ("manoeuvre point, stick fixed", self.manoeuvre_point, "m"),
             ("static margin", 100.0 * self.static_margin, "% chord"),
             ("manoeuvre margin", 100.0 * self.manoeuvre_margin, "% chord"),
+            *self._force_rows(),
+        ]
+
+    def _force_rows(self) -> list[tuple[str, float, str]]:
+        f = self.force
+        if f is None:
+            return []
+        return [
+            (f"{f.signal}, trimmed", f.trimmed, "N"),
+            (f"{f.signal} per g", f.per_g, "N"),
+            (f"{f.signal} by airspeed", f.by_speed, "N s/m"),
+            ("neutral point, stick free", f.neutral_point, "m"),
+            ("manoeuvre point, stick free", f.manoeuvre_point, "m"),
+            ("static margin, stick free", 100.0 * f.static_margin, "% chord"),
+            ("manoeuvre margin, stick free", 100.0 * f.manoeuvre_margin, "% chord"),
         ]
 
 
 def static_stability(
-    craft: Aircraft, *, airspeed: str | float, altitude: str | float, inputs: dict[str, Any] | None = None
-) -> StaticStability:
+    craft: Aircraft, *, airspeed: str | float, altitude: str | float, inputs: dict[str, Any] | None = None,
+    force: str = "",
+) -> StaticStability:  # fmt: skip
     """Return neutral and manoeuvre point, and control per g, from trims at three centres of gravity.
+
+    ``force`` names a signal that is the pilot's pull (N, positive aft), such as a formula of hinge moments and gearing:
+    with it the points stick free, and the force per g and by airspeed.
 
     The neutral point is where the control does not change with the lift in level flight, the manoeuvre point where it
     does not change with the load factor: both by a parabola over the centre of gravity. Raises DravikError where level
@@ -70,7 +108,9 @@ def static_stability(
     asked: dict[str, Any] = {"airspeed": airspeed, "altitude": altitude, "inputs": inputs or {}}
     point = trim(craft, **asked)
     chord = craft.definition.reference.chord
-    per_lift, per_g, stick_per_g = [], [], []
+    if force and craft.signal(force).unit not in ("N", ""):
+        raise DravikError(f"{force} is in {craft.signal(force).unit}", where="force", expected="a force, N")
+    per_lift, per_g, stick_per_g, pulls = [], [], [], []
     control, stick = _pitch_control(craft, asked, point)
     for shift in SHIFTS:
         moved = _with_centre(craft, point, shift * chord)
@@ -81,12 +121,28 @@ def static_stability(
         per_lift.append(_ratio(by_speed, control, "CL"))
         per_g.append(_ratio(by_load, control, "nz"))
         stick_per_g.append(_ratio(by_load, stick, "nz"))
+        if force:
+            pulls.append(_pulls(force, by_speed, by_load))
     places = point["cg_x"] + np.array(SHIFTS) * chord
     neutral, manoeuvre = (_crossing(places, np.array(values)) for values in (per_lift, per_g))
     return StaticStability(
         point, control, stick, per_g[1], stick_per_g[1], per_lift[1], point["cg_x"], neutral, manoeuvre,
         (neutral - point["cg_x"]) / chord, (manoeuvre - point["cg_x"]) / chord,
+        _stick_force(force, point, places, np.array(pulls), chord) if force else None,
     )  # fmt: skip
+
+
+def _pulls(force: str, by_speed: list[TrimPoint], by_load: list[TrimPoint]) -> tuple[float, float, float]:
+    """Return the slopes of the force over dynamic pressure by lift, of the force by load factor, and by airspeed."""
+    over = [p[force] / p["dynamic_pressure"] for p in by_speed]
+    by_lift = (over[1] - over[0]) / (by_speed[1]["CL"] - by_speed[0]["CL"])
+    return by_lift, _ratio(by_load, force, "nz"), _ratio(by_speed, force, "airspeed")
+
+
+def _stick_force(force: str, point: TrimPoint, places: Floats, pulls: Floats, chord: float) -> StickForce:
+    neutral, manoeuvre = _crossing(places, pulls[:, 0]), _crossing(places, pulls[:, 1])
+    margins = (neutral - point["cg_x"]) / chord, (manoeuvre - point["cg_x"]) / chord
+    return StickForce(force, point[force], float(pulls[1, 1]), float(pulls[1, 2]), neutral, manoeuvre, *margins)
 
 
 def _with_centre(craft: Aircraft, point: TrimPoint, by: float) -> Aircraft:

@@ -18,6 +18,8 @@ from .limits import figure_limits as figure_limits
 from .masses import figure_masses as figure_masses
 from .page import Block as Block
 from .page import write_page as write_page
+from .responses import figure_phasors as figure_phasors
+from .responses import figure_responses as figure_responses
 from .roots import figure_roots as figure_roots
 from .thrust import figure_performance as figure_performance
 from .thrust import figure_thrust_curves as figure_thrust_curves

@@ -222,6 +222,9 @@ def _profile(axes: "Axes", run: "Recording") -> Follow:
     few = _thinned(run)
     time, altitude = run.time[few], run["altitude"][few]
     axes.plot(time, altitude, color=GRID, lw=2.0)
+    # level flight shall look level, not like rounding errors
+    middle, half = float(np.mean(axes.get_ylim())), max(0.5 * float(np.ptp(axes.get_ylim())), 1.0)
+    axes.set_ylim(middle - half, middle + half)
     if "ground_height" in run.names:
         axes.plot(time, run["ground_height"][few], color=GROUND, lw=1.0)
     (flown,) = axes.plot([], [], color=ACTUAL, lw=1.6)
