@@ -120,6 +120,31 @@ class PlantTest(unittest.TestCase):
         with self.assertRaisesRegex(DravikError, "no output 'heigth'"):
             dv.trim_plant(swing(), free=["angle"], hold={"heigth": 0.1})
 
+    def test_the_words_of_statements(self) -> None:
+        # a turning pendulum: the rate of the angle is held, limits are one's own, quantities have units
+        turning = dv.trim_plant(
+            swing(), state={"angle": "30 deg"}, free=[dv.Free("torque", low=0.0), "rate"], hold={"rate of angle": 0.5}
+        )
+        self.assertAlmostEqual(float(turning.state[1]), 0.5, places=9)
+        self.assertAlmostEqual(float(turning.inputs[0]), 9.81 * 0.5 + 0.2, places=8)
+        # an output that equals another
+        both = dv.plant(
+            lambda t, x, u: [u[0] - x[0], u[1] - x[1]], states=["a", "b"], inputs=["p", "q"], outputs=["one", "two"],
+            output_function=lambda t, x, u: [2.0 * x[0], x[1] + 1.0],
+            jacobian=lambda t, x, u: (-np.eye(2), np.eye(2), np.diag([2.0, 1.0]), np.zeros((2, 2))),
+        )  # fmt: skip
+        for plant in (both, dataclasses.replace(both, jacobian=None)):
+            equal = dv.trim_plant(
+                plant, state={"b": 4.0}, inputs={"q": 4.0}, free=["a", "p"], steady=["a"], hold={"one": "two"}
+            )
+            np.testing.assert_allclose([*equal.state, *equal.inputs], [2.5, 4.0, 2.5, 4.0], atol=1e-9)
+        for asked, words in (
+            ({"free": ["torque"], "hold": {"rate of speed": 1}}, "no state 'speed'"), ({"free": ["turque"]}, "did you mean torque"),
+            ({"free": ["torque"], "inputs": {"torque": "3 N"}}, "names no unit"),
+        ):  # fmt: skip
+            with self.subTest(words), self.assertRaisesRegex(DravikError, words):
+                dv.trim_plant(swing(), **asked)  # type: ignore[arg-type]
+
     def test_an_aircraft_is_a_plant_like_any_other(self) -> None:
         point = dv.trim(TARN, airspeed="62 m/s", altitude="300 m")
         plant = TARN.plant()

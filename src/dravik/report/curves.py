@@ -120,6 +120,10 @@ def _map(figure: "Figure", axes: "Axes", sweep: "TrimSweep", values: Any) -> Non
     x, y = _numbers(sweep, across), _numbers(sweep, up)
     drawn = axes.contourf(x, y, grid, levels=12, cmap="viridis")
     axes.contour(x, y, grid, levels=12, colors="white", linewidths=0.4)
+    if np.nanmin(values) < 0.0 < np.nanmax(values):
+        # where a climb ends, or a control changes sides
+        none = axes.contour(x, y, grid, levels=[0.0], colors=INK, linewidths=1.8)
+        axes.clabel(none, fmt="0", fontsize=9)
     bar = figure.colorbar(drawn, ax=axes, pad=0.01)
     bar.ax.tick_params(labelsize=8, labelcolor=INK)
     axes.set_ylabel(_label(sweep, up))

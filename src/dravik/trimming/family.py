@@ -18,7 +18,7 @@ __all__ = ["Continuation", "Family"]
 
 Floats = NDArray[np.float64]
 Found = tuple[Search, AircraftField, Floats]
-MANY, FEW = 99, 4  # starts: all there are, the settled one and three throttle settings
+MANY, FEW = 99, 3  # starts: all there are, the settled one and two throttle settings
 CLOSE = 1e-10  # of the interval: how closely an edge is found
 
 

@@ -142,6 +142,8 @@ class PlantField:
         plant, found = self.plant, []
         for e in self.statement.equations:
             value = rates[plant.state_names.index(e.of)] if e.is_rate else outputs[plant.output_names.index(e.of)]
+            if e.other:
+                value = value - outputs[plant.output_names.index(e.other)]
             found.append((float(value) - e.value) * e.weight)
         return np.array(found)
 
@@ -167,7 +169,10 @@ class PlantField:
             parts = by_rate if e.is_rate else by_output
             row = (plant.state_names if e.is_rate else plant.output_names).index(e.of)
             for k, (is_state, index) in enumerate(self.places):
-                found[i, k] = parts[is_state][row, index] * self.scales[k] * e.weight
+                slope = parts[is_state][row, index]
+                if e.other:
+                    slope = slope - parts[is_state][plant.output_names.index(e.other), index]
+                found[i, k] = slope * self.scales[k] * e.weight
         return found
 
     def newton(

@@ -1,7 +1,6 @@
 """Trim: the states and inputs that hold a condition; engines at rest, any plant."""
 
-import math
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from typing import Unpack
 
@@ -13,17 +12,18 @@ from dravik.errors import DravikError, TrimError, require
 from dravik.kernel.chart import N_CHART
 from dravik.kernel.program import N_RIGID
 from dravik.plants import Plant
-from dravik.trimming.condition import Asked, Condition, check_names
+from dravik.trimming.condition import Asked, Condition, Quantity, check_names
 from dravik.trimming.edges import nearest_held
 from dravik.trimming.family import Family
 from dravik.trimming.fields import PlantField, aircraft_search
+from dravik.trimming.plant_statement import plant_statement
 from dravik.trimming.posing import has_level_thrust, levers_of, pose, settling
 from dravik.trimming.reporting import advice, failure, report
 from dravik.trimming.result import PlantTrim, TrimPoint
 from dravik.trimming.search import Search, explain
 from dravik.trimming.settling import SETTLED
 from dravik.trimming.special import speed_of
-from dravik.trimming.statement import Equation, Free, Statement
+from dravik.trimming.statement import Free, Statement
 from dravik.units import in_si
 
 __all__ = ["condition_of", "settle", "steady", "trim", "trim_all", "trim_plant"]
@@ -151,15 +151,18 @@ def settle(craft: Aircraft, state: Floats, inputs: Floats) -> Floats:
 
 
 def trim_plant(
-    plant: Plant, *, state: Mapping[str, float] | None = None, inputs: Mapping[str, float] | None = None,
-    free: list[str], steady: list[str] | None = None, hold: Mapping[str, float] | None = None, strict: bool = True,
+    plant: Plant, *, state: Mapping[str, Quantity] | None = None, inputs: Mapping[str, Quantity] | None = None,
+    free: Sequence[str | Free], steady: Sequence[str] | None = None, hold: Mapping[str, Quantity] | None = None,
+    strict: bool = True,
 ) -> PlantTrim:  # fmt: skip
-    """Return an equilibrium of any plant.
+    """Return an equilibrium of any plant, said in the words of a ``Statement``.
 
-    ``state`` and ``inputs`` give starting values by name (others are zero); ``free`` names the states and inputs
-    that may move, within the plant's bounds; ``steady`` the states whose rates must be zero (all unless named);
-    ``hold`` the outputs that must have a value. Raises DravikError for unknown names, and TrimError, naming the largest
-    residual, when there is no equilibrium (``strict``).
+    ``state`` and ``inputs`` give starting values by name (others are zero), in SI or with a unit that the plant names;
+    ``free`` names the states and inputs that may move, within the plant's bounds, or gives ``Free`` with limits of its
+    own; ``steady`` the states whose rates must be zero (all unless named, or ``hold`` gives their rate); ``hold`` what
+    equals what: an output and a value, an output and the name of another, ``"rate of STATE"`` and a value. Raises
+    DravikError for unknown names, and TrimError, naming the largest residual, when there is no equilibrium
+    (``strict``).
 
     >>> import dravik as dv
     >>> swing = dv.plant(lambda t, x, u: [x[1], u[0] - 9.8 * x[0]], states=["angle", "rate"], inputs=["push"])
@@ -167,27 +170,8 @@ def trim_plant(
     >>> round(float(held.inputs[0]), 9)
     0.98
     """
-    states, input_names, outputs = plant.state_names, plant.input_names, plant.output_names
-    for name in [*(state or {}), *(inputs or {}), *free, *(steady or [])]:
-        if name not in states and name not in input_names:
-            raise DravikError(f"the plant has no state or input {name!r}", expected=", ".join([*states, *input_names]))
-    for name in hold or {}:
-        if name not in outputs:
-            raise DravikError(f"the plant has no output {name!r}", expected=", ".join(outputs))
-    x = np.array([(state or {}).get(n, 0.0) for n in states], dtype=float)
-    u = np.array([(inputs or {}).get(n, 0.0) for n in input_names], dtype=float)
-
-    def moving(name: str) -> Free:
-        start = x[states.index(name)] if name in states else u[input_names.index(name)]
-        low, high = plant.bounds.get(name, (-math.inf, math.inf))
-        return Free(name, float(start), plant.scales.get(name, 1.0), low, high)
-
-    equations = [
-        Equation(n, is_rate=True, weight=1.0 / plant.scales.get(n, 1.0))
-        for n in (steady if steady is not None else states)
-    ]
-    equations += [Equation(n, value, weight=1.0 / plant.scales.get(n, 1.0)) for n, value in (hold or {}).items()]
-    statement = Statement("equilibrium", "", x, u, tuple(moving(n) for n in free), tuple(equations), is_checked=True)
+    statement = plant_statement(plant, state or {}, inputs or {}, free, steady, hold or {})
+    equations = statement.equations
     field = PlantField(plant, statement)
     search = Search(statement, field, [], [], [])
     v, reached = search.solve()
@@ -196,7 +180,7 @@ def trim_plant(
     result = PlantTrim(plant, field.x, field.u, residuals, reached)
     if strict and not reached:
         worst = max(residuals, key=lambda n: abs(residuals[n]))
-        what = "the rate of " if worst in states else ""
+        what = "the rate of " if worst in plant.state_names else ""
         why = explain(statement, field.slopes(v))
         raise TrimError(
             f"no equilibrium: {what}{worst} is left at {residuals[worst]:.3g}{'; ' + why if why else ''}", result=result
