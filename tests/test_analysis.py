@@ -6,7 +6,7 @@ import numpy as np
 from dravik import plant
 from dravik.aircraft import load_law, sample, sample_path
 from dravik.errors import DravikError, TrimError
-from dravik.handling import Criterion, evaluate, modal_criteria
+from dravik.handling import Criterion, handling_qualities, modal_criteria
 from dravik.linear import LinearModel, linearise, linearise_plant
 from dravik.trimming import trim, trim_plant
 from tests.support import DEG, craft, light_aircraft
@@ -340,7 +340,7 @@ class HandlingTest(unittest.TestCase):
                 model = linearise(craft, point, outputs=["nz"])
                 grows = {m.name for m in model.modes() if m.eigenvalue.real > 1e-3}
                 self.assertTrue(grows)
-                found = evaluate(craft, point)
+                found = handling_qualities(craft, point)
                 line = next(c for c in found.criteria if c.name == name)
                 self.assertEqual(line.level, 4)
                 self.assertIn(words, line.note)
@@ -359,7 +359,7 @@ class HandlingTest(unittest.TestCase):
         self.assertEqual({c.requirement for c in lines if c.level is None}, {"unjudged"})
         merle = sample("merle")
         with self.assertRaisesRegex(DravikError, "no requirement of MIL-F-8785C at hover"):
-            evaluate(merle, trim(merle, airspeed=0.0, altitude=300.0))
+            handling_qualities(merle, trim(merle, airspeed=0.0, altitude=300.0))
 
     def test_a_growing_phugoid_is_level_3_when_slow_enough(self) -> None:
         for rate, level in ((0.012, 3), (0.014, 4), (-0.001, 2), (-0.02, 1)):
@@ -390,8 +390,8 @@ class HandlingTest(unittest.TestCase):
     def test_wrong_class(self) -> None:
         point = trim(TARN, airspeed="62 m/s", altitude="300 m")
         with self.assertRaisesRegex(DravikError, "class 'V'; expected one of I, II-L"):
-            evaluate(TARN, point, aircraft_class="V")
-        self.assertEqual(evaluate(TARN, point).level, 1)
+            handling_qualities(TARN, point, aircraft_class="V")
+        self.assertEqual(handling_qualities(TARN, point).level, 1)
 
 
 if __name__ == "__main__":

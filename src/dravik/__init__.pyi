@@ -35,7 +35,7 @@ from .flight import sine as sine
 from .flight import start as start
 from .flight import step as step
 from .flight import sweep as sweep
-from .handling import evaluate as evaluate
+from .handling import handling_qualities as handling_qualities
 from .linear import LinearModel as LinearModel
 from .linear import LinearSystem as LinearSystem
 from .linear import Moment as Moment

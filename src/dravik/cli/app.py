@@ -228,12 +228,12 @@ def handling(
     as_json: AsJson = False,
 ) -> None:
     """Hold the modes against the requirements of MIL-F-8785C, with level and margin for each."""
-    from dravik.handling import evaluate
+    from dravik.handling import handling_qualities
 
     craft = condition.in_wind(get_craft(aircraft, loading, law, set_))
     point = get_point(craft, condition, set_)
     with kernel_notice("linear"):
-        found = evaluate(craft, point, aircraft_class=aircraft_class, category=category)
+        found = handling_qualities(craft, point, aircraft_class=aircraft_class, category=category)
     if as_json:
         emit(
             {

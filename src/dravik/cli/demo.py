@@ -14,7 +14,7 @@ from dravik.cli.common import emit, err, kernel_notice, say, show_rows
 from dravik.errors import DravikError
 from dravik.files import write_text
 from dravik.flight import Recording, fly, load_scenario, prove_linear, prove_trim, step, write_track
-from dravik.handling import evaluate
+from dravik.handling import handling_qualities
 from dravik.linear import linearise
 from dravik.performance import engine_points, performance
 from dravik.report import (
@@ -265,7 +265,7 @@ def _overlay(demo: _Demo, point: TrimPoint) -> None:
 
 
 def _handling(demo: _Demo, point: TrimPoint) -> None:
-    found = evaluate(point.craft, point, aircraft_class="II-L", category="B")
+    found = handling_qualities(point.craft, point, aircraft_class="II-L", category="B")
     keys = ("paragraph", "requirement", "value", "unit", "level_1", "level", "margin", "note")
     rows = [[r[k] for k in keys] for r in found.rows()]
     demo.table("handling.csv", keys, rows)

@@ -7,11 +7,12 @@ from typing import TYPE_CHECKING
 if TYPE_CHECKING:
     from pandas import DataFrame
 
-__all__ = ["CATEGORIES", "CLASSES", "Criterion", "Evaluation"]
+__all__ = ["CATEGORIES", "CLASSES", "Assessment", "Criterion"]
 
 CLASSES = ("I", "II-L", "II-C", "III", "IV")
 CATEGORIES = ("A", "B", "C")
 UNACCEPTABLE = 4
+NONE: tuple[None, None, None] = (None, None, None)
 
 
 @dataclass(frozen=True)
@@ -20,7 +21,8 @@ class Criterion:
 
     ``margin`` is the distance to the nearest level 1 limit as a share of that limit: negative outside it. ``modes`` are
     the names of the modes that it judges. Not ``judged``, it says what no requirement could be applied to: a mode that
-    is missing, or one that grows and that nothing speaks of; its level is then None.
+    is missing, or one that grows and that nothing speaks of; its level is then None. ``remembered``: its limits are
+    quoted from memory and were not compared with a copy of the document.
     """
 
     name: str
@@ -32,6 +34,7 @@ class Criterion:
     note: str = ""
     modes: tuple[str, ...] = ()
     judged: bool = True
+    remembered: bool = False
 
     @property
     def level(self) -> int | None:
@@ -68,7 +71,7 @@ class Criterion:
 
 
 @dataclass(frozen=True)
-class Evaluation:
+class Assessment:
     """All criteria of one flight condition; ``level`` is the worst of them.
 
     ``unjudged`` says in words what no requirement could be applied to; no level can be given then.
@@ -103,6 +106,7 @@ class Evaluation:
                 "level": c.level,
                 "margin": None if c.margin is None or not math.isfinite(c.margin) else c.margin,
                 "note": c.note,
+                "remembered": c.remembered,
             }
             for c in self.criteria
         ]

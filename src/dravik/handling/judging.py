@@ -2,18 +2,18 @@
 
 from dravik.aircraft import Aircraft
 from dravik.errors import DravikError, nearest, require
-from dravik.handling.criteria import CATEGORIES, CLASSES, Evaluation
+from dravik.handling.criteria import CATEGORIES, CLASSES, Assessment
 from dravik.handling.modal import modal_criteria
 from dravik.linear import LinearModel, linearise
 from dravik.trimming import TrimPoint
 
-__all__ = ["evaluate"]
+__all__ = ["handling_qualities"]
 
 
-def evaluate(
+def handling_qualities(
     craft: Aircraft, point: TrimPoint, *, aircraft_class: str = "II-L", category: str = "B",
     model: LinearModel | None = None,
-) -> Evaluation:  # fmt: skip
+) -> Assessment:  # fmt: skip
     """Return the modal requirements of MIL-F-8785C for an aircraft at a trimmed point.
 
     ``aircraft_class`` is one of CLASSES, ``category`` (of the flight phase) one of CATEGORIES. Raises DravikError for
@@ -21,7 +21,7 @@ def evaluate(
 
     >>> import dravik as dv
     >>> craft = dv.sample("tarn")
-    >>> dv.evaluate(craft, dv.trim(craft, airspeed="62 m/s", altitude="300 m")).level
+    >>> dv.handling_qualities(craft, dv.trim(craft, airspeed="62 m/s", altitude="300 m")).level
     1
     """
     require(craft, Aircraft, "what is judged")
@@ -38,4 +38,4 @@ def evaluate(
     if model is None or "nz" not in model.outputs:
         model = linearise(craft, point, outputs=["nz"])
     criteria = modal_criteria(model, aircraft_class, category)
-    return Evaluation(f"{craft.name}, {point.title}", aircraft_class, category, criteria)
+    return Assessment(f"{craft.name}, {point.title}", aircraft_class, category, criteria)

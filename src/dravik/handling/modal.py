@@ -1,35 +1,27 @@
 """The modal requirements of MIL-F-8785C; the limits are data, beside this file, with their paragraphs."""
 
 import math
-import tomllib
-from functools import lru_cache
-from pathlib import Path
+from dataclasses import replace
 from typing import Any
 
-from dravik.handling.criteria import Criterion
+from dravik.handling.criteria import NONE, Criterion
+from dravik.handling.limits import boundaries, limits
 from dravik.linear import LinearModel, Mode, Modes
 
-__all__ = ["load_factor_sensitivity", "modal_criteria"]
+__all__ = ["entry", "load_factor_sensitivity", "modal_criteria"]
 
-Limits = tuple[float | None, float | None, float | None]
-NONE: Limits = (None, None, None)
 SLOWEST = 3600.0  # s: roots that take longer to double (battery charge, altitude) count as neutral
 
 
-@lru_cache(maxsize=1)
 def _data() -> dict[str, Any]:
-    return tomllib.loads((Path(__file__).parent / "mil_f_8785c.toml").read_text(encoding="utf-8"))
+    return boundaries("mil_f_8785c")
 
 
-def _limits(values: list[float | str]) -> Limits:
-    a, b, c = (None if isinstance(v, str) else float(v) for v in values)
-    return a, b, c
-
-
-def _entry(section: str, aircraft_class: str, category: str) -> dict[str, Any] | None:
-    for entry in _data()[section]:
-        if entry["category"] == category and aircraft_class in entry["classes"]:
-            found: dict[str, Any] = entry
+def entry(section: str, aircraft_class: str, category: str) -> dict[str, Any] | None:
+    """Return the entry of a section of MIL-F-8785C for a class and category; None where it asks nothing."""
+    for one in _data()[section]:
+        if one["category"] == category and aircraft_class in one["classes"]:
+            found: dict[str, Any] = one
             return found
     return None
 
@@ -59,6 +51,8 @@ def modal_criteria(model: LinearModel, aircraft_class: str, category: str) -> li
         *_dutch_roll(modes, aircraft_class, category),
         *_roll_and_spiral(modes, aircraft_class, category),
     ]
+    is_remembered = bool(_data().get("remembered"))
+    found = [replace(c, remembered=is_remembered and c.judged) for c in found]
     return [*found, *_unjudged(modes, {name for criterion in found for name in criterion.modes})]
 
 
@@ -119,7 +113,7 @@ def _phugoid(modes: Modes) -> list[Criterion]:
     if pair is None:
         return [_missing("phugoid", paragraph)]
     omega, damping, note, names = pair
-    lows = _limits(data["damping_min"])
+    lows = limits(data["damping_min"])
     # level 3 of the phugoid is a least time to double: converted to the damping ratio that it corresponds to
     least = -math.log(2.0) / (longest * omega)
     return [Criterion("phugoid damping", paragraph, damping, "", (lows[0], lows[1], least), note=note, modes=names)]
@@ -135,24 +129,24 @@ def _short_period(modes: Modes, n_alpha: float, aircraft_class: str, category: s
     d, f = damping[category], frequency[category]
     found = [
         Criterion(
-            "short-period damping", damping["paragraph"], zeta, "", _limits(d["min"]), _limits(d["max"]), note, names
+            "short-period damping", damping["paragraph"], zeta, "", limits(d["min"]), limits(d["max"]), note, names
         ),
         Criterion(
             "short-period frequency^2 / (n/alpha)", frequency["paragraph"], omega**2 / n_alpha if n_alpha > 0 else -1.0,
-            "1/(g s^2)", _limits(f["min"]), _limits(f["max"]), f"frequency {omega:.3g} rad/s, n/alpha {n_alpha:.3g}",
+            "1/(g s^2)", limits(f["min"]), limits(f["max"]), f"frequency {omega:.3g} rad/s, n/alpha {n_alpha:.3g}",
         ),
     ]  # fmt: skip
-    floor = _entry("short_period_floor", aircraft_class, category)
+    floor = entry("short_period_floor", aircraft_class, category)
     if floor is not None:
         paragraph = floor["paragraph"]
-        found.append(Criterion("short-period frequency", paragraph, omega, "rad/s", _limits(floor["frequency_min"])))
-        if _limits(floor["n_alpha_min"]) != NONE:
-            found.append(Criterion("n/alpha", paragraph, n_alpha, "1/rad", _limits(floor["n_alpha_min"])))
+        found.append(Criterion("short-period frequency", paragraph, omega, "rad/s", limits(floor["frequency_min"])))
+        if limits(floor["n_alpha_min"]) != NONE:
+            found.append(Criterion("n/alpha", paragraph, n_alpha, "1/rad", limits(floor["n_alpha_min"])))
     return found
 
 
 def _dutch_roll(modes: Modes, aircraft_class: str, category: str) -> list[Criterion]:
-    data = _entry("dutch_roll", aircraft_class, category)
+    data = entry("dutch_roll", aircraft_class, category)
     pair = _pair(modes, "Dutch roll")
     assert data is not None  # the data file has an entry for every class and category
     if pair is None:
@@ -162,18 +156,18 @@ def _dutch_roll(modes: Modes, aircraft_class: str, category: str) -> list[Criter
     mode = modes.named("Dutch roll")
     ratio = _bank_over_sideslip(mode) if mode is not None else 0.0
     excess = max(0.0, omega**2 * ratio - extra["threshold"])
-    product = _limits(data["product_min"])
+    product = limits(data["product_min"])
     raised = tuple(
         factor * excess + (limit or 0.0) if limit is not None or excess else None
         for limit, factor in zip(product, extra["factor"], strict=True)
     )
     return [
-        Criterion("Dutch roll damping", paragraph, zeta, "", _limits(data["damping_min"]), note=note, modes=names),
+        Criterion("Dutch roll damping", paragraph, zeta, "", limits(data["damping_min"]), note=note, modes=names),
         Criterion(
             "Dutch roll damping times frequency", paragraph, zeta * omega, "rad/s", (raised[0], raised[1], raised[2]),
             note=f"|phi/beta| {ratio:.3g}" if mode is not None else "",
         ),
-        Criterion("Dutch roll frequency", paragraph, omega, "rad/s", _limits(data["frequency_min"])),
+        Criterion("Dutch roll frequency", paragraph, omega, "rad/s", limits(data["frequency_min"])),
     ]  # fmt: skip
 
 
@@ -186,10 +180,10 @@ def _roll_and_spiral(modes: Modes, aircraft_class: str, category: str) -> list[C
     data = _data()
     found = []
     roll, coupled = modes.named("roll"), modes.named("roll-spiral")
-    limits = _entry("roll", aircraft_class, category)
-    assert limits is not None
+    allowed = entry("roll", aircraft_class, category)
+    assert allowed is not None
     if coupled is not None:
-        lows = _limits(data["roll_spiral"][category])
+        lows = limits(data["roll_spiral"][category])
         if category == "A":
             lows = (math.inf, math.inf, math.inf)
         product = coupled.damping * coupled.frequency
@@ -201,16 +195,16 @@ def _roll_and_spiral(modes: Modes, aircraft_class: str, category: str) -> list[C
             )
         )  # fmt: skip
     elif roll is None:
-        found.append(_missing("roll", limits["paragraph"]))
+        found.append(_missing("roll", allowed["paragraph"]))
     if roll is not None:
         time = roll.time_constant if roll.eigenvalue.real < 0 else math.inf
-        highs = _limits(limits["time_constant_max"])
+        highs = limits(allowed["time_constant_max"])
         note = "" if roll.eigenvalue.real < 0 else f"it grows, and doubles in {roll.time_to_double:.3g} s"
         found.append(
-            Criterion("roll mode time constant", limits["paragraph"], time, "s", NONE, highs, note, modes=(roll.name,))
+            Criterion("roll mode time constant", allowed["paragraph"], time, "s", NONE, highs, note, modes=(roll.name,))
         )
     spirals = [m for m in modes if m.name == "spiral" or m.name.startswith("spiral ")]
-    lows, paragraph = _limits(data["spiral"][category]), data["spiral"]["paragraph"]
+    lows, paragraph = limits(data["spiral"][category]), data["spiral"]["paragraph"]
     if not spirals and coupled is None:
         found.append(_missing("spiral", paragraph))
     if spirals:

@@ -1,0 +1,213 @@
+"""Criteria of the response to the pilot's input: equivalent systems, bandwidth, tracking, dropback, phase rate."""
+
+import math
+from collections.abc import Callable, Iterator
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dravik.aircraft import Aircraft
+from dravik.errors import DravikError
+from dravik.handling.attitude import bandwidth, dropback, tracking_pilot
+from dravik.handling.criteria import NONE, Criterion
+from dravik.handling.equivalent import EquivalentSystem, fit_equivalent
+from dravik.handling.limits import along, boundaries, limits
+from dravik.handling.modal import entry, load_factor_sensitivity
+from dravik.linear import LinearModel, answer
+
+__all__ = ["attitude_channel", "pilot_input", "pitch_responses", "roll_responses"]
+
+Floats = NDArray[np.float64]
+OMEGA = np.geomspace(0.05, 200.0, 1200)  # rad/s
+FITTED = np.geomspace(0.1, 10.0, 40)  # rad/s
+AT = 4.0  # rad/s: where the inputs' effects are compared
+SLOW = ("north", "east", "altitude", "airspeed", "psi")  # held where the fast motion alone is wanted
+LONG = 30.0  # s: of a step answer that becomes steady
+
+
+def pilot_input(craft: Aircraft, model: LinearModel, rate: str) -> str:
+    """Return the input that the pilot moves for a rate (``"q"``, ``"p"``, ``"r"``): of those that trims move, both
+
+    ways, the one that over its range changes the rate most at 4 rad/s. Raises DravikError where there is none.
+    """
+    able = [n for n, s in craft.inputs.items() if s.trim and s.low < 0.0 < s.high and n in model.inputs]
+    found = model.part(inputs=able, outputs=[rate]).frequency_response([AT])[0, 0] if able else np.zeros(0)
+    spans = [min(craft.inputs[n].high - craft.inputs[n].low, 10.0) for n in able]
+    sizes = np.abs(found) * spans
+    if not len(sizes) or float(sizes.max()) < 1e-9:
+        raise DravikError(
+            f"{craft.name} has no input that moves {rate}", expected="trim = true and a range of both signs"
+        )
+    return able[int(np.argmax(sizes))]
+
+
+def attitude_channel(model: LinearModel, output: str, name: str) -> tuple[Floats, Any]:
+    """Return frequencies (rad/s) and the response of an attitude to an input, positive where it follows it."""
+    values = model.part(inputs=[name], outputs=[output]).frequency_response(OMEGA)[:, 0, 0]
+    # the rate that the attitude has at one second decides the sign, not the static gain: phugoids turn that about
+    middle = int(np.searchsorted(OMEGA, 1.0))
+    return OMEGA, values * (1.0 if np.imag(values[middle]) < 0.0 else -1.0)
+
+
+def pitch_responses(
+    model: LinearModel, stick: str, category: str
+) -> tuple[list[Criterion], dict[str, Any]]:  # fmt: skip
+    """Return the criteria of pitch by an input, and what charts of them are drawn from.
+
+    The model has outputs q, theta, nz. A criterion that does not apply says why, and has no level.
+    """
+    detail: dict[str, Any] = {}
+    found = list(_pitch_equivalent(model, stick, category, detail))
+    # without the phugoid: pilots take it out without thinking of it
+    fast = model.part(states=[n for n in model.states if n not in SLOW])
+    w, attitude = attitude_channel(fast, "theta", stick)
+    detail["attitude"] = (w, attitude)
+    for make in (_bandwidth, _tracking, _phase_rate):
+        found += make(w, attitude, category, detail)
+    found += _dropback(model, stick, category, detail)
+    return found, detail
+
+
+def roll_responses(
+    model: LinearModel, stick: str, aircraft_class: str, category: str
+) -> tuple[list[Criterion], dict[str, Any]]:  # fmt: skip
+    """Return the criteria of roll by an input: time constant and delay of its equivalent system, and what it is."""
+    detail: dict[str, Any] = {}
+    fast = model.part(states=[n for n in model.states if n not in (*SLOW, "phi")])
+    values = fast.part(inputs=[stick], outputs=["p"]).frequency_response(FITTED)[:, 0, 0]
+    data = boundaries("responses")["delay"]
+    try:
+        fit = fit_equivalent(FITTED, values, form="roll")
+    except DravikError as error:
+        return [_not_judged("roll, equivalent delay", data["paragraph"], str(error))], detail
+    detail["roll"] = fit
+    found = [_delay("roll", fit, data)]
+    allowed = entry("roll", aircraft_class, category)
+    if fit.is_close and allowed is not None:
+        note = f"equivalent Dutch roll {fit.frequency:.3g} rad/s, damping {fit.damping:.3g}"
+        highs = limits(allowed["time_constant_max"])
+        found.append(
+            Criterion(
+                "roll, equivalent time constant", allowed["paragraph"], fit.time_constant, "s", NONE, highs, note,
+                remembered=True,
+            )
+        )  # fmt: skip
+    return found, detail
+
+
+def _delay(what: str, fit: EquivalentSystem, data: dict[str, Any]) -> Criterion:
+    note = f"cost {fit.cost:.3g}, noticed at {100.0 * fit.noticed:.0f} % of the frequencies"
+    if not fit.is_close:
+        note += ": the response is not that of a simple aircraft, and no level follows from the fit"
+        return Criterion(f"{what}, equivalent delay", data["paragraph"], fit.delay, "s", NONE, note=note, judged=False)
+    return Criterion(
+        f"{what}, equivalent delay", data["paragraph"], fit.delay, "s", NONE, limits(data["max"]), note, remembered=True
+    )
+
+
+def _pitch_equivalent(model: LinearModel, stick: str, category: str, detail: dict[str, Any]) -> Iterator[Criterion]:
+    """Yield damping, frequency and delay of the fitted pitch rate; the airspeed is held, as the form has no phugoid."""
+    standard, data = boundaries("mil_f_8785c"), boundaries("responses")["delay"]
+    fast = model.part(states=[n for n in model.states if n not in SLOW])
+    values = fast.part(inputs=[stick], outputs=["q"]).frequency_response(FITTED)[:, 0, 0]
+    n_alpha = load_factor_sensitivity(model)
+    try:
+        fit = fit_equivalent(FITTED, values)
+    except DravikError as error:
+        yield _not_judged("pitch, equivalent system", data["paragraph"], str(error))
+        return
+    detail["pitch"] = fit
+    yield _delay("pitch", fit, data)
+    if not fit.is_close:
+        return
+    damping, frequency = standard["short_period_damping"], standard["short_period_frequency"]
+    note = f"equivalent frequency {fit.frequency:.3g} rad/s, 1/T {fit.lead:.3g} 1/s"
+    yield Criterion(
+        "pitch, equivalent damping", damping["paragraph"], fit.damping, "", limits(damping[category]["min"]),
+        limits(damping[category]["max"]), note, remembered=True,
+    )  # fmt: skip
+    yield Criterion(
+        "pitch, control anticipation", frequency["paragraph"], fit.frequency**2 / n_alpha if n_alpha > 0.0 else -1.0,
+        "1/(g s^2)", limits(frequency[category]["min"]), limits(frequency[category]["max"]),
+        f"equivalent frequency^2 over n/alpha {n_alpha:.3g}", remembered=True,
+    )  # fmt: skip
+
+
+def _not_judged(name: str, paragraph: str, why: str) -> Criterion:
+    return Criterion(name, paragraph, math.nan, "", NONE, judged=False, note=f"{why}: no level can be given")
+
+
+def _bandwidth(w: Floats, attitude: Any, category: str, detail: dict[str, Any]) -> list[Criterion]:
+    data = boundaries("responses")["bandwidth"]
+
+    def make() -> Criterion:
+        found = bandwidth(w, attitude)
+        detail["bandwidth"] = found
+        note = (
+            f"phase delay {found.phase_delay:.3g} s; by phase {found.by_phase:.3g}, by gain {found.by_gain:.3g} rad/s"
+        )
+        lows = along(data[category], found.phase_delay)
+        return Criterion("pitch, bandwidth", data["paragraph"], found.value, "rad/s", lows, note=note, remembered=True)
+
+    return [_tried("pitch, bandwidth", data["paragraph"], make)]
+
+
+def _tracking(w: Floats, attitude: Any, category: str, detail: dict[str, Any]) -> list[Criterion]:
+    data = boundaries("responses")["tracking"]
+
+    def make() -> Criterion:
+        pilot = tracking_pilot(w, attitude, bandwidth=data["bandwidth"][category])
+        detail["tracking"] = pilot
+        note = f"bandwidth {pilot.bandwidth:g} rad/s with {pilot.compensation:.0f} deg of compensation"
+        highs = list(limits(data["resonance_max"]))
+        for level, (low, high) in enumerate(data["compensation"]):
+            if not low <= pilot.compensation <= high:
+                highs[level] = -math.inf
+                note += f", beyond level {level + 1}"
+        return Criterion(
+            "pitch tracking, resonance", data["paragraph"], pilot.resonance, "dB", NONE, (highs[0], highs[1], highs[2]),
+            note, remembered=True,
+        )  # fmt: skip
+
+    return [_tried("pitch tracking, resonance", data["paragraph"], make)]
+
+
+def _phase_rate(w: Floats, attitude: Any, category: str, detail: dict[str, Any]) -> list[Criterion]:
+    data = boundaries("responses")["phase_rate"]
+
+    def make() -> Criterion:
+        # rad per rad/s is s: times 360 it is degrees for each Hz
+        value = bandwidth(w, attitude).phase_rate * 360.0
+        return Criterion(
+            "pitch, average phase rate", data["paragraph"], value, "deg/Hz", NONE, limits(data["max"]), remembered=True
+        )
+
+    return [_tried("pitch, average phase rate", data["paragraph"], make)]
+
+
+def _dropback(model: LinearModel, stick: str, category: str, detail: dict[str, Any]) -> list[Criterion]:
+    data = boundaries("responses")["dropback"]
+    if category not in data["categories"]:
+        return []
+    fast = model.part(states=[n for n in model.states if n not in SLOW])
+
+    def make() -> Criterion:
+        step = answer(fast, "q", stick, duration=LONG)
+        detail["step"] = step
+        found = dropback(step)
+        note = f"largest pitch rate {found.peak_ratio:.3g} of the steady one"
+        return Criterion(
+            "pitch, dropback", data["paragraph"], found.value, "s", limits(data["min"]), limits(data["max"]), note,
+            remembered=True,
+        )  # fmt: skip
+
+    return [_tried("pitch, dropback", data["paragraph"], make)]
+
+
+def _tried(name: str, paragraph: str, make: Callable[[], Criterion]) -> Criterion:
+    """Return a criterion, or a line that says why it does not apply."""
+    try:
+        return make()
+    except DravikError as error:
+        return _not_judged(name, paragraph, str(error))
