@@ -20,6 +20,7 @@ from dravik.cli.common import (
 )
 from dravik.cli.conditions import AskedFor, get_point, takes_condition
 from dravik.cli.flying import fly
+from dravik.cli.handling import handling
 from dravik.cli.limits import limits
 from dravik.cli.linearising import linearise
 from dravik.cli.mass import mass
@@ -214,62 +215,7 @@ app.command()(linearise)
 app.command()(response)
 
 
-@app.command()
-@takes_condition
-def handling(
-    aircraft: AircraftFile,
-    condition: AskedFor,
-    set_: Settings = None,
-    loading: Loading = "",
-    law: Laws = None,
-    aircraft_class: Annotated[str, typer.Option("--class", help="I, II-L, II-C, III or IV")] = "II-L",
-    category: Annotated[str, typer.Option(help="flight phase category: A, B or C")] = "B",
-    level: Annotated[int, typer.Option(help="worst level that passes", min=1, max=3)] = 1,
-    as_json: AsJson = False,
-) -> None:
-    """Hold the modes against the requirements of MIL-F-8785C, with level and margin for each."""
-    from dravik.handling import handling_qualities
-
-    craft = condition.in_wind(get_craft(aircraft, loading, law, set_))
-    point = get_point(craft, condition, set_)
-    with kernel_notice("linear"):
-        found = handling_qualities(craft, point, aircraft_class=aircraft_class, category=category)
-    if as_json:
-        emit(
-            {
-                "condition": found.title,
-                "class": found.aircraft_class,
-                "category": category,
-                "level": found.level,
-                "unjudged": found.unjudged,
-                "criteria": found.rows(),
-            }
-        )
-    else:
-        show_handling(found.title, aircraft_class, category, found.rows())
-        for text in found.unjudged:
-            say(f"{text}", "red")
-        if found.level is None:
-            say("no level can be given")
-        else:
-            say(f"worst level: {found.level if found.level < 4 else 'worse than 3'}")
-    if found.level is None or found.level > level:
-        raise typer.Exit(1)
-
-
-def show_handling(title: str, aircraft_class: str, category: str, rows: "list[dict[str, object]]") -> None:
-    """Print criteria for people."""
-    keys = ("paragraph", "requirement", "value", "unit", "level_1", "level", "margin")
-    show_rows(
-        f"{title}: MIL-F-8785C, class {aircraft_class}, category {category}",
-        ["paragraph", "requirement", "value", "unit", "level 1 asks", "level", "margin"],
-        [[r[k] for k in keys] for r in rows],
-    )
-    for r in rows:
-        if r["note"] and r["level"] is not None:
-            say(f"{r['requirement']}: {r['note']}")
-
-
+app.command()(handling)
 app.command()(fly)
 app.command()(plot)
 app.command()(export)

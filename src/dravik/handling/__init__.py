@@ -1,7 +1,37 @@
 """Handling qualities: modes and responses held against published criteria."""
 
+from dravik.handling.attitude import Bandwidth, Dropback, TrackingPilot, bandwidth, dropback, tracking_pilot
 from dravik.handling.criteria import Assessment, Criterion
-from dravik.handling.judging import handling_qualities
+from dravik.handling.equivalent import EquivalentSystem, fit_equivalent, mismatch_envelopes
+from dravik.handling.judging import SETS, handling_qualities
 from dravik.handling.modal import modal_criteria
+from dravik.handling.moving import Lever, levers_of_level
+from dravik.handling.ride import Ride, ride, ride_flown
+from dravik.handling.rolling import time_to_bank
+from dravik.handling.survey import HandlingMap, compare_handling, handling_map
 
-__all__ = ["Assessment", "Criterion", "handling_qualities", "modal_criteria"]
+__all__ = [
+    "SETS",
+    "Assessment",
+    "Bandwidth",
+    "Criterion",
+    "Dropback",
+    "EquivalentSystem",
+    "HandlingMap",
+    "Lever",
+    "Ride",
+    "TrackingPilot",
+    "bandwidth",
+    "compare_handling",
+    "dropback",
+    "fit_equivalent",
+    "handling_map",
+    "handling_qualities",
+    "levers_of_level",
+    "mismatch_envelopes",
+    "modal_criteria",
+    "ride",
+    "ride_flown",
+    "time_to_bank",
+    "tracking_pilot",
+]

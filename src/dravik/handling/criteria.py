@@ -1,8 +1,8 @@
 """What a criterion is, whatever its source: a value, limits for each level, and the level that follows."""
 
 import math
-from dataclasses import dataclass
-from typing import TYPE_CHECKING
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from pandas import DataFrame
@@ -63,7 +63,7 @@ class Criterion:
         low, high = self.lows[0], self.highs[0]
         if low is None and high is None:
             return "no limit" if self.judged else "unjudged"
-        if low is not None and math.isinf(low):
+        if math.inf in (low, -(high or 0.0)):
             return "not allowed"
         if low is None:
             return f"at most {high:g}"
@@ -74,13 +74,28 @@ class Criterion:
 class Assessment:
     """All criteria of one flight condition; ``level`` is the worst of them.
 
-    ``unjudged`` says in words what no requirement could be applied to; no level can be given then.
+    ``unjudged`` says in words what no requirement could be applied to; no level can be given then. ``details`` is what
+    charts are drawn from, by name.
     """
 
     title: str
     aircraft_class: str
     category: str
     criteria: list[Criterion]
+    details: dict[str, Any] = field(default_factory=dict, compare=False)
+
+    @property
+    def limiting(self) -> list[Criterion]:
+        """The criteria at the worst level, the smallest margin first; those that cannot be judged before them."""
+        open_ones = [c for c in self.criteria if c.level is None]
+        levels = [c.level for c in self.criteria if c.level is not None]
+        worst = [c for c in self.criteria if levels and c.level == max(levels)]
+        return [*open_ones, *sorted(worst, key=lambda c: math.inf if c.margin is None else c.margin)]
+
+    @property
+    def remembered(self) -> list[str]:
+        """The paragraphs whose limits are from memory and were not compared with a copy of the document."""
+        return list(dict.fromkeys(c.paragraph for c in self.criteria if c.remembered))
 
     @property
     def unjudged(self) -> list[str]:

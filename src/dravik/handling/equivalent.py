@@ -7,7 +7,7 @@ response are matched between 0.1 and 10 rad/s, a degree of phase counting as muc
 
 import math
 from dataclasses import dataclass
-from typing import Any, Literal
+from typing import Literal
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
@@ -32,6 +32,7 @@ BAND = (0.1, 10.0)  # rad/s
 PHASE_WEIGHT = 0.0175  # of a squared degree against a squared dB
 GOOD_COST = 10.0  # below this cost pilots notice no difference: a rule of thumb of the report above
 LONGEST_DELAY = 1.0  # s
+MOST_STARTS, FINE = 4, 1.0  # starts of a search at most, and the cost below which no other is tried
 POINTS = 20  # the cost is that of so many frequencies
 
 
@@ -98,14 +99,17 @@ def fit_equivalent(
         raise DravikError(
             f"{len(w)} usable responses between {band[0]:g} and {band[1]:g} rad/s", expected="five or more, none zero"
         )
-    best: tuple[float, float, Any] | None = None
-    for sign in (1.0, -1.0):
-        for start in _starts(form, w, lead):
-            found = _fitted(form, w, values, sign, start, lead)
-            if best is None or found[0] < best[0]:
-                best = (found[0], sign, found[1])
-    assert best is not None
-    cost, sign, x = best
+    starts = [
+        (_misfit(form, w, values, sign, x, lead), sign, x) for sign in (1.0, -1.0) for x in _starts(form, w, lead)
+    ]
+    cost, sign, x = math.inf, 1.0, np.zeros(0)
+    # the nearest starts first, until a fit is as good as it can be
+    for _, own, start in sorted(starts, key=lambda s: s[0])[:MOST_STARTS]:
+        found, unknowns = _fitted(form, w, values, own, start, lead)
+        if found < cost:
+            cost, sign, x = found, own, unknowns
+        if cost < FINE:
+            break
     parts = _parts(form, x, lead)
     gain = sign * math.exp(x[0])
     fitted = gain * _shape(form, w, *parts.values(), delay=float(x[-1]))
@@ -155,24 +159,34 @@ def _starts(form: str, w: Floats, lead: float | None) -> list[Floats]:
     return [np.array([0.0, 0.6, f, *free, 0.05]) for f in usual]
 
 
+def _left(
+    form: str, w: Floats, values: Complexes, sign: float, x: Floats, lead: float | None
+) -> Floats:  # fmt: skip
+    """Return the weighted differences in gain (dB) and phase (deg) of twenty frequencies."""
+    ratio = sign * math.exp(x[0]) * _shape(form, w, *_parts(form, x, lead).values(), delay=float(x[-1])) / values
+    both = np.concatenate([20.0 * np.log10(np.abs(ratio)), math.sqrt(PHASE_WEIGHT) * np.degrees(np.angle(ratio))])
+    return np.asarray(both * math.sqrt(POINTS / len(w)), dtype=float)
+
+
+def _with_gain(form: str, w: Floats, values: Complexes, start: Floats, lead: float | None) -> Floats:
+    """Return a start with the gain that fits there on average."""
+    first = start.copy()
+    shape = _shape(form, w, *_parts(form, first, lead).values(), delay=float(first[-1]))
+    first[0] = float(np.mean(np.log(np.abs(values / shape))))
+    return first
+
+
+def _misfit(form: str, w: Floats, values: Complexes, sign: float, start: Floats, lead: float | None) -> float:
+    return float(np.sum(_left(form, w, values, sign, _with_gain(form, w, values, start, lead), lead) ** 2))
+
+
 def _fitted(
     form: str, w: Floats, values: Complexes, sign: float, start: Floats, lead: float | None
 ) -> tuple[float, Floats]:
-    """Return cost and unknowns of one search; the gain is found beside the others."""
+    """Return cost and unknowns of one search."""
     from scipy.optimize import least_squares
 
-    scale = math.sqrt(POINTS / len(w))
-
-    def left(x: Floats) -> Floats:
-        parts = _parts(form, x, lead).values()
-        ratio = sign * math.exp(x[0]) * _shape(form, w, *parts, delay=float(x[-1])) / values
-        decibels, degrees = 20.0 * np.log10(np.abs(ratio)), np.degrees(np.angle(ratio))
-        return np.concatenate([decibels, math.sqrt(PHASE_WEIGHT) * degrees]) * scale
-
-    first = start.copy()
-    # the gain that fits on average where the search begins
-    parts = _parts(form, first, lead).values()
-    first[0] = float(np.mean(np.log(np.abs(values / _shape(form, w, *parts, delay=float(first[-1]))))))
+    first = _with_gain(form, w, values, start, lead)
     low, high = np.full(len(first), -math.inf), np.full(len(first), math.inf)
     low[-1], high[-1] = 0.0, LONGEST_DELAY
     dampings = [k + 1 for k, name in enumerate(_PARTS[form]) if "damping" in name]
@@ -180,7 +194,14 @@ def _fitted(
     # logarithms of what lies far outside the band make no difference there
     rest = [k for k in range(1, len(first) - 1) if k not in dampings]
     low[rest], high[rest] = math.log(1e-3), math.log(1e3)
-    found = least_squares(left, first, bounds=(low, high), xtol=1e-13, ftol=1e-13, gtol=1e-13, max_nfev=400)
+
+    def left(x: Floats) -> Floats:
+        return _left(form, w, values, sign, x, lead)
+
+    found = least_squares(
+        left, first, bounds=(low, high), xtol=1e-10, ftol=1e-10, gtol=1e-10,
+        max_nfev=100, x_scale="jac",
+    )  # fmt: skip
     return float(2.0 * found.cost), np.asarray(found.x, dtype=float)
 
 

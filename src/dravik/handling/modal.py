@@ -134,12 +134,14 @@ def _short_period(modes: Modes, n_alpha: float, aircraft_class: str, category: s
         Criterion(
             "short-period frequency^2 / (n/alpha)", frequency["paragraph"], omega**2 / n_alpha if n_alpha > 0 else -1.0,
             "1/(g s^2)", limits(f["min"]), limits(f["max"]), f"frequency {omega:.3g} rad/s, n/alpha {n_alpha:.3g}",
+            names,
         ),
     ]  # fmt: skip
     floor = entry("short_period_floor", aircraft_class, category)
     if floor is not None:
         paragraph = floor["paragraph"]
-        found.append(Criterion("short-period frequency", paragraph, omega, "rad/s", limits(floor["frequency_min"])))
+        lows = limits(floor["frequency_min"])
+        found.append(Criterion("short-period frequency", paragraph, omega, "rad/s", lows, modes=names))
         if limits(floor["n_alpha_min"]) != NONE:
             found.append(Criterion("n/alpha", paragraph, n_alpha, "1/rad", limits(floor["n_alpha_min"])))
     return found
@@ -165,9 +167,9 @@ def _dutch_roll(modes: Modes, aircraft_class: str, category: str) -> list[Criter
         Criterion("Dutch roll damping", paragraph, zeta, "", limits(data["damping_min"]), note=note, modes=names),
         Criterion(
             "Dutch roll damping times frequency", paragraph, zeta * omega, "rad/s", (raised[0], raised[1], raised[2]),
-            note=f"|phi/beta| {ratio:.3g}" if mode is not None else "",
+            note=f"|phi/beta| {ratio:.3g}" if mode is not None else "", modes=names,
         ),
-        Criterion("Dutch roll frequency", paragraph, omega, "rad/s", limits(data["frequency_min"])),
+        Criterion("Dutch roll frequency", paragraph, omega, "rad/s", limits(data["frequency_min"]), modes=names),
     ]  # fmt: skip
 
 

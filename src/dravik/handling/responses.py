@@ -19,8 +19,8 @@ from dravik.linear import LinearModel, answer
 __all__ = ["attitude_channel", "pilot_input", "pitch_responses", "roll_responses"]
 
 Floats = NDArray[np.float64]
-OMEGA = np.geomspace(0.05, 200.0, 1200)  # rad/s
-FITTED = np.geomspace(0.1, 10.0, 40)  # rad/s
+OMEGA = np.geomspace(0.05, 200.0, 600)  # rad/s
+FITTED = np.geomspace(0.1, 10.0, 20)  # rad/s
 AT = 4.0  # rad/s: where the inputs' effects are compared
 SLOW = ("north", "east", "altitude", "airspeed", "psi")  # held where the fast motion alone is wanted
 LONG = 30.0  # s: of a step answer that becomes steady

@@ -12,7 +12,7 @@ from dravik.trimming import TrimPoint
 
 __all__ = ["roll_performance", "time_to_bank"]
 
-LONGEST = 15.0  # s
+LONGEST = 10.0  # s
 
 
 def time_to_bank(craft: Aircraft, point: TrimPoint, stick: str, bank: float) -> tuple[float, Recording]:
@@ -26,7 +26,8 @@ def time_to_bank(craft: Aircraft, point: TrimPoint, stick: str, bank: float) -> 
     for end in (high, low):
         moved = end - float(point.inputs[craft.input_names.index(stick)])
         flown = fly(
-            craft, start=point, duration=LONGEST, controls={stick: step(moved, at=0.0)}, record=["phi", "p"],
+            craft.over_no_ground(), start=point, duration=LONGEST, controls={stick: step(moved, at=0.0)},
+            record=["phi", "p"],
         )  # fmt: skip
         phi = np.unwrap(flown["phi"])
         gone = np.abs(phi - phi[0])

@@ -1,0 +1,204 @@
+"""The command handling: criteria at a condition or over a sweep, charts, what would move them, two configurations."""
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from dravik.cli.common import (
+    AircraftFile,
+    AsJson,
+    Figure,
+    Laws,
+    Loading,
+    Settings,
+    emit,
+    get_craft,
+    kernel_notice,
+    progress_bar,
+    say,
+    show_rows,
+)
+from dravik.cli.conditions import AskedFor, get_point, takes_condition
+from dravik.cli.sweeps import Sweeps, sweep_of
+from dravik.errors import DravikError
+
+if TYPE_CHECKING:
+    from dravik.aircraft import Aircraft
+    from dravik.handling import Assessment, HandlingMap
+
+__all__ = ["handling"]
+
+SHOWN = 40  # rows of a printed map
+Against = Annotated[
+    list[str] | None,
+    typer.Option("--against", metavar="NAME=VALUE", help="compare with another input, parameter or loading; repeated"),
+]
+
+
+@takes_condition
+def handling(
+    aircraft: AircraftFile,
+    condition: AskedFor,
+    set_: Settings = None,
+    loading: Loading = "",
+    law: Laws = None,
+    aircraft_class: Annotated[str, typer.Option("--class", help="I, II-L, II-C, III or IV")] = "II-L",
+    category: Annotated[str, typer.Option(help="flight phase category: A, B or C")] = "B",
+    criteria: Annotated[str, typer.Option(help="all, or modal, responses, static, roll; commas between")] = "modal",
+    level: Annotated[int, typer.Option(help="worst level that passes", min=1, max=3)] = 1,
+    sweep: Sweeps = None,
+    against: Against = None,
+    against_law: Annotated[
+        list[str] | None, typer.Option(metavar="FILE", help="compare with these laws engaged instead; may be repeated")
+    ] = None,
+    levers: Annotated[bool, typer.Option("--levers", help="say which derivative or parameter would move what")] = False,
+    figure: Figure = "",
+    as_json: AsJson = False,
+) -> None:
+    """Hold modes and responses against published criteria, with level and margin for each; over a sweep, in a map."""
+    from dravik.handling import SETS, handling_qualities
+
+    craft = condition.in_wind(get_craft(aircraft, loading, law, set_))
+    sets = list(SETS) if criteria == "all" else [n.strip() for n in criteria.split(",") if n.strip()]
+    judged: dict[str, Any] = {"aircraft_class": aircraft_class, "category": category, "sets": sets}
+    if sweep:
+        if against or against_law or levers:
+            raise DravikError("--sweep with --against or --levers", expected="one condition, or a map")
+        _map(craft, condition, set_, sweep, judged, figure, level, as_json)
+        return
+    point = get_point(craft, condition, set_)
+    with kernel_notice("linear"):
+        found = handling_qualities(craft, point, **judged)
+    other = None
+    if against is not None or against_law is not None:
+        other = _other(aircraft, condition, loading, set_, law, against, against_law, judged)
+    _finish(found, other, point if levers else None, figure, level, as_json)
+
+
+def _finish(
+    found: "Assessment", other: "Assessment | None", moved: Any, figure: str, level: int, as_json: bool
+) -> None:  # fmt: skip
+    """Draw, print and leave with 1 where the level is worse than what passes."""
+    from dravik.handling import compare_handling, levers_of_level
+    from dravik.handling.moving import words
+
+    told = words(levers_of_level(moved, found)) if moved is not None else []
+    if figure:
+        from dravik.report import figure_handling, save_figure
+
+        save_figure(figure_handling(found), figure)
+    compared = compare_handling(found, other) if other is not None else None
+    if as_json:
+        emit(
+            {
+                "condition": found.title, "class": found.aircraft_class, "category": found.category,
+                "level": found.level, "unjudged": found.unjudged, "from_memory": found.remembered,
+                "criteria": found.rows(), "levers": told, "compared": compared,
+            }
+        )  # fmt: skip
+    else:
+        show_handling(found)
+        _say_end(found, told)
+        if compared is not None and other is not None:
+            _show_compared(found, other, compared)
+        if figure:
+            say(f"written: {figure}")
+    if found.level is None or found.level > level:
+        raise typer.Exit(1)
+
+
+def show_handling(found: "Assessment") -> None:
+    """Print criteria for people."""
+    keys = ("paragraph", "requirement", "value", "unit", "level_1", "level", "margin")
+    rows = found.rows()
+    show_rows(
+        f"{found.title}: class {found.aircraft_class}, category {found.category}",
+        ["paragraph", "requirement", "value", "unit", "level 1 asks", "level", "margin"],
+        [[r[k] for k in keys] for r in rows],
+    )
+    for r in rows:
+        if r["note"] and r["level"] is not None:
+            say(f"{r['requirement']}: {r['note']}")
+
+
+def _say_end(found: "Assessment", levers: Sequence[str]) -> None:
+    """Say what could not be judged, the level, where its limits come from, and what would move it."""
+    for text in found.unjudged:
+        say(text, "red")
+    if found.level is None:
+        say("no level can be given")
+    else:
+        say(f"worst level: {found.level if found.level < 4 else 'worse than 3'}")
+    if found.remembered:
+        sources = ", ".join(found.remembered)
+        say(f"limits quoted from memory, not compared with a copy of the document: {sources}", "dim")
+    for text in levers:
+        say(text)
+
+
+def _other(
+    aircraft: str, condition: AskedFor, loading: str, set_: Sequence[str] | None, law: Sequence[str] | None,
+    against: Sequence[str] | None, against_law: Sequence[str] | None, judged: dict[str, Any],
+) -> "Assessment":  # fmt: skip
+    """Return the handling qualities of the configuration that this one is compared with, at the same condition."""
+    from dravik.handling import handling_qualities
+
+    pairs = list(against or ())
+    loadings = [p.split("=", 1)[1].strip() for p in pairs if p.split("=", 1)[0].strip() == "loading" and "=" in p]
+    own = [*(set_ or ()), *(p for p in pairs if p.split("=", 1)[0].strip() != "loading")]
+    laws = law if against_law is None else against_law
+    craft = condition.in_wind(get_craft(aircraft, loadings[-1] if loadings else loading, laws, own))
+    with kernel_notice("linear"):
+        return handling_qualities(craft, get_point(craft, condition, own), **judged)
+
+
+def _show_compared(before: "Assessment", after: "Assessment", rows: list[dict[str, Any]]) -> None:
+    keys = ("requirement", "before", "after", "unit", "level_before", "level_after", "change")
+    heads = ["requirement", "here", "there", "unit", "level here", "level there", "change"]
+    show_rows(f"compared: level {before.level} here, {after.level} there", heads, [[r[k] for k in keys] for r in rows])
+
+
+def _map(
+    craft: "Aircraft", condition: AskedFor, inputs: Sequence[str] | None, axes: Sequence[str], judged: dict[str, Any],
+    figure: str, level: int, as_json: bool,
+) -> None:  # fmt: skip
+    """Judge every point of a sweep, print, and draw."""
+    from dravik.handling import handling_map
+
+    trims = sweep_of(craft, condition, inputs, axes, quiet=as_json)
+    with kernel_notice("linear"), progress_bar(quiet=as_json, what="judging") as told:
+        found = handling_map(trims, told=told, **judged)
+    if figure:
+        from dravik.report import figure_handling_map, save_figure
+
+        save_figure(figure_handling_map(found), figure)
+    if as_json:
+        emit({"aircraft": craft.name, "class": found.aircraft_class, "category": found.category, "rows": found.rows()})
+    else:
+        _show_map(found)
+        if figure:
+            say(f"written: {figure}")
+    levels = [a.level for a in found.found if a is not None]
+    if any(v is None or v > level for v in levels):
+        raise typer.Exit(1)
+
+
+def _level_of(row: dict[str, Any]) -> object:
+    if not row["held"]:
+        return "not held"
+    return "none" if row["level"] is None else row["level"]
+
+
+def _show_map(found: "HandlingMap") -> None:
+    rows = found.rows()
+    keep = max(1, -(-len(rows) // SHOWN))
+    axes = [k for k in rows[0] if k == "loading" or k in list(rows[0])[: len(found.sweep.axes)]]
+    cells = [
+        [*(r[k] for k in axes), _level_of(r), r["limited_by"]] for r in rows[::keep]
+    ]  # fmt: skip
+    counts = {k: sum(1 for a in found.found if a is not None and a.level == k) for k in (1, 2, 3, 4, None)}
+    words = {1: "level 1", 2: "level 2", 3: "level 3", 4: "below level 3", None: "no level"}
+    text = ", ".join(f"{n} at {words[k]}" for k, n in counts.items() if n)
+    more = f" (one in {keep} shown)" if keep > 1 else ""
+    show_rows(f"{found.sweep.name}, category {found.category}: {text}{more}", [*axes, "level", "limited by"], cells)
