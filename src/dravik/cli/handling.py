@@ -17,6 +17,7 @@ from dravik.cli.common import (
     kernel_notice,
     progress_bar,
     say,
+    settings,
     show_rows,
 )
 from dravik.cli.conditions import AskedFor, get_point, takes_condition
@@ -45,7 +46,10 @@ def handling(
     law: Laws = None,
     aircraft_class: Annotated[str, typer.Option("--class", help="I, II-L, II-C, III or IV")] = "II-L",
     category: Annotated[str, typer.Option(help="flight phase category: A, B or C")] = "B",
-    criteria: Annotated[str, typer.Option(help="all, or modal, responses, static, roll; commas between")] = "modal",
+    criteria: Annotated[str, typer.Option(help="all, or modal, responses, static, roll, hover; commas between")] = "",
+    stick: Annotated[
+        list[str] | None, typer.Option("--stick", metavar="AXIS=INPUT", help="the pilot's input for pitch or roll")
+    ] = None,
     level: Annotated[int, typer.Option(help="worst level that passes", min=1, max=3)] = 1,
     sweep: Sweeps = None,
     against: Against = None,
@@ -57,11 +61,12 @@ def handling(
     as_json: AsJson = False,
 ) -> None:
     """Hold modes and responses against published criteria, with level and margin for each; over a sweep, in a map."""
-    from dravik.handling import SETS, handling_qualities
+    from dravik.handling import handling_qualities
 
     craft = condition.in_wind(get_craft(aircraft, loading, law, set_))
-    sets = list(SETS) if criteria == "all" else [n.strip() for n in criteria.split(",") if n.strip()]
-    judged: dict[str, Any] = {"aircraft_class": aircraft_class, "category": category, "sets": sets}
+    judged: dict[str, Any] = {"aircraft_class": aircraft_class, "category": category, "sets": _sets(craft, criteria)}
+    if stick:
+        judged["sticks"] = {axis: str(name) for axis, name in settings(stick, "--stick").items()}
     if sweep:
         if against or against_law or levers:
             raise DravikError("--sweep with --against or --levers", expected="one condition, or a map")
@@ -74,6 +79,15 @@ def handling(
     if against is not None or against_law is not None:
         other = _other(aircraft, condition, loading, set_, law, against, against_law, judged)
     _finish(found, other, point if levers else None, figure, level, as_json)
+
+
+def _sets(craft: "Aircraft", criteria: str) -> list[str]:
+    """Return the sets of criteria that are asked for; of rotorcraft those of hover, unless others are named."""
+    from dravik.handling.judging import ON_A_WING
+
+    if criteria in ("", "all"):
+        return ["hover"] if craft.definition.mixers else list(ON_A_WING if criteria else ON_A_WING[:1])
+    return [n.strip() for n in criteria.split(",") if n.strip()]
 
 
 def _finish(
@@ -115,7 +129,7 @@ def show_handling(found: "Assessment") -> None:
     show_rows(
         f"{found.title}: class {found.aircraft_class}, category {found.category}",
         ["paragraph", "requirement", "value", "unit", "level 1 asks", "level", "margin"],
-        [[r[k] for k in keys] for r in rows],
+        [[f"{r['document']} {r['paragraph']}".strip(), *(r[k] for k in keys[1:])] for r in rows],
     )
     for r in rows:
         if r["note"] and r["level"] is not None:

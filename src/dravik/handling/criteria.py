@@ -22,7 +22,8 @@ class Criterion:
     ``margin`` is the distance to the nearest level 1 limit as a share of that limit: negative outside it. ``modes`` are
     the names of the modes that it judges. Not ``judged``, it says what no requirement could be applied to: a mode that
     is missing, or one that grows and that nothing speaks of; its level is then None. ``remembered``: its limits are
-    quoted from memory and were not compared with a copy of the document.
+    quoted from memory and were not compared with a copy of the document. ``document`` is empty where the paragraph
+    names it.
     """
 
     name: str
@@ -35,6 +36,12 @@ class Criterion:
     modes: tuple[str, ...] = ()
     judged: bool = True
     remembered: bool = False
+    document: str = ""
+
+    @property
+    def source(self) -> str:
+        """The document and its paragraph."""
+        return f"{self.document} {self.paragraph}".strip()
 
     @property
     def level(self) -> int | None:
@@ -95,7 +102,7 @@ class Assessment:
     @property
     def remembered(self) -> list[str]:
         """The paragraphs whose limits are from memory and were not compared with a copy of the document."""
-        return list(dict.fromkeys(c.paragraph for c in self.criteria if c.remembered))
+        return list(dict.fromkeys(c.source for c in self.criteria if c.remembered))
 
     @property
     def unjudged(self) -> list[str]:
@@ -113,6 +120,7 @@ class Assessment:
         """Return one plain record for each criterion."""
         return [
             {
+                "document": c.document,
                 "paragraph": c.paragraph,
                 "requirement": c.name,
                 "value": c.value if math.isfinite(c.value) else None,

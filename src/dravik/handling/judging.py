@@ -1,12 +1,14 @@
 """Handling qualities of an aircraft at a trimmed point: all requirements that apply, and the level."""
 
-from collections.abc import Callable, Sequence
-from typing import Any
+from collections.abc import Callable, Mapping, Sequence
+from contextlib import suppress
+from typing import Any, NamedTuple
 
 from dravik.aircraft import Aircraft
 from dravik.definition import arguments
 from dravik.errors import DravikError, nearest, require
 from dravik.handling.criteria import CATEGORIES, CLASSES, NONE, Assessment, Criterion
+from dravik.handling.hovering import LOW_SPEED, hover_criteria, no_hover
 from dravik.handling.modal import modal_criteria
 from dravik.handling.responses import pilot_input, pitch_responses, roll_responses
 from dravik.handling.rolling import roll_performance
@@ -14,25 +16,30 @@ from dravik.handling.static import static_criteria
 from dravik.linear import LinearModel, linearise
 from dravik.trimming import TrimPoint
 
-__all__ = ["SETS", "handling_qualities"]
+__all__ = ["ON_A_WING", "SETS", "handling_qualities"]
 
-#: What may be asked for: roots of the model; responses to the pilot's input; trims at other speeds; a flown roll.
-SETS = ("modal", "responses", "static", "roll")
+#: What may be asked for: roots of the model; responses to the pilot's input; trims at other speeds; a flown roll; and
+#: of rotorcraft at low speed the responses there.
+SETS = ("modal", "responses", "static", "roll", "hover")
+ON_A_WING = SETS[:4]
+AXES = {"pitch": "q", "roll": "p"}
 OUTPUTS = ["nz", "q", "p", "theta", "phi"]
 Found = tuple[list[Criterion], dict[str, Any]]
 
 
 def handling_qualities(
     craft: Aircraft, point: TrimPoint, *, aircraft_class: str = "II-L", category: str = "B",
-    model: LinearModel | None = None, sets: Sequence[str] = ("modal",),
+    model: LinearModel | None = None, sets: Sequence[str] = ("modal",), sticks: Mapping[str, str] | None = None,
 ) -> Assessment:  # fmt: skip
     """Return the handling qualities of an aircraft at a trimmed point: each criterion's value, level and margin.
 
     ``aircraft_class`` is one of CLASSES, ``category`` (of the flight phase) one of CATEGORIES. ``sets`` of SETS:
     ``"modal"`` (roots, MIL-F-8785C), ``"responses"`` to the pilot's input (equivalent systems, bandwidth, tracking,
-    dropback), ``"static"`` (flight path and stick by speed), ``"roll"`` (time to bank, flown). Laws that are engaged
-    are judged with the aircraft. A ``model`` of one's own has the outputs nz, q, p, theta, phi (modal: nz). Raises
-    DravikError for others, and in hover or steep flight, of which these requirements do not speak.
+    dropback), ``"static"`` (flight path and stick by speed), ``"roll"`` (time to bank, flown), ``"hover"`` (attitude
+    bandwidth of rotorcraft). ``sticks`` names the pilot's inputs for pitch and roll: those that trims move and that do
+    most unless given. Laws that are engaged are judged with the aircraft. A ``model`` of one's own has the outputs nz,
+    q, p, theta, phi (modal: nz). Raises DravikError for others, and for requirements of flight on a wing in hover or
+    steep flight, of which they do not speak.
 
     >>> import dravik as dv
     >>> craft = dv.sample("tarn")
@@ -51,7 +58,7 @@ def handling_qualities(
                 raise DravikError(f"{what} {value!r}", expected="one of " + ", ".join(choices), hint=hint)
     if not asked:
         raise DravikError("no set of criteria", expected="one of " + ", ".join(SETS))
-    if point.coordinates == "body":
+    if point.coordinates == "body" and set(asked) & set(ON_A_WING):
         raise DravikError(f"no requirement of MIL-F-8785C at {point.title}", expected="flight on a wing")
     needed = OUTPUTS if set(asked) - {"modal"} else OUTPUTS[:1]
     if model is None:
@@ -61,49 +68,80 @@ def handling_qualities(
         raise DravikError(f"a model without {', '.join(missing)}", expected=f"outputs {', '.join(needed)}")
     criteria: list[Criterion] = []
     details: dict[str, Any] = {"modes": model.modes()}
+    case = _Case(craft, point, model, aircraft_class, category, _checked(craft, sticks or {}))
     for name in asked:
-        found, more = _SETS[name](craft, point, model, aircraft_class, category)
+        found, more = _SETS[name](case)
         criteria += found
         details |= more
     return Assessment(f"{craft.name}, {point.title}", aircraft_class, category, criteria, details)
 
 
-def _modal(craft: Aircraft, point: TrimPoint, model: LinearModel, aircraft_class: str, category: str) -> Found:
-    return modal_criteria(model, aircraft_class, category), {}
+class _Case(NamedTuple):
+    """What is judged: an aircraft at a point, its model, class and category, and the pilot's inputs that were named."""
+
+    craft: Aircraft
+    point: TrimPoint
+    model: LinearModel
+    aircraft_class: str
+    category: str
+    sticks: dict[str, str]
+
+    def stick(self, axis: str) -> str:
+        """Return the pilot's input for an axis; raises DravikError where there is none."""
+        return self.sticks.get(axis) or pilot_input(self.craft, self.model, AXES[axis])
 
 
-def _responses(craft: Aircraft, point: TrimPoint, model: LinearModel, aircraft_class: str, category: str) -> Found:
-    pitch, more = _with_input(craft, model, "q", "pitch", lambda stick: pitch_responses(model, stick, category))
+def _checked(craft: Aircraft, sticks: Mapping[str, str]) -> dict[str, str]:
+    for axis in sticks:
+        if axis not in AXES:
+            raise DravikError(f"a stick for {axis!r}", expected=" or ".join(AXES))
+    return {axis: craft.input_names[craft.input_index(name)] for axis, name in sticks.items()}
+
+
+def _modal(case: _Case) -> Found:
+    return modal_criteria(case.model, case.aircraft_class, case.category), {}
+
+
+def _responses(case: _Case) -> Found:
+    pitch, more = _with_input(case, "pitch", lambda stick: pitch_responses(case.model, stick, case.category))
     roll, most = _with_input(
-        craft, model, "p", "roll", lambda stick: roll_responses(model, stick, aircraft_class, category)
+        case, "roll", lambda stick: roll_responses(case.model, stick, case.aircraft_class, case.category)
     )
     return [*pitch, *roll], {**more, **most}
 
 
-def _static(craft: Aircraft, point: TrimPoint, model: LinearModel, aircraft_class: str, category: str) -> Found:
+def _static(case: _Case) -> Found:
     return _with_input(
-        craft, model, "q", "pitch", lambda stick: (static_criteria(craft, point, stick, category), {})
+        case, "pitch", lambda stick: (static_criteria(case.craft, case.point, stick, case.category), {})
     )  # fmt: skip
 
 
-def _roll(craft: Aircraft, point: TrimPoint, model: LinearModel, aircraft_class: str, category: str) -> Found:
+def _roll(case: _Case) -> Found:
     def judge(stick: str) -> Found:
-        criterion, flown = roll_performance(craft, point, stick, aircraft_class, category)
+        criterion, flown = roll_performance(case.craft, case.point, stick, case.aircraft_class, case.category)
         return [criterion], {"rolled": flown}
 
-    return _with_input(craft, model, "p", "roll", judge)
+    return _with_input(case, "roll", judge)
 
 
-def _with_input(
-    craft: Aircraft, model: LinearModel, rate: str, what: str, judge: Callable[[str], Found]
-) -> Found:  # fmt: skip
-    """Return what is judged by the pilot's input for a rate; without one a line that says so."""
+def _hover(case: _Case) -> Found:
+    if not case.craft.definition.mixers or case.point["airspeed"] > LOW_SPEED:
+        return no_hover(f"{case.craft.name} at {case.point['airspeed']:.3g} m/s"), {}
+    sticks = {}
+    for axis in AXES:
+        with suppress(DravikError):
+            sticks[axis] = case.stick(axis)
+    return hover_criteria(case.model, sticks)
+
+
+def _with_input(case: _Case, axis: str, judge: Callable[[str], Found]) -> Found:
+    """Return what is judged by the pilot's input for an axis; without one a line that says so."""
     try:
-        stick = pilot_input(craft, model, rate)
+        stick = case.stick(axis)
     except DravikError as error:
         note = f"{error}: no level can be given"
-        return [Criterion(f"{what}, by the pilot", "-", float("nan"), "", NONE, judged=False, note=note)], {}
+        return [Criterion(f"{axis}, by the pilot", "-", float("nan"), "", NONE, judged=False, note=note)], {}
     return judge(stick)
 
 
-_SETS = {"modal": _modal, "responses": _responses, "static": _static, "roll": _roll}
+_SETS = {"modal": _modal, "responses": _responses, "static": _static, "roll": _roll, "hover": _hover}

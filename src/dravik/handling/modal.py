@@ -52,7 +52,8 @@ def modal_criteria(model: LinearModel, aircraft_class: str, category: str) -> li
         *_roll_and_spiral(modes, aircraft_class, category),
     ]
     is_remembered = bool(_data().get("remembered"))
-    found = [replace(c, remembered=is_remembered and c.judged) for c in found]
+    document = _data()["title"]
+    found = [replace(c, remembered=is_remembered and c.judged, document=document) for c in found]
     return [*found, *_unjudged(modes, {name for criterion in found for name in criterion.modes})]
 
 

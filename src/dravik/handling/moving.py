@@ -38,7 +38,7 @@ def levers_of_level(point: TrimPoint, assessment: Assessment, *, most: int = 4) 
     >>> point = dv.trim(craft, airspeed="62 m/s", altitude="300 m")
     >>> strict = dv.handling_qualities(craft, point, category="A")
     >>> [lever.criterion for lever in levers_of_level(point, strict)][:1]
-    []
+    ['Dutch roll damping times frequency']
     """
     require(assessment, Assessment, "the assessment", "handling_qualities(craft, point)")
     limiting = [c for c in assessment.criteria if c.level is not None and c.level > 1]

@@ -90,7 +90,7 @@ def roll_responses(
         found.append(
             Criterion(
                 "roll, equivalent time constant", allowed["paragraph"], fit.time_constant, "s", NONE, highs, note,
-                remembered=True,
+                remembered=True, document=boundaries("mil_f_8785c")["title"],
             )
         )  # fmt: skip
     return found, detail
@@ -125,12 +125,12 @@ def _pitch_equivalent(model: LinearModel, stick: str, category: str, detail: dic
     note = f"equivalent frequency {fit.frequency:.3g} rad/s, 1/T {fit.lead:.3g} 1/s"
     yield Criterion(
         "pitch, equivalent damping", damping["paragraph"], fit.damping, "", limits(damping[category]["min"]),
-        limits(damping[category]["max"]), note, remembered=True,
+        limits(damping[category]["max"]), note, remembered=True, document=standard["title"],
     )  # fmt: skip
     yield Criterion(
         "pitch, control anticipation", frequency["paragraph"], fit.frequency**2 / n_alpha if n_alpha > 0.0 else -1.0,
         "1/(g s^2)", limits(frequency[category]["min"]), limits(frequency[category]["max"]),
-        f"equivalent frequency^2 over n/alpha {n_alpha:.3g}", remembered=True,
+        f"equivalent frequency^2 over n/alpha {n_alpha:.3g}", remembered=True, document=standard["title"],
     )  # fmt: skip
 
 

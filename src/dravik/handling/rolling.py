@@ -26,8 +26,8 @@ def time_to_bank(craft: Aircraft, point: TrimPoint, stick: str, bank: float) -> 
     for end in (high, low):
         moved = end - float(point.inputs[craft.input_names.index(stick)])
         flown = fly(
-            craft.over_no_ground(), start=point, duration=LONGEST, controls={stick: step(moved, at=0.0)},
-            record=["phi", "p"],
+            craft.over_no_ground(), start=point, duration=LONGEST, record=["phi", "p"],
+            controls={stick: step(f"{moved!r} {spec.unit}".strip(), at=0.0)},
         )  # fmt: skip
         phi = np.unwrap(flown["phi"])
         gone = np.abs(phi - phi[0])

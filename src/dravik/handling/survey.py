@@ -1,6 +1,6 @@
 """Levels over a sweep of trims: the envelope, loadings, gains; what limits each point; two configurations compared."""
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -68,7 +68,7 @@ class HandlingMap:
 
 def handling_map(
     sweep: TrimSweep, *, aircraft_class: str = "II-L", category: str = "B", sets: Sequence[str] = ("modal",),
-    told: Told | None = None,
+    sticks: Mapping[str, str] | None = None, told: Told | None = None,
 ) -> HandlingMap:  # fmt: skip
     """Return the handling qualities at every point of a sweep that is held.
 
@@ -86,7 +86,9 @@ def handling_map(
     for k, point in enumerate(sweep.points):
         found.append(
             None if point is None
-            else handling_qualities(point.craft, point, aircraft_class=aircraft_class, category=category, sets=sets)
+            else handling_qualities(
+                point.craft, point, aircraft_class=aircraft_class, category=category, sets=sets, sticks=sticks
+            )
         )  # fmt: skip
         if told is not None:
             told((k + 1) / len(sweep.points))
@@ -111,7 +113,7 @@ def compare_handling(before: Assessment, after: Assessment) -> list[dict[str, An
         assert one is not None
         rows.append(
             {
-                "requirement": name, "paragraph": one.paragraph, "unit": one.unit, "before": _value(a),
+                "requirement": name, "paragraph": one.source, "unit": one.unit, "before": _value(a),
                 "after": _value(b), "level_before": None if a is None else a.level,
                 "level_after": None if b is None else b.level, "change": _change(a, b),
             }

@@ -107,7 +107,7 @@ def _short_period(axes: "Axes", found: "Assessment") -> None:
         axis.set_major_formatter(FuncFormatter(lambda value, _: f"{value:g}"))
     axes.set_xlabel("n/alpha [1/rad]")
     axes.set_ylabel("frequency [rad/s]")
-    _title(axes, f"short period, {line.paragraph}")
+    _title(axes, f"short period, {line.source}")
 
 
 def _bandwidth(axes: "Axes", found: "Assessment") -> None:
@@ -191,7 +191,7 @@ def _rolled(axes: "Axes", found: "Assessment") -> None:
             )
     axes.set_xlabel("time after full roll control [s]")
     axes.set_ylabel("change of bank [deg]")
-    _title(axes, f"roll, {line.paragraph}: {line.value:.3g} s to {bank:g} deg")
+    _title(axes, f"roll, {line.source}: {line.value:.3g} s to {bank:g} deg")
 
 
 def figure_handling_map(found: "HandlingMap") -> "Figure":

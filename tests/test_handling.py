@@ -1,0 +1,327 @@
+"""Handling qualities: responses and their criteria against closed forms, flights, and their own boundaries."""
+
+import itertools
+import json
+import math
+import tempfile
+import unittest
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+import dravik as dv
+from dravik.atmosphere import air_at
+from dravik.constants import KNOT
+from dravik.errors import DravikError
+from dravik.handling import (
+    bandwidth,
+    compare_handling,
+    dropback,
+    fit_equivalent,
+    handling_map,
+    handling_qualities,
+    levers_of_level,
+    mismatch_envelopes,
+    ride,
+    ride_flown,
+    time_to_bank,
+    tracking_pilot,
+)
+from dravik.handling.limits import along, boundaries
+from dravik.handling.static import static_criteria
+from dravik.linear import answer
+from tests.support import light_aircraft
+from tests.test_cli import run
+from tests.test_limits import AREA, DRAG, INDUCED, MASS, SLOPE, jet
+
+TARN = dv.sample("tarn")
+POINT = dv.trim(TARN, airspeed="62 m/s", altitude="300 m")
+W = np.geomspace(0.05, 60.0, 3000)
+S = 1j * W
+
+
+class ResponseTest(unittest.TestCase):
+    def test_equivalent_systems_come_back(self) -> None:
+        w = np.geomspace(0.1, 10.0, 25)
+        s = 1j * w
+
+        def pair(damping: float, frequency: float) -> Any:
+            return s**2 + 2.0 * damping * frequency * s + frequency**2
+
+        for form, response, wanted in (
+            ("pitch", 4.0 * (s + 0.9) / pair(0.6, 2.7) * np.exp(-0.11 * s), {"gain": 4.0, "lead": 0.9, "damping": 0.6, "frequency": 2.7, "delay": 0.11}),
+            ("pitch", -0.3 * (s + 1.6) / pair(1.4, 5.0) * np.exp(-0.02 * s), {"gain": -0.3, "lead": 1.6, "damping": 1.4, "frequency": 5.0, "delay": 0.02}),
+            ("roll", -7.0 * pair(0.2, 1.8) / pair(0.1, 1.6) / (s + 2.5) * np.exp(-0.15 * s),
+             {"gain": -7.0, "time_constant": 0.4, "zero_damping": 0.2, "zero_frequency": 1.8, "damping": 0.1, "frequency": 1.6, "delay": 0.15}),
+            ("lag", 3.0 / (s + 1.25) * np.exp(-0.2 * s), {"gain": 3.0, "time_constant": 0.8, "delay": 0.2}),
+            ("sideslip", 2.0 / pair(0.15, 1.7) * np.exp(-0.07 * s), {"gain": 2.0, "damping": 0.15, "frequency": 1.7, "delay": 0.07}),
+        ):  # fmt: skip
+            with self.subTest(form, **wanted):
+                fit = fit_equivalent(w, response, form=form)  # type: ignore[arg-type]
+                for name, value in wanted.items():
+                    self.assertAlmostEqual(getattr(fit, name) / value, 1.0, delta=0.01, msg=name)
+                self.assertLess(fit.cost, 1e-6)
+                self.assertEqual(fit.noticed, 0.0)
+                np.testing.assert_allclose(fit.response(w), response, rtol=1e-4)
+        # an actuator and a computing delay look like delay: the sum of their lags, to a tenth
+        late = 4.0 * (s + 0.9) / pair(0.6, 2.7) * np.exp(-0.03 * s) / (1.0 + 0.05 * s) / (1.0 + 0.02 * s)
+        fit = fit_equivalent(w, late)
+        self.assertAlmostEqual(fit.delay, 0.1, delta=0.01)
+        self.assertTrue(fit.is_close)
+        # the zero held where it is not: a worse fit, and the cost says so
+        self.assertGreater(fit_equivalent(w, late, lead=3.0).cost, 50.0 * fit.cost)
+        for bad, words in (
+            ((w[:3], late[:3]), "3 usable"), ((w, np.zeros(25)), "none zero"), ((w, late[:4]), "as many of both"),
+        ):  # fmt: skip
+            with self.assertRaisesRegex(DravikError, words):
+                fit_equivalent(*bad)
+        with self.assertRaisesRegex(DravikError, "form 'yaw'"):
+            fit_equivalent(w, late, form="yaw")  # type: ignore[arg-type]
+
+    def test_envelopes_of_what_is_not_noticed(self) -> None:
+        up, down, lead, lag = mismatch_envelopes(W)
+        self.assertTrue(np.all(up > 0.0) and np.all(down < 0.0) and np.all(lead > 0.0) and np.all(lag < 0.0))
+        # narrowest about the short period
+        for bound in (up, -down, lead, -lag):
+            self.assertTrue(0.3 < W[int(np.argmin(bound))] < 5.0)
+
+    def test_bandwidth_by_closed_forms(self) -> None:
+        # K e^(-tau s)/s: -135 deg where w tau is a quarter of pi, -180 deg where it is a half, and the delay is tau
+        for tau in (0.06, 0.2, 0.5):
+            found = bandwidth(W, 3.0 * np.exp(-tau * S) / S)
+            self.assertAlmostEqual(found.by_phase, 0.25 * math.pi / tau, delta=1e-3 / tau)
+            self.assertAlmostEqual(found.neutral, 0.5 * math.pi / tau, delta=1e-3 / tau)
+            # the phase falls by tau w beyond -90 deg: 90 deg more at the double frequency
+            self.assertAlmostEqual(found.phase_delay, 0.5 * math.pi / (2.0 * found.neutral), delta=1e-3 * tau)
+            self.assertAlmostEqual(found.phase_rate, tau, delta=2e-3 * tau)
+            # the gain of an integral is 6 dB higher at half the frequency
+            self.assertAlmostEqual(found.by_gain * 10 ** (6 / 20), found.neutral, delta=1e-3 * found.neutral)
+            self.assertEqual(found.value, min(found.by_phase, found.by_gain))
+        quick = bandwidth(W, 1.0 / S / (1.0 + 0.1 * S))
+        self.assertTrue(math.isinf(quick.neutral) and quick.phase_delay == 0.0)
+        self.assertAlmostEqual(quick.value, 10.0, delta=0.01)
+        with self.assertRaisesRegex(DravikError, "the phase begins at"):
+            bandwidth(W, np.exp(-0.1 * S) / S**2)
+        with self.assertRaisesRegex(DravikError, "frequencies that rise"):
+            bandwidth(W[::-1], 1.0 / S)
+        with self.assertRaisesRegex(DravikError, "expected up to"):
+            bandwidth(W[W < 8.0], np.exp(-0.3 * S[W < 8.0]) / S[W < 8.0])
+
+    def test_dropback_in_time_and_frequency(self) -> None:
+        # Gibson: dropback over the steady rate is T2 - 2 damping/frequency of the same system in the frequency domain
+        for time, damping, frequency in ((1.0, 0.7, 2.0), (0.4, 0.6, 3.0), (2.5, 0.5, 1.5)):
+            rate = dv.LinearSystem.filtered(
+                "q", "stick", [frequency**2 * time, frequency**2], [1.0, 2.0 * damping * frequency, frequency**2]
+            )
+            found = dropback(answer(rate, "q", "stick", duration=25.0))
+            fit = fit_equivalent(W, rate.frequency_response(W)[:, 0, 0])
+            self.assertAlmostEqual(found.value, 1.0 / fit.lead - 2.0 * fit.damping / fit.frequency, delta=2e-3)
+        with self.assertRaisesRegex(DravikError, "does not become steady"):
+            dropback(answer(dv.LinearSystem.filtered("q", "s", [1.0], [1.0, 0.0]), "q", "s"))
+
+    def test_the_pilot_who_tracks(self) -> None:
+        for response in (
+            1.0 / S,
+            2.0 * (S + 1.0) / S / (S**2 + 5.0 * S + 12.0),
+            np.exp(-0.1 * S) / S / (0.2 * S + 1.0),
+        ):
+            pilot = tracking_pilot(W, response, bandwidth=2.5)
+            loop = response * pilot.gain * np.exp(-0.3 * S) * (1.0 + pilot.lead * S) / (1.0 + pilot.lag * S)
+            closed = loop / (1.0 + loop)
+            at = int(np.searchsorted(W, 2.5))
+            self.assertAlmostEqual(math.degrees(np.angle(closed[at])), -90.0, delta=0.5)
+            self.assertGreaterEqual(20.0 * math.log10(np.abs(closed[W <= 2.5]).min()), -3.01)
+            self.assertAlmostEqual(20.0 * math.log10(np.abs(closed).max()), pilot.resonance, places=6)
+            self.assertAlmostEqual(
+                math.degrees(math.atan(2.5 * pilot.lead) - math.atan(2.5 * pilot.lag)), pilot.compensation, places=6
+            )
+        # the later the aircraft, the more lead and resonance
+        slow = [tracking_pilot(W, np.exp(-t * S) / S / (0.2 * S + 1.0), bandwidth=3.0) for t in (0.0, 0.1, 0.2)]
+        self.assertTrue(all(b.resonance > a.resonance - 0.05 for a, b in itertools.pairwise(slow)))
+        self.assertTrue(all(b.compensation > a.compensation + 5.0 for a, b in itertools.pairwise(slow)))
+        with self.assertRaisesRegex(DravikError, "no pilot closes"):
+            tracking_pilot(W, np.exp(-1.5 * S) / S**2, bandwidth=6.0)
+
+    def test_corners_of_boundaries(self) -> None:
+        data = boundaries("responses")
+        for section, keys in (("bandwidth", "ABC"), ("hover_bandwidth", ("pitch", "roll"))):
+            for key in keys:
+                for level, curve in enumerate(data[section][key]):
+                    for place, limit in curve:
+                        self.assertAlmostEqual(along(data[section][key], place)[level] or 0.0, limit, places=9)
+                    # beyond the last corner the boundary goes on rising
+                    self.assertGreaterEqual(along(data[section][key], curve[-1][0] + 0.1)[level] or 0.0, curve[-1][1])
+        for section in data.values():
+            # level 1 asks at least what level 2 does, and so on
+            for key, sign in (("max", 1.0), ("min", -1.0), ("resonance_max", 1.0)):
+                numbers = [
+                    v for v in (section.get(key) or [] if isinstance(section, dict) else []) if not isinstance(v, str)
+                ]
+                self.assertEqual([sign * v for v in numbers], sorted(sign * v for v in numbers))
+
+
+class AircraftTest(unittest.TestCase):
+    def test_time_to_bank_by_its_closed_form(self) -> None:
+        # a pure roll: p' = (p_steady - p)/T, so the bank is p_steady (t - T (1 - exp(-t/T)))
+        body = jet(Cl="-0.4*p_hat + 0.1*aileron", CY="0", Cn="0")
+        point = dv.trim(body, airspeed=60.0, altitude=0.0)
+        pressure = 0.5 * float(air_at(0.0).density) * 60.0**2 * AREA * 11.0
+        lag = 900.0 / (pressure * 0.4 * 11.0 / 120.0)
+        steady = 0.1 * math.radians(50.0) / 0.4 * 120.0 / 11.0
+        time, flown = time_to_bank(body, point, "aileron_command", math.radians(30.0))
+        # along the body's axis at the angle of attack, so within its cosine
+        self.assertAlmostEqual(steady * (time - lag * (1.0 - math.exp(-time / lag))), math.radians(30.0), delta=0.01)
+        self.assertGreater(abs(float(flown["phi"][-1])), 0.5)
+
+    def test_flight_path_by_speed(self) -> None:
+        # at constant thrust the slope of the path is -dD/dV over the weight: D = q S (CD0 + k CL^2)
+        body = jet()
+        for speed in (32.0, 40.0, 60.0):
+            point = dv.trim(body, airspeed=speed, altitude=0.0)
+            lines = {c.name: c for c in static_criteria(body, point, "elevator_command", "C")}
+            weight = MASS * 9.80665
+            density = float(air_at(0.0).density)
+
+            def drag(v: float, weight: float = weight, density: float = density) -> float:
+                pressure = 0.5 * density * v**2 * AREA
+                return pressure * DRAG + INDUCED * weight**2 / pressure
+
+            slope = -(drag(speed * 1.02) - drag(speed * 0.98)) / (0.04 * speed) / weight
+            found = lines["flight-path stability"]
+            self.assertAlmostEqual(found.value, math.degrees(slope) * KNOT, delta=0.006)
+            # more speed wants less pull: down elevator is positive, so its gradient by speed is turned about
+            self.assertLess(lines["elevator_command by airspeed"].value, 0.0)
+        self.assertGreater(SLOPE, 0.0)
+
+    def test_ride_by_spectrum_and_by_half_an_hour_of_flight(self) -> None:
+        light = light_aircraft()
+        point = dv.trim(light, airspeed=176 * 0.3048, altitude=600.0)
+        turbulence = dv.Turbulence("light", seed=5)
+        for station in (None, ("-2 m", "0 m", "0 m")):
+            by_spectrum = ride(light, point, turbulence=turbulence, station=station)
+            flown = ride_flown(light, point, turbulence=turbulence, station=station)
+            self.assertAlmostEqual(flown.vertical / by_spectrum.vertical, 1.0, delta=0.05)
+            self.assertAlmostEqual(flown.lateral / by_spectrum.lateral, 1.0, delta=0.08)
+            # the spectrum's integral is the variance
+            integral = math.sqrt(float(np.trapezoid(by_spectrum.vertical_spectrum, by_spectrum.omega)))
+            self.assertAlmostEqual(integral / by_spectrum.vertical, 1.0, delta=0.02)
+        # twice the intensity, twice the ride; and it does not depend on the heading
+        strong = ride(light, point, turbulence=dv.Turbulence(wind_20ft="60 kt", aloft="10 m/s"))
+        weak = ride(light, point, turbulence=dv.Turbulence(wind_20ft="30 kt", aloft="5 m/s"))
+        self.assertAlmostEqual(strong.vertical / weak.vertical, 2.0, places=6)
+        turned = dv.trim(light, airspeed=176 * 0.3048, altitude=600.0, heading="70 deg")
+        self.assertAlmostEqual(
+            ride(light, turned, turbulence=turbulence).lateral / ride(light, point, turbulence=turbulence).lateral,
+            1.0,
+            places=5,
+        )
+        with self.assertRaisesRegex(DravikError, "60 s or more"):
+            ride_flown(light, point, duration=5.0)
+
+    def test_all_sets_of_the_tarn(self) -> None:
+        found = handling_qualities(TARN, POINT, category="C", sets=["modal", "responses", "static", "roll"])
+        by_name = {c.name: c for c in found.criteria}
+        # the equivalent system is that of the modes, whose short period the actuators hardly touch
+        modes = found.details["modes"].named("short period")
+        self.assertAlmostEqual(found.details["pitch"].frequency / modes.frequency, 1.0, delta=0.03)
+        self.assertAlmostEqual(by_name["pitch, equivalent damping"].value, modes.damping, delta=0.06)
+        self.assertAlmostEqual(
+            by_name["roll, equivalent time constant"].value / by_name["roll mode time constant"].value, 1.0, delta=0.2
+        )
+        self.assertIn("MIL-STD-1797A 4.2.1.2", found.remembered)
+        self.assertEqual(found.level, max(c.level or 0 for c in found.criteria))
+        self.assertEqual(found.limiting[0].level, found.level)
+        # the mirror image of the input says the same
+        other = handling_qualities(
+            TARN, POINT, category="C", sets=["responses"], sticks={"pitch": "elevator", "roll": "aileron"}
+        )
+        self.assertAlmostEqual(
+            next(c.value for c in other.criteria if c.name == "pitch, bandwidth"),
+            by_name["pitch, bandwidth"].value,
+            places=2,
+        )
+
+    def test_what_does_not_apply_says_so(self) -> None:
+        gliding = handling_qualities(TARN, POINT, sets=["hover"])
+        self.assertIsNone(gliding.level)
+        self.assertIn("a requirement for rotorcraft", gliding.unjudged[0])
+        unstable = light_aircraft(Cm="0.683*alpha - 4.36*alpha_dot_hat - 9.96*q_hat - 0.923*elevator")
+        found = handling_qualities(
+            unstable, dv.trim(unstable, airspeed=176 * 0.3048, altitude=0.0), category="A", sets=["modal", "responses"]
+        )
+        self.assertNotEqual(found.level, 1)
+        self.assertTrue(any("no level can be given" in text for text in found.unjudged))
+        stickless = jet()
+        with self.assertRaisesRegex(DravikError, "one of modal, responses"):
+            handling_qualities(TARN, POINT, sets=["modes"])
+        with self.assertRaisesRegex(DravikError, "a stick for 'yaw'"):
+            handling_qualities(TARN, POINT, sticks={"yaw": "pedal"})
+        with self.assertRaisesRegex(DravikError, "a model without nz"):
+            handling_qualities(TARN, POINT, model=dv.linearise(TARN, POINT, outputs=["alpha"]))
+        point = dv.trim(stickless, airspeed=50.0, altitude=0.0)
+        # controls without inputs that trims move
+        self.assertEqual(handling_qualities(stickless, point, sets=["roll"]).criteria[0].unit, "s")
+        merle = dv.sample("merle")
+        hover = handling_qualities(merle, dv.trim(merle, airspeed=0, altitude=300), sets=["hover"])
+        self.assertEqual([c.name for c in hover.criteria], ["pitch, bandwidth in hover", "roll, bandwidth in hover"])
+        self.assertEqual(hover.level, 1)
+
+    def test_maps_levers_and_comparisons(self) -> None:
+        sweep = dv.trim_sweep(TARN, {"altitude": "0:3000:2 m", "airspeed": "48:80:3 m/s"})
+        told: list[float] = []
+        found = handling_map(sweep, category="A", told=told.append)
+        self.assertEqual(told[-1], 1.0)
+        for k, point in enumerate(sweep.points):
+            if point is not None:
+                alone = handling_qualities(point.craft, point, category="A")
+                self.assertEqual(found.levels.ravel()[k], alone.level)
+        self.assertEqual(found.values("Dutch roll damping").shape, (2, 3))
+        with self.assertRaisesRegex(DravikError, "no criterion 'bandwidth'"):
+            found.values("bandwidth")
+        self.assertEqual(len(found.rows()), 6)
+        # what a lever says is what happens: the damper's gain set to the value that is to bring the criterion to its limit
+        damped = TARN.with_law(
+            *dv.load_law(Path(dv.__file__).parent / "samples/tarn/laws/yaw_damper.toml")
+        ).with_parameters({"yaw_damper_gain": "0.02 s"})
+        slow = dv.trim(damped, airspeed="52 m/s", altitude="3000 m")
+        before = handling_qualities(damped, slow, category="A")
+        lever = next(m for m in levers_of_level(slow, before, most=50) if m.of == "Cn_r" and "times" in m.criterion)
+        self.assertGreater(abs(lever.change), 0.01)
+        self.assertEqual(lever.wanted, next(c for c in before.criteria if c.name == lever.criterion).lows[0])
+        after = handling_qualities(
+            damped.with_parameters({"yaw_damper_gain": "0.6 s"}),
+            dv.trim(damped.with_parameters({"yaw_damper_gain": "0.6 s"}), airspeed="52 m/s", altitude="3000 m"),
+            category="A",
+        )
+        rows = {r["requirement"]: r for r in compare_handling(before, after)}
+        self.assertEqual(rows["Dutch roll damping times frequency"]["change"], "better")
+        self.assertEqual(rows["phugoid damping"]["change"], "the same level")
+
+    def test_command(self) -> None:
+        at = ("--airspeed", "62 m/s", "--altitude", "300 m")
+        with tempfile.TemporaryDirectory() as folder:
+            charts, picture = str(Path(folder) / "c.png"), str(Path(folder) / "m.png")
+            code, text, _ = run(
+                "handling", "tarn", *at, "--category", "C", "--criteria", "all", "--figure", charts, "--levers", "--against",
+                "loading=dropped", "--level", "2", "--json",
+            )  # fmt: skip
+            found = json.loads(text)
+            self.assertEqual((code, found["level"]), (0, 2))
+            self.assertTrue(found["from_memory"] and found["compared"])
+            code, text, _ = run(
+                "handling",
+                "tarn",
+                "--sweep",
+                "altitude=0:3000:3 m",
+                "--sweep",
+                "airspeed=44:80:4 m/s",
+                "--figure",
+                picture,
+            )
+            self.assertIn("not held", text)
+            for file in (charts, picture):
+                self.assertGreater(Path(file).stat().st_size, 20_000)
+        self.assertEqual(run("handling", "merle", "--airspeed", "0", "--altitude", "300 m")[0], 0)
+        self.assertEqual(run("handling", "tarn", *at, "--criteria", "hover")[0], 1)
+        self.assertEqual(run("handling", "tarn", *at, "--sweep", "airspeed=50:60:2 m/s", "--levers")[0], 2)
