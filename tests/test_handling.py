@@ -19,6 +19,7 @@ from dravik.handling import (
     compare_handling,
     dropback,
     fit_equivalent,
+    fly_task,
     handling_map,
     handling_qualities,
     levers_of_level,
@@ -159,6 +160,49 @@ class ResponseTest(unittest.TestCase):
                     v for v in (section.get(key) or [] if isinstance(section, dict) else []) if not isinstance(v, str)
                 ]
                 self.assertEqual([sign * v for v in numbers], sorted(sign * v for v in numbers))
+
+
+class TaskTest(unittest.TestCase):
+    def test_a_tracking_task_as_the_linear_loop_does_it(self) -> None:
+        # the same pilot around the sampled linear model, step by step: a loop written out by hand
+        flown = fly_task(TARN, POINT, "bank", size="1 deg", duration=12.0)
+        model = dv.linearise(TARN, POINT, outputs=["phi"])
+        fast = model.part(
+            states=[n for n in model.states if n not in ("north", "east", "altitude", "psi")], inputs=["roll_stick"]
+        )
+        sampled, pilot = fast.discretised(0.01), flown.pilot
+        x, arm, seen, before, filtered, phi = np.zeros(len(sampled.states)), 0.0, [0.0] * 20, 0.0, 0.0, []
+        for asked in flown.run["tracked_command"]:
+            now = float((sampled.C @ x)[0])
+            phi.append(now)
+            seen.append(float(asked) - now)
+            late = seen.pop(0)
+            led, before = late + pilot.lead * (late - before) / 0.01, late
+            share = 1.0 if pilot.lag == 0.0 else 1.0 - math.exp(-0.01 / pilot.lag)
+            filtered += share * (led - filtered)
+            arm += (1.0 - math.exp(-0.1)) * (filtered - arm)
+            x = sampled.A @ x + sampled.B[:, 0] * pilot.gain * arm
+        self.assertLess(float(np.max(np.abs(flown.run["tracked"] - phi))), 0.02 * math.radians(1.0))
+
+    def test_figures_and_what_they_depend_on(self) -> None:
+        there, back = (fly_task(TARN, POINT, "pitch", size=s, duration=20.0) for s in ("1 deg", "-1 deg"))
+        np.testing.assert_allclose(there.run["tracked"], -back.run["tracked"], atol=math.radians(0.05))
+        late = fly_task(TARN, POINT, "pitch", size="1 deg", duration=20.0, delay=0.5, bandwidth=1.5)
+        self.assertGreater(late.error, there.error)
+        for task, end in (("altitude", 20.0), ("offset", 15.0)):
+            flown = fly_task(TARN, POINT, task, duration=60.0)
+            self.assertAlmostEqual(float(flown.run["tracked"][-1]) / end, 1.0, delta=0.1)
+            self.assertTrue(0.5 < flown.desired < 1.0)
+        hard = fly_task(TARN, POINT, "bank", size="60 deg", duration=20.0)
+        self.assertGreater(hard.at_stop, 0.02)
+        self.assertLessEqual(float(np.max(np.abs(hard.run["roll_stick"]))), 1.0)
+        for task, asked, words in (
+            ("yaw", {}, "a task 'yaw'"), ("pitch", {"size": 0.0}, "not zero"), ("pitch", {"bandwidth": 9.0}, "no pilot closes"),
+        ):  # fmt: skip
+            with self.subTest(words), self.assertRaisesRegex(DravikError, words):
+                fly_task(TARN, POINT, task, **asked)  # type: ignore[arg-type]
+        code, text, _ = run("task", "tarn", "--airspeed", "62 m/s", "--altitude", "300 m", "--task", "offset", "--json")
+        self.assertEqual((code, json.loads(text)["figures"]["size of the task"]["value"]), (0, 15.0))
 
 
 class AircraftTest(unittest.TestCase):

@@ -102,7 +102,12 @@ def main() -> None:
         )
         for figure in ("map", "limits", "roots"):
             shutil.copyfile(folder / f"{figure}.png", SHOTS / f"figure_{figure}.png")
-        terminal("handling", run(folder, "handling", "tarn", *AT, "--category", "C"))
+        run(folder, "handling", "tarn", *AT, "--category", "C", "--criteria", "all", "--figure", "handling.png")
+        over = ["--sweep", "altitude=0:4000:10 m", "--sweep", "airspeed=45:95:20 m/s"]
+        judged = ["--category", "C", "--criteria", "modal,responses,static"]
+        run(folder, "handling", "tarn", *over, *judged, "--figure", "levels.png")
+        for figure in ("handling", "levels"):
+            shutil.copyfile(folder / f"{figure}.png", SHOTS / f"figure_{figure}.png")
         run(folder, "tables", "draw", "tarn", "--figure", "views.png")
         terminal("tables_show", run(folder, "tables", "show", "tarn", "--alpha", "4 deg", "--figure", "families.png"))
         for figure in ("views", "families"):
@@ -121,8 +126,6 @@ def main() -> None:
         ):
             run(folder, "plot", *more, "--out", f"{name}.png")
             shutil.copyfile(folder / f"{name}.png", SHOTS / f"figure_{name}.png")
-        run(folder, "axes", "--pitch", "86 deg", "--out", "axes.png")
-        shutil.copyfile(folder / "axes.png", SHOTS / "figure_axes.png")
 
 
 if __name__ == "__main__":

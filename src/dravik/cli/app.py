@@ -29,6 +29,7 @@ from dravik.cli.response import response
 from dravik.cli.runway import fuel, runway
 from dravik.cli.sweeps import Sweeps, run_all, run_sweep
 from dravik.cli.tables import tables
+from dravik.cli.task import task
 from dravik.cli.thrust import thrust
 from dravik.errors import DravikError
 from dravik.version import __version__
@@ -216,6 +217,7 @@ app.command()(response)
 
 
 app.command()(handling)
+app.command()(task)
 app.command()(fly)
 app.command()(plot)
 app.command()(export)

@@ -6,17 +6,20 @@ from dravik.handling.equivalent import EquivalentSystem, fit_equivalent, mismatc
 from dravik.handling.judging import SETS, handling_qualities
 from dravik.handling.modal import modal_criteria
 from dravik.handling.moving import Lever, levers_of_level
+from dravik.handling.pilot import TASKS, FlownTask, fly_task
 from dravik.handling.ride import Ride, ride, ride_flown
 from dravik.handling.rolling import time_to_bank
 from dravik.handling.survey import HandlingMap, compare_handling, handling_map
 
 __all__ = [
     "SETS",
+    "TASKS",
     "Assessment",
     "Bandwidth",
     "Criterion",
     "Dropback",
     "EquivalentSystem",
+    "FlownTask",
     "HandlingMap",
     "Lever",
     "Ride",
@@ -25,6 +28,7 @@ __all__ = [
     "compare_handling",
     "dropback",
     "fit_equivalent",
+    "fly_task",
     "handling_map",
     "handling_qualities",
     "levers_of_level",

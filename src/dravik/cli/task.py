@@ -1,0 +1,64 @@
+"""The command task: a tracking task flown by a simple pilot, with his performance and his work."""
+
+from typing import Annotated
+
+import typer
+
+from dravik.cli.common import (
+    AircraftFile,
+    AsJson,
+    Figure,
+    Laws,
+    Loading,
+    Settings,
+    emit,
+    get_craft,
+    kernel_notice,
+    say,
+    show_rows,
+)
+from dravik.cli.conditions import AskedFor, get_point, takes_condition
+
+__all__ = ["task"]
+
+
+@takes_condition
+def task(
+    aircraft: AircraftFile,
+    condition: AskedFor,
+    kind: Annotated[str, typer.Option("--task", help="pitch, bank, altitude or offset")] = "pitch",
+    size: Annotated[str, typer.Option(help="size of its steps, such as '3 deg' or '20 m'")] = "",
+    bandwidth: Annotated[float, typer.Option(help="bandwidth of the pilot's attitude loop, rad/s")] = 2.0,
+    delay: Annotated[float, typer.Option(help="the pilot's delay, s")] = 0.3,
+    duration: Annotated[float, typer.Option(help="length of the task, s")] = 60.0,
+    out: Annotated[str, typer.Option("--out", metavar="FILE", help="write the recording")] = "",
+    figure: Figure = "",
+    set_: Settings = None,
+    loading: Loading = "",
+    law: Laws = None,
+    as_json: AsJson = False,
+) -> None:
+    """Fly a tracking task with a simple pilot in the loop: his error, and how hard he works."""
+    from dravik.handling import TASKS, fly_task
+
+    craft = condition.in_wind(get_craft(aircraft, loading, law, set_))
+    point = get_point(craft, condition, set_)
+    with kernel_notice():
+        flown = fly_task(craft, point, kind, size=size or None, bandwidth=bandwidth, delay=delay, duration=duration)
+    if out:
+        flown.run.save(out)
+    title = f"{craft.name}, {point.title}: {kind} task"
+    if figure:
+        from dravik.report import figure_histories, save_figure
+
+        stick = next(n for n in flown.run.names if n in craft.inputs)
+        attitude = TASKS[kind][0]
+        save_figure(figure_histories(flown.run, ["tracked", attitude, stick, "nz"], title=title), figure)
+    if as_json:
+        named = {name: {"value": value, "unit": unit} for name, value, unit in flown.rows()}
+        emit({"aircraft": craft.name, "condition": point.title, "task": kind, "figures": named})
+        return
+    show_rows(title, ["what", "value", "unit"], flown.rows())
+    for file in (out, figure):
+        if file:
+            say(f"written: {file}")
