@@ -23,11 +23,13 @@ from typing import Any
 import numpy as np
 
 import dravik as dv
+from dravik import handling, performance
 from dravik.aircraft import load, load_law, sample_path
 from dravik.cli import main
 from dravik.errors import DravikError
 from dravik.flight import Turbulence, load_scenario, parse_history, read_recording, resume
 from dravik.formula import parse
+from dravik.linear import answer, frequency_answer, in_axes
 from dravik.tables import read_table
 from dravik.units import quantity
 
@@ -101,7 +103,7 @@ class Cases:
             ("law", self.law, 6), ("scenario", self.scenario, 4), ("drawing", self.drawing, 5), ("blades", self.blades, 4),
             ("recording", self.recording, 8), ("path", self.path, 4), ("option", self.option, 8), ("call", self.call, 6),
             ("condition", self.condition, 8), ("system", self.system, 8), ("statement", self.statement, 6),
-            ("device", self.device, 6), ("plant", self.plant, 4),
+            ("device", self.device, 6), ("plant", self.plant, 4), ("judged", self.judged, 6),
         ]  # fmt: skip
 
     def formula(self, rng: random.Random) -> None:
@@ -312,6 +314,37 @@ class Cases:
             lambda: self.craft.opened(dv.Opening(signal=str(a), kind="replaced", formula=b)), lambda: self.craft.opened(a),
             lambda: dv.linearise(self.craft, self.point, broken=a), lambda: dv.linearise(self.craft, self.point, disturbed=[a]),
             lambda: self.craft.with_parameters(a), lambda: self.craft.with_parameters({str(a): b}), lambda: dv.on_ground(self.craft, heading=a),
+        ]  # fmt: skip
+        rng.choice(calls)()
+
+    def judged(self, rng: random.Random) -> None:
+        odd = [
+            *ODD,
+            "pitch",
+            "bank",
+            ["modal"],
+            {"pitch": "pitch_stick"},
+            "0.3 s",
+            [0.1, 1.0, 2.0, 4.0, 9.0],
+            "air",
+            "3 m/s",
+            (1, 2, 3),
+        ]
+        a, b, c = (rng.choice(odd) for _ in range(3))
+        w = np.geomspace(0.1, 50.0, 60)
+        model = dv.linearise(self.craft, self.point)
+        calls: list[Callable[[], object]] = [
+            lambda: handling.fit_equivalent(a, b, form=c), lambda: handling.fit_equivalent(w, 1.0 / (1j * w + 1.0), lead=a, band=b),
+            lambda: handling.bandwidth(a, b), lambda: handling.tracking_pilot(w, 1.0 / (1j * w), bandwidth=a, delay=b),
+            lambda: dv.handling_qualities(self.craft, self.point, sets=a, category=b), lambda: handling.ride(self.craft, self.point, station=a),
+            lambda: dv.handling_qualities(self.craft, self.point, sticks=a, model=b), lambda: handling.handling_map(a, told=b),
+            lambda: handling.fly_task(self.craft, self.point, a, size=b, duration=6.0), lambda: handling.time_to_bank(self.craft, self.point, a, b),
+            lambda: answer(model, "q", a, kind=b), lambda: answer(model, "q", "throttle", duration=a), lambda: frequency_answer(model, a, "throttle", b),
+            lambda: in_axes(model, self.point, a), lambda: dv.mode_motion(model, a, duration=b), lambda: handling.levers_of_level(self.point, a),
+            lambda: dv.on_ground(self.craft, airspeed=a, pitch=b), lambda: performance.take_off(self.craft, altitude=a, heading=b),
+            lambda: performance.landing(self.craft, altitude=0.0, inputs=a, braked=b), lambda: performance.RunwayRules(lift_off=a, screen=b),
+            lambda: performance.fuel_for(self.craft, [{"time": a, "airspeed": b, "climb_to": c}]), lambda: performance.fuel_for(self.craft, a),
+            lambda: handling.ride_flown(self.craft, self.point, turbulence=a), lambda: handling.mismatch_envelopes(a),
         ]  # fmt: skip
         rng.choice(calls)()
 

@@ -6,9 +6,9 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from dravik.errors import DravikError
+from dravik.errors import DravikError, nearest
 
-__all__ = ["mapping", "names", "number", "numbers"]
+__all__ = ["curve", "mapping", "names", "number", "numbers", "word"]
 
 Floats = NDArray[np.float64]
 
@@ -50,6 +50,32 @@ def numbers(value: Any, what: str) -> Floats:
     if not np.all(np.isfinite(found)):
         raise DravikError(f"{what} holds values that are not finite")
     return found
+
+
+def word(value: Any, what: str, among: Iterable[str]) -> str:
+    """Return one of some words; raises DravikError, naming the nearest, for anything else."""
+    known = list(among)
+    if not isinstance(value, str) or value not in known:
+        text = value if isinstance(value, str) else ""
+        hint = nearest(text, known) or nearest(text.upper(), known)
+        raise DravikError(f"{what} {shown(value)}", expected="one of " + ", ".join(known), hint=hint)
+    return value
+
+
+def curve(x: Any, y: Any, what: str, least: int = 3) -> tuple[Floats, NDArray[np.complex128]]:
+    """Return rising places and as many complex values; raises DravikError for what is none."""
+    places = numbers(x, what)
+    try:
+        values = np.asarray(y, dtype=complex)
+    except (TypeError, ValueError, OverflowError):
+        raise DravikError(f"responses: {shown(y)}", expected="complex numbers") from None
+    if places.ndim != 1 or places.shape != values.shape or len(places) < least:
+        raise DravikError(
+            f"{places.shape} {what} and {values.shape} responses", expected=f"as many of both, {least} or more"
+        )
+    if np.any(np.diff(places) <= 0.0) or not np.all(np.isfinite(values)):
+        raise DravikError(f"{what} or responses out of order", expected=f"{what} that rise, responses that are finite")
+    return places, values
 
 
 def shown(value: Any) -> str:

@@ -7,6 +7,7 @@ import numpy as np
 from dravik.errors import DravikError, require
 from dravik.flight.recording import Recording
 from dravik.linear import LinearModel, Mode
+from dravik.units import in_si
 
 __all__ = ["mode_motion"]
 
@@ -17,7 +18,7 @@ RATE = 40.0  # rows for each period or time constant
 ANGLES = ("alpha", "beta", "phi", "theta", "psi")
 
 
-def mode_motion(model: LinearModel, mode: Mode | str, *, duration: float | None = None) -> Recording:
+def mode_motion(model: LinearModel, mode: Mode | str, *, duration: str | float | None = None) -> Recording:
     """Return the motion of one mode alone about the operating point, as a recording to plot and to animate.
 
     The eigenvector's motion, scaled so that its largest angle is 15 deg or its airspeed changes by a fifth, added to
@@ -38,6 +39,10 @@ def mode_motion(model: LinearModel, mode: Mode | str, *, duration: float | None 
         if chosen is None:
             raise DravikError(f"there is no mode {mode!r}", expected=", ".join(m.name for m in found))
         mode = chosen
+    require(mode, Mode, "the mode", "its name, or one of model.modes()")
+    duration = None if duration is None else in_si(duration, "time", where="duration")
+    if duration is not None and not 0.0 < duration <= 1e5:
+        raise DravikError(f"{duration:g} s of motion", expected="above zero")
     missing = [n for n in ("north", "east", "altitude", "phi", "theta", "psi") if n not in model.states]
     if missing or not model.x0.size:
         raise DravikError(f"a model without {', '.join(missing) or 'an operating point'}", expected="the whole model")

@@ -14,7 +14,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from dravik.definition import arguments
-from dravik.errors import DravikError
+from dravik.errors import DravikError, require
 from dravik.linear import Answer
 
 __all__ = ["Bandwidth", "Dropback", "TrackingPilot", "bandwidth", "dropback", "tracking_pilot"]
@@ -55,9 +55,9 @@ def bandwidth(omega: ArrayLike, response: ArrayLike) -> Bandwidth:
     >>> round(found.by_phase, 2), round(found.phase_delay, 3)
     (1.99, 0.073)
     """
-    w, values = arguments.numbers(omega, "omega"), np.asarray(response, dtype=complex)
-    if w.shape != values.shape or len(w) < 3 or np.any(np.diff(w) <= 0.0):
-        raise DravikError(f"{w.shape} frequencies and {values.shape} responses", expected="frequencies that rise")
+    w, values = arguments.curve(omega, response, "frequencies")
+    if w[0] <= 0.0 or np.any(values == 0.0):
+        raise DravikError("a frequency or a response of zero", where="bandwidth", expected="frequencies above zero")
     phase, gain = np.unwrap(np.angle(values)), np.abs(values)
     # a response that is minus an integral at low frequencies begins at +90 deg: it is the same as at -270 deg
     phase = phase - 2.0 * math.pi * np.ceil((phase[0] - 0.5 * math.pi) / (2.0 * math.pi))
@@ -128,7 +128,9 @@ def dropback(step: Answer, *, hold: float | None = None) -> Dropback:
     >>> round(dropback(dv.linear.answer(rate, "q", "stick", duration=12.0)).value, 3)
     0.3
     """
+    require(step, Answer, "the pitch rate's answer", "answer(model, 'q', stick)")
     t, rate = step.time, step.values
+    hold = None if hold is None else arguments.number(hold, "hold")
     held = int(np.searchsorted(t, 0.5 * t[-1] if hold is None else hold))
     steady = float(rate[-1])
     tail = rate[int(0.8 * len(rate)) :]
@@ -172,8 +174,11 @@ def tracking_pilot(
     >>> round(found.compensation), abs(found.resonance) < 0.1
     (7, True)
     """
-    w, values = arguments.numbers(omega, "omega"), np.asarray(response, dtype=complex)
-    if w.shape != values.shape or not w[0] < bandwidth < w[-1]:
+    w, values = arguments.curve(omega, response, "frequencies")
+    bandwidth, delay = arguments.number(bandwidth, "bandwidth"), arguments.number(delay, "delay")
+    if not 0.0 <= delay <= 5.0:
+        raise DravikError(f"a delay of {delay:g} s", expected="zero to 5 s")
+    if not w[0] < bandwidth < w[-1]:
         raise DravikError(f"a bandwidth of {bandwidth:g} rad/s", expected=f"between {w[0]:.3g} and {w[-1]:.3g} rad/s")
     best: TrackingPilot | None = None
     for angle in LEADS:

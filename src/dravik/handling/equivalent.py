@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from dravik.definition import arguments
-from dravik.errors import DravikError, nearest
+from dravik.errors import DravikError
 
 __all__ = ["FORMS", "EquivalentSystem", "fit_equivalent", "mismatch_envelopes"]
 
@@ -88,11 +88,11 @@ def fit_equivalent(
     >>> round(fit.delay, 4), round(fit.frequency, 4), round(fit.damping, 4)
     (0.12, 2.5, 0.5)
     """
-    if form not in FORMS:
-        raise DravikError(f"form {form!r}", expected=" or ".join(FORMS), hint=nearest(str(form), FORMS))
-    w, values = arguments.numbers(omega, "omega"), np.asarray(response, dtype=complex)
-    if w.shape != values.shape or w.ndim != 1:
-        raise DravikError(f"{w.shape} frequencies and {values.shape} responses", expected="as many of both")
+    arguments.word(form, "form", FORMS)
+    w, values = arguments.curve(omega, response, "frequencies", 1)
+    lead = None if lead is None else arguments.number(lead, "lead")
+    if len(arguments.numbers(band, "band").ravel()) != 2:
+        raise DravikError(f"a band of {arguments.shown(band)}", expected="two frequencies, rad/s")
     inside = (w >= band[0] * (1.0 - 1e-9)) & (w <= band[1] * (1.0 + 1e-9))
     w, values = w[inside], values[inside]
     if len(w) < 5 or not np.all(np.isfinite(values)) or np.any(values == 0.0):

@@ -6,7 +6,7 @@ from typing import Any, NamedTuple
 
 from dravik.aircraft import Aircraft
 from dravik.definition import arguments
-from dravik.errors import DravikError, nearest, require
+from dravik.errors import DravikError, require
 from dravik.handling.criteria import CATEGORIES, CLASSES, NONE, Assessment, Criterion
 from dravik.handling.hovering import LOW_SPEED, hover_criteria, no_hover
 from dravik.handling.modal import modal_criteria
@@ -49,13 +49,10 @@ def handling_qualities(
     require(craft, Aircraft, "what is judged")
     require(point, TrimPoint, "the point to judge at", "trim(craft, ...)")
     asked = arguments.names(sets, "sets")
-    for values, choices, what in (
-        ([aircraft_class], CLASSES, "class"), ([category], CATEGORIES, "category"), (asked, SETS, "set of criteria"),
-    ):  # fmt: skip
-        for value in values:
-            if value not in choices:
-                hint = nearest(value.lower() if choices is SETS else value.upper(), choices)
-                raise DravikError(f"{what} {value!r}", expected="one of " + ", ".join(choices), hint=hint)
+    arguments.word(aircraft_class, "class", CLASSES)
+    arguments.word(category, "category", CATEGORIES)
+    for name in asked:
+        arguments.word(name, "set of criteria", SETS)
     if not asked:
         raise DravikError("no set of criteria", expected="one of " + ", ".join(SETS))
     if point.coordinates == "body" and set(asked) & set(ON_A_WING):
@@ -63,12 +60,13 @@ def handling_qualities(
     needed = OUTPUTS if set(asked) - {"modal"} else OUTPUTS[:1]
     if model is None:
         model = linearise(craft, point, outputs=needed)
+    require(model, LinearModel, "the model", "linearise(craft, point, outputs=[...])")
     missing = [n for n in needed if n not in model.outputs]
     if missing:
         raise DravikError(f"a model without {', '.join(missing)}", expected=f"outputs {', '.join(needed)}")
     criteria: list[Criterion] = []
     details: dict[str, Any] = {"modes": model.modes()}
-    case = _Case(craft, point, model, aircraft_class, category, _checked(craft, sticks or {}))
+    case = _Case(craft, point, model, aircraft_class, category, _checked(craft, {} if sticks is None else sticks))
     for name in asked:
         found, more = _SETS[name](case)
         criteria += found
@@ -91,10 +89,11 @@ class _Case(NamedTuple):
         return self.sticks.get(axis) or pilot_input(self.craft, self.model, AXES[axis])
 
 
-def _checked(craft: Aircraft, sticks: Mapping[str, str]) -> dict[str, str]:
-    for axis in sticks:
-        if axis not in AXES:
-            raise DravikError(f"a stick for {axis!r}", expected=" or ".join(AXES))
+def _checked(craft: Aircraft, given: Mapping[str, str]) -> dict[str, str]:
+    sticks = arguments.mapping(given, "sticks")
+    for axis, name in sticks.items():
+        arguments.word(axis, "a stick for", AXES)
+        arguments.names([name], "sticks")
     return {axis: craft.input_names[craft.input_index(name)] for axis, name in sticks.items()}
 
 

@@ -40,6 +40,7 @@ def levers_of_level(point: TrimPoint, assessment: Assessment, *, most: int = 4) 
     >>> [lever.criterion for lever in levers_of_level(point, strict)][:1]
     ['Dutch roll damping times frequency']
     """
+    require(point, TrimPoint, "the point of the assessment", "trim(craft, ...)")
     require(assessment, Assessment, "the assessment", "handling_qualities(craft, point)")
     limiting = [c for c in assessment.criteria if c.level is not None and c.level > 1]
     limiting.sort(key=lambda c: -(c.level or 0))

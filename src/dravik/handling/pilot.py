@@ -14,7 +14,8 @@ import numpy as np
 
 from dravik.aircraft import Aircraft
 from dravik.constants import STANDARD_GRAVITY
-from dravik.errors import DravikError, nearest
+from dravik.definition import arguments
+from dravik.errors import DravikError, require
 from dravik.flight import Recording, fly
 from dravik.handling.attitude import TrackingPilot, tracking_pilot
 from dravik.handling.responses import SLOW, attitude_channel, pilot_input
@@ -81,7 +82,7 @@ class FlownTask:
 
 def fly_task(
     craft: Aircraft, point: TrimPoint, task: str = "pitch", *, size: str | float | None = None, bandwidth: float = 2.0,
-    delay: float = 0.3, duration: float = 60.0,
+    delay: float = 0.3, duration: str | float = 60.0,
 ) -> FlownTask:  # fmt: skip
     """Return a tracking task flown by a simple pilot from a trimmed point.
 
@@ -97,8 +98,10 @@ def fly_task(
     >>> found.at_stop < 0.2, found.desired > 0.3
     (True, True)
     """
-    if task not in TASKS:
-        raise DravikError(f"a task {task!r}", expected=", ".join(TASKS), hint=nearest(task, TASKS))
+    require(craft, Aircraft, "what is flown")
+    require(point, TrimPoint, "the point to begin at", "trim(craft, ...)")
+    arguments.word(task, "a task", TASKS)
+    duration = in_si(duration, "time", where="duration")
     attitude, _, kind, usual = TASKS[task]
     wanted = usual if size is None else in_si(size, kind, where="size")
     if not 0.0 < abs(wanted) < math.inf or not duration > 5.0:

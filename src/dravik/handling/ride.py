@@ -1,6 +1,7 @@
 """Ride: root mean square accelerations at a station in turbulence, by spectrum and by simulation."""
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -8,7 +9,8 @@ from numpy.typing import NDArray
 
 from dravik.aircraft import Aircraft
 from dravik.constants import STANDARD_GRAVITY
-from dravik.errors import DravikError
+from dravik.definition import arguments
+from dravik.errors import DravikError, require
 from dravik.flight import Start, Turbulence, fly
 from dravik.flight.turbulence import COMPONENTS, gust_filter
 from dravik.frames import body_from_station
@@ -55,8 +57,8 @@ def ride(
     >>> 0.05 < found.vertical < 0.5
     True
     """
+    gusts = _gusts(craft, point, _turbulence(turbulence))
     where, model = _at_station(craft, point, station)
-    gusts = _gusts(craft, point, turbulence or Turbulence())
     whole = connect(gusts, model, inputs=gusts.inputs, outputs=["vertical", "lateral"])
     if not whole.is_stable:
         raise DravikError("a ride of a motion that does not decay", where=point.title, hint="a law that steadies it")
@@ -68,7 +70,7 @@ def ride(
 
 
 def ride_flown(
-    craft: Aircraft, point: TrimPoint, *, turbulence: Turbulence | None = None, duration: float = 1800.0,
+    craft: Aircraft, point: TrimPoint, *, turbulence: Turbulence | None = None, duration: str | float = 1800.0,
     station: tuple[str | float, str | float, str | float] | None = None,
 ) -> Ride:  # fmt: skip
     """Return the ride by flights through turbulence of ``duration`` seconds in all: the whole nonlinear aircraft.
@@ -79,10 +81,11 @@ def ride_flown(
     need those of the rotation: by differences of the recorded rates. Raises DravikError for a duration that is no
     flight, and for a motion that does not decay.
     """
+    duration = in_si(duration, "time", where="duration")
     if not FLIGHT <= duration <= 1e5:
         raise DravikError(f"{duration!r} s of flight", expected=f"{FLIGHT:g} s or more")
     where, arm = _arm(craft, point, station)
-    gusts = turbulence or Turbulence()
+    gusts = _turbulence(turbulence)
     random, names, root = np.random.default_rng(gusts.seed), *_spread(craft, point, gusts)
     plant = craft.plant("body")
     z = plant.from_state(point.state, point.inputs)
@@ -118,6 +121,13 @@ def _spread(craft: Aircraft, point: TrimPoint, turbulence: Turbulence) -> tuple[
     return names, vectors * np.sqrt(np.maximum(values, 0.0))
 
 
+def _turbulence(given: Turbulence | None) -> Turbulence:
+    """Return turbulence, moderate unless given; raises DravikError for anything else."""
+    if given is not None:
+        require(given, Turbulence, "turbulence", "Turbulence('light')")
+    return given or Turbulence()
+
+
 def _arm(
     craft: Aircraft, point: TrimPoint, station: tuple[str | float, str | float, str | float] | None
 ) -> tuple[tuple[float, float, float], Floats]:
@@ -125,6 +135,8 @@ def _arm(
     centre = (point["cg_x"], point["cg_y"], point["cg_z"])
     if station is None:
         return centre, np.zeros(3)
+    if isinstance(station, str) or not isinstance(station, Sequence) or len(station) != 3:
+        raise DravikError(f"station {arguments.shown(station)}", expected="x, y and z, such as ('3 m', '0 m', '1 m')")
     x, y, z = (in_si(v, "length", where="station") for v in station)
     return (x, y, z), body_from_station(np.array([x, y, z])) - body_from_station(np.array(centre))
 

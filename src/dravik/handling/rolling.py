@@ -5,22 +5,30 @@ import math
 import numpy as np
 
 from dravik.aircraft import Aircraft
+from dravik.definition import arguments
+from dravik.errors import DravikError, require
 from dravik.flight import Recording, fly, step
 from dravik.handling.criteria import NONE, Criterion
 from dravik.handling.limits import boundaries
 from dravik.trimming import TrimPoint
+from dravik.units import in_si
 
 __all__ = ["roll_performance", "time_to_bank"]
 
 LONGEST = 10.0  # s
 
 
-def time_to_bank(craft: Aircraft, point: TrimPoint, stick: str, bank: float) -> tuple[float, Recording]:
+def time_to_bank(craft: Aircraft, point: TrimPoint, stick: str, bank: str | float) -> tuple[float, Recording]:
     """Return the time (s) from a full step of an input to a change of bank (rad), and the flight; nan where it is never
 
     reached. The input goes to the end of its range that rolls the aircraft further from where it is; other inputs stay.
     """
-    spec = craft.inputs[stick]
+    require(craft, Aircraft, "what is flown")
+    require(point, TrimPoint, "the point to roll from", "trim(craft, ...)")
+    stick = craft.input_names[craft.input_index(arguments.names([stick], "the roll input")[0])]
+    spec, bank = craft.inputs[stick], in_si(bank, "angle", where="bank")
+    if not bank > 0.0 or not math.isfinite(spec.high - spec.low):
+        raise DravikError(f"{bank:g} rad by {stick}", expected="a bank above zero, and an input with a range")
     low, high = spec.low, spec.high
     best: tuple[float, Recording] | None = None
     for end in (high, low):

@@ -11,6 +11,7 @@ from pydantic import Field, ValidationError
 from dravik.aircraft import Aircraft
 from dravik.aircraft.loadings import parts_of
 from dravik.aircraft.schema import Loading
+from dravik.definition import arguments
 from dravik.definition.fields import Duration, Length, Model, PositiveLength
 from dravik.definition.toml import read_definition
 from dravik.errors import DravikError, TrimError
@@ -128,8 +129,11 @@ def fuel_for(
     ('kg', ['climb to 1500 m', 'distance 40000 m'], True)
     """
     if not isinstance(plan, FuelPlan):
+        if isinstance(plan, str | Mapping) or not isinstance(plan, Sequence):
+            raise DravikError(f"legs: {arguments.shown(plan)}", expected="a list of legs")
+        legs = [arguments.mapping(leg, f"leg {k + 1}") for k, leg in enumerate(plan)]
         try:
-            plan = FuelPlan.model_validate({"altitude": altitude, "leg": [dict(leg) for leg in plan]})
+            plan = FuelPlan.model_validate({"altitude": altitude, "leg": legs})
         except ValidationError as error:
             first = error.errors()[0]
             raise DravikError(first["msg"], where=".".join(str(k) for k in first["loc"])) from None

@@ -14,6 +14,7 @@ import numpy as np
 
 from dravik.aircraft import Aircraft
 from dravik.constants import STANDARD_GRAVITY
+from dravik.definition import arguments
 from dravik.errors import DravikError
 from dravik.trimming import TrimPoint, on_ground, stall_speed, trim
 from dravik.trimming.posing import levers_of
@@ -49,6 +50,8 @@ class RunwayRules:
     load_factor: float = 1.2
 
     def __post_init__(self) -> None:
+        for name in self.__annotations__:
+            arguments.number(getattr(self, name), name)
         for name in ("rotation", "screen", "delay"):
             if not 0.0 <= getattr(self, name) < math.inf:
                 raise DravikError(f"{name} {getattr(self, name)!r}", expected="zero or more")
