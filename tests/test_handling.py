@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+from scipy.signal import argrelmax, argrelmin
 
 import dravik as dv
 from dravik.atmosphere import air_at
@@ -30,9 +31,11 @@ from dravik.handling import (
     tracking_pilot,
 )
 from dravik.handling.limits import along, boundaries
+from dravik.handling.responses import rate_limit_onset
+from dravik.handling.rolling import roll_oscillation
 from dravik.handling.static import static_criteria
 from dravik.linear import answer
-from tests.support import light_aircraft
+from tests.support import craft, light_aircraft
 from tests.test_cli import run
 from tests.test_limits import AREA, DRAG, INDUCED, MASS, SLOPE, jet
 
@@ -217,6 +220,32 @@ class AircraftTest(unittest.TestCase):
         # along the body's axis at the angle of attack, so within its cosine
         self.assertAlmostEqual(steady * (time - lag * (1.0 - math.exp(-time / lag))), math.radians(30.0), delta=0.01)
         self.assertGreater(abs(float(flown["phi"][-1])), 0.5)
+
+    def test_roll_oscillation_and_the_onset_of_rate_limiting(self) -> None:
+        # p' = -p/T + k beta-like pair: minimum over peak of a step through (s^2 + 2 z w s + w^2)/((s^2 + 2 d w s + w^2)(T s + 1))
+        step = dv.LinearSystem.filtered("p", "stick", [1.0, 0.4, 4.0], [0.3, 1.0 + 0.3 * 0.2, 0.2 + 0.3 * 4.0, 4.0])
+        model = dv.LinearModel.of(
+            step.A, step.B, C=step.C, D=step.D, states=list("abc"), inputs=["stick"], outputs=["p"]
+        )
+        rate = answer(step, "p", "stick", duration=10.0).values
+        peak = int(argrelmax(rate)[0][0])
+        lowest = int(argrelmin(rate)[0][0])
+        self.assertLess(peak, lowest)
+        self.assertAlmostEqual(roll_oscillation(model, "stick", "A").value, float(rate[lowest] / rate[peak]), places=6)
+        flat = dv.LinearModel.of([[-2.0]], [[1.0]], states=["x"], inputs=["stick"], outputs=["p"], C=[[1.0]])
+        self.assertEqual(roll_oscillation(flat, "stick", "A").value, 1.0)
+        # a quarter of a turn a second at the amplitude of the whole stick: rate over amplitude
+        body = craft(
+            inputs={"stick": {"range": [-1, 1], "trim": True}},
+            controls={"elevator": {"command": "-0.4*stick", "range": ["-30 deg", "30 deg"], "rate": "60 deg/s", "lag": "0.02 s"}},
+            aero={"axes": "body", "Cm": "-elevator"},
+        )  # fmt: skip
+        there = dv.Moment.of(body, body.state(position=(0, 0, 100), velocity=(40, 0, 0)), body.default_inputs())
+        whole = dv.linearise(body, there, outputs=["elevator"])
+        onset = rate_limit_onset(body, whole, "stick")
+        assert onset is not None
+        self.assertEqual(onset[0], "elevator")
+        self.assertAlmostEqual(onset[1] / (math.radians(60.0) / 0.4), 1.0, delta=0.03)
 
     def test_flight_path_by_speed(self) -> None:
         # at constant thrust the slope of the path is -dD/dV over the weight: D = q S (CD0 + k CL^2)

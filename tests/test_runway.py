@@ -140,7 +140,7 @@ class RunwayTest(unittest.TestCase):
             (lambda: take_off(rolling_jet(), altitude=0, inputs={"power_jet": 0.0}), "does not gather speed"),
             (lambda: landing(rolling_jet(), altitude=0, braked={"power_jet": 1.0}), "does not slow down"),
             (lambda: RunwayRules(lift_off=0.9), "speeds of a runway"),
-            (lambda: RunwayRules(screen=math.nan), "zero or more"),
+            (lambda: RunwayRules(screen=-1.0), "zero or more"),
             (lambda: RunwayRules(load_factor=1.0), "a load factor between"),
         ):
             with self.subTest(words), self.assertRaisesRegex(DravikError, words):

@@ -11,7 +11,7 @@ from dravik.handling.criteria import CATEGORIES, CLASSES, NONE, Assessment, Crit
 from dravik.handling.hovering import LOW_SPEED, hover_criteria, no_hover
 from dravik.handling.modal import modal_criteria
 from dravik.handling.responses import pilot_input, pitch_responses, roll_responses
-from dravik.handling.rolling import roll_performance
+from dravik.handling.rolling import roll_oscillation, roll_performance
 from dravik.handling.static import static_criteria
 from dravik.linear import LinearModel, linearise
 from dravik.trimming import TrimPoint
@@ -102,7 +102,9 @@ def _modal(case: _Case) -> Found:
 
 
 def _responses(case: _Case) -> Found:
-    pitch, more = _with_input(case, "pitch", lambda stick: pitch_responses(case.model, stick, case.category))
+    pitch, more = _with_input(
+        case, "pitch", lambda stick: pitch_responses(case.craft, case.model, stick, case.category)
+    )
     roll, most = _with_input(
         case, "roll", lambda stick: roll_responses(case.model, stick, case.aircraft_class, case.category)
     )
@@ -117,8 +119,8 @@ def _static(case: _Case) -> Found:
 
 def _roll(case: _Case) -> Found:
     def judge(stick: str) -> Found:
-        criterion, flown = roll_performance(case.craft, case.point, stick, case.aircraft_class, case.category)
-        return [criterion], {"rolled": flown}
+        found, flown = roll_performance(case.craft, case.point, stick, case.aircraft_class, case.category)
+        return [*found, roll_oscillation(case.model, stick, case.category)], {"rolled": flown}
 
     return _with_input(case, "roll", judge)
 

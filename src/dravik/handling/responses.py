@@ -2,6 +2,7 @@
 
 import math
 from collections.abc import Callable, Iterator
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -16,7 +17,7 @@ from dravik.handling.limits import along, boundaries, limits
 from dravik.handling.modal import entry, load_factor_sensitivity
 from dravik.linear import LinearModel, answer
 
-__all__ = ["attitude_channel", "pilot_input", "pitch_responses", "roll_responses"]
+__all__ = ["attitude_channel", "pilot_input", "pitch_responses", "rate_limit_onset", "roll_responses"]
 
 Floats = NDArray[np.float64]
 OMEGA = np.geomspace(0.05, 200.0, 600)  # rad/s
@@ -50,14 +51,36 @@ def attitude_channel(model: LinearModel, output: str, name: str) -> tuple[Floats
     return OMEGA, values * (1.0 if np.imag(values[middle]) < 0.0 else -1.0)
 
 
+def rate_limit_onset(craft: Aircraft, model: LinearModel, stick: str) -> tuple[str, float] | None:
+    """Return the effector that a full swing of an input drives into its rate limit first, and the frequency, rad/s.
+
+    By the linear answers of the effectors' commands as far as they are signals of the model's aircraft, at half the
+    input's range; None where no effector that it moves has a rate limit.
+    """
+    spec = list(craft.inputs.values())[craft.input_index(stick)]
+    half = 0.5 * (spec.high - spec.low)
+    if not math.isfinite(half):
+        return None
+    found: list[tuple[float, str]] = []
+    for name, control in craft.definition.controls.items():
+        if control.rate is None or name not in model.states:
+            continue
+        values = np.abs(model.part(inputs=[stick], outputs=[name]).frequency_response(OMEGA)[:, 0, 0])
+        # the effector's own lag hides the command at high frequencies: its rate is what the limit acts on
+        swung = np.flatnonzero(values * half * OMEGA >= float(control.rate))
+        if len(swung):
+            found.append((float(OMEGA[swung[0]]), name))
+    return (min(found)[1], min(found)[0]) if found else None
+
+
 def pitch_responses(
-    model: LinearModel, stick: str, category: str
+    craft: Aircraft, model: LinearModel, stick: str, category: str
 ) -> tuple[list[Criterion], dict[str, Any]]:  # fmt: skip
     """Return the criteria of pitch by an input, and what charts of them are drawn from.
 
     The model has outputs q, theta, nz. A criterion that does not apply says why, and has no level.
     """
-    detail: dict[str, Any] = {}
+    detail: dict[str, Any] = {"onset": rate_limit_onset(craft, _with_states(model), stick)}
     found = list(_pitch_equivalent(model, stick, category, detail))
     # without the phugoid: pilots take it out without thinking of it
     fast = model.part(states=[n for n in model.states if n not in SLOW])
@@ -67,6 +90,15 @@ def pitch_responses(
         found += make(w, attitude, category, detail)
     found += _dropback(model, stick, category, detail)
     return found, detail
+
+
+def _with_states(model: LinearModel) -> LinearModel:
+    """Return the model with its states as outputs too."""
+    n = len(model.states)
+    outputs = [*model.outputs, *(s for s in model.states if s not in model.outputs)]
+    rows = [model.states.index(s) for s in outputs[len(model.outputs) :]]
+    c, d = np.vstack([model.C, np.eye(n)[rows]]), np.vstack([model.D, np.zeros((len(rows), len(model.inputs)))])
+    return replace(model, C=c, D=d, outputs=outputs, y0=np.zeros(len(outputs)))
 
 
 def roll_responses(
@@ -178,10 +210,16 @@ def _phase_rate(w: Floats, attitude: Any, category: str, detail: dict[str, Any])
 
     def make() -> Criterion:
         # rad per rad/s is s: times 360 it is degrees for each Hz
-        value = bandwidth(w, attitude).phase_rate * 360.0
+        own = bandwidth(w, attitude)
+        note = f"-180 deg at {own.neutral:.3g} rad/s"
+        if detail.get("onset") is not None:
+            effector, onset = detail["onset"]
+            note += f"; a full swing of the stick drives {effector} into its rate limit from {onset:.3g} rad/s on"
+            note += ", below that: it can feed an oscillation" if onset < own.neutral else ", above that"
         return Criterion(
-            "pitch, average phase rate", data["paragraph"], value, "deg/Hz", NONE, limits(data["max"]), remembered=True
-        )
+            "pitch, average phase rate", data["paragraph"], own.phase_rate * 360.0, "deg/Hz", NONE, limits(data["max"]),
+            note, remembered=True,
+        )  # fmt: skip
 
     return [_tried("pitch, average phase rate", data["paragraph"], make)]
 
