@@ -238,7 +238,7 @@ class AircraftTest(unittest.TestCase):
         body = craft(
             inputs={"stick": {"range": [-1, 1], "trim": True}},
             controls={"elevator": {"command": "-0.4*stick", "range": ["-30 deg", "30 deg"], "rate": "60 deg/s", "lag": "0.02 s"}},
-            aero={"axes": "body", "Cm": "-elevator"},
+            aero={"axes": "body", **dict.fromkeys(("CX", "CY", "CZ", "Cl", "Cn"), "0"), "Cm": "-elevator"},
         )  # fmt: skip
         there = dv.Moment.of(body, body.state(position=(0, 0, 100), velocity=(40, 0, 0)), body.default_inputs())
         whole = dv.linearise(body, there, outputs=["elevator"])
