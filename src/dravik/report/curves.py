@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 
     from dravik.trimming import TrimSweep
 
-__all__ = ["figure_sweep"]
+__all__ = ["figure_sweep", "label_of", "words_of"]
 
 MOST_CURVES = 6  # beyond, the last two axes are drawn as a map
 PANELS = 6
@@ -55,7 +55,7 @@ def figure_sweep(sweep: "TrimSweep", signals: Sequence[str] = ()) -> "Figure":
         for axes in flat[len(names) :]:
             axes.remove()
         for axes in flat[: len(names)]:
-            axes.set_xlabel(_label(sweep, list(sweep.axes)[-1]))
+            axes.set_xlabel(label_of(sweep, list(sweep.axes)[-1]))
             axes.tick_params(labelbottom=True)
         if not is_map and len(others) > 1:
             flat[0].legend(frameon=False, fontsize=8)
@@ -81,7 +81,8 @@ def _spread(values: Any) -> float:
     return (high - low) / max(abs(high), abs(low), 1e-6)
 
 
-def _label(sweep: "TrimSweep", name: str) -> str:
+def label_of(sweep: "TrimSweep", name: str) -> str:
+    """Return an axis of a sweep as figures label it."""
     shown = from_si(sweep.units.get(name, ""))[0]
     return name.replace("_", " ") + (f" [{shown}]" if shown else "")
 
@@ -95,7 +96,7 @@ def _numbers(sweep: "TrimSweep", name: str) -> list[float]:
 def _curves(axes: "Axes", sweep: "TrimSweep", values: Any, others: Sequence[tuple[Any, ...]]) -> None:
     x, rows = _numbers(sweep, list(sweep.axes)[-1]), values.reshape(len(others), -1)
     for k, (place, row) in enumerate(zip(others, rows, strict=True)):
-        axes.plot(x, row, color=PALETTE[k % len(PALETTE)], lw=1.6, label=_words(sweep, place), marker="o", ms=2.5)
+        axes.plot(x, row, color=PALETTE[k % len(PALETTE)], lw=1.6, label=words_of(sweep, place), marker="o", ms=2.5)
     axes.margins(x=0.02)
     low, high = axes.get_ylim()
     # a constant shall look constant, not like rounding errors
@@ -104,7 +105,8 @@ def _curves(axes: "Axes", sweep: "TrimSweep", values: Any, others: Sequence[tupl
         axes.set_ylim(0.5 * (low + high) - room, 0.5 * (low + high) + room)
 
 
-def _words(sweep: "TrimSweep", place: tuple[Any, ...]) -> str:
+def words_of(sweep: "TrimSweep", place: tuple[Any, ...]) -> str:
+    """Return the values of a sweep's first axes in words."""
     parts = []
     for name, value in zip(sweep.axes, place, strict=False):
         shown, factor, _ = from_si(sweep.units.get(name, ""))
@@ -126,6 +128,6 @@ def _map(figure: "Figure", axes: "Axes", sweep: "TrimSweep", values: Any) -> Non
         axes.clabel(none, fmt="0", fontsize=9)
     bar = figure.colorbar(drawn, ax=axes, pad=0.01)
     bar.ax.tick_params(labelsize=8, labelcolor=INK)
-    axes.set_ylabel(_label(sweep, up))
+    axes.set_ylabel(label_of(sweep, up))
     axes.set_facecolor("#f3f5f6")
     axes.grid(color=SOFT, lw=0.2)

@@ -1,5 +1,6 @@
 """Handling qualities, drawn: charts of criteria with their boundaries, and levels over an envelope."""
 
+import itertools
 import math
 from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
@@ -10,6 +11,7 @@ from matplotlib.ticker import FuncFormatter
 
 from dravik.errors import DravikError
 from dravik.handling.limits import along, boundaries
+from dravik.report.curves import label_of, words_of
 from dravik.report.figures import ACTUAL, COMMANDED, INK, SOFT, STYLE, new_figure
 from dravik.units import from_si
 
@@ -24,6 +26,7 @@ __all__ = ["figure_handling", "figure_handling_map"]
 #: Levels from light to dark, so that they can be told apart in black and white, and by their numbers.
 SHADES = {1: "#dbe9ee", 2: "#8fb8c7", 3: "#4c7f95", 4: "#1d3c4b", 0: "#f1dfb7"}
 MOST_NUMBERS = 500  # points of a map that get a number each
+MOST_PANELS = 9
 MOST_NAMED = 6  # limiting criteria in the key
 
 
@@ -197,32 +200,47 @@ def _rolled(axes: "Axes", found: "Assessment") -> None:
 def figure_handling_map(found: "HandlingMap") -> "Figure":
     """Return the levels over the last two axes of a sweep, numbered, with what limits each region.
 
-    Raises DravikError for a sweep of fewer than two axes, or of axes that are no numbers.
+    A panel for each combination of the other axes. Raises DravikError for a sweep of fewer than two axes, or of too
+    many panels.
     """
     sweep = found.sweep
     if len(sweep.axes) < 2:
         raise DravikError("levels over one axis", expected="a sweep over two, such as altitude and airspeed")
-    *_, up, across = sweep.axes
+    *others, up, across = sweep.axes
     shape = (-1, len(sweep.axes[up]), len(sweep.axes[across]))
     levels = found.levels.reshape(shape)
     names = np.array(found.limiting(), dtype=object).reshape(shape)
-    key = [n for n, _ in _counted(names[0])][:MOST_NAMED]
+    places = list(itertools.product(*(sweep.axes[n] for n in others)))
+    if len(places) > MOST_PANELS:
+        raise DravikError(f"{len(places)} maps in one figure", expected=f"at most {MOST_PANELS}")
+    key = [n for n, _ in _counted(names)][:MOST_NAMED]
     figure = new_figure(f"{sweep.name}: handling qualities, class {found.aircraft_class}, category {found.category}")
+    columns = min(len(places), 2 if len(places) <= 4 else 3)
     with matplotlib.rc_context(STYLE):
-        axes = figure.subplots()
-        x, y = _edges(sweep, across), _edges(sweep, up)
-        for i in range(shape[1]):
-            for j in range(shape[2]):
-                corner = (x[j : j + 2], y[i : i + 2])
-                _cell(axes, corner, float(levels[0, i, j]), str(names[0, i, j]), key, levels[0].size)
-        axes.set_xlim(x[0], x[-1])
-        axes.set_ylim(y[0], y[-1])
-        for axis, name in ((axes.set_xlabel, across), (axes.set_ylabel, up)):
-            shown = from_si(sweep.units.get(name, ""))[0]
-            axis(name.replace("_", " ") + (f" [{shown}]" if shown else ""))
-        axes.grid(visible=False)
-        _key(axes, key)
+        grid = figure.subplots(math.ceil(len(places) / columns), columns, squeeze=False, sharex=True, sharey=True)
+        for axes, place, own, limited in zip(grid.ravel(), places, levels, names, strict=False):
+            _levels(axes, (_edges(sweep, across), _edges(sweep, up)), own, limited, key)
+            if others:
+                _title(axes, words_of(sweep, place))
+            axes.tick_params(labelcolor=INK)
+        for axes in grid.ravel()[len(places) :]:
+            axes.set_axis_off()
+        for axes in grid[-1]:
+            axes.set_xlabel(label_of(sweep, across))
+        for axes in grid[:, 0]:
+            axes.set_ylabel(label_of(sweep, up))
+        _key(figure, key)
     return figure
+
+
+def _levels(axes: "Axes", edges: "tuple[Any, Any]", levels: "Any", names: "Any", key: list[str]) -> None:
+    """Draw one map of levels."""
+    x, y = edges
+    for i, j in np.ndindex(levels.shape):
+        _cell(axes, (x[j : j + 2], y[i : i + 2]), float(levels[i, j]), str(names[i, j]), key, levels.size)
+    axes.set_xlim(x[0], x[-1])
+    axes.set_ylim(y[0], y[-1])
+    axes.grid(visible=False)
 
 
 def _cell(
@@ -245,13 +263,13 @@ def _cell(
         )  # fmt: skip
 
 
-def _key(axes: "Axes", key: list[str]) -> None:
+def _key(figure: "Figure", key: list[str]) -> None:
     from matplotlib.patches import Patch
 
     words = {1: "level 1", 2: "level 2", 3: "level 3", 4: "below level 3", 0: "no level can be given (?)"}
     handles = [Patch(facecolor=SHADES[k], edgecolor=SOFT, label=words[k]) for k in (1, 2, 3, 4, 0)]
     handles += [Patch(alpha=0.0, label=f"{chr(ord('a') + k)}: {name}") for k, name in enumerate(key)]
-    axes.legend(handles=handles, loc="upper left", bbox_to_anchor=(1.0, 1.0), frameon=False, fontsize=9)
+    figure.legend(handles=handles, loc="outside right upper", frameon=False, fontsize=9)
 
 
 def _counted(names: "Any") -> list[tuple[str, int]]:
