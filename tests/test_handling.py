@@ -30,11 +30,14 @@ from dravik.handling import (
     time_to_bank,
     tracking_pilot,
 )
+from dravik.handling.asymmetric import engine_failure, steady_sideslip
 from dravik.handling.limits import along, boundaries
 from dravik.handling.responses import rate_limit_onset
 from dravik.handling.rolling import roll_oscillation
 from dravik.handling.static import static_criteria
 from dravik.linear import answer
+from dravik.performance import least_control_speeds
+from dravik.trimming import stall_speed
 from tests.support import craft, light_aircraft
 from tests.test_cli import run
 from tests.test_limits import AREA, DRAG, INDUCED, MASS, SLOPE, jet
@@ -267,6 +270,29 @@ class AircraftTest(unittest.TestCase):
             self.assertLess(lines["elevator_command by airspeed"].value, 0.0)
         self.assertGreater(SLOPE, 0.0)
 
+    def test_straight_sideslips_and_engine_failures(self) -> None:
+        # right pedal yaws to the right by 0.06 of the rudder, to the left when positive; Cn_beta 0.05, Cl_beta -0.05
+        body = jet(CL="5*alpha", Cn="0.05*beta - 0.1*r_hat - 0.06*rudder")
+        point = dv.trim(body, airspeed=60.0, altitude=0.0)
+        lines = {c.name: c for c in steady_sideslip(body, point, "rudder_command", "aileron_command")}
+        # no yawing moment: 0.05 beta = 0.06 rudder; no rolling moment: 0.05 beta = 0.1 aileron
+        self.assertAlmostEqual(lines["rudder_command by sideslip"].value, math.radians(0.05 / 0.06), places=4)
+        self.assertAlmostEqual(lines["aileron_command by sideslip"].value, math.radians(0.5), places=4)
+        # the side force -0.3 beta q S is carried by the bank
+        pressure = 0.5 * float(air_at(0.0).density) * 60.0**2 * AREA
+        self.assertAlmostEqual(lines["bank by sideslip"].value, 0.3 * pressure / (MASS * 9.80665), delta=0.01)
+        # an input that works as pedals do: positive rudder is left pedal, so that here the sign is not that of a pedal
+        self.assertEqual(lines["rudder_command by sideslip"].level, 4)
+        self.assertEqual(lines["bank by sideslip"].level, 1)
+        lost = engine_failure(TARN, POINT)
+        self.assertEqual(len(lost), 2)
+        self.assertAlmostEqual(lost[0].value, lost[1].value, places=4)
+        slowest = least_control_speeds(TARN, failed="left", altitude="300 m", banks=["5 deg"])[0].speed
+        self.assertAlmostEqual(lost[0].value, slowest / stall_speed(TARN, 300.0), places=4)
+        self.assertIn("no second engine", engine_failure(jet(), dv.trim(jet(), airspeed=50, altitude=0))[0].note)
+        found = handling_qualities(TARN, POINT, category="C", sets=["static", "engine_out"])
+        self.assertEqual({c.name: c.level for c in found.criteria}["pedal by sideslip"], 1)
+
     def test_ride_by_spectrum_and_by_half_an_hour_of_flight(self) -> None:
         light = light_aircraft()
         point = dv.trim(light, airspeed=176 * 0.3048, altitude=600.0)
@@ -328,8 +354,8 @@ class AircraftTest(unittest.TestCase):
         stickless = jet()
         with self.assertRaisesRegex(DravikError, "one of modal, responses"):
             handling_qualities(TARN, POINT, sets=["modes"])
-        with self.assertRaisesRegex(DravikError, "a stick for 'yaw'"):
-            handling_qualities(TARN, POINT, sticks={"yaw": "pedal"})
+        with self.assertRaisesRegex(DravikError, "a stick for 'heave'"):
+            handling_qualities(TARN, POINT, sticks={"heave": "throttle"})
         with self.assertRaisesRegex(DravikError, "a model without nz"):
             handling_qualities(TARN, POINT, model=dv.linearise(TARN, POINT, outputs=["alpha"]))
         point = dv.trim(stickless, airspeed=50.0, altitude=0.0)

@@ -46,9 +46,11 @@ def handling(
     law: Laws = None,
     aircraft_class: Annotated[str, typer.Option("--class", help="I, II-L, II-C, III or IV")] = "II-L",
     category: Annotated[str, typer.Option(help="flight phase category: A, B or C")] = "B",
-    criteria: Annotated[str, typer.Option(help="all, or modal, responses, static, roll, hover; commas between")] = "",
+    criteria: Annotated[
+        str, typer.Option(help="all, or modal, responses, static, roll, engine_out, hover; commas between")
+    ] = "",
     stick: Annotated[
-        list[str] | None, typer.Option("--stick", metavar="AXIS=INPUT", help="the pilot's input for pitch or roll")
+        list[str] | None, typer.Option("--stick", metavar="AXIS=INPUT", help="the pilot's input for pitch, roll, yaw")
     ] = None,
     level: Annotated[int, typer.Option(help="worst level that passes", min=1, max=3)] = 1,
     sweep: Sweeps = None,
@@ -86,7 +88,11 @@ def _sets(craft: "Aircraft", criteria: str) -> list[str]:
     from dravik.handling.judging import ON_A_WING
 
     if criteria in ("", "all"):
-        return ["hover"] if craft.definition.mixers else list(ON_A_WING if criteria else ON_A_WING[:1])
+        if craft.definition.mixers:
+            return ["hover"]
+        engines = sum(f"fail_{n}" in craft.inputs for n in craft.definition.engines)
+        whole = [n for n in ON_A_WING if n != "engine_out" or engines > 1]
+        return whole if criteria else whole[:1]
     return [n.strip() for n in criteria.split(",") if n.strip()]
 
 

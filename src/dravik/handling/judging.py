@@ -7,6 +7,7 @@ from typing import Any, NamedTuple
 from dravik.aircraft import Aircraft
 from dravik.definition import arguments
 from dravik.errors import DravikError, require
+from dravik.handling.asymmetric import engine_failure, steady_sideslip
 from dravik.handling.criteria import CATEGORIES, CLASSES, NONE, Assessment, Criterion
 from dravik.handling.hovering import LOW_SPEED, hover_criteria, no_hover
 from dravik.handling.modal import modal_criteria
@@ -20,10 +21,10 @@ __all__ = ["ON_A_WING", "SETS", "handling_qualities"]
 
 #: What may be asked for: roots of the model; responses to the pilot's input; trims at other speeds; a flown roll; and
 #: of rotorcraft at low speed the responses there.
-SETS = ("modal", "responses", "static", "roll", "hover")
-ON_A_WING = SETS[:4]
-AXES = {"pitch": "q", "roll": "p"}
-OUTPUTS = ["nz", "q", "p", "theta", "phi"]
+SETS = ("modal", "responses", "static", "roll", "engine_out", "hover")
+ON_A_WING = SETS[:5]
+AXES = {"pitch": "q", "roll": "p", "yaw": "r"}
+OUTPUTS = ["nz", "q", "p", "r", "theta", "phi"]
 Found = tuple[list[Criterion], dict[str, Any]]
 
 
@@ -35,11 +36,12 @@ def handling_qualities(
 
     ``aircraft_class`` is one of CLASSES, ``category`` (of the flight phase) one of CATEGORIES. ``sets`` of SETS:
     ``"modal"`` (roots, MIL-F-8785C), ``"responses"`` to the pilot's input (equivalent systems, bandwidth, tracking,
-    dropback), ``"static"`` (flight path and stick by speed), ``"roll"`` (time to bank, flown), ``"hover"`` (attitude
-    bandwidth of rotorcraft). ``sticks`` names the pilot's inputs for pitch and roll: those that trims move and that do
-    most unless given. Laws that are engaged are judged with the aircraft. A ``model`` of one's own has the outputs nz,
-    q, p, theta, phi (modal: nz). Raises DravikError for others, and for requirements of flight on a wing in hover or
-    steep flight, of which they do not speak.
+    dropback), ``"static"`` (flight path and stick by speed, straight sideslips), ``"roll"`` (time to bank, flown),
+    ``"engine_out"`` (least control speeds), ``"hover"`` (attitude bandwidth of rotorcraft). ``sticks`` names the
+    pilot's inputs for pitch, roll and yaw: those that trims move and that do most unless given. Laws that are engaged
+    are judged with the aircraft. A ``model`` of one's own has the outputs nz, q, p, r, theta, phi (modal: nz). Raises
+    DravikError for others, and for requirements of flight on a wing in hover or steep flight, of which they do not
+    speak.
 
     >>> import dravik as dv
     >>> craft = dv.sample("tarn")
@@ -112,9 +114,20 @@ def _responses(case: _Case) -> Found:
 
 
 def _static(case: _Case) -> Found:
-    return _with_input(
+    along, _ = _with_input(
         case, "pitch", lambda stick: (static_criteria(case.craft, case.point, stick, case.category), {})
     )  # fmt: skip
+    across, _ = _with_input(
+        case, "roll",
+        lambda stick: _with_input(
+            case, "yaw", lambda pedal: (steady_sideslip(case.craft, case.point, pedal, stick), {})
+        ),
+    )  # fmt: skip
+    return [*along, *across], {}
+
+
+def _engine_out(case: _Case) -> Found:
+    return engine_failure(case.craft, case.point), {}
 
 
 def _roll(case: _Case) -> Found:
@@ -129,7 +142,7 @@ def _hover(case: _Case) -> Found:
     if not case.craft.definition.mixers or case.point["airspeed"] > LOW_SPEED:
         return no_hover(f"{case.craft.name} at {case.point['airspeed']:.3g} m/s"), {}
     sticks = {}
-    for axis in AXES:
+    for axis in ("pitch", "roll"):
         with suppress(DravikError):
             sticks[axis] = case.stick(axis)
     return hover_criteria(case.model, sticks)
@@ -145,4 +158,11 @@ def _with_input(case: _Case, axis: str, judge: Callable[[str], Found]) -> Found:
     return judge(stick)
 
 
-_SETS = {"modal": _modal, "responses": _responses, "static": _static, "roll": _roll, "hover": _hover}
+_SETS = {
+    "modal": _modal,
+    "responses": _responses,
+    "static": _static,
+    "roll": _roll,
+    "engine_out": _engine_out,
+    "hover": _hover,
+}

@@ -10,7 +10,7 @@ import numpy as np
 from dravik.aircraft import Aircraft
 from dravik.constants import STANDARD_GRAVITY
 from dravik.errors import DravikError
-from dravik.linear import derivatives
+from dravik.linear.derivatives import derivatives
 from dravik.performance.bench import in_m_s
 from dravik.trimming import Condition, Edge, Family, TrimPoint, trim, walk
 from dravik.trimming.condition import Manoeuvre
