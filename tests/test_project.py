@@ -42,7 +42,7 @@ LAYERS = (
     ),
     ("aero", "mass", "propulsion", "contact"),
     ("aircraft",),
-    ("trimming", "linear"),
+    ("trimming", "linear", "loops"),
     ("flight", "control", "guidance", "sensors", "link"),
     ("handling", "performance", "tuning", "identification", "dispersion"),
     ("cli", "report", "__init__", "__main__"),

@@ -23,7 +23,7 @@ from typing import Any
 import numpy as np
 
 import dravik as dv
-from dravik import handling, performance
+from dravik import handling, loops, performance
 from dravik.aircraft import load, load_law, sample_path
 from dravik.cli import main
 from dravik.errors import DravikError
@@ -344,7 +344,8 @@ class Cases:
             lambda: dv.on_ground(self.craft, airspeed=a, pitch=b), lambda: performance.take_off(self.craft, altitude=a, heading=b),
             lambda: performance.landing(self.craft, altitude=0.0, inputs=a, braked=b), lambda: performance.RunwayRules(lift_off=a, screen=b),
             lambda: performance.fuel_for(self.craft, [{"time": a, "airspeed": b, "climb_to": c}]), lambda: performance.fuel_for(self.craft, a),
-            lambda: handling.ride_flown(self.craft, self.point, turbulence=a), lambda: handling.mismatch_envelopes(a),
+            lambda: loops.margins(a, delay=b), lambda: loops.margins(model.part(inputs=["throttle"], outputs=["q"]), delay=a),
+            lambda: loops.broken_loop(self.craft, self.point, a, outputs=b), lambda: handling.ride_flown(self.craft, self.point, turbulence=a), lambda: handling.mismatch_envelopes(a),
         ]  # fmt: skip
         rng.choice(calls)()
 

@@ -23,6 +23,7 @@ from dravik.cli.flying import fly
 from dravik.cli.handling import handling
 from dravik.cli.limits import limits
 from dravik.cli.linearising import linearise
+from dravik.cli.loop import loop
 from dravik.cli.mass import mass
 from dravik.cli.pictures import axes, export, plot
 from dravik.cli.response import response
@@ -218,6 +219,7 @@ app.command()(response)
 
 app.command()(handling)
 app.command()(task)
+app.command()(loop)
 app.command()(fly)
 app.command()(plot)
 app.command()(export)

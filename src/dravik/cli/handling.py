@@ -47,7 +47,7 @@ def handling(
     aircraft_class: Annotated[str, typer.Option("--class", help="I, II-L, II-C, III or IV")] = "II-L",
     category: Annotated[str, typer.Option(help="flight phase category: A, B or C")] = "B",
     criteria: Annotated[
-        str, typer.Option(help="all, or modal, responses, static, roll, engine_out, hover; commas between")
+        str, typer.Option(help="all, or modal, responses, static, roll, engine_out, margins, hover; commas between")
     ] = "",
     stick: Annotated[
         list[str] | None, typer.Option("--stick", metavar="AXIS=INPUT", help="the pilot's input for pitch, roll, yaw")
@@ -66,7 +66,11 @@ def handling(
     from dravik.handling import handling_qualities
 
     craft = condition.in_wind(get_craft(aircraft, loading, law, set_))
-    judged: dict[str, Any] = {"aircraft_class": aircraft_class, "category": category, "sets": _sets(craft, criteria)}
+    judged: dict[str, Any] = {
+        "aircraft_class": aircraft_class,
+        "category": category,
+        "sets": _sets(craft, criteria, has_laws=bool(law)),
+    }
     if stick:
         judged["sticks"] = {axis: str(name) for axis, name in settings(stick, "--stick").items()}
     if sweep:
@@ -83,7 +87,7 @@ def handling(
     _finish(found, other, point if levers else None, figure, level, as_json)
 
 
-def _sets(craft: "Aircraft", criteria: str) -> list[str]:
+def _sets(craft: "Aircraft", criteria: str, *, has_laws: bool) -> list[str]:
     """Return the sets of criteria that are asked for; of rotorcraft those of hover, unless others are named."""
     from dravik.handling.judging import ON_A_WING
 
@@ -92,7 +96,7 @@ def _sets(craft: "Aircraft", criteria: str) -> list[str]:
             return ["hover"]
         engines = sum(f"fail_{n}" in craft.inputs for n in craft.definition.engines)
         whole = [n for n in ON_A_WING if n != "engine_out" or engines > 1]
-        return whole if criteria else whole[:1]
+        return [*whole, *(["margins"] if has_laws else [])] if criteria else whole[:1]
     return [n.strip() for n in criteria.split(",") if n.strip()]
 
 

@@ -10,6 +10,7 @@ from dravik.errors import DravikError, require
 from dravik.handling.asymmetric import engine_failure, steady_sideslip
 from dravik.handling.criteria import CATEGORIES, CLASSES, NONE, Assessment, Criterion
 from dravik.handling.hovering import LOW_SPEED, hover_criteria, no_hover
+from dravik.handling.margins import margin_criteria
 from dravik.handling.modal import modal_criteria
 from dravik.handling.responses import pilot_input, pitch_responses, roll_responses
 from dravik.handling.rolling import roll_oscillation, roll_performance
@@ -21,7 +22,7 @@ __all__ = ["ON_A_WING", "SETS", "handling_qualities"]
 
 #: What may be asked for: roots of the model; responses to the pilot's input; trims at other speeds; a flown roll; and
 #: of rotorcraft at low speed the responses there.
-SETS = ("modal", "responses", "static", "roll", "engine_out", "hover")
+SETS = ("modal", "responses", "static", "roll", "engine_out", "margins", "hover")
 ON_A_WING = SETS[:5]
 AXES = {"pitch": "q", "roll": "p", "yaw": "r"}
 OUTPUTS = ["nz", "q", "p", "r", "theta", "phi"]
@@ -37,11 +38,11 @@ def handling_qualities(
     ``aircraft_class`` is one of CLASSES, ``category`` (of the flight phase) one of CATEGORIES. ``sets`` of SETS:
     ``"modal"`` (roots, MIL-F-8785C), ``"responses"`` to the pilot's input (equivalent systems, bandwidth, tracking,
     dropback), ``"static"`` (flight path and stick by speed, straight sideslips), ``"roll"`` (time to bank, flown),
-    ``"engine_out"`` (least control speeds), ``"hover"`` (attitude bandwidth of rotorcraft). ``sticks`` names the
-    pilot's inputs for pitch, roll and yaw: those that trims move and that do most unless given. Laws that are engaged
-    are judged with the aircraft. A ``model`` of one's own has the outputs nz, q, p, r, theta, phi (modal: nz). Raises
-    DravikError for others, and for requirements of flight on a wing in hover or steep flight, of which they do not
-    speak.
+    ``"engine_out"`` (least control speeds), ``"margins"`` (of the loops that laws close), ``"hover"`` (attitude
+    bandwidth of rotorcraft). ``sticks`` names the pilot's inputs for pitch, roll and yaw: those that trims move and
+    that do most unless given. Laws that are engaged are judged with the aircraft. A ``model`` of one's own has the
+    outputs nz, q, p, r, theta, phi (modal: nz). Raises DravikError for others, and for requirements of flight on a wing
+    in hover or steep flight, of which they do not speak.
 
     >>> import dravik as dv
     >>> craft = dv.sample("tarn")
@@ -130,6 +131,10 @@ def _engine_out(case: _Case) -> Found:
     return engine_failure(case.craft, case.point), {}
 
 
+def _margins(case: _Case) -> Found:
+    return margin_criteria(case.craft, case.point), {}
+
+
 def _roll(case: _Case) -> Found:
     def judge(stick: str) -> Found:
         found, flown = roll_performance(case.craft, case.point, stick, case.aircraft_class, case.category)
@@ -164,5 +169,6 @@ _SETS = {
     "static": _static,
     "roll": _roll,
     "engine_out": _engine_out,
+    "margins": _margins,
     "hover": _hover,
 }

@@ -17,6 +17,7 @@ from .figures import save_figure as save_figure
 from .handling import figure_handling as figure_handling
 from .handling import figure_handling_map as figure_handling_map
 from .limits import figure_limits as figure_limits
+from .loops import figure_loop as figure_loop
 from .masses import figure_masses as figure_masses
 from .page import Block as Block
 from .page import write_page as write_page

@@ -1,0 +1,124 @@
+"""The command loop: an aircraft with its laws broken at a signal, and the margins of what comes back."""
+
+import math
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from dravik.cli.common import (
+    AircraftFile,
+    AsJson,
+    Figure,
+    Laws,
+    Loading,
+    Settings,
+    emit,
+    get_craft,
+    kernel_notice,
+    say,
+    show_rows,
+)
+from dravik.cli.conditions import AskedFor, get_point, takes_condition
+from dravik.units import in_si
+
+if TYPE_CHECKING:
+    from dravik.loops import Margins
+
+__all__ = ["loop"]
+
+
+@takes_condition
+def loop(
+    aircraft: AircraftFile,
+    condition: AskedFor,
+    at: Annotated[str, typer.Option("--at", metavar="SIGNAL", help="where the loop is broken: elevator_command")] = "",
+    delay: Annotated[str, typer.Option(help="more delay in the loop, such as '50 ms'")] = "0 s",
+    least_gain: Annotated[float, typer.Option(help="gain margin asked for, dB")] = 6.0,
+    least_phase: Annotated[float, typer.Option(help="phase margin asked for, deg")] = 45.0,
+    figure: Figure = "",
+    set_: Settings = None,
+    loading: Loading = "",
+    law: Laws = None,
+    as_json: AsJson = False,
+) -> None:
+    """Break a loop at a signal: every crossing with its margins, the smallest, disc, sensitivities, delay it bears."""
+    from dravik.loops import broken_loop, margins
+
+    craft = condition.in_wind(get_craft(aircraft, loading, law, set_))
+    point = get_point(craft, condition, set_)
+    late = in_si(delay, "time", where="delay")
+    with kernel_notice("linear"):
+        opened = broken_loop(craft, point, at or "elevator_command")
+    found = margins(opened, delay=late)
+    holds = found.is_stable and _decibels(found) >= least_gain and math.degrees(found.phase) >= least_phase
+    title = f"{craft.name}, {point.title}: loop at {opened.outputs[0]}"
+    if figure:
+        from dravik.report import figure_loop, save_figure
+
+        asked = {"least_gain": least_gain, "least_phase": least_phase}
+        save_figure(figure_loop(opened, found, delay=late, title=title, **asked), figure)
+    if as_json:
+        emit(
+            {
+                "aircraft": craft.name,
+                "at": opened.outputs[0],
+                "holds": holds,
+                **_record(found),
+                "crossings": found.rows(),
+            }
+        )
+    else:
+        _show(title, found)
+        asked_for = f"{least_gain:g} dB and {least_phase:g} deg asked for: {'met' if holds else 'not met'}"
+        say(asked_for, "" if holds else "red")
+        if figure:
+            say(f"written: {figure}")
+    if not holds:
+        raise typer.Exit(1)
+
+
+def _decibels(found: "Margins") -> float:
+    """Return the smallest gain margin, either way, dB."""
+    up = 20.0 * math.log10(found.gain_up) if math.isfinite(found.gain_up) else math.inf
+    return min(up, -20.0 * math.log10(found.gain_down) if found.gain_down > 0.0 else math.inf)
+
+
+def _record(found: "Margins") -> dict[str, object]:
+    down, up = found.disc_gain
+    least = {"gain_margin_dB": _decibels(found), "phase_margin_deg": math.degrees(found.phase)}
+    disc = {"disc": found.disc, "disc_gain_down": down, "disc_gain_up": up}
+    return {
+        "stable": found.is_stable, **least, "gain_up": found.gain_up, "gain_down": found.gain_down,
+        "delay_margin_s": found.delay, **disc, "disc_phase_deg": math.degrees(found.disc_phase),
+        "sensitivity_peak": found.sensitivity[0], "complementary_peak": found.complementary[0],
+        "bandwidth_rad_s": found.bandwidth, "unstable_roots": found.unstable_roots,
+        "unstable_count": found.unstable_count,
+    }  # fmt: skip
+
+
+def _show(title: str, found: "Margins") -> None:
+    rows = [tuple("" if v is None else v for v in r.values()) for r in found.rows()]
+    if rows:
+        heads = ["crossing", "rad/s", "gain margin [dB]", "phase margin [deg]", "delay margin [s]"]
+        show_rows(title, heads, rows)
+    else:
+        say(f"{title}: the loop crosses neither the unit circle nor the negative real axis")
+    down, up = found.disc_gain
+    figures = [
+        ("gain margin, the smallest", _decibels(found), "dB"),
+        ("phase margin, the smallest", math.degrees(found.phase), "deg"),
+        ("delay margin", found.delay, "s"), ("nearest to -1", found.modulus, ""), ("disc margin", found.disc, ""),
+        ("gain that the disc allows, down", 20.0 * math.log10(max(down, 1e-9)), "dB"),
+        ("gain that the disc allows, up", 20.0 * math.log10(up) if math.isfinite(up) else math.inf, "dB"),
+        ("phase that the disc allows", math.degrees(found.disc_phase), "deg"),
+        ("peak of the sensitivity", found.sensitivity[0], f"at {found.sensitivity[1]:.3g} rad/s"),
+        ("peak of the complementary one", found.complementary[0], f"at {found.complementary[1]:.3g} rad/s"),
+        ("bandwidth, closed (-3 dB)", found.bandwidth, "rad/s"),
+    ]  # fmt: skip
+    show_rows("the loop", ["what", "value", ""], figures)
+    say(f"the closed loop is {'' if found.is_stable else 'not '}stable")
+    if not found.agree:
+        text = (
+            f"Nyquist's count says {found.unstable_count} unstable roots, the closed loop's own {found.unstable_roots}"
+        )
+        say(text, "red")

@@ -1,0 +1,179 @@
+"""The frequency response of one loop: quick at many frequencies, with an exact delay, and sampled where it turns."""
+
+import math
+from collections.abc import Callable
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.optimize import brentq
+
+from dravik.linear import LinearSystem
+from dravik.linear.reduction import transmission_zeros
+
+__all__ = ["LoopCurve"]
+
+Floats = NDArray[np.float64]
+Complexes = NDArray[np.complex128]
+WELL = 1e7  # condition of the eigenvectors up to which sums over the roots are used
+TURN = math.radians(20.0)  # largest turn of 1 + L, and of L, between neighbouring frequencies
+CLOSEST = 1e-9  # relative distance of neighbouring frequencies at which halving stops
+PER_DECADE = 16
+BEYOND = 30.0  # how far beyond the roots the frequencies reach, as a factor
+MORE_DECADES = 12  # at most, where the loop is neither far from one nor constant there
+NOTHING, STILL = 1e-3, 1e-3  # a gain far from one; a relative change that is none
+UNBOUNDED, INFINITE = 1e8, 1e150  # a gain at rest beyond the first is an integral's, and counts as the second
+NOISE = 1e-10  # figures below this that change their sign do so by rounding
+
+
+class LoopCurve:
+    """L(j omega) of a loop with one input and output, times exp(-j omega delay); if sampled, L(exp(j omega dt))."""
+
+    def __init__(self, system: LinearSystem, delay: float) -> None:
+        self.system, self.delay, self.dt = system, delay, system.dt
+        self._grid: Floats | None = None
+        self.poles = system.poles()
+        values, vectors = np.linalg.eig(system.A) if len(system.A) else (np.zeros(0), np.zeros((0, 0)))
+        self._is_diagonal = len(system.A) == 0 or float(np.linalg.cond(vectors)) < WELL
+        if self._is_diagonal:
+            left = np.linalg.solve(vectors, system.B[:, 0].astype(complex)) if len(values) else np.zeros(0)
+            self._values, self._residues = values, (system.C[0] @ vectors) * left if len(values) else np.zeros(0)
+        self._direct = complex(system.D[0, 0])
+        self.zeros = transmission_zeros(system.A, system.B, system.C, system.D)
+
+    def at(self, points: Any) -> Complexes:
+        """Return L at points of the plane of s (or z)."""
+        s = np.atleast_1d(np.asarray(points, dtype=complex))
+        if self._is_diagonal:
+            with np.errstate(divide="ignore", invalid="ignore"):
+                found = (self._residues / (s[:, None] - self._values)).sum(axis=1) + self._direct
+        else:
+            found = self._solved(s) + self._direct
+        if self.delay:
+            late = np.exp(-self.delay * s) if self.dt is None else s ** (-self.delay / self.dt)
+            found = np.where(np.isfinite(found), np.where(np.isfinite(found), found, 0.0) * late, found)
+        return np.asarray(found, dtype=np.complex128)
+
+    def _solved(self, s: Complexes) -> Complexes:
+        """Return C (s - A)^-1 B point by point; infinite at a root of A."""
+        wide = s[:, None, None] * np.eye(len(self.system.A)) - self.system.A
+        try:
+            found = (self.system.C @ np.linalg.solve(wide, self.system.B + 0j))[:, 0, 0]
+        except np.linalg.LinAlgError:
+            if len(s) == 1:
+                return np.array([complex(math.inf)])
+            found = np.concatenate([self._solved(s[k : k + 1]) for k in range(len(s))])
+        return np.asarray(found, dtype=np.complex128)
+
+    def points(self, omega: Any, aside: float = 0.0) -> Complexes:
+        """Return the points of the plane at frequencies, moved ``aside`` to the unstable side of their border."""
+        w = np.atleast_1d(np.asarray(omega, dtype=float))
+        if self.dt is None:
+            return np.asarray(aside + 1j * w)
+        return np.asarray((1.0 + aside) * np.exp(1j * w * self.dt))
+
+    def __call__(self, omega: Any) -> Complexes:
+        """Return L at frequencies (rad/s)."""
+        return self.at(self.points(omega))
+
+    def ends(self) -> list[tuple[float, complex]]:
+        """Return frequency and L at rest and at the other end: infinitely fast, or at half the sampling rate."""
+        at_rest = complex(self.at(self.points(0.0))[0])
+        found = [(0.0, at_rest if abs(at_rest) < UNBOUNDED else complex(INFINITE))]
+        if self.dt is not None:
+            found.append((math.pi / self.dt, complex(self.at(self.points(math.pi / self.dt))[0])))
+        elif not self.delay:
+            found.append((math.inf, self._direct))
+        return found
+
+    def _reach(self, sizes: Floats) -> tuple[float, float]:
+        """Return the range of frequencies: beyond the roots, on until the loop is far from one or stays as it is."""
+        middle = [float(sizes.min()), float(sizes.max())] if len(sizes) else [1.0, 1.0]
+        if self.delay:
+            middle[1] = max(middle[1], 10.0 / self.delay)
+        low, high = middle[0] / BEYOND, middle[1] * BEYOND
+        if self.dt is not None:
+            high = math.pi / self.dt
+            low = min(low, high / 1e3)
+        for _ in range(MORE_DECADES):
+            a, b = np.abs(self([low, 0.1 * low]))
+            if abs(b - a) < STILL * a or a > 1.0 / NOTHING or a < NOTHING:
+                break
+            low *= 0.1
+        for _ in range(MORE_DECADES if self.dt is None else 0):
+            a, b = np.abs(self([high, 10.0 * high]))
+            if abs(b - a) < STILL * a or a < NOTHING:
+                break
+            high *= 10.0
+        return low, high
+
+    def grid(self) -> Floats:
+        """Return frequencies at which neither L nor 1 + L turns by more than some degrees from one to the next."""
+        if self._grid is not None:
+            return self._grid
+        roots = np.concatenate([self.poles, self.zeros])
+        if self.dt is not None:
+            roots = np.log(roots[np.abs(roots) > 1e-12].astype(complex)) / self.dt
+        sizes = np.abs(roots)
+        sizes = sizes[sizes > 1e-6 * max(float(sizes.max(initial=0.0)), 1e-9)]
+        low, high = self._reach(sizes)
+        count = max(60, int(PER_DECADE * math.log10(high / low)))
+        w = np.geomspace(low, high * (1.0 - 1e-12), count)
+        # narrow peaks and dips: their own frequencies, and those a fraction of their width beside
+        near = [abs(r.imag) + k * abs(r.real) for r in roots for k in (-2.0, -1.0, 0.0, 1.0, 2.0)]
+        more = np.array([v for v in near if low < v < high])
+        self._grid = self._refined(np.unique(np.concatenate([w, more])))
+        return self._grid
+
+    def _refined(self, w: Floats) -> Floats:
+        for _ in range(40):
+            values = self(w)
+            wide = np.zeros(len(w) - 1, dtype=bool)
+            for turned in (values, 1.0 + values):
+                with np.errstate(divide="ignore", invalid="ignore"):
+                    steps = np.abs(np.angle(turned[1:] / turned[:-1]))
+                wide |= ~(steps < TURN)
+            wide &= np.diff(w) > CLOSEST * w[1:]
+            # far below the unit circle nothing can come near to -1
+            wide &= (np.abs(values[1:]) > 1e-4) | (np.abs(values[:-1]) > 1e-4)
+            if not np.any(wide):
+                return w
+            w = np.unique(np.concatenate([w, np.sqrt(w[:-1][wide] * w[1:][wide])]))
+        return w
+
+    def roots_of(self, figure: Callable[[Complexes], Floats], w: Floats) -> list[float]:
+        """Return the frequencies at which a real figure of L changes its sign, to the last digits."""
+        values = figure(self(w))
+        changes = values[:-1] * values[1:] <= 0.0
+        changes &= np.maximum(np.abs(values[:-1]), np.abs(values[1:])) > NOISE
+        found: list[float] = []
+        for k in np.flatnonzero(changes):
+            if values[k] == 0.0 or values[k + 1] == 0.0:
+                found += [float(w[k])] if values[k] == 0.0 else []
+                continue
+            low, high = math.log(w[k]), math.log(w[k + 1])
+            found.append(
+                math.exp(brentq(lambda x: float(figure(self(math.exp(x)))[0]), low, high, xtol=1e-14, rtol=1e-14))
+            )
+        return sorted(found)
+
+    def count_unstable(self) -> int:
+        """Return how many closed-loop roots are unstable: open-loop ones less the turns of 1 + L about zero (Nyquist).
+
+        On a line just inside the unstable region, so that roots on its border count as stable.
+        """
+        size = max(float(np.abs(self.poles).max(initial=0.0)), 1e-3) if self.dt is None else 1.0
+        aside = 1e-7 * size
+        border = self.poles.real if self.dt is None else np.abs(self.poles) - 1.0
+        w = np.concatenate([[0.0], self.grid()])
+        for _ in range(40):
+            curve = 1.0 + self.at(self.points(w, aside))
+            steps = np.angle(curve[1:] / curve[:-1])
+            wide = (np.abs(steps) > TURN) & (np.diff(w) > 1e-14 * w[-1])
+            if not np.any(wide):
+                break
+            w = np.unique(np.concatenate([w, 0.5 * (w[:-1][wide] + w[1:][wide])]))
+        if self.dt is None:
+            # beyond the highest frequency L is as good as its direct part: the rest of the turn
+            steps = np.append(steps, np.angle((1.0 + self._direct) / curve[-1]) if not self.delay else 0.0)
+        return int(np.sum(border > aside)) - round(float(np.sum(steps)) / math.pi)

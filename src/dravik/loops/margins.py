@@ -1,0 +1,216 @@
+"""Margins of a loop: every crossing, the smallest of each kind, peaks of sensitivity, the disc, and Nyquist's count.
+
+The loop is L, closed with negative feedback: 1/(1 + L) is the sensitivity S, L/(1 + L) the complementary one, T. Disc
+margin: P. Seiler, A. Packard, P. Gahinet, An Introduction to Disk Margins, IEEE Control Systems 40 (2020), 78.
+"""
+
+import math
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.optimize import minimize_scalar
+
+from dravik.errors import DravikError, require
+from dravik.linear import LinearSystem
+from dravik.loops.curve import LoopCurve
+from dravik.units import in_si
+
+if TYPE_CHECKING:
+    from pandas import DataFrame
+
+__all__ = ["Crossing", "Margins", "margins"]
+
+Floats = NDArray[np.float64]
+Complexes = NDArray[np.complex128]
+HALF_POWER = math.sqrt(0.5)
+THROUGH = 1e7  # peak of the sensitivity of a loop that passes through -1
+SMALLEST = 3e-3  # a crossing of the real axis with less gain than this is none worth a margin
+AT_REST = 1e-6  # of the lowest frequency of the grid: where the closed loop's low-frequency value is taken
+
+
+class Crossing(NamedTuple):
+    """A frequency (rad/s) at which the loop crosses the unit circle (``kind`` ``"gain"``) or the negative real axis
+
+    (``"phase"``). Of the first its ``phase`` margin (rad) and ``delay`` margin (s); of the second its ``gain`` margin,
+    the factor that brings it onto -1: above one more gain, below one less. What does not belong is nan.
+    """
+
+    kind: str
+    frequency: float
+    gain: float
+    phase: float
+    delay: float
+
+
+@dataclass(frozen=True)
+class Margins:
+    """The margins of one loop; angles in rad, times in s, gains as factors.
+
+    ``crossings`` are all of them; ``gain_up`` and ``gain_down`` the factors nearest to one from above and below (inf,
+    0: none), ``phase`` the smallest phase margin (inf: the gain never crosses one), ``delay`` the least delay that
+    makes it unstable (inf: none). ``sensitivity`` and ``complementary`` are peaks with their frequencies, ``modulus``
+    the nearest that the loop comes to -1, ``disc`` the disc margin with its gain factors and phase. ``bandwidth`` of
+    the closed loop: 3 dB below its low-frequency value. ``unstable_roots`` are closed-loop roots by eigenvalues (None
+    with a delay), ``unstable_count`` by Nyquist's count.
+    """
+
+    crossings: list[Crossing]
+    gain_up: float
+    gain_down: float
+    phase: float
+    delay: float
+    sensitivity: tuple[float, float]
+    complementary: tuple[float, float]
+    disc: float
+    bandwidth: float
+    unstable_roots: int | None
+    unstable_count: int
+
+    @property
+    def is_stable(self) -> bool:
+        """Whether the closed loop is stable, by both counts where there are two, and does not pass through -1."""
+        return self.unstable_count == 0 and self.unstable_roots in (0, None) and self.sensitivity[0] < THROUGH
+
+    @property
+    def agree(self) -> bool:
+        """Whether Nyquist's count and the closed loop's roots say the same."""
+        return self.unstable_roots is None or self.unstable_roots == self.unstable_count
+
+    @property
+    def modulus(self) -> float:
+        """The smallest distance of the loop from -1."""
+        return 1.0 / self.sensitivity[0]
+
+    @property
+    def disc_gain(self) -> tuple[float, float]:
+        """The factors of gain, down and up, that the disc allows together with no change of phase."""
+        half = 0.5 * self.disc
+        return (1.0 - half) / (1.0 + half), (1.0 + half) / (1.0 - half) if half < 1.0 else math.inf
+
+    @property
+    def disc_phase(self) -> float:
+        """The change of phase that the disc allows with no change of gain, rad."""
+        return 2.0 * math.atan(0.5 * self.disc)
+
+    def rows(self) -> list[dict[str, object]]:
+        """Return one record for each crossing, in dB and deg."""
+        return [
+            {
+                "kind": c.kind, "rad_s": c.frequency,
+                "gain_margin_dB": None if math.isnan(c.gain) else 20.0 * math.log10(c.gain),
+                "phase_margin_deg": None if math.isnan(c.phase) else math.degrees(c.phase),
+                "delay_margin_s": None if math.isnan(c.delay) else c.delay,
+            }
+            for c in self.crossings
+        ]  # fmt: skip
+
+    @property
+    def table(self) -> "DataFrame":
+        """The crossings as a DataFrame."""
+        import pandas as pd
+
+        return pd.DataFrame(self.rows())
+
+
+def margins(loop: LinearSystem, *, delay: str | float = 0.0) -> Margins:
+    """Return the margins of a loop with one input and one output, closed with negative feedback.
+
+    ``loop`` is the open loop L, continuous or sampled; ``delay`` (s) is worked in exactly. A closed loop that is
+    unstable has margins too: how far it is from the border of stability. Raises DravikError for a system of more than
+    one channel, and a delay below zero.
+
+    >>> import dravik as dv
+    >>> loop = dv.LinearSystem.filtered("y", "u", [1.0], [1.0, 2.0, 1.0, 0.0])
+    >>> found = margins(loop)
+    >>> round(found.gain_up, 6), round(found.phase, 4), found.is_stable
+    (2.0, 0.3733, True)
+    """
+    require(loop, LinearSystem, "the loop", "a LinearSystem of one input and output")
+    if len(loop.inputs) != 1 or len(loop.outputs) != 1:
+        raise DravikError(
+            f"a loop of {len(loop.inputs)} inputs and {len(loop.outputs)} outputs", expected="one channel: part(...)"
+        )
+    late = in_si(delay, "time", where="delay")
+    if not 0.0 <= late < math.inf:
+        raise DravikError(f"delay {delay!r}", expected="zero or more")
+    least = loop.minimal()
+    # a system that is minimal stays as it is: transformed, roots that coincide would part
+    one = loop if len(least.states) == len(loop.states) else least
+    curve = LoopCurve(one, late)
+    w = curve.grid()
+    found = sorted([*_gain_crossings(curve, w), *_phase_crossings(curve, w)], key=lambda c: c.frequency)
+    gains = [c.gain for c in found if c.kind == "phase"]
+    phases = [abs(c.phase) for c in found if c.kind == "gain"]
+    s_peak = _peak(curve, w, lambda v: 1.0 / (1.0 + v))
+    t_peak = _peak(curve, w, lambda v: v / (1.0 + v))
+    half, _ = _peak(curve, w, lambda v: 0.5 * (1.0 - v) / (1.0 + v))
+    late_by = min((c.delay for c in found if c.kind == "gain"), default=math.inf)
+    up, down = min((g for g in gains if g > 1.0), default=math.inf), max((g for g in gains if g < 1.0), default=0.0)
+    return Margins(
+        found, up, down, min(phases, default=math.inf), late_by, s_peak, t_peak, 1.0 / half, _bandwidth(curve, w),
+        _unstable(one, late), curve.count_unstable(),
+    )  # fmt: skip
+
+
+def _gain_crossings(curve: LoopCurve, w: Floats) -> list[Crossing]:
+    found = []
+    for at in curve.roots_of(lambda v: np.log(np.abs(v)), w):
+        phase = float(np.angle(-curve(at)[0]))
+        found.append(Crossing("gain", at, math.nan, phase, (phase % (2.0 * math.pi)) / at))
+    return found
+
+
+def _phase_crossings(curve: LoopCurve, w: Floats) -> list[Crossing]:
+    found = []
+    for at in curve.roots_of(lambda v: v.imag / np.abs(v), w):
+        value = complex(curve(at)[0])
+        if value.real < 0.0 and abs(value) > SMALLEST:
+            found.append(Crossing("phase", at, 1.0 / abs(value), math.nan, math.nan))
+    # the real axis is also crossed at rest, and at half the sampling rate
+    for at in [0.0] if curve.dt is None else [0.0, math.pi / curve.dt]:
+        value = complex(curve.at(curve.points(at))[0])
+        is_real = np.isfinite(value) and abs(value.imag) < 1e-9 * abs(value)
+        if is_real and value.real < 0.0 and SMALLEST < abs(value) < 1.0 / SMALLEST:
+            found.append(Crossing("phase", at, 1.0 / abs(value), math.nan, math.nan))
+    return found
+
+
+def _peak(curve: LoopCurve, w: Floats, of: Callable[[Complexes], Complexes]) -> tuple[float, float]:
+    """Return the largest size of a function of L over all frequencies, and where it is."""
+    with np.errstate(divide="ignore", invalid="ignore"):
+        sizes = np.abs(of(curve(w)))
+        last = [(float(np.abs(of(np.array([value])))[0]), at) for at, value in curve.ends()]
+    if last and max(last)[0] >= float(sizes.max()):
+        return max(last)
+    k = int(np.argmax(sizes))
+    if not np.isfinite(sizes[k]) or k in (0, len(w) - 1):
+        return float(sizes[k]), float(w[k])
+    bounds = (math.log(w[max(k - 1, 0)]), math.log(w[min(k + 1, len(w) - 1)]))
+    best = minimize_scalar(
+        lambda x: -float(np.abs(of(curve(math.exp(x))))[0]), bounds=bounds, method="bounded", options={"xatol": 1e-10}
+    )
+    return max(float(-best.fun), float(sizes[k])), float(math.exp(best.x))
+
+
+def _bandwidth(curve: LoopCurve, w: Floats) -> float:
+    """Return the first frequency at which the closed loop is 3 dB below its low-frequency value; nan without one."""
+    first = curve(w[0] * AT_REST)[0] if curve.dt is None else curve(w[0] * 1e-3)[0]
+    rest = 1.0 if not np.isfinite(first) else abs(first / (1.0 + first))
+    if not rest > 0.0:
+        return math.nan
+    found = curve.roots_of(lambda v: np.abs(v / (1.0 + v)) - HALF_POWER * rest, w)
+    return found[0] if found else math.nan
+
+
+def _unstable(system: LinearSystem, delay: float) -> int | None:
+    """Return the number of unstable closed-loop roots by eigenvalues; None with a delay, and for 1 + D of zero."""
+    if delay or abs(1.0 + system.D[0, 0]) < 1e-12:
+        return None
+    roots = np.linalg.eigvals(system.A - system.B @ system.C / (1.0 + system.D[0, 0]))
+    if system.dt is not None:
+        return int(np.sum(np.abs(roots) > 1.0 + 1e-7))
+    size = max(float(np.abs(roots).max(initial=0.0)), 1e-3)
+    return int(np.sum(roots.real > 1e-7 * size))
