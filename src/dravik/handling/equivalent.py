@@ -215,7 +215,10 @@ def mismatch_envelopes(omega: ArrayLike) -> tuple[Floats, Floats, Floats, Floats
     >>> bool(up[0] > 0.0 > down[0] and lead[0] > 0.0 > lag[0])
     True
     """
-    s = 1j * np.atleast_1d(arguments.numbers(omega, "omega"))
+    w = np.atleast_1d(arguments.numbers(omega, "omega"))
+    if np.any(np.abs(w) > 1e6):
+        raise DravikError("frequencies beyond 1e6 rad/s", where="omega", expected="those of an aircraft")
+    s = 1j * w
     up = (3.16 * s**2 + 31.61 * s + 22.79) / (s**2 + 27.14 * s + 1.84)
     down = (0.0955 * s**2 + 9.92 * s + 2.15) / (s**2 + 11.6 * s + 4.95)
     lead = (68.89 * s**2 + 1100.12 * s - 275.22) / (s**2 + 39.94 * s + 9.99) * np.exp(0.0059 * s)
