@@ -12,6 +12,7 @@ from timing import least
 
 import dravik as dv
 from dravik.errors import TrimError
+from dravik.loops import broken_loop, margins
 
 
 def refused(craft: dv.Aircraft, **asked: str | float) -> None:
@@ -21,6 +22,11 @@ def refused(craft: dv.Aircraft, **asked: str | float) -> None:
     except TrimError:
         return
     raise SystemExit(f"{asked} is held")
+
+
+def judged(craft: dv.Aircraft, point: dv.TrimPoint) -> None:
+    """Judge a point by all that a map is usually made of."""
+    dv.handling_qualities(craft, point, category="C", sets=["modal", "responses", "static"])
 
 
 def main() -> int:
@@ -34,6 +40,8 @@ def main() -> int:
     def one(**asked: str | float) -> float:
         return least(lambda: dv.trim(craft, altitude=300.0, **asked), 15, 5)  # type: ignore[arg-type]
 
+    held = craft.with_law(*dv.load_law(dv.aircraft.sample_path("tarn") / "laws" / "pitch_hold.toml"))
+    opened = broken_loop(held, dv.trim(held, airspeed=62.0, altitude=300.0), "elevator_command")
     level = one(airspeed=62.0)
     rows: list[tuple[str, float, str]] = [
         ("level flight", level, "1 ms"),
@@ -47,6 +55,9 @@ def main() -> int:
         ("a linear model", least(lambda: dv.linearise(craft, point), 15, 5), "1 ms"),
         ("stability and control derivatives", least(lambda: dv.derivatives(craft, point), 9), ""),
         ("what moves each root", least(lambda: dv.root_sensitivities(craft, point), 9), ""),
+        ("handling qualities by the roots", least(lambda: dv.handling_qualities(craft, point), 9), ""),
+        ("the same with responses and statics", least(lambda: judged(craft, point), 5), "100 ms"),
+        ("margins of a loop with 20 states", least(lambda: margins(opened), 15), "3 ms"),
     ]
     with tempfile.TemporaryDirectory() as folder:
         command = (

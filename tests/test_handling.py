@@ -375,6 +375,8 @@ class AircraftTest(unittest.TestCase):
             if point is not None:
                 alone = handling_qualities(point.craft, point, category="A")
                 self.assertEqual(found.levels.ravel()[k], alone.level)
+                worst = max((c for c in alone.criteria), key=lambda c: (c.level or 0, -(c.margin or 0.0)))
+                self.assertEqual(found.limiting()[k], worst.name if alone.level != 1 else "")
         self.assertEqual(found.values("Dutch roll damping").shape, (2, 3))
         with self.assertRaisesRegex(DravikError, "no criterion 'bandwidth'"):
             found.values("bandwidth")

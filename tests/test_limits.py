@@ -134,6 +134,13 @@ class LimitTest(unittest.TestCase):
         self.assertAlmostEqual(force.per_g / per_g, 1.0, delta=3e-3)
         slow, fast = (dv.trim(hinged, airspeed=v, altitude=0.0)["pull"] for v in (69.9, 70.1))
         self.assertAlmostEqual(force.by_speed / ((fast - slow) / 0.2), 1.0, delta=2e-3)
+        # on an aircraft whose datum is far ahead: margins are from the centre of gravity
+        tarn = static_stability(dv.sample("tarn"), airspeed="62 m/s", altitude="300 m", force="nz")
+        for margin, point in ((tarn.static_margin, tarn.neutral_point), (tarn.manoeuvre_margin, tarn.manoeuvre_point)):
+            self.assertAlmostEqual(margin * 2.5, point - tarn.centre, places=9)
+        assert tarn.force is not None
+        self.assertAlmostEqual(tarn.force.static_margin * 2.5, tarn.force.neutral_point - tarn.centre, places=9)
+        self.assertAlmostEqual(tarn.force.manoeuvre_margin * 2.5, tarn.force.manoeuvre_point - tarn.centre, places=9)
         with self.assertRaisesRegex(DravikError, "expected a force"):
             static_stability(hinged, airspeed=70.0, altitude=0.0, force="alpha")
         with self.assertRaisesRegex(DravikError, "no pitch control|moves no control"):

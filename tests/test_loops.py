@@ -97,7 +97,7 @@ class MarginTest(unittest.TestCase):
             self.assertTrue(margins(loop([2.0 * factor, 3.0 * factor], [1.0, 2.4, 4.1, 2.2, 0.0])).is_stable)
         # both counts of loops that are not stable
         for system, unstable in (
-            (loop([5.0], [1, 2, 1, 0]), 2), (loop([0.3], [1, -1]), 1), (loop([1.0], [1, -1, 4.0, 1.0]), 2), (loop([-2.0], [1, 1]), 1),
+            (loop([5.0], [1, 2, 1, 0]), 2), (loop([0.3], [1, -1]), 1), (loop([1.0], [1, -1, 4.0, 1.0]), 2), (loop([-2.0], [1, 1]), 1), (loop([-0.5, -1.5], [1, 1]), 1),
         ):  # fmt: skip
             found = margins(system)
             self.assertEqual((found.unstable_roots, found.unstable_count, found.is_stable), (unstable, unstable, False))
@@ -180,6 +180,20 @@ class AircraftTest(unittest.TestCase):
         bare = dv.sample("tarn")
         lines = dv.handling_qualities(bare, dv.trim(bare, airspeed="62 m/s", altitude="300 m"), sets=["margins"])
         self.assertIn("no law closes a loop", lines.unjudged[0])
+
+    def test_other_outputs_keep_their_sign(self) -> None:
+        both = broken_loop(HELD, POINT, "elevator_command", outputs=["q"])
+        self.assertEqual(both.outputs, ["elevator_command", "q"])
+        # what is put in pitches down when positive, and what comes back works against it
+        rate = both.part(outputs=["q"]).frequency_response([3.0])[0, 0, 0]
+        bare = dv.linearise(POINT.craft, POINT, outputs=["q"]).part(inputs=["elevator_increment"], outputs=["q"])
+        alone = both.part(outputs=["elevator_command"]).frequency_response([3.0])[0, 0, 0]
+        self.assertAlmostEqual(abs(bare.frequency_response([3.0])[0, 0, 0] * (1.0 + alone) / rate), 1.0, delta=1e-5)
+        np.testing.assert_allclose(
+            both.part(outputs=["elevator_command"]).frequency_response([0.5, 5.0]),
+            broken_loop(HELD, POINT, "elevator_command").frequency_response([0.5, 5.0]), rtol=1e-9,
+        )  # fmt: skip
+        self.assertLess(rate.real + rate.imag, 0.0)
 
     def test_refusals_and_the_command(self) -> None:
         bare = dv.sample("tarn")
