@@ -32,6 +32,7 @@ from dravik.handling import (
 )
 from dravik.handling.asymmetric import engine_failure, steady_sideslip
 from dravik.handling.limits import along, boundaries
+from dravik.handling.pilot import _reversals
 from dravik.handling.responses import rate_limit_onset
 from dravik.handling.rolling import roll_oscillation
 from dravik.handling.static import static_criteria
@@ -199,6 +200,14 @@ class TaskTest(unittest.TestCase):
             flown = fly_task(TARN, POINT, task, duration=60.0)
             self.assertAlmostEqual(float(flown.run["tracked"][-1]) / end, 1.0, delta=0.1)
             self.assertTrue(0.5 < flown.desired < 1.0)
+            shown = {name: value for name, value, _ in flown.rows()}
+            self.assertAlmostEqual(shown["time within a fifth of the size"], 100.0 * flown.desired, places=9)
+            self.assertAlmostEqual(shown["error, root mean square"], flown.error, places=9)
+        # a sine of n periods turns back twice in each, and a ripple below a fiftieth does not count
+        for periods in (1, 4):
+            t = np.linspace(0.0, periods, 400 * periods)
+            moved = 0.5 * np.sin(2.0 * np.pi * t) + 0.004 * np.sin(60.0 * np.pi * t)
+            self.assertEqual(_reversals(moved), 2 * periods)
         hard = fly_task(TARN, POINT, "bank", size="60 deg", duration=20.0)
         self.assertGreater(hard.at_stop, 0.02)
         self.assertLessEqual(float(np.max(np.abs(hard.run["roll_stick"]))), 1.0)
@@ -223,6 +232,17 @@ class AircraftTest(unittest.TestCase):
         # along the body's axis at the angle of attack, so within its cosine
         self.assertAlmostEqual(steady * (time - lag * (1.0 - math.exp(-time / lag))), math.radians(30.0), delta=0.01)
         self.assertGreater(abs(float(flown["phi"][-1])), 0.5)
+        # the change of bank counts, from wherever it begins
+        banked = dv.trim(TARN, airspeed="62 m/s", altitude="300 m", turn="20 deg")
+        level, turning = (time_to_bank(TARN, p, "roll_stick", "30 deg")[0] for p in (POINT, banked))
+        self.assertAlmostEqual(turning / level, 1.0, delta=0.15)
+        # sideslip of a roll, over how much further it goes in level 1's time than it has to
+        found = {c.name: c for c in handling_qualities(TARN, POINT, category="C", sets=["roll"]).criteria}
+        _, flown = time_to_bank(TARN, POINT, "roll_stick", "30 deg")
+        further = abs(float(np.interp(1.8, flown.time, flown["phi"]))) / math.radians(30.0)
+        until = flown.time <= 1.8
+        slipped = math.degrees(float(np.max(np.abs(flown["beta"][until]))))
+        self.assertAlmostEqual(found["sideslip of a roll"].value / (slipped / further), 1.0, delta=0.01)
 
     def test_roll_oscillation_and_the_onset_of_rate_limiting(self) -> None:
         # p' = -p/T + k beta-like pair: minimum over peak of a step through (s^2 + 2 z w s + w^2)/((s^2 + 2 d w s + w^2)(T s + 1))

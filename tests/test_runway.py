@@ -131,6 +131,10 @@ class RunwayTest(unittest.TestCase):
         across = dv.on_ground(jet.with_environment(wind={"speed": 8.0, "blows_from": "90 deg"}), airspeed=40.0)
         self.assertAlmostEqual(across["beta"], math.asin(8.0 / 40.0), delta=1e-3)
         self.assertAlmostEqual(across["track"], 0.0, places=9)
+        east = dv.on_ground(
+            jet.with_environment(wind={"speed": 8.0, "blows_from": "0 deg"}), airspeed=40.0, heading="90 deg"
+        )
+        self.assertAlmostEqual(east["beta"], math.asin(-8.0 / 40.0), delta=1e-3)
         with self.assertRaisesRegex(DravikError, "of wind across"):
             dv.on_ground(jet.with_environment(wind={"speed": 8.0, "blows_from": "90 deg"}), airspeed=5.0)
 
