@@ -401,6 +401,9 @@ class AircraftTest(unittest.TestCase):
         with self.assertRaisesRegex(DravikError, "no criterion 'bandwidth'"):
             found.values("bandwidth")
         self.assertEqual(len(found.rows()), 6)
+        # along a sweep headings are zero but for what the search leaves
+        whole = handling_map(dv.trim_sweep(TARN, {"airspeed": "50:90:8 m/s"}, altitude="1200 m"), sets=["static"])
+        self.assertEqual(set(whole.levels.tolist()), {1.0})
         # what a lever says is what happens: the damper's gain set to the value that is to bring the criterion to its limit
         damped = TARN.with_law(
             *dv.load_law(Path(dv.__file__).parent / "samples/tarn/laws/yaw_damper.toml")

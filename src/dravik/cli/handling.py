@@ -155,10 +155,20 @@ def _say_end(found: "Assessment", levers: Sequence[str]) -> None:
     else:
         say(f"worst level: {found.level if found.level < 4 else 'worse than 3'}")
     if found.remembered:
-        sources = ", ".join(found.remembered)
-        say(f"limits quoted from memory, not compared with a copy of the document: {sources}", "dim")
+        say(f"limits quoted from memory, not compared with a copy of the document: {_sources(found.remembered)}", "dim")
     for text in levers:
         say(text)
+
+
+def _sources(paragraphs: Sequence[str]) -> str:
+    """Return documents with their paragraphs, each document once."""
+    grouped: dict[str, list[str]] = {}
+    for text in paragraphs:
+        document, _, paragraph = text.rpartition(" ")
+        grouped.setdefault(document or paragraph, []).append(paragraph)
+    return "; ".join(
+        f"{document} {', '.join(p for p in own if p != document)}".strip() for document, own in grouped.items()
+    )
 
 
 def _other(

@@ -26,9 +26,10 @@ def steady_sideslip(craft: Aircraft, point: TrimPoint, pedal: str, stick: str) -
     right stick and right bank for wind from the right (positive sideslip). The requirement is one of signs.
     """
     data = boundaries("responses")["sideslip"]
-    base = condition_of(
-        craft, {"airspeed": point["airspeed"], "altitude": point["altitude"], "sideslip": 0.0, "heading": point["psi"]}
-    )
+    # the search leaves headings such as 1e-74, which as a quantity would be taken for a slip of the pen
+    asked = {n: round(point[signal], 9) + 0.0 for n, signal in (("airspeed", "airspeed"), ("altitude", "altitude"),
+                                                                 ("heading", "psi"))}  # fmt: skip
+    base = condition_of(craft, {**asked, "sideslip": 0.0})  # type: ignore[typeddict-item]
     family = Family(craft, lambda slip: replace(base, sideslip=slip))
     left, right = family.point(-SLIP), family.point(SLIP)
     found = []

@@ -25,7 +25,7 @@ GAIN_MARGIN = 10.0 ** (6.0 / 20.0)  # 6 dB
 DROOP = 10.0 ** (-3.0 / 20.0)  # lowest closed-loop gain below the bandwidth: -3 dB
 PILOT_DELAY = 0.3  # s
 SEARCHED = 400  # gains looked at for a pilot
-LEADS = np.radians(np.linspace(-75.0, 85.0, 161))  # compensation at the bandwidth that a pilot is tried with
+LEADS = np.radians(np.linspace(-75.0, 85.0, 81))  # compensation at the bandwidth that a pilot is tried with
 
 
 class Bandwidth(NamedTuple):
