@@ -22,6 +22,7 @@ __all__ = ["attitude_channel", "pilot_input", "pitch_responses", "rate_limit_ons
 Floats = NDArray[np.float64]
 OMEGA = np.geomspace(0.05, 200.0, 600)  # rad/s
 FITTED = np.geomspace(0.1, 10.0, 20)  # rad/s
+SWUNG = np.geomspace(0.05, 200.0, 80)  # rad/s: of full swings of the stick
 AT = 4.0  # rad/s: where the inputs' effects are compared
 SLOW = ("north", "east", "altitude", "airspeed", "psi")  # held where the fast motion alone is wanted
 LONG = 30.0  # s: of a step answer that becomes steady
@@ -61,15 +62,25 @@ def rate_limit_onset(craft: Aircraft, model: LinearModel, stick: str) -> tuple[s
     half = 0.5 * (spec.high - spec.low)
     if not math.isfinite(half):
         return None
+    limited = {
+        n: float(c.rate) for n, c in craft.definition.controls.items() if c.rate is not None and n in model.states
+    }
+    if not limited:
+        return None
     found: list[tuple[float, str]] = []
-    for name, control in craft.definition.controls.items():
-        if control.rate is None or name not in model.states:
-            continue
-        values = np.abs(model.part(inputs=[stick], outputs=[name]).frequency_response(OMEGA)[:, 0, 0])
+    values = np.abs(model.part(inputs=[stick], outputs=list(limited)).frequency_response(SWUNG)[:, :, 0])
+    for column, (name, rate) in zip(values.T, limited.items(), strict=True):
         # the effector's own lag hides the command at high frequencies: its rate is what the limit acts on
-        swung = np.flatnonzero(values * half * OMEGA >= float(control.rate))
-        if len(swung):
-            found.append((float(OMEGA[swung[0]]), name))
+        share = np.maximum(column * half * SWUNG / rate, 1e-300)
+        over = np.flatnonzero(share >= 1.0)
+        if len(over):
+            k = int(over[0])
+            at = (
+                SWUNG[0]
+                if k == 0
+                else np.exp(np.interp(0.0, np.log(share[k - 1 : k + 1]), np.log(SWUNG[k - 1 : k + 1])))
+            )
+            found.append((float(at), name))
     return (min(found)[1], min(found)[0]) if found else None
 
 
