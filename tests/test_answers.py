@@ -65,6 +65,7 @@ class AnswerTest(unittest.TestCase):
             1.0 - np.exp(-0.2 * np.arange(len(answer(sampled, "y", "u").time))),
             atol=1e-12,
         )
+        self.assertAlmostEqual(float(answer(sampled, "y", "u").time[-1]), 2.5, places=9)
         self.assertAlmostEqual(answer(lag, "y", "u").figures().rise, math.log(9.0) / 2.0, delta=1e-4)
         self.assertTrue(math.isnan(answer(lag, "y", "u").figures().peak_time))
         growing = dv.LinearSystem.filtered("y", "u", [1.0], [1.0, -1.0])

@@ -68,6 +68,12 @@ class MarginTest(unittest.TestCase):
             with self.subTest(name):
                 self.hold(margins(system, delay=delay), **wanted)  # type: ignore[arg-type]
 
+    def test_the_disc_in_gain_and_phase(self) -> None:
+        # 2/(s - 1): the disc of 2/3 reaches from half the gain to twice of it
+        found = margins(loop([2.0], [1, -1]))
+        np.testing.assert_allclose(found.disc_gain, [0.5, 2.0], rtol=1e-9)
+        self.assertAlmostEqual(found.disc_phase, 2.0 * math.atan(1.0 / 3.0), places=9)
+
     def test_a_light_pair_below_the_crossover_is_not_missed(self) -> None:
         # three gain crossings within a narrow resonance, found though a plain grid of decades would step over them
         pair = dv.LinearSystem.filtered("z", "y", [1, 2e-2 * 3.0, 9.0], [1, 2e-3 * 3.0, 9.0])
