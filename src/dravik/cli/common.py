@@ -22,6 +22,7 @@ if TYPE_CHECKING:
     from dravik.aircraft import Aircraft
 
 __all__ = [
+    "channel_of",
     "emit",
     "finite",
     "get_craft",
@@ -103,6 +104,14 @@ def settings(pairs: Sequence[str] | None, option: str = "--set") -> "dict[str, s
             raise DravikError(f"{option} {pair!r}", expected="NAME=VALUE, such as 'flap_lever=20 deg'")
         values[name.strip()] = value.strip()
     return values
+
+
+def channel_of(craft: "Aircraft", text: str, option: str) -> tuple[str, str]:
+    """Return output and input of OUTPUT/INPUT as an option gives it; an effector's name stands for its input."""
+    output, slash, name = (part.strip() for part in text.partition("/"))
+    if not slash or not name:
+        raise DravikError(f"{option} {text!r}", expected="OUTPUT/INPUT, such as theta/elevator")
+    return output, craft.input_names[craft.input_index(name)]
 
 
 def quantities(craft: "Aircraft", pairs: Sequence[str] | None) -> dict[str, float]:

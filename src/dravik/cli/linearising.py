@@ -13,6 +13,7 @@ from dravik.cli.common import (
     Laws,
     Loading,
     Settings,
+    channel_of,
     emit,
     get_craft,
     kernel_notice,
@@ -22,7 +23,6 @@ from dravik.cli.common import (
 )
 from dravik.cli.conditions import AskedFor, get_point, takes_condition
 from dravik.cli.sweeps import Sweeps, sweep_of
-from dravik.errors import DravikError
 from dravik.units import from_si
 
 if TYPE_CHECKING:
@@ -151,11 +151,9 @@ def _show_whole_proof(proof: "ModelProof", craft: "Aircraft") -> None:
 
 
 def _channel(craft: "Aircraft", model: "LinearModel", pair: str) -> "Transfer":
-    """Return the channel that a user names; an effector's name stands for its input."""
-    output, slash, name = (part.strip() for part in pair.partition("/"))
-    if not slash or not name:
-        raise DravikError(f"--transfer {pair!r}", expected="OUTPUT/INPUT, such as theta/elevator")
-    return model.transfer(craft.input_names[craft.input_index(name)], output)
+    """Return the channel that a user names."""
+    output, name = channel_of(craft, pair, "--transfer")
+    return model.transfer(name, output)
 
 
 def _derivatives(craft: "Aircraft", point: "TrimPoint") -> "Derivatives":

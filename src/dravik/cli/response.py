@@ -12,6 +12,7 @@ from dravik.cli.common import (
     Laws,
     Loading,
     Settings,
+    channel_of,
     emit,
     get_craft,
     kernel_notice,
@@ -56,7 +57,9 @@ def response(
 
     craft = condition.in_wind(get_craft(aircraft, loading, law, set_))
     point = get_point(craft, condition, set_)
-    pairs = [_pair(craft, text) for text in channel or ()]
+    pairs = [channel_of(craft, text, "--channel") for text in channel or ()]
+    for output, _ in pairs:
+        craft.signal(output)
     if not pairs and (figure or beside):
         raise DravikError("no channel to draw", expected="--channel OUTPUT/INPUT, such as theta/elevator")
     outputs = list(dict.fromkeys(output for output, _ in pairs))
@@ -82,15 +85,6 @@ def response(
             say(f"written: {file}")
     if not rows and not phasors and not motion:
         say("nothing asked for: --channel, --phasors or --mode with --motion", "yellow")
-
-
-def _pair(craft: "Aircraft", text: str) -> tuple[str, str]:
-    """Return output and input of a channel; an effector's name stands for its input."""
-    output, slash, name = (part.strip() for part in text.partition("/"))
-    if not slash or not name:
-        raise DravikError(f"--channel {text!r}", expected="OUTPUT/INPUT, such as theta/elevator")
-    craft.signal(output)
-    return output, craft.input_names[craft.input_index(name)]
 
 
 def _draw(

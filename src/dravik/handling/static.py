@@ -9,6 +9,7 @@ from dravik.aircraft import Aircraft
 from dravik.constants import KNOT
 from dravik.handling.criteria import NONE, Criterion
 from dravik.handling.limits import boundaries, limits
+from dravik.linear import linearise
 from dravik.trimming import Condition, Family, TrimPoint
 
 __all__ = ["static_criteria"]
@@ -80,8 +81,6 @@ def _stick_by_speed(family: Family, speed: float, stick: str) -> Criterion:
 
 def _pull_sign(family: Family, speed: float, stick: str) -> float:
     """Return +1 where more of the input pitches up, else -1."""
-    from dravik.linear import linearise
-
     point = family.point(speed)
     if point is None:
         return 1.0

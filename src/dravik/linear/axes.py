@@ -1,6 +1,7 @@
 """A linear model in other coordinates of its motion: air, body or stability axes."""
 
 import math
+from collections.abc import Callable
 from dataclasses import replace
 
 import numpy as np
@@ -122,16 +123,8 @@ def _by_inputs(point: TrimPoint | Moment, axes: str, later: float) -> Floats:
     if axes != "air":
         return slopes
     air, u, x = point.craft.plant("air"), np.array(point.inputs, dtype=float), _state(point, later)
-    for k in range(len(u)):
-        found = []
-        for step in (STEP, 0.5 * STEP):
-            sides = []
-            for sign in (1.0, -1.0):
-                moved = u.copy()
-                moved[k] += sign * step
-                sides.append(air.from_state(x, moved, _time(point))[:N_CHART])
-            found.append((sides[0] - sides[1]) / (2.0 * step))
-        slopes[:, k] = (4.0 * found[1] - found[0]) / 3.0
+    for k, unit in enumerate(np.eye(len(u))):
+        slopes[:, k] = _slope(lambda step, e=unit: air.from_state(x, u + step * e, _time(point)))  # type: ignore[misc]
     return slopes
 
 
@@ -172,15 +165,12 @@ def _to_body(point: TrimPoint | Moment, axes: str, later: float, *, into: bool) 
     start, end = (air, body) if into else (body, air)
     z = start.from_state(_state(point, later), u, t)
     slopes = np.empty((N_CHART, N_CHART))
-    for k in range(N_CHART):
-        found = []
-        for step in (STEP, 0.5 * STEP):
-            sides = []
-            for sign in (1.0, -1.0):
-                moved = z.copy()
-                moved[k] += sign * step
-                sides.append(end.from_state(start.to_state(moved, u), u, t)[:N_CHART])
-            found.append((sides[0] - sides[1]) / (2.0 * step))
-        # the error goes with the square of the step: extrapolate it to none
-        slopes[:, k] = (4.0 * found[1] - found[0]) / 3.0
+    for k, unit in enumerate(np.eye(len(z))[:N_CHART]):
+        slopes[:, k] = _slope(lambda step, e=unit: end.from_state(start.to_state(z + step * e, u), u, t))  # type: ignore[misc]
     return slopes
+
+
+def _slope(of: Callable[[float], Floats]) -> Floats:
+    """Return the slope of coordinates by a step: central differences whose error goes with its square, extrapolated."""
+    wide, narrow = ((of(h) - of(-h))[:N_CHART] / (2.0 * h) for h in (STEP, 0.5 * STEP))
+    return np.asarray((4.0 * narrow - wide) / 3.0)

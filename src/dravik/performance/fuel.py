@@ -1,7 +1,7 @@
 """Fuel or energy, time and way of a flight in legs, each integrated over trims of the aircraft as it gets lighter."""
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, Literal, NamedTuple
 
@@ -18,7 +18,9 @@ from dravik.errors import DravikError, TrimError
 from dravik.files import as_path
 from dravik.frames import station_from_body
 from dravik.mass import combine
+from dravik.performance.level import fuel_of, store_of
 from dravik.performance.runway import away_from_ground
+from dravik.performance.stability import in_numbers
 from dravik.trimming import TrimPoint, on_ground, trim
 from dravik.trimming.posing import levers_of
 
@@ -152,23 +154,13 @@ class _Flight:
 
     def __init__(self, craft: Aircraft, altitude: float) -> None:
         self.craft, self.altitude = craft, altitude
-        self.is_electric = bool(craft.definition.batteries)
-        if self.is_electric:
-            start = craft.values(craft.state(velocity=(0.0, 0.0, 0.0)), craft.default_inputs())
-            self.store = sum(start[f"energy_left_{n}"] for n in craft.definition.batteries)
-        else:
-            self.store = sum(self._fuel(craft).values())
+        flow, self.store = store_of(craft)
+        self.is_electric = flow == "W"
         if not self.store > 0.0:
             raise DravikError(
                 f"{craft.name} has neither fuel nor a battery", where=craft.loading_name, hint="dravik mass"
             )
         self.left = self.store
-
-    @staticmethod
-    def _fuel(craft: Aircraft) -> dict[str, float]:
-        """Return what the tanks hold whose flow is one of fuel, kg."""
-        held = craft.loading.tanks
-        return {n: held.get(n, 0.0) for n, t in craft.definition.tanks.items() if "fuel_flow" in str(t.flow)}
 
     def fly(self, leg: FuelLeg, where: str) -> LegUse:
         """Return what a leg takes, and go on to its end."""
@@ -246,7 +238,7 @@ class _Flight:
         craft = self.craft
         if self.is_electric:
             return craft
-        held = self._fuel(craft)
+        held = fuel_of(craft)
         share = left / max(sum(held.values()), 1e-9)
         tanks = {**craft.loading.tanks, **{n: m * share for n, m in held.items()}}
         parts = parts_of(craft.definition, craft.loading.model_copy(update={"tanks": tanks}))
@@ -256,6 +248,4 @@ class _Flight:
         loading = Loading(
             mass=whole.mass, cg=(float(x), float(y), float(z)), Ixx=xx, Iyy=yy, Izz=zz, Ixy=xy, Ixz=xz, Iyz=yz
         )
-        name = craft.loading_name
-        changed = craft.definition.model_copy(update={"loadings": {name: loading}, "default_loading": name})
-        return Aircraft(replace(craft.configuration, aircraft=changed), craft.tables)
+        return in_numbers(craft, loading)

@@ -12,7 +12,7 @@ from dravik.performance.bench import engine_points, in_m_s, lever_inputs
 from dravik.trimming import TrimPoint, trim
 from dravik.units import in_si
 
-__all__ = ["Performance", "SpeedPoint", "ceiling", "performance"]
+__all__ = ["Performance", "SpeedPoint", "ceiling", "fuel_of", "performance", "store_of"]
 
 Told = Callable[[float], None]
 
@@ -79,7 +79,7 @@ def performance(
     """
     for name in inputs or {}:
         craft.input_index(name)
-    unit, store = _store(craft)
+    unit, store = store_of(craft)
     points = []
     airspeeds, altitude = in_m_s(airspeeds), in_si(altitude, "length", where="altitude")
     for i, airspeed in enumerate(airspeeds):
@@ -89,14 +89,18 @@ def performance(
     return Performance(craft.name, craft.loading_name, altitude, points, unit, store)
 
 
-def _store(craft: Aircraft) -> tuple[str, float]:
+def store_of(craft: Aircraft) -> tuple[str, float]:
     """Return the unit of what flows, and how much of it the loading holds: J of batteries, or kg of fuel."""
     if craft.definition.batteries:
         start = craft.values(craft.state(velocity=(0.0, 0.0, 0.0)), craft.default_inputs())
         return "W", sum(start[f"energy_left_{n}"] for n in craft.definition.batteries)
+    return "kg/s", sum(fuel_of(craft).values())
+
+
+def fuel_of(craft: Aircraft) -> dict[str, float]:
+    """Return what the tanks hold whose flow is one of fuel, kg."""
     held = craft.loading.tanks
-    fuel = [n for n, t in craft.definition.tanks.items() if "fuel_flow" in str(t.flow)]
-    return "kg/s", sum(held.get(n, 0.0) for n in fuel)
+    return {n: held.get(n, 0.0) for n, t in craft.definition.tanks.items() if "fuel_flow" in str(t.flow)}
 
 
 def _trimmed(

@@ -12,7 +12,7 @@ from dravik.errors import DravikError
 from dravik.trimming import Family, TrimPoint, trim
 from dravik.trimming.solve import condition_of
 
-__all__ = ["StaticStability", "StickForce", "static_stability"]
+__all__ = ["StaticStability", "StickForce", "in_numbers", "static_stability"]
 
 Floats = NDArray[np.float64]
 SHIFTS = (-0.05, 0.0, 0.05)  # of the chord: centres of gravity at which trims are taken
@@ -150,10 +150,13 @@ def _with_centre(craft: Aircraft, point: TrimPoint, by: float) -> Aircraft:
     own = craft.loading
     centre = (point["cg_x"] + by, point["cg_y"], point["cg_z"])
     moments = {n: getattr(own, n) for n in ("Ixx", "Iyy", "Izz", "Ixy", "Ixz", "Iyz")}
-    loading = Loading(mass=point["mass"], cg=centre, **moments)
-    changed = craft.definition.model_copy(
-        update={"loadings": {craft.loading_name: loading}, "default_loading": craft.loading_name}
-    )
+    return in_numbers(craft, Loading(mass=point["mass"], cg=centre, **moments))
+
+
+def in_numbers(craft: Aircraft, loading: Loading) -> Aircraft:
+    """Return the aircraft with one loading, given in numbers, in the place of its own."""
+    name = craft.loading_name
+    changed = craft.definition.model_copy(update={"loadings": {name: loading}, "default_loading": name})
     return Aircraft(replace(craft.configuration, aircraft=changed), craft.tables)
 
 
