@@ -16,8 +16,12 @@ from dravik.atmosphere import air_at
 from dravik.constants import KNOT
 from dravik.errors import DravikError
 from dravik.handling import (
+    PitchForce,
+    Ride,
     bandwidth,
+    c_star,
     compare_handling,
+    discomfort,
     dropback,
     fit_equivalent,
     fly_task,
@@ -25,19 +29,24 @@ from dravik.handling import (
     handling_qualities,
     levers_of_level,
     mismatch_envelopes,
+    pitch_step,
     ride,
     ride_flown,
     time_to_bank,
     tracking_pilot,
 )
+from dravik.handling.agility import _large, _quickness, attitude_changes
 from dravik.handling.asymmetric import engine_failure, steady_sideslip
+from dravik.handling.comfort import felt
+from dravik.handling.forces import force_limits
 from dravik.handling.limits import along, boundaries
 from dravik.handling.pilot import _reversals
-from dravik.handling.responses import rate_limit_onset
+from dravik.handling.responses import _tracking, rate_limit_onset
 from dravik.handling.rolling import roll_oscillation
 from dravik.handling.static import static_criteria
-from dravik.linear import answer
-from dravik.performance import least_control_speeds
+from dravik.handling.stepped import c_star_criterion
+from dravik.linear import Answer, answer
+from dravik.performance import least_control_speeds, static_stability
 from dravik.trimming import stall_speed
 from tests.support import craft, light_aircraft
 from tests.test_cli import run
@@ -150,6 +159,85 @@ class ResponseTest(unittest.TestCase):
         self.assertTrue(all(b.compensation > a.compensation + 5.0 for a, b in itertools.pairwise(slow)))
         with self.assertRaisesRegex(DravikError, "no pilot closes"):
             tracking_pilot(W, np.exp(-1.5 * S) / S**2, bandwidth=6.0)
+
+    def test_a_step_in_time_says_what_the_roots_say(self) -> None:
+        # whatever the zero, extremes of a decaying pair lie half a period apart: undershoot over overshoot is
+        # exp(-damping pi/sqrt(1 - damping^2)), and the level 1 limit of 0.30 is the damping of 0.36 of 3.2.2.1.2
+        for damping, lead in ((0.25, 0.4), (0.36, 1.0), (0.6, 0.2)):
+            rate = dv.LinearSystem.filtered("q", "stick", [9.0 * lead, 9.0], [1.0, 6.0 * damping, 9.0])
+            wanted = math.exp(-damping * math.pi / math.sqrt(1.0 - damping**2))
+            self.assertAlmostEqual(pitch_step(answer(rate, "q", "stick", duration=30.0)).ratio, wanted, delta=5e-3)
+        # 1 - exp(-t/T) after a delay: the tangent leaves zero at the delay and is steady T later, nothing undershoots
+        t = np.linspace(0.0, 20.0, 8001)
+        lagged = np.where(t > 0.15, 1.0 - np.exp(-(t - 0.15) / 0.5), 0.0)
+        found = pitch_step(Answer("q", "stick", "step", t, 3.0 * lagged, 3.0))
+        self.assertAlmostEqual(found.delay, 0.15, delta=0.01)
+        self.assertAlmostEqual(found.rise, 0.5, delta=0.01)
+        self.assertEqual(found.ratio, 0.0)
+        # nz = V/g q here, so that C* is q V/g (1 + 121.92/V) and its share of the end is that of q, whatever V
+        rate = dv.LinearSystem.filtered("q", "stick", [16.0], [1.0, 5.6, 16.0])
+        for speed in (60.0, 200.0):
+            c = np.vstack([speed / 9.80665 * rate.C, rate.C])
+            model = dv.LinearModel.of(rate.A, rate.B, C=c, states=["a", "b"], inputs=["stick"], outputs=["nz", "q"])
+            time, values = c_star(model, "stick")
+            np.testing.assert_allclose(values, answer(rate, "q", "stick", duration=30.0).values, atol=1e-6)
+        self.assertEqual(c_star_criterion(time, values).level, 1)
+        self.assertEqual(c_star_criterion(time, values * (1.0 + 1.5 * np.exp(-time))).level, 2)
+        self.assertEqual(c_star_criterion(time, values * (1.0 - 0.6 * np.exp(-time))).level, 2)
+        with self.assertRaisesRegex(DravikError, "does not become steady"):
+            pitch_step(answer(dv.LinearSystem.filtered("q", "s", [1.0], [1.0, 0.0]), "q", "s"))
+
+    def test_the_tracking_pilot_and_what_pilots_said(self) -> None:
+        """Neal and Smith, AFFDL-TR-70-74: configurations and their ratings, both from memory."""
+        levels = {}
+        for name, frequency, damping, lag, rated in (
+            ("1D", 2.2, 0.69, 0.0, 4.0), ("1E", 2.2, 0.69, 5.0, 6.0), ("1F", 2.2, 0.69, 2.0, 8.0), ("1G", 2.2, 0.69, 0.5, 8.5),
+            ("2D", 4.9, 0.70, 0.0, 2.75), ("2J", 4.9, 0.70, 0.5, 6.0),
+        ):  # fmt: skip
+            path = (S / 1.25 + 1.0) / S / ((S / frequency) ** 2 + 2.0 * damping * S / frequency + 1.0)
+            path = path / ((S / 75.0) ** 2 + 1.4 * S / 75.0 + 1.0) / (1.0 + S / lag if lag else 1.0)
+            lines = _tracking(W, path, "A", {})
+            levels[name] = (rated, lines[0].level or 4, lines[0].value)
+        order = sorted(levels, key=lambda n: levels[n][0])
+        self.assertEqual([levels[n][1] for n in order], sorted(levels[n][1] for n in order))
+        self.assertLessEqual(levels["2D"][1], 2)
+        self.assertGreaterEqual(levels["1G"][1], 3)
+
+    def test_how_people_feel_an_acceleration(self) -> None:
+        """ISO 2631-1:1997, table 3: weightings by frequency (Hz), from memory."""
+        for direction, rows in (
+            ("vertical", ((0.5, 0.418), (1.0, 0.482), (2.0, 0.531), (4.0, 0.967), (6.3, 1.054), (8.0, 1.036), (16.0, 0.768))),
+            ("horizontal", ((0.5, 0.853), (1.0, 1.011), (2.0, 0.890), (4.0, 0.512), (8.0, 0.253), (16.0, 0.125))),
+        ):  # fmt: skip
+            for frequency, weight in rows:
+                self.assertAlmostEqual(float(felt(2.0 * math.pi * frequency, direction)), weight, delta=2e-3)
+        # a narrow spectrum at 1 Hz of 0.1 g root mean square is felt as 0.482 of it
+        w = np.linspace(2.0 * math.pi * 0.99, 2.0 * math.pi * 1.01, 50)
+        line = np.full(50, 0.01 / (w[-1] - w[0]))
+        found = discomfort(Ride((0.0, 0.0, 0.0), 0.1, 0.0, w, line, 0.0 * line))
+        self.assertAlmostEqual(found.total, 0.482 * 0.1 * 9.80665, delta=1e-3)
+        self.assertEqual(found.lateral, 0.0)
+
+    def test_force_per_g(self) -> None:
+        pound = 4.4482216
+        # 240 over n/alpha between its bounds: 56 over nL - 1, and 28; the least is 21 over nL - 1 or 3
+        for text, n_alpha, low, high in (
+            ("pull, stick, 8", 20.0, 3.0, 12.0), ("pull, stick, 8", 60.0, 3.0, 8.0), ("pull, stick, 4", 5.0, 7.0, 28.0),
+            ("pull, wheel, 3.5", 8.0, 14.0, 62.5), ("pull, wheel, 2.5", 2.0, 35.0 / 1.5, 120.0),
+        ):  # fmt: skip
+            lows, highs = force_limits(PitchForce.of(text), n_alpha)
+            self.assertAlmostEqual(lows[0], low * pound, places=4)
+            self.assertAlmostEqual(highs[0], high * pound, places=4)
+        # a pull of -400 N/rad of elevator: force per g is that of the elevator per g
+        body = jet(pull="-400*elevator")
+        point = dv.trim(body, airspeed=60.0, altitude=0.0)
+        found = handling_qualities(body, point, sets=["static"], force="pull, stick, 4")
+        stability = static_stability(body, airspeed=60.0, altitude=0.0)
+        line = next(c for c in found.criteria if c.name == "pull per g")
+        self.assertAlmostEqual(line.value / (-400.0 * stability.control_per_g), 1.0, places=6)
+        for bad, words in (("pull, yoke", "a controller 'yoke'"), ("pull, stick, heavy", "limit load factor")):
+            with self.assertRaisesRegex(DravikError, words):
+                PitchForce.of(bad)
 
     def test_corners_of_boundaries(self) -> None:
         data = boundaries("responses")
@@ -383,8 +471,38 @@ class AircraftTest(unittest.TestCase):
         self.assertEqual(handling_qualities(stickless, point, sets=["roll"]).criteria[0].unit, "s")
         merle = dv.sample("merle")
         hover = handling_qualities(merle, dv.trim(merle, airspeed=0, altitude=300), sets=["hover"])
-        self.assertEqual([c.name for c in hover.criteria], ["pitch, bandwidth in hover", "roll, bandwidth in hover"])
+        self.assertEqual(
+            [c.name for c in hover.criteria][:2], ["pitch, bandwidth in hover", "roll, bandwidth in hover"]
+        )
         self.assertEqual(hover.level, 1)
+
+    def test_changes_of_attitude_by_their_closed_forms(self) -> None:
+        # a pure roll, p' = (k stick - p)/T: a pulse of h leaves k h, and its largest rate is k (1 - exp(-h/T))
+        body = jet(Cl="-0.4*p_hat + 0.1*aileron", CY="0", Cn="0")
+        point = dv.trim(body, airspeed=60.0, altitude=0.0)
+        pressure = 0.5 * float(air_at(0.0).density) * 60.0**2 * AREA * 11.0
+        lag, per = 900.0 / (pressure * 0.4 * 11.0 / 120.0), 0.1 / 0.4 * 120.0 / 11.0
+        changes = attitude_changes(body, point, "roll", "aileron_command")
+        self.assertEqual(len(changes), 6)
+        for change in changes:
+            self.assertAlmostEqual(
+                change.rate / (per * change.moved * (1.0 - math.exp(-change.held / lag))), 1.0, delta=0.02
+            )
+            self.assertAlmostEqual(change.largest / (per * change.moved * change.held), 1.0, delta=0.02)
+        # where an attitude follows the stick: the target is what is reached
+        merle = dv.sample("merle")
+        hover = dv.trim(merle, airspeed=0, altitude=300)
+        followed = attitude_changes(merle, hover, "roll", "bank_target")
+        self.assertEqual(len(followed), 8)
+        for change in followed:
+            self.assertTrue(change.moved * 0.95 < change.largest < 1.3 * change.moved)
+        # the right side mirrors the left, and the slower side is what counts
+        for left, right in zip(followed[:4], followed[4:], strict=True):
+            self.assertAlmostEqual(left.quickness / right.quickness, 1.0, delta=0.02)
+        self.assertEqual(_large("roll", followed, "limited").level, 1)
+        self.assertEqual(_large("roll", followed, "moderate").level, 2)
+        self.assertEqual(_quickness("roll", followed).level, 1)
+        self.assertIsNone(_quickness("roll", followed[:0]).level)
 
     def test_maps_levers_and_comparisons(self) -> None:
         sweep = dv.trim_sweep(TARN, {"altitude": "0:3000:2 m", "airspeed": "48:80:3 m/s"})

@@ -47,11 +47,13 @@ def handling(
     aircraft_class: Annotated[str, typer.Option("--class", help="I, II-L, II-C, III or IV")] = "II-L",
     category: Annotated[str, typer.Option(help="flight phase category: A, B or C")] = "B",
     criteria: Annotated[
-        str, typer.Option(help="all, or modal, responses, static, roll, engine_out, margins, hover; commas between")
+        str,
+        typer.Option(help="all, or modal, responses, static, roll, engine_out, margins, ride, hover; commas between"),
     ] = "",
     stick: Annotated[
         list[str] | None, typer.Option("--stick", metavar="AXIS=INPUT", help="the pilot's input for pitch, roll, yaw")
     ] = None,
+    force: Annotated[str, typer.Option(help="signal of the pilot's pull, N: SIGNAL, stick or wheel, limit load")] = "",
     level: Annotated[int, typer.Option(help="worst level that passes", min=1, max=3)] = 1,
     sweep: Sweeps = None,
     against: Against = None,
@@ -73,6 +75,8 @@ def handling(
     }
     if stick:
         judged["sticks"] = {axis: str(name) for axis, name in settings(stick, "--stick").items()}
+    if force:
+        judged["force"] = force
     if sweep:
         if against or against_law or levers:
             raise DravikError("--sweep with --against or --levers", expected="one condition, or a map")

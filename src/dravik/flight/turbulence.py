@@ -14,6 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.compiled import compiled
+from dravik.constants import FOOT
 from dravik.errors import DravikError
 from dravik.linear import LinearSystem
 from dravik.linear.exact import noise_step
@@ -31,7 +32,7 @@ __all__ = [
 ]
 
 Floats = NDArray[np.float64]
-FOOT, KNOT = 0.3048, 0.514444
+KNOT = 0.514444
 #: Gust velocities along, right and down (m/s) and rotations of the air about body x, y, z (rad/s).
 COMPONENTS = ("u", "v", "w", "p", "q", "r")
 #: Wind at 20 ft, m/s, and intensity above 2000 ft, m/s, that words stand for; the latter read off a figure.

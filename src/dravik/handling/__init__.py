@@ -1,14 +1,18 @@
 """Handling qualities: modes and responses held against published criteria."""
 
+from dravik.handling.agility import Change, attitude_changes
 from dravik.handling.attitude import Bandwidth, Dropback, TrackingPilot, bandwidth, dropback, tracking_pilot
+from dravik.handling.comfort import Discomfort, discomfort
 from dravik.handling.criteria import Assessment, Criterion
 from dravik.handling.equivalent import EquivalentSystem, fit_equivalent, mismatch_envelopes
+from dravik.handling.forces import PitchForce
 from dravik.handling.judging import SETS, handling_qualities
 from dravik.handling.modal import modal_criteria
 from dravik.handling.moving import Lever, levers_of_level
 from dravik.handling.pilot import TASKS, FlownTask, fly_task
 from dravik.handling.ride import Ride, ride, ride_flown
 from dravik.handling.rolling import time_to_bank
+from dravik.handling.stepped import PitchStep, c_star, pitch_step
 from dravik.handling.survey import HandlingMap, compare_handling, handling_map
 
 __all__ = [
@@ -16,16 +20,23 @@ __all__ = [
     "TASKS",
     "Assessment",
     "Bandwidth",
+    "Change",
     "Criterion",
+    "Discomfort",
     "Dropback",
     "EquivalentSystem",
     "FlownTask",
     "HandlingMap",
     "Lever",
+    "PitchForce",
+    "PitchStep",
     "Ride",
     "TrackingPilot",
+    "attitude_changes",
     "bandwidth",
+    "c_star",
     "compare_handling",
+    "discomfort",
     "dropback",
     "fit_equivalent",
     "fly_task",
@@ -34,6 +45,7 @@ __all__ = [
     "levers_of_level",
     "mismatch_envelopes",
     "modal_criteria",
+    "pitch_step",
     "ride",
     "ride_flown",
     "time_to_bank",

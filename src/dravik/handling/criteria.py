@@ -73,8 +73,8 @@ class Criterion:
         if math.inf in (low, -(high or 0.0)):
             return "not allowed"
         if low is None:
-            return f"at most {high:g}"
-        return f"at least {low:g}" if high is None else f"{low:g} to {high:g}"
+            return f"at most {high:.4g}"
+        return f"at least {low:.4g}" if high is None else f"{low:.4g} to {high:.4g}"
 
 
 @dataclass(frozen=True)

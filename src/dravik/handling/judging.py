@@ -7,11 +7,14 @@ from typing import Any, NamedTuple
 from dravik.aircraft import Aircraft
 from dravik.definition import arguments
 from dravik.errors import DravikError, require
+from dravik.handling.agility import agility_criteria
 from dravik.handling.asymmetric import engine_failure, steady_sideslip
+from dravik.handling.comfort import ride_criteria
 from dravik.handling.criteria import CATEGORIES, CLASSES, NONE, Assessment, Criterion
+from dravik.handling.forces import PitchForce, force_per_g
 from dravik.handling.hovering import LOW_SPEED, hover_criteria, no_hover
 from dravik.handling.margins import margin_criteria
-from dravik.handling.modal import modal_criteria
+from dravik.handling.modal import load_factor_sensitivity, modal_criteria
 from dravik.handling.responses import pilot_input, pitch_responses, roll_responses
 from dravik.handling.rolling import roll_oscillation, roll_performance
 from dravik.handling.static import static_criteria
@@ -22,7 +25,7 @@ __all__ = ["ON_A_WING", "SETS", "handling_qualities"]
 
 #: What may be asked for: roots of the model; responses to the pilot's input; trims at other speeds; a flown roll; and
 #: of rotorcraft at low speed the responses there.
-SETS = ("modal", "responses", "static", "roll", "engine_out", "margins", "hover")
+SETS = ("modal", "responses", "static", "roll", "engine_out", "margins", "ride", "hover")
 ON_A_WING = SETS[:5]
 AXES = {"pitch": "q", "roll": "p", "yaw": "r"}
 OUTPUTS = ["nz", "q", "p", "r", "theta", "phi"]
@@ -32,17 +35,19 @@ Found = tuple[list[Criterion], dict[str, Any]]
 def handling_qualities(
     craft: Aircraft, point: TrimPoint, *, aircraft_class: str = "II-L", category: str = "B",
     model: LinearModel | None = None, sets: Sequence[str] = ("modal",), sticks: Mapping[str, str] | None = None,
+    force: PitchForce | str = "",
 ) -> Assessment:  # fmt: skip
     """Return the handling qualities of an aircraft at a trimmed point: each criterion's value, level and margin.
 
     ``aircraft_class`` is one of CLASSES, ``category`` (of the flight phase) one of CATEGORIES. ``sets`` of SETS:
     ``"modal"`` (roots, MIL-F-8785C), ``"responses"`` to the pilot's input (equivalent systems, bandwidth, tracking,
-    dropback), ``"static"`` (flight path and stick by speed, straight sideslips), ``"roll"`` (time to bank, flown),
-    ``"engine_out"`` (least control speeds), ``"margins"`` (of the loops that laws close), ``"hover"`` (attitude
-    bandwidth of rotorcraft). ``sticks`` names the pilot's inputs for pitch, roll and yaw: those that trims move and
-    that do most unless given. Laws that are engaged are judged with the aircraft. A ``model`` of one's own has the
-    outputs nz, q, p, r, theta, phi (modal: nz). Raises DravikError for others, and for requirements of flight on a wing
-    in hover or steep flight, of which they do not speak.
+    steps), ``"static"`` (flight path and stick by speed, ``force`` per g where it is named, straight sideslips),
+    ``"roll"`` (time to bank, flown), ``"engine_out"`` (least control speeds), ``"margins"`` (of the loops that laws
+    close), ``"ride"`` (in turbulence), ``"hover"`` (small, moderate and large attitude changes of rotorcraft).
+    ``sticks`` names the pilot's inputs for pitch, roll and yaw: those that trims move and that do most unless given.
+    Laws that are engaged are judged with the aircraft. A ``model`` of one's own has the outputs nz, q, p, r, theta, phi
+    (modal: nz). Raises DravikError for others, and for requirements of flight on a wing in hover or steep flight, of
+    which they do not speak.
 
     >>> import dravik as dv
     >>> craft = dv.sample("tarn")
@@ -69,7 +74,10 @@ def handling_qualities(
         raise DravikError(f"a model without {', '.join(missing)}", expected=f"outputs {', '.join(needed)}")
     criteria: list[Criterion] = []
     details: dict[str, Any] = {"modes": model.modes()}
-    case = _Case(craft, point, model, aircraft_class, category, _checked(craft, {} if sticks is None else sticks))
+    case = _Case(
+        craft, point, model, aircraft_class, category, _checked(craft, {} if sticks is None else sticks),
+        PitchForce.of(force) if force else None,
+    )  # fmt: skip
     for name in asked:
         found, more = _SETS[name](case)
         criteria += found
@@ -86,6 +94,7 @@ class _Case(NamedTuple):
     aircraft_class: str
     category: str
     sticks: dict[str, str]
+    force: PitchForce | None = None
 
     def stick(self, axis: str) -> str:
         """Return the pilot's input for an axis; raises DravikError where there is none."""
@@ -106,7 +115,9 @@ def _modal(case: _Case) -> Found:
 
 def _responses(case: _Case) -> Found:
     pitch, more = _with_input(
-        case, "pitch", lambda stick: pitch_responses(case.craft, case.model, stick, case.category)
+        case,
+        "pitch",
+        lambda stick: pitch_responses(case.craft, case.model, stick, case.point["airspeed"], case.category),
     )
     roll, most = _with_input(
         case, "roll", lambda stick: roll_responses(case.model, stick, case.aircraft_class, case.category)
@@ -124,6 +135,8 @@ def _static(case: _Case) -> Found:
             case, "yaw", lambda pedal: (steady_sideslip(case.craft, case.point, pedal, stick), {})
         ),
     )  # fmt: skip
+    if case.force is not None:
+        along = [*along, force_per_g(case.craft, case.point, case.force, load_factor_sensitivity(case.model))]
     return [*along, *across], {}
 
 
@@ -150,7 +163,12 @@ def _hover(case: _Case) -> Found:
     for axis in ("pitch", "roll"):
         with suppress(DravikError):
             sticks[axis] = case.stick(axis)
-    return hover_criteria(case.model, sticks)
+    found, more = hover_criteria(case.model, sticks)
+    return [*found, *agility_criteria(case.craft, case.point, sticks, case.category)], more
+
+
+def _ride(case: _Case) -> Found:
+    return ride_criteria(case.craft, case.point)
 
 
 def _with_input(case: _Case, axis: str, judge: Callable[[str], Found]) -> Found:
@@ -170,5 +188,6 @@ _SETS = {
     "roll": _roll,
     "engine_out": _engine_out,
     "margins": _margins,
+    "ride": _ride,
     "hover": _hover,
 }

@@ -15,6 +15,7 @@ from dravik.handling.criteria import NONE, Criterion
 from dravik.handling.equivalent import EquivalentSystem, fit_equivalent
 from dravik.handling.limits import along, boundaries, limits
 from dravik.handling.modal import entry, load_factor_sensitivity
+from dravik.handling.stepped import c_star, c_star_criterion, pitch_step_criteria
 from dravik.linear import LinearModel, answer
 
 __all__ = ["attitude_channel", "pilot_input", "pitch_responses", "rate_limit_onset", "roll_responses"]
@@ -85,9 +86,9 @@ def rate_limit_onset(craft: Aircraft, model: LinearModel, stick: str) -> tuple[s
 
 
 def pitch_responses(
-    craft: Aircraft, model: LinearModel, stick: str, category: str
+    craft: Aircraft, model: LinearModel, stick: str, airspeed: float, category: str
 ) -> tuple[list[Criterion], dict[str, Any]]:  # fmt: skip
-    """Return the criteria of pitch by an input, and what charts of them are drawn from.
+    """Return the criteria of pitch by an input at a true airspeed (m/s), and what charts of them are drawn from.
 
     The model has outputs q, theta, nz. A criterion that does not apply says why, and has no level.
     """
@@ -99,7 +100,8 @@ def pitch_responses(
     detail["attitude"] = (w, attitude)
     for make in (_bandwidth, _tracking, _phase_rate):
         found += make(w, attitude, category, detail)
-    found += _dropback(model, stick, category, detail)
+    found += _step_of_rate(fast, stick, airspeed, category, detail)
+    found += _c_star(fast, stick, category, detail)
     return found, detail
 
 
@@ -235,23 +237,41 @@ def _phase_rate(w: Floats, attitude: Any, category: str, detail: dict[str, Any])
     return [_tried("pitch, average phase rate", data["paragraph"], make)]
 
 
-def _dropback(model: LinearModel, stick: str, category: str, detail: dict[str, Any]) -> list[Criterion]:
-    data = boundaries("responses")["dropback"]
+def _step_of_rate(
+    fast: LinearModel, stick: str, airspeed: float, category: str, detail: dict[str, Any]
+) -> list[Criterion]:  # fmt: skip
+    """Return what the pitch rate's answer to a step says: its shape in time, and dropback where that is asked for."""
+    data, shape = boundaries("responses")["dropback"], boundaries("responses")["pitch_step"]
+    step = answer(fast, "q", stick, duration=LONG)
+    try:
+        lines = pitch_step_criteria(step, airspeed, category)
+    except DravikError as error:
+        lines = [_not_judged("pitch rate, shape of a step", shape["paragraph"], str(error))]
     if category not in data["categories"]:
-        return []
-    fast = model.part(states=[n for n in model.states if n not in SLOW])
+        return lines
 
     def make() -> Criterion:
-        step = answer(fast, "q", stick, duration=LONG)
-        detail["step"] = step
         found = dropback(step)
+        detail["step"] = step
         note = f"largest pitch rate {found.peak_ratio:.3g} of the steady one"
         return Criterion(
             "pitch, dropback", data["paragraph"], found.value, "s", limits(data["min"]), limits(data["max"]), note,
             remembered=True,
         )  # fmt: skip
 
-    return [_tried("pitch, dropback", data["paragraph"], make)]
+    return [*lines, _tried("pitch, dropback", data["paragraph"], make)]
+
+
+def _c_star(fast: LinearModel, stick: str, category: str, detail: dict[str, Any]) -> list[Criterion]:
+    data = boundaries("responses")["c_star"]
+    if category not in data["categories"]:
+        return []
+
+    def make() -> Criterion:
+        detail["c_star"] = c_star(fast, stick)
+        return c_star_criterion(*detail["c_star"])
+
+    return [_tried("C*, outside its envelope", data["paragraph"], make)]
 
 
 def _tried(name: str, paragraph: str, make: Callable[[], Criterion]) -> Criterion:

@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 
 from dravik.errors import DravikError, require
 from dravik.handling.criteria import Assessment, Criterion
+from dravik.handling.forces import PitchForce
 from dravik.handling.judging import handling_qualities
 from dravik.trimming import TrimSweep
 
@@ -68,7 +69,7 @@ class HandlingMap:
 
 def handling_map(
     sweep: TrimSweep, *, aircraft_class: str = "II-L", category: str = "B", sets: Sequence[str] = ("modal",),
-    sticks: Mapping[str, str] | None = None, told: Told | None = None,
+    sticks: Mapping[str, str] | None = None, force: PitchForce | str = "", told: Told | None = None,
 ) -> HandlingMap:  # fmt: skip
     """Return the handling qualities at every point of a sweep that is held.
 
@@ -87,7 +88,8 @@ def handling_map(
         found.append(
             None if point is None
             else handling_qualities(
-                point.craft, point, aircraft_class=aircraft_class, category=category, sets=sets, sticks=sticks
+                point.craft, point, aircraft_class=aircraft_class, category=category, sets=sets, sticks=sticks,
+                force=force,
             )
         )  # fmt: skip
         if told is not None:

@@ -37,26 +37,29 @@ def figure_handling(found: "Assessment") -> "Figure":
     if any("n/alpha" in c.name for c in found.criteria):
         panels.append(lambda axes: _short_period(axes, found))
     for name, draw in (
-        ("bandwidth", _bandwidth), ("tracking", _tracking), ("pitch", _fit), ("step", _step), ("rolled", _rolled)
+        ("bandwidth", _bandwidth), ("tracking", _tracking), ("pitch", _fit), ("step", _step), ("c_star", _c_star),
+        ("rolled", _rolled),
     ):  # fmt: skip
         if name in details:
             panels.append(lambda axes, draw=draw: draw(axes, found))  # type: ignore[misc]
     level = "no level can be given" if found.level is None else f"level {found.level if found.level < 4 else 'below 3'}"
     figure = new_figure(f"{found.title}: class {found.aircraft_class}, category {found.category}, {level}")
-    rows = max(1, math.ceil(len(panels) / 2))
-    columns = 1 + min(len(panels), 2)
+    across = min(len(panels), 2 if len(panels) <= 4 else 3)
+    rows = max(1, math.ceil(len(panels) / max(across, 1)))
     with matplotlib.rc_context(STYLE):
-        grid = figure.add_gridspec(rows, columns, width_ratios=[1.25, 1.0, 1.0][:columns])
-        places = [grid[:, 0], *(grid[k // 2, 1 + k % 2] for k in range(len(panels)))]
+        grid = figure.add_gridspec(rows, 1 + across, width_ratios=[1.25 if across < 3 else 1.0] + across * [1.0])
+        places = [grid[:, 0], *(grid[k // across, 1 + k % across] for k in range(len(panels)))]
         for place, panel in zip(places, [lambda axes: _margins(axes, found), *panels], strict=True):
             axes = figure.add_subplot(place)
             panel(axes)
-            axes.tick_params(labelcolor=INK)
+            axes.tick_params(labelcolor=INK, labelsize=8)
+            axes.xaxis.label.set_size(8)
+            axes.yaxis.label.set_size(8)
     return figure
 
 
 def _title(axes: "Axes", text: str) -> None:
-    axes.set_title(text, fontsize=10, color=INK, loc="left")
+    axes.set_title(text, fontsize=9, color=INK, loc="left")
 
 
 def _here(axes: "Axes", x: float, y: float) -> None:
@@ -83,7 +86,7 @@ def _margins(axes: "Axes", found: "Assessment") -> None:
     axes.set_yticks(places, names, fontsize=8)
     axes.axvline(0.0, color=INK, lw=1.0)
     axes.set_xlim(-1.15, 1.15)
-    axes.set_xlabel("margin to level 1, as a share of its limit (cut at 1); the number is the level", fontsize=8)
+    axes.set_xlabel("margin to level 1 as a share of its limit\n(cut at 1); the number is the level", fontsize=8)
     axes.grid(axis="y", visible=False)
     _title(axes, "margins")
 
@@ -140,9 +143,9 @@ def _tracking(axes: "Axes", found: "Assessment") -> None:
     _here(axes, pilot.compensation, pilot.resonance)
     axes.set_xlim(-90.0, 90.0)
     axes.set_ylim(-3.0, max(14.0, pilot.resonance + 2.0))
-    axes.set_xlabel("the pilot's lead at the bandwidth [deg]")
+    axes.set_xlabel("his lead at that frequency [deg]")
     axes.set_ylabel("closed-loop resonance [dB]")
-    _title(axes, f"pitch tracking at {pilot.bandwidth:g} rad/s, {data['paragraph']}")
+    _title(axes, f"tracking at {pilot.bandwidth:g} rad/s")
 
 
 def _fit(axes: "Axes", found: "Assessment") -> None:
@@ -158,12 +161,13 @@ def _fit(axes: "Axes", found: "Assessment") -> None:
     right.grid(visible=False)
     right.plot(w, phase, color=ACTUAL, lw=1.4, alpha=0.55, ls=":")
     right.plot(w, other + 360.0 * round((phase[0] - other[0]) / 360.0), color=COMMANDED, lw=1.0, ls=":")
-    right.set_ylabel("phase (dotted) [deg]", color=SOFT)
+    right.set_ylabel("phase (dotted) [deg]", color=SOFT, fontsize=8)
+    right.tick_params(labelsize=8)
     axes.set_xscale("log")
     axes.xaxis.set_major_formatter(FuncFormatter(lambda value, _: f"{value:g}"))
     axes.set_xlabel("frequency [rad/s]")
     axes.legend(frameon=False, fontsize=8, loc="lower left")
-    _title(axes, f"equivalent system: delay {1000 * fit.delay:.0f} ms, cost {fit.cost:.2g}")
+    _title(axes, f"equivalent delay {1000 * fit.delay:.0f} ms, cost {fit.cost:.2g}")
 
 
 def _step(axes: "Axes", found: "Assessment") -> None:
@@ -178,6 +182,21 @@ def _step(axes: "Axes", found: "Assessment") -> None:
     _title(axes, f"pitch rate: dropback {line.value:.2g} s" if line is not None else "pitch rate")
 
 
+def _c_star(axes: "Axes", found: "Assessment") -> None:
+    data, (time, values) = boundaries("responses")["c_star"], found.details["c_star"]
+    upper, lower = (np.array(data[k]).T for k in ("upper", "lower"))
+    t = np.linspace(0.0, upper[0][-1], 200)
+    axes.fill_between(t, np.interp(t, *lower), np.interp(t, *upper), color=SHADES[1], lw=0.0)
+    for edge in (upper, lower):
+        axes.plot(*edge, color=INK, lw=1.0)
+    shown = time <= t[-1]
+    axes.plot(time[shown], values[shown], color=ACTUAL, lw=1.8)
+    axes.annotate("level 1 inside\n(read coarsely)", (1.4, 0.25), fontsize=8, color=SOFT)
+    axes.set_xlabel("time after a step of the stick [s]")
+    axes.set_ylabel("C* over its steady value")
+    _title(axes, "C* after a step")
+
+
 def _rolled(axes: "Axes", found: "Assessment") -> None:
     run = found.details["rolled"]
     line = next(c for c in found.criteria if c.name.startswith("time to"))
@@ -190,11 +209,17 @@ def _rolled(axes: "Axes", found: "Assessment") -> None:
         if limit is not None:
             axes.plot([limit, limit], [0.0, bank], color=INK, lw=1.0, ls="-" if level == 1 else "--")
             axes.annotate(
-                f"level {level}", (limit, 0.0), xytext=(3, 4), textcoords="offset points", fontsize=8, color=SOFT
+                f"level {level}",
+                (limit, 1.0),
+                xytext=(2, 2),
+                textcoords="offset points",
+                fontsize=8,
+                color=SOFT,
+                rotation=90,
             )
     axes.set_xlabel("time after full roll control [s]")
     axes.set_ylabel("change of bank [deg]")
-    _title(axes, f"roll, {line.source}: {line.value:.3g} s to {bank:g} deg")
+    _title(axes, f"{line.value:.3g} s to {bank:g} deg of bank")
 
 
 def figure_handling_map(found: "HandlingMap") -> "Figure":
