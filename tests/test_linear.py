@@ -32,6 +32,15 @@ def tarn() -> LinearSystem:
     return dv.linearise(craft, point, outputs=["q", "theta", "nz", "beta", "p"])
 
 
+class RoundedIntegralTest(unittest.TestCase):
+    def test_an_integral_that_is_one_but_for_rounding_is_kept(self) -> None:
+        a = np.array([[-1.0, 0.0], [2.0, -4e-16]])
+        system = dv.LinearSystem.of(a, [[1.0], [0.0]], states=["x", "i"], inputs=["u"], outputs=["y"], C=[[2.1, 3.5]])
+        small = system.minimal()
+        self.assertEqual(len(small.states), 2)
+        np.testing.assert_allclose(small.frequency_response([3.0]), system.frequency_response([3.0]), rtol=1e-12)
+
+
 class FigureTest(unittest.TestCase):
     def test_zeros_and_transfers(self) -> None:
         for case in (

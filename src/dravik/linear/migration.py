@@ -13,7 +13,7 @@ from dravik.trimming import TrimSweep
 if TYPE_CHECKING:
     from pandas import DataFrame
 
-__all__ = ["RootSweep", "root_sweep"]
+__all__ = ["RootSweep", "matched", "root_sweep"]
 
 Complexes = NDArray[np.complex128]
 
@@ -87,13 +87,13 @@ def root_sweep(sweep: TrimSweep) -> RootSweep:
         else:
             before = roots[held[-1]]
             led = before + (before - roots[held[-2]]) if len(held) > 1 and held[-1] - held[-2] == 1 else before
-            roots[k] = own[_matched(led, own)]
+            roots[k] = own[matched(led, own)]
         held.append(k)
     order = np.argsort(-np.abs(roots[held[0]]), kind="stable")
     return RootSweep(sweep.name, axis, list(values), sweep.units[axis], roots[:, order], [names[i] for i in order])
 
 
-def _matched(led: Complexes, own: Complexes) -> NDArray[np.int64]:
+def matched(led: Complexes, own: Complexes) -> NDArray[np.int64]:
     """Return which root belongs to each branch, such that the distances are least together."""
     from scipy.optimize import linear_sum_assignment
 

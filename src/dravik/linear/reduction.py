@@ -16,6 +16,7 @@ __all__ = ["balance", "minimal", "split", "transmission_zeros"]
 Floats = NDArray[np.float64]
 Complexes = NDArray[np.complex128]
 Matrices = tuple[Floats, Floats, Floats]
+ROUNDED = 1e-12  # of the largest element
 
 
 def scaled(a: Floats, b: Floats, c: Floats) -> tuple[Floats, Floats, Floats, Floats]:
@@ -27,7 +28,10 @@ def scaled(a: Floats, b: Floats, c: Floats) -> tuple[Floats, Floats, Floats, Flo
 
     if not len(a):
         return a, b, c, np.zeros(0)
-    balanced, (scale, _) = cast(Any, matrix_balance)(a, permute=False, separate=True)
+    # a diagonal that is zero but for rounding would be balanced against its whole row: that state would be scaled away
+    clean = np.where(np.eye(len(a), dtype=bool) & (np.abs(a) < ROUNDED * np.abs(a).max()), 0.0, a)
+    _, (scale, _) = cast(Any, matrix_balance)(clean, permute=False, separate=True)
+    balanced = a * scale[None, :] / scale[:, None]
     b, c = b / scale[:, None], c * scale[None, :]
     wide, tall = np.linalg.norm(b, axis=0), np.linalg.norm(c, axis=1)
     return balanced, b / np.where(wide > 0, wide, 1.0), c / np.where(tall > 0, tall, 1.0)[:, None], scale

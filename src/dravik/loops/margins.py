@@ -28,6 +28,7 @@ HALF_POWER = math.sqrt(0.5)
 THROUGH = 1e7  # peak of the sensitivity of a loop that passes through -1
 ZOOMS = 10  # into a peak: its frequency to 1e-6, its height to 1e-12
 SMALLEST = 3e-3  # a crossing of the real axis with less gain than this is none worth a margin
+TINY = 1e-300  # a loop may be zero to the last bit at high frequencies
 AT_REST = 1e-6  # of the lowest frequency of the grid: where the closed loop's low-frequency value is taken
 
 
@@ -157,7 +158,7 @@ def margins(loop: LinearSystem, *, delay: str | float = 0.0) -> Margins:
 
 def _gain_crossings(curve: LoopCurve, w: Floats) -> list[Crossing]:
     found = []
-    for at in curve.roots_of(lambda v: np.log(np.abs(v)), w):
+    for at in curve.roots_of(lambda v: np.log(np.maximum(np.abs(v), TINY)), w):
         phase = float(np.angle(-curve(at)[0]))
         found.append(Crossing("gain", at, math.nan, phase, (phase % (2.0 * math.pi)) / at))
     return found
@@ -165,7 +166,7 @@ def _gain_crossings(curve: LoopCurve, w: Floats) -> list[Crossing]:
 
 def _phase_crossings(curve: LoopCurve, w: Floats) -> list[Crossing]:
     found = []
-    for at in curve.roots_of(lambda v: v.imag / np.abs(v), w):
+    for at in curve.roots_of(lambda v: v.imag / np.maximum(np.abs(v), TINY), w):
         value = complex(curve(at)[0])
         if value.real < 0.0 and abs(value) > SMALLEST:
             found.append(Crossing("phase", at, 1.0 / abs(value), math.nan, math.nan))

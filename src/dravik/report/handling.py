@@ -53,8 +53,8 @@ def figure_handling(found: "Assessment") -> "Figure":
             axes = figure.add_subplot(place)
             panel(axes)
             axes.tick_params(labelcolor=INK, labelsize=8)
-            axes.xaxis.label.set_size(8)
-            axes.yaxis.label.set_size(8)
+            axes.xaxis.label.set_fontsize(8)
+            axes.yaxis.label.set_fontsize(8)
     return figure
 
 

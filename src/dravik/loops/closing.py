@@ -1,0 +1,149 @@
+"""Loops closed one after another around a linear system, and opened again: each by its controller and its name."""
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from typing import NamedTuple, cast
+
+import numpy as np
+
+from dravik.errors import DravikError, require
+from dravik.linear import LinearSystem, connect
+from dravik.loops.elements import PID
+
+__all__ = ["Closed", "SteadyErrors", "closed_pid", "steady_errors"]
+
+
+@dataclass(frozen=True)
+class Closed:
+    """A plant with the loops that are closed around it, in their order.
+
+    Each loop is a controller that reads outputs of the plant, commands from outside, or what an outer loop gives, and
+    adds to inputs of the plant or gives the command of an inner loop. Nothing changes it: every method returns another.
+
+    >>> import dravik as dv
+    >>> plant = dv.LinearSystem.filtered("theta", "elevator", [1.0], [1.0, 0.5, 0.0])
+    >>> inner = Closed(plant).close("attitude", PID(4.0).system("elevator", command="wanted", measured="theta"))
+    >>> round(float(inner.system().gains()[0, -1]), 9)
+    1.0
+    """
+
+    plant: LinearSystem
+    loops: dict[str, LinearSystem] = field(default_factory=dict)
+
+    def __post_init__(self) -> None:
+        require(self.plant, LinearSystem, "the plant")
+
+    def close(self, name: str, controller: LinearSystem) -> "Closed":
+        """Return it with one more loop, the earlier ones kept; raises DravikError for a name that is taken."""
+        require(controller, LinearSystem, f"the controller of {name}")
+        if name in self.loops:
+            raise DravikError(f"the loop {name!r} is closed already", hint="opened(name) first")
+        known = {*self.plant.inputs, *(i for c in self.loops.values() for i in c.inputs)}
+        if not set(controller.outputs) & known:
+            raise DravikError(
+                f"nothing reads {', '.join(controller.outputs)} of the loop {name!r}", expected=", ".join(sorted(known))
+            )
+        return Closed(self.plant, {**self.loops, name: controller})
+
+    def opened(self, name: str) -> "Closed":
+        """Return it without one of its loops; raises DravikError for a name that it does not have."""
+        if name not in self.loops:
+            raise DravikError(f"there is no loop {name!r}", expected=", ".join(self.loops) or "none is closed")
+        return Closed(self.plant, {n: c for n, c in self.loops.items() if n != name})
+
+    def system(self, outputs: Sequence[str] = ()) -> LinearSystem:
+        """Return the closed system: its inputs are those of the plant, and the commands that no loop gives.
+
+        ``outputs`` are the plant's unless given; what controllers give may be asked for too, by its name with
+        ``_from_`` and the loop's name.
+        """
+        parts, sums, commands = self._parts()
+        inputs = [*self.plant.inputs, *commands]
+        wanted = list(outputs) or list(self.plant.outputs)
+        return cast(LinearSystem, connect(*parts, inputs=inputs, outputs=wanted, sums=sums))
+
+    def loop(self, name: str) -> LinearSystem:
+        """Return the open loop of one of them, the others closed: what comes back of what it gives, sign turned.
+
+        Broken where the controller's output goes, if it gives one thing. Raises DravikError for several.
+        """
+        if name not in self.loops:
+            raise DravikError(f"there is no loop {name!r}", expected=", ".join(self.loops) or "none is closed")
+        controller = self.loops[name]
+        if len(controller.outputs) != 1:
+            raise DravikError(f"the loop {name!r} moves {', '.join(controller.outputs)}", expected="one, for one break")
+        parts, sums, commands = self._parts(broken=name)
+        gives = f"{controller.outputs[0]}_from_{name}"
+        found = connect(
+            *parts, inputs=[*self.plant.inputs, *commands, "injected"], outputs=[gives], sums=sums
+        ).part(inputs=["injected"])  # fmt: skip
+        return LinearSystem(
+            found.A, found.B, -found.C, -found.D, found.states, ["injected"], [controller.outputs[0]], {}, found.dt,
+            f"loop {name}",
+        )  # fmt: skip
+
+    def _parts(self, broken: str = "") -> tuple[list[LinearSystem], dict[str, dict[str, float]], list[str]]:
+        """Return the systems with names that do not meet, the sums of what moves each input, the outer commands."""
+        given: dict[str, list[str]] = {}
+        parts: list[LinearSystem] = []
+        for name, controller in self.loops.items():
+            own = {n: f"{n}_from_{name}" for n in controller.outputs}
+            states = {n: f"{name}_{n}" for n in controller.states}
+            parts.append(controller.renamed({**own, **states}))
+            for n, mine in own.items():
+                given.setdefault(n, []).append("injected" if name == broken else mine)
+        moved = {n: f"{n} moved" for n in self.plant.inputs if n in given}
+        sums: dict[str, dict[str, float]] = {
+            moved[n]: {n: 1.0, **dict.fromkeys(given[n], 1.0)} for n in moved
+        }  # fmt: skip
+        plant = self.plant.renamed(moved)
+        commands: list[str] = []
+        for k, (_name, controller) in enumerate(self.loops.items()):
+            for n in controller.inputs:
+                if n in self.plant.outputs:
+                    continue
+                if n in given and n not in moved:
+                    fed = f"{n} asked for"
+                    sums[fed] = dict.fromkeys(given[n], 1.0)
+                    parts[k] = parts[k].renamed({n: fed})
+                elif n not in commands:
+                    commands.append(n)
+        return [plant, *parts], sums, commands
+
+
+def closed_pid(plant: LinearSystem, pid: PID) -> LinearSystem:
+    """Return a plant of one channel under a PID: from ``command`` to what is measured, and to what the PID gives."""
+    name, seen = plant.inputs[0], plant.outputs[0]
+    whole = Closed(plant).close("pid", pid.system(name, command="command", measured=seen))
+    return whole.system([seen, f"{name}_from_pid"]).part(inputs=["command"])
+
+
+class SteadyErrors(NamedTuple):
+    """What a loop leaves: its ``type`` (pure integrals), the lasting error of a unit ``step`` and ``ramp`` (s).
+
+    A loop of type 0 leaves a step error and loses a ramp (inf); type 1 leaves a ramp error, type 2 none of both.
+    """
+
+    type: int
+    step: float
+    ramp: float
+
+
+def steady_errors(loop: LinearSystem) -> SteadyErrors:
+    """Return the type of a loop, closed with negative feedback, and what is left of steps and ramps of its command.
+
+    >>> steady_errors(LinearSystem.filtered("y", "u", [8.0], [1.0, 2.0, 0.0]))
+    SteadyErrors(type=1, step=0.0, ramp=0.25)
+    """
+    roots = loop.minimal().poles()
+    border = np.abs(roots) if loop.dt is None else np.abs(roots - 1.0)
+    size = max(float(np.abs(roots).max(initial=0.0)), 1e-3) if loop.dt is None else 1.0
+    kind = int(np.sum(border < 1e-7 * size))
+    w = 1e-5 * size / (1.0 if loop.dt is None else loop.dt)
+    value = complex(loop.frequency_response([w])[0, 0, 0]) * (1j * w) ** kind
+    # to nine digits: the frequency is not quite zero
+    gain = float(f"{value.real:.9g}")
+    step = 1.0 / (1.0 + gain) if kind == 0 and gain != -1.0 else (0.0 if kind else math.inf)
+    ramp = math.inf if kind == 0 else (1.0 / gain if kind == 1 else 0.0)
+    return SteadyErrors(kind, step, ramp)

@@ -1,0 +1,364 @@
+"""Gains of one loop by what it is to do: crossover, phase or gain margin, damping of a mode, bandwidth; and PID.
+
+Each design says what can be had at most where it cannot be had. PID by crossover and phase margin: K. J. Åström, T.
+Hägglund, Advanced PID Control, ISA (2006), 6.2.
+"""
+
+import math
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dravik.definition import arguments
+from dravik.errors import DravikError, require
+from dravik.linear import LinearSystem, StepFigures, answer
+from dravik.loops.closing import closed_pid
+from dravik.loops.curve import LoopCurve
+from dravik.loops.elements import PID
+from dravik.loops.locus import root_locus
+from dravik.loops.margins import TINY, Margins, margins
+from dravik.units import in_si
+
+__all__ = ["KINDS", "Choice", "FoundGain", "Wish", "gain_for", "pid_choices", "pid_for"]
+
+Floats = NDArray[np.float64]
+KINDS = ("P", "PI", "PD", "PID")
+FILTERED = 10.0  # of a derivative: its filter's corner over the crossover
+INTEGRAL_TIME = 4.0  # of a PID: time of its integral over that of its derivative
+CALM = 5.0  # of a P or PD with an integral added: how far below the crossover its zero lies
+
+
+class FoundGain(NamedTuple):
+    """A gain that multiplies the loop, with the margins of the loop it closes and the other gains that would do."""
+
+    gain: float
+    margins: Margins
+    others: list[float]
+
+
+class Wish(NamedTuple):
+    """What a gain is to give: one of crossover (rad/s), phase margin (rad), gain margin (a factor), bandwidth (rad/s),
+
+    or damping of the mode whose open-loop frequency is nearest to ``near`` (rad/s).
+    """
+
+    crossover: float | None = None
+    phase_margin: float | None = None
+    gain_margin: float | None = None
+    bandwidth: float | None = None
+    damping: float | None = None
+    near: float | None = None
+
+
+def gain_for(loop: LinearSystem, wish: Wish, *, delay: str | float = 0.0) -> FoundGain:
+    """Return the gain k such that the loop k L, closed with negative feedback, has what is wished.
+
+    Of several gains the largest that closes the loop stably; the others are listed. The sign is kept: k is positive.
+    Raises DravikError for a wish that no gain fulfils, with the most that can be had, and for a loop that no such gain
+    closes stably.
+
+    >>> import dravik as dv
+    >>> loop = dv.LinearSystem.filtered("y", "u", [1.0], [1.0, 3.0, 2.0, 0.0])
+    >>> round(gain_for(loop, Wish(gain_margin=2.0)).gain, 6)
+    3.0
+    """
+    require(loop, LinearSystem, "the loop")
+    asked = [(n, v) for n, v in zip(Wish._fields, wish, strict=True) if v is not None and n != "near"]
+    if len(asked) != 1:
+        raise DravikError(f"{len(asked)} wishes for one gain", expected="one of " + ", ".join(Wish._fields[:5]))
+    name, value = asked[0][0], arguments.number(asked[0][1], asked[0][0])
+    if not value > 0.0:
+        raise DravikError(f"{name} of {value:g}", expected="above zero")
+    late = in_si(delay, "time", where="delay")
+    curve = LoopCurve(loop.minimal(), late)
+    if name == "damping":
+        gains = _damping(loop, value, wish.near, late)
+    else:
+        gains = _GAINS[name](curve, value)
+    good = [(g, found) for g in sorted(gains) if (found := margins(_scaled(loop, g), delay=late)).is_stable]
+    if not good:
+        raise DravikError(
+            f"{name} {value:.4g}: " + (f"the loop is unstable at {', '.join(f'{g:.4g}' for g in gains)}" if gains
+                                       else "no gain gives it"), hint=_most(curve, name),
+        )  # fmt: skip
+    gain, found = good[-1]
+    return FoundGain(gain, found, [g for g in sorted(gains) if g != gain])
+
+
+def _scaled(loop: LinearSystem, gain: float) -> LinearSystem:
+    return loop.with_facts(C=gain * loop.C, D=gain * loop.D)
+
+
+def _crossover(curve: LoopCurve, value: float) -> list[float]:
+    size = float(np.abs(curve(value))[0])
+    return [1.0 / size] if math.isfinite(size) and size > 0.0 else []
+
+
+def _phase_margin(curve: LoopCurve, value: float) -> list[float]:
+    """Return the gains that put a crossing of the unit circle where the phase is that far from -180 deg."""
+    if value >= math.pi:
+        return []
+    found = []
+    for sign in (1.0, -1.0):
+        turned = np.exp(-1j * (-math.pi + sign * value))
+
+        def figure(v: NDArray[np.complex128], turned: complex = turned) -> Floats:
+            return np.asarray((v * turned).imag / np.maximum(np.abs(v), TINY))
+
+        for w in curve.roots_of(figure, curve.grid()):
+            at = complex(curve(w)[0])
+            if (at * turned).real > 0.0:
+                found.append(1.0 / abs(at))
+    return found
+
+
+def _gain_margin(curve: LoopCurve, value: float) -> list[float]:
+    places = [
+        w
+        for w in curve.roots_of(lambda v: v.imag / np.maximum(np.abs(v), TINY), curve.grid())
+        if complex(curve(w)[0]).real < 0.0
+    ]
+    sizes = [abs(complex(curve(w)[0])) for w in places]
+    return [1.0 / (size * value) for size in sizes if size > 0.0]
+
+
+def _bandwidth(curve: LoopCurve, value: float) -> list[float]:
+    """Return the gains whose closed loop is 3 dB below its low-frequency value at a frequency: by bisection."""
+    low = complex(curve(curve.grid()[0] * 1e-6)[0])
+    at = complex(curve(value)[0])
+
+    def ratio(gain: float) -> float:
+        rest = abs(gain * low / (1.0 + gain * low)) if math.isfinite(abs(low)) else 1.0
+        return abs(gain * at / (1.0 + gain * at)) / rest - math.sqrt(0.5)
+
+    gains = np.geomspace(1e-4, 1e4, 400) / max(abs(at), 1e-12)
+    values = np.array([ratio(g) for g in gains])
+    from scipy.optimize import brentq
+
+    return [
+        float(brentq(ratio, gains[k], gains[k + 1], rtol=1e-13)) for k in np.flatnonzero(values[:-1] * values[1:] < 0.0)
+    ]
+
+
+def _damping(loop: LinearSystem, value: float, near: float | None, late: float) -> list[float]:
+    """Return the gains at which the branch of one mode has a damping."""
+    if late:
+        raise DravikError("damping with an exact delay", hint="loop.delayed(...), a Padé fraction, and no delay")
+    if value >= 1.0:
+        raise DravikError(f"a damping of {value:g}", expected="below 1")
+    locus = root_locus(loop)
+    first = locus.roots[0]
+    pairs = [k for k, r in enumerate(first) if r.imag > 1e-9 * abs(r)]
+    if near is None and not pairs:
+        raise DravikError("the open loop has no mode that oscillates", hint="near=..., the frequency of a real root")
+    sizes = np.abs(first if locus.dt is None else np.log(first.astype(complex)) / locus.dt)
+    if near is None:
+        branch = min(pairs, key=lambda k: float(locus.damping()[0, k]))
+    else:
+        able = pairs or list(range(len(first)))
+        branch = min(able, key=lambda k: abs(math.log(max(sizes[k], 1e-12) / near)))
+    own = locus.roots[:, branch]
+    found = []
+    for c in locus.crossings(value):
+        k = int(np.searchsorted(locus.gains, c.gain))
+        if min(abs(c.root - own[max(k - 1, 0)]), abs(c.root.conjugate() - own[max(k - 1, 0)])) < 0.2 * abs(c.root):
+            found.append(c.gain)
+    return found
+
+
+def _most(curve: LoopCurve, name: str) -> str:
+    """Return what can be had: the largest phase margin, and at which gain."""
+    if name == "phase_margin":
+        w = curve.grid()
+        values = curve(w)
+        stable = [
+            (abs(float(np.angle(-v))), float(f), 1.0 / float(abs(v)))
+            for f, v in zip(w[:: max(1, len(w) // 60)], values[:: max(1, len(w) // 60)], strict=True)
+            if v != 0.0 and margins(_scaled(curve.system, 1.0 / abs(v)), delay=curve.delay).is_stable
+        ]
+        if stable:
+            angle, f, gain = max(stable)
+            return f"the most is about {math.degrees(angle):.3g} deg, at {f:.3g} rad/s with gain {gain:.3g}"
+    return "dravik.loops.root_locus and margins show which gains close it stably"
+
+
+_GAINS: dict[str, Callable[[LoopCurve, float], list[float]]] = {
+    "crossover": _crossover,
+    "phase_margin": _phase_margin,
+    "gain_margin": _gain_margin,
+    "bandwidth": _bandwidth,
+}
+
+
+def pid_for(
+    plant: LinearSystem, kind: str, *, crossover: str | float, phase_margin: str | float = "60 deg",
+    delay: str | float = 0.0,
+) -> PID:  # fmt: skip
+    """Return the controller of a kind (KINDS) that crosses at a frequency (rad/s) with a phase margin (rad).
+
+    ``plant`` is from the controller's output to what is measured, one of each; the controller keeps the plant's sign.
+    P has no angle of its own and takes the margin that results. The derivative's filter has its corner at ten times the
+    crossover and is worked in; a PID's integral time is four times its derivative's. Raises DravikError where the
+    controller cannot turn the phase that far, with the most that can be had there.
+
+    >>> import dravik as dv
+    >>> plant = dv.LinearSystem.filtered("y", "u", [1.0], [1.0, 1.0, 0.0])
+    >>> pid = pid_for(plant, "PD", crossover=2.0, phase_margin="60 deg")
+    >>> round(abs(pid.at(2.0) * complex(plant.frequency_response([2.0])[0, 0, 0])), 9)
+    1.0
+    """
+    require(plant, LinearSystem, "the plant")
+    arguments.word(kind, "a controller of kind", KINDS)
+    w = arguments.number(crossover, "crossover")
+    angle, late = in_si(phase_margin, "angle", where="phase_margin"), in_si(delay, "time", where="delay")
+    if not w > 0.0 or not 0.0 < angle < math.pi or plant.dt is not None:
+        raise DravikError(
+            f"{kind} at {w:g} rad/s with {math.degrees(angle):.4g} deg", expected="a continuous plant, both above zero"
+        )
+    at = complex(LoopCurve(plant.minimal(), late)(w)[0])
+    sign = _sign(plant)
+    if not math.isfinite(abs(at)) or at == 0.0:
+        raise DravikError(f"the plant has no gain at {w:g} rad/s", expected="another crossover")
+    own = sign * at
+    needed = math.remainder(angle - math.pi - float(np.angle(own)), 2.0 * math.pi)
+    pid = _ONE[kind](w, needed)
+    if pid is None:
+        have = math.remainder(math.pi + float(np.angle(own)), 2.0 * math.pi)
+        low, high = _TURNS[kind]
+        raise DravikError(
+            f"{kind} at {w:g} rad/s with {math.degrees(angle):.4g} deg of phase margin",
+            expected=f"{math.degrees(max(have + low, 0.0)):.3g} to {math.degrees(have + high):.3g} deg there",
+            hint="a slower crossover, or a controller of another kind",
+        )
+    scale = sign / (abs(pid.at(w)) * abs(at))
+    return PID(scale * pid.proportional, scale * pid.integral, scale * pid.derivative, pid.filter_time)
+
+
+def _sign(plant: LinearSystem) -> float:
+    """Return the sign with which the plant answers at first: that of its gain at high frequencies, phase taken out."""
+    one = plant.minimal()
+    d = float(one.D[0, 0])
+    if abs(d) > 1e-9:
+        return math.copysign(1.0, d)
+    moment = one.B[:, 0]
+    for _ in range(len(one.A)):
+        first = float((one.C @ moment)[0])
+        if abs(first) > 1e-9 * float(np.abs(one.C).max() * np.abs(moment).max() + 1e-300):
+            return math.copysign(1.0, first)
+        moment = one.A @ moment
+    raise DravikError("the plant does not answer", expected="a way from its input to its output")
+
+
+def _p(w: float, needed: float) -> PID | None:
+    return PID(1.0)
+
+
+def _pi(w: float, needed: float) -> PID | None:
+    # 1 + 1/(j w T): its angle is -atan(1/(w T))
+    return PID(1.0, integral=math.tan(-needed) * w) if -0.5 * math.pi < needed < 0.0 else None
+
+
+def _pd(w: float, needed: float) -> PID | None:
+    t = 1.0 / (FILTERED * w)
+    # 1 + D s/(T s + 1): the angle grows from zero to atan over the filter
+    low, high = 0.0, 1e4 / w
+    return _turned(lambda d: PID(1.0, derivative=d, filter_time=t) if d > 0.0 else PID(1.0), w, needed, (low, high))
+
+
+def _pid(w: float, needed: float) -> PID | None:
+    t = 1.0 / (FILTERED * w)
+    return _turned(
+        lambda d: PID(1.0, integral=1.0 / (INTEGRAL_TIME * d), derivative=d, filter_time=t), w, needed,
+        (1e-4 / w, 1e4 / w),
+    )  # fmt: skip
+
+
+def _turned(make: Callable[[float], PID], w: float, needed: float, span: tuple[float, float]) -> PID | None:
+    """Return the controller whose angle at a frequency is the one needed, which rises with its derivative."""
+    from scipy.optimize import brentq
+
+    low, high = span
+
+    def off(d: float) -> float:
+        return float(np.angle(make(d).at(w))) - needed
+
+    if off(low) > 1e-12 or off(high) < 0.0:
+        return None
+    return make(low) if off(low) >= -1e-12 else make(float(brentq(off, low, high, xtol=1e-14, rtol=1e-13)))
+
+
+_ONE: dict[str, Callable[[float, float], PID | None]] = {"P": _p, "PI": _pi, "PD": _pd, "PID": _pid}
+#: Angles that a controller can turn at its crossover, rad.
+_MOST_LEAD = float(np.angle(1.0 + 1j * 1e4 / (1.0 + 1j / FILTERED)))
+_TURNS = {"P": (0.0, 0.0), "PI": (-0.5 * math.pi, 0.0), "PD": (0.0, _MOST_LEAD), "PID": (-0.5 * math.pi, _MOST_LEAD)}
+
+
+@dataclass(frozen=True)
+class Choice:
+    """One controller along the knob from calm to quick, with the figures of the loop that it closes.
+
+    ``bounded``: a gain was held at its bound, so that crossover and margin are what comes of that.
+    """
+
+    crossover: float
+    pid: PID
+    margins: Margins
+    step: StepFigures
+    largest_command: float
+    bounded: bool = False
+
+    def row(self) -> dict[str, float | bool]:
+        """Return its figures, angles in deg."""
+        return {
+            "crossover_rad_s": self.crossover, "P": self.pid.proportional, "I": self.pid.integral,
+            "D": self.pid.derivative, "phase_margin_deg": math.degrees(self.margins.phase),
+            "gain_up": self.margins.gain_up, "disc": self.margins.disc, "bandwidth_rad_s": self.margins.bandwidth,
+            "rise_s": self.step.rise, "overshoot": self.step.overshoot, "settling_s": self.step.settling,
+            "end": self.step.end, "largest_command": self.largest_command, "stable": self.margins.is_stable,
+            "bounded": self.bounded,
+        }  # fmt: skip
+
+
+def pid_choices(
+    plant: LinearSystem, kind: str, crossovers: Sequence[float], *, phase_margin: str | float = "60 deg",
+    delay: str | float = 0.0, most: Sequence[float] = (math.inf, math.inf, math.inf),
+) -> list[Choice]:  # fmt: skip
+    """Return controllers over crossovers (rad/s), calm to quick: gains, margins, step and the largest command of each.
+
+    ``most`` bounds the sizes of P, I and D; signs are kept. Crossovers at which the phase margin cannot be had are left
+    out; with none left that is an error. ``pandas.DataFrame(c.row() for c in choices)`` is the table to choose from.
+
+    >>> import dravik as dv
+    >>> plant = dv.LinearSystem.filtered("y", "u", [1.0], [1.0, 1.0])
+    >>> [round(c.step.end, 6) for c in pid_choices(plant, "PI", [1.0, 2.0, 3.0])]
+    [1.0, 1.0, 1.0]
+    """
+    late = in_si(delay, "time", where="delay")
+    found: list[Choice] = []
+    last: DravikError | None = None
+    for w in arguments.numbers(list(crossovers), "crossovers"):
+        try:
+            pid = pid_for(plant, kind, crossover=float(w), phase_margin=phase_margin, delay=late)
+        except DravikError as error:
+            last = error
+            continue
+        own = (pid.proportional, pid.integral, pid.derivative)
+        held = [math.copysign(min(abs(v), m), v) for v, m in zip(own, most, strict=True)]
+        bounded = PID(held[0], held[1], held[2], pid.filter_time)
+        loop = LinearSystem.filtered("e", "y", *bounded.fraction())
+        opened = plant.renamed({plant.outputs[0]: "y"}).series(loop)
+        closed = closed_pid(plant, bounded)
+        step = answer(closed, closed.outputs[0], "command")
+        used = answer(closed, closed.outputs[1], "command")
+        found.append(
+            Choice(
+                float(w), bounded, margins(opened, delay=late), step.figures(), float(np.abs(used.values).max()),
+                held != list(own),
+            )
+        )  # fmt: skip
+    if not found:
+        raise last or DravikError("no crossover to try", expected="frequencies, rad/s")
+    return found

@@ -1,0 +1,205 @@
+"""Root locus: the closed loop's roots over a gain, its branches, and the gains at which they cross a border."""
+
+import itertools
+import math
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.optimize import brentq
+
+from dravik.definition import arguments
+from dravik.errors import DravikError, require
+from dravik.linear import LinearSystem
+from dravik.linear.migration import matched
+from dravik.linear.reduction import transmission_zeros
+
+if TYPE_CHECKING:
+    from pandas import DataFrame
+
+__all__ = ["LocusCrossing", "RootLocus", "locus_of", "root_locus"]
+
+Floats = NDArray[np.float64]
+Complexes = NDArray[np.complex128]
+COUNT = 200
+DECADES = (-3.0, 2.0)  # of gains that are shown, about the one at which the loop's own gain is felt
+SPLITS = 7  # how often an interval is halved in which a branch goes too far to be followed
+
+
+class LocusCrossing(NamedTuple):
+    """A gain at which a root crosses a border, the root (1/s, or of z), and whether it becomes worse with more gain."""
+
+    gain: float
+    root: complex
+    worse: bool
+
+
+@dataclass(frozen=True)
+class RootLocus:
+    """Roots over gains: ``roots`` (gains, branches), open-loop ``zeros``, ``dt`` of a sampled loop.
+
+    ``at`` gives the roots at any gain.
+    """
+
+    gains: Floats
+    roots: Complexes
+    zeros: Complexes
+    at: Callable[[float], Complexes]
+    dt: float | None = None
+
+    def crossings(self, damping: float = 0.0) -> list[LocusCrossing]:
+        """Return the gains at which a root crosses the border of stability, or a line of damping, solved for.
+
+        A damping of zero is the imaginary axis (sampled: the unit circle), real roots included; of a sampled loop the
+        damping is that of log(z)/dt. Raises DravikError for a damping of one or more.
+        """
+        ratio = arguments.number(damping, "damping")
+        if not -1.0 < ratio < 1.0:
+            raise DravikError(f"a line of damping {ratio:g}", expected="between -1 and 1")
+
+        def border(root: Complexes) -> Floats:
+            s = _continuous(root, self.dt)
+            # linear in s, so that it has no kink at the origin
+            return np.asarray(s.real + ratio * np.abs(s.imag) / math.sqrt(1.0 - ratio**2))
+
+        sizes = border(self.roots)
+        found: list[LocusCrossing] = []
+        for branch in range(self.roots.shape[1]):
+            own = sizes[:, branch]
+            for k in np.flatnonzero((own[:-1] < 0.0) != (own[1:] < 0.0)):
+                found += self._solved(int(k), branch, border)
+        found.sort(key=lambda c: (c.gain, -c.root.imag))
+        # the lower one of a pair crosses with the upper one
+        kept: list[LocusCrossing] = []
+        for c in found:
+            if c.root.imag >= -1e-9 * abs(c.root) and not any(
+                abs(c.gain - o.gain) < 1e-9 * abs(o.gain) and abs(c.root - o.root) < 1e-6 * abs(o.root) + 1e-12
+                for o in kept
+            ):
+                kept.append(c)
+        return kept
+
+    def _solved(self, k: int, branch: int, border: Callable[[Complexes], Floats]) -> list[LocusCrossing]:
+        low, high = float(self.gains[k]), float(self.gains[k + 1])
+        a, b = self.roots[k, branch], self.roots[k + 1, branch]
+
+        def figure(gain: float) -> float:
+            share = (gain - low) / (high - low)
+            return float(border(self._near(gain, a + share * (b - a)))[0])
+
+        if figure(low) * figure(high) > 0.0:
+            return []
+        gain = float(brentq(figure, low, high, xtol=1e-15, rtol=1e-14))
+        root = complex(self._near(gain, a + (gain - low) / (high - low) * (b - a))[0])
+        return [LocusCrossing(gain, root, bool(figure(high) > figure(low)) == (abs(high) > abs(low)))]
+
+    def _near(self, gain: float, where: complex) -> Complexes:
+        own = self.at(gain)
+        return own[[int(np.argmin(np.abs(own - where)))]]
+
+    def damping(self) -> Floats:
+        """Return the damping of every root; 1 of a real one that decays."""
+        s = _continuous(self.roots, self.dt)
+        with np.errstate(invalid="ignore", divide="ignore"):
+            found = np.where(np.abs(s) > 0.0, -s.real / np.abs(s), 1.0)
+        return np.asarray(found)
+
+    @property
+    def table(self) -> "DataFrame":
+        """One row for each gain and branch."""
+        import pandas as pd
+
+        return pd.DataFrame(
+            [
+                {"gain": gain, "branch": k, "real_1_s": root.real, "imag_1_s": root.imag}
+                for gain, row in zip(self.gains, self.roots, strict=True)
+                for k, root in enumerate(row)
+            ]
+        )
+
+
+def root_locus(loop: LinearSystem, gains: Sequence[float] | None = None) -> RootLocus:
+    """Return the roots of a loop closed with negative feedback over a gain that multiplies it.
+
+    ``loop`` is the open loop L of one input and output (1 + gain L = 0); ``gains`` rise, and reach from a thousandth to
+    a hundred times the gain at which L is felt unless given. Negative gains are positive feedback. Raises DravikError
+    for gains that do not rise, and where 1 + gain D is zero.
+
+    >>> import dravik as dv
+    >>> loop = dv.LinearSystem.filtered("y", "u", [1.0], [1.0, 3.0, 2.0, 0.0])
+    >>> round(root_locus(loop).crossings()[0].gain, 6)
+    6.0
+    """
+    require(loop, LinearSystem, "the loop")
+    if len(loop.inputs) != 1 or len(loop.outputs) != 1:
+        raise DravikError(f"a loop of {len(loop.inputs)} inputs and {len(loop.outputs)} outputs", expected="one")
+    a, b, c, d = loop.A, loop.B, loop.C, float(loop.D[0, 0])
+
+    def roots(gain: float) -> Complexes:
+        if abs(1.0 + gain * d) < 1e-12:
+            raise DravikError(f"at gain {gain:g} the loop has no solution", expected="1 + gain D other than zero")
+        return np.asarray(np.linalg.eigvals(a - b @ c * (gain / (1.0 + gain * d))), dtype=complex)
+
+    zeros = transmission_zeros(a, b, c, loop.D)
+    return locus_of(roots, _gains(loop) if gains is None else gains, zeros=zeros, dt=loop.dt)
+
+
+def locus_of(
+    roots: Callable[[float], Complexes], gains: Sequence[float] | Floats, *, zeros: Complexes | None = None,
+    dt: float | None = None,
+) -> RootLocus:  # fmt: skip
+    """Return a locus over any parameter: ``roots`` gives as many roots (1/s, or of z) for each of its values.
+
+    Branches are followed by continuity; where one goes too far between two values, values between them are added for
+    the following. Raises DravikError for values that do not rise.
+
+    >>> found = locus_of(lambda k: np.roots([1.0, 2.0, k]).astype(complex), [0.0, 0.5, 2.0])
+    >>> found.roots.shape
+    (3, 2)
+    """
+    values = arguments.numbers(list(gains), "gains")
+    if values.ndim != 1 or len(values) < 2 or np.any(np.diff(values) <= 0.0):
+        raise DravikError("gains that do not rise", expected="two or more, each above the one before")
+    rows = [roots(float(values[0]))]
+    for low, high in itertools.pairwise(values):
+        rows.append(_followed(roots, rows[-1], float(low), float(high), SPLITS))
+    return RootLocus(values, np.array(rows), np.zeros(0, dtype=complex) if zeros is None else zeros, roots, dt)
+
+
+def _followed(
+    roots: Callable[[float], Complexes], before: Complexes, low: float, high: float, splits: int
+) -> Complexes:  # fmt: skip
+    """Return the roots at ``high`` in the order of those at ``low``."""
+    own = roots(high)
+    order = matched(before, own)
+    after = own[order]
+    moved = np.abs(after - before)
+    # far: further than half of the way to another root of the same moment
+    apart = np.abs(after[:, None] - after[None, :]) + np.diag(np.full(len(after), np.inf))
+    if splits and len(after) > 1 and bool(np.any(moved > 0.5 * apart.min(axis=1))):
+        middle = 0.5 * (low + high) if low * high <= 0.0 else math.copysign(math.sqrt(low * high), high)
+        first = _followed(roots, before, low, middle, splits - 1) if splits > 1 else before
+        return own[matched(first, own)] if splits == 1 else _followed(roots, first, middle, high, splits - 1)
+    return after
+
+
+def _continuous(roots: Complexes, dt: float | None) -> Complexes:
+    if dt is None:
+        return np.asarray(roots)
+    return np.asarray(np.log(np.where(roots == 0.0, 1e-30, roots).astype(complex)) / dt)
+
+
+def _gains(loop: LinearSystem) -> Floats:
+    """Return gains about the one at which the loop is felt: where its largest gain away from its roots is one."""
+    sizes = np.abs(loop.poles())
+    if loop.dt is not None:
+        w = np.linspace(0.02, 1.0, 30) * math.pi / loop.dt
+    else:
+        sizes = sizes[sizes > 1e-6 * max(float(sizes.max(initial=0.0)), 1e-9)]
+        middle = (float(sizes.min()), float(sizes.max())) if len(sizes) else (1.0, 1.0)
+        w = np.geomspace(0.3 * middle[0], 3.0 * middle[1], 30)
+    size = float(np.median(np.abs(loop.frequency_response(w)[:, 0, 0])))
+    low, high = (10.0**k / max(size, 1e-12) for k in DECADES)
+    return np.geomspace(low, high, COUNT)
