@@ -69,6 +69,11 @@ def linearise(
         craft = point.craft
     else:
         require(point, TrimPoint, "the point to linearise about", "trim(craft, ...)")
+        if point.craft.state_names != craft.state_names or point.craft.input_names != craft.input_names:
+            raise DravikError(
+                f"{point.title} was found for another configuration than {craft.name} has here",
+                expected="a point of this aircraft with these laws and openings", hint="trim(craft, ...) anew",
+            )  # fmt: skip
     broken, disturbed = arguments.names(broken, "broken"), arguments.names(disturbed, "disturbed")
     chosen, coordinates = coordinates, "body" if coordinates == "stability" else coordinates or point.coordinates
     if broken or disturbed:

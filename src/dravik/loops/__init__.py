@@ -6,6 +6,10 @@ from dravik.loops.designing import Choice, FoundGain, Wish, gain_for, pid_choice
 from dravik.loops.elements import PID, lag, lead, notch, sampled_loop
 from dravik.loops.locus import LocusCrossing, RootLocus, locus_of, root_locus
 from dravik.loops.margins import Crossing, Margins, margins
+from dravik.loops.observers import Observer, kalman, with_observer
+from dravik.loops.placing import Regulator, place, place_mode
+from dravik.loops.regulators import optimal_outputs, optimal_states, tracked
+from dravik.loops.several import SeveralMargins, one_of, several_margins
 
 __all__ = [
     "PID",
@@ -15,19 +19,31 @@ __all__ = [
     "FoundGain",
     "LocusCrossing",
     "Margins",
+    "Observer",
+    "Regulator",
     "RootLocus",
+    "SeveralMargins",
     "SteadyErrors",
     "Wish",
     "broken_loop",
     "gain_for",
+    "kalman",
     "lag",
     "lead",
     "locus_of",
     "margins",
     "notch",
+    "one_of",
+    "optimal_outputs",
+    "optimal_states",
     "pid_choices",
     "pid_for",
+    "place",
+    "place_mode",
     "root_locus",
     "sampled_loop",
+    "several_margins",
     "steady_errors",
+    "tracked",
+    "with_observer",
 ]

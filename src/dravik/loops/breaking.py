@@ -2,6 +2,8 @@
 
 from collections.abc import Sequence
 
+import numpy as np
+
 from dravik.aircraft import Aircraft
 from dravik.definition import arguments
 from dravik.errors import DravikError
@@ -11,12 +13,15 @@ from dravik.trimming import TrimPoint
 __all__ = ["broken_loop"]
 
 
-def broken_loop(craft: Aircraft, point: TrimPoint, at: str, *, outputs: Sequence[str] = ()) -> LinearSystem:
+def broken_loop(
+    craft: Aircraft, point: TrimPoint, at: str | Sequence[str], *, outputs: Sequence[str] = ()
+) -> LinearSystem:  # fmt: skip
     """Return the open loop at a signal of an aircraft with its laws: what comes back of what is put in, sign turned.
 
     Everything that reads the signal reads what is injected; what is computed for it is the answer. With the sign turned
-    the loop is closed by negative feedback, as ``margins`` takes it. More ``outputs`` follow the loop's own, with their
-    own sign. Raises DravikError for a signal that nothing reads, and one whose loop is not closed: no law leads back.
+    the loop is closed by negative feedback, as ``margins`` takes it. Several signals are broken at once, for
+    ``several_margins``. More ``outputs`` follow the loop's own, with their own sign. Raises DravikError for a signal
+    that nothing reads, and one whose loop is not closed: no law leads back.
 
     >>> import dravik as dv
     >>> craft = dv.sample("tarn").with_law(*dv.load_law(dv.aircraft.sample_path("tarn") / "laws" / "pitch_hold.toml"))
@@ -24,13 +29,18 @@ def broken_loop(craft: Aircraft, point: TrimPoint, at: str, *, outputs: Sequence
     >>> loop.inputs, loop.outputs
     (['elevator_command_injected'], ['elevator_command'])
     """
-    at, more = arguments.names([at], "at")[0], arguments.names(outputs, "outputs")
-    model = linearise(craft, point, broken=[at], outputs=[at, *more])
-    found = model.part(inputs=[f"{at}_injected"], outputs=[at, *more])
-    if not found.part(outputs=[at]).minimal().states and float(found.D[0, 0]) == 0.0:
-        raise DravikError(f"what is put in at {at} does not come back", hint="engage the law that closes this loop")
-    c, d = found.C.copy(), found.D.copy()
-    c[0], d[0] = -c[0], -d[0]
+    broken, more = arguments.names([at] if isinstance(at, str) else at, "at"), arguments.names(outputs, "outputs")
+    if not broken:
+        raise DravikError("no signal to break at", expected="one or more, such as 'elevator_command'")
+    model = linearise(craft, point, broken=broken, outputs=[*broken, *more])
+    found = model.part(inputs=[f"{n}_injected" for n in broken], outputs=[*broken, *more])
+    for k, name in enumerate(broken):
+        if not found.part(outputs=[name]).minimal().states and not np.any(found.D[k]):
+            raise DravikError(
+                f"what is put in at {name} does not come back", hint="engage the law that closes this loop"
+            )
+    c, d, n = found.C.copy(), found.D.copy(), len(broken)
+    c[:n], d[:n] = -c[:n], -d[:n]
     return LinearSystem(
         found.A, found.B, c, d, found.states, found.inputs, found.outputs, found.units, None, model.title
     )

@@ -9,6 +9,7 @@ import numpy as np
 
 from dravik.errors import DravikError, require
 from dravik.linear import LinearSystem, connect
+from dravik.loops.curve import least
 from dravik.loops.elements import PID
 
 __all__ = ["Closed", "SteadyErrors", "closed_pid", "steady_errors"]
@@ -136,7 +137,7 @@ def steady_errors(loop: LinearSystem) -> SteadyErrors:
     >>> steady_errors(LinearSystem.filtered("y", "u", [8.0], [1.0, 2.0, 0.0]))
     SteadyErrors(type=1, step=0.0, ramp=0.25)
     """
-    roots = loop.minimal().poles()
+    roots = least(loop).poles()
     border = np.abs(roots) if loop.dt is None else np.abs(roots - 1.0)
     size = max(float(np.abs(roots).max(initial=0.0)), 1e-3) if loop.dt is None else 1.0
     kind = int(np.sum(border < 1e-7 * size))

@@ -11,7 +11,7 @@ from scipy.optimize import brentq
 from dravik.linear import LinearSystem
 from dravik.linear.reduction import transmission_zeros
 
-__all__ = ["LoopCurve"]
+__all__ = ["LoopCurve", "least"]
 
 Floats = NDArray[np.float64]
 Complexes = NDArray[np.complex128]
@@ -23,7 +23,40 @@ BEYOND = 30.0  # how far beyond the roots the frequencies reach, as a factor
 MORE_DECADES = 12  # at most, where the loop is neither far from one nor constant there
 NOTHING, STILL = 1e-3, 1e-3  # a gain far from one; a relative change that is none
 UNBOUNDED, INFINITE = 1e8, 1e150  # a gain at rest beyond the first is an integral's, and counts as the second
+STANDING = 1e-4  # of the largest root: slower ones may be coupled by rounding alone
+LOOSER = (1e-7, 1e-8, 1e-9, 1e-10)  # tolerances tried
+SAME = 1e-5  # relative change of the response at any frequency that is none
 NOISE = 1e-10  # figures below this that change their sign do so by rounding
+
+
+def least(loop: LinearSystem) -> LinearSystem:
+    """Return a loop without the states that take no part in it, those that rounding alone couples among them.
+
+    Models made by differences have slopes of 1e-10 where there are none: places and headings, whose roots are nearly
+    zero, then seem to be in the loop and spoil its value at rest. What is left out must not change the response. A
+    system that is minimal stays as it is: transformed, roots that coincide would part.
+
+    >>> one, other = (LinearSystem.filtered(o, i, [1.0], [1.0, 1.0]) for o, i in ("yu", "zv"))
+    >>> both = one.append(other)
+    >>> len(least(both.part(inputs=["u"], outputs=["y"])).states)
+    1
+    """
+    found = loop.minimal()
+    sizes = np.abs(found.poles() - (0.0 if loop.dt is None else 1.0))
+    felt = sizes[sizes > STANDING * float(sizes.max(initial=0.0))]
+    if len(felt) < len(sizes) and len(felt):
+        rate = 1.0 if loop.dt is None else 1.0 / loop.dt
+        top = 10.0 * float(felt.max()) * rate if loop.dt is None else math.pi * rate
+        w = np.geomspace(0.1 * float(felt.min()) * rate, top, 40)
+        whole = found.frequency_response(w)[:, 0, 0]
+        for tolerance in LOOSER:
+            less = loop.minimal(tolerance)
+            if len(less.states) == len(found.states):
+                break
+            off = np.abs(less.frequency_response(w)[:, 0, 0] - whole)
+            if np.all(off <= SAME * np.abs(whole)):
+                return less
+    return loop if len(found.states) == len(loop.states) else found
 
 
 class LoopCurve:

@@ -16,7 +16,7 @@ from dravik.definition import arguments
 from dravik.errors import DravikError, require
 from dravik.linear import LinearSystem, StepFigures, answer
 from dravik.loops.closing import closed_pid
-from dravik.loops.curve import LoopCurve
+from dravik.loops.curve import LoopCurve, least
 from dravik.loops.elements import PID
 from dravik.loops.locus import root_locus
 from dravik.loops.margins import TINY, Margins, margins
@@ -73,7 +73,7 @@ def gain_for(loop: LinearSystem, wish: Wish, *, delay: str | float = 0.0) -> Fou
     if not value > 0.0:
         raise DravikError(f"{name} of {value:g}", expected="above zero")
     late = in_si(delay, "time", where="delay")
-    curve = LoopCurve(loop.minimal(), late)
+    curve = LoopCurve(least(loop), late)
     if name == "damping":
         gains = _damping(loop, value, wish.near, late)
     else:
@@ -218,7 +218,7 @@ def pid_for(
         raise DravikError(
             f"{kind} at {w:g} rad/s with {math.degrees(angle):.4g} deg", expected="a continuous plant, both above zero"
         )
-    at = complex(LoopCurve(plant.minimal(), late)(w)[0])
+    at = complex(LoopCurve(least(plant), late)(w)[0])
     sign = _sign(plant)
     if not math.isfinite(abs(at)) or at == 0.0:
         raise DravikError(f"the plant has no gain at {w:g} rad/s", expected="another crossover")
@@ -239,7 +239,7 @@ def pid_for(
 
 def _sign(plant: LinearSystem) -> float:
     """Return the sign with which the plant answers at first: that of its gain at high frequencies, phase taken out."""
-    one = plant.minimal()
+    one = least(plant)
     d = float(one.D[0, 0])
     if abs(d) > 1e-9:
         return math.copysign(1.0, d)

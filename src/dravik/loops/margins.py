@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 
 from dravik.errors import DravikError, require
 from dravik.linear import LinearSystem
-from dravik.loops.curve import LoopCurve
+from dravik.loops.curve import LoopCurve, least
 from dravik.units import in_si
 
 if TYPE_CHECKING:
@@ -137,9 +137,7 @@ def margins(loop: LinearSystem, *, delay: str | float = 0.0) -> Margins:
     late = in_si(delay, "time", where="delay")
     if not 0.0 <= late < math.inf:
         raise DravikError(f"delay {delay!r}", expected="zero or more")
-    least = loop.minimal()
-    # a system that is minimal stays as it is: transformed, roots that coincide would part
-    one = loop if len(least.states) == len(loop.states) else least
+    one = least(loop)
     curve = LoopCurve(one, late)
     w = curve.grid()
     found = sorted([*_gain_crossings(curve, w), *_phase_crossings(curve, w)], key=lambda c: c.frequency)

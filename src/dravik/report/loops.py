@@ -7,7 +7,7 @@ import matplotlib
 import numpy as np
 from matplotlib.ticker import FuncFormatter
 
-from dravik.loops.curve import LoopCurve
+from dravik.loops.curve import LoopCurve, least
 from dravik.report.figures import ACTUAL, COMMANDED, INK, SOFT, STYLE, THIRD, new_figure
 
 if TYPE_CHECKING:
@@ -32,7 +32,7 @@ def figure_loop(
 
     ``least_gain`` (dB) and ``least_phase`` (deg) are the margins asked for: they are shaded.
     """
-    curve = LoopCurve(loop.minimal(), delay)
+    curve = LoopCurve(least(loop), delay)
     w = curve.grid()
     values = curve(w)
     decibels = 20.0 * np.log10(np.maximum(np.abs(values), 1e-300))

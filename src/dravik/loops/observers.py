@@ -1,0 +1,99 @@
+"""Observers: the steady Kalman filter, the controller that reads its estimate, and the recovery of the loop it spoils.
+
+Recovery: J. C. Doyle, G. Stein, Multivariable Feedback Design, IEEE Trans. Automatic Control 26 (1981), 4.
+"""
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dravik.errors import DravikError, require
+from dravik.linear import LinearSystem
+from dravik.loops.placing import Regulator, checked, rows_of
+from dravik.loops.regulators import weights
+from dravik.loops.riccati import residual, solve_riccati
+
+__all__ = ["Observer", "kalman", "with_observer"]
+
+Floats = NDArray[np.float64]
+
+
+@dataclass(frozen=True)
+class Observer:
+    """A steady observer: ``gains`` (states, measured), ``variance`` of its error, what is ``left`` of its equation."""
+
+    plant: LinearSystem
+    measured: list[str]
+    gains: Floats
+    variance: Floats
+    left: float
+
+    def system(self) -> LinearSystem:
+        """Return the observer: from the plant's inputs and what is measured to NAME_estimate of each of its states."""
+        plant = self.plant
+        c, d = rows_of(plant, self.measured, plant.inputs)
+        return LinearSystem.of(
+            plant.A - self.gains @ c, np.hstack([plant.B - self.gains @ d, self.gains]),
+            states=[f"{n}_estimate" for n in plant.states], inputs=[*plant.inputs, *self.measured],
+        )  # fmt: skip
+
+
+def kalman(
+    system: LinearSystem, *, noise: Mapping[str, Any], sensors: Mapping[str, Any], recovery: float = 0.0,
+    moved: tuple[str, ...] = (),
+) -> Observer:  # fmt: skip
+    """Return the steady Kalman filter of a system: the observer whose error is least under white noise.
+
+    ``noise`` names inputs with the square root of their noise's two-sided spectral density (unit times sqrt s),
+    ``sensors`` the measured outputs or states with theirs. ``recovery`` adds noise of that size at the inputs ``moved``
+    (all unless named): the larger it is, the more of the state feedback's loop comes back at those inputs. Raises
+    DravikError where no observer is optimal and stable.
+
+    >>> system = LinearSystem.of([[0.0]], [[1.0]], states=["x"], inputs=["w"])
+    >>> kalman(system, noise={"w": 2.0}, sensors={"x": 1.0}).gains.round(9).tolist()
+    [[2.0]]
+    """
+    system, names = checked(system, list(noise))
+    driven, power = weights(noise, system.units, "noise")
+    seen, inverse = weights(sensors, system.units, "sensors")
+    g = system.part(inputs=driven).B
+    q = g @ np.diag(1.0 / power) @ g.T
+    if recovery:
+        b = system.part(inputs=list(moved) or system.inputs).B
+        q = q + recovery**2 * b @ b.T
+    c, _ = rows_of(system, seen, system.inputs)
+    v = np.diag(1.0 / inverse)
+    p = solve_riccati(system.A.T, c.T, q, v)
+    return Observer(system, seen, p @ c.T @ np.linalg.inv(v), p, residual(system.A.T, c.T, q, v, p))
+
+
+def with_observer(regulator: Regulator, observer: Observer) -> LinearSystem:
+    """Return the controller that feeds an observer's estimate back: from what is measured to the plant's inputs.
+
+    Its own inputs are what it gives, as the observer knows them. Raises DravikError for a regulator that does not
+    measure the observer's states, and for other inputs of the plant than those it moves.
+
+    >>> from dravik.loops.placing import place
+    >>> system = LinearSystem.of([[0.0]], [[1.0]], states=["x"], inputs=["w"])
+    >>> both = with_observer(place(system, [-1.0]), kalman(system, noise={"w": 2.0}, sensors={"x": 1.0}))
+    >>> both.inputs, both.outputs, both.poles().real.round(9).tolist()
+    (['x'], ['w'], [-3.0])
+    """
+    require(regulator, Regulator, "the regulator", "optimal_states(...)")
+    require(observer, Observer, "the observer", "kalman(...)")
+    plant = observer.plant
+    if regulator.measured != plant.states:
+        raise DravikError(
+            f"a regulator of {', '.join(regulator.measured)}",
+            expected=f"the observer's states {', '.join(plant.states)}",
+        )
+    c, d = rows_of(plant, observer.measured, regulator.inputs)
+    b = plant.part(inputs=regulator.inputs).B
+    a = plant.A - observer.gains @ c - (b - observer.gains @ d) @ regulator.gains
+    return LinearSystem.of(
+        a, observer.gains, states=[f"{n}_estimate" for n in plant.states], inputs=observer.measured,
+        C=-regulator.gains, outputs=regulator.inputs,
+    )  # fmt: skip

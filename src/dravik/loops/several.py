@@ -1,0 +1,173 @@
+"""Margins of several loops at once: each alone with the others closed, and the disc of all together.
+
+The disc is that of diagonal, complex changes I + D, |D| < disc/2 in the symmetric form of ``margins``: the inverse of
+the structured singular value of (S - T)/2, by its upper bound with scalings, which is exact for up to three loops (J.
+Doyle, Analysis of feedback systems with structured uncertainties, IEE Proc. D 129 (1982), 242).
+"""
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dravik.errors import DravikError, require
+from dravik.linear import LinearSystem
+from dravik.loops.curve import STANDING
+from dravik.loops.margins import Margins, margins
+
+__all__ = ["SeveralMargins", "one_of", "several_margins"]
+
+Floats = NDArray[np.float64]
+Complexes = NDArray[np.complex128]
+COUNT = 400  # frequencies
+ZOOMS = 12
+SCALED = 60  # rounds of scaling at most
+
+
+@dataclass(frozen=True)
+class SeveralMargins:
+    """Margins of several loops: ``each`` with the others closed, and the ``disc`` of all at once, with its frequency.
+
+    ``disc_gain`` and ``disc_phase`` are what every loop may change by at the same time, each in its own way.
+    """
+
+    each: dict[str, Margins]
+    disc: float
+    frequency: float
+    is_stable: bool
+
+    @property
+    def disc_gain(self) -> tuple[float, float]:
+        """The factors of gain, down and up, that all loops bear at once."""
+        half = 0.5 * self.disc
+        return (1.0 - half) / (1.0 + half), (1.0 + half) / (1.0 - half) if half < 1.0 else math.inf
+
+    @property
+    def disc_phase(self) -> float:
+        """The change of phase that all loops bear at once, rad."""
+        return 2.0 * math.atan(0.5 * self.disc)
+
+
+def one_of(loop: LinearSystem, k: int) -> LinearSystem:
+    """Return one of several loops, the others closed with negative feedback.
+
+    >>> both = LinearSystem.of([], states=[], inputs=["a", "b"], outputs=["a", "b"], C=np.zeros((2, 0)),
+    ...                        D=[[1.0, 2.0], [3.0, 1.0]])
+    >>> one_of(both, 0).D.tolist()
+    [[-2.0]]
+    """
+    rest = [i for i in range(len(loop.outputs)) if i != k]
+    d = loop.D
+    inner = np.eye(len(rest)) + d[np.ix_(rest, rest)]
+    if rest and np.linalg.cond(inner) > 1e12:
+        raise DravikError("the other loops have no solution without a lag", hint="an actuator or a filter in them")
+    solve = np.linalg.inv(inner)
+    b_o, c_o = loop.B[:, rest], loop.C[rest]
+    a = loop.A - b_o @ solve @ c_o
+    b = loop.B[:, [k]] - b_o @ solve @ d[np.ix_(rest, [k])]
+    c = loop.C[[k]] - d[np.ix_([k], rest)] @ solve @ c_o
+    dd = d[np.ix_([k], [k])] - d[np.ix_([k], rest)] @ solve @ d[np.ix_(rest, [k])]
+    return LinearSystem(a, b, c, dd, loop.states, [loop.inputs[k]], [loop.outputs[k]], {}, loop.dt, loop.title)
+
+
+def several_margins(loop: LinearSystem) -> SeveralMargins:
+    """Return the margins of loops closed with negative feedback, as many outputs as inputs, in their order.
+
+    Raises DravikError for a system that is not square.
+
+    >>> import dravik as dv
+    >>> one = dv.LinearSystem.filtered("a", "u", [2.0], [1.0, -1.0])
+    >>> both = one.append(dv.LinearSystem.filtered("b", "v", [2.0], [1.0, -1.0]))
+    >>> found = several_margins(both)
+    >>> round(found.disc, 6) == round(found.each["a"].disc, 6) == 0.666667
+    True
+    """
+    require(loop, LinearSystem, "the loops", "broken_loop(craft, point, [...])")
+    n = len(loop.inputs)
+    if n != len(loop.outputs) or n < 1:
+        raise DravikError(f"loops of {n} inputs and {len(loop.outputs)} outputs", expected="as many of both")
+    each = {name: margins(one_of(loop, k)) for k, name in enumerate(loop.outputs)}
+    through = np.eye(n) + loop.D
+    closed = loop.A - loop.B @ np.linalg.solve(through, loop.C)
+    roots = np.asarray(np.linalg.eigvals(closed), dtype=np.complex128)
+    stable = bool(np.all(roots.real < 0.0) if loop.dt is None else np.all(np.abs(roots) < 1.0))
+    w = _frequencies(loop, roots)
+    peak, at = _peak(loop, w)
+    return SeveralMargins(each, min(2.0 / peak, 2.0), at, stable)
+
+
+def _frequencies(loop: LinearSystem, roots: Complexes) -> Floats:
+    poles = np.concatenate([loop.poles(), roots])
+    if loop.dt is not None:
+        poles = np.log(np.where(poles == 0.0, 1e-12, poles).astype(complex)) / loop.dt
+    sizes = np.abs(poles)
+    # slower roots may be there by rounding alone
+    standing = sizes <= STANDING * float(sizes.max(initial=0.0))
+    sizes = sizes[~standing]
+    low, high = (float(sizes.min()) / 100.0, float(sizes.max()) * 100.0) if len(sizes) else (1e-2, 1e2)
+    if loop.dt is not None:
+        high = math.pi / loop.dt
+        low = min(low, 1e-3 * high)
+    near = [abs(p.imag) + k * abs(p.real) for p in poles for k in (-1.0, -0.3, 0.0, 0.3, 1.0)]
+    w = np.concatenate([np.geomspace(low, high * (1.0 - 1e-9), COUNT), [v for v in near if low < v < high]])
+    # and rest and the other end, where loops without integrals have their peak
+    ends = [*([] if np.any(standing) else [1e-6 * low]), *([1e6 * high] if loop.dt is None else [])]
+    return np.unique(np.concatenate([w, ends]))
+
+
+def _sizes(loop: LinearSystem, w: Floats) -> Floats:
+    """Return the structured size of S - T at frequencies."""
+    values = loop.frequency_response(w)
+    eye = np.eye(len(loop.inputs))
+    found = 2.0 * np.linalg.inv(eye + values) - eye
+    return np.array([structured(m) for m in found])
+
+
+def _peak(loop: LinearSystem, w: Floats) -> tuple[float, float]:
+    sizes = _sizes(loop, w)
+    k = int(np.argmax(sizes))
+    low, high = math.log(w[max(k - 1, 0)]), math.log(w[min(k + 1, len(w) - 1)])
+    best = (float(sizes[k]), float(w[k]))
+    for _ in range(ZOOMS):
+        places = np.linspace(low, high, 7)
+        own = _sizes(loop, np.exp(places))
+        j = int(np.argmax(own))
+        best = max(best, (float(own[j]), float(math.exp(places[j]))))
+        low, high = float(places[max(j - 1, 0)]), float(places[min(j + 1, 6)])
+    return best
+
+
+def structured(matrix: Complexes) -> float:
+    """Return the least largest singular value of D M D^-1 over positive diagonal D.
+
+    >>> round(structured(np.array([[1.0 + 0j, 100.0], [0.0, 1.0]])), 3)
+    1.0
+    """
+    n = len(matrix)
+    if n == 1:
+        return float(abs(matrix[0, 0]))
+    from scipy.optimize import minimize
+
+    sizes = np.abs(matrix)
+    logs = np.zeros(n)
+    # begin with rows and columns of like size (E. E. Osborne, 1960)
+    for _ in range(SCALED):
+        before = logs.copy()
+        scaled = sizes * np.exp(logs[:, None] - logs[None, :])
+        for i in range(n):
+            row = math.sqrt(float((np.delete(scaled[i], i) ** 2).sum()))
+            column = math.sqrt(float((np.delete(scaled[:, i], i) ** 2).sum()))
+            move = 0.5 * math.log(max(column, 1e-12) / max(row, 1e-12))
+            logs[i] += move
+            scaled = sizes * np.exp(logs[:, None] - logs[None, :])
+        if np.max(np.abs(logs - before)) < 1e-3:
+            break
+
+    def value(rest: Floats) -> float:
+        own = np.append(rest, 0.0)
+        return float(np.linalg.norm(matrix * np.exp(own[:, None] - own[None, :]), 2))
+
+    first = (logs - logs[-1])[:-1]
+    found = minimize(value, first, method="Nelder-Mead", options={"xatol": 1e-7, "fatol": 1e-10, "maxiter": 200 * n})
+    return min(float(found.fun), value(first))
