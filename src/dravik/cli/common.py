@@ -28,6 +28,7 @@ __all__ = [
     "get_craft",
     "kernel_notice",
     "out",
+    "own_file",
     "progress_bar",
     "quantities",
     "say",
@@ -77,7 +78,7 @@ def get_craft(
         path = sample_path(name)
     craft = load(path, loading=loading, compiled=not laws)
     for law in laws or ():
-        definition, tables, places = load_law(_law_path(law, path))
+        definition, tables, places = load_law(own_file(law, name, "laws"))
         craft = craft.with_law(definition, tables, places)
     craft = craft.compiled()
     own = {n: v for n, v in settings(set_).items() if n in craft.parameters}
@@ -89,10 +90,15 @@ def input_settings(craft: "Aircraft", pairs: Sequence[str] | None) -> "dict[str,
     return {n: v for n, v in settings(pairs).items() if n not in craft.parameters}
 
 
-def _law_path(law: str, aircraft: Path) -> Path:
-    """Return a law's file: as given, or the name of one in the aircraft's folder of laws."""
-    own = (aircraft if is_folder(aircraft) else aircraft.parent) / "laws" / f"{law.removesuffix('.toml')}.toml"
-    return own if not exists(law) and exists(own) else Path(law)
+def own_file(name: str, aircraft: str, folder: str) -> Path:
+    """Return a file: as given, or the name of one in a folder of the aircraft's, such as ``laws``."""
+    from dravik.aircraft import sample_names, sample_path
+
+    path = Path(aircraft)
+    if not exists(path) and aircraft in sample_names():
+        path = sample_path(aircraft)
+    own = (path if is_folder(path) else path.parent) / folder / f"{name.removesuffix('.toml')}.toml"
+    return own if not exists(name) and exists(own) else Path(name)
 
 
 def settings(pairs: Sequence[str] | None, option: str = "--set") -> "dict[str, str | float]":

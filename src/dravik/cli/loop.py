@@ -35,14 +35,25 @@ def loop(
     delay: Annotated[str, typer.Option(help="more delay in the loop, such as '50 ms'")] = "0 s",
     least_gain: Annotated[float, typer.Option(help="gain margin asked for, dB")] = 6.0,
     least_phase: Annotated[float, typer.Option(help="phase margin asked for, deg")] = 45.0,
+    plan: Annotated[str, typer.Option(metavar="FILE", help="loops to close, or the name of the aircraft's own")] = "",
+    fly: Annotated[str, typer.Option(help="with a plan: steps to fly, such as '1 deg,5 deg'")] = "",
+    flown: Annotated[str, typer.Option(metavar="FILE", help="with a plan: figure of the flown steps")] = "",
+    out: Annotated[str, typer.Option("--out", metavar="FILE", help="with a plan: write its law here")] = "",
     figure: Figure = "",
     set_: Settings = None,
     loading: Loading = "",
     law: Laws = None,
     as_json: AsJson = False,
 ) -> None:
-    """Break a loop at a signal: every crossing with its margins, the smallest, disc, sensitivities, delay it bears."""
+    """Break a loop at a signal, or close the loops of a file: margins, steps, requirements, the law, flown steps."""
+    from dravik.cli.loop_plan import run_plan, the_plan
     from dravik.loops import broken_loop, margins
+
+    own = the_plan(aircraft, plan)
+    if own is not None:
+        files = {"figure": figure, "flown": flown, "out": out}
+        run_plan(own, aircraft if plan else "", set_, files, fly, as_json=as_json)
+        return
 
     craft = condition.in_wind(get_craft(aircraft, loading, law, set_))
     point = get_point(craft, condition, set_)

@@ -1,7 +1,6 @@
 """The commands runway and fuel: how long a runway must be, and what a flight in legs takes."""
 
 from dataclasses import asdict
-from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
@@ -16,12 +15,12 @@ from dravik.cli.common import (
     get_craft,
     input_settings,
     kernel_notice,
+    own_file,
     progress_bar,
     settings,
     show_rows,
 )
 from dravik.cli.conditions import AskedFor
-from dravik.files import exists, is_folder
 
 if TYPE_CHECKING:
     from dravik.performance import Landing, TakeOff
@@ -102,7 +101,7 @@ def fuel(
     from dravik.performance import fuel_for, read_fuel_plan
 
     craft = get_craft(aircraft, loading, law)
-    legs = read_fuel_plan(_plan_path(plan, aircraft))
+    legs = read_fuel_plan(own_file(plan, aircraft, "fuel"))
     with kernel_notice("trim"), progress_bar(quiet=as_json, what="legs") as told:
         use = fuel_for(craft, legs, told=told)
     if as_json:
@@ -125,14 +124,3 @@ def fuel(
             for u in (*use.legs, use.total)
         ],
     )  # fmt: skip
-
-
-def _plan_path(plan: str, aircraft: str) -> Path:
-    """Return a file of legs: as given, or the name of one in the aircraft's folder ``fuel``."""
-    from dravik.aircraft import sample_names, sample_path
-
-    path = Path(aircraft)
-    if not exists(path) and aircraft in sample_names():
-        path = sample_path(aircraft)
-    own = (path if is_folder(path) else path.parent) / "fuel" / f"{plan.removesuffix('.toml')}.toml"
-    return own if not exists(plan) and exists(own) else Path(plan)

@@ -17,6 +17,7 @@ from dravik.flight.histories import (
     step,
     sweep,
 )
+from dravik.flight.loop_truth import FlownStep, LoopTruth, engaged, fly_loop
 from dravik.flight.mode_motion import mode_motion
 from dravik.flight.model_proof import ModelCheck, ModelProof, prove_model
 from dravik.flight.proofs import HoldProof, LinearProof, prove_linear, prove_trim
@@ -32,9 +33,11 @@ __all__ = [
     "Device",
     "Event",
     "Flight",
+    "FlownStep",
     "History",
     "HoldProof",
     "LinearProof",
+    "LoopTruth",
     "ModelCheck",
     "ModelProof",
     "Options",
@@ -45,7 +48,9 @@ __all__ = [
     "Start",
     "Turbulence",
     "doublet",
+    "engaged",
     "fly",
+    "fly_loop",
     "from_csv",
     "gust",
     "is_scenario",

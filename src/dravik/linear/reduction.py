@@ -6,6 +6,7 @@ Trans. Automatic Control 26 (1981), 111-129; balancing by M. S. Tombs and I. Pos
 realization of a stable non-minimal state-space system, Int. J. Control 46 (1987), 1319-1330.
 """
 
+import math
 from typing import Any, cast
 
 import numpy as np
@@ -93,6 +94,8 @@ def reachable(a: Floats, b: Floats, tolerance: float) -> Floats:
     basis, rest = np.zeros((n, 0)), np.eye(n)
     limit = tolerance * max(1.0, float(np.linalg.norm(a)), float(np.linalg.norm(b)) if b.size else 0.0)
     drive = b
+    if b.shape[1] == 1:
+        return _reachable_by_one(a, b[:, 0], limit)
     while rest.shape[1] and drive.size:
         u, s, _ = np.linalg.svd(rest.T @ drive)
         rank = _rank(s, limit)
@@ -101,6 +104,22 @@ def reachable(a: Floats, b: Floats, tolerance: float) -> Floats:
         new = rest @ u[:, :rank]
         basis, rest = np.hstack([basis, new]), rest @ u[:, rank:]
         drive = a @ new
+    return basis
+
+
+def _reachable_by_one(a: Floats, b: Floats, limit: float) -> Floats:
+    """Return the same for one input: one direction after another, made orthogonal twice so that none comes back."""
+    basis = np.zeros((len(a), len(a)))
+    new = b
+    for k in range(len(a)):
+        before = basis[:, :k]
+        for _ in range(2):
+            new = new - before @ (before.T @ new)
+        size = math.sqrt(float(new @ new))
+        if not size > limit:
+            return basis[:, :k]
+        basis[:, k] = new / size
+        new = a @ basis[:, k]
     return basis
 
 

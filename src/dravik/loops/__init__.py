@@ -2,23 +2,33 @@
 
 from dravik.loops.breaking import broken_loop
 from dravik.loops.closing import Closed, SteadyErrors, steady_errors
+from dravik.loops.describing import LimitCycle, Nonlinearity, limit_cycles
 from dravik.loops.designing import Choice, FoundGain, Wish, gain_for, pid_choices, pid_for
 from dravik.loops.elements import PID, lag, lead, notch, sampled_loop
+from dravik.loops.law_text import law_of
 from dravik.loops.locus import LocusCrossing, RootLocus, locus_of, root_locus
 from dravik.loops.margins import Crossing, Margins, margins
 from dravik.loops.observers import Observer, kalman, with_observer
 from dravik.loops.placing import Regulator, place, place_mode
+from dravik.loops.plan import LoopEntry, LoopPlan, read_loops
 from dravik.loops.regulators import optimal_outputs, optimal_states, tracked
 from dravik.loops.several import SeveralMargins, one_of, several_margins
+from dravik.loops.study import ClosedLoop, LoopStudy, study_loops
 
 __all__ = [
     "PID",
     "Choice",
     "Closed",
+    "ClosedLoop",
     "Crossing",
     "FoundGain",
+    "LimitCycle",
     "LocusCrossing",
+    "LoopEntry",
+    "LoopPlan",
+    "LoopStudy",
     "Margins",
+    "Nonlinearity",
     "Observer",
     "Regulator",
     "RootLocus",
@@ -29,7 +39,9 @@ __all__ = [
     "gain_for",
     "kalman",
     "lag",
+    "law_of",
     "lead",
+    "limit_cycles",
     "locus_of",
     "margins",
     "notch",
@@ -40,10 +52,12 @@ __all__ = [
     "pid_for",
     "place",
     "place_mode",
+    "read_loops",
     "root_locus",
     "sampled_loop",
     "several_margins",
     "steady_errors",
+    "study_loops",
     "tracked",
     "with_observer",
 ]

@@ -1,5 +1,6 @@
 """The frequency response of one loop: quick at many frequencies, with an exact delay, and sampled where it turns."""
 
+import cmath
 import math
 from collections.abc import Callable
 from typing import Any
@@ -42,7 +43,7 @@ def least(loop: LinearSystem) -> LinearSystem:
     1
     """
     found = loop.minimal()
-    sizes = np.abs(found.poles() - (0.0 if loop.dt is None else 1.0))
+    sizes = np.abs(np.linalg.eigvals(found.A) - (0.0 if loop.dt is None else 1.0))
     felt = sizes[sizes > STANDING * float(sizes.max(initial=0.0))]
     if len(felt) < len(sizes) and len(felt):
         rate = 1.0 if loop.dt is None else 1.0 / loop.dt
@@ -65,12 +66,13 @@ class LoopCurve:
     def __init__(self, system: LinearSystem, delay: float) -> None:
         self.system, self.delay, self.dt = system, delay, system.dt
         self._grid: Floats | None = None
-        self.poles = system.poles()
         values, vectors = np.linalg.eig(system.A) if len(system.A) else (np.zeros(0), np.zeros((0, 0)))
+        self.poles: Complexes = np.asarray(values, dtype=np.complex128)
         self._is_diagonal = len(system.A) == 0 or float(np.linalg.cond(vectors)) < WELL
         if self._is_diagonal:
             left = np.linalg.solve(vectors, system.B[:, 0].astype(complex)) if len(values) else np.zeros(0)
             self._values, self._residues = values, (system.C[0] @ vectors) * left if len(values) else np.zeros(0)
+            self._pairs = list(zip(self._values.tolist(), self._residues.tolist(), strict=True))
         self._direct = complex(system.D[0, 0])
         self.zeros = transmission_zeros(system.A, system.B, system.C, system.D)
 
@@ -108,6 +110,18 @@ class LoopCurve:
     def __call__(self, omega: Any) -> Complexes:
         """Return L at frequencies (rad/s)."""
         return self.at(self.points(omega))
+
+    def _alone(self, omega: float) -> Complexes:
+        """Return L at one frequency: a search asks for it one by one, and arrays cost more than they do there."""
+        if not self._is_diagonal:
+            return self(omega)
+        s = 1j * omega if self.dt is None else cmath.exp(1j * omega * self.dt)
+        value = self._direct
+        for pole, residue in self._pairs:
+            value += residue / (s - pole)
+        if self.delay:
+            value *= cmath.exp(-self.delay * s) if self.dt is None else s ** (-self.delay / self.dt)
+        return np.array([value])
 
     def ends(self) -> list[tuple[float, complex]]:
         """Return frequency and L at rest and at the other end: infinitely fast, or at half the sampling rate."""
@@ -185,9 +199,15 @@ class LoopCurve:
                 found += [float(w[k])] if values[k] == 0.0 else []
                 continue
             low, high = math.log(w[k]), math.log(w[k + 1])
-            found.append(
-                math.exp(brentq(lambda x: float(figure(self(math.exp(x)))[0]), low, high, xtol=1e-14, rtol=1e-14))
-            )
+
+            def at(x: float) -> float:
+                return float(figure(self._alone(math.exp(x)))[0])
+
+            a, b = at(low), at(high)
+            if a * b > 0.0:  # one by one the last bits differ from those of many at once
+                found.append(math.exp(low if abs(a) < abs(b) else high))
+                continue
+            found.append(math.exp(brentq(at, low, high, xtol=1e-14, rtol=1e-14)))
         return sorted(found)
 
     def count_unstable(self) -> int:

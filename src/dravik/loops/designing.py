@@ -22,7 +22,7 @@ from dravik.loops.locus import root_locus
 from dravik.loops.margins import TINY, Margins, margins
 from dravik.units import in_si
 
-__all__ = ["KINDS", "Choice", "FoundGain", "Wish", "gain_for", "pid_choices", "pid_for"]
+__all__ = ["KINDS", "Choice", "FoundGain", "Wish", "gain_for", "pid_choices", "pid_for", "plant_sign"]
 
 Floats = NDArray[np.float64]
 KINDS = ("P", "PI", "PD", "PID")
@@ -81,11 +81,17 @@ def gain_for(loop: LinearSystem, wish: Wish, *, delay: str | float = 0.0) -> Fou
     good = [(g, found) for g in sorted(gains) if (found := margins(_scaled(loop, g), delay=late)).is_stable]
     if not good:
         raise DravikError(
-            f"{name} {value:.4g}: " + (f"the loop is unstable at {', '.join(f'{g:.4g}' for g in gains)}" if gains
+            f"{name} {value:.4g}: " + (f"the loop is unstable at {_some(gains)}" if gains
                                        else "no gain gives it"), hint=_most(curve, name),
         )  # fmt: skip
     gain, found = good[-1]
     return FoundGain(gain, found, [g for g in sorted(gains) if g != gain])
+
+
+def _some(gains: list[float]) -> str:
+    """Return the smallest gains in words."""
+    text = ", ".join(f"{g:.4g}" for g in sorted(gains)[:3])
+    return f"the gain {text}" if len(gains) == 1 else f"the gains {text}{', ...' if len(gains) > 3 else ''}"
 
 
 def _scaled(loop: LinearSystem, gain: float) -> LinearSystem:
@@ -219,7 +225,7 @@ def pid_for(
             f"{kind} at {w:g} rad/s with {math.degrees(angle):.4g} deg", expected="a continuous plant, both above zero"
         )
     at = complex(LoopCurve(least(plant), late)(w)[0])
-    sign = _sign(plant)
+    sign = plant_sign(plant, w)
     if not math.isfinite(abs(at)) or at == 0.0:
         raise DravikError(f"the plant has no gain at {w:g} rad/s", expected="another crossover")
     own = sign * at
@@ -237,19 +243,25 @@ def pid_for(
     return PID(scale * pid.proportional, scale * pid.integral, scale * pid.derivative, pid.filter_time)
 
 
-def _sign(plant: LinearSystem) -> float:
-    """Return the sign with which the plant answers at first: that of its gain at high frequencies, phase taken out."""
+def plant_sign(plant: LinearSystem, omega: float | None = None) -> float:
+    """Return the sign with which the plant answers a step after the time that a frequency (rad/s) stands for, 1/omega.
+
+    Without a frequency the middle one of its roots. Not the sign at the first moment, which delays and actuators hide,
+    nor that at rest, which a slow or unstable mode may turn about.
+    """
     one = least(plant)
-    d = float(one.D[0, 0])
-    if abs(d) > 1e-9:
-        return math.copysign(1.0, d)
-    moment = one.B[:, 0]
-    for _ in range(len(one.A)):
-        first = float((one.C @ moment)[0])
-        if abs(first) > 1e-9 * float(np.abs(one.C).max() * np.abs(moment).max() + 1e-300):
-            return math.copysign(1.0, first)
-        moment = one.A @ moment
-    raise DravikError("the plant does not answer", expected="a way from its input to its output")
+    sizes = np.abs(one.poles())
+    sizes = sizes[sizes > 0.0]
+    w = omega or (float(np.median(sizes)) if len(sizes) else 1.0)
+    t = (
+        np.linspace(0.0, 1.0 / w, 200)
+        if plant.dt is None
+        else plant.dt * np.arange(max(2, round(1.0 / w / plant.dt)) + 1, dtype=np.float64)
+    )
+    values = one.response(t, np.ones((len(t), 1)))[1][:, 0]
+    if not np.any(np.abs(values) > 0.0):
+        raise DravikError("the plant does not answer", expected="a way from its input to its output")
+    return math.copysign(1.0, float(values[-1]))
 
 
 def _p(w: float, needed: float) -> PID | None:

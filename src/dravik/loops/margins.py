@@ -164,7 +164,9 @@ def _gain_crossings(curve: LoopCurve, w: Floats) -> list[Crossing]:
 
 def _phase_crossings(curve: LoopCurve, w: Floats) -> list[Crossing]:
     found = []
-    for at in curve.roots_of(lambda v: v.imag / np.maximum(np.abs(v), TINY), w):
+    # where the loop is next to nothing, as a delay turns it on and on, no crossing is worth its search
+    felt = w[np.abs(curve(w)) > 0.3 * SMALLEST]
+    for at in curve.roots_of(lambda v: v.imag / np.maximum(np.abs(v), TINY), felt):
         value = complex(curve(at)[0])
         if value.real < 0.0 and abs(value) > SMALLEST:
             found.append(Crossing("phase", at, 1.0 / abs(value), math.nan, math.nan))

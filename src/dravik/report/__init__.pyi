@@ -17,6 +17,9 @@ from .figures import save_figure as save_figure
 from .handling import figure_handling as figure_handling
 from .handling import figure_handling_map as figure_handling_map
 from .limits import figure_limits as figure_limits
+from .loop_study import figure_flown_steps as figure_flown_steps
+from .loop_study import figure_locus as figure_locus
+from .loop_study import figure_study as figure_study
 from .loops import figure_loop as figure_loop
 from .masses import figure_masses as figure_masses
 from .page import Block as Block

@@ -1,0 +1,167 @@
+"""A loop as it is flown: steps of growing size by the whole aircraft, laid over the step of its linear model."""
+
+import math
+import tomllib
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dravik.aircraft import Aircraft, LawDefinition
+from dravik.errors import DravikError, require
+from dravik.flight.flying import fly
+from dravik.flight.histories import step
+from dravik.flight.recording import Recording
+from dravik.linear import Answer, answer, linearise
+from dravik.loops import LoopStudy, law_of
+from dravik.loops.curve import least
+from dravik.trimming import TrimPoint, trim
+from dravik.units import in_si
+
+__all__ = ["FlownStep", "LoopTruth", "engaged", "fly_loop"]
+
+Floats = NDArray[np.float64]
+PART = 0.05  # of the linear answer's largest value: where the flown one is said to part
+AT_STOP = 0.999  # of an effector's range or rate
+BEGINS = 0.5  # s: when the command steps
+
+
+@dataclass(frozen=True)
+class FlownStep:
+    """One flown step: its ``size`` (SI), the flight, the answer over the size by ``time`` from the step on, when it
+
+    ``parts`` from the linear one (s; inf if never), and ``why``: which limit it met first, and when.
+    """
+
+    size: float
+    run: Recording
+    time: Floats
+    values: Floats
+    parts: float
+    why: str
+
+
+@dataclass(frozen=True)
+class LoopTruth:
+    """Flown steps of a command over the linear one: ``linear`` is that of the whole model, nothing held."""
+
+    command: str
+    measured: str
+    linear: Answer
+    steps: list[FlownStep]
+
+    def rows(self) -> list[dict[str, Any]]:
+        """Return one record for each size."""
+        return [
+            {
+                "size": s.size, "parts_after_s": s.parts, "largest_difference": float(np.max(np.abs(
+                    s.values - np.interp(s.time, self.linear.time, self.linear.values)))), "why": s.why,
+            }
+            for s in self.steps
+        ]  # fmt: skip
+
+
+def engaged(study: LoopStudy) -> tuple[Aircraft, TrimPoint]:
+    """Return the aircraft with the law of a study engaged, and trimmed at the study's condition.
+
+    >>> import dravik as dv
+    >>> from dravik.loops import read_loops, study_loops
+    >>> plan = read_loops(dv.aircraft.sample_path("tarn") / "loops" / "pitch.toml")
+    >>> craft, point = engaged(study_loops(dv.sample("tarn"), plan))
+    >>> "theta_command" in craft.input_names
+    True
+    """
+    require(study, LoopStudy, "the study", "study_loops(craft, plan)")
+    definition = LawDefinition.model_validate(tomllib.loads(law_of(study)))
+    craft = study.craft.with_law(definition)
+    return craft, trim(craft, **study.plan.condition)
+
+
+def fly_loop(
+    study: LoopStudy, sizes: Sequence[str | float], *, duration: str | float = 15.0, command: str = ""
+) -> LoopTruth:  # fmt: skip
+    """Return steps of a study's command, flown by the whole aircraft with its limits, over the linear model's step.
+
+    ``command`` is the outermost one unless given, ``sizes`` angles with units or SI numbers, growing. Says when each
+    parts by 5 % of the largest linear value, and which effector was at a stop or its rate limit before that. The
+    law's delays and samples are not in it. Raises DravikError for a command that is no input of the law.
+
+    >>> import dravik as dv
+    >>> from dravik.loops import read_loops, study_loops
+    >>> plan = read_loops(dv.aircraft.sample_path("tarn") / "loops" / "pitch.toml")
+    >>> found = fly_loop(study_loops(dv.sample("tarn"), plan), ["0.5 deg"], duration=5.0)
+    >>> found.steps[0].parts
+    inf
+    """
+    craft, point = engaged(study)
+    outer = [e for e in study.plan.loop if e.asked in craft.input_names]
+    entry = next((e for e in outer if e.asked == command), None) if command else (outer[-1] if outer else None)
+    if entry is None:
+        raise DravikError(
+            f"the law has no command {command!r}" if command else "the law has no command",
+            expected=", ".join(e.asked for e in outer) or "a loop whose command no other loop gives",
+        )
+    lasts = in_si(duration, "time", where="duration")
+    if not 0.1 <= lasts <= 600.0:
+        raise DravikError(f"{lasts:g} s of flight", expected="0.1 to 600 s")
+    kind = {"rad": "angle", "rad/s": "angular rate", "m": "length", "m/s": "speed"}.get(
+        craft.signal(entry.measures).unit
+    )
+    whole = linearise(craft, point, outputs=[entry.measures]).part(inputs=[entry.asked], outputs=[entry.measures])
+    linear = answer(least(_as_plain(whole)), entry.measures, entry.asked, duration=lasts)
+    found = []
+    for given in sizes:
+        size = in_si(given, kind, where="sizes") if kind and isinstance(given, str) else float(given)
+        if not math.isfinite(size) or size == 0.0:
+            raise DravikError(f"a step of {given!r}", where="sizes", expected="other than zero")
+        found.append(_flown(craft, point, entry.asked, entry.measures, size, linear))
+    return LoopTruth(entry.asked, entry.measures, linear, found)
+
+
+def _as_plain(model: Any) -> Any:
+    from dravik.linear import LinearSystem
+
+    return LinearSystem(
+        model.A, model.B, model.C, model.D, model.states, model.inputs, model.outputs, {}, None, model.title
+    )
+
+
+def _flown(
+    craft: Aircraft, point: TrimPoint, command: str, measured: str, size: float, linear: Answer
+) -> FlownStep:  # fmt: skip
+    unit = craft.inputs[command].unit
+    controls = [n for n in craft.definition.controls if n in craft.signals]
+    run = fly(
+        craft.over_no_ground(), start=point, duration=BEGINS + float(linear.time[-1]), record=[measured, *controls],
+        controls={command: step(f"{size!r} {unit}".strip(), at=BEGINS)},
+    )  # fmt: skip
+    after = run.time >= BEGINS - 1e-9
+    t = run.time[after] - BEGINS
+    values = (run[measured][after] - run[measured][0]) / size
+    expected = np.interp(t, linear.time, linear.values)
+    off = np.flatnonzero(np.abs(values - expected) > PART * float(np.abs(linear.values).max()))
+    parts = float(t[off[0]]) if len(off) else math.inf
+    return FlownStep(size, run, t, values, parts, _why(craft, run, controls, parts + BEGINS))
+
+
+def _why(craft: Aircraft, run: Recording, controls: Sequence[str], until: float) -> str:
+    """Return which effectors met a limit first, before the answers parted, in words."""
+    met: list[tuple[float, str]] = []
+    for name in controls:
+        effector, values = craft.definition.controls[name], run[name]
+        if effector.range is not None:
+            low, high = effector.range
+            at = np.flatnonzero((values <= low + 1e-3 * (high - low)) | (values >= high - 1e-3 * (high - low)))
+            if len(at) and run.time[at[0]] > BEGINS:
+                met.append((float(run.time[at[0]]) - BEGINS, f"{name} at its stop"))
+        if effector.rate is not None:
+            rates = np.abs(np.gradient(values, run.time))
+            at = np.flatnonzero(rates >= AT_STOP * effector.rate)
+            if len(at):
+                met.append((float(run.time[at[0]]) - BEGINS, f"{name} at its greatest rate"))
+    before = sorted(m for m in met if m[0] + BEGINS <= until)
+    if not before:
+        return "" if math.isinf(until) else "no effector at a limit: the aircraft itself is not linear so far away"
+    return "; ".join(f"{what} from {t:.2f} s on" for t, what in before)

@@ -1,0 +1,115 @@
+"""The law that the loops of a study make, as the text of a law file: gains as parameters, formulas, what is added."""
+
+import math
+
+from dravik.errors import DravikError
+from dravik.loops.plan import Element, LoopEntry
+from dravik.loops.study import ClosedLoop, LoopStudy
+
+__all__ = ["law_of"]
+
+
+def law_of(study: LoopStudy) -> str:
+    """Return the text of a law file with the loops of a study: engaged, it is what was studied, but for the delays.
+
+    The outermost commands are inputs that follow what is measured, so that engaging takes over the present value; an
+    integral is held where its effector would stop. Raises DravikError for a notch, which no formula makes, and for a
+    loop that moves an input.
+
+    >>> import dravik as dv
+    >>> from dravik.loops import read_loops, study_loops
+    >>> study = study_loops(dv.sample("tarn"), read_loops(dv.aircraft.sample_path("tarn") / "loops" / "pitch.toml"))
+    >>> "[inputs.theta_command]" in law_of(study)
+    True
+    """
+    inner = {entry.asked: entry.name for entry in study.plan.loop}
+    outer = {entry.moves for entry in study.plan.loop}
+    lines = ["format = 1", f'name = "{study.plan.name or "Loops"}"', f'description = "{_described(study)}"', ""]
+    for found in study.loops:
+        if found.entry.asked not in outer:
+            lines += _input(study, found.entry)
+    lines += ["[parameters]"]
+    for found in study.loops:
+        lines += _parameters(found)
+    lines += ["", "[formulas]"]
+    adds: dict[str, list[str]] = {}
+    for found in reversed(study.loops):
+        entry = found.entry
+        lines += _formulas(study, found)
+        if entry.moves not in inner:
+            if entry.moves not in study.craft.definition.controls:
+                raise DravikError(
+                    f"the loop {entry.name!r} moves the input {entry.moves!r}",
+                    expected="an effector, which laws add to", hint="the loop's figures hold; give the law by hand",
+                )  # fmt: skip
+            adds.setdefault(entry.moves, []).append(entry.name)
+    lines += ["", "[add]", *(f'{moved} = "{" + ".join(names)}"' for moved, names in adds.items()), ""]
+    return "\n".join(lines)
+
+
+def _described(study: LoopStudy) -> str:
+    return f"designed at {study.point.title}: " + ", ".join(
+        f"{f.entry.name} {math.degrees(f.margins.phase):.0f} deg" if math.isfinite(f.margins.phase) else f.entry.name
+        for f in study.loops
+    )
+
+
+def _input(study: LoopStudy, entry: LoopEntry) -> list[str]:
+    unit = study.craft.signal(entry.measures).unit
+    kind = {"rad": "angle", "rad/s": "angular rate", "m": "length", "m/s": "speed"}.get(unit)
+    lines = [f"[inputs.{entry.asked}]", f'description = "what {entry.measures} is to be"']
+    lines += [f'kind = "{kind}"'] if kind else []
+    return [*lines, f'follows = "{entry.measures}"', ""]
+
+
+def _parameters(found: ClosedLoop) -> list[str]:
+    pid, name = found.pid, found.entry.name
+    own = [("proportional", pid.proportional), ("integral", pid.integral), ("derivative", pid.derivative)]
+    return [f"{name}_{what} = {{ value = {value:.6g} }}" for what, value in own if value or what == "proportional"]
+
+
+def _formulas(study: LoopStudy, found: ClosedLoop) -> list[str]:
+    entry, pid = found.entry, found.pid
+    name, error = entry.name, f"({entry.asked} - {entry.measures})"
+    term = error if pid.weight == 1.0 else f"({pid.weight:.6g}*{entry.asked} - {entry.measures})"
+    text = f"{name}_proportional*{term}"
+    if pid.integral:
+        bounds = _bounds(study, entry)
+        text += f" + integral({name}_integral*{error}{bounds})"
+    if pid.derivative:
+        # the command has no part in the derivative: a step would be a blow
+        text += f" - {name}_derivative*washout({entry.measures}, {pid.filter_time:.6g})/{pid.filter_time:.6g}"
+    for element in entry.element:
+        text = _shaped(element, text)
+    unit = study.craft.signal(entry.moves).unit if entry.moves in study.craft.signals else ""
+    of = f', unit = "{unit}"' if unit else ""
+    lines = [f'{name} = {{ formula = "{text}"{of} }}']
+    # what an inner loop reads as its command
+    given = [f.entry.name for f in study.loops if f.entry.moves == entry.asked]
+    if given:
+        lines.insert(0, f'{entry.asked} = {{ formula = "{" + ".join(given)}" }}')
+    return lines
+
+
+def _bounds(study: LoopStudy, entry: LoopEntry) -> str:
+    """Return where an integral is held: half the effector's range, as its loop moves that through the inner ones."""
+    moved, gain = entry.moves, 1.0
+    inner = {e.asked: study.loop(e.name) for e in study.plan.loop}
+    while moved in inner:
+        gain *= abs(inner[moved].pid.proportional) or 1.0
+        moved = inner[moved].entry.moves
+    control = study.craft.definition.controls.get(moved)
+    if control is None or control.range is None:
+        return ""
+    half = 0.25 * (control.range[1] - control.range[0]) / gain
+    return f", low={-half:.4g}, high={half:.4g}"
+
+
+def _shaped(element: Element, text: str) -> str:
+    if element.kind == "notch":
+        raise DravikError("no formula of a law makes a notch", hint="state(...) twice, by hand")
+    if element.lead is not None:
+        ratio = math.tan(0.25 * math.pi + 0.5 * element.lead)
+        return f"lead_lag({text}, {ratio / element.at:.6g}, {1.0 / (ratio * element.at):.6g})/{ratio:.6g}"
+    assert element.lag is not None
+    return f"{element.lag:.6g}*lead_lag({text}, {1.0 / element.at:.6g}, {element.lag / element.at:.6g})"

@@ -1,0 +1,139 @@
+"""Loops to be closed one after another, as a file: condition, loops in their order, elements, requirements."""
+
+from pathlib import Path
+from typing import Any, Literal
+
+from pydantic import Field, ValidationError
+
+from dravik.definition.fields import Angle, AngularRate, Duration, Model, PositiveAngularRate
+from dravik.definition.toml import read_definition
+from dravik.errors import DravikError
+from dravik.files import as_path
+
+__all__ = ["Element", "LoopEntry", "LoopPlan", "Requirements", "read_loops"]
+
+
+class Element(Model):
+    """One element behind the controller: ``lead`` (a phase), ``lag`` (a factor at rest) or a ``notch``.
+
+    ``at`` is its frequency: of the phase, of the lag's zero, of the notch.
+    """
+
+    lead: Angle | None = None
+    lag: float | None = Field(default=None, gt=0.0)
+    notch: Literal[True] | None = None
+    at: PositiveAngularRate
+    depth: float = Field(default=0.05, ge=0.0, le=1.0)
+    width: float = Field(default=0.5, gt=0.0, le=5.0)
+
+    @property
+    def kind(self) -> str:
+        """Which of the three it is; raises DravikError for none or several."""
+        own = [n for n in ("lead", "lag", "notch") if getattr(self, n) is not None]
+        if len(own) != 1:
+            raise DravikError(f"an element with {' and '.join(own) or 'nothing'}", expected="one of lead, lag, notch")
+        return own[0]
+
+
+class Requirements(Model):
+    """What a loop is to have at least, or at most: margins, disc, bandwidth, overshoot, steady error, settling."""
+
+    gain_margin_dB: float | None = Field(default=None, ge=0.0)
+    phase_margin: Angle | None = None
+    delay_margin: Duration | None = None
+    disc: float | None = Field(default=None, ge=0.0, le=2.0)
+    bandwidth: PositiveAngularRate | None = None
+    overshoot: float | None = Field(default=None, ge=0.0)
+    settling: Duration | None = None
+    steady_error: float | None = Field(default=None, ge=0.0)
+
+
+class LoopEntry(Model):
+    """One loop: what it ``measures`` and ``moves``, its ``command``, its controller given or designed.
+
+    ``moves`` is an effector (what is added to its command), an input, or the command of an earlier loop. Gains are
+    given (``proportional``, ``integral``, ``derivative``, ``filter_time``), or found: ``controller`` with ``crossover``
+    and ``phase_margin``, or for a proportional one any one of ``crossover``, ``phase_margin``, ``gain_margin_dB``,
+    ``bandwidth``, ``damping`` (of the mode ``near`` a frequency). ``zero`` adds an integral whose zero lies there.
+    """
+
+    name: str
+    measures: str
+    moves: str
+    command: str = ""
+    controller: Literal["P", "PI", "PD", "PID"] = "P"
+    proportional: float | None = None
+    integral: float = 0.0
+    derivative: float = 0.0
+    filter_time: Duration | None = None
+    weight: float = 1.0
+    crossover: PositiveAngularRate | None = None
+    phase_margin: Angle | None = None
+    gain_margin_dB: float | None = Field(default=None, gt=0.0)
+    bandwidth: PositiveAngularRate | None = None
+    damping: float | None = Field(default=None, gt=0.0, lt=1.0)
+    near: AngularRate | None = None
+    zero: PositiveAngularRate | None = None
+    element: tuple[Element, ...] = ()
+    delay: Duration | None = None
+    rate: float | None = Field(default=None, gt=0.0, description="Hz, of a law that runs at samples")
+    require: Requirements = Requirements()
+
+    @property
+    def asked(self) -> str:
+        """The name of its command."""
+        return self.command or f"{self.name}_command"
+
+
+class LoopPlan(Model):
+    """A file of loops: the aircraft with its laws at a condition, and the loops in the order in which they close."""
+
+    format: Literal[1] = 1
+    name: str = ""
+    aircraft: str = ""
+    loading: str = ""
+    laws: tuple[str, ...] = ()
+    condition: dict[str, Any]
+    hold: tuple[str, ...] = ()
+    loop: tuple[LoopEntry, ...] = Field(min_length=1)
+
+    def changed(self, changes: dict[str, Any]) -> "LoopPlan":
+        """Return it with other values, ``{"hold.proportional": 2.0}``; raises DravikError for a loop or key it has not.
+
+        >>> plan = LoopPlan(condition={"airspeed": 60.0}, loop=[{"name": "a", "measures": "q", "moves": "elevator"}])
+        >>> plan.changed({"a.proportional": -0.5}).loop[0].proportional
+        -0.5
+        """
+        loops = {entry.name: entry for entry in self.loop}
+        for key, value in changes.items():
+            name, _, field = key.partition(".")
+            if name not in loops or field not in LoopEntry.model_fields:
+                raise DravikError(
+                    f"{key!r} is no value of a loop", expected="LOOP.KEY, with a loop of " + ", ".join(loops)
+                )
+            kept = {n: getattr(loops[name], n) for n in ("name", "measures", "moves")}
+            try:
+                one = LoopEntry.model_validate({**kept, field: value})
+            except ValidationError as error:
+                raise DravikError(f"{key} = {value!r}: {error.errors()[0]['msg']}") from None
+            # another way to find the gain takes the place of the old one
+            others: tuple[str, ...] = (
+                DESIGNED if field == "proportional" else ("proportional",) if field in DESIGNED else ()
+            )
+            if field in DESIGNED and loops[name].controller == "P":
+                others = ("proportional", *(n for n in DESIGNED if n != field))
+            loops[name] = loops[name].model_copy(update={**dict.fromkeys(others), field: getattr(one, field)})
+        return self.model_copy(update={"loop": tuple(loops.values())})
+
+
+DESIGNED = ("crossover", "phase_margin", "gain_margin_dB", "bandwidth", "damping")
+
+
+def read_loops(path: str | Path) -> LoopPlan:
+    """Return the loops of a file; raises DravikError, naming file and line, for what is wrong.
+
+    >>> import dravik as dv
+    >>> read_loops(dv.aircraft.sample_path("tarn") / "loops" / "pitch.toml").loop[0].name
+    'damper'
+    """
+    return read_definition(as_path(path), LoopPlan)[0]

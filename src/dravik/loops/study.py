@@ -1,0 +1,291 @@
+"""Loops of a plan closed in their order around a linear model: gains, margins, steps, requirements, and the law."""
+
+import math
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any, NamedTuple
+
+from dravik.aircraft import Aircraft
+from dravik.errors import DravikError, require
+from dravik.linear import Answer, LinearModel, LinearSystem, StepFigures, answer, linearise
+from dravik.loops.closing import Closed, SteadyErrors, steady_errors
+from dravik.loops.curve import least
+from dravik.loops.designing import Wish, gain_for, pid_for, plant_sign
+from dravik.loops.elements import PID, lag, lead, notch, sampled_loop
+from dravik.loops.margins import Margins, margins
+from dravik.loops.plan import DESIGNED, LoopEntry, LoopPlan
+from dravik.trimming import TrimPoint, trim
+
+__all__ = ["Check", "ClosedLoop", "LoopStudy", "study_loops"]
+
+ORDER = 3  # of the Padé fraction of a delay in closed loops; margins take it exactly
+
+
+class Check(NamedTuple):
+    """One requirement of a loop: what is asked for, what there is, and whether that is enough."""
+
+    name: str
+    value: float
+    limit: float
+    unit: str
+    met: bool
+
+
+@dataclass(frozen=True)
+class ClosedLoop:
+    """One loop of a study: its ``pid``, the open loop with the earlier ones closed, margins, step of its command.
+
+    ``use`` is the largest value that moves, and its largest rate, for a unit step of the command.
+    """
+
+    entry: LoopEntry
+    pid: PID
+    opened: LinearSystem
+    margins: Margins
+    steady: SteadyErrors
+    step: Answer
+    figures: StepFigures
+    use: tuple[float, float]
+    checks: list[Check]
+
+    @property
+    def met(self) -> bool:
+        """Whether it is stable and every requirement is met."""
+        return self.margins.is_stable and all(c.met for c in self.checks)
+
+    def row(self) -> dict[str, Any]:
+        """Return its figures, angles in deg, gain margins in dB."""
+        up, down = self.margins.gain_up, self.margins.gain_down
+        return {
+            "loop": self.entry.name, "P": self.pid.proportional, "I": self.pid.integral, "D": self.pid.derivative,
+            "stable": self.margins.is_stable, "crossover_rad_s": _crossover(self.margins),
+            "gain_up_dB": 20.0 * math.log10(up) if math.isfinite(up) else math.inf,
+            "gain_down_dB": 20.0 * math.log10(down) if down > 0.0 else -math.inf,
+            "phase_margin_deg": math.degrees(self.margins.phase), "delay_margin_s": self.margins.delay,
+            "disc": self.margins.disc, "bandwidth_rad_s": self.margins.bandwidth, "type": self.steady.type,
+            "steady_error": 1.0 - self.figures.end, "rise_s": self.figures.rise, "overshoot": self.figures.overshoot,
+            "settling_s": self.figures.settling, "moved_most": self.use[0], "moved_fastest_1_s": self.use[1],
+            "met": self.met,
+        }  # fmt: skip
+
+
+@dataclass(frozen=True)
+class LoopStudy:
+    """All loops of a plan, closed one after another; ``closed`` is the plant with all of them."""
+
+    plan: LoopPlan
+    craft: Aircraft
+    point: TrimPoint
+    model: LinearModel
+    loops: list[ClosedLoop]
+    closed: Closed
+
+    @property
+    def met(self) -> bool:
+        """Whether every loop is stable and meets what is required of it."""
+        return all(loop.met for loop in self.loops)
+
+    def rows(self) -> list[dict[str, Any]]:
+        """Return one record for each loop."""
+        return [loop.row() for loop in self.loops]
+
+    def loop(self, name: str) -> ClosedLoop:
+        """Return one loop by its name; raises DravikError for another."""
+        for found in self.loops:
+            if found.entry.name == name:
+                return found
+        raise DravikError(f"there is no loop {name!r}", expected=", ".join(f.entry.name for f in self.loops))
+
+
+def study_loops(craft: Aircraft, plan: LoopPlan) -> LoopStudy:
+    """Return the loops of a plan, designed and closed in their order around the aircraft's linear model.
+
+    Each loop is designed with the earlier ones closed. A delay is exact in a loop's own margins and designs, and a Padé
+    fraction of third order in what is closed with it. A loop with a ``rate`` has the margins of the sampled loop.
+    Raises DravikError for signals that are not there, for designs that cannot be had, and loops that cannot be closed.
+
+    >>> import dravik as dv
+    >>> from dravik.loops import read_loops, study_loops
+    >>> found = study_loops(dv.sample("tarn"), read_loops(dv.aircraft.sample_path("tarn") / "loops" / "pitch.toml"))
+    >>> found.met, [loop.entry.name for loop in found.loops]
+    (True, ['damper', 'hold'])
+    """
+    require(craft, Aircraft, "the aircraft")
+    require(plan, LoopPlan, "the plan", "read_loops(file)")
+    names = [entry.name for entry in plan.loop]
+    if len(set(names)) < len(names):
+        raise DravikError(f"a loop stands twice among {', '.join(names)}", expected="names of their own")
+    point = trim(craft, **plan.condition)
+    measured = list(dict.fromkeys(entry.measures for entry in plan.loop))
+    model = linearise(craft, point, outputs=measured)
+    part = model.part(states=[n for n in model.states if n not in plan.hold]) if plan.hold else model
+    moved = _effectors(craft, plan, part)
+    plant = part.part(inputs=list(moved)).renamed({k: v for k, v in moved.items() if k != v})
+    closed = Closed(_plain(plant))
+    loops: list[ClosedLoop] = []
+    for entry in plan.loop:
+        own = _channel(closed, entry)
+        loops.append(_closed_one(closed, entry, own))
+        closed = closed.close(entry.name, _controller(entry, loops[-1].pid))
+    return LoopStudy(plan, craft, point, model, loops, closed)
+
+
+def _plain(system: LinearSystem) -> LinearSystem:
+    return LinearSystem(
+        system.A, system.B, system.C, system.D, system.states, system.inputs, system.outputs, {}, None, system.title
+    )
+
+
+def _effectors(craft: Aircraft, plan: LoopPlan, model: LinearModel) -> dict[str, str]:
+    """Return the model's inputs that the loops move, with the names that the plan gives them."""
+    commands = {entry.asked for entry in plan.loop}
+    found: dict[str, str] = {}
+    for entry in plan.loop:
+        if entry.moves in commands:
+            continue
+        for name in (f"{entry.moves}_increment", f"{entry.moves}_command", entry.moves):
+            if name in model.inputs:
+                found[name] = entry.moves
+                break
+        else:
+            raise DravikError(
+                f"the loop {entry.name!r} moves {entry.moves!r}", where=plan.name, expected="an effector ("
+                + ", ".join(craft.definition.controls) + "), an input, or the command of an earlier loop",
+            )  # fmt: skip
+    return found
+
+
+def _channel(closed: Closed, entry: LoopEntry) -> LinearSystem:
+    """Return what the loop is closed around: from what it moves to what it measures, the earlier loops closed."""
+    whole = closed.system()
+    if entry.moves not in whole.inputs:
+        raise DravikError(
+            f"the loop {entry.name!r} moves {entry.moves!r}, which no earlier loop reads",
+            expected=", ".join(whole.inputs),
+        )
+    return whole.part(inputs=[entry.moves], outputs=[entry.measures])
+
+
+def _elements(entry: LoopEntry) -> LinearSystem | None:
+    """Return the elements behind the controller, in series, from ``raw`` to ``shaped``."""
+    found: LinearSystem | None = None
+    for k, e in enumerate(entry.element):
+        make: dict[str, Callable[[str, str], LinearSystem]] = {
+            "lead": lambda o, i, e=e: lead(e.lead, e.at, output=o, input=i),  # type: ignore[misc]
+            "lag": lambda o, i, e=e: lag(e.lag, e.at, output=o, input=i),  # type: ignore[misc]
+            "notch": lambda o, i, e=e: notch(e.at, depth=e.depth, width=e.width, output=o, input=i),  # type: ignore[misc]
+        }
+        one = make[e.kind](f"shaped {k}", "raw" if k == 0 else f"shaped {k - 1}")
+        found = one if found is None else found.series(one)
+    return found
+
+
+def _pid(entry: LoopEntry, channel: LinearSystem) -> PID:
+    """Return the gains that are given, or those that the wish asks for."""
+    shaped = _elements(entry)
+    around = channel if shaped is None else shaped.renamed(
+        {shaped.inputs[0]: "raw in", shaped.outputs[0]: channel.inputs[0]}
+    ).series(channel)  # fmt: skip
+    late = entry.delay or 0.0
+    wished = [n for n in DESIGNED if getattr(entry, n) is not None]
+    if entry.proportional is not None or not (wished or entry.proportional):
+        if wished:
+            raise DravikError(f"the loop {entry.name!r} has gains and {wished[0]} too", expected="one of both")
+        if entry.proportional is None:
+            raise DravikError(f"the loop {entry.name!r} has no gain", expected="proportional, or what it is to do")
+        found = PID(entry.proportional, entry.integral, entry.derivative, entry.filter_time or 0.0, entry.weight)
+    elif entry.controller != "P":
+        if entry.crossover is None:
+            raise DravikError(f"the {entry.controller} loop {entry.name!r} has no crossover", expected="one, in rad/s")
+        found = pid_for(
+            around, entry.controller, crossover=entry.crossover, phase_margin=entry.phase_margin or "60 deg", delay=late
+        )
+    else:
+        found = PID(_gain(entry, around, wished, late))
+    if entry.zero is not None:
+        if found.integral:
+            raise DravikError(f"the loop {entry.name!r} has an integral and a zero too", expected="one of both")
+        found = PID(found.proportional, found.proportional * entry.zero, found.derivative, found.filter_time)
+    return PID(found.proportional, found.integral, found.derivative, found.filter_time, entry.weight)
+
+
+def _gain(entry: LoopEntry, around: LinearSystem, wished: list[str], late: float) -> float:
+    if len(wished) != 1:
+        raise DravikError(f"one gain of the loop {entry.name!r} for {' and '.join(wished)}", expected="one of them")
+    sign = plant_sign(around, entry.crossover or entry.bandwidth or entry.near)
+    positive = around.with_facts(C=sign * around.C, D=sign * around.D)
+    if entry.damping is not None and late:
+        positive, late = positive.delayed(positive.inputs[0], late, order=ORDER), 0.0
+    wish = Wish(
+        crossover=entry.crossover, phase_margin=entry.phase_margin, bandwidth=entry.bandwidth, damping=entry.damping,
+        near=entry.near, gain_margin=None if entry.gain_margin_dB is None else 10.0 ** (entry.gain_margin_dB / 20.0),
+    )  # fmt: skip
+    try:
+        return sign * gain_for(positive, wish, delay=late).gain
+    except DravikError as error:
+        raise DravikError(f"the loop {entry.name!r}: {error}") from None
+
+
+def _controller(entry: LoopEntry, pid: PID) -> LinearSystem:
+    """Return the loop's controller with its elements and its delay, from command and measurement to what it moves."""
+    shaped = _elements(entry)
+    if shaped is None and not entry.delay:
+        return pid.system(entry.moves, command=entry.asked, measured=entry.measures)
+    found = pid.system("raw", command=entry.asked, measured=entry.measures)
+    if shaped is not None:
+        found = found.series(shaped)
+    found = found.renamed({found.outputs[0]: entry.moves})
+    return found.delayed(entry.moves, entry.delay, order=ORDER) if entry.delay else found
+
+
+def _closed_one(closed: Closed, entry: LoopEntry, channel: LinearSystem) -> ClosedLoop:
+    pid = _pid(entry, channel)
+    exact = entry.model_copy(update={"delay": None})
+    late = entry.delay or 0.0
+    opened = closed.close(entry.name, _controller(exact, pid)).loop(entry.name)
+    if entry.rate is not None:
+        from_error = LinearSystem.filtered("raw", channel.outputs[0], *pid.fraction())
+        shaped = _elements(entry)
+        law = from_error if shaped is None else from_error.series(shaped)
+        back = law.with_facts(C=-law.C, D=-law.D)
+        opened, late = sampled_loop(channel, back, 1.0 / entry.rate, delay=late), 0.0
+    found = margins(opened, delay=late)
+    whole = closed.close(entry.name, _controller(entry, pid))
+    gives = f"{entry.moves}_from_{entry.name}"
+    system = whole.system([entry.measures, gives]).part(inputs=[entry.asked])
+    step = answer(least(system.part(outputs=[entry.measures])), entry.measures, entry.asked)
+    figures = step.figures()
+    used = answer(least(system.part(outputs=[gives])), gives, entry.asked, duration=float(step.time[-1]))
+    rate = max(abs(b - a) for a, b in zip(used.values[:-1], used.values[1:], strict=True)) / float(used.time[1])
+    steady = steady_errors(opened)
+    return ClosedLoop(
+        entry, pid, opened, found, steady, step, figures, (float(abs(used.values).max()), float(rate)),
+        _checks(entry, found, figures),
+    )  # fmt: skip
+
+
+def _crossover(found: Margins) -> float:
+    """Return the highest frequency at which the gain is one; nan where it never is."""
+    return max((c.frequency for c in found.crossings if c.kind == "gain"), default=math.nan)
+
+
+def _checks(entry: LoopEntry, found: Margins, figures: StepFigures) -> list[Check]:
+    r = entry.require
+    angle = None if r.phase_margin is None else math.degrees(r.phase_margin)
+    up = 20.0 * math.log10(found.gain_up) if math.isfinite(found.gain_up) else math.inf
+    down = -20.0 * math.log10(found.gain_down) if found.gain_down > 0.0 else math.inf
+    least = (
+        ("gain margin", min(up, down), r.gain_margin_dB, "dB"),
+        ("phase margin", math.degrees(found.phase), angle, "deg"),
+        ("delay margin", found.delay, r.delay_margin, "s"), ("disc margin", found.disc, r.disc, ""),
+        ("bandwidth", found.bandwidth, r.bandwidth, "rad/s"),
+    )  # fmt: skip
+    most = (
+        ("overshoot", figures.overshoot, r.overshoot, ""), ("settling", figures.settling, r.settling, "s"),
+        ("steady error", abs(1.0 - figures.end), r.steady_error, ""),
+    )  # fmt: skip
+    # a figure that there is not does not meet anything
+    checks = [Check(n, v, limit, u, v >= limit * (1.0 - 1e-9)) for n, v, limit, u in least if limit is not None]
+    return checks + [
+        Check(n, v, limit, u, v <= limit * (1.0 + 1e-9) + 1e-9) for n, v, limit, u in most if limit is not None
+    ]

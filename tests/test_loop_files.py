@@ -1,0 +1,228 @@
+"""Loops from files: closed in their order, made a law, and flown; limit cycles predicted and simulated."""
+
+import json
+import math
+import tempfile
+import tomllib
+import unittest
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+import dravik as dv
+from dravik.aircraft import LawDefinition
+from dravik.errors import DravikError
+from dravik.flight import engaged, fly_loop
+from dravik.loops import (
+    LoopPlan,
+    Nonlinearity,
+    broken_loop,
+    law_of,
+    limit_cycles,
+    margins,
+    read_loops,
+    study_loops,
+)
+from tests.test_cli import run
+from tests.test_loops import loop
+
+TARN = dv.sample("tarn")
+FILE = dv.aircraft.sample_path("tarn") / "loops" / "pitch.toml"
+STUDY = study_loops(TARN, read_loops(FILE))
+
+
+def plan(*loops: dict[str, Any], **more: Any) -> LoopPlan:
+    at = {"airspeed": "62 m/s", "altitude": "300 m"}
+    return LoopPlan(**{"condition": at, "hold": ("airspeed", "altitude"), "loop": list(loops), **more})
+
+
+class StudyTest(unittest.TestCase):
+    def test_the_law_is_what_was_studied(self) -> None:
+        craft, point = engaged(STUDY)
+        damper, hold = STUDY.loops
+        # broken at the effector on the compiled aircraft with its law, both loops at once
+        opened = broken_loop(craft, point, "elevator_command")
+        # by hand from the plan's gains: elevator = P1 (P2 (c - theta) + I/s ... - q) on the bare model
+        bare = dv.linearise(TARN, STUDY.point, outputs=["q", "theta"]).part(inputs=["elevator_increment"])
+        w = np.array([0.5, 2.0, 8.0])
+        g = bare.frequency_response(w)[:, :, 0]
+        s = 1j * w
+        back = -damper.pid.proportional * (-(hold.pid.proportional + hold.pid.integral / s) * g[:, 1] - g[:, 0])
+        np.testing.assert_allclose(opened.frequency_response(w)[:, 0, 0], back, rtol=1e-5)
+        self.assertTrue(margins(opened).is_stable)
+        # each loop's margins against its own, made by hand without the study: delay exact
+        rate = dv.LinearSystem.filtered("e", "q", [-damper.pid.proportional], [1.0])
+        plain = dv.linearise(TARN, STUDY.point, outputs=["q"]).part(inputs=["elevator_increment"])
+        plain = plain.part(states=[n for n in plain.states if n not in STUDY.plan.hold])
+        alone = dv.LinearSystem(plain.A, plain.B, plain.C, plain.D, plain.states, ["u"], ["q"]).series(rate)
+        own = margins(alone.with_facts(C=-alone.C), delay=0.02)
+        self.assertAlmostEqual(own.gain_up / damper.margins.gain_up, 1.0, places=6)
+        self.assertAlmostEqual(own.disc, damper.margins.disc, places=6)
+
+    def test_what_is_wished_is_there(self) -> None:
+        damper, hold = STUDY.loops
+        self.assertAlmostEqual(
+            max(c.frequency for c in hold.margins.crossings if c.kind == "gain") / 1.2, 1.0, delta=0.02
+        )
+        # the damper's mode: its closed loop has the damping asked for
+        closed = STUDY.closed.opened("hold").system()
+        pairs = [p for p in closed.poles() if 1.0 < p.imag < 6.0]
+        self.assertLess(min(abs(-p.real / abs(p) - 0.9) for p in pairs), 2e-3)
+        self.assertAlmostEqual(hold.pid.integral / hold.pid.proportional, 0.15, places=9)
+        self.assertEqual(hold.steady.type, 2)
+        self.assertTrue(STUDY.met)
+        self.assertEqual(
+            [c.name for c in hold.checks], ["gain margin", "phase margin", "bandwidth", "overshoot", "steady error"]
+        )
+        quick = study_loops(TARN, STUDY.plan.changed({"hold.crossover": "5 rad/s"}))
+        self.assertLess(quick.loop("hold").margins.phase, hold.margins.phase)
+        self.assertFalse(quick.met)
+        # a sampled damper has less than its continuous look-alike
+        slow = study_loops(
+            TARN, STUDY.plan.changed({"damper.rate": 10.0, "damper.proportional": damper.pid.proportional})
+        )
+        self.assertLess(slow.loops[0].margins.gain_up, damper.margins.gain_up)
+        self.assertEqual(slow.loops[0].opened.dt, 0.1)
+
+    def test_elements_and_signs(self) -> None:
+        base = {"name": "a", "measures": "theta", "moves": "elevator", "crossover": "1.5 rad/s"}
+        plain = study_loops(TARN, plan(base)).loops[0]
+        led = study_loops(TARN, plan({**base, "element": [{"lead": "40 deg", "at": "1.5 rad/s"}]})).loops[0]
+        # at the crossover itself: the lead brings other crossings beside
+        there = [
+            min((c for c in f.margins.crossings if c.kind == "gain"), key=lambda c: abs(c.frequency - 1.5))
+            for f in (plain, led)
+        ]
+        self.assertAlmostEqual(math.degrees(there[1].phase - there[0].phase), 40.0, delta=0.1)
+        # elevator down is positive: the gain comes out negative by itself
+        self.assertLess(plain.pid.proportional, 0.0)
+        text = law_of(study_loops(TARN, plan({**base, "element": [{"lead": "40 deg", "at": "1.5 rad/s"}]})))
+        craft = TARN.with_law(LawDefinition.model_validate(tomllib.loads(text)))
+        point = dv.trim(craft, airspeed="62 m/s", altitude="300 m")
+        opened = broken_loop(craft, point, "elevator_command").frequency_response([1.5])[0, 0, 0]
+        self.assertAlmostEqual(abs(opened / led.opened.frequency_response([1.5])[0, 0, 0] - 1.0), 0.0, delta=0.05)
+        for changed, words in (
+            ({**base, "moves": "elevatr"}, "moves 'elevatr'"), ({"name": "a", "measures": "q", "moves": "elevator"}, "has no gain"),
+            ({**base, "proportional": 1.0}, "has gains and crossover too"), ({**base, "controller": "PI", "phase_margin": "170 deg"}, "PI at 1.5 rad/s"),
+            ({**base, "element": [{"at": "1 rad/s"}]}, "an element with nothing"), ({**base, "measures": "nonsense"}, "nonsense"),
+            ({**base, "damping": 0.5}, "one gain of the loop 'a' for crossover and damping"),
+        ):  # fmt: skip
+            with self.subTest(words), self.assertRaisesRegex(DravikError, words):
+                study_loops(TARN, plan(changed))
+        with self.assertRaisesRegex(DravikError, "stands twice"):
+            study_loops(TARN, plan(base, base))
+        with self.assertRaisesRegex(DravikError, "no formula of a law makes a notch"):
+            law_of(study_loops(TARN, plan({**base, "element": [{"notch": True, "at": "20 rad/s"}]})))
+
+    def test_flown_against_linear(self) -> None:
+        truth = fly_loop(STUDY, ["0.5 deg", "10 deg"], duration=6.0)
+        small, large = truth.steps
+        self.assertTrue(math.isinf(small.parts) and small.why == "")
+        self.assertLess(truth.rows()[0]["largest_difference"], 0.01)
+        self.assertTrue(large.parts < 1.0 and "elevator at its greatest rate" in large.why)
+        # the mirror image: steps down part as those up do, nearly
+        down = fly_loop(STUDY, ["-0.5 deg"], duration=6.0).steps[0]
+        np.testing.assert_allclose(down.values, small.values, atol=0.01)
+        with self.assertRaisesRegex(DravikError, "no command 'phi_command'"):
+            fly_loop(STUDY, [1.0], command="phi_command")
+        with self.assertRaisesRegex(DravikError, "other than zero"):
+            fly_loop(STUDY, [0.0])
+
+    def test_the_command(self) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            page, flown, law = (str(Path(folder) / n) for n in ("p.png", "f.png", "law.toml"))
+            code, text, _ = run(
+                "loop",
+                "tarn",
+                "--plan",
+                "pitch",
+                "--fly",
+                "1 deg",
+                "--figure",
+                page,
+                "--flown",
+                flown,
+                "--out",
+                law,
+                "--json",
+            )
+            found = json.loads(text)
+            self.assertEqual((code, found["met"], len(found["loops"])), (0, True, 2))
+            self.assertEqual(found["law"], Path(law).read_text())
+            for file in (page, flown):
+                self.assertGreater(Path(file).stat().st_size, 20_000)
+            # the law that was written is engaged as any other
+            code, text, _ = run("loop", "tarn", "--airspeed", "62 m/s", "--altitude", "300 m", "--law", law, "--json")
+            self.assertEqual((code, json.loads(text)["stable"]), (0, True))
+        self.assertEqual(run("loop", str(FILE), "--set", "hold.crossover=5 rad/s")[0], 1)
+        for given, words in (
+            ("hold.crossover=5", "no unit"),
+            ("hold.gain=2", "no value of a loop"),
+            ("roll.crossover=1 rad/s", "no value"),
+        ):
+            code, _, told = run("loop", str(FILE), "--set", given)
+            self.assertEqual(code, 2)
+            self.assertIn(words, told)
+
+
+def simulated(system: dv.LinearSystem, of: Nonlinearity, start: float, duration: float) -> tuple[float, float]:
+    """Return amplitude and frequency of what goes into a nonlinearity in a loop, at the end of a simulation."""
+    dt = 2e-3
+    step = system.discretised(dt)
+    x = np.zeros(len(step.states))
+    x[:] = start * np.linalg.pinv(step.C)[:, 0]
+    seen, held = [], 0.0
+    for _ in range(int(duration / dt)):
+        e = -float((step.C @ x)[0])
+        seen.append(e)
+        held = min(max(held, e - of.size), e + of.size) if of.kind == "backlash" else float(of.values(np.array([e]))[0])
+        x = step.A @ x + step.B[:, 0] * held
+    late = np.array(seen[int(0.7 * len(seen)) :])
+    t = np.arange(len(late)) * dt
+    up = np.flatnonzero((late[:-1] < 0.0) & (late[1:] >= 0.0))
+    # the fundamental
+    w = 2.0 * math.pi * (len(up) - 1) / (t[up[-1]] - t[up[0]])
+    whole = slice(up[0], up[-1])
+    fit = np.linalg.lstsq(np.stack([np.sin(w * t[whole]), np.cos(w * t[whole])], 1), late[whole], rcond=None)[0]
+    return float(np.hypot(*fit)), w
+
+
+class LimitCycleTest(unittest.TestCase):
+    def test_gains_are_those_of_the_fundamental(self) -> None:
+        angle = np.linspace(0.0, 4.0 * math.pi, 80001)
+        late = angle >= 2.0 * math.pi
+        for kind in ("limit", "dead zone", "backlash", "steps", "relay"):
+            for amplitude in (0.7, 1.3, 4.0):
+                n = Nonlinearity(kind, 1.0)  # type: ignore[arg-type]
+                out = n.values(amplitude * np.sin(angle))[late]
+                s, c = (2.0 * float(np.mean(out * f(angle[late]))) for f in (np.sin, np.cos))
+                self.assertAlmostEqual(
+                    abs(complex(s, c) / amplitude - n.gain(amplitude)), 0.0, delta=2e-3, msg=f"{kind} {amplitude}"
+                )
+
+    def test_predicted_and_simulated(self) -> None:
+        for name, system, of, stable in (
+            # a conditionally stable loop with a limit: quiet when small, an unstable cycle beyond
+            ("relay", loop([4.0], [1, 3, 2, 0]), Nonlinearity("relay", 1.0), True),
+            ("limit", loop([12.0], [1, 3, 2, 0]), Nonlinearity("limit", 1.0), True),
+            ("backlash", loop([1.5], [1, 1.6, 1, 0, 0][:4]), Nonlinearity("backlash", 0.1), True),
+        ):
+            with self.subTest(name):
+                cycles = [c for c in limit_cycles(system, of) if c.is_stable == stable]
+                self.assertTrue(cycles)
+                cycle = cycles[-1]
+                amplitude, w = simulated(system, of, 1.2 * cycle.amplitude, 120.0)
+                # the loop is no perfect filter: harmonics change a few per cent
+                self.assertAlmostEqual(w / cycle.frequency, 1.0, delta=0.05)
+                self.assertAlmostEqual(amplitude / cycle.amplitude, 1.0, delta=0.1)
+        # stable at any gain: a limit makes none; conditionally stable: one that does not keep itself up
+        self.assertEqual(limit_cycles(loop([2.0], [1, 3, 2]), Nonlinearity("limit", 1.0)), [])
+        (edge,) = limit_cycles(loop([3.0, 6.0, 3.0], [1, 0, 0, 0]), Nonlinearity("limit", 1.0))
+        self.assertFalse(edge.is_stable)
+        with self.assertRaisesRegex(DravikError, "a nonlinearity 'friction'"):
+            Nonlinearity("friction", 1.0)  # type: ignore[arg-type]
+
+
+if __name__ == "__main__":
+    unittest.main()
