@@ -185,7 +185,7 @@ class GainTest(unittest.TestCase):
                 self.assertAlmostEqual(gain_for(system, wish).gain / gain, 1.0, delta=1e-6)
         for system, wish, words in (
             (loop([1.0], [1, 3, 2, 0]), Wish(phase_margin=math.radians(100.0)), "the most is about 90 deg"),
-            (loop([1.0], [1, 3, 2, 0]), Wish(crossover=9.0), "unstable at"),
+            (loop([1.0], [1, 3, 2, 0]), Wish(crossover=9.0), "is unstable"),
             (loop([1.0], [1, 0]), Wish(), "0 wishes"), (loop([1.0], [1, 0]), Wish(damping=0.5), "no mode that oscillates"),
             (loop([1.0], [1, 0]), Wish(crossover=-1.0), "above zero"),
         ):  # fmt: skip

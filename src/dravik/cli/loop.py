@@ -38,6 +38,10 @@ def loop(
     plan: Annotated[str, typer.Option(metavar="FILE", help="loops to close, or the name of the aircraft's own")] = "",
     fly: Annotated[str, typer.Option(help="with a plan: steps to fly, such as '1 deg,5 deg'")] = "",
     flown: Annotated[str, typer.Option(metavar="FILE", help="with a plan: figure of the flown steps")] = "",
+    schedule: Annotated[
+        list[str] | None,
+        typer.Option(metavar="NAME=VALUES", help="with a plan: gains over 'airspeed=50:90:5 m/s'; repeated"),
+    ] = None,
     out: Annotated[str, typer.Option("--out", metavar="FILE", help="with a plan: write its law here")] = "",
     figure: Figure = "",
     set_: Settings = None,
@@ -46,12 +50,15 @@ def loop(
     as_json: AsJson = False,
 ) -> None:
     """Break a loop at a signal, or close the loops of a file: margins, steps, requirements, the law, flown steps."""
-    from dravik.cli.loop_plan import run_plan, the_plan
+    from dravik.cli.loop_plan import run_plan, run_schedule, the_plan
     from dravik.loops import broken_loop, margins
 
     own = the_plan(aircraft, plan)
     if own is not None:
         files = {"figure": figure, "flown": flown, "out": out}
+        if schedule:
+            run_schedule(own, aircraft if plan else "", set_, schedule, out, as_json=as_json)
+            return
         run_plan(own, aircraft if plan else "", set_, files, fly, as_json=as_json)
         return
 

@@ -6,14 +6,15 @@ from typing import TYPE_CHECKING, Any
 
 import typer
 
-from dravik.cli.common import emit, get_craft, kernel_notice, own_file, say, settings, show_rows
+from dravik.cli.common import emit, get_craft, kernel_notice, own_file, progress_bar, say, settings, show_rows
 from dravik.files import exists, is_folder, write_text
 
 if TYPE_CHECKING:
+    from dravik.aircraft import Aircraft
     from dravik.flight.loop_truth import LoopTruth
     from dravik.loops import LoopPlan, LoopStudy
 
-__all__ = ["run_plan", "the_plan"]
+__all__ = ["run_plan", "run_schedule", "the_plan"]
 
 
 def the_plan(aircraft: str, plan: str) -> "LoopPlan | None":
@@ -37,10 +38,7 @@ def run_plan(
     """
     from dravik.loops import law_of, study_loops
 
-    own = {n: v for n, v in settings(changes).items() if "." in n}
-    rest = [pair for pair in changes or () if "." not in pair.partition("=")[0]]
-    plan = plan.changed({n: _value(str(v)) for n, v in own.items()}) if own else plan
-    craft = get_craft(aircraft or plan.aircraft, plan.loading, list(plan.laws) or None, rest or None)
+    plan, craft = _meant(plan, aircraft, changes)
     with kernel_notice("linear"):
         found = study_loops(craft, plan)
     truth = None
@@ -63,6 +61,53 @@ def run_plan(
     else:
         _show(found, truth)
         for file in (f for f in files.values() if f):
+            say(f"written: {file}")
+    if not found.met:
+        raise typer.Exit(1)
+
+
+def _meant(plan: "LoopPlan", aircraft: str, changes: Sequence[str] | None) -> "tuple[LoopPlan, Aircraft]":
+    """Return the plan with the values that were changed, and its aircraft with parameters set."""
+    own = {n: v for n, v in settings(changes).items() if "." in n}
+    rest = [pair for pair in changes or () if "." not in pair.partition("=")[0]]
+    plan = plan.changed({n: _value(str(v)) for n, v in own.items()}) if own else plan
+    return plan, get_craft(aircraft or plan.aircraft, plan.loading, list(plan.laws) or None, rest or None)
+
+
+def run_schedule(
+    plan: "LoopPlan", aircraft: str, changes: Sequence[str] | None, axes: Sequence[str], out: str, *, as_json: bool
+) -> None:  # fmt: skip
+    """Design a plan's loops over axes, print gains and margins at the conditions and between, write law and tables."""
+    from dravik.loops import schedule_gains
+
+    plan, craft = _meant(plan, aircraft, changes)
+    over = {n: str(v) for n, v in settings(axes, "--schedule").items()}
+    with kernel_notice("linear"), progress_bar(quiet=as_json, what="designing") as told:
+        found = schedule_gains(craft, plan, over, told=told)
+    written = []
+    if out:
+        target = Path(out)
+        for name, text in found.files(target.stem).items():
+            written.append(write_text(target.parent / name, text))
+    rows = found.rows()
+    if as_json:
+        emit({"name": plan.name, "met": found.met, "unmet": found.unmet(), "least": found.least(), "rows": rows})
+    else:
+        places = list(found.axes)
+        show_rows(
+            f"{plan.name or 'loops'}: gains over {' and '.join(places)} (SI), and in the middle between",
+            [*places, "loop", "P", "I", "D", "gain margin [dB]", "phase margin [deg]", "disc", ""],
+            [
+                [*(r[n] for n in places), r["loop"], r["P"], r["I"], r["D"], r["gain_up_dB"], r["phase_margin_deg"],
+                 r["disc"], "between" if r["between"] else ""]
+                for r in rows
+            ],
+        )  # fmt: skip
+        for name, least in found.least().items():
+            say(f"{name}: at least {least['gain_dB']:.3g} dB, {least['phase_deg']:.3g} deg, disc {least['disc']:.3g}")
+        for text in found.unmet() or ["every requirement is met"]:
+            say(text, "" if found.met else "red")
+        for file in written:
             say(f"written: {file}")
     if not found.met:
         raise typer.Exit(1)

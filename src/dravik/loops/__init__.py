@@ -12,6 +12,7 @@ from dravik.loops.observers import Observer, kalman, with_observer
 from dravik.loops.placing import Regulator, place, place_mode
 from dravik.loops.plan import LoopEntry, LoopPlan, read_loops
 from dravik.loops.regulators import optimal_outputs, optimal_states, tracked
+from dravik.loops.schedule import GainSchedule, schedule_gains
 from dravik.loops.several import SeveralMargins, one_of, several_margins
 from dravik.loops.study import ClosedLoop, LoopStudy, study_loops
 
@@ -22,6 +23,7 @@ __all__ = [
     "ClosedLoop",
     "Crossing",
     "FoundGain",
+    "GainSchedule",
     "LimitCycle",
     "LocusCrossing",
     "LoopEntry",
@@ -55,6 +57,7 @@ __all__ = [
     "read_loops",
     "root_locus",
     "sampled_loop",
+    "schedule_gains",
     "several_margins",
     "steady_errors",
     "study_loops",

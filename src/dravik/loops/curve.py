@@ -12,7 +12,7 @@ from scipy.optimize import brentq
 from dravik.linear import LinearSystem
 from dravik.linear.reduction import transmission_zeros
 
-__all__ = ["LoopCurve", "least"]
+__all__ = ["LoopCurve", "border_of", "least"]
 
 Floats = NDArray[np.float64]
 Complexes = NDArray[np.complex128]
@@ -24,10 +24,22 @@ BEYOND = 30.0  # how far beyond the roots the frequencies reach, as a factor
 MORE_DECADES = 12  # at most, where the loop is neither far from one nor constant there
 NOTHING, STILL = 1e-3, 1e-3  # a gain far from one; a relative change that is none
 UNBOUNDED, INFINITE = 1e8, 1e150  # a gain at rest beyond the first is an integral's, and counts as the second
+A_DAY = 1e-5  # 1/s
 STANDING = 1e-4  # of the largest root: slower ones may be coupled by rounding alone
+UNREAD = 1e-7  # of the largest slope of a row
 LOOSER = (1e-7, 1e-8, 1e-9, 1e-10)  # tolerances tried
 SAME = 1e-5  # relative change of the response at any frequency that is none
 NOISE = 1e-10  # figures below this that change their sign do so by rounding
+
+
+def border_of(roots: Complexes) -> float:
+    """Return up to which real part (1/s) roots count as standing still: a battery that empties in days, rounding.
+
+    >>> print(border_of(np.array([-20.0 + 0j])))
+    1e-05
+    """
+    size = max(float(np.abs(roots).max(initial=0.0)), 1e-3)
+    return max(1e-7 * size, min(A_DAY, 1e-3 * size))
 
 
 def least(loop: LinearSystem) -> LinearSystem:
@@ -50,14 +62,40 @@ def least(loop: LinearSystem) -> LinearSystem:
         top = 10.0 * float(felt.max()) * rate if loop.dt is None else math.pi * rate
         w = np.geomspace(0.1 * float(felt.min()) * rate, top, 40)
         whole = found.frequency_response(w)[:, 0, 0]
-        for tolerance in LOOSER:
-            less = loop.minimal(tolerance)
+        for tolerance in (0.0, *LOOSER):
+            less = loop.minimal(tolerance) if tolerance else _without_unread(loop).minimal()
             if len(less.states) == len(found.states):
-                break
+                continue
             off = np.abs(less.frequency_response(w)[:, 0, 0] - whole)
-            if np.all(off <= SAME * np.abs(whole)):
+            if np.all(off <= SAME * np.abs(whole)) and _growing(less) <= _growing(found):
                 return less
     return loop if len(found.states) == len(loop.states) else found
+
+
+def _growing(loop: LinearSystem) -> int:
+    """Return how many roots grow, of the open loop and of the closed one: what is left out must not make one."""
+    through = 1.0 + float(loop.D[0, 0])
+    closed = loop.A - loop.B @ loop.C / through if through != 0.0 else loop.A
+    both = [np.asarray(np.linalg.eigvals(m), dtype=np.complex128) for m in (loop.A, closed)]
+    if loop.dt is not None:
+        return sum(int(np.sum(np.abs(r) > 1.0 + 1e-7)) for r in both)
+    return sum(int(np.sum(r.real > border_of(r))) for r in both)
+
+
+def _without_unread(loop: LinearSystem) -> LinearSystem:
+    """Return a system without the states that no other and no output reads, but for rounding: places and headings."""
+    kept = list(range(len(loop.states)))
+    rows = [np.abs(loop.A).max(axis=1), np.abs(loop.C).max(axis=1)]
+    shares = [np.abs(m) / np.where(r > 0.0, r, 1.0)[:, None] for m, r in zip((loop.A, loop.C), rows, strict=True)]
+    for _ in range(len(kept)):
+        unread = [
+            j for j in kept
+            if all(shares[0][i, j] < UNREAD for i in kept if i != j) and float(shares[1][:, j].max()) < UNREAD
+        ]  # fmt: skip
+        if not unread:
+            break
+        kept = [j for j in kept if j not in unread]
+    return loop.part(states=[loop.states[j] for j in kept])
 
 
 class LoopCurve:
@@ -215,8 +253,7 @@ class LoopCurve:
 
         On a line just inside the unstable region, so that roots on its border count as stable.
         """
-        size = max(float(np.abs(self.poles).max(initial=0.0)), 1e-3) if self.dt is None else 1.0
-        aside = 1e-7 * size
+        aside = border_of(self.poles) if self.dt is None else 1e-7
         border = self.poles.real if self.dt is None else np.abs(self.poles) - 1.0
         w = np.concatenate([[0.0], self.grid()])
         for _ in range(40):

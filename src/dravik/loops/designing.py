@@ -56,9 +56,9 @@ class Wish(NamedTuple):
 def gain_for(loop: LinearSystem, wish: Wish, *, delay: str | float = 0.0) -> FoundGain:
     """Return the gain k such that the loop k L, closed with negative feedback, has what is wished.
 
-    Of several gains the largest that closes the loop stably; the others are listed. The sign is kept: k is positive.
-    Raises DravikError for a wish that no gain fulfils, with the most that can be had, and for a loop that no such gain
-    closes stably.
+    Of several gains the largest that closes the loop stably (of damping the smallest); the others are listed. The sign
+    is kept: k is positive. Raises DravikError for a wish that no gain fulfils, with the most that can be had, and for a
+    loop that no such gain closes stably.
 
     >>> import dravik as dv
     >>> loop = dv.LinearSystem.filtered("y", "u", [1.0], [1.0, 3.0, 2.0, 0.0])
@@ -75,17 +75,29 @@ def gain_for(loop: LinearSystem, wish: Wish, *, delay: str | float = 0.0) -> Fou
     late = in_si(delay, "time", where="delay")
     curve = LoopCurve(least(loop), late)
     if name == "damping":
-        gains = _damping(loop, value, wish.near, late)
+        gains = _damping(least(loop), value, wish.near, late)
     else:
         gains = _GAINS[name](curve, value)
-    good = [(g, found) for g in sorted(gains) if (found := margins(_scaled(loop, g), delay=late)).is_stable]
+    good = [
+        (g, found)
+        for g in sorted(gains)
+        if (found := margins(_scaled(loop, g), delay=late)).is_stable and _is_smallest(found, name, value)
+    ]
     if not good:
         raise DravikError(
-            f"{name} {value:.4g}: " + (f"the loop is unstable at {_some(gains)}" if gains
+            f"{name} {value:.4g}: " + (f"the loop is unstable, or another crossing has less, at {_some(gains)}" if gains
                                        else "no gain gives it"), hint=_most(curve, name),
         )  # fmt: skip
-    gain, found = good[-1]
+    # of damping the smallest: with more gain a pair parts, and comes back with the same damping at a higher frequency
+    gain, found = good[0] if name == "damping" else good[-1]
     return FoundGain(gain, found, [g for g in sorted(gains) if g != gain])
+
+
+def _is_smallest(found: Margins, name: str, value: float) -> bool:
+    """Whether the margin that is wished is the smallest of its kind: of several crossings another may have less."""
+    if name == "phase_margin":
+        return found.phase > value * (1.0 - 1e-6)
+    return name != "gain_margin" or found.gain_up > value * (1.0 - 1e-6)
 
 
 def _some(gains: list[float]) -> str:
@@ -128,6 +140,9 @@ def _gain_margin(curve: LoopCurve, value: float) -> list[float]:
         if complex(curve(w)[0]).real < 0.0
     ]
     sizes = [abs(complex(curve(w)[0])) for w in places]
+    # at rest too, where more gain makes a slow root grow
+    rest = curve.ends()[0][1]
+    sizes += [abs(rest)] if rest.real < 0.0 and abs(rest) < 1e6 else []
     return [1.0 / (size * value) for size in sizes if size > 0.0]
 
 

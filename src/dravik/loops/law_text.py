@@ -26,7 +26,7 @@ def law_of(study: LoopStudy) -> str:
     outer = {entry.moves for entry in study.plan.loop}
     lines = ["format = 1", f'name = "{study.plan.name or "Loops"}"', f'description = "{_described(study)}"', ""]
     for found in study.loops:
-        if found.entry.asked not in outer:
+        if found.entry.asked not in outer and not found.entry.wanted:
             lines += _input(study, found.entry)
     lines += ["[parameters]"]
     for found in study.loops:
@@ -36,11 +36,14 @@ def law_of(study: LoopStudy) -> str:
     for found in reversed(study.loops):
         entry = found.entry
         lines += _formulas(study, found)
-        if entry.moves not in inner:
+        if entry.adds:
+            for moved in entry.adds:
+                adds.setdefault(moved, []).append(entry.name)
+        elif entry.moves not in inner:
             if entry.moves not in study.craft.definition.controls:
                 raise DravikError(
                     f"the loop {entry.name!r} moves the input {entry.moves!r}",
-                    expected="an effector, which laws add to", hint="the loop's figures hold; give the law by hand",
+                    expected="an effector", hint="adds = [...], the commands that the law is to add to",
                 )  # fmt: skip
             adds.setdefault(entry.moves, []).append(entry.name)
     lines += ["", "[add]", *(f'{moved} = "{" + ".join(names)}"' for moved, names in adds.items()), ""]
@@ -86,28 +89,39 @@ def _formulas(study: LoopStudy, found: ClosedLoop) -> list[str]:
     lines = [f'{name} = {{ formula = "{text}"{of} }}']
     # what an inner loop reads as its command
     given = [f.entry.name for f in study.loops if f.entry.moves == entry.asked]
+    if entry.wanted:
+        unit = study.craft.signal(entry.measures).unit
+        of = f', unit = "{unit}"' if unit else ""
+        lines.insert(0, f'{entry.asked} = {{ formula = "{entry.wanted}"{of} }}')
     if given:
         lines.insert(0, f'{entry.asked} = {{ formula = "{" + ".join(given)}" }}')
     return lines
 
 
 def _bounds(study: LoopStudy, entry: LoopEntry) -> str:
-    """Return where an integral is held: half the effector's range, as its loop moves that through the inner ones."""
-    moved, gain = entry.moves, 1.0
+    """Return where an integral is held: at half of what its effector can do either way, through the inner loops.
+
+    An engine's lever stands anywhere in its range, so its whole range is left to the integral.
+    """
+    moved, gain, share = entry.moves, 1.0, 0.25
     inner = {e.asked: study.loop(e.name) for e in study.plan.loop}
     while moved in inner:
         gain *= abs(inner[moved].pid.proportional) or 1.0
         moved = inner[moved].entry.moves
-    control = study.craft.definition.controls.get(moved)
-    if control is None or control.range is None:
+    if entry.adds:
+        moved, share = entry.adds[0], 1.0 if entry.adds[0] not in study.craft.definition.controls else share
+    if moved not in study.craft.limits:
         return ""
-    half = 0.25 * (control.range[1] - control.range[0]) / gain
-    return f", low={-half:.4g}, high={half:.4g}"
+    low, high = study.craft.limits[moved]
+    half = share * (high - low) / gain
+    return f", low={-half:.4g}, high={half:.4g}" if math.isfinite(half) else ""
 
 
 def _shaped(element: Element, text: str) -> str:
     if element.kind == "notch":
         raise DravikError("no formula of a law makes a notch", hint="state(...) twice, by hand")
+    if element.washout:
+        return f"washout({text}, {1.0 / element.at:.6g})"
     if element.lead is not None:
         ratio = math.tan(0.25 * math.pi + 0.5 * element.lead)
         return f"lead_lag({text}, {ratio / element.at:.6g}, {1.0 / (ratio * element.at):.6g})/{ratio:.6g}"

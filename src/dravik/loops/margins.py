@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 
 from dravik.errors import DravikError, require
 from dravik.linear import LinearSystem
-from dravik.loops.curve import LoopCurve, least
+from dravik.loops.curve import LoopCurve, border_of, least
 from dravik.units import in_si
 
 if TYPE_CHECKING:
@@ -217,5 +217,4 @@ def _unstable(system: LinearSystem, delay: float) -> int | None:
     roots = np.linalg.eigvals(system.A - system.B @ system.C / (1.0 + system.D[0, 0]))
     if system.dt is not None:
         return int(np.sum(np.abs(roots) > 1.0 + 1e-7))
-    size = max(float(np.abs(roots).max(initial=0.0)), 1e-3)
-    return int(np.sum(roots.real > 1e-7 * size))
+    return int(np.sum(roots.real > border_of(roots)))

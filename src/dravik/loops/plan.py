@@ -14,24 +14,27 @@ __all__ = ["Element", "LoopEntry", "LoopPlan", "Requirements", "read_loops"]
 
 
 class Element(Model):
-    """One element behind the controller: ``lead`` (a phase), ``lag`` (a factor at rest) or a ``notch``.
+    """One element behind the controller: ``lead`` (a phase), ``lag`` (a factor at rest), a ``notch`` or a ``washout``.
 
-    ``at`` is its frequency: of the phase, of the lag's zero, of the notch.
+    ``at`` is its frequency: of the phase, of the lag's zero, of the notch, of the washout's corner.
     """
 
     lead: Angle | None = None
     lag: float | None = Field(default=None, gt=0.0)
     notch: Literal[True] | None = None
+    washout: Literal[True] | None = None
     at: PositiveAngularRate
     depth: float = Field(default=0.05, ge=0.0, le=1.0)
     width: float = Field(default=0.5, gt=0.0, le=5.0)
 
     @property
     def kind(self) -> str:
-        """Which of the three it is; raises DravikError for none or several."""
-        own = [n for n in ("lead", "lag", "notch") if getattr(self, n) is not None]
+        """Which of them it is; raises DravikError for none or several."""
+        own = [n for n in ("lead", "lag", "notch", "washout") if getattr(self, n) is not None]
         if len(own) != 1:
-            raise DravikError(f"an element with {' and '.join(own) or 'nothing'}", expected="one of lead, lag, notch")
+            raise DravikError(
+                f"an element with {' and '.join(own) or 'nothing'}", expected="one of lead, lag, notch, washout"
+            )
         return own[0]
 
 
@@ -55,12 +58,16 @@ class LoopEntry(Model):
     given (``proportional``, ``integral``, ``derivative``, ``filter_time``), or found: ``controller`` with ``crossover``
     and ``phase_margin``, or for a proportional one any one of ``crossover``, ``phase_margin``, ``gain_margin_dB``,
     ``bandwidth``, ``damping`` (of the mode ``near`` a frequency). ``zero`` adds an integral whose zero lies there.
+    In the law that is made ``wanted`` is a formula in the place of the command's input, and ``adds`` are the commands
+    of effectors and engines that it adds to, where ``moves`` is an input.
     """
 
     name: str
     measures: str
     moves: str
     command: str = ""
+    wanted: str = ""
+    adds: tuple[str, ...] = ()
     controller: Literal["P", "PI", "PD", "PID"] = "P"
     proportional: float | None = None
     integral: float = 0.0

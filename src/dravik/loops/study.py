@@ -5,9 +5,9 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any, NamedTuple
 
-from dravik.aircraft import Aircraft
+from dravik.aircraft import Aircraft, LawDefinition
 from dravik.errors import DravikError, require
-from dravik.linear import Answer, LinearModel, LinearSystem, StepFigures, answer, linearise
+from dravik.linear import Answer, LinearModel, LinearSystem, Moment, StepFigures, answer, linearise
 from dravik.loops.closing import Closed, SteadyErrors, steady_errors
 from dravik.loops.curve import least
 from dravik.loops.designing import Wish, gain_for, pid_for, plant_sign
@@ -97,12 +97,13 @@ class LoopStudy:
         raise DravikError(f"there is no loop {name!r}", expected=", ".join(f.entry.name for f in self.loops))
 
 
-def study_loops(craft: Aircraft, plan: LoopPlan) -> LoopStudy:
+def study_loops(craft: Aircraft, plan: LoopPlan, *, point: TrimPoint | None = None) -> LoopStudy:
     """Return the loops of a plan, designed and closed in their order around the aircraft's linear model.
 
-    Each loop is designed with the earlier ones closed. A delay is exact in a loop's own margins and designs, and a Padé
-    fraction of third order in what is closed with it. A loop with a ``rate`` has the margins of the sampled loop.
-    Raises DravikError for signals that are not there, for designs that cannot be had, and loops that cannot be closed.
+    At the plan's condition, or at a ``point`` given. Each loop is designed with the earlier ones closed. A delay is
+    exact in a loop's own margins and designs, and a Padé fraction of third order in what is closed with it. A loop with
+    a ``rate`` has the margins of the sampled loop. Raises DravikError for signals that are not there, for designs that
+    cannot be had, and loops that cannot be closed.
 
     >>> import dravik as dv
     >>> from dravik.loops import read_loops, study_loops
@@ -115,9 +116,8 @@ def study_loops(craft: Aircraft, plan: LoopPlan) -> LoopStudy:
     names = [entry.name for entry in plan.loop]
     if len(set(names)) < len(names):
         raise DravikError(f"a loop stands twice among {', '.join(names)}", expected="names of their own")
-    point = trim(craft, **plan.condition)
-    measured = list(dict.fromkeys(entry.measures for entry in plan.loop))
-    model = linearise(craft, point, outputs=measured)
+    point = trim(craft, **plan.condition) if point is None else point
+    model = _model(craft, plan, point)
     part = model.part(states=[n for n in model.states if n not in plan.hold]) if plan.hold else model
     moved = _effectors(craft, plan, part)
     plant = part.part(inputs=list(moved)).renamed({k: v for k, v in moved.items() if k != v})
@@ -128,6 +128,18 @@ def study_loops(craft: Aircraft, plan: LoopPlan) -> LoopStudy:
         loops.append(_closed_one(closed, entry, own))
         closed = closed.close(entry.name, _controller(entry, loops[-1].pid))
     return LoopStudy(plan, craft, point, model, loops, closed)
+
+
+def _model(craft: Aircraft, plan: LoopPlan, point: TrimPoint) -> LinearModel:
+    """Return the linear model with what loops measure, and what formulas ask of them, as outputs."""
+    wanted = {entry.asked: entry.wanted for entry in plan.loop if entry.wanted}
+    if wanted:
+        # a law of these formulas alone adds nothing to any command, and no state
+        law = {"format": 1, "name": f"{plan.name}, wanted", "formulas": wanted}
+        craft = craft.with_law(LawDefinition.model_validate(law))
+    at = Moment.of(craft, point.state, point.inputs) if wanted else point
+    outputs = list(dict.fromkeys([*(e.measures for e in plan.loop), *wanted]))
+    return linearise(craft, at, coordinates=point.coordinates, outputs=outputs)
 
 
 def _plain(system: LinearSystem) -> LinearSystem:
@@ -173,6 +185,7 @@ def _elements(entry: LoopEntry) -> LinearSystem | None:
         make: dict[str, Callable[[str, str], LinearSystem]] = {
             "lead": lambda o, i, e=e: lead(e.lead, e.at, output=o, input=i),  # type: ignore[misc]
             "lag": lambda o, i, e=e: lag(e.lag, e.at, output=o, input=i),  # type: ignore[misc]
+            "washout": lambda o, i, e=e: LinearSystem.filtered(o, i, [1.0, 0.0], [1.0, e.at]),  # type: ignore[misc]
             "notch": lambda o, i, e=e: notch(e.at, depth=e.depth, width=e.width, output=o, input=i),  # type: ignore[misc]
         }
         one = make[e.kind](f"shaped {k}", "raw" if k == 0 else f"shaped {k - 1}")
@@ -250,12 +263,14 @@ def _closed_one(closed: Closed, entry: LoopEntry, channel: LinearSystem) -> Clos
         back = law.with_facts(C=-law.C, D=-law.D)
         opened, late = sampled_loop(channel, back, 1.0 / entry.rate, delay=late), 0.0
     found = margins(opened, delay=late)
-    whole = closed.close(entry.name, _controller(entry, pid))
+    # the step is of a command, also where a formula stands in its place
+    asked = f"{entry.name}_step" if entry.wanted else entry.asked
+    whole = closed.close(entry.name, _controller(entry.model_copy(update={"command": asked}), pid))
     gives = f"{entry.moves}_from_{entry.name}"
-    system = whole.system([entry.measures, gives]).part(inputs=[entry.asked])
-    step = answer(least(system.part(outputs=[entry.measures])), entry.measures, entry.asked)
+    system = whole.system([entry.measures, gives]).part(inputs=[asked])
+    step = answer(least(system.part(outputs=[entry.measures])), entry.measures, asked)
     figures = step.figures()
-    used = answer(least(system.part(outputs=[gives])), gives, entry.asked, duration=float(step.time[-1]))
+    used = answer(least(system.part(outputs=[gives])), gives, asked, duration=float(step.time[-1]))
     rate = max(abs(b - a) for a, b in zip(used.values[:-1], used.values[1:], strict=True)) / float(used.time[1])
     steady = steady_errors(opened)
     return ClosedLoop(
