@@ -12,7 +12,9 @@ from timing import least
 
 import dravik as dv
 from dravik.errors import TrimError
-from dravik.loops import broken_loop, margins
+from dravik.loops import broken_loop, margins, read_loops, root_locus, schedule_gains, study_loops
+
+SPEEDS = {"airspeed": "48:93:10 m/s"}
 
 
 def refused(craft: dv.Aircraft, **asked: str | float) -> None:
@@ -42,6 +44,8 @@ def main() -> int:
 
     held = craft.with_law(*dv.load_law(dv.aircraft.sample_path("tarn") / "laws" / "pitch_hold.toml"))
     opened = broken_loop(held, dv.trim(held, airspeed=62.0, altitude=300.0), "elevator_command")
+    plan = read_loops(dv.aircraft.sample_path("tarn") / "loops" / "attitude.toml")
+    one_loop = plan.model_copy(update={"loop": plan.loop[:1]})
     level = one(airspeed=62.0)
     rows: list[tuple[str, float, str]] = [
         ("level flight", level, "1 ms"),
@@ -58,6 +62,13 @@ def main() -> int:
         ("handling qualities by the roots", least(lambda: dv.handling_qualities(craft, point), 9), ""),
         ("the same with responses and statics", least(lambda: judged(craft, point), 5), "100 ms"),
         ("margins of a loop with 20 states", least(lambda: margins(opened), 15), "3 ms"),
+        ("its locus of 200 gains", least(lambda: root_locus(opened), 9), "100 ms"),
+        (
+            "a loop designed at 10 conditions, judged at 19",
+            least(lambda: schedule_gains(craft, one_loop, SPEEDS), 3),
+            "2 s",
+        ),
+        ("four loops of a plan, designed and judged", least(lambda: study_loops(craft, plan), 5), ""),
     ]
     with tempfile.TemporaryDirectory() as folder:
         command = (

@@ -173,6 +173,52 @@ class LocusTest(unittest.TestCase):
             root_locus(system, [1.0, 1.0])
 
 
+class PublishedTest(unittest.TestCase):
+    """G. F. Franklin, J. D. Powell, A. Emami-Naeini, Feedback Control of Dynamic Systems, 10.3: a large transport.
+
+    From memory; that the matrices give the printed roots, which nothing else ties to them, speaks for it.
+    """
+
+    def test_yaw_damper(self) -> None:
+        a = [
+            [-0.0558, -0.9968, 0.0802, 0.0415],
+            [0.598, -0.115, -0.0318, 0.0],
+            [-3.05, 0.388, -0.4650, 0.0],
+            [0.0, 0.0805, 1.0, 0.0],
+        ]
+        plant = dv.LinearSystem.of(a, [[0.00729], [-0.475], [0.153], [0.0]], states=["beta", "r", "p", "phi"], inputs=["rudder"],
+                                   outputs=["r"], C=[[0.0, 1.0, 0.0, 0.0]])  # fmt: skip
+        # r over rudder: -0.475 (s + 0.498)(s + 0.012 +- 0.488j)/((s + 0.0073)(s + 0.563)(s + 0.033 +- 0.947j))
+        np.testing.assert_allclose(np.sort(plant.zeros().real), [-0.498, -0.012, -0.012], atol=5.1e-4)
+        self.assertAlmostEqual(float(plant.zeros().imag.max()), 0.488, delta=5e-4)
+        poles = plant.poles()
+        np.testing.assert_allclose(np.sort(poles.real), [-0.563, -0.033, -0.033, -0.0073], atol=5.1e-4)
+        self.assertAlmostEqual(float(poles.imag.max()), 0.947, delta=5e-4)
+        # with its actuator 10/(s + 10) and negative rudder for positive rate: a gain damps the Dutch roll, and the spiral
+        damped = dv.LinearSystem.filtered("rudder", "asked", [10.0], [1.0, 10.0]).series(plant)
+        locus = root_locus(damped.with_facts(C=-damped.C))
+        first = locus.crossings(0.35)[0]
+        self.assertFalse(first.worse)
+        self.assertAlmostEqual(-first.root.real / abs(first.root), 0.35, places=9)
+
+    def test_pitch_damper_with_an_attitude_loop_around_it(self) -> None:
+        a = [[-0.00643, 0.0263, 0.0, -32.2, 0.0], [-0.0941, -0.624, 820.0, 0.0, 0.0], [-0.000222, -0.00153, -0.668, 0.0, 0.0],
+             [0.0, 0.0, 1.0, 0.0, 0.0], [0.0, -1.0, 0.0, 830.0, 0.0]]  # fmt: skip
+        names = ["u", "w", "q", "theta", "h"]
+        plant = dv.LinearSystem.of(a, [[0.0], [-32.7], [-2.08], [0.0], [0.0]], states=names, inputs=["elevator"])
+        # elevator = 6 theta + 1.8 q: roots -2.25 +- 2.99j, -0.531, -0.0105 and the height's own
+        whole = (
+            Closed(plant)
+            .close("damper", dv.LinearSystem.gain("elevator", {"q": 1.8, "q_asked": -1.8}))
+            .close("attitude", dv.LinearSystem.gain("q_asked", {"theta": -6.0 / 1.8}))
+        )
+        roots = whole.system().poles()
+        self.assertAlmostEqual(float(roots.imag.max()), 2.99, delta=5e-3)
+        np.testing.assert_allclose(np.sort(roots.real), [-2.25, -2.25, -0.531, -0.0105, 0.0], atol=5e-3)
+        real = np.sort(roots.real[np.abs(roots.imag) < 1e-9])
+        np.testing.assert_allclose(real, [-0.531, -0.0105, 0.0], atol=5e-4)
+
+
 class GainTest(unittest.TestCase):
     def test_gains_by_closed_forms(self) -> None:
         for system, wish, gain in (

@@ -22,6 +22,7 @@ from dravik.loops import (
     limit_cycles,
     margins,
     read_loops,
+    schedule_gains,
     study_loops,
 )
 from tests.test_cli import run
@@ -186,6 +187,99 @@ def simulated(system: dv.LinearSystem, of: Nonlinearity, start: float, duration:
     whole = slice(up[0], up[-1])
     fit = np.linalg.lstsq(np.stack([np.sin(w * t[whole]), np.cos(w * t[whole])], 1), late[whole], rcond=None)[0]
     return float(np.hypot(*fit)), w
+
+
+class ScheduleTest(unittest.TestCase):
+    def test_gains_between_and_the_law_of_them(self) -> None:
+        found = schedule_gains(TARN, STUDY.plan, {"airspeed": "55, 75 m/s"})
+        self.assertTrue(found.met and found.unmet() == [])
+        middle = found.between[0]
+        self.assertAlmostEqual(middle.point["airspeed"], 65.0, places=6)
+        for loop_ in middle.loops:
+            own = found.gains[f"{loop_.entry.name}_proportional"]
+            self.assertAlmostEqual(loop_.pid.proportional, 0.5 * float(own.sum()), places=12)
+        with tempfile.TemporaryDirectory() as folder:
+            for name, text in found.files("own").items():
+                (Path(folder) / name).write_text(text)
+            craft = TARN.with_law(*dv.load_law(Path(folder) / "own.toml"))
+            # the law at a speed between has the loop that was judged there
+            point = dv.trim(craft, airspeed="65 m/s", altitude="300 m")
+            law = broken_loop(craft, point, "elevator_command").frequency_response([1.0])[0, 0, 0]
+            self.assertAlmostEqual(point["damper_proportional"], middle.loop("damper").pid.proportional, places=5)
+            damper, hold = (middle.loop(n).pid for n in ("damper", "hold"))
+            g = dv.linearise(TARN, middle.point, outputs=["q", "theta"]).part(inputs=["elevator_increment"])
+            r = g.frequency_response([1.0])[0, :, 0]
+            by_hand = damper.proportional * ((hold.proportional + hold.integral / 1j) * r[1] + r[0])
+            self.assertAlmostEqual(abs(law / by_hand - 1.0), 0.0, delta=1e-4)
+            code, text, _ = run(
+                "loop", str(FILE), "--schedule", "airspeed=55, 75 m/s", "--out", str(Path(folder) / "x.toml"), "--json"
+            )
+            self.assertEqual((code, json.loads(text)["unmet"]), (0, []))
+            self.assertTrue((Path(folder) / "x_gains.csv").exists())
+        for over, words in (
+            ({}, "over 0 axes"), ({"loading": ["loaded", "dropped"]}, "a schedule over loading"), ({"airspeed": "20, 60 m/s"}, "airspeed 20 is not held"),
+        ):  # fmt: skip
+            with self.subTest(words), self.assertRaisesRegex(DravikError, words):
+                schedule_gains(TARN, STUDY.plan, over)  # type: ignore[arg-type]
+
+    def test_the_samples_laws_are_what_their_plans_give(self) -> None:
+        for name, speeds in (("tarn", "50, 65, 90 m/s"), ("pika", "12, 16, 25 m/s")):
+            base = dv.aircraft.sample_path(name)
+            craft = dv.load(base)
+            for of in ("attitude", "speed"):
+                plan = read_loops(base / "loops" / f"{of}.toml")
+                engaged_before = craft
+                for law in plan.laws:
+                    engaged_before = engaged_before.with_law(*dv.load_law(base / "laws" / f"{law}.toml"))
+                files = schedule_gains(engaged_before, plan, {"airspeed": speeds}).files(f"{of}_hold")
+                self.assertEqual(set(files), {f"{of}_hold.toml", f"{of}_hold_gains.csv"})
+                shipped = (base / "laws" / f"{of}_hold_gains.csv").read_text().splitlines()
+                for ours, theirs in zip(files[f"{of}_hold_gains.csv"].splitlines()[1:], shipped[1:], strict=True):
+                    np.testing.assert_allclose(*([float(v) for v in t.split(",")] for t in (ours, theirs)), rtol=1e-4)
+
+    def test_margins_of_the_samples_laws_over_the_envelope(self) -> None:
+        """6 dB and 45 deg at every loop, with all of them engaged on the compiled aircraft."""
+        for name, loadings, places in (
+            ("tarn", ("loaded", "dropped"), ((0.0, 46.0), (0.0, 62.0), (0.0, 95.0), (2000.0, 55.0), (4500.0, 62.0), (4500.0, 80.0))),
+            ("pika", ("",), ((0.0, 12.0), (0.0, 16.0), (0.0, 21.0), (3000.0, 12.0))),
+        ):  # fmt: skip
+            base = dv.aircraft.sample_path(name)
+            for loading in loadings:
+                craft = dv.load(base, loading=loading)
+                for law in ("attitude_hold", "speed_hold"):
+                    craft = craft.with_law(*dv.load_law(base / "laws" / f"{law}.toml"))
+                for altitude, airspeed in places:
+                    point = dv.trim(craft, airspeed=airspeed, altitude=altitude)
+                    for at in ("elevator_command", "aileron_command", "rudder_command", "speed_hold"):
+                        with self.subTest(name, loading=loading, altitude=altitude, airspeed=airspeed, at=at):
+                            found = margins(broken_loop(craft, point, at))
+                            self.assertTrue(found.is_stable)
+                            self.assertGreater(20.0 * math.log10(found.gain_up), 6.0)
+                            self.assertLess(found.gain_down, 0.5)
+                            self.assertGreater(math.degrees(found.phase), 45.0)
+
+    def test_flown_in_severe_turbulence_and_without_an_engine(self) -> None:
+        for name, speed, fails in (("tarn", 62.0, {"fail_left": dv.step("1", at=20)}), ("pika", 16.0, {})):
+            base = dv.aircraft.sample_path(name)
+            craft = dv.load(base)
+            for law in ("attitude_hold", "speed_hold"):
+                craft = craft.with_law(*dv.load_law(base / "laws" / f"{law}.toml"))
+            point = dv.trim(craft, airspeed=speed, altitude=1200.0)
+            flown = dv.fly(
+                craft,
+                start=point,
+                duration=60,
+                turbulence=dv.Turbulence("severe", seed=1),
+                record=["phi", "theta", "airspeed"],
+                controls=fails,
+            )
+            self.assertAlmostEqual(flown.time[-1], 60.0, places=6)
+            self.assertLess(math.degrees(float(np.abs(flown["phi"]).max())), 45.0)
+            late = flown.time > 40.0
+            # held on the average: bank and attitude within some degrees of what they were
+            self.assertLess(abs(math.degrees(float(flown["phi"][late].mean()))), 8.0)
+            self.assertLess(abs(math.degrees(float((flown["theta"][late] - point["theta"]).mean()))), 4.0)
+            self.assertLess(abs(float(flown["airspeed"][late].mean()) / speed - 1.0), 0.12)
 
 
 class LimitCycleTest(unittest.TestCase):

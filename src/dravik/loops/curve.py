@@ -24,7 +24,7 @@ BEYOND = 30.0  # how far beyond the roots the frequencies reach, as a factor
 MORE_DECADES = 12  # at most, where the loop is neither far from one nor constant there
 NOTHING, STILL = 1e-3, 1e-3  # a gain far from one; a relative change that is none
 UNBOUNDED, INFINITE = 1e8, 1e150  # a gain at rest beyond the first is an integral's, and counts as the second
-A_DAY = 1e-5  # 1/s
+SLOW = 5e-5  # 1/s: doubles in four hours
 STANDING = 1e-4  # of the largest root: slower ones may be coupled by rounding alone
 UNREAD = 1e-7  # of the largest slope of a row
 LOOSER = (1e-7, 1e-8, 1e-9, 1e-10)  # tolerances tried
@@ -36,10 +36,10 @@ def border_of(roots: Complexes) -> float:
     """Return up to which real part (1/s) roots count as standing still: a battery that empties in days, rounding.
 
     >>> print(border_of(np.array([-20.0 + 0j])))
-    1e-05
+    5e-05
     """
     size = max(float(np.abs(roots).max(initial=0.0)), 1e-3)
-    return max(1e-7 * size, min(A_DAY, 1e-3 * size))
+    return max(1e-7 * size, min(SLOW, 1e-3 * size))
 
 
 def least(loop: LinearSystem) -> LinearSystem:
