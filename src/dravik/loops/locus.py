@@ -15,6 +15,7 @@ from dravik.errors import DravikError, require
 from dravik.linear import LinearSystem
 from dravik.linear.migration import matched
 from dravik.linear.reduction import transmission_zeros
+from dravik.loops.curve import least
 
 if TYPE_CHECKING:
     from pandas import DataFrame
@@ -25,6 +26,7 @@ Floats = NDArray[np.float64]
 Complexes = NDArray[np.complex128]
 COUNT = 200
 DECADES = (-3.0, 2.0)  # of gains that are shown, about the one at which the loop's own gain is felt
+HARDLY = 1e-3  # of a root: a change that is none
 SPLITS = 7  # how often an interval is halved in which a branch goes too far to be followed
 
 
@@ -135,6 +137,7 @@ def root_locus(loop: LinearSystem, gains: Sequence[float] | None = None) -> Root
     require(loop, LinearSystem, "the loop")
     if len(loop.inputs) != 1 or len(loop.outputs) != 1:
         raise DravikError(f"a loop of {len(loop.inputs)} inputs and {len(loop.outputs)} outputs", expected="one")
+    loop = least(loop)
     a, b, c, d = loop.A, loop.B, loop.C, float(loop.D[0, 0])
 
     def roots(gain: float) -> Complexes:
@@ -178,7 +181,9 @@ def _followed(
     moved = np.abs(after - before)
     # far: further than half of the way to another root of the same moment
     apart = np.abs(after[:, None] - after[None, :]) + np.diag(np.full(len(after), np.inf))
-    if splits and len(after) > 1 and bool(np.any(moved > 0.5 * apart.min(axis=1))):
+    # roots that hardly move, such as those at rest, are not mistaken for each other
+    moves = moved > HARDLY * np.abs(after) + HARDLY * HARDLY * float(np.abs(after).max(initial=0.0))
+    if splits and len(after) > 1 and bool(np.any(moves & (moved > 0.5 * apart.min(axis=1)))):
         middle = 0.5 * (low + high) if low * high <= 0.0 else math.copysign(math.sqrt(low * high), high)
         first = _followed(roots, before, low, middle, splits - 1) if splits > 1 else before
         return own[matched(first, own)] if splits == 1 else _followed(roots, first, middle, high, splits - 1)

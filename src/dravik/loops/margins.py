@@ -190,14 +190,15 @@ def _peak(curve: LoopCurve, w: Floats, of: Callable[[Complexes], Complexes]) -> 
     if not np.isfinite(sizes[k]) or k in (0, len(w) - 1):
         return float(sizes[k]), float(w[k])
     low, high = math.log(w[k - 1]), math.log(w[k + 1])
-    for _ in range(ZOOMS):
-        # nine points at once, then the two intervals beside the largest: a quarter of the range each time
-        places = np.linspace(low, high, 9)
-        found = np.abs(of(curve(np.exp(places))))
-        best = min(max(int(np.argmax(found)), 1), 7)
-        low, high = float(places[best - 1]), float(places[best + 1])
-    at = math.exp(0.5 * (low + high))
-    return max(float(np.abs(of(curve(at)))[0]), float(sizes[k])), at
+    with np.errstate(divide="ignore", invalid="ignore"):  # a loop may pass through -1 itself
+        for _ in range(ZOOMS):
+            # nine points at once, then the two intervals beside the largest: a quarter of the range each time
+            places = np.linspace(low, high, 9)
+            found = np.nan_to_num(np.abs(of(curve(np.exp(places)))), nan=np.inf)
+            best = min(max(int(np.argmax(found)), 1), 7)
+            low, high = float(places[best - 1]), float(places[best + 1])
+        at = math.exp(0.5 * (low + high))
+        return max(float(np.abs(of(curve(at)))[0]), float(sizes[k])), at
 
 
 def _bandwidth(curve: LoopCurve, w: Floats) -> float:
