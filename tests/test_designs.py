@@ -99,7 +99,7 @@ class ClosingTest(unittest.TestCase):
         a[:3, 3] += self.PLANT.B[:, 0] * rate * 0.5
         a[3, 2] = -1.0
         np.testing.assert_allclose(np.sort_complex(closed.poles()), np.sort_complex(np.linalg.eigvals(a)), rtol=1e-9)
-        self.assertEqual(closed.inputs, ["elevator", "wanted"])
+        self.assertEqual(closed.inputs, ["elevator", "q_asked", "wanted"])
         self.assertAlmostEqual(float(closed.part(inputs=["wanted"], outputs=["theta"]).gains()[0, 0]), 1.0, places=9)
         # opened again it is what it was
         before = Closed(self.PLANT).close("damper", dv.LinearSystem.gain("elevator", {"q": -rate, "q_asked": rate}))

@@ -21,6 +21,7 @@ from dravik.loops import (
     law_of,
     limit_cycles,
     margins,
+    parameter_locus,
     read_loops,
     schedule_gains,
     study_loops,
@@ -60,6 +61,40 @@ class StudyTest(unittest.TestCase):
         own = margins(alone.with_facts(C=-alone.C), delay=0.02)
         self.assertAlmostEqual(own.gain_up / damper.margins.gain_up, 1.0, places=6)
         self.assertAlmostEqual(own.disc, damper.margins.disc, places=6)
+
+    def test_roots_over_a_parameter_of_a_law(self) -> None:
+        craft = TARN.with_law(*dv.load_law(dv.aircraft.sample_path("tarn") / "laws" / "yaw_damper.toml"))
+        point = dv.trim(craft, airspeed="62 m/s", altitude="300 m")
+        (c,) = parameter_locus(craft, point, "yaw_damper_gain", np.linspace(0.0, 1.0, 21).tolist()).crossings(0.4)
+        # with that gain the model has that root
+        there = craft.with_parameters({"yaw_damper_gain": c.gain})
+        roots = np.linalg.eigvals(dv.linearise(there, dv.trim(there, airspeed="62 m/s", altitude="300 m")).A)
+        self.assertLess(float(np.abs(roots - c.root).min()), 1e-6)
+        self.assertAlmostEqual(-c.root.real / abs(c.root), 0.4, places=9)
+        self.assertFalse(c.worse)
+        at = ("--airspeed", "62 m/s", "--altitude", "300 m", "--law", "yaw_damper")
+        code, text, _ = run("loop", "tarn", *at, "--locus", "yaw_damper_gain=0:1:21", "--damping", "0.4", "--json")
+        self.assertAlmostEqual(json.loads(text)["crossings"][0]["yaw_damper_gain"], c.gain, places=6)
+        for given, words in (
+            ("yaw_damper_gain=0:1", "FROM:TO:COUNT"),
+            ("yaw_damper_gian=0:1:9", "no parameter"),
+            ("yaw_damper_gain=1:0:9", "rising"),
+        ):
+            code, _, told = run("loop", "tarn", *at, "--locus", given)
+            self.assertEqual(code, 2)
+            self.assertIn(words, told)
+
+    def test_disturbances_and_how_far_effectors_go(self) -> None:
+        # of a step at the elevator the attitude hold leaves nothing, the damper alone what the bare aircraft turns to
+        damper, hold = STUDY.loops
+        self.assertLess(abs(float(hold.disturbance.values[-1])), 0.02 * float(np.abs(hold.disturbance.values).max()))
+        self.assertGreater(abs(float(damper.disturbance.values[-1])), 0.1)
+        # the flown step of 1 deg moves the elevator as far as the study says
+        truth = fly_loop(STUDY, ["1 deg"], duration=3.0).steps[0]
+        moved = np.abs(truth.run["elevator"] - truth.run["elevator"][0]).max()
+        self.assertAlmostEqual(float(moved) / math.radians(1.0) / hold.use[0], 1.0, delta=0.05)
+        rate = np.abs(np.gradient(truth.run["elevator"], truth.run.time)).max()
+        self.assertAlmostEqual(float(rate) / math.radians(1.0) / hold.use[1], 1.0, delta=0.25)
 
     def test_what_is_wished_is_there(self) -> None:
         damper, hold = STUDY.loops
@@ -157,6 +192,10 @@ class StudyTest(unittest.TestCase):
             code, text, _ = run("loop", "tarn", "--airspeed", "62 m/s", "--altitude", "300 m", "--law", law, "--json")
             self.assertEqual((code, json.loads(text)["stable"]), (0, True))
         self.assertEqual(run("loop", str(FILE), "--set", "hold.crossover=5 rad/s")[0], 1)
+        beside = json.loads(run("loop", str(FILE), "--beside", "hold.crossover=2 rad/s", "--json")[1])["beside"]
+        self.assertGreater(
+            beside["hold.crossover=2 rad/s"][-1]["bandwidth_rad_s"], found["loops"][-1]["bandwidth_rad_s"]
+        )
         for given, words in (
             ("hold.crossover=5", "no unit"),
             ("hold.gain=2", "no value of a loop"),

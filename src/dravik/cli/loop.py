@@ -38,11 +38,19 @@ def loop(
     plan: Annotated[str, typer.Option(metavar="FILE", help="loops to close, or the name of the aircraft's own")] = "",
     fly: Annotated[str, typer.Option(help="with a plan: steps to fly, such as '1 deg,5 deg'")] = "",
     flown: Annotated[str, typer.Option(metavar="FILE", help="with a plan: figure of the flown steps")] = "",
+    beside: Annotated[
+        list[str] | None,
+        typer.Option(metavar="LOOP.KEY=VALUE", help="with a plan: another value, laid over; repeated"),
+    ] = None,
     schedule: Annotated[
         list[str] | None,
         typer.Option(metavar="NAME=VALUES", help="with a plan: gains over 'airspeed=50:90:5 m/s'; repeated"),
     ] = None,
     out: Annotated[str, typer.Option("--out", metavar="FILE", help="with a plan: write its law here")] = "",
+    locus: Annotated[
+        str, typer.Option(metavar="NAME=VALUES", help="roots over a parameter of the laws: 'yaw_damper_gain=0:2:60'")
+    ] = "",
+    damping: Annotated[float, typer.Option(help="with --locus: a line of damping to be crossed")] = 0.0,
     figure: Figure = "",
     set_: Settings = None,
     loading: Loading = "",
@@ -50,7 +58,7 @@ def loop(
     as_json: AsJson = False,
 ) -> None:
     """Break a loop at a signal, or close the loops of a file: margins, steps, requirements, the law, flown steps."""
-    from dravik.cli.loop_plan import run_plan, run_schedule, the_plan
+    from dravik.cli.loop_plan import run_plan, run_schedule, show_locus, the_plan
     from dravik.loops import broken_loop, margins
 
     own = the_plan(aircraft, plan)
@@ -59,11 +67,14 @@ def loop(
         if schedule:
             run_schedule(own, aircraft if plan else "", set_, schedule, out, as_json=as_json)
             return
-        run_plan(own, aircraft if plan else "", set_, files, fly, as_json=as_json)
+        run_plan(own, aircraft if plan else "", set_, files, fly, beside or (), as_json=as_json)
         return
 
     craft = condition.in_wind(get_craft(aircraft, loading, law, set_))
     point = get_point(craft, condition, set_)
+    if locus:
+        show_locus(craft, point, locus, damping, figure, as_json=as_json)
+        return
     late = in_si(delay, "time", where="delay")
     with kernel_notice("linear"):
         opened = broken_loop(craft, point, at or "elevator_command")

@@ -4,17 +4,20 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+import numpy as np
 import typer
 
 from dravik.cli.common import emit, get_craft, kernel_notice, own_file, progress_bar, say, settings, show_rows
+from dravik.errors import DravikError
 from dravik.files import exists, is_folder, write_text
 
 if TYPE_CHECKING:
     from dravik.aircraft import Aircraft
     from dravik.flight.loop_truth import LoopTruth
     from dravik.loops import LoopPlan, LoopStudy
+    from dravik.trimming import TrimPoint
 
-__all__ = ["run_plan", "run_schedule", "the_plan"]
+__all__ = ["run_plan", "run_schedule", "show_locus", "the_plan"]
 
 
 def the_plan(aircraft: str, plan: str) -> "LoopPlan | None":
@@ -30,7 +33,8 @@ def the_plan(aircraft: str, plan: str) -> "LoopPlan | None":
 
 
 def run_plan(
-    plan: "LoopPlan", aircraft: str, changes: Sequence[str] | None, files: "dict[str, str]", fly: str, *, as_json: bool
+    plan: "LoopPlan", aircraft: str, changes: Sequence[str] | None, files: "dict[str, str]", fly: str,
+    beside: Sequence[str] = (), *, as_json: bool,
 ) -> None:  # fmt: skip
     """Study a plan's loops, print, draw and write what is asked for; leaves with 1 where a requirement is not met.
 
@@ -41,12 +45,16 @@ def run_plan(
     plan, craft = _meant(plan, aircraft, changes)
     with kernel_notice("linear"):
         found = study_loops(craft, plan)
+    others = {}
+    for pair in beside:
+        name, value = next(iter(settings([pair], "--beside").items()))
+        others[pair] = study_loops(craft, plan.changed({name: _value(str(value))}))
     truth = None
     if fly:
         from dravik.flight.loop_truth import fly_loop
 
         truth = fly_loop(found, [_value(size.strip()) for size in fly.split(",")])
-    _draw(found, truth, files)
+    _draw(found, others, truth, files)
     law = law_of(found) if files.get("out") or as_json else ""
     if files.get("out"):
         write_text(Path(files["out"]), law)
@@ -55,11 +63,15 @@ def run_plan(
             {
                 "name": plan.name, "condition": found.point.title, "met": found.met, "loops": found.rows(),
                 "requirements": [{"loop": f.entry.name, **c._asdict()} for f in found.loops for c in f.checks],
+                "beside": {label: other.rows() for label, other in others.items()},
                 "law": law, "flown": truth.rows() if truth is not None else [],
             }
         )  # fmt: skip
     else:
         _show(found, truth)
+        for label, other in others.items():
+            row = other.rows()[-1]
+            say(_beside(label, row))
         for file in (f for f in files.values() if f):
             say(f"written: {file}")
     if not found.met:
@@ -113,6 +125,52 @@ def run_schedule(
         raise typer.Exit(1)
 
 
+def show_locus(
+    craft: "Aircraft", point: "TrimPoint", asked: str, damping: float, figure: str, *, as_json: bool
+) -> None:  # fmt: skip
+    """Follow the roots over a parameter, and print where they cross the axis and a line of damping."""
+    from dravik.loops import parameter_locus
+
+    ((name, given),) = settings([asked], "--locus").items()
+    values = _range(str(given), name)
+    with kernel_notice("linear"):
+        found = parameter_locus(craft, point, name, values)
+    lines = [("axis", c) for c in found.crossings()] + ([(f"damping {damping:g}", c) for c in found.crossings(damping)]
+                                                        if damping else [])  # fmt: skip
+    if figure:
+        from dravik.report import figure_locus, save_figure
+
+        now = float(craft.parameters[name])
+        title = f"{craft.name}, {point.title}: roots over {name}"
+        save_figure(figure_locus(found, [now], damping=damping, title=title), figure)
+    if as_json:
+        rows = [{"line": line, name: c.gain, "real_1_s": c.root.real, "imag_1_s": c.root.imag, "worse": c.worse}
+                for line, c in lines]  # fmt: skip
+        emit({"aircraft": craft.name, "parameter": name, "values": list(values), "crossings": rows})
+        return
+    show_rows(
+        f"{craft.name}, {point.title}: roots over {name} from {values[0]:g} to {values[-1]:g}",
+        ["crosses", name, "real 1/s", "imag 1/s", "with more"],
+        [[line, c.gain, c.root.real, c.root.imag, "worse" if c.worse else "better"] for line, c in lines],
+    )
+    if not lines:
+        say("no root crosses the axis" + (f" or the line of damping {damping:g}" if damping else ""))
+    if figure:
+        say(f"written: {figure}")
+
+
+def _range(text: str, name: str) -> list[float]:
+    """Return the values of FROM:TO:COUNT, plain numbers in SI."""
+    try:
+        low, high, count = text.split(":")
+        found = np.linspace(float(low), float(high), int(count))
+    except ValueError:
+        raise DravikError(f"--locus {name}={text}", expected="FROM:TO:COUNT in SI, such as 0:2:60") from None
+    if not 2 <= len(found) <= 2000 or not found[-1] > found[0]:
+        raise DravikError(f"--locus {name}={text}", expected="rising, 2 to 2000 values")
+    return [float(v) for v in found]
+
+
 def _value(text: str) -> str | float:
     try:
         return float(text)
@@ -120,15 +178,25 @@ def _value(text: str) -> str | float:
         return text
 
 
-def _draw(found: "LoopStudy", truth: "LoopTruth | None", files: "dict[str, str]") -> None:
+def _draw(
+    found: "LoopStudy", others: "dict[str, LoopStudy]", truth: "LoopTruth | None", files: "dict[str, str]"
+) -> None:
     if files.get("figure"):
         from dravik.report import figure_study, save_figure
 
-        save_figure(figure_study(found), files["figure"])
+        save_figure(figure_study(found, others), files["figure"])
     if files.get("flown") and truth is not None:
         from dravik.report import figure_flown_steps, save_figure
 
         save_figure(figure_flown_steps(truth, f"{found.plan.name}: flown"), files["flown"])
+
+
+def _beside(label: str, row: "dict[str, Any]") -> str:
+    """Return the last loop of another study in a line."""
+    return (
+        f"{label}: {row['loop']} crosses at {row['crossover_rad_s']:.3g} rad/s with {row['phase_margin_deg']:.3g} deg, "
+        f"rise {row['rise_s']:.3g} s, overshoot {row['overshoot']:.3g}, bandwidth {row['bandwidth_rad_s']:.3g} rad/s"
+    )
 
 
 def _show(found: "LoopStudy", truth: "LoopTruth | None") -> None:
@@ -142,11 +210,12 @@ def _show(found: "LoopStudy", truth: "LoopTruth | None") -> None:
         ],
     )  # fmt: skip
     show_rows(
-        "steps of the commands",
-        ["loop", "type", "left for ever", "rise [s]", "overshoot", "settling [s]", "moves at most", "as fast as [1/s]"],
+        "unit steps: of the command, and (disturbed) at what the loop moves",
+        ["loop", "type", "left for ever", "rise [s]", "overshoot", "settling [s]", "effector moves", "as fast as [1/s]",
+         "disturbed by", "in the end"],
         [
             [r["loop"], r["type"], r["steady_error"], r["rise_s"], r["overshoot"], r["settling_s"], r["moved_most"],
-             r["moved_fastest_1_s"]] for r in rows
+             r["moved_fastest_1_s"], r["disturbed_most"], r["disturbed_at_end"]] for r in rows
         ],
     )  # fmt: skip
     checks = [(f.entry.name, c.name, c.value, c.limit, c.unit, "met" if c.met else "not met")

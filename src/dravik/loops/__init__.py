@@ -6,7 +6,7 @@ from dravik.loops.describing import LimitCycle, Nonlinearity, limit_cycles
 from dravik.loops.designing import Choice, FoundGain, Wish, gain_for, pid_choices, pid_for
 from dravik.loops.elements import PID, lag, lead, notch, sampled_loop
 from dravik.loops.law_text import law_of
-from dravik.loops.locus import LocusCrossing, RootLocus, locus_of, root_locus
+from dravik.loops.locus import LocusCrossing, RootLocus, locus_of, parameter_locus, root_locus
 from dravik.loops.margins import Crossing, Margins, margins
 from dravik.loops.observers import Observer, kalman, with_observer
 from dravik.loops.placing import Regulator, place, place_mode
@@ -50,6 +50,7 @@ __all__ = [
     "one_of",
     "optimal_outputs",
     "optimal_states",
+    "parameter_locus",
     "pid_choices",
     "pid_for",
     "place",

@@ -54,7 +54,7 @@ class Closed:
         return Closed(self.plant, {n: c for n, c in self.loops.items() if n != name})
 
     def system(self, outputs: Sequence[str] = ()) -> LinearSystem:
-        """Return the closed system: its inputs are those of the plant, and the commands that no loop gives.
+        """Return the closed system: its inputs are those of the plant and all commands, added to what loops give there.
 
         ``outputs`` are the plant's unless given; what controllers give may be asked for too, by its name with
         ``_from_`` and the loop's name.
@@ -106,9 +106,9 @@ class Closed:
                     continue
                 if n in given and n not in moved:
                     fed = f"{n} asked for"
-                    sums[fed] = dict.fromkeys(given[n], 1.0)
+                    sums[fed] = {n: 1.0, **dict.fromkeys(given[n], 1.0)}
                     parts[k] = parts[k].renamed({n: fed})
-                elif n not in commands:
+                if n not in commands:
                     commands.append(n)
         return [plant, *parts], sums, commands
 

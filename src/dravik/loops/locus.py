@@ -10,17 +10,19 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.optimize import brentq
 
+from dravik.aircraft import Aircraft
 from dravik.definition import arguments
 from dravik.errors import DravikError, require
-from dravik.linear import LinearSystem
+from dravik.linear import LinearSystem, Moment, linearise
 from dravik.linear.migration import matched
 from dravik.linear.reduction import transmission_zeros
 from dravik.loops.curve import least
+from dravik.trimming import TrimPoint
 
 if TYPE_CHECKING:
     from pandas import DataFrame
 
-__all__ = ["LocusCrossing", "RootLocus", "locus_of", "root_locus"]
+__all__ = ["LocusCrossing", "RootLocus", "locus_of", "parameter_locus", "root_locus"]
 
 Floats = NDArray[np.float64]
 Complexes = NDArray[np.complex128]
@@ -169,6 +171,35 @@ def locus_of(
     for low, high in itertools.pairwise(values):
         rows.append(_followed(roots, rows[-1], float(low), float(high), SPLITS))
     return RootLocus(values, np.array(rows), np.zeros(0, dtype=complex) if zeros is None else zeros, roots, dt)
+
+
+def parameter_locus(
+    craft: Aircraft, point: TrimPoint, name: str, values: Sequence[float], *, states: Sequence[str] = ()
+) -> RootLocus:  # fmt: skip
+    """Return the roots of an aircraft with its laws over a parameter of its files, at a trimmed point that stays.
+
+    ``values`` rise, in SI. The point is that of the present value: gains of laws do not move it, other parameters may,
+    and then it is no trim. ``states`` keeps only some. Raises DravikError for a name that is no parameter.
+
+    >>> import dravik as dv
+    >>> craft = dv.sample("tarn").with_law(*dv.load_law(dv.aircraft.sample_path("tarn") / "laws" / "yaw_damper.toml"))
+    >>> point = dv.trim(craft, airspeed="62 m/s", altitude="300 m")
+    >>> found = parameter_locus(craft, point, "yaw_damper_gain", [0.0, 0.3, 0.6, 0.9])
+    >>> found.roots.shape[0]
+    4
+    """
+    require(craft, Aircraft, "the aircraft")
+    if name not in craft.parameters:
+        raise DravikError(f"{craft.name} has no parameter {name!r}", expected=", ".join(craft.parameters) or "none")
+
+    def roots(value: float) -> Complexes:
+        changed = craft.with_parameters({name: value})
+        moment = Moment.of(changed, point.state, point.inputs)
+        model = linearise(changed, moment, coordinates=point.coordinates)
+        kept = model.part(states=list(states)) if states else model
+        return np.asarray(np.linalg.eigvals(kept.A), dtype=complex)
+
+    return locus_of(roots, values)
 
 
 def _followed(

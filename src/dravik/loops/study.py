@@ -5,6 +5,8 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any, NamedTuple
 
+import numpy as np
+
 from dravik.aircraft import Aircraft, LawDefinition
 from dravik.errors import DravikError, require
 from dravik.linear import Answer, LinearModel, LinearSystem, Moment, StepFigures, answer, linearise
@@ -35,7 +37,9 @@ class Check(NamedTuple):
 class ClosedLoop:
     """One loop of a study: its ``pid``, the open loop with the earlier ones closed, margins, step of its command.
 
-    ``use`` is the largest value that moves, and its largest rate, for a unit step of the command.
+    ``disturbance`` is the answer of what is measured to a unit step at what the loop moves. ``use`` is how far and how
+    fast (1/s) the effector goes at the end of the loops, actuator and all, for a unit step of the command; nan where
+    what is moved has no state.
     """
 
     entry: LoopEntry
@@ -44,6 +48,7 @@ class ClosedLoop:
     margins: Margins
     steady: SteadyErrors
     step: Answer
+    disturbance: Answer
     figures: StepFigures
     use: tuple[float, float]
     checks: list[Check]
@@ -64,8 +69,10 @@ class ClosedLoop:
             "phase_margin_deg": math.degrees(self.margins.phase), "delay_margin_s": self.margins.delay,
             "disc": self.margins.disc, "bandwidth_rad_s": self.margins.bandwidth, "type": self.steady.type,
             "steady_error": 1.0 - self.figures.end, "rise_s": self.figures.rise, "overshoot": self.figures.overshoot,
-            "settling_s": self.figures.settling, "moved_most": self.use[0], "moved_fastest_1_s": self.use[1],
-            "met": self.met,
+            "settling_s": self.figures.settling,
+            "disturbed_most": float(np.abs(self.disturbance.values).max()),
+            "disturbed_at_end": float(self.disturbance.values[-1]), "moved_most": self.use[0],
+            "moved_fastest_1_s": self.use[1], "met": self.met,
         }  # fmt: skip
 
 
@@ -120,12 +127,15 @@ def study_loops(craft: Aircraft, plan: LoopPlan, *, point: TrimPoint | None = No
     model = _model(craft, plan, point)
     part = model.part(states=[n for n in model.states if n not in plan.hold]) if plan.hold else model
     moved = _effectors(craft, plan, part)
-    plant = part.part(inputs=list(moved)).renamed({k: v for k, v in moved.items() if k != v})
+    # an effector is what a loop moves and what comes of it: two names, or the one would be joined to the other
+    ends = _ends(craft, plan)
+    plant = part.part(inputs=list(moved)).renamed({n: f"{n} position" for n in dict.fromkeys(ends.values())})
+    plant = plant.renamed({k: v for k, v in moved.items() if k != v})
     closed = Closed(_plain(plant))
     loops: list[ClosedLoop] = []
     for entry in plan.loop:
         own = _channel(closed, entry)
-        loops.append(_closed_one(closed, entry, own))
+        loops.append(_closed_one(closed, entry, own, f"{ends[entry.name]} position" if entry.name in ends else ""))
         closed = closed.close(entry.name, _controller(entry, loops[-1].pid))
     return LoopStudy(plan, craft, point, model, loops, closed)
 
@@ -139,7 +149,22 @@ def _model(craft: Aircraft, plan: LoopPlan, point: TrimPoint) -> LinearModel:
         craft = craft.with_law(LawDefinition.model_validate(law))
     at = Moment.of(craft, point.state, point.inputs) if wanted else point
     outputs = list(dict.fromkeys([*(e.measures for e in plan.loop), *wanted]))
+    outputs += [n for n in dict.fromkeys(_ends(craft, plan).values()) if n not in outputs]
     return linearise(craft, at, coordinates=point.coordinates, outputs=outputs)
+
+
+def _ends(craft: Aircraft, plan: LoopPlan) -> dict[str, str]:
+    """Return by loop the effector or lever at the end of the loops that it works through, where that has a state."""
+    inner = {entry.asked: entry for entry in plan.loop}
+    found: dict[str, str] = {}
+    for entry in plan.loop:
+        last = entry
+        for _ in plan.loop:
+            last = inner.get(last.moves, last)
+        end = last.adds[0] if last.adds else last.moves
+        if end in craft.state_names:
+            found[entry.name] = end
+    return found
 
 
 def _plain(system: LinearSystem) -> LinearSystem:
@@ -251,7 +276,7 @@ def _controller(entry: LoopEntry, pid: PID) -> LinearSystem:
     return found.delayed(entry.moves, entry.delay, order=ORDER) if entry.delay else found
 
 
-def _closed_one(closed: Closed, entry: LoopEntry, channel: LinearSystem) -> ClosedLoop:
+def _closed_one(closed: Closed, entry: LoopEntry, channel: LinearSystem, end: str) -> ClosedLoop:
     pid = _pid(entry, channel)
     exact = entry.model_copy(update={"delay": None})
     late = entry.delay or 0.0
@@ -265,18 +290,24 @@ def _closed_one(closed: Closed, entry: LoopEntry, channel: LinearSystem) -> Clos
     found = margins(opened, delay=late)
     # the step is of a command, also where a formula stands in its place
     asked = f"{entry.name}_step" if entry.wanted else entry.asked
-    whole = closed.close(entry.name, _controller(entry.model_copy(update={"command": asked}), pid))
-    gives = f"{entry.moves}_from_{entry.name}"
-    system = whole.system([entry.measures, gives]).part(inputs=[asked])
-    step = answer(least(system.part(outputs=[entry.measures])), entry.measures, asked)
+    together = closed.close(entry.name, _controller(entry.model_copy(update={"command": asked}), pid))
+    whole = together.system([entry.measures, *([end] if end else [])]).part(inputs=[asked, entry.moves])
+    step = _answered(whole, entry.measures, asked)
     figures = step.figures()
-    used = answer(least(system.part(outputs=[gives])), gives, asked, duration=float(step.time[-1]))
-    rate = max(abs(b - a) for a, b in zip(used.values[:-1], used.values[1:], strict=True)) / float(used.time[1])
+    lasts = float(step.time[-1])
+    pushed = _answered(whole, entry.measures, entry.moves, lasts)
+    use = (math.nan, math.nan)
+    if end:
+        used = _answered(whole, end, asked, lasts)
+        use = float(np.abs(used.values).max()), float(np.abs(np.diff(used.values)).max() / used.time[1])
     steady = steady_errors(opened)
     return ClosedLoop(
-        entry, pid, opened, found, steady, step, figures, (float(abs(used.values).max()), float(rate)),
-        _checks(entry, found, figures),
+        entry, pid, opened, found, steady, step, pushed, figures, use, _checks(entry, found, figures),
     )  # fmt: skip
+
+
+def _answered(system: LinearSystem, output: str, input: str, lasts: float | None = None) -> Answer:
+    return answer(least(system.part(inputs=[input], outputs=[output])), output, input, duration=lasts)
 
 
 def _crossover(found: Margins) -> float:

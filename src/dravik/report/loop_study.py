@@ -14,6 +14,8 @@ from dravik.report.figures import ACTUAL, COMMANDED, INK, PALETTE, SOFT, STYLE, 
 from dravik.units import from_si
 
 if TYPE_CHECKING:
+    from collections.abc import Mapping
+
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
@@ -28,8 +30,12 @@ CONTOURS = (6.0, 3.0, 0.0, -3.0, -6.0, -12.0)  # dB of the closed loop
 SHADE = "#f3e3c8"
 
 
-def figure_study(study: "LoopStudy") -> "Figure":
-    """Return one page: each loop's gain and phase, Nichols' chart, steps of the commands, and the last loop's locus."""
+def figure_study(study: "LoopStudy", beside: "Mapping[str, LoopStudy] | None" = None) -> "Figure":
+    """Return one page: each loop's gain and phase, Nichols' chart, steps of the commands, and the last loop's locus.
+
+    ``beside`` are other studies by their labels: their last loop is laid over.
+    """
+    others = dict(beside or {})
     figure = new_figure(f"{study.plan.name or 'Loops'}: {study.craft.name}, {study.point.title}")
     with matplotlib.rc_context(STYLE):
         grid = figure.subplots(2, 3)
@@ -38,6 +44,8 @@ def figure_study(study: "LoopStudy") -> "Figure":
         _phases(grid[1][0], study, curves)
         _nichols(grid[0][1], study, curves)
         _steps(grid[1][1], study)
+        for k, (label, other) in enumerate(others.items()):
+            _overlaid((grid[0][0], grid[1][0], grid[0][1], grid[1][1]), other, label, k)
         last = study.loops[-1]
         if last.opened.dt is None:
             _locus(grid[0][2], root_locus(least(last.opened)), [1.0], size=_felt(last))
@@ -56,6 +64,7 @@ def figure_locus(locus: "RootLocus", chosen: "list[float]", *, damping: float = 
     with matplotlib.rc_context(STYLE):
         axes = figure.subplots()
         _locus(axes, locus, chosen, damping)
+        axes.legend(frameon=False, fontsize=9, loc="upper right")
     return figure
 
 
@@ -114,6 +123,21 @@ def _phases(axes: "Axes", study: "LoopStudy", curves: "list[tuple[Any, Any]]") -
     axes.set_ylabel("phase [deg]")
     _log_axis(axes)
     _title(axes, f"phase (shaded: less than {angle:g} deg of margin)" if angle else "phase")
+
+
+def _overlaid(panels: "tuple[Axes, ...]", other: "LoopStudy", label: str, k: int) -> None:
+    """Draw the last loop of another study thinner over gain, phase, Nichols' chart and step."""
+    gain, phase, nichols, steps = panels
+    last = other.loops[-1]
+    w, values = _curve(last)
+    look: Any = {"color": SOFT, "lw": 1.1, "ls": DASHES[(k + 1) % len(DASHES)]}
+    decibels = 20.0 * np.log10(np.abs(values))
+    gain.plot(w, decibels, label=f"{last.entry.name}, {label}", **look)
+    phase.plot(w, _degrees(values), **look)
+    nichols.plot(_degrees(values), decibels, **look)
+    steps.plot(last.step.time, last.step.values, label=label, **look)
+    for axes in (gain, steps):
+        axes.legend(frameon=False, fontsize=8)
 
 
 def _degrees(values: "Any") -> "Any":
@@ -184,9 +208,12 @@ def _locus(
         axes.plot(branch.real, branch.imag, color=ACTUAL, lw=1.0)
     for k, gain in enumerate(chosen):
         roots = locus.at(gain)
-        axes.plot(roots.real, roots.imag, ls="", marker="os^D"[k % 4], ms=5, color=COMMANDED)
-    axes.plot(locus.roots[0].real, locus.roots[0].imag, ls="", marker="x", ms=7, color=INK)
-    axes.plot(locus.zeros.real, locus.zeros.imag, ls="", marker="o", ms=7, mfc="none", color=INK)
+        axes.plot(roots.real, roots.imag, ls="", marker="os^D"[k % 4], ms=5, color=COMMANDED, label=f"at {gain:.4g}")
+    axes.plot(
+        locus.roots[0].real, locus.roots[0].imag, ls="", marker="x", ms=7, color=INK, label=f"at {locus.gains[0]:.3g}"
+    )
+    if len(locus.zeros):
+        axes.plot(locus.zeros.real, locus.zeros.imag, ls="", marker="o", ms=7, mfc="none", color=INK, label="zeros")
     size = size or _reach(locus, chosen)
     for ratio in (0.2, 0.4, 0.6, 0.8):
         end = size * np.array([-ratio, math.sqrt(1.0 - ratio * ratio)])
