@@ -21,6 +21,7 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+from pydantic import ValidationError
 
 import dravik as dv
 from dravik import handling, loops, performance
@@ -103,7 +104,7 @@ class Cases:
             ("law", self.law, 6), ("scenario", self.scenario, 4), ("drawing", self.drawing, 5), ("blades", self.blades, 4),
             ("recording", self.recording, 8), ("path", self.path, 4), ("option", self.option, 8), ("call", self.call, 6),
             ("condition", self.condition, 8), ("system", self.system, 8), ("statement", self.statement, 6),
-            ("device", self.device, 6), ("plant", self.plant, 4), ("judged", self.judged, 6),
+            ("device", self.device, 6), ("plant", self.plant, 4), ("judged", self.judged, 6), ("loops", self.loops, 8),
         ]  # fmt: skip
 
     def formula(self, rng: random.Random) -> None:
@@ -346,6 +347,56 @@ class Cases:
             lambda: performance.fuel_for(self.craft, [{"time": a, "airspeed": b, "climb_to": c}]), lambda: performance.fuel_for(self.craft, a),
             lambda: loops.margins(a, delay=b), lambda: loops.margins(model.part(inputs=["throttle"], outputs=["q"]), delay=a),
             lambda: loops.broken_loop(self.craft, self.point, a, outputs=b), lambda: handling.ride_flown(self.craft, self.point, turbulence=a), lambda: handling.mismatch_envelopes(a),
+        ]  # fmt: skip
+        rng.choice(calls)()
+
+    def loops(self, rng: random.Random) -> None:
+        odd = [
+            *ODD,
+            "40 deg",
+            "50 ms",
+            [0.1, 1.0, 5.0],
+            {"q": 0.1},
+            {"q": "3 deg/s"},
+            ["q", "theta"],
+            "theta",
+            [-1 + 1j, -1 - 1j],
+            ["elevator_command"],
+        ]
+        a, b, c = (rng.choice(odd) for _ in range(3))
+        one = dv.LinearSystem.filtered("y", "u", [2.0], [1.0, 3.0, 2.0, 0.0])
+        model = dv.linearise(self.craft, self.point)
+        entry = {"name": "a", "measures": "q", "moves": "elevator", "proportional": -0.3}
+        keys = ["name", "measures", "moves", "command", "controller", "proportional", "crossover", "phase_margin", "damping", "near", "zero",
+                "delay", "rate", "element", "require", "wanted", "adds", "weight", "filter_time", "integral", "derivative"]  # fmt: skip
+
+        def plan() -> object:
+            row = {**entry, rng.choice(keys): a, rng.choice(keys): b}
+            try:
+                made = loops.LoopPlan.model_validate(
+                    {"condition": {"airspeed": 15.0, "altitude": 300.0}, "loop": [row], "hold": ["airspeed"]}
+                )
+            except ValidationError:  # a file that says so is refused by its reader
+                return None
+            return loops.law_of(loops.study_loops(self.craft, made))
+
+        good = loops.LoopPlan.model_validate({"condition": {"airspeed": 15.0, "altitude": 300.0}, "loop": [entry]})
+        calls: list[Callable[[], object]] = [
+            plan, plan, plan, lambda: good.changed(a), lambda: good.changed({str(a): b}), lambda: good.changed({"a.crossover": a}),
+            lambda: loops.schedule_gains(self.craft, good, a), lambda: loops.schedule_gains(self.craft, good, {"airspeed": a}),
+            lambda: loops.root_locus(one, a), lambda: loops.root_locus(a), lambda: loops.root_locus(one).crossings(a), lambda: loops.locus_of(a, b),
+            lambda: loops.parameter_locus(self.craft, self.point, a, b), lambda: loops.gain_for(one, loops.Wish(crossover=a), delay=b),
+            lambda: loops.gain_for(one, loops.Wish(damping=a, near=b)), lambda: loops.gain_for(one, loops.Wish(phase_margin=a)), lambda: loops.gain_for(one, a),
+            lambda: loops.pid_for(one, a, crossover=b, phase_margin=c), lambda: loops.pid_for(one, "PID", crossover=a, phase_margin=b),
+            lambda: loops.pid_choices(one, "PI", a, most=b), lambda: loops.PID(a, b, c), lambda: loops.lead(a, b), lambda: loops.lag(a, b),
+            lambda: loops.notch(a, depth=b, width=c), lambda: loops.sampled_loop(one, one, a, delay=b), lambda: loops.Closed(one).close(a, b),
+            lambda: loops.Closed(one).close("a", dv.LinearSystem.gain("u", {"y": 1.0})).system(a), lambda: loops.Closed(a), lambda: loops.several_margins(a),
+            lambda: loops.place(one, a, inputs=b), lambda: loops.place_mode(model, a, damping=b, frequency=c), lambda: loops.optimal_states(one, worst=a, use=b),
+            lambda: loops.optimal_states(model, worst={"q": a}, use={"elevator_increment": b}, integrals=c), lambda: loops.tracked(one, a, worst=b),
+            lambda: loops.optimal_outputs(one, a, worst={"y": 1.0}, use={"u": b}), lambda: loops.kalman(one, noise=a, sensors=b, recovery=c),
+            lambda: loops.with_observer(a, b), lambda: loops.limit_cycles(one, loops.Nonlinearity(a, b)), lambda: loops.limit_cycles(one, a),
+            lambda: loops.steady_errors(a), lambda: loops.read_loops(a), lambda: loops.study_loops(self.craft, a), lambda: dv.flight.fly_loop(a, b),
+            lambda: loops.broken_loop(self.craft, self.point, ["elevator_command", a]), lambda: loops.one_of(one, a),
         ]  # fmt: skip
         rng.choice(calls)()
 

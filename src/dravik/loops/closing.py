@@ -7,6 +7,7 @@ from typing import NamedTuple, cast
 
 import numpy as np
 
+from dravik.definition import arguments
 from dravik.errors import DravikError, require
 from dravik.linear import LinearSystem, connect
 from dravik.loops.curve import least
@@ -61,7 +62,7 @@ class Closed:
         """
         parts, sums, commands = self._parts()
         inputs = [*self.plant.inputs, *commands]
-        wanted = list(outputs) or list(self.plant.outputs)
+        wanted = arguments.names(outputs, "outputs") or list(self.plant.outputs)
         return cast(LinearSystem, connect(*parts, inputs=inputs, outputs=wanted, sums=sums))
 
     def loop(self, name: str) -> LinearSystem:
@@ -137,6 +138,9 @@ def steady_errors(loop: LinearSystem) -> SteadyErrors:
     >>> steady_errors(LinearSystem.filtered("y", "u", [8.0], [1.0, 2.0, 0.0]))
     SteadyErrors(type=1, step=0.0, ramp=0.25)
     """
+    require(loop, LinearSystem, "the loop")
+    if len(loop.inputs) != 1 or len(loop.outputs) != 1:
+        raise DravikError(f"a loop of {len(loop.inputs)} inputs and {len(loop.outputs)} outputs", expected="one")
     roots = least(loop).poles()
     border = np.abs(roots) if loop.dt is None else np.abs(roots - 1.0)
     size = max(float(np.abs(roots).max(initial=0.0)), 1e-3) if loop.dt is None else 1.0

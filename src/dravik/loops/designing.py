@@ -66,6 +66,7 @@ def gain_for(loop: LinearSystem, wish: Wish, *, delay: str | float = 0.0) -> Fou
     3.0
     """
     require(loop, LinearSystem, "the loop")
+    require(wish, Wish, "the wish", "Wish(crossover=3.0)")
     asked = [(n, v) for n, v in zip(Wish._fields, wish, strict=True) if v is not None and n != "near"]
     if len(asked) != 1:
         raise DravikError(f"{len(asked)} wishes for one gain", expected="one of " + ", ".join(Wish._fields[:5]))
@@ -91,6 +92,15 @@ def gain_for(loop: LinearSystem, wish: Wish, *, delay: str | float = 0.0) -> Fou
     # of damping the smallest: with more gain a pair parts, and comes back with the same damping at a higher frequency
     gain, found = good[0] if name == "damping" else good[-1]
     return FoundGain(gain, found, [g for g in sorted(gains) if g != gain])
+
+
+def _bounds(most: Sequence[float]) -> list[float]:
+    """Return the three bounds of gains; raises DravikError for others."""
+    if isinstance(most, str) or not isinstance(most, Sequence) or len(most) != 3:
+        raise DravikError(f"most {arguments.shown(most)}", expected="three bounds, of P, I and D")
+    if not all(isinstance(m, int | float) and m >= 0.0 for m in most):
+        raise DravikError(f"most {arguments.shown(most)}", expected="numbers of zero or more, inf for none")
+    return [float(m) for m in most]
 
 
 def _is_smallest(found: Margins, name: str, value: float) -> bool:
@@ -363,17 +373,17 @@ def pid_choices(
     >>> [round(c.step.end, 6) for c in pid_choices(plant, "PI", [1.0, 2.0, 3.0])]
     [1.0, 1.0, 1.0]
     """
-    late = in_si(delay, "time", where="delay")
+    late, bounds = in_si(delay, "time", where="delay"), _bounds(most)
     found: list[Choice] = []
     last: DravikError | None = None
-    for w in arguments.numbers(list(crossovers), "crossovers"):
+    for w in arguments.numbers(crossovers, "crossovers").ravel():
         try:
             pid = pid_for(plant, kind, crossover=float(w), phase_margin=phase_margin, delay=late)
         except DravikError as error:
             last = error
             continue
         own = (pid.proportional, pid.integral, pid.derivative)
-        held = [math.copysign(min(abs(v), m), v) for v, m in zip(own, most, strict=True)]
+        held = [math.copysign(min(abs(v), m), v) for v, m in zip(own, bounds, strict=True)]
         bounded = PID(held[0], held[1], held[2], pid.filter_time)
         loop = LinearSystem.filtered("e", "y", *bounded.fraction())
         opened = plant.renamed({plant.outputs[0]: "y"}).series(loop)

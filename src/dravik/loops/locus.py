@@ -164,7 +164,7 @@ def locus_of(
     >>> found.roots.shape
     (3, 2)
     """
-    values = arguments.numbers(list(gains), "gains")
+    values = arguments.numbers(gains, "gains")
     if values.ndim != 1 or len(values) < 2 or np.any(np.diff(values) <= 0.0):
         raise DravikError("gains that do not rise", expected="two or more, each above the one before")
     rows = [roots(float(values[0]))]
@@ -189,7 +189,8 @@ def parameter_locus(
     4
     """
     require(craft, Aircraft, "the aircraft")
-    if name not in craft.parameters:
+    require(point, TrimPoint, "the point", "trim(craft, ...)")
+    if arguments.names([name], "parameter")[0] not in craft.parameters:
         raise DravikError(f"{craft.name} has no parameter {name!r}", expected=", ".join(craft.parameters) or "none")
 
     def roots(value: float) -> Complexes:

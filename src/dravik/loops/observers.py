@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from dravik.definition import arguments
 from dravik.errors import DravikError, require
 from dravik.linear import LinearSystem
 from dravik.loops.placing import Regulator, checked, rows_of
@@ -56,6 +57,7 @@ def kalman(
     >>> kalman(system, noise={"w": 2.0}, sensors={"x": 1.0}).gains.round(9).tolist()
     [[2.0]]
     """
+    noise = arguments.mapping(noise, "noise")
     system, names = checked(system, list(noise))
     driven, power = weights(noise, system.units, "noise")
     seen, inverse = weights(sensors, system.units, "sensors")

@@ -97,7 +97,7 @@ def checked(system: LinearSystem, inputs: Sequence[str]) -> tuple[LinearSystem, 
     require(system, LinearSystem, "the system")
     if system.dt is not None:
         raise DravikError("a sampled system", expected="a continuous one; the law is sampled afterwards")
-    names = arguments.names(list(inputs) or system.inputs, "inputs")
+    names = arguments.names(inputs, "inputs") or list(system.inputs)
     system.indices(names, "inputs")
     return system, names
 
@@ -122,7 +122,10 @@ def place(system: LinearSystem, poles: Sequence[complex], *, inputs: Sequence[st
     [[2.0, 2.0]]
     """
     system, names = checked(system, inputs)
-    wanted = np.asarray([complex(p) for p in poles])
+    try:
+        wanted = np.asarray([complex(p) for p in poles])
+    except (TypeError, ValueError):
+        raise DravikError(f"poles {arguments.shown(poles)}", expected="numbers, such as [-1 + 1j, -1 - 1j]") from None
     n = len(system.states)
     if len(wanted) != n or not np.all(np.isfinite(wanted)):
         raise DravikError(f"{len(wanted)} poles for {n} states", expected="one for each, finite")

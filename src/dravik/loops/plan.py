@@ -5,6 +5,7 @@ from typing import Any, Literal
 
 from pydantic import Field, ValidationError
 
+from dravik.definition import arguments
 from dravik.definition.fields import Angle, AngularRate, Duration, Model, PositiveAngularRate
 from dravik.definition.toml import read_definition
 from dravik.errors import DravikError
@@ -112,7 +113,7 @@ class LoopPlan(Model):
         -0.5
         """
         loops = {entry.name: entry for entry in self.loop}
-        for key, value in changes.items():
+        for key, value in arguments.mapping(changes, "changes").items():
             name, _, field = key.partition(".")
             if name not in loops or field not in LoopEntry.model_fields:
                 raise DravikError(

@@ -35,8 +35,8 @@ def weights(worst: Mapping[str, Any], units: Mapping[str, str], what: str) -> tu
     found = []
     for name, value in own.items():
         size = _size(value, name, units.get(name, ""))
-        if not size > 0.0:
-            raise DravikError(f"{what} of {name} is {size:g}", expected="above zero")
+        if not 1e-100 < size < 1e100:
+            raise DravikError(f"{what} of {name} is {size:g}", expected="above zero, and a size")
         found.append(1.0 / size**2)
     return list(own), np.array(found)
 
@@ -96,6 +96,7 @@ def optimal_states(
     >>> optimal_states(system, worst={"x": 1.0}, use={"a": 1.0}).gains.round(6).tolist()
     [[1.0, 1.414214]]
     """
+    use = arguments.mapping(use, "use")
     system, _ = checked(system, list(use))
     plant = _with_integrals(system, arguments.names(integrals, "integrals"), list(use))
     inputs, b, q, cross, r = _cost(plant, worst, use)
@@ -122,6 +123,7 @@ def optimal_outputs(
     >>> found.left < 1e-9
     True
     """
+    use = arguments.mapping(use, "use")
     system, _ = checked(system, list(use))
     plant = _with_integrals(system, arguments.names(integrals, "integrals"), list(use))
     inputs, b, q, cross, r = _cost(plant, worst, use)
@@ -205,7 +207,7 @@ def tracked(
     1.5 1.5
     """
     system, names = checked(system, inputs)
-    own = arguments.mapping(targets, "targets")
+    own, worst = arguments.mapping(targets, "targets"), arguments.mapping(worst, "worst")
     wanted, q = weights({n: worst[n] for n in own if n in worst}, system.units, "worst")
     missing = [n for n in own if n not in wanted]
     if missing:

@@ -11,6 +11,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from dravik.definition import arguments
 from dravik.errors import DravikError, require
 from dravik.linear import LinearSystem
 from dravik.loops.curve import STANDING
@@ -57,6 +58,9 @@ def one_of(loop: LinearSystem, k: int) -> LinearSystem:
     >>> one_of(both, 0).D.tolist()
     [[-2.0]]
     """
+    require(loop, LinearSystem, "the loops", "broken_loop(craft, point, [...])")
+    if not isinstance(k, int) or not 0 <= k < min(len(loop.outputs), len(loop.inputs)):
+        raise DravikError(f"loop {arguments.shown(k)}", expected=f"a number from 0 to {len(loop.outputs) - 1}")
     rest = [i for i in range(len(loop.outputs)) if i != k]
     d = loop.D
     inner = np.eye(len(rest)) + d[np.ix_(rest, rest)]
