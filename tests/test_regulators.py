@@ -79,6 +79,22 @@ class SeveralTest(unittest.TestCase):
             self.assertEqual(several_margins(changed).is_stable, stable)
         self.assertGreater(down, 1.0 - limit)
 
+    def test_one_of_several_with_direct_parts(self) -> None:
+        rng = np.random.default_rng(8)
+        a, b, c, d = (
+            rng.normal(size=(5, 5)) - 3.0 * np.eye(5),
+            rng.normal(size=(5, 3)),
+            rng.normal(size=(3, 5)),
+            0.4 * rng.normal(size=(3, 3)),
+        )
+        loops = dv.LinearSystem.of(a, b, states=list("abcde"), inputs=list("uvw"), outputs=list("xyz"), C=c, D=d)
+        w = [0.3, 2.0, 9.0]
+        whole = np.linalg.inv(np.eye(3) + loops.frequency_response(w))
+        for k in range(3):
+            # the sensitivity of a loop with the others closed is the diagonal's element of the whole one
+            alone = one_of(loops, k).frequency_response(w)[:, 0, 0]
+            np.testing.assert_allclose(1.0 / (1.0 + alone), whole[:, k, k], rtol=1e-9)
+
     def test_structured_sizes(self) -> None:
         # of a matrix of rank one u v' the structured value is the sum of |u_i v_i|
         rng = np.random.default_rng(2)
@@ -244,6 +260,16 @@ class OptimalTest(unittest.TestCase):
         error = SIDE.A - seer.gains @ c
         driven = SIDE.B @ SIDE.B.T * 0.01 + seer.gains @ v @ seer.gains.T
         np.testing.assert_allclose(solve_continuous_lyapunov(error, -driven), seer.variance, rtol=1e-7, atol=1e-15)
+        # what it estimates of a plant without noise is the plant's state, also where the inputs show in the measurement
+        rng = np.random.default_rng(9)
+        plant = system(rng.normal(size=(3, 3)) - 2.0 * np.eye(3), rng.normal(size=(3, 1)), rng.normal(size=(1, 3)))
+        plant = plant.with_facts(D=np.array([[0.7]]))
+        watched = kalman(plant, noise={"u0": 1.0}, sensors={"y0": 0.3}).system()
+        joined = dv.connect(
+            plant, watched.renamed({"u0": "known"}), inputs=["u0"], outputs=watched.outputs, sums={"known": {"u0": 1.0}}
+        )
+        own = plant.with_facts(C=np.eye(3), D=np.zeros((3, 1)), outputs=watched.outputs)
+        np.testing.assert_allclose(joined.frequency_response([0.4, 6.0]), own.frequency_response([0.4, 6.0]), rtol=1e-9)
         # separation: the loop's roots are those of the regulator and those of the observer
         regulator = optimal_states(SIDE, worst={"beta": "3 deg", "phi": "5 deg"}, use=dict.fromkeys(sticks, 0.5))
         whole = Closed(SIDE.with_facts()).close("law", with_observer(regulator, seer)).system()

@@ -23,6 +23,7 @@ from dravik.flight.model_proof import ModelCheck, ModelProof, prove_model
 from dravik.flight.proofs import HoldProof, LinearProof, prove_linear, prove_trim
 from dravik.flight.recording import Event, Recording, read_recording
 from dravik.flight.resuming import resume
+from dravik.flight.sampled_loops import SampledLoops
 from dravik.flight.scenario import Scenario, is_scenario, load_scenario, scenario_names
 from dravik.flight.session import Session
 from dravik.flight.starts import on_rail, start
@@ -42,6 +43,7 @@ __all__ = [
     "ModelProof",
     "Options",
     "Recording",
+    "SampledLoops",
     "SavedFlight",
     "Scenario",
     "Session",

@@ -2,7 +2,7 @@
 
 import math
 import tomllib
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -14,8 +14,9 @@ from dravik.errors import DravikError, require
 from dravik.flight.flying import fly
 from dravik.flight.histories import step
 from dravik.flight.recording import Recording
+from dravik.flight.sampled_loops import SampledLoops
 from dravik.linear import Answer, answer, linearise
-from dravik.loops import LoopStudy, law_of
+from dravik.loops import LoopStudy, Nonlinearity, law_of
 from dravik.loops.curve import least
 from dravik.trimming import TrimPoint, trim
 from dravik.units import in_si
@@ -25,6 +26,7 @@ __all__ = ["FlownStep", "LoopTruth", "engaged", "fly_loop"]
 Floats = NDArray[np.float64]
 PART = 0.05  # of the linear answer's largest value: where the flown one is said to part
 AT_STOP = 0.999  # of an effector's range or rate
+BEYOND = "no effector at a limit: samples, delays, or the aircraft itself, which is not linear so far away"
 BEGINS = 0.5  # s: when the command steps
 
 
@@ -80,13 +82,16 @@ def engaged(study: LoopStudy) -> tuple[Aircraft, TrimPoint]:
 
 
 def fly_loop(
-    study: LoopStudy, sizes: Sequence[str | float], *, duration: str | float = 15.0, command: str = ""
+    study: LoopStudy, sizes: Sequence[str | float], *, duration: str | float = 15.0, command: str = "",
+    rate: float | None = None, delay: str | float = 0.0, through: Mapping[str, Nonlinearity] | None = None,
 ) -> LoopTruth:  # fmt: skip
     """Return steps of a study's command, flown by the whole aircraft with its limits, over the linear model's step.
 
     ``command`` is the outermost one unless given, ``sizes`` angles with units or SI numbers, growing. Says when each
-    parts by 5 % of the largest linear value, and which effector was at a stop or its rate limit before that. The
-    law's delays and samples are not in it. Raises DravikError for a command that is no input of the law.
+    parts by 5 % of the largest linear value, and which effector was at a stop or its rate limit before that. With a
+    ``rate`` (Hz) the loops run at samples, with a computing ``delay`` and what signals go ``through``, as
+    ``SampledLoops`` says; without, the law's delays are not in it. Raises DravikError for a command that is no input
+    of the law, and for a delay or nonlinearities without a rate.
 
     >>> import dravik as dv
     >>> from dravik.loops import read_loops, study_loops
@@ -106,17 +111,27 @@ def fly_loop(
     lasts = in_si(duration, "time", where="duration")
     if not 0.1 <= lasts <= 600.0:
         raise DravikError(f"{lasts:g} s of flight", expected="0.1 to 600 s")
+    unit = craft.inputs[entry.asked].unit
     kind = {"rad": "angle", "rad/s": "angular rate", "m": "length", "m/s": "speed"}.get(
         craft.signal(entry.measures).unit
     )
     whole = linearise(craft, point, outputs=[entry.measures]).part(inputs=[entry.asked], outputs=[entry.measures])
     linear = answer(least(_as_plain(whole)), entry.measures, entry.asked, duration=lasts)
+    if rate is None and (delay or through):
+        raise DravikError("a delay or a nonlinearity without a rate", expected="rate=..., Hz: the loops at samples")
     found = []
     for given in sizes:
         size = in_si(given, kind, where="sizes") if kind and isinstance(given, str) else float(given)
         if not math.isfinite(size) or size == 0.0:
             raise DravikError(f"a step of {given!r}", where="sizes", expected="other than zero")
-        found.append(_flown(craft, point, entry.asked, entry.measures, size, linear))
+        if rate is None:
+            moved: dict[str, Any] = {"controls": {entry.asked: step(f"{size!r} {unit}".strip(), at=BEGINS)}}
+            found.append(_flown((craft, point), moved, entry.measures, size, linear))
+            continue
+        device = SampledLoops(
+            study, rate=rate, command=entry.asked, size=size, at=BEGINS, delay=delay, through=through
+        )  # fmt: skip
+        found.append(_flown((study.craft, study.point), {"devices": [device]}, entry.measures, size, linear))
     return LoopTruth(entry.asked, entry.measures, linear, found)
 
 
@@ -129,13 +144,13 @@ def _as_plain(model: Any) -> Any:
 
 
 def _flown(
-    craft: Aircraft, point: TrimPoint, command: str, measured: str, size: float, linear: Answer
+    begun: tuple[Aircraft, TrimPoint], moved: dict[str, Any], measured: str, size: float, linear: Answer
 ) -> FlownStep:  # fmt: skip
-    unit = craft.inputs[command].unit
+    craft, point = begun
     controls = [n for n in craft.definition.controls if n in craft.signals]
     run = fly(
         craft.over_no_ground(), start=point, duration=BEGINS + float(linear.time[-1]), record=[measured, *controls],
-        controls={command: step(f"{size!r} {unit}".strip(), at=BEGINS)},
+        **moved,
     )  # fmt: skip
     after = run.time >= BEGINS - 1e-9
     t = run.time[after] - BEGINS
@@ -163,5 +178,5 @@ def _why(craft: Aircraft, run: Recording, controls: Sequence[str], until: float)
                 met.append((float(run.time[at[0]]) - BEGINS, f"{name} at its greatest rate"))
     before = sorted(m for m in met if m[0] + BEGINS <= until)
     if not before:
-        return "" if math.isinf(until) else "no effector at a limit: the aircraft itself is not linear so far away"
+        return "" if math.isinf(until) else BEYOND
     return "; ".join(f"{what} from {t:.2f} s on" for t, what in before)

@@ -76,9 +76,19 @@ class Nonlinearity:
             return np.asarray(d * np.sign(x))
         out, now = np.empty(len(x)), float(x[0])
         for k, value in enumerate(x):
-            now = min(max(now, value - d), value + d)
+            now = self.after(float(value), now)
             out[k] = now
         return out
+
+    def after(self, value: float, before: float) -> float:
+        """Return what comes out for one value, ``before`` being what came out last: of use for backlash alone.
+
+        >>> Nonlinearity("backlash", 0.5).after(2.0, 0.0)
+        1.5
+        """
+        if self.kind == "backlash":
+            return min(max(before, value - self.size), value + self.size)
+        return float(self.values(np.array([value]))[0])
 
 
 def _part(share: float) -> float:

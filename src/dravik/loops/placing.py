@@ -47,12 +47,11 @@ class Regulator:
     def closed(self) -> LinearSystem:
         """Return the closed loop; the plant's inputs stay, as what is added to the feedback."""
         k, plant = self.gains, self.plant.part(inputs=self.inputs)
-        c, d = rows_of(self.plant, self.measured, self.inputs)
-        through = np.linalg.inv(np.eye(len(k)) + k @ d)
-        inner = through @ k
+        # what is measured holds nothing of the inputs at once: the designs refuse that
+        c, _ = rows_of(self.plant, self.measured, self.inputs)
         return LinearSystem(
-            plant.A - plant.B @ inner @ c, plant.B @ through, plant.C - plant.D @ inner @ c, plant.D @ through,
-            plant.states, plant.inputs, plant.outputs, plant.units, plant.dt, plant.title,
+            plant.A - plant.B @ k @ c, plant.B, plant.C - plant.D @ k @ c, plant.D, plant.states, plant.inputs,
+            plant.outputs, plant.units, plant.dt, plant.title,
         )  # fmt: skip
 
     def formulas(self) -> dict[str, str]:

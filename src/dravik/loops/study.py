@@ -18,7 +18,7 @@ from dravik.loops.margins import Margins, margins
 from dravik.loops.plan import DESIGNED, LoopEntry, LoopPlan
 from dravik.trimming import TrimPoint, trim
 
-__all__ = ["Check", "ClosedLoop", "LoopStudy", "study_loops"]
+__all__ = ["Check", "ClosedLoop", "LoopStudy", "controller_of", "study_loops"]
 
 ORDER = 3  # of the Padé fraction of a delay in closed loops; margins take it exactly
 
@@ -136,7 +136,7 @@ def study_loops(craft: Aircraft, plan: LoopPlan, *, point: TrimPoint | None = No
     for entry in plan.loop:
         own = _channel(closed, entry)
         loops.append(_closed_one(closed, entry, own, f"{ends[entry.name]} position" if entry.name in ends else ""))
-        closed = closed.close(entry.name, _controller(entry, loops[-1].pid))
+        closed = closed.close(entry.name, controller_of(entry, loops[-1].pid))
     return LoopStudy(plan, craft, point, model, loops, closed)
 
 
@@ -264,7 +264,7 @@ def _gain(entry: LoopEntry, around: LinearSystem, wished: list[str], late: float
         raise DravikError(f"the loop {entry.name!r}: {error}") from None
 
 
-def _controller(entry: LoopEntry, pid: PID) -> LinearSystem:
+def controller_of(entry: LoopEntry, pid: PID) -> LinearSystem:
     """Return the loop's controller with its elements and its delay, from command and measurement to what it moves."""
     shaped = _elements(entry)
     if shaped is None and not entry.delay:
@@ -280,7 +280,7 @@ def _closed_one(closed: Closed, entry: LoopEntry, channel: LinearSystem, end: st
     pid = _pid(entry, channel)
     exact = entry.model_copy(update={"delay": None})
     late = entry.delay or 0.0
-    opened = closed.close(entry.name, _controller(exact, pid)).loop(entry.name)
+    opened = closed.close(entry.name, controller_of(exact, pid)).loop(entry.name)
     if entry.rate is not None:
         from_error = LinearSystem.filtered("raw", channel.outputs[0], *pid.fraction())
         shaped = _elements(entry)
@@ -290,7 +290,7 @@ def _closed_one(closed: Closed, entry: LoopEntry, channel: LinearSystem, end: st
     found = margins(opened, delay=late)
     # the step is of a command, also where a formula stands in its place
     asked = f"{entry.name}_step" if entry.wanted else entry.asked
-    together = closed.close(entry.name, _controller(entry.model_copy(update={"command": asked}), pid))
+    together = closed.close(entry.name, controller_of(entry.model_copy(update={"command": asked}), pid))
     whole = together.system([entry.measures, *([end] if end else [])]).part(inputs=[asked, entry.moves])
     step = _answered(whole, entry.measures, asked)
     figures = step.figures()
