@@ -91,16 +91,16 @@ def main() -> None:
         run(folder, "limits", "tarn", "--altitude", "300 m", "--figure", "limits.png")
         run(
             folder,
-            "linearise",
+            "loop",
             "tarn",
-            "--altitude",
-            "300 m",
-            "--sweep",
-            "airspeed=46:120:20 m/s",
+            "--plan",
+            "attitude",
+            "--beside",
+            "yaw_damper.gain_margin_dB=16",
             "--figure",
-            "roots.png",
+            "loops.png",
         )
-        for figure in ("map", "limits", "roots"):
+        for figure in ("map", "limits", "loops"):
             shutil.copyfile(folder / f"{figure}.png", SHOTS / f"figure_{figure}.png")
         run(folder, "handling", "tarn", *AT, "--category", "C", "--criteria", "all", "--figure", "handling.png")
         over = ["--sweep", "altitude=0:4000:10 m", "--sweep", "airspeed=45:95:20 m/s"]

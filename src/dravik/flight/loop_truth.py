@@ -18,6 +18,7 @@ from dravik.flight.sampled_loops import SampledLoops
 from dravik.linear import Answer, answer, linearise
 from dravik.loops import LoopStudy, Nonlinearity, law_of
 from dravik.loops.curve import least
+from dravik.loops.placing import as_system
 from dravik.trimming import TrimPoint, trim
 from dravik.units import in_si
 
@@ -116,7 +117,7 @@ def fly_loop(
         craft.signal(entry.measures).unit
     )
     whole = linearise(craft, point, outputs=[entry.measures]).part(inputs=[entry.asked], outputs=[entry.measures])
-    linear = answer(least(_as_plain(whole)), entry.measures, entry.asked, duration=lasts)
+    linear = answer(least(as_system(whole)), entry.measures, entry.asked, duration=lasts)
     if rate is None and (delay or through):
         raise DravikError("a delay or a nonlinearity without a rate", expected="rate=..., Hz: the loops at samples")
     found = []
@@ -133,14 +134,6 @@ def fly_loop(
         )  # fmt: skip
         found.append(_flown((study.craft, study.point), {"devices": [device]}, entry.measures, size, linear))
     return LoopTruth(entry.asked, entry.measures, linear, found)
-
-
-def _as_plain(model: Any) -> Any:
-    from dravik.linear import LinearSystem
-
-    return LinearSystem(
-        model.A, model.B, model.C, model.D, model.states, model.inputs, model.outputs, {}, None, model.title
-    )
 
 
 def _flown(

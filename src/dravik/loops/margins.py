@@ -46,6 +46,25 @@ class Crossing(NamedTuple):
     delay: float
 
 
+def disc_gain(disc: float) -> tuple[float, float]:
+    """Return the factors of gain, down and up, that a disc margin allows with no change of phase.
+
+    >>> print(disc_gain(1.0)[1].__round__(9))
+    3.0
+    """
+    half = 0.5 * disc
+    return (1.0 - half) / (1.0 + half), (1.0 + half) / (1.0 - half) if half < 1.0 else math.inf
+
+
+def disc_phase(disc: float) -> float:
+    """Return the change of phase (rad) that a disc margin allows with no change of gain.
+
+    >>> print(round(math.degrees(disc_phase(2.0)), 9))
+    90.0
+    """
+    return 2.0 * math.atan(0.5 * disc)
+
+
 @dataclass(frozen=True)
 class Margins:
     """The margins of one loop; angles in rad, times in s, gains as factors.
@@ -88,13 +107,12 @@ class Margins:
     @property
     def disc_gain(self) -> tuple[float, float]:
         """The factors of gain, down and up, that the disc allows together with no change of phase."""
-        half = 0.5 * self.disc
-        return (1.0 - half) / (1.0 + half), (1.0 + half) / (1.0 - half) if half < 1.0 else math.inf
+        return disc_gain(self.disc)
 
     @property
     def disc_phase(self) -> float:
         """The change of phase that the disc allows with no change of gain, rad."""
-        return 2.0 * math.atan(0.5 * self.disc)
+        return disc_phase(self.disc)
 
     def rows(self) -> list[dict[str, object]]:
         """Return one record for each crossing, in dB and deg."""

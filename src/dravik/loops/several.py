@@ -15,7 +15,7 @@ from dravik.definition import arguments
 from dravik.errors import DravikError, require
 from dravik.linear import LinearSystem
 from dravik.loops.curve import STANDING
-from dravik.loops.margins import Margins, margins
+from dravik.loops.margins import Margins, disc_gain, disc_phase, margins
 
 __all__ = ["SeveralMargins", "one_of", "several_margins"]
 
@@ -41,13 +41,12 @@ class SeveralMargins:
     @property
     def disc_gain(self) -> tuple[float, float]:
         """The factors of gain, down and up, that all loops bear at once."""
-        half = 0.5 * self.disc
-        return (1.0 - half) / (1.0 + half), (1.0 + half) / (1.0 - half) if half < 1.0 else math.inf
+        return disc_gain(self.disc)
 
     @property
     def disc_phase(self) -> float:
         """The change of phase that all loops bear at once, rad."""
-        return 2.0 * math.atan(0.5 * self.disc)
+        return disc_phase(self.disc)
 
 
 def one_of(loop: LinearSystem, k: int) -> LinearSystem:

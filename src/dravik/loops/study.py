@@ -15,6 +15,7 @@ from dravik.loops.curve import least
 from dravik.loops.designing import Wish, gain_for, pid_for, plant_sign
 from dravik.loops.elements import PID, lag, lead, notch, sampled_loop
 from dravik.loops.margins import Margins, margins
+from dravik.loops.placing import as_system
 from dravik.loops.plan import DESIGNED, LoopEntry, LoopPlan
 from dravik.trimming import TrimPoint, trim
 
@@ -131,7 +132,7 @@ def study_loops(craft: Aircraft, plan: LoopPlan, *, point: TrimPoint | None = No
     ends = _ends(craft, plan)
     plant = part.part(inputs=list(moved)).renamed({n: f"{n} position" for n in dict.fromkeys(ends.values())})
     plant = plant.renamed({k: v for k, v in moved.items() if k != v})
-    closed = Closed(_plain(plant))
+    closed = Closed(as_system(plant).with_facts(units={}))
     loops: list[ClosedLoop] = []
     for entry in plan.loop:
         own = _channel(closed, entry)
@@ -165,12 +166,6 @@ def _ends(craft: Aircraft, plan: LoopPlan) -> dict[str, str]:
         if end in craft.state_names:
             found[entry.name] = end
     return found
-
-
-def _plain(system: LinearSystem) -> LinearSystem:
-    return LinearSystem(
-        system.A, system.B, system.C, system.D, system.states, system.inputs, system.outputs, {}, None, system.title
-    )
 
 
 def _effectors(craft: Aircraft, plan: LoopPlan, model: LinearModel) -> dict[str, str]:

@@ -99,7 +99,7 @@ def _gains(axes: "Axes", study: "LoopStudy", curves: "list[tuple[Any, Any]]") ->
     axes.axhline(0.0, color=INK, lw=0.8)
     _log_axis(axes)
     axes.set_ylabel("gain [dB]")
-    axes.legend(frameon=False, fontsize=8)
+    axes.legend(frameon=False, fontsize=8, loc="lower left")
     _title(axes, "open loops, earlier ones closed: gain")
 
 
@@ -111,13 +111,15 @@ def _phases(axes: "Axes", study: "LoopStudy", curves: "list[tuple[Any, Any]]") -
     for k, (found, (w, values)) in enumerate(zip(study.loops, curves, strict=True)):
         phase = _degrees(values)
         axes.plot(w, phase, **_look(k))
-        for c in found.margins.crossings:
-            if c.kind == "gain" and w[0] <= c.frequency <= w[-1]:
-                at = float(np.interp(math.log(c.frequency), np.log(w), phase))
-                axes.plot([c.frequency], [at], marker="o", ms=5, color=COMMANDED)
+        seen = [c for c in found.margins.crossings if c.kind == "gain" and w[0] <= c.frequency <= w[-1]]
+        for c in seen:
+            at = float(np.interp(math.log(c.frequency), np.log(w), phase))
+            axes.plot([c.frequency], [at], marker="o", ms=5, color=COMMANDED)
+            # each loop's smallest in figures: all of them would lie over each other
+            if abs(c.phase) == min(abs(o.phase) for o in seen):
                 axes.annotate(
-                    f"{math.degrees(c.phase):.0f} deg", (c.frequency, at), xytext=(5, 5), textcoords="offset points",
-                    fontsize=8, color=COMMANDED,
+                    f"{math.degrees(c.phase):.0f} deg", (c.frequency, at), xytext=(6, 5 if k % 2 else -11),
+                    textcoords="offset points", fontsize=8, color=COMMANDED,
                 )  # fmt: skip
     axes.set_ylim(max(axes.get_ylim()[0], -540.0), max(axes.get_ylim()[1], -90.0))
     axes.set_ylabel("phase [deg]")
@@ -136,8 +138,8 @@ def _overlaid(panels: "tuple[Axes, ...]", other: "LoopStudy", label: str, k: int
     phase.plot(w, _degrees(values), **look)
     nichols.plot(_degrees(values), decibels, **look)
     steps.plot(last.step.time, last.step.values, label=label, **look)
-    for axes in (gain, steps):
-        axes.legend(frameon=False, fontsize=8)
+    gain.legend(frameon=False, fontsize=8, loc="lower left")
+    steps.legend(frameon=False, fontsize=8)
 
 
 def _degrees(values: "Any") -> "Any":
