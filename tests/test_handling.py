@@ -183,7 +183,7 @@ class ResponseTest(unittest.TestCase):
             np.testing.assert_allclose(values, answer(rate, "q", "stick", duration=30.0).values, atol=1e-6)
         self.assertEqual(c_star_criterion(time, values).level, 1)
         self.assertEqual(c_star_criterion(time, values * (1.0 + 1.5 * np.exp(-time))).level, 2)
-        self.assertEqual(c_star_criterion(time, values * (1.0 - 0.6 * np.exp(-time))).level, 2)
+        self.assertEqual(c_star_criterion(time, values * (1.0 - 1.2 * np.exp(-time))).level, 2)
         with self.assertRaisesRegex(DravikError, "does not become steady"):
             pitch_step(answer(dv.LinearSystem.filtered("q", "s", [1.0], [1.0, 0.0]), "q", "s"))
 

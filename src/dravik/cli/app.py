@@ -28,6 +28,7 @@ from dravik.cli.mass import mass
 from dravik.cli.pictures import axes, export, plot
 from dravik.cli.response import response
 from dravik.cli.runway import fuel, runway
+from dravik.cli.score import score
 from dravik.cli.sweeps import Sweeps, run_all, run_sweep
 from dravik.cli.tables import tables
 from dravik.cli.task import task
@@ -220,6 +221,7 @@ app.command()(response)
 app.command()(handling)
 app.command()(task)
 app.command()(loop)
+app.command()(score)
 app.command()(fly)
 app.command()(plot)
 app.command()(export)

@@ -25,6 +25,7 @@ from dravik.flight.recording import Event, Recording, read_recording
 from dravik.flight.resuming import resume
 from dravik.flight.sampled_loops import SampledLoops
 from dravik.flight.scenario import Scenario, is_scenario, load_scenario, scenario_names
+from dravik.flight.scorecard import Followed, scorecard
 from dravik.flight.session import Session
 from dravik.flight.starts import on_rail, start
 from dravik.flight.tracks import write_track
@@ -35,6 +36,7 @@ __all__ = [
     "Event",
     "Flight",
     "FlownStep",
+    "Followed",
     "History",
     "HoldProof",
     "LinearProof",
@@ -70,6 +72,7 @@ __all__ = [
     "read_recording",
     "resume",
     "scenario_names",
+    "scorecard",
     "sine",
     "start",
     "step",

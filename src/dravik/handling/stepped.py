@@ -97,7 +97,10 @@ def c_star(model: LinearModel, stick: str, *, duration: float = LONG) -> tuple[F
 
 
 def c_star_criterion(time: Floats, values: Floats) -> Criterion:
-    """Return the criterion of C* over its steady value: how far it leaves the envelope, zero inside it."""
+    """Return the criterion of C* over its steady value: how far it leaves the envelope, zero inside it.
+
+    The envelope is a chart that was read coarsely: only what is further outside than its reading counts.
+    """
     data = boundaries("responses")["c_star"]
     shown = time <= SHOWN
     outside, at = np.zeros(0), 0.0
@@ -110,6 +113,6 @@ def c_star_criterion(time: Floats, values: Floats) -> Criterion:
     worst = max(float(outside.max()), 0.0)
     note = f"outside by {worst:.2g} at {at:.2g} s" if worst > 0.0 else "inside"
     return Criterion(
-        "C*, outside its envelope", data["paragraph"], worst, "", NONE, (0.0, math.inf, math.inf),
-        f"{note}; the envelope is a chart, read coarsely", remembered=True,
+        "C*, outside its envelope", data["paragraph"], worst, "", NONE, (data["read_to"], math.inf, math.inf),
+        f"{note}; a chart, read to {data['read_to']:g}: it counts as left beyond that", remembered=True,
     )  # fmt: skip

@@ -1,0 +1,57 @@
+"""The command score: how every change of a target was followed in a recording, and in another one beside it."""
+
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from dravik.cli.common import AsJson, emit, settings, show_rows
+from dravik.units import from_si
+
+if TYPE_CHECKING:
+    from dravik.flight import Followed, Recording
+
+__all__ = ["score"]
+
+BUSIEST = 3  # controls that are named
+
+
+def score(
+    recording: Annotated[str, typer.Argument(metavar="RECORDING", help="written by dravik fly --out")],
+    beside: Annotated[
+        list[str] | None, typer.Option(metavar="RECORDING", help="another flight; may be repeated")
+    ] = None,
+    target: Annotated[
+        list[str] | None, typer.Option(metavar="TARGET=SIGNAL", help="what follows a target, if its name does not tell")
+    ] = None,
+    as_json: AsJson = False,
+) -> None:
+    """Say how each change of a target was followed: rise, overshoot, settling, what is left, how busy controls were."""
+    from dravik.flight import read_recording, scorecard
+
+    pairs = {n: str(v) for n, v in settings(target, "--target").items()} if target else None
+    runs = {path: read_recording(path) for path in [recording, *(beside or [])]}
+    found = {path: scorecard(run, pairs) for path, run in runs.items()}
+    if as_json:
+        emit({"flights": [{"recording": path, "changes": [c.row() for c in own]} for path, own in found.items()]})
+        return
+    several = len(found) > 1
+    rows: list[list[Any]] = []
+    for path, own in found.items():
+        rows += [[*([path] if several else []), *_cells(runs[path], c)] for c in own]
+    rows.sort(key=lambda r: float(r[1 if several else 0]))
+    heads = ["at [s]", "target", "from", "to", "unit", "rise [s]", "overshoot", "settling [s]", "left", "activity"]
+    show_rows("changes of targets and how they were followed", [*(["flight"] if several else []), *heads], rows)
+
+
+def _cells(run: "Recording", c: "Followed") -> list[Any]:
+    unit, factor, _ = from_si(run.units.get(c.actual, ""))
+    busy = []
+    for name, value in sorted(c.activity.items(), key=lambda item: -item[1])[:BUSIEST]:
+        if value == 0.0:
+            continue
+        of, per, _ = from_si(run.units.get(name, ""))
+        busy.append(f"{name} {value * per:.3g}{f' {of}/s' if of else ' 1/s'}")
+    return [
+        c.begins, c.target, c.before * factor, c.after * factor, unit, c.rise, c.overshoot, c.settling,
+        c.steady_error * factor, ", ".join(busy),
+    ]  # fmt: skip

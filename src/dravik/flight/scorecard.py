@@ -1,0 +1,172 @@
+"""A scorecard of a flight: how each change of a target was followed, found from the recording by itself."""
+
+import math
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dravik.definition import arguments
+from dravik.errors import DravikError, require
+from dravik.flight.recording import Recording
+
+__all__ = ["Followed", "scorecard", "targets_of"]
+
+Floats = NDArray[np.float64]
+SUFFIXES = ("_command", "_target", "_asked")  # of the names of targets, before which stands what they are targets of
+STILL = 0.5  # s: a target that has stood so long has come to its end
+BAND = 0.05  # of the change: an answer within it has settled
+LEAST = 1e-6  # of the target's whole range: smaller changes are rounding
+RESTLESS = 0.5  # share of the rows in which a target may move
+LAST = 0.1  # share of the time at the end over which the steady error is taken
+CONTROLS = ("elevator", "aileron", "rudder", "throttle")
+TURNING = ("psi", "track", "phi", "heading")
+
+
+@dataclass(frozen=True)
+class Followed:
+    """How one change of a target was followed, SI: from ``begins`` to ``ends`` (s), the target from ``before`` to
+
+    ``after``. ``rise`` from 10 to 90 % (s), ``overshoot`` over the change, ``settling`` to 5 % of it (s after its
+    beginning), ``steady_error`` (target less actual, over the last tenth); nan where there is none in that time.
+    ``activity`` is how far each control moved in all, per second.
+    """
+
+    target: str
+    actual: str
+    begins: float
+    ends: float
+    before: float
+    after: float
+    rise: float
+    overshoot: float
+    settling: float
+    steady_error: float
+    activity: dict[str, float]
+
+    def row(self) -> dict[str, Any]:
+        """Return its figures as a plain record."""
+        own = {n: getattr(self, n) for n in ("target", "actual", "begins", "ends", "before", "after", "rise",
+                                              "overshoot", "settling", "steady_error")}  # fmt: skip
+        return {**own, **{f"{n}_activity": v for n, v in self.activity.items()}}
+
+
+def targets_of(run: Recording) -> dict[str, str]:
+    """Return the targets that a recording has, with what follows them: ``theta_command`` and ``theta``, and so on.
+
+    >>> import numpy as np
+    >>> run = Recording(["time", "theta", "theta_command"], {}, np.zeros((3, 3)))
+    >>> targets_of(run)
+    {'theta_command': 'theta'}
+    """
+    require(run, Recording, "the recording")
+    found = {}
+    for name in run.names:
+        for suffix in SUFFIXES:
+            base = name.removesuffix(suffix)
+            if base != name and base in run.names and not _is_control(base):
+                found[name] = base
+    return found
+
+
+def _is_control(name: str) -> bool:
+    """Whether a signal is what moves the aircraft, not what is to follow."""
+    return name in CONTROLS or (name.startswith("power_") and not name.endswith((*SUFFIXES, "_increment")))
+
+
+def scorecard(
+    run: Recording, targets: Mapping[str, str] | None = None, *, controls: Sequence[str] = ()
+) -> list[Followed]:  # fmt: skip
+    """Return how every change of every target was followed, in the order in which they begin.
+
+    ``targets`` names what follows each (``{"theta_command": "theta"}``): those that the names tell unless given.
+    ``controls`` are the signals whose activity counts: elevator, aileron, rudder, throttle and powers unless given. A
+    change lasts from the target's first move until it moves again after half a second of rest, or the end. Raises
+    DravikError for signals that were not recorded.
+
+    >>> import dravik as dv
+    >>> craft = dv.sample("tarn").with_law(*dv.load_law(dv.aircraft.sample_path("tarn") / "laws" / "pitch_hold.toml"))
+    >>> start = dv.trim(craft, airspeed="62 m/s", altitude="300 m")
+    >>> run = dv.fly(craft, start=start, duration=12, controls={"theta_command": dv.step("2 deg", at=1)})
+    >>> [(c.target, round(c.begins, 2)) for c in scorecard(run)]
+    [('theta_command', 1.0)]
+    """
+    require(run, Recording, "the recording", "dv.read_recording(file)")
+    pairs = targets_of(run) if targets is None else arguments.mapping(targets, "targets")
+    if not pairs:
+        raise DravikError(
+            "the recording has no target that its name tells", expected="such as theta_command beside theta",
+            hint="targets={'NAME': 'WHAT FOLLOWS IT'}",
+        )  # fmt: skip
+    moved = arguments.names(controls, "controls") or [n for n in run.names if _is_control(n)]
+    found: list[Followed] = []
+    for target, actual in pairs.items():
+        asked, was = (_continuous(run, arguments.names([n], "targets")[0]) for n in (target, actual))
+        for first, last, end in _changes(run.time, asked):
+            found.append(_followed(run, (target, actual), (asked, was), (first, last, end), moved))
+    return sorted(found, key=lambda c: c.begins)
+
+
+def _continuous(run: Recording, name: str) -> Floats:
+    """Return a signal's values; angles that go round without their jumps."""
+    values = run[name]
+    base = name
+    for suffix in SUFFIXES:
+        base = base.removesuffix(suffix)
+    return np.unwrap(values) if base in TURNING and run.units.get(name, "rad") == "rad" else values
+
+
+def _changes(t: Floats, asked: Floats) -> list[tuple[int, int, int]]:
+    """Return for each change the rows of its beginning, of the target's coming to rest, and of what is judged last."""
+    size = float(np.ptp(asked))
+    if not size > 0.0:
+        return []
+    moves = np.flatnonzero(np.abs(np.diff(asked)) > LEAST * size)
+    if len(moves) > RESTLESS * len(asked):
+        return []  # what an outer loop asks for moves all the time: nothing is changed by anybody
+    groups: list[list[int]] = []
+    for k in moves:
+        if groups and t[k] - t[groups[-1][1] + 1] < STILL:
+            groups[-1][1] = int(k)
+        else:
+            groups.append([int(k), int(k)])
+    ends = [g[0] for g in groups[1:]] + [len(t) - 1]
+    return [
+        (first, last + 1, end)
+        for (first, last), end in zip(groups, ends, strict=True)
+        if end > last + 1 and abs(float(asked[last + 1] - asked[first])) > LEAST * size
+    ]
+
+
+def _followed(
+    run: Recording, names: tuple[str, str], values: tuple[Floats, Floats], rows: tuple[int, int, int],
+    controls: Sequence[str],
+) -> Followed:  # fmt: skip
+    (first, last, end), (asked, was) = rows, values
+    t = run.time[first : end + 1] - run.time[first]
+    before, after, begun = float(asked[first]), float(asked[last]), float(was[first])
+    # of what was missing when the target began to move: the answer may have been elsewhere than the old target
+    way = after - begun if abs(after - begun) > 0.1 * abs(after - before) else after - before
+    share = (was[first : end + 1] - begun) / way
+    outside = np.flatnonzero(np.abs(share - (after - begun) / way) > BAND)
+    settling = 0.0 if not len(outside) else float(t[outside[-1] + 1]) if outside[-1] + 1 < len(t) else math.nan
+    rise = _first(t, share, 0.9) - _first(t, share, 0.1)
+    tail = slice(end - max(1, int(LAST * (end - first))), end + 1)
+    lasts = float(t[-1])
+    activity = {n: float(np.abs(np.diff(run[n][first : end + 1])).sum()) / lasts for n in controls}
+    return Followed(
+        names[0], names[1], float(run.time[first]), float(run.time[end]), before, after, rise,
+        max(float(share.max()) - (after - begun) / way, 0.0), settling,
+        float(np.mean(asked[tail] - was[tail])), activity,
+    )  # fmt: skip
+
+
+def _first(t: Floats, share: Floats, level: float) -> float:
+    """Return the first time at which a share is reached; nan if never."""
+    at = np.flatnonzero(share >= level)
+    if not len(at):
+        return math.nan
+    k = int(at[0])
+    return float(t[0]) if k == 0 else float(np.interp(level, share[k - 1 : k + 1], t[k - 1 : k + 1]))
