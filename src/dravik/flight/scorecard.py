@@ -145,7 +145,9 @@ def _followed(
     controls: Sequence[str],
 ) -> Followed:  # fmt: skip
     (first, last, end), (asked, was) = rows, values
-    t = run.time[first : end + 1] - run.time[first]
+    # a step is there in the row after the last old value, a ramp begins at that
+    begins = float(run.time[first + 1 if last == first + 1 else first])
+    t = run.time[first : end + 1] - begins
     before, after, begun = float(asked[first]), float(asked[last]), float(was[first])
     # of what was missing when the target began to move: the answer may have been elsewhere than the old target
     way = after - begun if abs(after - begun) > 0.1 * abs(after - before) else after - before
@@ -157,7 +159,7 @@ def _followed(
     lasts = float(t[-1])
     activity = {n: float(np.abs(np.diff(run[n][first : end + 1])).sum()) / lasts for n in controls}
     return Followed(
-        names[0], names[1], float(run.time[first]), float(run.time[end]), before, after, rise,
+        names[0], names[1], begins, float(run.time[end]), before, after, rise,
         max(float(share.max()) - (after - begun) / way, 0.0), settling,
         float(np.mean(asked[tail] - was[tail])), activity,
     )  # fmt: skip
