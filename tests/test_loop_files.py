@@ -149,6 +149,15 @@ class StudyTest(unittest.TestCase):
         w = [1.5, 4.0, 12.0]
         opened = broken_loop(craft, point, "elevator_command").frequency_response(w)[:, 0, 0]
         np.testing.assert_allclose(opened / led.opened.frequency_response(w)[:, 0, 0], 1.0, atol=0.02)
+        # a lag at rest and far above, in the law as in the study
+        slow = study_loops(TARN, plan({**base, "element": [{"lag": 4.0, "at": "0.2 rad/s"}]}))
+        craft, point = engaged(slow)
+        law = broken_loop(craft, point, "elevator_command").frequency_response([1.5, 6.0])[:, 0, 0]
+        np.testing.assert_allclose(law / slow.loops[0].opened.frequency_response([1.5, 6.0])[:, 0, 0], 1.0, atol=0.02)
+        # an integral stops at half of what its effector can do either way, through the damper's gain
+        low, high = TARN.definition.controls["elevator"].range or (0.0, 0.0)
+        half = 0.25 * (high - low) / abs(STUDY.loops[0].pid.proportional)
+        self.assertIn(f"low={-half:.4g}, high={half:.4g}", law_of(STUDY))
         for changed, words in (
             ({**base, "moves": "elevatr"}, "moves 'elevatr'"), ({"name": "a", "measures": "q", "moves": "elevator"}, "has no gain"),
             ({**base, "proportional": 1.0}, "has gains and crossover too"), ({**base, "controller": "PI", "phase_margin": "170 deg"}, "PI at 1.5 rad/s"),
@@ -175,6 +184,32 @@ class StudyTest(unittest.TestCase):
             fly_loop(STUDY, [1.0], command="phi_command")
         with self.assertRaisesRegex(DravikError, "other than zero"):
             fly_loop(STUDY, [0.0])
+
+    def test_a_rotorcraft_with_a_battery(self) -> None:
+        rows = [
+            {
+                "name": "climb",
+                "measures": "climb_rate",
+                "moves": "throttle",
+                "controller": "PI",
+                "crossover": "2 rad/s",
+                "phase_margin": "60 deg",
+            },
+            {
+                "name": "level",
+                "measures": "altitude",
+                "moves": "climb_command",
+                "crossover": "0.6 rad/s",
+                "require": {"overshoot": 0.1},
+            },
+        ]
+        made = LoopPlan.model_validate(
+            {"condition": {"airspeed": 0, "altitude": "100 m"}, "hold": ["north", "east"], "loop": rows}
+        )
+        found = study_loops(dv.sample("merle"), made)
+        # the battery drains all the while, and the step of the altitude has an end nevertheless
+        self.assertTrue(found.met)
+        self.assertAlmostEqual(found.loops[1].figures.end, 1.0, delta=0.01)
 
     def test_flown_at_samples_with_a_delay(self) -> None:
         craft, point = engaged(STUDY)

@@ -2,7 +2,7 @@
 
 import math
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -21,6 +21,7 @@ from dravik.trimming import TrimPoint, trim
 
 __all__ = ["Check", "ClosedLoop", "LoopStudy", "controller_of", "study_loops"]
 
+STANDS = 2e-3  # of the largest value: what an answer may still move by at its end
 ORDER = 3  # of the Padé fraction of a delay in closed loops; margins take it exactly
 
 
@@ -302,7 +303,12 @@ def _closed_one(closed: Closed, entry: LoopEntry, channel: LinearSystem, end: st
 
 
 def _answered(system: LinearSystem, output: str, input: str, lasts: float | None = None) -> Answer:
-    return answer(least(system.part(inputs=[input], outputs=[output])), output, input, duration=lasts)
+    found = answer(least(system.part(inputs=[input], outputs=[output])), output, input, duration=lasts)
+    if math.isfinite(found.end):
+        return found
+    # a root that hardly moves, such as a battery's, has no end in the time shown: what stands still there is at its end
+    tail, size = found.values[-len(found.values) // 20 :], float(np.abs(found.values).max())
+    return replace(found, end=float(tail[-1])) if float(np.ptp(tail)) < STANDS * size else found
 
 
 def _crossover(found: Margins) -> float:
