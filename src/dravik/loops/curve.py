@@ -27,7 +27,8 @@ UNBOUNDED, INFINITE = 1e8, 1e150  # a gain at rest beyond the first is an integr
 SLOW = 5e-5  # 1/s: doubles in four hours
 STANDING = 1e-4  # of the largest root: slower ones may be coupled by rounding alone
 UNREAD = 1e-7  # of the largest slope of a row
-LOOSER = (1e-7, 1e-8, 1e-9, 1e-10)  # tolerances tried
+AS_ZERO = 1e-6  # of the largest root: what rounding makes of two or three roots at rest
+LOOSER = (1e-10, 1e-9, 1e-8, 1e-7)  # tolerances tried
 SAME = 1e-5  # relative change of the response at any frequency that is none
 NOISE = 1e-10  # figures below this that change their sign do so by rounding
 
@@ -56,29 +57,30 @@ def least(loop: LinearSystem) -> LinearSystem:
     """
     found = loop.minimal()
     felt, standing = _felt(found)
-    if standing and len(felt):
+    # an integral by itself is one: it takes two roots at rest to spoil each other
+    if standing > 1 and len(felt):
         rate = 1.0 if loop.dt is None else 1.0 / loop.dt
         top = 10.0 * float(felt.max()) * rate if loop.dt is None else math.pi * rate
         w = np.geomspace(0.1 * float(felt.min()) * rate, top, 40)
         whole, growing = found.frequency_response(w)[:, 0, 0], _growing(found)
         for tolerance in (0.0, *LOOSER):
             less = loop.minimal(tolerance) if tolerance else _without_unread(loop).minimal()
-            if tolerance and len(less.states) == len(found.states):
-                break
+            if len(less.states) == len(found.states):
+                continue
             off = np.abs(less.frequency_response(w)[:, 0, 0] - whole)
-            if np.all(off <= SAME * np.abs(whole)) and _growing(less) <= growing:
-                found = less
-                # an integral by itself is one: it takes two roots at rest to spoil each other
-                if tolerance or _felt(less)[1] < 2:
-                    return less
+            if np.any(off > SAME * np.abs(whole)) or _growing(less) > growing:
+                break  # a looser one leaves out still more
+            found = less
+            if _felt(less)[1] < 2:
+                break
     return loop if len(found.states) == len(loop.states) else found
 
 
 def _felt(loop: LinearSystem) -> tuple[Floats, int]:
-    """Return the distances of the roots that move from those at rest, and how many stand still."""
+    """Return the distances from rest of the roots that move, and how many stand as still as rounding leaves them."""
     sizes = np.abs(np.linalg.eigvals(loop.A) - (0.0 if loop.dt is None else 1.0))
-    moves = sizes > STANDING * float(sizes.max(initial=0.0))
-    return sizes[moves], int(np.sum(~moves))
+    largest = float(sizes.max(initial=0.0))
+    return sizes[sizes > STANDING * largest], int(np.sum(sizes <= AS_ZERO * largest))
 
 
 def _growing(loop: LinearSystem) -> int:

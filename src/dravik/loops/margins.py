@@ -26,7 +26,7 @@ Floats = NDArray[np.float64]
 Complexes = NDArray[np.complex128]
 HALF_POWER = math.sqrt(0.5)
 THROUGH = 1e7  # peak of the sensitivity of a loop that passes through -1
-ZOOMS = 10  # into a peak: its frequency to 1e-6, its height to 1e-12
+ZOOMS, WIDE = 5, 33  # into a peak, and points of each: its frequency to 1e-6, its height to 1e-12
 SMALLEST = 3e-3  # a crossing of the real axis with less gain than this is none worth a margin
 TINY = 1e-300  # a loop may be zero to the last bit at high frequencies
 AT_REST = 1e-6  # of the lowest frequency of the grid: where the closed loop's low-frequency value is taken
@@ -210,10 +210,10 @@ def _peak(curve: LoopCurve, w: Floats, of: Callable[[Complexes], Complexes]) -> 
     low, high = math.log(w[k - 1]), math.log(w[k + 1])
     with np.errstate(divide="ignore", invalid="ignore"):  # a loop may pass through -1 itself
         for _ in range(ZOOMS):
-            # nine points at once, then the two intervals beside the largest: a quarter of the range each time
-            places = np.linspace(low, high, 9)
+            # many points at once, then the two intervals beside the largest: a sixteenth of the range each time
+            places = np.linspace(low, high, WIDE)
             found = np.nan_to_num(np.abs(of(curve(np.exp(places)))), nan=np.inf)
-            best = min(max(int(np.argmax(found)), 1), 7)
+            best = min(max(int(np.argmax(found)), 1), WIDE - 2)
             low, high = float(places[best - 1]), float(places[best + 1])
         at = math.exp(0.5 * (low + high))
         return max(float(np.abs(of(curve(at)))[0]), float(sizes[k])), at
