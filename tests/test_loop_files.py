@@ -177,6 +177,13 @@ class StudyTest(unittest.TestCase):
         self.assertTrue(math.isinf(small.parts) and small.why == "")
         self.assertLess(truth.rows()[0]["largest_difference"], 0.01)
         self.assertTrue(large.parts < 1.0 and "elevator at its greatest rate" in large.why)
+        # levers of engines have limits as effectors have
+        base = dv.aircraft.sample_path("tarn")
+        held = TARN.with_law(*dv.load_law(base / "laws" / "attitude_hold.toml"))
+        (quick,) = fly_loop(
+            study_loops(held, read_loops(base / "loops" / "speed.toml")), ["10 m/s"], duration=8.0
+        ).steps
+        self.assertIn("power_left at its greatest rate", quick.why)
         # the mirror image: steps down part as those up do, nearly
         down = fly_loop(STUDY, ["-0.5 deg"], duration=6.0).steps[0]
         np.testing.assert_allclose(down.values, small.values, atol=0.01)

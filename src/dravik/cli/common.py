@@ -29,6 +29,7 @@ __all__ = [
     "kernel_notice",
     "out",
     "own_file",
+    "own_folder",
     "progress_bar",
     "quantities",
     "say",
@@ -90,14 +91,19 @@ def input_settings(craft: "Aircraft", pairs: Sequence[str] | None) -> "dict[str,
     return {n: v for n, v in settings(pairs).items() if n not in craft.parameters}
 
 
-def own_file(name: str, aircraft: str, folder: str) -> Path:
-    """Return a file: as given, or the name of one in a folder of the aircraft's, such as ``laws``."""
+def own_folder(aircraft: str, folder: str) -> Path:
+    """Return a folder of the aircraft's, such as ``laws``."""
     from dravik.aircraft import sample_names, sample_path
 
     path = Path(aircraft)
     if not exists(path) and aircraft in sample_names():
         path = sample_path(aircraft)
-    own = (path if is_folder(path) else path.parent) / folder / f"{name.removesuffix('.toml')}.toml"
+    return (path if is_folder(path) else path.parent) / folder
+
+
+def own_file(name: str, aircraft: str, folder: str) -> Path:
+    """Return a file: as given, or the name of one in a folder of the aircraft's, such as ``laws``."""
+    own = own_folder(aircraft, folder) / f"{name.removesuffix('.toml')}.toml"
     return own if not exists(name) and exists(own) else Path(name)
 
 

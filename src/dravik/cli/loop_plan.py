@@ -7,7 +7,17 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 import typer
 
-from dravik.cli.common import emit, get_craft, kernel_notice, own_file, progress_bar, say, settings, show_rows
+from dravik.cli.common import (
+    emit,
+    get_craft,
+    kernel_notice,
+    own_file,
+    own_folder,
+    progress_bar,
+    say,
+    settings,
+    show_rows,
+)
 from dravik.errors import DravikError
 from dravik.files import exists, is_folder, write_text
 
@@ -25,7 +35,11 @@ def the_plan(aircraft: str, plan: str) -> "LoopPlan | None":
     from dravik.loops import read_loops
 
     if plan:
-        return read_loops(own_file(plan, aircraft, "loops"))
+        found = own_file(plan, aircraft, "loops")
+        if not exists(found):
+            others = sorted(p.stem for p in own_folder(aircraft, "loops").glob("*.toml"))
+            raise DravikError(f"there is no plan {plan!r}", expected=", ".join(others) or "a file of loops")
+        return read_loops(found)
     path = Path(aircraft)
     if path.suffix != ".toml" or not exists(path) or is_folder(path) or "[[loop]]" not in path.read_text("utf-8"):
         return None

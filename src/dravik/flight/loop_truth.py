@@ -140,10 +140,9 @@ def _flown(
     begun: tuple[Aircraft, TrimPoint], moved: dict[str, Any], measured: str, size: float, linear: Answer
 ) -> FlownStep:  # fmt: skip
     craft, point = begun
-    controls = [n for n in craft.definition.controls if n in craft.signals]
     run = fly(
-        craft.over_no_ground(), start=point, duration=BEGINS + float(linear.time[-1]), record=[measured, *controls],
-        **moved,
+        craft.over_no_ground(), start=point, duration=BEGINS + float(linear.time[-1]),
+        record=[measured, *_limited(craft)], **moved,
     )  # fmt: skip
     after = run.time >= BEGINS - 1e-9
     t = run.time[after] - BEGINS
@@ -151,22 +150,28 @@ def _flown(
     expected = np.interp(t, linear.time, linear.values)
     off = np.flatnonzero(np.abs(values - expected) > PART * float(np.abs(linear.values).max()))
     parts = float(t[off[0]]) if len(off) else math.inf
-    return FlownStep(size, run, t, values, parts, _why(craft, run, controls, parts + BEGINS))
+    return FlownStep(size, run, t, values, parts, _why(craft, run, parts + BEGINS))
 
 
-def _why(craft: Aircraft, run: Recording, controls: Sequence[str], until: float) -> str:
+def _limited(craft: Aircraft) -> dict[str, tuple[tuple[float, float] | None, float | None]]:
+    """Return range and greatest rate of every effector and engine lever that a recording can have."""
+    rates = {n: c.rate for n, c in craft.definition.controls.items()}
+    rates |= {f"power_{n}": e.rate for n, e in craft.definition.engines.items()}
+    return {n: (craft.limits.get(n), rate) for n, rate in rates.items() if n in craft.signals}
+
+
+def _why(craft: Aircraft, run: Recording, until: float) -> str:
     """Return which effectors met a limit first, before the answers parted, in words."""
     met: list[tuple[float, str]] = []
-    for name in controls:
-        effector, values = craft.definition.controls[name], run[name]
-        if effector.range is not None:
-            low, high = effector.range
+    for name, (limits, rate) in _limited(craft).items():
+        values = run[name]
+        if limits is not None and np.all(np.isfinite(limits)):
+            low, high = limits
             at = np.flatnonzero((values <= low + 1e-3 * (high - low)) | (values >= high - 1e-3 * (high - low)))
             if len(at) and run.time[at[0]] > BEGINS:
                 met.append((float(run.time[at[0]]) - BEGINS, f"{name} at its stop"))
-        if effector.rate is not None:
-            rates = np.abs(np.gradient(values, run.time))
-            at = np.flatnonzero(rates >= AT_STOP * effector.rate)
+        if rate is not None:
+            at = np.flatnonzero(np.abs(np.gradient(values, run.time)) >= AT_STOP * rate)
             if len(at):
                 met.append((float(run.time[at[0]]) - BEGINS, f"{name} at its greatest rate"))
     before = sorted(m for m in met if m[0] + BEGINS <= until)
