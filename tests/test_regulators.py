@@ -175,6 +175,23 @@ class OptimalTest(unittest.TestCase):
         with self.assertRaisesRegex(DravikError, "no gain makes this optimal"):
             optimal_states(system([[1.0]], [[0.0]]), worst={"x0": 1.0}, use={"u0": 1.0})
 
+    def test_closed_forms(self) -> None:
+        # x' = u that follows with an integral: u = -k x - m integral(x), m = u/i, k = sqrt(2 m + (u/x)^2) of the largest
+        # deviations x, i and use u (A. E. Bryson, Y.-C. Ho, Applied Optimal Control, 5.4: the double integrator)
+        follower = dv.LinearSystem.of([[0.0]], [[1.0]], states=["x"], inputs=["u"])
+        for x, i, u in ((1.0, 1.0, 1.0), (0.3, 5.0, 2.0), (4.0, 0.2, 0.1)):
+            found = optimal_states(follower, worst={"x": x, "x_integral": i}, use={"u": u}, integrals=["x"])
+            m = u / i
+            np.testing.assert_allclose(found.gains[0], [math.sqrt(2.0 * m + (u / x) ** 2), m], rtol=1e-9)
+            self.assertLess(found.left, 1e-12)
+        # the place of a mass pushed by noise, seen with noise: gains sqrt(2 b), b with b = push/seen
+        mass = dv.LinearSystem.of([[0.0, 1.0], [0.0, 0.0]], [[0.0], [1.0]], states=["x", "v"], inputs=["push"])
+        for push, seen in ((1.0, 1.0), (0.02, 3.0)):
+            b = push / seen
+            np.testing.assert_allclose(
+                kalman(mass, noise={"push": push}, sensors={"x": seen}).gains[:, 0], [math.sqrt(2.0 * b), b], rtol=1e-9
+            )
+
     def test_of_an_aircraft_and_what_optimal_loops_promise(self) -> None:
         sticks = list(SIDE.inputs)
         found = optimal_states(
