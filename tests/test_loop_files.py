@@ -438,6 +438,25 @@ class LimitCycleTest(unittest.TestCase):
         self.assertEqual(limit_cycles(loop([2.0], [1, 3, 2]), Nonlinearity("limit", 1.0)), [])
         (edge,) = limit_cycles(loop([3.0, 6.0, 3.0], [1, 0, 0, 0]), Nonlinearity("limit", 1.0))
         self.assertFalse(edge.is_stable)
+        # flown: a hold of nine times the gain, with delay, against a limit of 2 deg of elevator
+        hot = study_loops(TARN, STUDY.plan.changed({"hold.proportional": 40.0}))
+        craft, point = engaged(hot)
+        stop, late, rate = Nonlinearity("limit", math.radians(2.0)), 0.04, 100.0
+        # a hold is half a sample of delay
+        (cycle,) = limit_cycles(broken_loop(craft, point, "elevator_command"), stop, delay=late + 0.5 / rate)
+        flown = (
+            fly_loop(hot, ["0.5 deg"], duration=25.0, rate=rate, delay=late, through={"elevator": stop}).steps[0].run
+        )
+        theta = flown["theta"][flown.time > 15.0] - flown["theta"][flown.time > 15.0].mean()
+        up = np.flatnonzero((theta[:-1] < 0.0) & (theta[1:] >= 0.0))
+        w = 2.0 * math.pi * (len(up) - 1) / (0.01 * (up[-1] - up[0]))
+        self.assertAlmostEqual(w / cycle.frequency, 1.0, delta=0.06)
+        path = dv.linearise(TARN, hot.point, outputs=["theta"]).part(inputs=["elevator_increment"])
+        pitch = (
+            abs(complex(path.frequency_response([cycle.frequency])[0, 0, 0]) * stop.gain(cycle.amplitude))
+            * cycle.amplitude
+        )
+        self.assertAlmostEqual(float(np.ptp(theta)) / 2.0 / pitch, 1.0, delta=0.06)
         with self.assertRaisesRegex(DravikError, "a nonlinearity 'friction'"):
             Nonlinearity("friction", 1.0)  # type: ignore[arg-type]
 
