@@ -142,6 +142,14 @@ class AircraftTest(unittest.TestCase):
             )
             back = 1.0 + opened.frequency_response([w])[0, 0, 0]
             self.assertAlmostEqual(abs(ratio / back), 1.0, delta=1e-6)
+        # closed again it is the closed loop: to the last digits by its own matrices, and as the law closes it
+        again = opened.A - opened.B @ opened.C[:1]
+        for w in (0.3, 4.0):
+            ratio = np.linalg.det(1j * w * np.eye(len(again)) - again) / np.linalg.det(
+                1j * w * np.eye(len(again)) - opened.A
+            )
+            self.assertAlmostEqual(abs(ratio / (1.0 + opened.frequency_response([w])[0, 0, 0])), 1.0, delta=1e-9)
+        np.testing.assert_allclose(again, a, rtol=1e-6, atol=1e-7)
         self.assertTrue(margins(opened).is_stable)
 
     def test_the_nonlinear_aircraft_answers_at_the_break_as_the_loop_says(self) -> None:
