@@ -68,6 +68,27 @@ class ScorecardTest(unittest.TestCase):
         (round_,) = scorecard(Recording(["time", *of], of, np.stack([t, turned, asked], 1)))
         self.assertAlmostEqual(round_.after - round_.before, math.radians(20.0), places=9)
         self.assertAlmostEqual(round_.rise, math.log(9.0), delta=0.02)
+        # half a turn: the way round that was flown is the one that counts
+        for sign in (1.0, -1.0):
+            flown = np.mod(
+                0.5 * math.pi + sign * math.pi * (t > 5.0) * (1.0 - np.exp(-2.0 * np.maximum(t - 5.0, 0.0))),
+                2.0 * math.pi,
+            )
+            asked = np.where(t > 5.0, 1.5 * math.pi, 0.5 * math.pi)
+            (half,) = scorecard(Recording(["time", *of], of, np.stack([t, flown, asked], 1)))
+            self.assertAlmostEqual(half.rise, 0.5 * math.log(9.0), delta=0.02)
+            self.assertAlmostEqual(half.steady_error, 0.0, delta=1e-6)
+            self.assertLess(half.overshoot, 1e-6)
+        # in a scenario the next phase may follow something else: what comes then does not count
+        phases = recorded(
+            t,
+            phase=np.where(t > 12.0, 2.0, 1.0),
+            climb_command=1.0 * (t > 2.0),
+            climb=np.where(t > 12.0, -5.0, 1.0 * (t > 2.5)),
+        )
+        (within,) = scorecard(phases)
+        self.assertAlmostEqual(within.ends, 12.0, delta=0.02)
+        self.assertAlmostEqual(within.steady_error, 0.0, places=9)
         # what an outer loop asks for all the time is no change; a control's command no target
         self.assertEqual(scorecard(recorded(t, q=np.sin(t), q_asked=np.sin(t + 0.1))), [])
         self.assertEqual(targets_of(recorded(t, elevator=t, elevator_command=t)), {})

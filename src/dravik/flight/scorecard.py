@@ -83,8 +83,8 @@ def scorecard(
 
     ``targets`` names what follows each (``{"theta_command": "theta"}``): those that the names tell unless given.
     ``controls`` are the signals whose activity counts: elevator, aileron, rudder, throttle and powers unless given. A
-    change lasts from the target's first move until it moves again after half a second of rest, or the end. Raises
-    DravikError for signals that were not recorded.
+    change lasts from the target's first move until it moves again after half a second of rest, or the end; in a
+    scenario no longer than its phase. Raises DravikError for signals that were not recorded.
 
     >>> import dravik as dv
     >>> craft = dv.sample("tarn").with_law(*dv.load_law(dv.aircraft.sample_path("tarn") / "laws" / "pitch_hold.toml"))
@@ -103,19 +103,37 @@ def scorecard(
     moved = arguments.names(controls, "controls") or [n for n in run.names if _is_control(n)]
     found: list[Followed] = []
     for target, actual in pairs.items():
-        asked, was = (_continuous(run, arguments.names([n], "targets")[0]) for n in (target, actual))
+        asked, was = (run[arguments.names([n], "targets")[0]] for n in (target, actual))
+        turns = _turns(run, target, actual)
+        asked = np.unwrap(asked) if turns else asked
         for first, last, end in _changes(run.time, asked):
-            found.append(_followed(run, (target, actual), (asked, was), (first, last, end), moved))
+            end = _in_phase(run, last, end)
+            if end > last + 1:
+                own = _round_to(was, asked, last, end) if turns else was
+                found.append(_followed(run, (target, actual), (asked, own), (first, last, end), moved))
     return sorted(found, key=lambda c: c.begins)
 
 
-def _continuous(run: Recording, name: str) -> Floats:
-    """Return a signal's values; angles that go round without their jumps."""
-    values = run[name]
-    base = name
-    for suffix in SUFFIXES:
-        base = base.removesuffix(suffix)
-    return np.unwrap(values) if base in TURNING and run.units.get(name, "rad") == "rad" else values
+def _turns(run: Recording, target: str, actual: str) -> bool:
+    """Whether a target is an angle that goes round."""
+    return actual in TURNING and all(run.units.get(n, "rad") == "rad" for n in (target, actual))
+
+
+def _round_to(was: Floats, asked: Floats, last: int, end: int) -> Floats:
+    """Return an angle without jumps, by whole turns such that it ends within half of one of what was asked for.
+
+    So it says which way round the aircraft went; what is half a turn away has two.
+    """
+    smooth = np.unwrap(was)
+    return np.asarray(smooth + 2.0 * math.pi * round(float(asked[last] - smooth[end]) / (2.0 * math.pi)))
+
+
+def _in_phase(run: Recording, last: int, end: int) -> int:
+    """Return the row at which a change is judged last: in a scenario the next phase may follow something else."""
+    if "phase" not in run.names:
+        return end
+    later = np.flatnonzero(np.diff(run["phase"][last : end + 1]) != 0.0)
+    return end if not len(later) else last + int(later[0])
 
 
 def _changes(t: Floats, asked: Floats) -> list[tuple[int, int, int]]:
