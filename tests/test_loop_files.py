@@ -273,6 +273,22 @@ class StudyTest(unittest.TestCase):
             code, text, _ = run("loop", "tarn", "--airspeed", "62 m/s", "--altitude", "300 m", "--law", law, "--json")
             self.assertEqual((code, json.loads(text)["stable"]), (0, True))
         self.assertEqual(run("loop", str(FILE), "--set", "hold.crossover=5 rad/s")[0], 1)
+        sampled = (
+            "--set",
+            "damper.rate=25",
+            "--set",
+            "hold.rate=25",
+            "--set",
+            "damper.delay=40 ms",
+            "--set",
+            "hold.delay=40 ms",
+            "--fly",
+            "1 deg",
+            "--json",
+        )
+        # a late law is flown late: it parts from the step of the continuous one
+        late = json.loads(run("loop", str(FILE), *sampled)[1])["flown"][0]["largest_difference"]
+        self.assertGreater(late, 3.0 * found["flown"][0]["largest_difference"])
         beside = json.loads(run("loop", str(FILE), "--beside", "hold.crossover=2 rad/s", "--json")[1])["beside"]
         self.assertGreater(
             beside["hold.crossover=2 rad/s"][-1]["bandwidth_rad_s"], found["loops"][-1]["bandwidth_rad_s"]

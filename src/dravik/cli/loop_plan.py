@@ -67,7 +67,7 @@ def run_plan(
     if fly:
         from dravik.flight.loop_truth import fly_loop
 
-        truth = fly_loop(found, [_value(size.strip()) for size in fly.split(",")])
+        truth = fly_loop(found, [_value(size.strip()) for size in fly.split(",")], **_at_samples(plan))
     _draw(found, others, truth, files)
     law = law_of(found) if files.get("out") or as_json else ""
     if files.get("out"):
@@ -90,6 +90,14 @@ def run_plan(
             say(f"written: {file}")
     if not found.met:
         raise typer.Exit(1)
+
+
+def _at_samples(plan: "LoopPlan") -> "dict[str, Any]":
+    """Return at which rate, and how late, a plan's loops are flown: continuous unless all of them have one rate."""
+    rates = {entry.rate for entry in plan.loop}
+    if len(rates) != 1 or None in rates or any(entry.wanted for entry in plan.loop):
+        return {}
+    return {"rate": rates.pop(), "delay": max(entry.delay or 0.0 for entry in plan.loop)}
 
 
 def _meant(plan: "LoopPlan", aircraft: str, changes: Sequence[str] | None) -> "tuple[LoopPlan, Aircraft]":
@@ -248,7 +256,8 @@ def _show(found: "LoopStudy", truth: "LoopTruth | None") -> None:
         )
     if truth is not None:
         show_rows(
-            f"steps of {truth.command}, flown by the whole aircraft",
+            f"steps of {truth.command}, flown by the whole aircraft"
+            + (" at samples" if _at_samples(found.plan) else ""),
             ["size (SI)", "parts after [s]", "largest difference", "why"],
             [[r["size"], r["parts_after_s"], r["largest_difference"], r["why"]] for r in truth.rows()],
         )
