@@ -166,6 +166,8 @@ class StudyTest(unittest.TestCase):
         ):  # fmt: skip
             with self.subTest(words), self.assertRaisesRegex(DravikError, words):
                 study_loops(TARN, plan(changed))
+        with self.assertRaisesRegex(DravikError, "no state 'airsped'"):
+            study_loops(TARN, plan(base, hold=("airsped",)))
         with self.assertRaisesRegex(DravikError, "stands twice"):
             study_loops(TARN, plan(base, base))
         with self.assertRaisesRegex(DravikError, "no formula of a law makes a notch"):
@@ -273,6 +275,28 @@ class StudyTest(unittest.TestCase):
             code, text, _ = run("loop", "tarn", "--airspeed", "62 m/s", "--altitude", "300 m", "--law", law, "--json")
             self.assertEqual((code, json.loads(text)["stable"]), (0, True))
         self.assertEqual(run("loop", str(FILE), "--set", "hold.crossover=5 rad/s")[0], 1)
+        # options of the condition, a loading and inputs take the place of the plan's; what would do nothing is refused
+        other = ("--airspeed", "80 m/s", "--loading", "dropped", "--set", "flap_lever=5 deg", "--json")
+        there = json.loads(run("loop", str(FILE), *other)[1])
+        moved = dv.trim(
+            dv.load(dv.aircraft.sample_path("tarn"), loading="dropped"),
+            airspeed="80 m/s",
+            altitude="300 m",
+            inputs={"flap_lever": "5 deg"},
+        )
+        self.assertAlmostEqual(
+            there["loops"][0]["P"],
+            study_loops(moved.craft, STUDY.plan, point=moved).loops[0].pid.proportional,
+            places=9,
+        )
+        at = ("tarn", "--airspeed", "62 m/s", "--altitude", "300 m", "--law", "pitch_hold")
+        for wrong, words in (
+            ((str(FILE), "--at", "elevator_command"), "--at with loops from a file"), ((*at, "--fly", "1 deg"), "--fly without loops from a file"),
+            ((str(FILE), "--schedule", "airspeed=55, 75 m/s", "--figure", "x.png"), "--figure with --schedule"),
+        ):  # fmt: skip
+            code, _, told = run("loop", *wrong)
+            self.assertEqual(code, 2)
+            self.assertIn(words, " ".join(told.split()))
         sampled = (
             "--set",
             "damper.rate=25",

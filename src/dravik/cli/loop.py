@@ -19,10 +19,15 @@ from dravik.cli.common import (
     show_rows,
 )
 from dravik.cli.conditions import AskedFor, get_point, takes_condition
+from dravik.errors import DravikError
 from dravik.units import in_si
 
 if TYPE_CHECKING:
+    from collections.abc import Mapping
+
+    from dravik.aircraft import Aircraft
     from dravik.loops import Margins
+    from dravik.trimming import TrimPoint
 
 __all__ = ["loop"]
 
@@ -58,63 +63,79 @@ def loop(
     as_json: AsJson = False,
 ) -> None:
     """Break a loop at a signal, or close the loops of a file: margins, steps, requirements, the law, flown steps."""
-    from dravik.cli.loop_plan import run_plan, run_schedule, show_locus, the_plan
-    from dravik.loops import broken_loop, margins
+    from dravik.cli.loop_plan import Asked, run_plan, run_schedule, show_locus, the_plan
 
+    only = {"--fly": fly, "--flown": flown, "--beside": beside, "--schedule": schedule, "--out": out}
     own = the_plan(aircraft, plan)
     if own is not None:
-        files = {"figure": figure, "flown": flown, "out": out}
+        at_a_break = {"--at": at, "--locus": locus, "--damping": damping, "--delay": delay != "0 s" and delay}
+        _refuse(at_a_break, "with loops from a file", "without --plan, or the keys of the file")
+        asked = Asked(own, aircraft if plan else "", condition, set_, loading, law)
         if schedule:
-            run_schedule(own, aircraft if plan else "", set_, schedule, out, as_json=as_json)
-            return
-        run_plan(own, aircraft if plan else "", set_, files, fly, beside or (), as_json=as_json)
+            _refuse(
+                {"--fly": fly, "--flown": flown, "--beside": beside, "--figure": figure}, "with --schedule", "--out"
+            )
+            run_schedule(asked, schedule, out, as_json=as_json)
+        else:
+            files = {"figure": figure, "flown": flown, "out": out}
+            run_plan(asked, files, fly, beside or (), as_json=as_json)
         return
-
+    _refuse(only, "without loops from a file", "--plan FILE")
     craft = condition.in_wind(get_craft(aircraft, loading, law, set_))
     point = get_point(craft, condition, set_)
     if locus:
         show_locus(craft, point, locus, damping, figure, as_json=as_json)
         return
-    late = in_si(delay, "time", where="delay")
+    least = {"least_gain": least_gain, "least_phase": least_phase}
+    _break(craft, point, at or "elevator_command", in_si(delay, "time", where="delay"), least, figure, as_json=as_json)
+
+
+def _refuse(options: "Mapping[str, object]", where: str, expected: str) -> None:
+    """Raise DravikError for options that were given and would do nothing."""
+    given = [name for name, value in options.items() if value]
+    if given:
+        raise DravikError(f"{' and '.join(given)} {where}", expected=expected)
+
+
+def _break(
+    craft: "Aircraft", point: "TrimPoint", at: str, late: float, least: dict[str, float], figure: str, *, as_json: bool
+) -> None:  # fmt: skip
+    """Break a loop at a signal, print and draw its margins; leaves with 1 where there are less than the least."""
+    from dravik.loops import broken_loop, margins
+
     with kernel_notice("linear"):
-        opened = broken_loop(craft, point, at or "elevator_command")
+        opened = broken_loop(craft, point, at)
     found = margins(opened, delay=late)
-    holds = found.is_stable and _decibels(found) >= least_gain and math.degrees(found.phase) >= least_phase
+    holds = (
+        found.is_stable
+        and found.gain_decibels >= least["least_gain"]
+        and math.degrees(found.phase) >= least["least_phase"]
+    )
     title = f"{craft.name}, {point.title}: loop at {opened.outputs[0]}"
     if figure:
         from dravik.report import figure_loop, save_figure
 
-        asked = {"least_gain": least_gain, "least_phase": least_phase}
-        save_figure(figure_loop(opened, found, delay=late, title=title, **asked), figure)
+        save_figure(figure_loop(opened, found, delay=late, title=title, **least), figure)
     if as_json:
         emit(
             {
-                "aircraft": craft.name,
-                "at": opened.outputs[0],
-                "holds": holds,
-                **_record(found),
+                "aircraft": craft.name, "at": opened.outputs[0], "holds": holds, **_record(found),
                 "crossings": found.rows(),
             }
-        )
+        )  # fmt: skip
     else:
         _show(title, found)
-        asked_for = f"{least_gain:g} dB and {least_phase:g} deg asked for: {'met' if holds else 'not met'}"
-        say(asked_for, "" if holds else "red")
+        asked = f"{least['least_gain']:g} dB and {least['least_phase']:g} deg asked for"
+        say(f"{asked}: {'met' if holds else 'not met'}", "" if holds else "red")
         if figure:
             say(f"written: {figure}")
     if not holds:
         raise typer.Exit(1)
 
 
-def _decibels(found: "Margins") -> float:
-    """Return the smallest gain margin, either way, dB."""
-    up = 20.0 * math.log10(found.gain_up) if math.isfinite(found.gain_up) else math.inf
-    return min(up, -20.0 * math.log10(found.gain_down) if found.gain_down > 0.0 else math.inf)
-
-
 def _record(found: "Margins") -> dict[str, object]:
     down, up = found.disc_gain
-    least = {"gain_margin_dB": _decibels(found), "phase_margin_deg": math.degrees(found.phase)}
+    least = {"gain_margin_dB": found.gain_decibels, "phase_margin_deg": math.degrees(found.phase)}
     disc = {"disc": found.disc, "disc_gain_down": down, "disc_gain_up": up}
     return {
         "stable": found.is_stable, **least, "gain_up": found.gain_up, "gain_down": found.gain_down,
@@ -134,7 +155,7 @@ def _show(title: str, found: "Margins") -> None:
         say(f"{title}: the loop crosses neither the unit circle nor the negative real axis")
     down, up = found.disc_gain
     figures = [
-        ("gain margin, the smallest", _decibels(found), "dB"),
+        ("gain margin, the smallest", found.gain_decibels, "dB"),
         ("phase margin, the smallest", math.degrees(found.phase), "deg"),
         ("delay margin", found.delay, "s"), ("nearest to -1", found.modulus, ""), ("disc margin", found.disc, ""),
         ("gain that the disc allows, down", 20.0 * math.log10(max(down, 1e-9)), "dB"),

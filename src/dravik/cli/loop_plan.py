@@ -2,7 +2,7 @@
 
 from collections.abc import Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
 import typer
@@ -10,6 +10,7 @@ import typer
 from dravik.cli.common import (
     emit,
     get_craft,
+    input_settings,
     kernel_notice,
     own_file,
     own_folder,
@@ -23,11 +24,12 @@ from dravik.files import exists, is_folder, write_text
 
 if TYPE_CHECKING:
     from dravik.aircraft import Aircraft
+    from dravik.cli.conditions import AskedFor
     from dravik.flight.loop_truth import LoopTruth
     from dravik.loops import LoopPlan, LoopStudy
     from dravik.trimming import TrimPoint
 
-__all__ = ["run_plan", "run_schedule", "show_locus", "the_plan"]
+__all__ = ["Asked", "run_plan", "run_schedule", "show_locus", "the_plan"]
 
 
 def the_plan(aircraft: str, plan: str) -> "LoopPlan | None":
@@ -47,8 +49,7 @@ def the_plan(aircraft: str, plan: str) -> "LoopPlan | None":
 
 
 def run_plan(
-    plan: "LoopPlan", aircraft: str, changes: Sequence[str] | None, files: "dict[str, str]", fly: str,
-    beside: Sequence[str] = (), *, as_json: bool,
+    asked: "Asked", files: "dict[str, str]", fly: str, beside: Sequence[str] = (), *, as_json: bool
 ) -> None:  # fmt: skip
     """Study a plan's loops, print, draw and write what is asked for; leaves with 1 where a requirement is not met.
 
@@ -56,7 +57,7 @@ def run_plan(
     """
     from dravik.loops import law_of, study_loops
 
-    plan, craft = _meant(plan, aircraft, changes)
+    plan, craft = asked.meant()
     with kernel_notice("linear"):
         found = study_loops(craft, plan)
     others = {}
@@ -100,21 +101,42 @@ def _at_samples(plan: "LoopPlan") -> "dict[str, Any]":
     return {"rate": rates.pop(), "delay": max(entry.delay or 0.0 for entry in plan.loop)}
 
 
-def _meant(plan: "LoopPlan", aircraft: str, changes: Sequence[str] | None) -> "tuple[LoopPlan, Aircraft]":
-    """Return the plan with the values that were changed, and its aircraft with parameters set."""
-    own = {n: v for n, v in settings(changes).items() if "." in n}
-    rest = [pair for pair in changes or () if "." not in pair.partition("=")[0]]
-    plan = plan.changed({n: _value(str(v)) for n, v in own.items()}) if own else plan
-    return plan, get_craft(aircraft or plan.aircraft, plan.loading, list(plan.laws) or None, rest or None)
+class Asked(NamedTuple):
+    """A plan with what the command line says besides: aircraft, condition, values set, loading and laws."""
+
+    plan: "LoopPlan"
+    aircraft: str
+    condition: "AskedFor"
+    changes: Sequence[str] | None
+    loading: str
+    laws: Sequence[str] | None
+
+    def meant(self) -> "tuple[LoopPlan, Aircraft]":
+        """Return the plan with the values that were changed, and its aircraft with parameters set.
+
+        Options of the condition take the place of the plan's own, a loading too; laws are engaged besides the plan's.
+        """
+        own = {n: v for n, v in settings(self.changes).items() if "." in n}
+        rest = [pair for pair in self.changes or () if "." not in pair.partition("=")[0]]
+        plan = self.plan.changed({n: _value(str(v)) for n, v in own.items()}) if own else self.plan
+        condition: dict[str, Any] = {**plan.condition, **self.condition.asked}
+        if self.condition.guess:
+            condition["guess"] = settings(self.condition.guess, "--guess")
+        laws = [*plan.laws, *(self.laws or ())]
+        craft = get_craft(self.aircraft or plan.aircraft, self.loading or plan.loading, laws or None, rest or None)
+        inputs = input_settings(craft, rest)
+        if inputs:
+            condition["inputs"] = {**condition.get("inputs", {}), **inputs}
+        return plan.model_copy(update={"condition": condition}), self.condition.in_wind(craft)
 
 
 def run_schedule(
-    plan: "LoopPlan", aircraft: str, changes: Sequence[str] | None, axes: Sequence[str], out: str, *, as_json: bool
+    asked: Asked, axes: Sequence[str], out: str, *, as_json: bool
 ) -> None:  # fmt: skip
     """Design a plan's loops over axes, print gains and margins at the conditions and between, write law and tables."""
     from dravik.loops import schedule_gains
 
-    plan, craft = _meant(plan, aircraft, changes)
+    plan, craft = asked.meant()
     over = {n: str(v) for n, v in settings(axes, "--schedule").items()}
     with kernel_notice("linear"), progress_bar(quiet=as_json, what="designing") as told:
         found = schedule_gains(craft, plan, over, told=told)

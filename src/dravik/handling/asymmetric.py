@@ -13,7 +13,7 @@ from dravik.performance import least_control_speeds
 from dravik.trimming import Family, TrimPoint, stall_speed
 from dravik.trimming.solve import condition_of
 
-__all__ = ["engine_failure", "steady_sideslip"]
+__all__ = ["engine_failure", "settings_of", "steady_sideslip"]
 
 SLIP = math.radians(2.0)  # sideslips to both sides, for slopes
 BANK = "5 deg"  # towards the engines that run
@@ -48,6 +48,16 @@ def steady_sideslip(craft: Aircraft, point: TrimPoint, pedal: str, stick: str) -
     return found
 
 
+def settings_of(
+    craft: Aircraft, point: TrimPoint, *, without: tuple[str, ...] = ("wind_", "gust_")
+) -> dict[str, float]:  # fmt: skip
+    """Return the inputs of a point that trims do not move, within their ranges: flaps, faults and their like."""
+    return {
+        n: float(v) for n, v in zip(craft.input_names, point.inputs, strict=True)
+        if not craft.inputs[n].trim and craft.inputs[n].low <= v <= craft.inputs[n].high and not n.startswith(without)
+    }  # fmt: skip
+
+
 def engine_failure(craft: Aircraft, point: TrimPoint) -> list[Criterion]:
     """Return for each engine that can fail the least speed at which straight flight without it is held, over the stall
 
@@ -58,11 +68,7 @@ def engine_failure(craft: Aircraft, point: TrimPoint) -> list[Criterion]:
     if len(able) < 2:
         note = f"{craft.name} has no second engine to fly on with: no level can be given"
         return [Criterion("control without an engine", data["paragraph"], math.nan, "", NONE, judged=False, note=note)]
-    own = {
-        n: float(v) for n, v in zip(craft.input_names, point.inputs, strict=True)
-        if not craft.inputs[n].trim and craft.inputs[n].low <= v <= craft.inputs[n].high
-        and not n.startswith(("wind_", "gust_", "fail_"))
-    }  # fmt: skip
+    own = settings_of(craft, point, without=("wind_", "gust_", "fail_"))
     found = []
     stall = stall_speed(craft, point["altitude"], own)
     for name in able:

@@ -6,6 +6,7 @@ from dravik.aircraft import Aircraft
 from dravik.constants import POUND_FORCE
 from dravik.definition import arguments
 from dravik.errors import DravikError
+from dravik.handling.asymmetric import settings_of
 from dravik.handling.criteria import NONE, Criterion
 from dravik.handling.limits import Limits, boundaries
 from dravik.performance import static_stability
@@ -60,11 +61,7 @@ def force_limits(force: PitchForce, n_alpha: float) -> tuple[Limits, Limits]:
 def force_per_g(craft: Aircraft, point: TrimPoint, force: PitchForce, n_alpha: float) -> Criterion:
     """Return the criterion of the pull for a load factor, by trims in pulls with the thrust of level flight."""
     data, name = boundaries("responses")["pitch_force"], f"{force.signal} per g"
-    own = {
-        n: float(v) for n, v in zip(craft.input_names, point.inputs, strict=True)
-        if not craft.inputs[n].trim and craft.inputs[n].low <= v <= craft.inputs[n].high
-        and not n.startswith(("wind_", "gust_"))
-    }  # fmt: skip
+    own = settings_of(craft, point)
     note = "n/alpha is not positive: no level can be given"
     try:
         if n_alpha > 0.0:

@@ -27,10 +27,8 @@ def margin_criteria(craft: Aircraft, point: TrimPoint) -> list[Criterion]:
             own = margins(broken_loop(craft, point, at))
         except DravikError:
             continue  # no law leads back to it
-        up = 20.0 * math.log10(own.gain_up) if math.isfinite(own.gain_up) else math.inf
-        least = min(up, -20.0 * math.log10(own.gain_down) if own.gain_down > 0.0 else math.inf)
         note = "" if own.is_stable else f"the closed loop is not stable: {own.unstable_count} roots"
-        values = (least, math.degrees(own.phase)) if own.is_stable else (-math.inf, -math.inf)
+        values = (own.gain_decibels, math.degrees(own.phase)) if own.is_stable else (-math.inf, -math.inf)
         for what, value, unit, key in (
             ("gain", values[0], "dB", "gain_min"), ("phase", values[1], "deg", "phase_min"),
         ):  # fmt: skip

@@ -3,12 +3,13 @@
 from dravik.loops.breaking import broken_loop
 from dravik.loops.closing import Closed, SteadyErrors, steady_errors
 from dravik.loops.describing import LimitCycle, Nonlinearity, limit_cycles
-from dravik.loops.designing import Choice, FoundGain, Wish, gain_for, pid_choices, pid_for
+from dravik.loops.designing import FoundGain, Wish, gain_for
 from dravik.loops.elements import PID, lag, lead, notch, sampled_loop
 from dravik.loops.law_text import law_of
 from dravik.loops.locus import LocusCrossing, RootLocus, locus_of, parameter_locus, root_locus
 from dravik.loops.margins import Crossing, Margins, margins
 from dravik.loops.observers import Observer, kalman, with_observer
+from dravik.loops.pid_design import Choice, pid_choices, pid_for
 from dravik.loops.placing import Regulator, place, place_mode
 from dravik.loops.plan import LoopEntry, LoopPlan, read_loops
 from dravik.loops.regulators import optimal_outputs, optimal_states, tracked

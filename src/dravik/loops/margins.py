@@ -46,27 +46,25 @@ class Crossing(NamedTuple):
     delay: float
 
 
-def disc_gain(disc: float) -> tuple[float, float]:
-    """Return the factors of gain, down and up, that a disc margin allows with no change of phase.
+class DiscFigures:
+    """What a ``disc`` margin allows: gain and phase, of one loop or of each of several at once."""
 
-    >>> print(disc_gain(1.0)[1].__round__(9))
-    3.0
-    """
-    half = 0.5 * disc
-    return (1.0 - half) / (1.0 + half), (1.0 + half) / (1.0 - half) if half < 1.0 else math.inf
+    disc: float
 
+    @property
+    def disc_gain(self) -> tuple[float, float]:
+        """The factors of gain, down and up, that the disc allows with no change of phase."""
+        half = 0.5 * self.disc
+        return (1.0 - half) / (1.0 + half), (1.0 + half) / (1.0 - half) if half < 1.0 else math.inf
 
-def disc_phase(disc: float) -> float:
-    """Return the change of phase (rad) that a disc margin allows with no change of gain.
-
-    >>> print(round(math.degrees(disc_phase(2.0)), 9))
-    90.0
-    """
-    return 2.0 * math.atan(0.5 * disc)
+    @property
+    def disc_phase(self) -> float:
+        """The change of phase (rad) that the disc allows with no change of gain."""
+        return 2.0 * math.atan(0.5 * self.disc)
 
 
 @dataclass(frozen=True)
-class Margins:
+class Margins(DiscFigures):
     """The margins of one loop; angles in rad, times in s, gains as factors.
 
     ``crossings`` are all of them; ``gain_up`` and ``gain_down`` the factors nearest to one from above and below (inf,
@@ -100,19 +98,15 @@ class Margins:
         return self.unstable_roots is None or self.unstable_roots == self.unstable_count
 
     @property
+    def gain_decibels(self) -> float:
+        """The smallest gain margin, either way, dB."""
+        up = 20.0 * math.log10(self.gain_up) if math.isfinite(self.gain_up) else math.inf
+        return min(up, -20.0 * math.log10(self.gain_down) if self.gain_down > 0.0 else math.inf)
+
+    @property
     def modulus(self) -> float:
         """The smallest distance of the loop from -1."""
         return 1.0 / self.sensitivity[0]
-
-    @property
-    def disc_gain(self) -> tuple[float, float]:
-        """The factors of gain, down and up, that the disc allows together with no change of phase."""
-        return disc_gain(self.disc)
-
-    @property
-    def disc_phase(self) -> float:
-        """The change of phase that the disc allows with no change of gain, rad."""
-        return disc_phase(self.disc)
 
     def rows(self) -> list[dict[str, object]]:
         """Return one record for each crossing, in dB and deg."""

@@ -15,7 +15,7 @@ from dravik.definition import arguments
 from dravik.errors import DravikError, require
 from dravik.linear import LinearSystem
 from dravik.loops.curve import STANDING
-from dravik.loops.margins import Margins, disc_gain, disc_phase, margins
+from dravik.loops.margins import DiscFigures, Margins, margins
 
 __all__ = ["SeveralMargins", "one_of", "several_margins"]
 
@@ -27,7 +27,7 @@ SCALED = 60  # rounds of scaling at most
 
 
 @dataclass(frozen=True)
-class SeveralMargins:
+class SeveralMargins(DiscFigures):
     """Margins of several loops: ``each`` with the others closed, and the ``disc`` of all at once, with its frequency.
 
     ``disc_gain`` and ``disc_phase`` are what every loop may change by at the same time, each in its own way.
@@ -37,16 +37,6 @@ class SeveralMargins:
     disc: float
     frequency: float
     is_stable: bool
-
-    @property
-    def disc_gain(self) -> tuple[float, float]:
-        """The factors of gain, down and up, that all loops bear at once."""
-        return disc_gain(self.disc)
-
-    @property
-    def disc_phase(self) -> float:
-        """The change of phase that all loops bear at once, rad."""
-        return disc_phase(self.disc)
 
 
 def one_of(loop: LinearSystem, k: int) -> LinearSystem:

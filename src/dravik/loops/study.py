@@ -12,9 +12,10 @@ from dravik.errors import DravikError, require
 from dravik.linear import Answer, LinearModel, LinearSystem, Moment, StepFigures, answer, linearise
 from dravik.loops.closing import Closed, SteadyErrors, steady_errors
 from dravik.loops.curve import least
-from dravik.loops.designing import Wish, gain_for, pid_for, plant_sign
+from dravik.loops.designing import Wish, gain_for
 from dravik.loops.elements import PID, lag, lead, notch, sampled_loop
 from dravik.loops.margins import Margins, margins
+from dravik.loops.pid_design import pid_for, plant_sign
 from dravik.loops.placing import as_system
 from dravik.loops.plan import DESIGNED, LoopEntry, LoopPlan
 from dravik.trimming import TrimPoint, trim
@@ -109,10 +110,11 @@ class LoopStudy:
 def study_loops(craft: Aircraft, plan: LoopPlan, *, point: TrimPoint | None = None) -> LoopStudy:
     """Return the loops of a plan, designed and closed in their order around the aircraft's linear model.
 
-    At the plan's condition, or at a ``point`` given. Each loop is designed with the earlier ones closed. A delay is
-    exact in a loop's own margins and designs, and a Padé fraction of third order in what is closed with it. A loop with
-    a ``rate`` has the margins of the sampled loop. Raises DravikError for signals that are not there, for designs that
-    cannot be had, and loops that cannot be closed.
+    At the plan's condition, or at a ``point`` given. The aircraft is ``craft`` as it is: the loading and laws that a
+    plan names are for the command line. Each loop is designed with the earlier ones closed. A delay is exact in its own
+    loop's margins and designs, and a Padé fraction of third order in what is closed with it. A loop with a ``rate`` has
+    the margins of the sampled loop. Raises DravikError for signals that are not there, for designs that cannot be had,
+    and loops that cannot be closed.
 
     >>> import dravik as dv
     >>> from dravik.loops import read_loops, study_loops
@@ -127,6 +129,7 @@ def study_loops(craft: Aircraft, plan: LoopPlan, *, point: TrimPoint | None = No
         raise DravikError(f"a loop stands twice among {', '.join(names)}", expected="names of their own")
     point = trim(craft, **plan.condition) if point is None else point
     model = _model(craft, plan, point)
+    model.indices(plan.hold, "states")
     part = model.part(states=[n for n in model.states if n not in plan.hold]) if plan.hold else model
     moved = _effectors(craft, plan, part)
     # an effector is what a loop moves and what comes of it: two names, or the one would be joined to the other
@@ -319,10 +322,8 @@ def _crossover(found: Margins) -> float:
 def _checks(entry: LoopEntry, found: Margins, figures: StepFigures) -> list[Check]:
     r = entry.require
     angle = None if r.phase_margin is None else math.degrees(r.phase_margin)
-    up = 20.0 * math.log10(found.gain_up) if math.isfinite(found.gain_up) else math.inf
-    down = -20.0 * math.log10(found.gain_down) if found.gain_down > 0.0 else math.inf
     least = (
-        ("gain margin", min(up, down), r.gain_margin_dB, "dB"),
+        ("gain margin", found.gain_decibels, r.gain_margin_dB, "dB"),
         ("phase margin", math.degrees(found.phase), angle, "deg"),
         ("delay margin", found.delay, r.delay_margin, "s"), ("disc margin", found.disc, r.disc, ""),
         ("bandwidth", found.bandwidth, r.bandwidth, "rad/s"),
