@@ -10,7 +10,7 @@ import numpy as np
 
 import dravik as dv
 from dravik.aircraft import sample_path
-from dravik.aircraft.faults import Phase
+from dravik.aircraft.machines import Phase
 from dravik.errors import DravikError
 from tests.support import DEG, craft
 

@@ -17,7 +17,7 @@ from xml.etree import ElementTree
 import numpy as np
 
 import dravik as dv
-from dravik.aircraft.faults import Phase
+from dravik.aircraft.machines import Phase
 from dravik.aircraft.samples import sample_path
 from dravik.errors import DravikError, FlightError
 from dravik.flight import load_scenario, read_recording, resume, write_track

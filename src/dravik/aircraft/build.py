@@ -8,7 +8,10 @@ from dravik.aircraft import refusals
 from dravik.aircraft.actuators import effector_node
 from dravik.aircraft.body import point_loads, rigid_body
 from dravik.aircraft.configuration import Configuration
-from dravik.aircraft.loadings import MassFormulas, mass_formulas
+from dravik.aircraft.laws import law_inputs, law_parts
+from dravik.aircraft.loadings import mass_formulas
+from dravik.aircraft.machines import machine_inputs, mode_signals, watches
+from dravik.aircraft.mass_signals import add_mass
 from dravik.aircraft.openings import Wiring, opening_inputs
 from dravik.aircraft.parameters import table_adjustments
 from dravik.aircraft.schema import NamedFormula
@@ -18,8 +21,7 @@ from dravik.contact import add_ground, add_leg, guard
 from dravik.contributions import Contributions
 from dravik.definition.effectors import Effector
 from dravik.errors import DravikError, nearest
-from dravik.formula import Node, TapeBuilder, name_node, number_node, parse
-from dravik.frames import body_from_station
+from dravik.formula import CONSTANTS, Node, TapeBuilder, name_node, number_node, parse
 from dravik.kernel import BASE_SIGNALS, build_program
 from dravik.kernel.signals import WIND_INPUTS
 from dravik.propulsion import SolidMotor, powerplant
@@ -60,6 +62,8 @@ class _Assembly:
         )
         for name, entry in configuration.parameters.items():
             self.signals[name] = Signal(name, entry.unit, entry.description or "parameter", "parameter")
+        unchanging = {*constants, *CONSTANTS, *every, *configuration.parameters}
+        self.laws = law_parts(configuration.laws, unchanging, where)
         self.needed: list[str] = []
         self.events: list[EventSpec] = []
         self.event_names: list[str] = []
@@ -118,6 +122,8 @@ class _Assembly:
             InputSpec(f"fail_{n}", "", 0.0, 1.0, meaning=f"1: engine {n} has failed") for n in self.definition.engines
         ]
         specs += self.configuration.plan.inputs()
+        specs += machine_inputs(self.configuration.machines)
+        specs += law_inputs(self.configuration.laws)
         specs += opening_inputs(self.configuration.openings)
         names = [s.name for s in specs]
         for name in names:
@@ -132,40 +138,6 @@ class _Assembly:
         """Add a formula and the signal that it makes."""
         self.builder.define(name, formula, where=self.where(*keys))
         self.signals[name] = Signal(name, unit, meaning, kind)
-
-    def add_mass(self) -> list[int | str]:
-        """Add mass properties; return the kernel's thirteen registers, or the formulas' names."""
-        load, builder = self.loading, self.builder
-        if self.mass is not None:
-            return self._add_flowing(self.mass)
-        for name, value, unit, meaning in (
-            ("mass", load.mass, "kg", "mass"),
-            ("cg_x", load.cg[0], "m", "centre of gravity, station axes, aft"),
-            ("cg_y", load.cg[1], "m", "centre of gravity, station axes, right"),
-            ("cg_z", load.cg[2], "m", "centre of gravity, station axes, up"),
-        ):
-            self.define(name, number_node(value), ("loadings",), unit, meaning, "mass")
-        gx, gy, gz = (float(v) for v in body_from_station(load.cg))
-        inertia = (load.Ixx, load.Iyy, load.Izz, load.Ixy, load.Ixz, load.Iyz)
-        return [builder.constant(v) for v in (load.mass, gx, gy, gz, *inertia, 0.0, 0.0, 0.0)]
-
-    def _add_flowing(self, mass: MassFormulas) -> list[int | str]:
-        """Add mass properties that follow their tanks."""
-        for name, (text, unit, meaning) in mass.formulas.items():
-            keys: tuple[str, ...] = ("loadings",)
-            if name.startswith("flow_"):
-                keys = ("tanks", name.removeprefix("flow_"), "flow")
-            if name.startswith("moved_"):
-                keys = ("parts", name.removeprefix("moved_"), "moved")
-            self.define(name, text, keys, unit, meaning, "mass")
-        for axis, sign in zip("xyz", (-1, 1, -1), strict=True):
-            self.define(
-                f"cg_{axis}", f"{sign}*centre_{axis}", ("loadings",), "m", f"centre of gravity, station {axis}", "mass"
-            )
-        centre = [f"centre_{a}" for a in "xyz"]
-        names = ["mass", *centre, "Ixx", "Iyy", "Izz", "Ixy", "Ixz", "Iyz", *(f"centre_rate_{a}" for a in "xyz")]
-        self.needed.extend([*names, *(flow for flow, _, _ in mass.flows)])
-        return list(names)
 
     def add_formulas(self) -> None:
         """Add the formulas of the aero section, the laws, and the formulas section."""
@@ -185,10 +157,20 @@ class _Assembly:
             for name, entry in formulas.items():
                 self._define_law(name, entry, ("laws", law, name))
         for name, entry in self.configuration.formulas.items():
-            if name in self.configuration.law_formulas:
-                self._define_law(name, entry, ("formulas", name))
+            if name in self.laws.formulas:
+                node = self.laws.formulas[name]
+                self.define(name, node, ("formulas", name), entry.unit, entry.description, "law")
+                self.builder.nodes[name] = (*self.builder.nodes[name][:2], str(entry.formula))
             else:
                 self.define(name, entry.formula, ("formulas", name), entry.unit, entry.description)
+
+    def add_modes(self) -> None:
+        """Add a signal for each mode of the machines, and those that laws with a rate sample."""
+        for name, (node, meaning) in mode_signals(self.configuration.machines).items():
+            self.define(name, node, ("machines",), "", meaning, "mode")
+        for name, (node, signal) in self.laws.sampled.items():
+            unit = self.signals[signal].unit if signal in self.signals else ""
+            self.define(name, node, ("formulas",), unit, f"{signal} as it is sampled", "law")
 
     def _add_increments(self) -> dict[str, list[str]]:
         """Add what the file adds to coefficients, each a signal of its own; return their names by coefficient."""
@@ -293,19 +275,19 @@ class _Assembly:
 
     def _sum(self, command: str | float, where: str, name: str) -> Node:
         node = Node("op", 0, "add", args=(parse(command, where=where), name_node(f"{name}_increment")))
-        for extra in self.configuration.added.get(name, ()):
-            node = Node("op", 0, "add", args=(node, parse(extra, where=self.where("add", name))))
+        for extra in self.laws.added.get(name, ()):
+            node = Node("op", 0, "add", args=(node, extra))
         return node
 
     def _add_to_inputs(self) -> None:
         """Let formulas read an input plus what laws add to it, limited to its range; laws read the input itself."""
-        for name, extras in self.configuration.added.items():
+        for name, extras in self.laws.added.items():
             if name not in self.inputs:
                 continue
             spec, total = self.inputs[name], f"{name}_with_laws"
             node = name_node(name)
             for extra in extras:
-                node = Node("op", 0, "add", args=(node, parse(extra, where=self.where("add", name))))
+                node = Node("op", 0, "add", args=(node, extra))
             node = Node("op", 0, "limit", args=(node, number_node(spec.low), number_node(spec.high)))
             laws = self.configuration.law_formulas
             Wiring(self.builder, (), set()).rewire(name, total, [n for n in self.builder.nodes if n not in laws])
@@ -336,7 +318,8 @@ class _Assembly:
     def assemble(self) -> Built:
         """Compile everything."""
         configuration, definition = self.configuration, self.definition
-        mass = self.add_mass()
+        mass, following = add_mass(self.builder, self.define, self.loading, self.mass)
+        self.needed.extend(following)
         self.add_world()
         self.add_motion()
         self._check_plan()
@@ -345,6 +328,7 @@ class _Assembly:
         if definition.rail is not None:
             self._add_rail(definition.rail.length)
         self.add_effectors()
+        self.add_modes()
         refusals.adds(configuration.added, self.effectors, self.inputs, self.where)
         self._add_to_inputs()
         refusals.follows(configuration.inputs, self.signals, self.where)
@@ -377,6 +361,8 @@ class _Assembly:
             self._watch(condition, EventSpec(words, "end"), name, keys)
         for name, (when, event, keys) in self.configuration.plan.watches().items():
             self._watch(when, event, name, keys)
+        for name, (condition_, event, keys) in watches(self.configuration.machines).items():
+            self._watch(condition_, event, name, keys)
 
     def _watch_user_event(self, name: str, when: str | float, stop: bool) -> None:
         node = parse(when, where=self.where("events", name, "when"))

@@ -6,6 +6,7 @@ from functools import cached_property
 from typing import Any
 
 from dravik.aircraft.loadings import roll_up
+from dravik.aircraft.machines import Machine
 from dravik.aircraft.openings import Opening
 from dravik.aircraft.plan import Plan
 from dravik.aircraft.schema import AircraftDefinition, Event, LawDefinition, Loading, NamedFormula
@@ -51,7 +52,7 @@ class Configuration:
 
     def engaging(self, law: LawDefinition) -> "Configuration":
         """Return the same with one more law; raises DravikError when a name of it is taken already."""
-        for section in ("inputs", "parameters", "formulas", "events", "tables"):
+        for section in ("inputs", "parameters", "formulas", "events", "tables", "machines"):
             for name in getattr(law, section):
                 if name in getattr(self, section):
                     raise DravikError(f"{section}.{name} of law {law.name!r} is there already", hint="another name")
@@ -100,6 +101,14 @@ class Configuration:
         return self._united("tables")
 
     @cached_property
+    def machines(self) -> dict[str, Machine]:
+        """State machines of the laws and of the plan, the flight's phases among them."""
+        found: dict[str, Machine] = {}
+        for law in self.laws:
+            found |= law.machines
+        return found | self.plan.machines
+
+    @cached_property
     def law_formulas(self) -> set[str]:
         """Names of the formulas that laws have brought."""
         return {name for law in self.laws for name in law.formulas}
@@ -121,4 +130,6 @@ class Configuration:
         whole = self.aircraft.model_copy(update={s: getattr(self, s) for s in sections} | {"environment": self.world})
         text = whole.model_dump_json() + repr(sorted(self.added.items()))
         text += repr(self.plan.as_data()) if self.plan else ""
+        ways = [(w.name, w.rate, w.delay, w.fade, w.machines) for w in self.laws]
+        text += repr(ways) if any(w[1] or w[3] or w[4] for w in ways) else ""
         return text + (repr(self.openings) if self.openings else "")

@@ -13,7 +13,8 @@ from numpy.typing import NDArray
 from dravik.aircraft import outside
 from dravik.aircraft.build import build
 from dravik.aircraft.configuration import Configuration
-from dravik.aircraft.faults import Fault, Phase
+from dravik.aircraft.faults import Fault
+from dravik.aircraft.machines import Machine, Phase
 from dravik.aircraft.openings import Opening, checked
 from dravik.aircraft.parameters import inputs_in_si, with_values
 from dravik.aircraft.plan import Plan
@@ -294,13 +295,18 @@ class Aircraft:
         """Return the aircraft with some keys, such as ``environment.wind``, said to stand in another file."""
         return self._made(law_places={**self._law_places, **dict.fromkeys(keys, places)})
 
-    def with_plan(self, faults: Mapping[str, Fault] | None = None, phases: Sequence[Phase] = ()) -> "Aircraft":
-        """Return the aircraft with faults (by name) that will happen, and phases that its flight goes through.
+    def with_plan(
+        self, faults: Mapping[str, Fault] | None = None, phases: Sequence[Phase] = (),
+        machines: Mapping[str, Machine] | None = None,
+    ) -> "Aircraft":  # fmt: skip
+        """Return the aircraft with faults (by name) that will happen, phases of its flight, and machines beside them.
 
         Raises DravikError for faults of what is not there, FormulaError for their conditions.
         """
         plan = self.configuration.plan
-        return self._copy(plan=Plan({**plan.faults, **(faults or {})}, tuple(phases)))
+        return self._copy(
+            plan=Plan({**plan.faults, **(faults or {})}, tuple(phases), {**plan.others, **(machines or {})})
+        )
 
     def over_no_ground(self) -> "Aircraft":
         """Return the aircraft whose flights do not end where its centre of gravity comes below ground or sea.

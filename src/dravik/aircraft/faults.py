@@ -8,7 +8,7 @@ from collections.abc import Callable
 from dataclasses import replace
 from typing import Annotated, ClassVar, Literal, NamedTuple
 
-from pydantic import Discriminator, Field, Tag, model_validator
+from pydantic import Discriminator, Tag, model_validator
 
 from dravik.aircraft.specs import InputSpec
 from dravik.definition.effectors import RATE_KIND, Effector
@@ -28,7 +28,6 @@ __all__ = [
     "Gust",
     "Lost",
     "MassDropped",
-    "Phase",
     "Slow",
     "Stuck",
 ]
@@ -268,11 +267,3 @@ Fault = Annotated[
     | Annotated[Gust, Tag("(gust)")],
     Discriminator(kind_tag),
 ]
-
-
-class Phase(Model):
-    """A part of a flight: inputs that are ``set`` when it begins, and the formula that ends it."""
-
-    name: str = Field(min_length=1, max_length=60)
-    set: dict[str, str | float] = Field(default={})
-    until: Formula | None = None

@@ -37,13 +37,25 @@ def inputs_in_si(
     for name, value in arguments.mapping(values, "inputs").items():
         spec = specs[craft.input_index(name)]
         convert = in_si if bare_angles else quantity
-        number = convert(value, kind_of_unit(spec.unit), where=f"{place}{name}")
+        if isinstance(value, str) and spec.words:
+            number = _worded(spec, value, f"{place}{name}")
+        else:
+            number = convert(value, kind_of_unit(spec.unit), where=f"{place}{name}")
         if not spec.low - ROOM <= number <= spec.high + ROOM:
             unit, factor, _ = from_si(spec.unit)
             reach = f"{spec.low * factor:.6g} to {spec.high * factor:.6g} {unit}".rstrip()
             raise DravikError(f"{value!r} is outside its range", where=f"{place}{name}", expected=reach)
         found[spec.name] = number
     return found
+
+
+def _worded(spec: InputSpec, value: str, place: str) -> float:
+    """Return the number of a mode; raises DravikError, naming the nearest, for one that is not there."""
+    if value not in spec.words:
+        raise DravikError(
+            f"there is no mode {value!r}", where=place, expected=", ".join(spec.words), hint=nearest(value, spec.words)
+        )
+    return spec.words[value]
 
 
 def table_adjustments(configuration: Configuration, where: Where) -> dict[str, tuple[Node, Node]]:

@@ -2,52 +2,45 @@
 
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
-from functools import partial
+from functools import cached_property, partial
 from typing import Any
 
-from dravik.aircraft.faults import Fault, Phase
+from dravik.aircraft.faults import Fault
+from dravik.aircraft.machines import Machine, Phase, sequence
 from dravik.aircraft.specs import EventSpec, InputSpec, Where
 from dravik.errors import DravikError, nearest
-from dravik.formula import Node, name_node, number_node, parse
+from dravik.formula import Node, name_node
 
 __all__ = ["Plan"]
 
 
 @dataclass(frozen=True)
 class Plan:
-    """What is planned for a flight: faults by name, and the phases that it goes through in their order."""
+    """What is planned for a flight: faults by name, the phases that it goes through in their order, other machines."""
 
     faults: Mapping[str, Fault] = field(default_factory=dict)
     phases: tuple[Phase, ...] = ()
+    others: Mapping[str, Machine] = field(default_factory=dict)
 
     def __bool__(self) -> bool:
         """Whether anything is planned."""
-        return bool(self.faults or self.phases)
+        return bool(self.faults or self.phases or self.others)
+
+    @cached_property
+    def machines(self) -> dict[str, Machine]:
+        """The machines of the flight: that of its phases, named ``phase``, and others."""
+        return ({"phase": sequence(self.phases)} if self.phases else {}) | dict(self.others)
 
     def inputs(self) -> list[InputSpec]:
-        """Return the inputs that tell which faults have happened, what they hold, and which phase it is."""
-        found = [spec for name, fault in self.faults.items() for spec in fault.inputs(name)]
-        if self.phases:
-            last = float(len(self.phases))
-            found.append(InputSpec("phase", "", 1.0, last, 1.0, meaning="number of the phase of the flight"))
-        return found
+        """Return the inputs that tell which faults have happened, and what they hold."""
+        return [spec for name, fault in self.faults.items() for spec in fault.inputs(name)]
 
     def watches(self) -> dict[str, tuple[str | float | Node, EventSpec, tuple[str, ...]]]:
-        """Return the conditions at which the flight pauses for a fault or a new phase: condition, event, keys."""
+        """Return the conditions at which the flight pauses for a fault: condition, event, keys."""
         found: dict[str, tuple[str | float | Node, EventSpec, tuple[str, ...]]] = {}
         for name, fault in self.faults.items():
             event = EventSpec(f"fault: {name.replace('_', ' ')}", "pause", ("fault", name))
             found[f"fault_{name}_happens"] = fault.condition, event, ("faults", name, "when")
-        for k, phase in enumerate(self.phases, start=1):
-            if phase.until is None:
-                continue
-            now = Node("op", 0, "eq", args=(name_node("phase"), number_node(float(k))))
-            over = Node("op", 0, "ne", args=(parse(phase.until), number_node(0.0)))
-            is_last = k == len(self.phases)
-            words = f"{phase.name} is over" if is_last else f"phase: {self.phases[k].name}"
-            event = EventSpec(words, "end" if is_last else "pause", ("phase", str(k)))
-            condition = Node("op", 0, "and", args=(now, over))
-            found[f"phase_{k}_is_over"] = condition, event, ("phases", str(k - 1), "until")
         return found
 
     def check(self, known: Mapping[str, Iterable[str]], where: Where) -> None:

@@ -8,6 +8,7 @@ from dravik.aircraft.world import WIND_READS
 from dravik.definition.effectors import Effector, Input
 from dravik.errors import DravikError, FormulaError, nearest
 from dravik.formula import Tape, TapeBuilder
+from dravik.formula.arrange import reachable
 
 
 def adds(added: Iterable[str], effectors: Mapping[str, Effector], inputs: Iterable[str], where: Where) -> None:
@@ -48,10 +49,25 @@ def table_axes(builder: TapeBuilder, signals: Mapping[str, Signal], where: Where
 
 def wind(builder: TapeBuilder, names: Sequence[str], inputs: Iterable[str]) -> None:
     """Refuse formulas of the wind that read what is not known before the air is."""
-    for name, foreign in builder.foreign_to(names, [*WIND_READS, *inputs]).items():
+    for name, foreign in _foreign(builder, names, [*WIND_READS, *inputs]).items():
         _, place, text = builder.nodes[name]
         hint = ", ".join(WIND_READS) + ", inputs and tables"
         raise FormulaError(f"the wind and the air cannot depend on {foreign}", text=text, where=place, hint=hint)
+
+
+def _foreign(builder: TapeBuilder, names: Sequence[str], known: Sequence[str]) -> dict[str, str]:
+    """Return, for each of some compiled formulas, a signal or state it needs that is not among ``known``."""
+    allowed = {builder.names[n] for n in known if n in builder.names}
+    written = {row.result for row in builder.code}
+    by_register = {r: n for n, r in builder.names.items()}
+    found = {}
+    for name in names:
+        needs = reachable(builder.code, [builder.names[name]]) | {builder.names[name]}
+        reads = {a for row in builder.code if row.result in needs for a in row.reads} | {builder.names[name]}
+        for register in sorted(reads - written - allowed):
+            if not builder.is_constant(register) and register in by_register:
+                found[name] = by_register[register]
+    return found
 
 
 def levels(builder: TapeBuilder, tape: Tape, names: Sequence[str]) -> None:

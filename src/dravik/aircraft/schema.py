@@ -6,12 +6,15 @@ from typing import Annotated, Any, Literal
 import numpy as np
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, model_validator
 
+from dravik.aircraft.machines import Machine
 from dravik.aircraft.world import Environment
 from dravik.contact import Leg
 from dravik.definition.effectors import Effector, Input, Parameters
 from dravik.definition.fields import (
     Angle,
+    Duration,
     Formula,
+    Frequency,
     Inertia,
     Length,
     Model,
@@ -240,9 +243,17 @@ class _Document(Model):
 
 
 class LawDefinition(_Document):
-    """A control law: inputs it takes, formulas, and what it adds to the commands of controls."""
+    """A control law: inputs it takes, formulas, state machines, and what it adds to the commands of controls.
+
+    With a ``rate`` it reads its signals at samples, and what it adds changes a computing ``delay`` after each. With
+    ``fade`` it can be disengaged and engaged in flight (input ``engaged_NAME``): what it adds passes over in that time.
+    """
 
     add: dict[str, Formula] = {}
+    rate: Frequency | None = None
+    delay: Annotated[float, BeforeValidator(lambda v: quantity(v, "time")), Field(ge=0.0)] = 0.0
+    fade: Duration | None = None
+    machines: dict[str, Machine] = {}
 
 
 class AircraftDefinition(_Document):

@@ -1,8 +1,8 @@
 """What compiling an aircraft gives beside its program: signals, inputs and events with their units and meanings."""
 
 import math
-from collections.abc import Callable
-from dataclasses import dataclass, replace
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Literal, NamedTuple
 
@@ -31,7 +31,7 @@ class Signal(NamedTuple):
 
 @dataclass(frozen=True)
 class InputSpec:
-    """An input: SI unit, limits, value when nobody touches it, and what a trim does with it."""
+    """An input: SI unit, limits, value when nobody touches it, what a trim does with it, names of some values."""
 
     name: str
     unit: str = ""
@@ -41,6 +41,7 @@ class InputSpec:
     trim: bool = False
     follows: str = ""
     meaning: str = ""
+    words: Mapping[str, float] = field(default_factory=dict)
 
 
 class EventSpec(NamedTuple):

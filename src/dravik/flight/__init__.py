@@ -1,7 +1,7 @@
 """Things that happen over time: control histories, flights, recordings, and proofs by flying."""
 
 from dravik.flight.along import linearise_along
-from dravik.flight.core import Flight, Options, SavedFlight, Start
+from dravik.flight.core import Flight, SavedFlight, Start
 from dravik.flight.devices import Device
 from dravik.flight.flying import fly
 from dravik.flight.histories import (
@@ -20,6 +20,7 @@ from dravik.flight.histories import (
 from dravik.flight.loop_truth import FlownStep, LoopTruth, engaged, fly_loop
 from dravik.flight.mode_motion import mode_motion
 from dravik.flight.model_proof import ModelCheck, ModelProof, prove_model
+from dravik.flight.options import Options
 from dravik.flight.proofs import HoldProof, LinearProof, prove_linear, prove_trim
 from dravik.flight.recording import Event, Recording, read_recording
 from dravik.flight.resuming import resume

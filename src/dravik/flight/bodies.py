@@ -2,7 +2,7 @@
 
 import hashlib
 import math
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from typing import Any, Protocol
 
 import numpy as np
@@ -18,6 +18,7 @@ from dravik.flight.recording import Event
 from dravik.flight.terrain import terrain_around
 from dravik.kernel import Workspace
 from dravik.kernel.integrate import LAST_RECORDED, LAST_UNTOUCHED, clamp_states, fly_steps
+from dravik.kernel.memory import begin_memory
 from dravik.kernel.motion import evaluate
 from dravik.kernel.program import EVENT_CAPACITY, EVERYTHING, FLAGS, STOP_EVENT
 from dravik.plants import Plant
@@ -52,6 +53,15 @@ class Body(Protocol):
     def clamp(self, x: Floats) -> None:
         """Put states that have limits back inside them."""
 
+    def begin_memory(self, t: float, x: Floats, u: Floats, dt: float, held: Mapping[str, float]) -> None:
+        """Begin to remember: what the start gives, or what was ``held`` before; evaluate what follows.
+
+        Raises DravikError for a period that is no whole number of steps, and for held values of other names.
+        """
+
+    def memory(self) -> dict[str, float]:
+        """Return what is remembered, by name."""
+
     def steps(
         self, x: Floats, when: tuple[float, float, int], controls: Floats, every: int, picks: Ints, out: Floats,
         last: int,
@@ -72,6 +82,14 @@ class Body(Protocol):
 
     def follow(self, then: tuple[str, ...], t: float, x: Floats, u: Floats, now: Floats) -> pauses.Change:
         """Return the flight after one of them."""
+
+    def change(
+        self, values: Mapping[str, float], u: Floats, read: Callable[[str], float]
+    ) -> tuple[tuple[str, str | float], ...]:
+        """Set inputs in ``u``, with what follows from that; return parameters that are set besides."""
+
+    def switched(self, before: Floats, after: Floats, t: float, but: str = "") -> list[Event]:
+        """Return the modes that have begun and the laws that were engaged, but for one machine's."""
 
     def ended_by(self) -> dict[str, Any] | None:
         """Return the event that has ended the flight, and whether it was asked for."""
@@ -111,6 +129,28 @@ class AircraftBody:
         """Put states that have limits back inside them."""
         clamp_states(self.craft.program, self.work.registers, x)
 
+    def begin_memory(self, t: float, x: Floats, u: Floats, dt: float, held: Mapping[str, float]) -> None:
+        """Begin to remember."""
+        cells = self.craft.tape.cells
+        for cell in cells:
+            for words, seconds in (("a period", cell.period), ("a delay", cell.late)):
+                if abs(seconds - round(seconds / dt) * dt) > 1e-6 * max(seconds, dt):
+                    raise DravikError(
+                        f"{words} of {seconds:g} s of {cell.name} in steps of {dt:g} s", expected="whole steps",
+                        hint="another step (dt), or another rate of the law",
+                    )  # fmt: skip
+        begin_memory(self.craft.program, self.work, t, x, u)
+        if held:
+            if list(held) != [c.name for c in cells]:
+                raise DravikError(f"what was held is {list(held)}", expected=str([c.name for c in cells]))
+            for cell in cells:
+                self.work.registers[cell.register] = held[cell.name]
+            self.evaluate(t, x, u)
+
+    def memory(self) -> dict[str, float]:
+        """Return what is remembered, by name."""
+        return {c.name: float(self.work.registers[c.register]) for c in self.craft.tape.cells}
+
     def steps(
         self, x: Floats, when: tuple[float, float, int], controls: Floats, every: int, picks: Ints, out: Floats,
         last: int,
@@ -140,7 +180,17 @@ class AircraftBody:
 
     def follow(self, then: tuple[str, ...], t: float, x: Floats, u: Floats, now: Floats) -> pauses.Change:
         """Return the flight after a fault or a new phase."""
-        return pauses.follow(self.craft, then, t, x, u, now)
+        return pauses.follow(self.craft, then, t, x, u, now, self.work)
+
+    def change(
+        self, values: Mapping[str, float], u: Floats, read: Callable[[str], float]
+    ) -> tuple[tuple[str, str | float], ...]:
+        """Set inputs: a mode begins, a law that is engaged takes over present values."""
+        return pauses.change_inputs(self.craft, values, u, read)
+
+    def switched(self, before: Floats, after: Floats, t: float, but: str = "") -> list[Event]:
+        """Return the modes that have begun and the laws that were engaged, but for one machine's."""
+        return pauses.switched(self.craft, before, after, t, but)
 
     def ended_by(self) -> dict[str, Any] | None:
         """Return the event that has ended the flight, and whether the definition or the plan asks for that."""
@@ -148,7 +198,7 @@ class AircraftBody:
         if not stopped:
             return None
         event = self.craft.events[stopped - 1]
-        planned = event.name in self.craft.configuration.events or event.on_pause[:1] == ("phase",)
+        planned = event.name in self.craft.configuration.events or event.on_pause[:1] == ("mode",)
         return {"event": event.text, "planned": planned}
 
     def origin(self) -> dict[str, Any]:
@@ -164,6 +214,7 @@ class AircraftBody:
             "definition_sha256": hashlib.sha256(configuration.as_text().encode()).hexdigest(),
             "tables_sha256": hashlib.sha256(craft.tape.values.tobytes()).hexdigest(),
             **configuration.plan.as_data(),
+            "machines": {n: m.model_dump(exclude_none=True, by_alias=True) for n, m in configuration.machines.items()},
             "limits": {n: list(pair) for n, pair in craft.limits.items()},
         }
 
@@ -194,7 +245,7 @@ class PlantBody:
         n = len(self.state_names)
         self.work = Workspace(
             np.zeros(len(names)), np.zeros(FLAGS, dtype=np.int64), np.zeros((0, 3)), np.zeros((5, n)),
-            np.zeros((4, len(self.inputs))), np.zeros((EVENT_CAPACITY, 2)),
+            np.zeros((4, len(self.inputs))), np.zeros((EVENT_CAPACITY, 2)), np.zeros((2, 0)),
         )  # fmt: skip
         self.key: tuple[object, ...] = (name, tuple(names))
 
@@ -229,6 +280,13 @@ class PlantBody:
 
     def clamp(self, x: Floats) -> None:
         """Change nothing: the bounds of a plant are those of a search."""
+
+    def begin_memory(self, t: float, x: Floats, u: Floats, dt: float, held: Mapping[str, float]) -> None:
+        """Remember nothing: a plant's states are its own."""
+
+    def memory(self) -> dict[str, float]:
+        """Return nothing."""
+        return {}
 
     def steps(
         self, x: Floats, when: tuple[float, float, int], controls: Floats, every: int, picks: Ints, out: Floats,
@@ -286,6 +344,18 @@ class PlantBody:
         """Return the flight as it is."""
         return pauses.Change(x, u, [])
 
+    def change(
+        self, values: Mapping[str, float], u: Floats, read: Callable[[str], float]
+    ) -> tuple[tuple[str, str | float], ...]:
+        """Set inputs."""
+        for name, value in values.items():
+            u[self.input_index(name)] = value
+        return ()
+
+    def switched(self, before: Floats, after: Floats, t: float, but: str = "") -> list[Event]:
+        """Return nothing: a plant has no modes."""
+        return []
+
     def ended_by(self) -> dict[str, Any] | None:
         """Return nothing: no event ends it."""
         return None
@@ -297,6 +367,7 @@ class PlantBody:
             "loading": "",
             "faults": {},
             "phases": [],
+            "machines": {},
             "limits": {n: list(b) for n, b in self.plant.bounds.items()},
         }
 

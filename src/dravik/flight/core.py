@@ -2,28 +2,26 @@
 
 import math
 import time as clock
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Mapping
 from copy import deepcopy
 from dataclasses import dataclass, field
-from pathlib import Path
-from typing import Any, TypedDict
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from dravik.aircraft import Aircraft
 from dravik.aircraft.parameters import parameter_in_si
-from dravik.errors import DravikError, FlightError, nearest, require
+from dravik.errors import DravikError, FlightError, require
 from dravik.flight import pauses
 from dravik.flight.bodies import AircraftBody, body_of
-from dravik.flight.devices import Device, Tasks
+from dravik.flight.devices import Tasks
 from dravik.flight.gusts import PERIOD
-from dravik.flight.histories import History
+from dravik.flight.options import Options, check_options, steps_between
 from dravik.flight.origin import ending, origin
 from dravik.flight.recording import Event, Recording, event_rows
 from dravik.flight.rows import NEVER, Rows
 from dravik.flight.schedule import Schedule
-from dravik.flight.turbulence import Turbulence
 from dravik.flight.writing import RecordingWriter
 from dravik.kernel import Workspace
 from dravik.kernel.integrate import LAST_EVALUATED, LAST_RECORDED, LAST_UNTOUCHED
@@ -32,31 +30,13 @@ from dravik.plants import Plant
 from dravik.trimming import PlantTrim, TrimPoint
 from dravik.units import from_si, quantity
 
-__all__ = ["Flight", "Options", "SavedFlight", "Start"]
+__all__ = ["Flight", "SavedFlight", "Start"]
 
 Floats = NDArray[np.float64]
 LONGEST = 5.0  # s of flight: longest stretch before progress is reported and an interrupt can act
 CLOCK = 0.2  # s of wall-clock time, the same
+MOST_TURNS = 50  # changes of mode of one machine at one moment
 FIRST_STEPS = 50  # length of the first stretch: short, because the speed of this machine is not known yet
-
-
-class Options(TypedDict, total=False):
-    """What ``fly``, ``Session`` and ``Flight`` take beside an aircraft and a start, all by keyword.
-
-    ``dt``: the integrator's step, 10 ms unless said. ``controls``: histories by input or effector. ``devices``: what is
-    called at its own rate, in this order (see ``Device``). ``turbulence`` adds its gusts to the wind. ``record``:
-    signals that are recorded, and ``record_every``: each so many steps, or so much time such as ``"50 ms"``.
-    ``save``: a file to which the recording is written while it is flown. ``note`` goes into its metadata.
-    """
-
-    dt: str | float
-    controls: Mapping[str, History] | None
-    devices: Sequence[Device]
-    turbulence: Turbulence | None
-    record: Sequence[str] | None
-    record_every: str | int
-    save: str | Path | None
-    note: Mapping[str, Any] | None
 
 
 @dataclass(frozen=True)
@@ -65,7 +45,7 @@ class Start:
 
     A flight that goes on from another starts at the time the other had reached (s), in turbulence made for the same
     airspeeds, heights and heading (``gusts_for``, ``gust_segments``), in gusts of faults that had ``begun``, and with
-    its ``devices`` and ``parameters`` as they were.
+    its ``devices``, ``parameters`` and ``memory`` as they were.
 
     >>> import dravik as dv
     >>> craft = dv.sample("pika")
@@ -82,6 +62,7 @@ class Start:
     begun: tuple[tuple[str, float], ...] = ()
     devices: Mapping[str, Any] = field(default_factory=dict)
     parameters: Mapping[str, float] = field(default_factory=dict)
+    memory: Mapping[str, float] = field(default_factory=dict)
 
 
 Startable = TrimPoint | PlantTrim | Start
@@ -110,7 +91,7 @@ class Flight:
 
     def __init__(self, what: Aircraft | Plant, start: Startable, options: Options) -> None:
         """Begin at a trimmed point or a start; raises DravikError for names, quantities and starts that do not fit."""
-        _check_options(options)
+        check_options(options)
         self.body = body = body_of(what)
         require(
             start,
@@ -146,6 +127,7 @@ class Flight:
         if isinstance(start, Start) and start.devices:
             self.tasks.restore(start.devices)
         self._called = -1
+        self._turns: dict[tuple[str, int], int] = {}
         self._most = FIRST_STEPS
         self._stretch = max(1, round((PERIOD if self.schedule.follows else LONGEST) / self.dt))
         record = options.get("record")
@@ -164,6 +146,9 @@ class Flight:
             # flight, which is within them and whose quaternion must keep its last bit
             body.clamp(self.x)
             self._evaluate()
+        held = start.memory if isinstance(start, Start) else {}
+        now = self.schedule.steps(self.step, 1, self.x)[0, 0].copy() if body.memory() else self.schedule.inputs
+        body.begin_memory(self.time, self.x, now, self.dt, held)
         self.writer: RecordingWriter | None = None
         self.save_to = options.get("save")
 
@@ -240,6 +225,13 @@ class Flight:
             text = f"parameter {name}: {before * factor:.6g} to {number * factor:.6g} {unit}".rstrip()
             self.notes.append(Event(self.time_of(self.step), text))
 
+    def change(self, values: Mapping[str, float]) -> None:
+        """Set inputs by their full name, SI, from now on; begin modes and engage laws, and log that."""
+        before = self.schedule.inputs.copy()
+        for name, value in self.body.change(values, self.schedule.inputs, self.read):
+            self.set_parameter(name, value)
+        self.notes += self.body.switched(before, self.schedule.inputs, self.time_of(self.step))
+
     # -- flying -------------------------------------------------------------------------------------------------------
 
     def advance(
@@ -310,7 +302,10 @@ class Flight:
         t = self.time_of(self.step)
         now = self.schedule.steps(self.step, 1, self.x)[0, 0].copy()
         for then in self.body.happened(logged):
+            before = self.schedule.inputs.copy()
             change = self.body.follow(then, t, self.x, self.schedule.inputs, now)
+            self.notes += self.body.switched(before, change.inputs, t, then[1])
+            self._refuse_unrest(then)
             if change.histories:
                 self.begun_gusts.append((then[1], t))
             self.x = change.state
@@ -318,6 +313,15 @@ class Flight:
                 self.set_parameter(name, value)
             self.schedule.histories.extend(change.histories)
         self._evaluate()
+
+    def _refuse_unrest(self, then: tuple[str, ...]) -> None:
+        """Refuse a machine that goes from mode to mode and finds no rest at one moment."""
+        self._turns = {k: n for k, n in self._turns.items() if k[1] == self.step}
+        key = (then[1], self.step)
+        self._turns[key] = self._turns.get(key, 0) + 1
+        if self._turns[key] > MOST_TURNS:
+            what = f"at {self.time_of(self.step):.6g} s {then[1]} goes from mode to mode without an end"
+            raise FlightError(what, time=self.time_of(self.step), recording=self.recording(), where=self.body.name)
 
     def _keep(self, write: Callable[[RecordingWriter], None]) -> None:
         """Write the rows to the file; an error of writing carries the recording so far."""
@@ -376,23 +380,3 @@ class Flight:
             *self.body.key, self.dt,
             tuple(task.name for task in self.tasks.list), tuple(self.rows.names), tuple(w.shape for w in self.work),
         )  # fmt: skip
-
-
-def _check_options(options: Options) -> None:
-    known = list(Options.__annotations__)
-    for name in options:
-        if name not in known:
-            raise DravikError(f"a flight takes no {name!r}", expected=", ".join(known), hint=nearest(name, known))
-
-
-def steps_between(value: str | int, dt: float) -> int:
-    """Return every how many steps a row is recorded, from a number of steps or a time."""
-    if isinstance(value, str):
-        seconds = quantity(value, "time", where="record_every")
-        count = round(seconds / dt)
-        if count < 1 or abs(count * dt - seconds) > 1e-6 * seconds:
-            raise DravikError(f"record_every {value!r} in steps of {dt:g} s", expected="a whole number of steps")
-        return count
-    if isinstance(value, bool) or not isinstance(value, int) or value < 1:
-        raise DravikError(f"record_every = {value!r}", expected="1 or more steps, or a time such as '50 ms'")
-    return value

@@ -46,7 +46,7 @@ def origin(flight: Flown) -> dict[str, Any]:
     """Return versions, hashes of what is flown, and how it is flown, as plain data."""
     own, turbulence = flight.body.origin(), flight.schedule.turbulence
     limits = own.pop("limits")
-    planned = {key: own.pop(key) for key in ("faults", "phases")}
+    planned = {key: own.pop(key) for key in ("faults", "phases", "machines")}
     return {
         "dravik": __version__,
         **flight.note,
@@ -78,6 +78,9 @@ def ending(flight: Flown) -> dict[str, Any]:
     if flight.body.parameters:
         registers = flight.work.registers
         found["parameters"] = {n: float(registers[flight.body.registers[n]]) for n in flight.body.parameters}
+    memory = flight.body.memory()
+    if memory:
+        found["memory"] = memory
     if flight.tasks.list:
         try:
             found["devices"] = flight.tasks.save()

@@ -1,6 +1,6 @@
-"""What a flight does when a fault or a new phase pauses it: inputs are set, a tank is emptied, a gust begins."""
+"""What a flight does when a fault or a new mode pauses it: inputs are set, a tank is emptied, a gust begins."""
 
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable, Mapping
 from typing import NamedTuple
 
 import numpy as np
@@ -8,7 +8,10 @@ from numpy.typing import NDArray
 
 from dravik.aircraft import Aircraft
 from dravik.aircraft.faults import Gust
+from dravik.aircraft.laws import engagements, followers
+from dravik.aircraft.machines import END
 from dravik.aircraft.parameters import parameter_in_si
+from dravik.aircraft.specs import EventSpec
 from dravik.errors import DravikError
 from dravik.flight import histories
 from dravik.flight.histories import History
@@ -16,7 +19,7 @@ from dravik.flight.recording import Event
 from dravik.kernel import Workspace
 from dravik.kernel.program import EVENT_COUNT, EVENTS, N_EVENTS
 
-__all__ = ["Change", "begin", "follow", "gust_of", "happened"]
+__all__ = ["Change", "begin", "change_inputs", "enter", "follow", "gust_of", "happened", "switched"]
 
 Floats = NDArray[np.float64]
 _SHAPES = {"gust": histories.gust, "pulse": histories.pulse, "ramp": histories.ramp}
@@ -32,21 +35,47 @@ class Change(NamedTuple):
 
 
 def begin(craft: Aircraft, x: Floats, u: Floats) -> tuple[Change, list[Event]]:
-    """Return the start with the first phase set, and with the faults whose conditions hold from the beginning."""
-    plan = craft.configuration.plan
-    if not plan:
+    """Return the start with each machine in its mode, and with the faults whose conditions hold from the beginning.
+
+    A machine goes on from there at once while a way out of its mode is open.
+    """
+    machines, plan = craft.configuration.machines, craft.configuration.plan
+    if not plan and not machines:
         return Change(x, u, []), []
     change, events = Change(x, u.copy(), []), []
-    if plan.phases:
-        change = change._replace(parameters=_set_phase(craft, change.inputs, 0))
-        events.append(Event(0.0, f"phase: {plan.phases[0].name}"))
-    registers = craft.registers(change.state, change.inputs).registers
-    for spec, register in zip(craft.events, _conditions(craft), strict=True):
-        if spec.action == "pause" and spec.on_pause[0] == "fault" and registers[register] != 0.0:
+    for name, machine in machines.items():
+        k = int(change.inputs[craft.input_index(name)]) - 1
+        events.append(Event(0.0, f"{name}: {list(machine.modes)[k]}"))
+        change = _entered(craft, change, name, k)
+    for _ in range(sum(len(m.modes) for m in machines.values())):
+        open_ways = [s for s in _holding(craft, change) if s.on_pause[0] == "mode" and s.on_pause[2] != END]
+        if not open_ways:
+            break
+        _, name, number = open_ways[0].on_pause
+        change = _entered(craft, change, name, int(number) - 1)
+        events.append(Event(0.0, open_ways[0].text))
+    for spec in _holding(craft, change):
+        if spec.on_pause[0] == "fault":
             after = follow(craft, spec.on_pause, 0.0, change.state, change.inputs, change.inputs.copy())
-            change = after._replace(histories=[*change.histories, *after.histories])
+            change = after._replace(
+                histories=[*change.histories, *after.histories], parameters=(*change.parameters, *after.parameters)
+            )
             events.append(Event(0.0, spec.text))
     return change, events
+
+
+def _holding(craft: Aircraft, change: Change) -> list[EventSpec]:
+    """Return the pauses whose conditions hold."""
+    registers = craft.registers(change.state, change.inputs).registers
+    pairs = zip(craft.events, _conditions(craft), strict=True)
+    return [spec for spec, register in pairs if spec.action == "pause" and registers[register] != 0.0]
+
+
+def _entered(craft: Aircraft, change: Change, name: str, k: int) -> Change:
+    """Return the start with a machine in a mode, counted from nought."""
+    u = change.inputs.copy()
+    own = enter(craft, name, k, u, lambda signal: craft.values(change.state, u, [signal])[signal])
+    return change._replace(inputs=u, parameters=(*change.parameters, *own))
 
 
 def _conditions(craft: Aircraft) -> list[int]:
@@ -62,20 +91,26 @@ def happened(craft: Aircraft, w: Workspace, since: int) -> Iterable[tuple[str, .
     return [spec.on_pause for spec in specs if spec.action == "pause"]
 
 
-def follow(craft: Aircraft, then: tuple[str, ...], t: float, x: Floats, u: Floats, now: Floats) -> Change:
+def follow(
+    craft: Aircraft, then: tuple[str, ...], t: float, x: Floats, u: Floats, now: Floats, work: Workspace | None = None
+) -> Change:
     """Return the flight after what has happened at a time; raises DravikError for quantities that do not fit.
 
     ``u`` are the inputs that were set, which it changes; ``now`` are those in force, with histories and turbulence.
     """
-    kind, name = then
-    if kind == "phase":
-        return Change(x, u, [], _set_phase(craft, u, int(name)))
+    kind, name, *more = then
+
+    def read(signal: str) -> float:
+        return craft.values(x, now, [signal], t, work)[signal]
+
+    if kind == "mode":
+        return Change(x, u, [], enter(craft, name, int(more[0]) - 1, u, read))
     effect = craft.configuration.plan.faults[name].effect(name, lambda signal: craft.signal(signal).unit)
     for target, value in effect.inputs.items():
         u[craft.input_index(target)] = value
     if effect.hold is not None:
         target, signal = effect.hold
-        u[craft.input_index(target)] = craft.values(x, now, [signal], t)[signal]
+        u[craft.input_index(target)] = read(signal)
     if effect.tank is not None:
         x = craft.with_tank(x, *effect.tank)
     return Change(x, u, [gust_of(craft, name, t)] if effect.gust else [])
@@ -89,17 +124,61 @@ def gust_of(craft: Aircraft, name: str, t: float) -> tuple[int, History]:
     return craft.input_index(fault.axis), blown or histories.step(fault.size, at=t)
 
 
-def _set_phase(craft: Aircraft, u: Floats, k: int) -> tuple[tuple[str, str | float], ...]:
-    """Set the inputs of a phase, counted from nought, and return the parameters that it sets."""
-    phase = craft.configuration.plan.phases[k]
-    u[craft.input_index("phase")] = k + 1.0
-    own = tuple((name, value) for name, value in phase.set.items() if name in craft.parameters)
+def enter(
+    craft: Aircraft, name: str, k: int, u: Floats, read: Callable[[str], float]
+) -> tuple[tuple[str, str | float], ...]:
+    """Put a machine into a mode, counted from nought: set its inputs in ``u``, and return the parameters that it sets.
+
+    ``read`` gives the present value of a signal. Raises DravikError for quantities that do not fit.
+    """
+    machine = craft.configuration.machines[name]
+    label = list(machine.modes)[k]
+    mode = machine.modes[label]
+    u[craft.input_index(name)] = k + 1.0
+    taken = {target: read(signal) for target, signal in mode.take.items()}
     try:
-        found = craft.inputs_in_si({n: v for n, v in phase.set.items() if n not in craft.parameters})
-        for name, value in own:
-            parameter_in_si(craft.configuration.parameters, name, value)
+        return change_inputs(craft, {**mode.set, **taken}, u, read)
     except DravikError as error:
-        raise error.at(f"phase {phase.name!r}") from None
-    for name, number in found.items():
+        raise error.at(f"{name} {label!r}") from None
+
+
+def change_inputs(
+    craft: Aircraft, values: Mapping[str, str | float], u: Floats, read: Callable[[str], float]
+) -> tuple[tuple[str, str | float], ...]:
+    """Set inputs in ``u`` by name, and return the parameters among them, whose values fit.
+
+    A law that is engaged takes over the present value for each target that is not set besides; a machine that is put
+    into another mode begins it.
+    """
+    own = tuple((n, v) for n, v in values.items() if n in craft.parameters)
+    for name, value in own:
+        parameter_in_si(craft.configuration.parameters, name, value)
+    numbers = craft.inputs_in_si({n: v for n, v in values.items() if n not in craft.parameters})
+    laws, machines = engagements(craft.configuration.laws), craft.configuration.machines
+    for name, number in numbers.items():
+        if name in laws and number > 0.5 and u[craft.input_index(name)] <= 0.5:
+            for target, signal in followers(laws[name]).items():
+                if target not in numbers:
+                    u[craft.input_index(target)] = read(signal)
+        if name in machines and number != u[craft.input_index(name)]:
+            own += enter(craft, name, int(number) - 1, u, read)
+    for name, number in numbers.items():
         u[craft.input_index(name)] = number
     return own
+
+
+def switched(craft: Aircraft, before: Floats, after: Floats, t: float, but: str = "") -> list[Event]:
+    """Return the modes that have begun and the laws that were engaged or disengaged between two sets of inputs.
+
+    But for the modes of the machine ``but``, whose transition is logged already.
+    """
+    found = []
+    for name, machine in craft.configuration.machines.items():
+        i = craft.input_index(name)
+        if name != but and before[i] != after[i]:
+            found.append(Event(t, f"{name}: {list(machine.modes)[int(after[i]) - 1]} (set)"))
+    for name, law in engagements(craft.configuration.laws).items():
+        i = craft.input_index(name)
+        if (before[i] > 0.5) != (after[i] > 0.5):
+            found.append(Event(t, f"law: {law.name} {'engaged' if after[i] > 0.5 else 'disengaged'}"))
+    return found

@@ -42,6 +42,7 @@ def resume(craft: Aircraft, run: Recording) -> Start:
             tuple((float(v), float(h)) for v, h in end.get("gust_segments", [])),
             tuple((str(name), float(t)) for name, t in end.get("begun", [])), dict(end.get("devices") or {}),
             {str(n): float(v) for n, v in (end.get("parameters") or {}).items()},
+            {str(n): float(v) for n, v in (end.get("memory") or {}).items()},
         )  # fmt: skip
     except DravikError:
         raise

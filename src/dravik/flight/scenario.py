@@ -9,7 +9,8 @@ from typing import Any, Literal
 from pydantic import Field
 
 from dravik.aircraft import Aircraft, load, load_law, sample_names, sample_path
-from dravik.aircraft.faults import Fault, Phase
+from dravik.aircraft.faults import Fault
+from dravik.aircraft.machines import Machine, Phase
 from dravik.aircraft.parameters import parameter_in_si
 from dravik.aircraft.schema import Event, FormulaEntry, LawDefinition
 from dravik.definition.effectors import Input
@@ -72,6 +73,7 @@ class ScenarioDefinition(Model):
     events: dict[str, Event] = {}
     faults: dict[str, Fault] = {}
     phases: tuple[Phase, ...] = ()
+    machines: dict[str, Machine] = {}
     record: Record = Record()
 
 
@@ -161,15 +163,18 @@ def load_scenario(path: str | Path) -> Scenario:
     )  # fmt: skip
     if own.inputs or own.formulas or own.events or own.tables:
         craft = craft.with_law(own, read_tables(d.tables, lines), lines)
-    keys = [*(f"faults.{n}" for n in d.faults), *(f"phases.{k}" for k in range(len(d.phases)))]
+    keys = [
+        *(f"{s}.{n}" for s in ("faults", "machines") for n in getattr(d, s)),
+        *(f"phases.{k}" for k in range(len(d.phases))),
+    ]
     craft = craft.with_places(lines, [*keys, *(f"environment.{key}" for key in d.environment)])
     if d.environment:
         try:
             craft = craft.with_environment(**d.environment)
         except DravikError as error:
             raise error.at(lines.place(["environment"]).removesuffix(": environment")) from None
-    if d.faults or d.phases:
-        craft = craft.with_plan(d.faults, d.phases)
+    if d.faults or d.phases or d.machines:
+        craft = craft.with_plan(d.faults, d.phases, d.machines)
     craft.compiled()
     for name, value in d.parameters.items():
         try:

@@ -9,7 +9,8 @@ from numpy.typing import NDArray
 from dravik.aircraft import Aircraft
 from dravik.errors import DravikError, FlightError
 from dravik.flight.bodies import AircraftBody
-from dravik.flight.core import Flight, Options, SavedFlight, Startable
+from dravik.flight.core import Flight, SavedFlight, Startable
+from dravik.flight.options import Options
 from dravik.flight.recording import Event, Recording
 from dravik.linear import Moment
 from dravik.plants import Plant
@@ -97,17 +98,19 @@ class Session:
         An effector's name stands for what is added to its command. Values beyond an input's range are held at it.
         Raises DravikError for names that are not there, and for values that are not finite.
         """
+        numbers = {}
         for name, value in inputs.items():
             if name in self._body.parameters:
                 self._flight.set_parameter(name, value)
                 continue
             index = self._body.input_index(name)
+            spec = list(self._body.inputs.values())[index]
             if isinstance(value, str):
-                unit = list(self._body.inputs.values())[index].unit
-                value = in_si(value, kind_of_unit(unit), where=name)
+                value = spec.words[value] if value in spec.words else in_si(value, kind_of_unit(spec.unit), where=name)
             if not np.isfinite(value):
                 raise DravikError(f"{name} set to {value}", expected="a finite number")
-            self._flight.schedule.inputs[index] = min(max(float(value), self._low[index]), self._high[index])
+            numbers[spec.name] = min(max(float(value), self._low[index]), self._high[index])
+        self._flight.change(numbers)
 
     def step(self, duration: str | float | None = None, **inputs: str | float) -> None:
         """Set inputs and fly on for ``duration`` seconds (one integrator step unless said).

@@ -15,7 +15,9 @@ from dravik.formula.opcodes import (
     SUBTRACT_PRODUCT,
 )
 
-__all__ = ["Guard", "Stage", "arrange", "guarded", "reachable"]
+__all__ = ["NONLINEAR", "Guard", "Stage", "arrange", "degree_of", "guarded", "reachable"]
+
+NONLINEAR = 9  # degree of anything above linear
 
 
 class Stage(IntEnum):
@@ -33,6 +35,21 @@ class Guard(NamedTuple):
 
     condition: str
     names: tuple[str, ...]
+
+
+def degree_of(op: str, degrees: list[int]) -> int:
+    """Return the degree of the result in alpha_dot and beta_dot; NONLINEAR for anything above one."""
+    if not any(degrees):
+        return 0
+    if op in ("add", "sub", "neg"):
+        return max(degrees)
+    if op == "mul":
+        return min(sum(degrees), NONLINEAR)
+    if op == "div" and degrees[1] == 0:
+        return degrees[0]
+    if op == "if_else" and degrees[0] == 0:
+        return max(degrees)
+    return NONLINEAR
 
 
 def reachable(code: Sequence[Instruction], roots: Sequence[int]) -> set[int]:

@@ -88,4 +88,30 @@ FUNCTIONS: dict[str, Function] = {
         "pure delay as the second-order Padé fraction, good to frequencies of about 3/time",
         through=(0, 1),
     ),
+    # memory: these change between the integrator's steps only
+    "sampled": _dynamic(
+        "x period delay",
+        "x as it was at the last sample: one each period (s), read delay (s, at most a period) later",
+        (0.0,),
+        through=(0,),
+    ),
+    "previous": _dynamic("x period", "x at the sample before, one each period (s): for difference equations", (0.0,)),
+    "moving_average": _dynamic(
+        "x count period", "mean of the last count samples, one each period (s)", (0.0,), through=(0,)
+    ),
+    "hold_while": _dynamic("x condition", "x, held at its last value while the condition is true", through=(0, 1)),
+    "latch": _dynamic("on off initial", "1 from when on has been true until off is; off wins", (0.0,)),
+    "hysteresis": _dynamic(
+        "x low high initial", "1 once x is above high, 0 once it is below low, in between as before", (0.0,)
+    ),
+    "debounce": _dynamic(
+        "condition time initial", "the condition once it has been the same for a time (s), until then as before", (0.0,)
+    ),
+    "counter": _dynamic("condition reset", "how often the condition has become true; reset sets it to 0", (0.0,)),
+    "timer": _dynamic("condition", "for how long (s) the condition has been true without a break", through=(0,)),
+    "blend": _dynamic(
+        "x key time_constant",
+        "x without a jump when key changes: the difference to the value before fades with the time constant",
+        through=(0, 1, 2),
+    ),
 }

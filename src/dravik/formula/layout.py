@@ -11,7 +11,7 @@ from dravik.formula.instruction import Instruction
 from dravik.formula.opcodes import ARITY, IF, LOCATE, TABLE, WEIGHTS
 from dravik.tables import Table
 
-__all__ = ["SHAPE_HEADER", "Source", "StateSlot", "Tape", "group_tables"]
+__all__ = ["SHAPE_HEADER", "Cell", "Source", "StateSlot", "Tape", "group_tables"]
 
 SHAPE_HEADER = 6  # entries of a shape before its offsets: axes, mask of smooth axes, four strides
 
@@ -39,9 +39,31 @@ class StateSlot:
     is_rate: bool = False
 
 
+@dataclass
+class Cell:
+    """A number that a function remembers from step to step: its register, and that of its next value.
+
+    ``start`` is the register it takes over when a flight begins (its ``initial`` value without one). With a ``period``
+    (s) it changes once each period, ``late`` (s) after the sample; otherwise at each step. A ``quiet`` one changes
+    nothing but what the next change will be; a ``last`` one is quiet too, and changes after all others. Samples of what
+    is computed from samples are taken after those: by ``rank``.
+    """
+
+    name: str
+    register: int
+    initial: float = 0.0
+    next: int = -1
+    start: int = -1
+    period: float = 0.0
+    late: float = 0.0
+    quiet: bool = False
+    last: bool = False
+    rank: int = 0
+
+
 @dataclass(frozen=True)
 class Tape:
-    """Compiled formulas: instructions, registers by name, states, and the tables laid out flat.
+    """Compiled formulas: instructions, registers by name, states, memory cells, and the tables laid out flat.
 
     A table instruction looks up a group of tables whose numbers stand interleaved from ``table_start``, and writes the
     registers of ``table_into``. Each of ``shapes`` is a grid's: number of axes, smooth ones as bits, four strides, and
@@ -53,6 +75,7 @@ class Tape:
     registers: NDArray[np.float64]
     names: dict[str, int]
     states: list[StateSlot]
+    cells: list[Cell]
     sources: list[Source]
     breaks: NDArray[np.float64]
     axis_start: NDArray[np.int64]

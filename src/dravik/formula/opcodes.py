@@ -37,6 +37,8 @@ LOCATE, WEIGHTS, TABLE = 43, 44, 45
 SKIP = 46
 # A product whose only reader is a sum is fused with it: a*b + c, a*b - c, c - a*b.
 MULTIPLY_ADD, MULTIPLY_SUBTRACT, SUBTRACT_PRODUCT = 47, 48, 49
+# What a memory holds, in flight; outside one (a trim, a linear model) what it would take over at once.
+REMEMBERED = 50
 
 OPS: dict[str, Op] = {
     "add": Op(ADD, 2, np.add),
@@ -86,6 +88,7 @@ OPS: dict[str, Op] = {
     "weights": Op(WEIGHTS, 4, None),
     "table": Op(TABLE, 1, None),
     "skip": Op(SKIP, 1, None),
+    "remembered": Op(REMEMBERED, 2, None),
     "multiply_add": Op(MULTIPLY_ADD, 3, None),
     "multiply_subtract": Op(MULTIPLY_SUBTRACT, 3, None),
     "subtract_product": Op(SUBTRACT_PRODUCT, 3, None),

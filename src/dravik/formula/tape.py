@@ -8,20 +8,19 @@ from graphlib import CycleError, TopologicalSorter
 from typing import NoReturn
 
 import numpy as np
+from numpy.typing import NDArray
 
 from dravik.errors import DravikError, FormulaError, nearest
-from dravik.formula import dynamics
-from dravik.formula.arrange import Guard, Stage, arrange, guarded, reachable
+from dravik.formula import dynamics, memory
+from dravik.formula.arrange import Guard, Stage, arrange, degree_of, guarded, reachable
 from dravik.formula.functions import CONSTANTS, FUNCTIONS
 from dravik.formula.instruction import COLUMNS, Instruction
-from dravik.formula.layout import Source, StateSlot, Tape, group_tables
+from dravik.formula.layout import Cell, Source, StateSlot, Tape, group_tables
 from dravik.formula.opcodes import OPS
 from dravik.formula.parse import Node, parse
 from dravik.tables import OUTSIDE, Table
 
 __all__ = ["TapeBuilder"]
-
-NONLINEAR = 9
 
 
 class TapeBuilder:
@@ -46,13 +45,16 @@ class TapeBuilder:
         self.values: list[float] = []
         self.levels: list[int] = []
         self.degrees: list[int] = []
+        self.ranks: list[int] = []  # 0: read from no sample; 1: from samples of such; and so on
         self.names: dict[str, int] = {}
         self.nodes: dict[str, tuple[Node, str, str]] = {}
         self.states: list[StateSlot] = []
+        self.cells: list[Cell] = []
         self.code: list[Instruction] = []
         self.sources: list[Source] = []
         self._known: dict[tuple[object, ...], int] = {}
         self._pending: list[tuple[Source, StateSlot, Node]] = []
+        self._remembering: list[tuple[Source, list[Cell], Node]] = []
         self._source = Source("", "", 0)
         self._where = ""
         self._axes: dict[tuple[float, ...], int] = {}
@@ -76,6 +78,7 @@ class TapeBuilder:
         self.values.append(value)
         self.levels.append(level)
         self.degrees.append(degree)
+        self.ranks.append(0)
         return len(self.values) - 1
 
     def constant(self, value: float) -> int:
@@ -103,10 +106,11 @@ class TapeBuilder:
             return self._fold(op, args, position)
         # a result is known no earlier than its latest argument
         level = max((self.levels[a] for a in args), default=0)
-        degree = self._degree(op, [self.degrees[a] for a in args])
+        degree = degree_of(op, [self.degrees[a] for a in args])
         register = self._register(0.0, level, degree)
         for _ in range(width - 1):
             self._register(0.0, level, degree)
+        self.ranks[register] = max((self.ranks[a] for a in args if a >= 0), default=0)
         self.code.append(Instruction(OPS[op].code, register, [a for a in args if a >= 0]))
         self.sources.append(self._source._replace(position=position))
         self._known[key] = register
@@ -120,21 +124,6 @@ class TapeBuilder:
             shown = ", ".join(f"{n:g}" for n in numbers)
             self.fail(f"{op}({shown}) is not a finite number", position)
         return self.constant(result)
-
-    @staticmethod
-    def _degree(op: str, degrees: list[int]) -> int:
-        """Return the degree of the result in alpha_dot and beta_dot; NONLINEAR for anything above one."""
-        if not any(degrees):
-            return 0
-        if op in ("add", "sub", "neg"):
-            return max(degrees)
-        if op == "mul":
-            return min(sum(degrees), NONLINEAR)
-        if op == "div" and degrees[1] == 0:
-            return degrees[0]
-        if op == "if_else" and degrees[0] == 0:
-            return max(degrees)
-        return NONLINEAR
 
     def fail(self, what: str, position: int = 0, hint: str = "") -> NoReturn:
         """Raise a FormulaError at a character of the formula being compiled."""
@@ -193,12 +182,19 @@ class TapeBuilder:
             register = self.compile(node)
             self.names[name] = register
         # rates come last, because they may read any formula; compiling one may add further states
-        while self._pending:
-            self._source, slot, node = self._pending.pop(0)
-            self._where = self.nodes[self._source.name][1]
-            dynamics.rates(self, slot, node)
+        while self._pending or self._remembering:
+            if self._pending:
+                self._source, slot, node = self._pending.pop(0)
+                self._where = self.nodes[self._source.name][1]
+                dynamics.rates(self, slot, node)
+            else:
+                self._source, cells, node = self._remembering.pop(0)
+                self._where = self.nodes[self._source.name][1]
+                memory.changes(self, cells, node)
         for slot in self.states:
             self.names.setdefault(slot.name, slot.register)
+        for cell in self.cells:
+            self.names.setdefault(cell.name, cell.register)
         return self._finish([self.names[n] for n in needed], [self.names[n] for n in first], guards)
 
     def new_state(self, suffix: str, node: Node, *, partner: StateSlot | None = None) -> StateSlot:
@@ -206,17 +202,35 @@ class TapeBuilder:
 
         ``partner`` is the state whose rate this one is.
         """
-        stem = f"{self._source.name}_{suffix}" if suffix else self._source.name
-        taken = {s.name for s in self.states} | set(self.names) | (set(self.nodes) - {self._source.name})
-        name, count = stem, 2
-        while name in taken:
-            name, count = f"{stem}_{count}", count + 1
-        slot = StateSlot(name, self._register(), partner=partner, is_rate=partner is not None)
+        slot = StateSlot(self._own_name(suffix), self._register(), partner=partner, is_rate=partner is not None)
         if partner is not None:
             partner.partner = slot
         self.states.append(slot)
         self._pending.append((self._source, slot, node))
         return slot
+
+    def new_cell(self, suffix: str, node: Node) -> Cell:
+        """Add a cell of memory for a function in the formula being compiled; what it holds next is compiled at the end.
+
+        The cells of one call follow one another.
+        """
+        cell = Cell(self._own_name(suffix), self._register())
+        self.cells.append(cell)
+        if self._remembering and self._remembering[-1][2] is node:
+            self._remembering[-1][1].append(cell)
+        else:
+            self._remembering.append((self._source, [cell], node))
+        return cell
+
+    def _own_name(self, suffix: str) -> str:
+        """Return a free name for a state or a cell of the formula being compiled."""
+        stem = f"{self._source.name}_{suffix}" if suffix else self._source.name
+        taken = {s.name for s in self.states} | {c.name for c in self.cells} | set(self.names)
+        taken |= set(self.nodes) - {self._source.name}
+        name, count = stem, 2
+        while name in taken:
+            name, count = f"{stem}_{count}", count + 1
+        return name
 
     # -- compiling a tree ---------------------------------------------------------------------------------
 
@@ -231,7 +245,8 @@ class TapeBuilder:
                 # a function around this one compiles its argument twice (value and rate): both get the same state
                 key = ("stateful", self._source.name, id(node))
                 if key not in self._known:
-                    self._known[key] = dynamics.value(self, node)
+                    made = memory.value if node.name in memory.MEMORY else dynamics.value
+                    self._known[key] = made(self, node)
                 return self._known[key]
             return self._table(node)
         args = [self.compile(a) for a in node.args]
@@ -325,7 +340,8 @@ class TapeBuilder:
         useful, wind = reachable(self.code, roots), reachable(self.code, first)
         stage = [self._stage(row.result, useful, wind) for row in self.code]
         # registers read by name must keep their values: they are neither fused away nor skipped
-        fixed = {*self.names.values(), *roots}
+        cells = [r for c in self.cells for r in (c.next, c.start) if r >= 0]
+        fixed = {*self.names.values(), *roots, *cells}
         members = guarded(self.code, stage, [results for _, _, results in asked], fixed)
         # tables are grouped only within one stage and one guard: otherwise a group would run when not all are needed
         apart = [len(Stage) * (members.get(row.result, -1) + 1) + s for row, s in zip(self.code, stage, strict=True)]
@@ -342,9 +358,10 @@ class TapeBuilder:
         return Tape(
             code=np.array(rows, dtype=np.int32).reshape(-1, COLUMNS),
             stages=(ends[0], ends[1], ends[2], ends[3], ends[4]),
-            registers=np.array(self.values),
+            registers=self._initial_registers(),
             names=dict(self.names),
             states=self.states,
+            cells=self.cells,
             sources=sources,
             breaks=np.array([v for axis in self._axes for v in axis], dtype=float),
             axis_start=np.concatenate([[0], np.cumsum(sizes)[:-1]]).astype(np.int64) if len(sizes) else sizes,
@@ -355,6 +372,12 @@ class TapeBuilder:
             shapes=list(self._shapes),
             locates=self.locates,
         )
+
+    def _initial_registers(self) -> NDArray[np.float64]:
+        values = np.array(self.values)
+        for cell in self.cells:
+            values[cell.register] = cell.initial
+        return values
 
     def _stage(self, register: int, useful: set[int], wind: set[int]) -> Stage:
         """Return when a result is computed: registers of ``wind`` first, those that are not ``useful`` last."""
@@ -368,17 +391,3 @@ class TapeBuilder:
         """Return the registers that a guard skips: its formulas, and the rates and limits of its states."""
         slots = [r for s in self.states if s.name in guard.names for r in (s.rate, s.low, s.high) if r >= 0]
         return {*(self.names[n] for n in guard.names), *slots}
-
-    def foreign_to(self, names: Sequence[str], known: Sequence[str]) -> dict[str, str]:
-        """Return, for each of some compiled formulas, a signal or state it needs that is not among ``known``."""
-        allowed = {self.names[n] for n in known if n in self.names}
-        written = {row.result for row in self.code}
-        by_register = {r: n for n, r in self.names.items()}
-        found = {}
-        for name in names:
-            needs = reachable(self.code, [self.names[name]]) | {self.names[name]}
-            reads = {a for row in self.code if row.result in needs for a in row.reads} | {self.names[name]}
-            for register in sorted(reads - written - allowed):
-                if not self.is_constant(register) and register in by_register:
-                    found[name] = by_register[register]
-        return found

@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.compiled import compiled
+from dravik.kernel.memory import recall, remember, store
 from dravik.kernel.motion import N_RIGID, evaluate
 from dravik.kernel.program import (
     COUNTING,
@@ -204,12 +205,20 @@ def fly_steps(
                 if work.counters[PAUSED] != 0 and step < steps:
                     return step, rows
         wanted = (first + step) % every == 0 and (step < steps or last == LAST_RECORDED)
-        if wanted or work.counters[STOP_EVENT] != 0:
-            if rows == out.shape[0]:
-                return step, rows
+        wanted = wanted or work.counters[STOP_EVENT] != 0
+        if wanted and rows == out.shape[0]:
+            return step, rows
+        if step == steps:
+            store(program, work)
+        if work.counters[STOP_EVENT] == 0 and (step < steps or wanted):
+            remember(program, work, t, x, u0, dt, first + step)
+        if wanted:
             for i in range(picks.shape[0]):
                 out[rows, i] = work.registers[picks[i]]
             rows += 1
+        if step == steps:
+            # the row looked ahead: the next stretch begins with the same change of the cells
+            recall(program, work)
         if work.counters[OUTSIDE_TABLE] != 0 or work.counters[STOP_EVENT] != 0 or step == steps:
             return step, rows
         for i in range(n):

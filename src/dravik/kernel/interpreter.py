@@ -13,6 +13,7 @@ from dravik.kernel.program import (
     AXIS_START,
     COUNTING,
     FLAGS,
+    FLYING,
     OUTSIDE_TABLE,
     SHAPES,
     TABLE_INTO,
@@ -38,6 +39,7 @@ ERROR_POLICY = 2
 (WRAP, DEADZONE) = (op.WRAP, op.DEADZONE)
 (RATE_LIMIT, HOLD_AT_LIMIT, POSITION_LIMIT) = (op.RATE_LIMIT, op.HOLD_AT_LIMIT, op.POSITION_LIMIT)
 (LOCATE, WEIGHTS, TABLE, SKIP) = (op.LOCATE, op.WEIGHTS, op.TABLE, op.SKIP)
+REMEMBERED = op.REMEMBERED
 (MULTIPLY_ADD, MULTIPLY_SUBTRACT, SUBTRACT_PRODUCT) = (op.MULTIPLY_ADD, op.MULTIPLY_SUBTRACT, op.SUBTRACT_PRODUCT)
 
 
@@ -267,6 +269,8 @@ def run_tape(
             reg[dst] = state_function(k, reg[a], reg[b], 0.0, 0.0, steady)
         elif k == POSITION_LIMIT:
             reg[dst] = state_function(k, reg[a], reg[b], reg[code[i, 4]], 0.0, steady)
+        elif k == REMEMBERED:
+            reg[dst] = reg[a] if counters[FLYING] != 0 else reg[b]
         elif k == SKIP:
             i += skipped(code, layout, reg, i)
         elif k == HOLD_AT_LIMIT:

@@ -29,7 +29,8 @@ N_BASE = len(BASE_SIGNALS)
 EVENT_CAPACITY = 512
 _ANGLES = ("phi", "theta", "psi", "flight_path", "track", "ground_speed", "climb_rate", "latitude", "longitude")
 # the first counters are flags; visits outside each axis of the tables follow from FLAGS on
-(COUNTING, OUTSIDE_TABLE, EVENT_COUNT, STOP_EVENT, FOUND, PAUSED, FLAGS) = range(7)
+# FLYING: memories are read; otherwise what they would take over
+(COUNTING, OUTSIDE_TABLE, EVENT_COUNT, STOP_EVENT, FOUND, PAUSED, FLYING, FLAGS) = range(8)
 # action of an event beside being logged: end the run there, or pause it at the end of the step
 END, PAUSE = 1, 2
 
@@ -56,6 +57,7 @@ class Workspace(NamedTuple):
     slopes: Floats  # four slopes of the integrator, stage state, last good state with its slope, one in between
     inputs: Floats  # inputs half way through a step, at its start, at its end, somewhere in it
     events: Floats  # each condition's last value and whether it is new, then a log of time and condition
+    memory: Floats  # for each cell: what it holds next, and what it held before a row that is recorded ahead
 
 
 # where each stage of the tape ends, in the order of ``formula.arrange.Stage``
@@ -74,7 +76,11 @@ ROUND = 29  # 1: the Earth is the rotating ellipsoid
 FIELD = 30  # where the registers of the wind's formulas north, east and up stand in ``layout``, -1 without them
 USES_BETA_DOT = 31
 OWN_AIR = 32  # where the registers of formulas of temperature, pressure, density stand in ``layout``, -1 without them
-HEADER = 33
+# cells of memory: how many, and where their sections begin; of each the
+# register, its next value's, the start's, whether it is 1 quiet, 2 quiet and the last to change, and its rank
+(N_CELLS, CELLS, CELL_NEXT, CELL_START, CELL_QUIET, CELL_RANK, N_RANKS) = range(33, 40)
+CELL_TIMES = 40  # where period and lateness (s) of each cell stand in ``numbers``
+HEADER = 41
 # ``numbers``
 (GRAVITY, TEMPERATURE_OFFSET, AREA, CHORD, SPAN, MOMENT_POINT) = range(6)
 # the origin: its latitude and longitude, the radii (m) of its meridian and its parallel; the sea above the ellipsoid
@@ -138,6 +144,7 @@ def build_program(tape: Tape, body: RigidBody) -> Program:
     meridian, across = curvature_radii(body.origin[0])
     breaks_at = LOAD_VECTORS + len(loads)
     values_at = breaks_at + len(tape.breaks)
+    times = np.array([number for cell in tape.cells for number in (cell.period, cell.late)], dtype=float)
     # order as in the constants GRAVITY to SEA_LEVEL above
     numbers = [
         body.gravity,
@@ -166,6 +173,11 @@ def build_program(tape: Tape, body: RigidBody) -> Program:
         AXIS_START: [int(i) + breaks_at for i in tape.axis_start],
         AXIS_SIZE: [int(i) for i in tape.axis_size],
         TABLE_START: [int(i) + values_at for i in tape.table_start],
+        CELLS: [c.register for c in tape.cells],
+        CELL_NEXT: [c.next for c in tape.cells],
+        CELL_START: [c.start for c in tape.cells],
+        CELL_RANK: [c.rank for c in tape.cells],
+        CELL_QUIET: [2 if c.last else int(c.quiet) for c in tape.cells],
     }
     layout = [0] * HEADER
     layout[END_WIND : END_RECORDED + 1] = tape.stages
@@ -175,6 +187,8 @@ def build_program(tape: Tape, body: RigidBody) -> Program:
     layout[N_STATES], layout[N_LOADS], layout[N_EVENTS] = len(tape.states), len(body.loads), len(body.events)
     # Euler angles and the like cost trigonometry: computed in the integrator's stages only if a load needs them
     layout[USES_ANGLES] = int(_reads(tape, tape.stages[Stage.ACCELERATIONS], _ANGLES))
+    layout[N_RANKS] = 1 + max((c.rank for c in tape.cells), default=0)
+    layout[N_CELLS], layout[CELL_TIMES] = len(tape.cells), values_at + len(tape.values)
     layout[USES_BETA_DOT] = int(_reads(tape, tape.stages[Stage.ANGLE_RATES], ("beta_dot", "beta_dot_hat")))
     for key, values in sections.items():
         layout[key] = len(layout)
@@ -191,7 +205,7 @@ def build_program(tape: Tape, body: RigidBody) -> Program:
     return Program(
         code=tape.code,
         layout=np.array(layout, dtype=np.int64),
-        numbers=np.concatenate([np.array(numbers, dtype=float), tape.breaks, tape.values]),
+        numbers=np.concatenate([np.array(numbers, dtype=float), tape.breaks, tape.values, times]),
     )
 
 
@@ -210,4 +224,5 @@ def new_workspace(program: Program, tape: Tape) -> Workspace:
         slopes=np.zeros((8, N_RIGID + len(tape.states))),
         inputs=np.zeros((4, int(program.layout[N_INPUTS]))),
         events=events,
+        memory=np.zeros((2, len(tape.cells))),
     )
