@@ -83,7 +83,8 @@ def _changer(law: LawDefinition, unchanging: Collection[str], found: LawParts) -
             if args[k].kind == "number" and args[k].value == 0.0:
                 args = (*args[:k], number_node(period), *args[k + 1 :])
         if node.name == "integral" and law.fade is not None:
-            return replace(node, name="integral_while", args=(*args, name_node(engaged), number_node(law.fade)))
+            whiled = (args[0], name_node(engaged), number_node(law.fade), *args[1:])
+            return replace(node, name="integral_while", args=whiled)
         return replace(node, args=args)
 
     def _sampled(node: Node) -> Node:

@@ -18,7 +18,6 @@ __all__ = ["STATEFUL", "direct_names", "rates", "value"]
 #: Each function with states, and the arguments its value needs at the same instant.
 STATEFUL: dict[str, tuple[int, ...]] = {
     **{name: f.through for name, f in FUNCTIONS.items() if f.stateful},  # with memory functions
-    "integral_while": (2, 3),  # an integral's arguments, a condition, and the time in which it goes back without it
     "actuator_1": (),  # command, time constant, rate, low, high
     "actuator_2": (),  # command, frequency, damping, rate, low, high
 }
@@ -91,12 +90,13 @@ def value(builder: Builder, node: Node) -> int:
             return builder.emit("sub", x, builder.emit("mul", gain, rate.register))
         case "integral" | "integral_while" | "state":
             slot = builder.new_state("" if node.name == "state" else "integral", node)
-            start = _argument(builder, node, 1)
+            k = 3 if node.name == "integral_while" else 1
+            start = _argument(builder, node, k)
             if not builder.is_constant(start):
-                builder.fail(f"the initial value of {node.name} must be a constant", node.args[1].position)
+                builder.fail(f"the initial value of {node.name} must be a constant", node.args[k].position)
             slot.initial, slot.is_integral = builder.values[start], node.name != "state"
             # the integrator clamps states only after a step: clamp the value too, for the Runge-Kutta stages within
-            low, high = _argument(builder, node, 2), _argument(builder, node, 3)
+            low, high = _argument(builder, node, k + 1), _argument(builder, node, k + 2)
             unlimited = _limits(builder, low, high) == (-1, -1)
             return slot.register if unlimited else builder.emit("limit", slot.register, low, high)
     slot = builder.new_state(node.name, node)
@@ -122,13 +122,14 @@ def rates(b: Builder, slot: StateSlot, node: Node) -> None:
             wish = _first_order(b, slot, node, 2)
             slot.rate = b.emit("rate_clip", wish, _argument(b, node, 1, positive=True), position=node.position)
         case "integral" | "integral_while" | "state":
-            x, low, high = _argument(b, node, 0), _argument(b, node, 2), _argument(b, node, 3)
+            k = 3 if node.name == "integral_while" else 1
+            x, low, high = _argument(b, node, 0), _argument(b, node, k + 1), _argument(b, node, k + 2)
             if b.is_constant(low) and b.is_constant(high) and b.values[low] >= b.values[high]:
-                b.fail(f"the lower limit of {node.name} is not below its upper limit", node.args[2].position)
+                b.fail(f"the lower limit of {node.name} is not below its upper limit", node.args[k + 1].position)
             if node.name == "integral_while":
-                start, engaged, time = (_argument(b, node, i) for i in (1, 4, 5))
+                start, time = _argument(b, node, k), _argument(b, node, 2, positive=True)
                 back = b.emit("div", b.emit("sub", start, slot.register), time)
-                x = b.emit("if_else", engaged, x, back)
+                x = b.emit("if_else", _argument(b, node, 1), x, back)
             slot.rate = b.emit("hold_at_limit", x, slot.register, low, high, position=node.position)
             slot.low, slot.high = _limits(b, low, high)
         case "second_order" | "delay":

@@ -67,6 +67,12 @@ FUNCTIONS: dict[str, Function] = {
         (0.0, -math.inf, math.inf),
         through=(2, 3),
     ),
+    "integral_while": _dynamic(
+        "x condition time_constant initial low high",
+        "an integral while the condition is true, which otherwise goes back to initial with the time constant",
+        (0.0, -math.inf, math.inf),
+        through=(4, 5),
+    ),
     "state": _dynamic(
         "rate initial low high",
         "a state that moves at this rate, from initial, held between low and high; unlike an integral's, "
