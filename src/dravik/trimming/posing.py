@@ -29,9 +29,13 @@ def pose(craft: Aircraft, condition: Condition) -> Statement:
     z[0], z[1], z[2], z[8] = condition.north, condition.east, condition.altitude, condition.heading
     in_body = condition.is_steep or condition.is_headed
     free, equations = _in_body_velocities(condition, z, u, craft) if in_body else _on_a_wing(condition, z, craft)
+    # what the condition gives is a follower's value at once: from far away a limit in a law may hide every slope
+    known = {"altitude": condition.altitude, "psi": condition.heading, "track": condition.heading}
+    known |= {"north": condition.north, "east": condition.east, "airspeed": condition.airspeed}
     for name, spec in craft.inputs.items():
         if spec.follows:
-            free.append(Free(name, spec.default, 1.0, spec.low, spec.high))
+            begin = min(max(known.get(spec.follows, spec.default), spec.low), spec.high)
+            free.append(Free(name, begin, 1.0, spec.low, spec.high))
             equations.append(Equation(name, other=spec.follows))
         elif spec.trim and name not in condition.inputs:
             span = spec.high - spec.low

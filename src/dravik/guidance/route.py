@@ -1,0 +1,157 @@
+"""Routes: points to fly by or over, circles and holding patterns, with defaults at the top; from TOML or CSV."""
+
+import math
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any, Literal
+
+from pydantic import Field, model_validator
+
+from dravik.definition.fields import Angle, Length, Model, PositiveLength, Speed
+from dravik.definition.toml import KeyLines, read_definition, validate
+from dravik.earth import curvature_radii
+from dravik.errors import DravikError
+from dravik.files import as_path
+from dravik.tables.csvfile import Sheet
+
+__all__ = ["Place", "Point", "Route", "read_route"]
+
+WORDS = ("name", "kind", "sense")  # columns of text in a CSV file
+Kind = Literal["fly_by", "fly_over", "circle", "hold", "arc"]
+
+
+class Settings(Model):
+    """What may stand for all points, and for any of them."""
+
+    airspeed: Speed | None = None
+    altitude: Length | None = None
+    acceptance: PositiveLength | None = None
+    bank: Angle | None = None
+    radius: PositiveLength | None = None
+
+
+class Point(Settings):
+    """A point of a route: where, in metres or by latitude and longitude, and what happens there.
+
+    ``kind``: turned by before it (``fly_by``), passed and then turned (``fly_over``), a ``circle`` around it, a ``hold``
+    (racetrack: inbound ``course`` to the point, ``length`` of its legs), or reached along an ``arc``; circles, holds
+    and arcs have a ``radius`` and a ``sense``, circles and holds a number of ``turns``. With ``slope`` the altitude
+    changes evenly along the way to the point, otherwise at once.
+    """
+
+    name: str = ""
+    north: Length | None = None
+    east: Length | None = None
+    latitude: Angle | None = None
+    longitude: Angle | None = None
+    kind: Kind = "fly_by"
+    sense: Literal["left", "right"] = "left"
+    turns: float = Field(default=1.0, gt=0.0, le=1000.0)
+    course: Angle | None = None
+    length: PositiveLength | None = None
+    slope: bool = False
+
+    @model_validator(mode="after")
+    def _one_place(self) -> "Point":
+        metres, degrees = (self.north, self.east), (self.latitude, self.longitude)
+        if (None in metres) == (None in degrees) or metres.count(None) == 1 or degrees.count(None) == 1:
+            raise DravikError("not one place", expected="north and east, or latitude and longitude")
+        if self.kind == "hold" and (self.course is None or self.length is None):
+            raise DravikError("a hold without course and length", expected="both: the inbound leg's")
+        return self
+
+
+class Route(Model):
+    """A route: its points in order, and ``defaults`` for whatever a point does not say."""
+
+    format: Literal[1]
+    name: str = Field(min_length=1, max_length=80)
+    description: str = ""
+    defaults: Settings = Settings()
+    points: tuple[Point, ...] = Field(min_length=2)
+
+
+@dataclass(frozen=True)
+class Place:
+    """A point of a route with nothing left open, in metres from the origin, SI and rad; ``sense`` is 1 to the right."""
+
+    name: str
+    north: float
+    east: float
+    altitude: float
+    airspeed: float
+    acceptance: float
+    bank: float
+    kind: Kind
+    radius: float
+    sense: int
+    turns: float
+    course: float
+    length: float
+    slope: bool
+
+
+def read_route(path: str | Path) -> Route:
+    """Return the route in a TOML file, or in a CSV file whose columns are keys of points with their units.
+
+    Raises DefinitionError and DravikError for what is wrong, with file, line and key.
+
+    >>> import dravik as dv
+    >>> from dravik.aircraft import sample_path
+    >>> len(read_route(sample_path("pika") / "routes" / "fire_edge.toml").points)
+    12
+    """
+    source = as_path(path)
+    if source.suffix.lower() == ".csv":
+        return _from_csv(source)
+    return read_definition(source, Route)[0]
+
+
+def _from_csv(source: Path) -> Route:
+    """Return the route of a table with a row for each point; text columns are name, kind, sense."""
+    sheet = Sheet(source)
+    rows: list[dict[str, Any]] = [{} for _ in range(len(sheet))]
+    for name in sheet.names:
+        if name in WORDS:
+            for row, word in zip(rows, sheet.words(name), strict=True):
+                row |= {name: word} if word else {}
+        else:
+            numbers, unit = sheet.as_written(name)
+            for row, number in zip(rows, numbers.tolist(), strict=True):
+                row[name] = f"{number!r} {unit}" if unit else number
+    data: dict[str, Any] = {"format": 1, "name": source.stem, "points": rows}
+    return validate(data, Route, KeyLines("", str(source)))
+
+
+def places(route: Route, origin: tuple[float, float] = (0.0, 0.0)) -> list[Place]:
+    """Return the points of a route in metres from an origin (latitude and longitude, rad), nothing left open.
+
+    Raises DravikError for a point without speed, altitude or radius where none is given for all.
+    """
+    meridian, across = curvature_radii(origin[0])
+    found = []
+    for k, p in enumerate(route.points, start=1):
+        where = f"{route.name}: point {p.name or k}"
+        whole = {
+            key: getattr(p, key) if getattr(p, key) is not None else getattr(route.defaults, key)
+            for key in Settings.model_fields
+        }
+        needed = ["airspeed", "altitude", *(["radius"] if p.kind in ("circle", "hold", "arc") else [])]
+        for key in needed:
+            if whole[key] is None:
+                raise DravikError(f"no {key}", where=where, expected="the point's own, or one among the defaults")
+        if p.latitude is not None and p.longitude is not None:
+            north = (p.latitude - origin[0]) * float(meridian)
+            east = (p.longitude - origin[1]) * float(across) * math.cos(origin[0])
+        else:
+            assert p.north is not None
+            assert p.east is not None
+            north, east = p.north, p.east
+        found.append(
+            Place(
+                p.name or str(k), north, east, whole["altitude"], whole["airspeed"], whole["acceptance"] or math.inf,
+                whole["bank"] if whole["bank"] is not None else math.radians(25.0), p.kind, whole["radius"] or 0.0,
+                1 if p.sense == "right" else -1, p.turns, p.course or 0.0, p.length or 0.0, p.slope,
+            )
+        )  # fmt: skip
+    return found
