@@ -302,7 +302,9 @@ class _Assembly:
         """Add the formulas of the engines, and the events that they bring."""
         for name, entry in self.plant.formulas.items():
             if name in self.inputs:
-                raise DravikError(f"the name {name!r} is that of a signal of the engines", where=self.where("inputs", name))
+                raise DravikError(
+                    f"the name {name!r} is that of a signal of the engines", where=self.where("inputs", name)
+                )
             if name in ("thrust", "fuel_flow", "shaft_power", "thrust_coefficient") and name in self.signals:
                 continue  # the file defines this signal itself
             kind = "engine" if entry.keys[0] not in ("gear", "environment") else "ground"

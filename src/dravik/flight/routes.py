@@ -17,7 +17,7 @@ from dravik.kernel.motion import evaluate
 from dravik.kernel.program import EVERYTHING
 from dravik.units import in_si
 
-__all__ = ["RouteGuidance", "check_clearance", "path_over_land", "route_log"]
+__all__ = ["RouteGuidance", "check_clearance", "drawn", "path_over_land", "route_log"]
 
 TARGETS = {"bank": "bank_target", "altitude": "altitude_target", "airspeed": "airspeed_target"}
 
@@ -143,3 +143,16 @@ def route_log(run: Recording, path: Path) -> pd.DataFrame:
         rows.append((p.name, float(off[i]), float(run.time[i]), bool(off[i] <= p.acceptance), error, mass))
     names = ["point", "closest_m", "time_s", "met", "height_error_m", "mass_kg"]
     return pd.DataFrame(rows, columns=names)
+
+
+def drawn(path: Path) -> dict[str, Any]:
+    """Return what a figure shows of a path, as plain data: the line, and the points with their acceptance."""
+    rows = path.samples()
+    points = [
+        {"name": p.name, "north_m": p.north, "east_m": p.east, "acceptance_m": min(p.acceptance, 1e6)}
+        for p in path.points
+    ]
+    return {
+        "name": path.name, "north_m": rows[:, 0].round(1).tolist(), "east_m": rows[:, 1].round(1).tolist(),
+        "altitude_m": rows[:, 2].round(1).tolist(), "points": points,
+    }  # fmt: skip

@@ -14,16 +14,20 @@ from dravik.aircraft.machines import Machine, Phase
 from dravik.aircraft.parameters import parameter_in_si
 from dravik.aircraft.schema import Event, FormulaEntry, LawDefinition
 from dravik.definition.effectors import Input
-from dravik.definition.fields import Duration, Model, Speed
+from dravik.definition.fields import Duration, Frequency, Length, Model, PositiveLength, Speed
 from dravik.definition.toml import KeyLines, read_definition
 from dravik.errors import DravikError, nearest
 from dravik.files import as_path, exists, is_folder, read_text
+from dravik.flight.aiming import Band, check_reach, reachable_band
 from dravik.flight.core import Start
 from dravik.flight.flying import fly
 from dravik.flight.histories import History, parse_history
 from dravik.flight.recording import Recording
-from dravik.flight.starts import Begin, Named, Quantities, begin, named_start
+from dravik.flight.routes import RouteGuidance, drawn, path_over_land
+from dravik.flight.starts import Begin, Named, OnRail, Quantities, begin, named_start
 from dravik.flight.turbulence import Turbulence
+from dravik.guidance import Path as CoursePath
+from dravik.guidance import read_route
 from dravik.tables.entries import TableEntries, read_tables
 from dravik.trimming import TrimPoint
 
@@ -39,6 +43,25 @@ class Gusts(Model):
     aloft: Speed | None = None
     follow: bool = True
     interval: Duration = 0.01
+
+
+class Course(Model):
+    """A route's ``file`` that guidance flies, its least ``clearance`` above the land, and how often it steers."""
+
+    file: str
+    clearance: Length | None = None
+    rate: Frequency = 10.0
+    quickness: Frequency = 0.35
+    targets: dict[str, str] = {}
+
+
+class Aim(Model):
+    """A point that a homing law steers through, and how near (``miss``) counts as met."""
+
+    north: Length
+    east: Length
+    altitude: Length
+    miss: PositiveLength = 10.0
 
 
 class Record(Model):
@@ -74,6 +97,8 @@ class ScenarioDefinition(Model):
     faults: dict[str, Fault] = {}
     phases: tuple[Phase, ...] = ()
     machines: dict[str, Machine] = {}
+    route: Course | None = None
+    aim: Aim | None = None
     record: Record = Record()
 
 
@@ -85,6 +110,7 @@ class Scenario:
     craft: Aircraft
     controls: Mapping[str, History]
     path: Path
+    course: CoursePath | None = None
 
     def with_parameters(self, values: Mapping[str, str | float]) -> "Scenario":
         """Return the scenario with other values of parameters; raises DravikError for what does not fit."""
@@ -111,12 +137,38 @@ class Scenario:
         flown = start.time if isinstance(start, Start) else 0.0
         if not flown < d.duration:
             raise DravikError(f"the scenario ends at {d.duration:g} s", expected="a start before that")
+        devices = []
+        if self.course is not None and d.route is not None:
+            route = d.route
+            devices = [RouteGuidance(self.course, rate=route.rate, quickness=route.quickness, targets=route.targets)]
+        note: dict[str, Any] = {"scenario": d.name, "begins": d.begins.isoformat() if d.begins else None}
+        if self.course is not None:
+            note["route"] = drawn(self.course)
+        band = self.band()
+        if band is not None and d.aim is not None:
+            check_reach(band, d.aim.north, d.aim.east)
+            note["band"] = band._asdict()
         every = 1 if d.record.every is None else max(1, round(d.record.every / d.step))
         return fly(
-            self.craft, start=start, duration=d.duration - flown, controls=self.controls,
+            self.craft, start=start, duration=d.duration - flown, controls=self.controls, devices=devices,
             turbulence=self._turbulence(d.seed if seed is None else seed), dt=d.step,
             record=list(d.record.signals) or None, record_every=every, save=save, progress=progress,
-            note={"scenario": d.name, "begins": d.begins.isoformat() if d.begins else None},
+            note=note,
+        )  # fmt: skip
+
+    def band(self) -> Band | None:
+        """Return the band of ranges that the rail's elevation reaches at the altitude aimed at; None without an aim.
+
+        Raises DravikError for an aim from anything but a rail.
+        """
+        aim, start = self.definition.aim, self.definition.start
+        if aim is None:
+            return None
+        if not isinstance(start, OnRail):
+            raise DravikError("an aim without a rail", where=str(self.path), expected='[start] of kind = "rail"')
+        return reachable_band(
+            self.craft, altitude=aim.altitude, elevation=start.elevation, heading=start.heading, miss=aim.miss,
+            inputs=start.inputs,
         )  # fmt: skip
 
     def _turbulence(self, seed: int) -> Turbulence | None:
@@ -158,6 +210,9 @@ def load_scenario(path: str | Path) -> Scenario:
     craft = load(base, loading=d.loading, compiled=False)
     for law in d.laws:
         craft = craft.with_law(*load_law(_law_path(law, source, base)))
+    aimed = {} if d.aim is None else {f"aim_{key}": getattr(d.aim, key) for key in ("north", "east", "altitude")}
+    if aimed:
+        d = d.model_copy(update={"start": d.start.model_copy(update={"inputs": {**aimed, **d.start.inputs}})})
     own = LawDefinition(
         format=1, name=d.name, inputs=d.inputs, formulas=d.formulas, events=d.events, tables=d.tables, add={}
     )  # fmt: skip
@@ -193,7 +248,19 @@ def load_scenario(path: str | Path) -> Scenario:
         if name not in craft.signals:
             place, hint = lines.place(["record", "signals"]), nearest(name, craft.signals)
             raise DravikError(f"{craft.name} has no signal {name!r}", where=place, hint=hint)
-    return Scenario(d, craft, _controls(d.controls, lines), source)
+    return Scenario(d, craft, _controls(d.controls, lines), source, _course(d, craft, source, lines))
+
+
+def _course(d: ScenarioDefinition, craft: Aircraft, source: Path, lines: KeyLines) -> CoursePath | None:
+    """Return the path of the route that is flown; raises DravikError for one without room, or too near the land."""
+    if d.route is None:
+        return None
+    own, home = source.parent / d.route.file, _aircraft_path(d.aircraft, source, lines)
+    kept = (home if is_folder(home) else home.parent) / "routes" / f"{d.route.file.removesuffix('.toml')}.toml"
+    try:
+        return path_over_land(craft, read_route(own if exists(own) or not exists(kept) else kept), d.route.clearance)
+    except DravikError as error:
+        raise error.at(lines.place(["route"])) from None
 
 
 def _check_inputs(craft: Aircraft, values: Quantities, place: str) -> None:

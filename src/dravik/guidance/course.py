@@ -93,7 +93,9 @@ class Follower:
         last = self.segment == len(self.path.segments) - 1
         to_go = max(s.length - along, 0.0) + rest
         share = along / max(s.length, 1e-9)
-        return Steering(bank, s.altitude(share), s.airspeed, off, wanted, to_go, s.point + 1, last and along >= s.length)
+        return Steering(
+            bank, s.altitude(share), s.airspeed, off, wanted, to_go, s.point + 1, last and along >= s.length
+        )
 
 
 def _relative(s: Line | Arc, place: tuple[float, float]) -> tuple[float, float, float]:
