@@ -125,7 +125,7 @@ def check_reach(band: Band, north: float, east: float) -> None:
     if not band.holds(reach):
         raise DravikError(
             f"the point is {reach:.0f} m away at {band.altitude:.0f} m",
-            expected=f"{band.least:.0f} m to {band.greatest:.0f} m, which this elevation reaches within {band.miss:g} m",
+            expected=f"{band.least:.0f} m to {band.greatest:.0f} m: what this elevation reaches within {band.miss:g} m",
             hint="a steeper rail" if reach < band.least else "a flatter rail",
         )  # fmt: skip
 

@@ -59,7 +59,7 @@ class Line(Segment):
 
 @dataclass(frozen=True)
 class Arc(Segment):
-    """A part of a circle about ``centre`` (north, east), ``sweep`` (rad, positive) to the right (``sense`` 1) or left."""
+    """Part of a circle about ``centre`` (north, east), ``sweep`` (rad, positive) to the right (``sense`` 1) or left."""
 
     centre: tuple[float, float] = (0.0, 0.0)
     radius: float = 1.0
@@ -97,10 +97,10 @@ class Path:
 
     def samples(self, spacing: float = SPACING) -> Floats:
         """Return north, east and altitude (m) along the path, a row for each place."""
-        rows = []
+        rows: list[tuple[float, float, float]] = []
         for s in self.segments:
-            for d in np.linspace(0.0, s.length, max(2, math.ceil(s.length / spacing) + 1)):
-                rows.append((*s.at(float(d)), s.altitude(float(d) / max(s.length, 1e-9))))
+            way = np.linspace(0.0, s.length, max(2, math.ceil(s.length / spacing) + 1)).tolist()
+            rows += [(*s.at(d), s.altitude(d / max(s.length, 1e-9))) for d in way]
         return np.array(rows)
 
     def clearance(self, ground: Callable[[float, float], float]) -> tuple[float, Floats]:
@@ -183,7 +183,7 @@ class _Builder:
         self._add(Arc(**common, centre=centre, radius=radius, sense=sense, sweep=sweep))
 
     def radius(self, k: int) -> float:
-        """Return the radius (m) of a turn at a point: V^2/(g tan(bank)) at the speed over ground with the wind behind."""
+        """Return the radius (m) of a turn at a point: V^2/(g tan(bank)), V with the wind from behind."""
         p = self.points[k]
         return (p.airspeed + self.wind) ** 2 / (STANDARD_GRAVITY * math.tan(TURN_SHARE * p.bank))
 
@@ -202,8 +202,8 @@ class _Builder:
         place = f"point {p.name}"
         if ahead > room:
             raise DravikError(
-                f"a turn of {math.degrees(abs(turn)):.0f} deg with a radius of {radius:.0f} m begins {ahead:.0f} m before "
-                f"its point, and there are {room:.0f} m", where=place,
+                f"a turn of {math.degrees(abs(turn)):.0f} deg with a radius of {radius:.0f} m begins {ahead:.0f} m "
+                f"before its point, and there are {room:.0f} m", where=place,
                 hint='kind = "fly_over", a smaller airspeed, a greater bank, or longer legs',
             )  # fmt: skip
         if miss > p.acceptance:

@@ -33,7 +33,7 @@ class Settings(Model):
 class Point(Settings):
     """A point of a route: where, in metres or by latitude and longitude, and what happens there.
 
-    ``kind``: turned by before it (``fly_by``), passed and then turned (``fly_over``), a ``circle`` around it, a ``hold``
+    ``kind``: turned before it (``fly_by``), passed and then turned (``fly_over``), a ``circle`` around it, a ``hold``
     (racetrack: inbound ``course`` to the point, ``length`` of its legs), or reached along an ``arc``; circles, holds
     and arcs have a ``radius`` and a ``sense``, circles and holds a number of ``turns``. With ``slope`` the altitude
     changes evenly along the way to the point, otherwise at once.
