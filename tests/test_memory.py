@@ -316,3 +316,24 @@ class MachineTest(unittest.TestCase):
             with_machine(transitions=[{"from": "idle", "to": "out", "when": "askk > 1"}])
         self.assertAlmostEqual(float(with_machine().inputs["machine"].default), 1.0)
         self.assertLess(DEG, 1.0)
+
+    def test_the_audit_finds_modes_without_a_way_and_rivals(self) -> None:
+        from dravik.aircraft.checks.modes import check_modes
+
+        modes = {"idle": {}, "out": {"set": {"stick": 1}}, "trap": {}, "never": {}}
+        ways = [{"from": "idle", "to": "out", "when": "ask > 1"}, {"from": "out", "to": "trap", "when": "ask > 2"}]
+        rival = {"modes": {"a": {"set": {"stick": 0}}, "b": {}}}
+        made = floating(machines={"one": {"modes": modes, "transitions": ways}, "two": rival})
+        self.assertEqual(
+            [(f.severity, f.place, f.what) for f in check_modes(made)],
+            [
+                ("error", "machines.one", "there is no way out of the mode 'trap'"),
+                ("warning", "machines.one", "no transition leads to the mode 'never'"),
+                ("error", "machines.two", "one and two both set stick: the last to change wins"),
+            ],
+        )
+        for name in ("tarn", "pika", "merle"):
+            from dravik.aircraft import sample_path
+
+            laws = sample_path(name) / "laws" / "autopilot.toml"
+            self.assertEqual(check_modes(dv.sample(name).with_law(*dv.load_law(laws))), [])

@@ -19,11 +19,12 @@ from dravik.cli.common import (
     show_rows,
 )
 from dravik.cli.conditions import AskedFor, get_point, takes_condition
-from dravik.cli.flying import fly
+from dravik.cli.flying import craft_or_scenario, fly
 from dravik.cli.handling import handling
 from dravik.cli.limits import limits
 from dravik.cli.linearising import linearise
 from dravik.cli.loop import loop
+from dravik.cli.machines import machines
 from dravik.cli.mass import mass
 from dravik.cli.pictures import axes, export, plot
 from dravik.cli.response import response
@@ -90,10 +91,10 @@ def new(
 
 @app.command()
 def check(aircraft: AircraftFile, loading: Loading = "", law: Laws = None, as_json: AsJson = False) -> None:
-    """Audit an aircraft: inertia, signs of derivatives, tables against the envelope, units, plausibility."""
+    """Audit an aircraft, or that of a scenario: inertia, signs, tables, units, plausibility, modes of its laws."""
     from dravik.aircraft import audit
 
-    craft = get_craft(aircraft, loading, law)
+    craft = craft_or_scenario(aircraft, loading, law)
     with kernel_notice("trim"):
         findings = audit(craft)
     errors = sum(f.severity == "error" for f in findings)
@@ -222,6 +223,7 @@ app.command()(handling)
 app.command()(task)
 app.command()(loop)
 app.command()(score)
+app.command()(machines)
 app.command()(fly)
 app.command()(plot)
 app.command()(export)

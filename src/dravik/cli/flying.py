@@ -33,9 +33,11 @@ from dravik.units import from_si
 if TYPE_CHECKING:
     from dravik.aircraft import Aircraft
     from dravik.flight import Event, History, Recording, Start
+    from dravik.flight.watched import WatchedParameters
+    from dravik.guidance import Path as CoursePath
     from dravik.trimming import TrimPoint
 
-__all__ = ["draw", "fly", "show_run", "told"]
+__all__ = ["craft_or_scenario", "draw", "fly", "show_run", "told"]
 
 USUAL = ("airspeed", "altitude", "alpha", "theta", "q", "phi", "elevator", "nz")
 
@@ -76,6 +78,9 @@ def fly(
     ] = "",
     figure: Figure = "",
     signals: Annotated[str, typer.Option(help="signals in the figure, separated by commas")] = "",
+    watch: Annotated[
+        str, typer.Option(metavar="FILE", help="TOML file of parameters that is read again whenever it is saved")
+    ] = "",
     as_json: AsJson = False,
 ) -> None:  # fmt: skip
     """Fly a scenario; or an aircraft from a trimmed point or its rail, with control histories and laws. Record it."""
@@ -85,7 +90,7 @@ def fly(
             "--control": control, "--turbulence": turbulence, "--record": record, "--start": begin,
             "--every": every,
         }  # fmt: skip
-        craft, title, flown = _scenario_flight(aircraft, refused, seed, resume, save, settings(set_))
+        craft, title, flown = _scenario_flight(aircraft, refused, seed, resume, save, settings(set_), watch, as_json)
     else:
         craft = condition.in_wind(get_craft(aircraft, loading, law, set_))
         title = f"{craft.name} ({craft.loading_name})"
@@ -105,6 +110,7 @@ def fly(
             return flight.fly(
                 craft, start=start, duration=duration, controls=_histories(control or []), dt=dt, record=names,
                 turbulence=gusts, save=save or None, progress=progress, record_every=every or 1,
+                devices=_watching(craft, watch),
             )  # fmt: skip
 
     try:
@@ -157,7 +163,7 @@ def _is_scenario(name: str) -> bool:
 
 def _scenario_flight(
     name: str, refused: Mapping[str, object], seed: int | None, resume: str, save: str,
-    values: Mapping[str, str | float],
+    values: Mapping[str, str | float], watch: str, quiet: bool,
 ) -> "tuple[Aircraft, str, Callable[[Callable[[float], None]], Recording]]":  # fmt: skip
     """Return a scenario's aircraft, its title, and what flies it; options that only an aircraft takes are refused."""
     from dravik.flight import load_scenario
@@ -181,9 +187,51 @@ def _scenario_flight(
 
     def flown(progress: Callable[[float], None]) -> "Recording":
         start = _resumed(scenario.craft, resume) if resume else scenario.start()
-        return scenario.fly(save=save or None, seed=seed, start=start, progress=progress)
+        devices = _watching(scenario.craft, watch)
+        run = scenario.fly(save=save or None, seed=seed, start=start, progress=progress, devices=devices)
+        if scenario.course is not None and not quiet:
+            _show_route(run, scenario.course)
+        return run
 
+    band = scenario.band if not quiet else None
+    if band is not None:
+        say(
+            f"reach at {band.altitude:.0f} m within {band.miss:g} m: {band.least:.0f} m to {band.greatest:.0f} m, "
+            f"unguided {band.middle:.0f} m"
+        )
     return scenario.craft, f"{scenario.definition.name} ({scenario.craft.name})", flown
+
+
+def craft_or_scenario(name: str, loading: str, law: list[str] | None) -> "Aircraft":
+    """Return the aircraft that a user names, or that of a scenario with its laws, its world and its plan."""
+    from dravik.flight import is_scenario, load_scenario, scenario_names
+
+    path, shipped = Path(name), name in scenario_names()
+    if (exists(path) and is_scenario(path)) or (shipped and not exists(path)):
+        if loading or law:
+            raise DravikError("--loading or --law beside a scenario", where=name, hint="write it into the scenario")
+        return load_scenario(name).craft
+    return get_craft(name, loading, law)
+
+
+def _watching(craft: "Aircraft", file: str) -> "list[WatchedParameters]":
+    """Return the device that watches a file of parameters, if one is named."""
+    from dravik.flight.watched import WatchedParameters
+
+    return [WatchedParameters(file, craft.configuration.parameters)] if file else []
+
+
+def _show_route(run: "Recording", course: "CoursePath") -> None:
+    """Print how near each point of a route was met."""
+    from dravik.flight.routes import route_log
+
+    log = route_log(run, course)
+    rows = [
+        (p, c, "yes" if met else "no", t, h, *([m] if m == m else []))
+        for p, c, t, met, h, m in log.itertuples(index=False)
+    ]
+    heads = ["point", "closest m", "met", "at s", "too high m", *(["mass kg"] if log.mass_kg.notna().any() else [])]
+    show_rows(f"route {course.name}", heads, rows)
 
 
 def _resumed(craft: "Aircraft", path: str) -> "Start":

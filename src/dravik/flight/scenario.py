@@ -3,6 +3,7 @@
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
+from functools import cached_property
 from pathlib import Path
 from typing import Any, Literal
 
@@ -20,6 +21,7 @@ from dravik.errors import DravikError, nearest
 from dravik.files import as_path, exists, is_folder, read_text
 from dravik.flight.aiming import Band, check_reach, reachable_band
 from dravik.flight.core import Start
+from dravik.flight.devices import Device
 from dravik.flight.flying import fly
 from dravik.flight.histories import History, parse_history
 from dravik.flight.recording import Recording
@@ -126,9 +128,11 @@ class Scenario:
 
     def fly(
         self, *, save: str | Path | None = None, seed: int | None = None, start: TrimPoint | Start | None = None,
-        progress: Callable[[float], None] | None = None,
+        progress: Callable[[float], None] | None = None, devices: Sequence[Device] = (),
     ) -> Recording:  # fmt: skip
         """Return the recording of the scenario flown, as ``dravik.fly`` does; ``seed`` stands for its own.
+
+        ``devices`` are called after the guidance of its route, if it has one.
 
         From another ``start``, such as the end of a recording, it flies on to the scenario's end.
         """
@@ -137,25 +141,27 @@ class Scenario:
         flown = start.time if isinstance(start, Start) else 0.0
         if not flown < d.duration:
             raise DravikError(f"the scenario ends at {d.duration:g} s", expected="a start before that")
-        devices = []
+        guides: list[Device] = []
         if self.course is not None and d.route is not None:
             route = d.route
-            devices = [RouteGuidance(self.course, rate=route.rate, quickness=route.quickness, targets=route.targets)]
+            guides = [RouteGuidance(self.course, rate=route.rate, quickness=route.quickness, targets=route.targets)]
         note: dict[str, Any] = {"scenario": d.name, "begins": d.begins.isoformat() if d.begins else None}
         if self.course is not None:
             note["route"] = drawn(self.course)
-        band = self.band()
+        band = self.band
         if band is not None and d.aim is not None:
             check_reach(band, d.aim.north, d.aim.east)
             note["band"] = band._asdict()
         every = 1 if d.record.every is None else max(1, round(d.record.every / d.step))
         return fly(
-            self.craft, start=start, duration=d.duration - flown, controls=self.controls, devices=devices,
+            self.craft, start=start, duration=d.duration - flown, controls=self.controls,
+            devices=[*guides, *devices],
             turbulence=self._turbulence(d.seed if seed is None else seed), dt=d.step,
             record=list(d.record.signals) or None, record_every=every, save=save, progress=progress,
             note=note,
         )  # fmt: skip
 
+    @cached_property
     def band(self) -> Band | None:
         """Return the band of ranges that the rail's elevation reaches at the altitude aimed at; None without an aim.
 

@@ -12,7 +12,7 @@ from dravik.definition import arguments
 from dravik.errors import DravikError, require
 from dravik.flight.recording import Recording
 
-__all__ = ["Followed", "scorecard", "targets_of"]
+__all__ = ["Followed", "asked_of", "scorecard", "targets_of"]
 
 Floats = NDArray[np.float64]
 SUFFIXES = ("_command", "_target", "_asked")  # of the names of targets, before which stands what they are targets of
@@ -22,6 +22,8 @@ LEAST = 1e-6  # of the target's whole range: smaller changes are rounding
 RESTLESS = 0.5  # share of the rows in which a target may move
 LAST = 0.1  # share of the time at the end over which the steady error is taken
 CONTROLS = ("elevator", "aileron", "rudder", "throttle")
+# what the name of a target stands for where it is not the signal's own
+MEANT = {"pitch": "theta", "bank": "phi", "heading": "psi", "climb": "climb_rate", "path": "flight_path"}
 TURNING = ("psi", "track", "phi", "heading")
 
 
@@ -66,9 +68,27 @@ def targets_of(run: Recording) -> dict[str, str]:
     for name in run.names:
         for suffix in SUFFIXES:
             base = name.removesuffix(suffix)
-            if base != name and base in run.names and not _is_control(base):
-                found[name] = base
+            actual = base if base in run.names else MEANT.get(base, base)
+            if base != name and actual in run.names and not _is_control(actual):
+                found[name] = actual
     return found
+
+
+def asked_of(run: Recording, name: str) -> str:
+    """Return the recorded signal that a signal is to follow, its command or a target; nothing where there is none.
+
+    What moves from moment to moment (``climb_asked``) goes before what was set (``climb_target``).
+
+    >>> import numpy as np
+    >>> asked_of(Recording(["time", "theta", "pitch_target"], {}, np.zeros((3, 3))), "theta")
+    'pitch_target'
+    """
+    stems = [name, *(short for short, meant in MEANT.items() if meant == name)]
+    for suffix in ("_command", "_asked", "_target"):
+        for stem in stems:
+            if f"{stem}{suffix}" in run.names and run.units.get(f"{stem}{suffix}") == run.units.get(name):
+                return f"{stem}{suffix}"
+    return ""
 
 
 def _is_control(name: str) -> bool:

@@ -21,6 +21,7 @@ from .loop_study import figure_flown_steps as figure_flown_steps
 from .loop_study import figure_locus as figure_locus
 from .loop_study import figure_study as figure_study
 from .loops import figure_loop as figure_loop
+from .machines import figure_machines as figure_machines
 from .masses import figure_masses as figure_masses
 from .page import Block as Block
 from .page import write_page as write_page

@@ -12,7 +12,8 @@ import numpy as np
 
 from dravik.errors import DravikError, readable
 from dravik.files import replace_file, saved, write_text
-from dravik.report.figures import ACTUAL, COMMANDED, GRID, INK, SOFT, STYLE, new_figure
+from dravik.report.figures import new_figure
+from dravik.report.look import ACTUAL, COMMANDED, GRID, INK, SOFT, STYLE
 from dravik.report.page import rendered
 from dravik.report.tracks import GROUND
 from dravik.report.wire import attitude_matrix, draw_wire, to_view

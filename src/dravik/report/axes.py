@@ -8,7 +8,8 @@ import numpy as np
 from matplotlib.figure import Figure
 
 from dravik.frames import dcm_from_euler, euler_from_dcm
-from dravik.report.figures import ACTUAL, COMMANDED, INK, SOFT, STYLE, THIRD, new_figure
+from dravik.report.figures import new_figure
+from dravik.report.look import ACTUAL, COMMANDED, INK, SOFT, STYLE, THIRD
 from dravik.report.wire import draw_wire, level_room, to_view
 
 if TYPE_CHECKING:

@@ -9,7 +9,8 @@ import matplotlib
 from matplotlib.figure import Figure
 
 from dravik.errors import DravikError
-from dravik.report.figures import INK, SOFT, STYLE, figure_histories, new_figure, save_figure
+from dravik.report.figures import figure_histories, new_figure, save_figure
+from dravik.report.look import INK, SOFT, STYLE
 from dravik.report.page import Block, write_page
 from dravik.report.tracks import figure_plan, figure_track
 from dravik.units import from_si

@@ -8,7 +8,8 @@ import numpy as np
 from matplotlib.figure import Figure
 
 from dravik.errors import DravikError
-from dravik.report.figures import SOFT, STYLE, drawn, new_figure
+from dravik.report.figures import drawn, new_figure
+from dravik.report.look import SOFT, STYLE
 from dravik.report.tracks import colours
 
 if TYPE_CHECKING:

@@ -8,7 +8,8 @@ import matplotlib
 import numpy as np
 
 from dravik.errors import DravikError
-from dravik.report.figures import INK, PALETTE, SOFT, STYLE, new_figure
+from dravik.report.figures import new_figure
+from dravik.report.look import INK, PALETTE, SOFT, STYLE
 from dravik.units import from_si
 
 if TYPE_CHECKING:

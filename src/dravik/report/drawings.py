@@ -6,7 +6,8 @@ import matplotlib
 import numpy as np
 from matplotlib.patches import Polygon
 
-from dravik.report.figures import ACTUAL, COMMANDED, INK, SOFT, STYLE, THIRD, new_figure
+from dravik.report.figures import new_figure
+from dravik.report.look import ACTUAL, COMMANDED, INK, SOFT, STYLE, THIRD
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes

@@ -15,6 +15,9 @@ from matplotlib.lines import Line2D
 
 from dravik.errors import DravikError
 from dravik.flight.recording import STILL
+from dravik.flight.scorecard import TURNING, asked_of
+from dravik.report.look import ACTUAL, COMMANDED, GRID, INK, SOFT, STYLE, THIRD
+from dravik.report.plans import draw_modes, mode_spans
 from dravik.units import from_si
 
 if TYPE_CHECKING:
@@ -26,24 +29,8 @@ if TYPE_CHECKING:
 
 __all__ = ["drawn", "figure_histories", "figure_overlay", "figure_poles", "marked_events", "new_figure", "save_figure"]
 
-INK, SOFT, GRID = "#1d2b33", "#6b7b84", "#dfe5e8"
-ACTUAL, COMMANDED, THIRD = "#0b6e8f", "#d1662c", "#7a4fa3"
-PALETTE = (ACTUAL, COMMANDED, THIRD, "#4c8c5a", "#b08a2e", "#8a3b52")
 SIZE = (12.8, 8.0)
 CLEAR = 0.15  # of a panel's half width: roots nearer to the origin are labelled in the panel that zooms in
-STYLE: Any = {
-    "font.family": "DejaVu Sans",
-    "font.size": 10,
-    "text.parse_math": False,  # a name may hold a $
-    "axes.edgecolor": SOFT,
-    "axes.labelcolor": INK,
-    "axes.grid": True,
-    "grid.color": GRID,
-    "axes.spines.top": False,
-    "axes.spines.right": False,
-    "xtick.color": INK,
-    "ytick.color": INK,
-}
 
 
 def new_figure(title: str) -> Figure:
@@ -80,8 +67,9 @@ def figure_histories(
 ) -> Figure:
     """Return signals over time in stacked panels; commanded values beside actual ones, events marked, limits drawn.
 
-    A signal ``x`` brings its ``x_command`` along where that was recorded. ``limits`` (SI) are drawn where they
-    lie near the values. Raises DravikError for a signal that was not recorded, or an empty list.
+    A signal brings its command or target along where that was recorded, and the modes of machines stand below as
+    bands. ``limits`` (SI) are drawn where they lie near the values. Raises DravikError for a signal that was not
+    recorded, or an empty list.
     """
     if not signals:
         raise DravikError("no signals to plot", hint="--signals alpha,theta")
@@ -89,7 +77,14 @@ def figure_histories(
     rows = math.ceil(len(signals) / columns)
     figure = new_figure(title)
     with matplotlib.rc_context(STYLE):
-        grid = figure.subplots(rows, columns, sharex=True, squeeze=False)
+        spans = mode_spans(run)
+        shares = [1.0] * rows + ([0.12 + 0.085 * rows * len(spans)] if spans else [])
+        whole = figure.add_gridspec(len(shares), columns, height_ratios=shares)
+        grid = whole[:rows, :].subgridspec(rows, columns).subplots(sharex=True, squeeze=False)
+        if spans:
+            strip = figure.add_subplot(whole[rows, :], sharex=grid[0][0] if columns == 1 else None)
+            draw_modes(strip, spans)
+            strip.set_xlim(float(run.time[0]), float(run.time[-1]))
         places = [grid[i % rows][i // rows] for i in range(len(signals))]
         for axes, name in zip(places, signals, strict=True):
             _history_panel(axes, run, name, (limits or {}).get(name))
@@ -98,7 +93,7 @@ def figure_histories(
                 axes.set_axis_off()
         for j in range(columns):
             last = [a for a in places if a in list(grid[:, j])][-1]
-            last.set_xlabel("time [s]")
+            last.set_xlabel("" if spans else "time [s]")
             last.tick_params(labelbottom=True)
         marks = marked_events(run)
         for j in range(columns):
@@ -107,8 +102,8 @@ def figure_histories(
             words = "     ".join(f"{i}\u00a0{_event_words(e, run)}" for i, e in enumerate(marks, start=1))
             lines = wrap(words, 215, break_long_words=False, expand_tabs=False)
             figure.supxlabel("\n".join(lines), fontsize=8, color=THIRD, x=0.01, ha="left")
-        if any(f"{n}_command" in run.names for n in signals):
-            kinds = [("flown", ACTUAL, "-"), ("commanded", COMMANDED, (0, (4, 2)))]
+        if any(asked_of(run, n) for n in signals):
+            kinds = [("flown", ACTUAL, "-"), ("asked for", COMMANDED, (0, (4, 2)))]
             handles = [Line2D([], [], color=c, ls=ls, label=text) for text, c, ls in kinds]
             figure.legend(handles=handles, loc="upper right", frameon=False, fontsize=9, ncols=2)
     return figure
@@ -155,8 +150,11 @@ def _history_panel(axes: "Axes", run: "Recording", name: str, limits: tuple[floa
     values, unit = drawn(run, name)
     axes.plot(run.time, values, color=ACTUAL, lw=1.6)
     lowest, highest = float(np.nanmin(values)), float(np.nanmax(values))
-    if f"{name}_command" in run.names:
-        commanded, _ = run.shown(f"{name}_command")
+    asked = asked_of(run, name)
+    if asked:
+        commanded, _ = run.shown(asked)
+        if unit == "deg" and name in TURNING:
+            commanded = values + np.remainder(commanded - values + 180.0, 360.0) - 180.0  # the way round that is nearer
         axes.plot(run.time, commanded, color=COMMANDED, lw=1.3, ls=(0, (4, 2)))
         lowest, highest = min(lowest, float(commanded.min())), max(highest, float(commanded.max()))
     # the vertical range has a minimum, so that a constant trace looks flat and not like noise

@@ -6,7 +6,8 @@ from typing import TYPE_CHECKING
 import matplotlib
 import numpy as np
 
-from dravik.report.figures import ACTUAL, COMMANDED, INK, SOFT, STYLE, THIRD, new_figure
+from dravik.report.figures import new_figure
+from dravik.report.look import ACTUAL, COMMANDED, INK, SOFT, STYLE, THIRD
 
 if TYPE_CHECKING:
     from collections.abc import Sequence

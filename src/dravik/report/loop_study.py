@@ -10,7 +10,8 @@ from matplotlib.ticker import FuncFormatter
 
 from dravik.loops import root_locus
 from dravik.loops.curve import LoopCurve, least
-from dravik.report.figures import ACTUAL, COMMANDED, INK, PALETTE, SOFT, STYLE, new_figure
+from dravik.report.figures import new_figure
+from dravik.report.look import ACTUAL, COMMANDED, INK, PALETTE, SOFT, STYLE
 from dravik.units import from_si
 
 if TYPE_CHECKING:

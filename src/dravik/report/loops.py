@@ -8,7 +8,8 @@ import numpy as np
 from matplotlib.ticker import FuncFormatter
 
 from dravik.loops.curve import LoopCurve, least
-from dravik.report.figures import ACTUAL, COMMANDED, INK, SOFT, STYLE, THIRD, new_figure
+from dravik.report.figures import new_figure
+from dravik.report.look import ACTUAL, COMMANDED, INK, SOFT, STYLE, THIRD
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes

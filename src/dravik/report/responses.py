@@ -10,7 +10,8 @@ from matplotlib.ticker import FuncFormatter
 
 from dravik.errors import DravikError
 from dravik.linear import answer, frequency_answer, is_body_mode
-from dravik.report.figures import INK, PALETTE, SOFT, STYLE, new_figure
+from dravik.report.figures import new_figure
+from dravik.report.look import INK, PALETTE, SOFT, STYLE
 from dravik.units import from_si
 
 if TYPE_CHECKING:

@@ -6,7 +6,8 @@ import matplotlib
 import numpy as np
 
 from dravik.linear import is_body_mode
-from dravik.report.figures import INK, SOFT, STYLE, new_figure
+from dravik.report.figures import new_figure
+from dravik.report.look import INK, SOFT, STYLE
 from dravik.units import from_si
 
 if TYPE_CHECKING:

@@ -6,7 +6,8 @@ from typing import TYPE_CHECKING
 import matplotlib
 import numpy as np
 
-from dravik.report.figures import ACTUAL, COMMANDED, INK, PALETTE, SOFT, STYLE, new_figure
+from dravik.report.figures import new_figure
+from dravik.report.look import ACTUAL, COMMANDED, INK, PALETTE, SOFT, STYLE
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes

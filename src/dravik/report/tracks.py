@@ -1,7 +1,7 @@
 """Figures of where a flight went: plan view with the profile below it, and the track in space with the attitude."""
 
 import math
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING, Any, cast
 
 import matplotlib
@@ -9,7 +9,9 @@ import numpy as np
 from matplotlib.figure import Figure
 
 from dravik.errors import DravikError
-from dravik.report.figures import ACTUAL, COMMANDED, INK, SOFT, STYLE, THIRD, marked_events, new_figure
+from dravik.report.figures import marked_events, new_figure
+from dravik.report.look import ACTUAL, COMMANDED, INK, SOFT, STYLE, THIRD
+from dravik.report.plans import draw_band, draw_route
 from dravik.report.wire import attitude_matrix, draw_wire, level_room, to_view
 
 if TYPE_CHECKING:
@@ -51,7 +53,12 @@ def figure_plan(run: "Recording", *, title: str = "") -> Figure:
         north, east = run["north"], run["east"]
         across = max(float(np.ptp(north)), float(np.ptp(east)), 1.0)
         unit, k = ("km", 1e-3) if across > 3000.0 else ("m", 1.0)
-        above.plot(east * k, north * k, color=ACTUAL, lw=1.6)
+        above.plot(east * k, north * k, color=ACTUAL, lw=1.6, label="flown")
+        if isinstance(run.metadata.get("route"), Mapping):
+            draw_route(above, run.metadata["route"], k)
+            above.legend(loc="lower left", frameon=False, fontsize=8.5)
+        if isinstance(run.metadata.get("band"), Mapping):
+            above.set_title(draw_band(above, run, k), fontsize=9, color=SOFT, loc="left")
         _headings(above, run, k)
         above.set_aspect("equal", adjustable="datalim")
         above.set_xlabel(f"east [{unit}]")
@@ -65,6 +72,11 @@ def figure_plan(run: "Recording", *, title: str = "") -> Figure:
             below.fill_between(along * k, floor - room, run["ground_height"], color=GROUND, alpha=0.35, lw=0)
             below.plot(along * k, run["ground_height"], color=GROUND, lw=1.0, label="ground")
             below.set_ylim(floor - room, None)
+        if "cross_track" in run.names:
+            aside = below.twinx()
+            aside.plot(along * k, run["cross_track"], color=THIRD, lw=1.0)
+            aside.set_ylabel("to the right of the route [m]", color=THIRD)
+            aside.grid(visible=False)
         below.set_xlabel(f"distance flown [{unit}]")
         below.set_ylabel("height above sea [m]")
         below.margins(x=0.01)

@@ -3,6 +3,7 @@
 from dravik.aircraft.checks.finding import Finding
 from dravik.aircraft.checks.flight import check_flight
 from dravik.aircraft.checks.ground import check_geometry, check_loadings, check_tables
+from dravik.aircraft.checks.modes import check_modes
 from dravik.aircraft.checks.parts import check_drawing, check_limits, check_shafts
 from dravik.aircraft.craft import Aircraft
 
@@ -21,7 +22,7 @@ def audit(craft: Aircraft) -> list[Finding]:
     []
     """
     findings = [*check_loadings(craft), *check_limits(craft), *check_geometry(craft), *check_tables(craft)]
-    findings += [*check_shafts(craft), *check_drawing(craft)]
+    findings += [*check_shafts(craft), *check_drawing(craft), *check_modes(craft)]
     names = craft.definition.loadings
     findings.extend(check_flight([craft if n == craft.loading_name else craft.with_loading(n) for n in names]))
     unique = list(dict.fromkeys(findings))
