@@ -78,7 +78,7 @@ def main() -> int:
     flown = float(scenario.fly(start=begun).time[-1])
     whole = min(rounds({"run": lambda: scenario.fly(start=begun)}).values())
     rows.append(
-        ("the fire run: tanks, pilot, round Earth, terrain, gusts, 53 signals at 20 Hz", f"{flown / whole:.0f}", "")
+        ("the fire run: tanks, autopilot, round Earth, terrain, gusts, 53 signals at 20 Hz", f"{flown / whole:.0f}", "")
     )
     show("flights", ("a minute of the Tarn at 100 Hz", "times real time", "time over that of the first"), rows)
     return 0

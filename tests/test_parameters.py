@@ -152,9 +152,9 @@ class FlightTest(unittest.TestCase):
         run = dv.fly(planned, start=dv.trim(planned, airspeed=62, altitude=300), duration=2, record=["pitch_hold_gain"])
         self.assertEqual(sorted(set(run["pitch_hold_gain"].tolist())), [0.5, 2.0])
         scenario = dv.load_scenario("fire_run")
-        self.assertEqual(scenario.with_parameters({"pilot_bank": 0.8}).craft.parameters["pilot_bank"], 0.8)
-        with self.assertRaisesRegex(DravikError, "no parameter 'pilot_bnk'.*pilot_bank"):
-            scenario.with_parameters({"pilot_bnk": 0.8})
+        self.assertEqual(scenario.with_parameters({"track_gain": 0.2}).craft.parameters["track_gain"], 0.2)
+        with self.assertRaisesRegex(DravikError, "no parameter 'track_gian'.*track_gain"):
+            scenario.with_parameters({"track_gian": 0.2})
 
 
 if __name__ == "__main__":

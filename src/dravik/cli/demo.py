@@ -13,7 +13,7 @@ from dravik.aircraft import Aircraft, audit, drain_paths, load_law, sample, samp
 from dravik.cli.common import emit, err, kernel_notice, say, show_rows
 from dravik.errors import DravikError
 from dravik.files import write_text
-from dravik.flight import Recording, fly, load_scenario, prove_linear, prove_trim, step, write_track
+from dravik.flight import Recording, doublet, fly, load_scenario, prove_linear, prove_trim, step, write_track
 from dravik.handling import handling_qualities
 from dravik.linear import linearise
 from dravik.performance import engine_points, performance
@@ -26,6 +26,7 @@ from dravik.report import (
     figure_performance,
     figure_plan,
     figure_poles,
+    figure_runs,
     figure_three_views,
     figure_track,
     marked_events,
@@ -105,6 +106,7 @@ def run_demo(folder: str, *, quick: bool, as_json: bool) -> bool:
         _overlay(demo, point)
         tell("judging")
         _handling(demo, point)
+        _dampers(demo, craft)
         tell("closing the loop")
         run = _hold(demo, craft)
         tell("flying to the fire and back")
@@ -274,6 +276,21 @@ def _handling(demo: _Demo, point: TrimPoint) -> None:
     demo.add("handling qualities", found.level == 1, Block("Handling qualities", text, columns=columns, rows=rows))
 
 
+def _dampers(demo: _Demo, craft: Aircraft) -> None:
+    """Fly a pedal doublet without and with the yaw damper, and say how the Dutch roll is damped."""
+    damped = craft.with_law(*load_law(sample_path("tarn") / "laws" / "yaw_damper.toml"))
+    runs, ratios = [], []
+    for made in (craft, damped):
+        point = trim(made, airspeed="62 m/s", altitude="300 m")
+        ratios.append(next(m.damping for m in linearise(made, point).modes() if m.name == "Dutch roll"))
+        kick = doublet(0.3, at=1.0, width=1.0)
+        runs.append(fly(made, start=point, duration=20.0, controls={"pedal": kick}))
+    title = "A doublet of the pedals, without and with the yaw damper"
+    image = demo.figure(figure_runs(runs, ["beta", "r", "phi"], ["without", "with"], title=title), "dampers.png")
+    text = f"the Dutch roll is damped by {ratios[0]:.2f} without the yaw damper and by {ratios[1]:.2f} with it"
+    demo.add("dampers", ratios[1] > 1.5 * ratios[0], Block("Handling without and with dampers", text, images=[image]))
+
+
 def _hold(demo: _Demo, craft: Aircraft) -> Recording:
     law_file = sample_path("tarn") / "laws" / "pitch_hold.toml"
     shutil.copyfile(law_file, demo.folder / "pitch_hold.toml")
@@ -302,8 +319,8 @@ def _story(demo: _Demo) -> None:
         demo.figure(figure_track(run, title="Fire run: in space"), "fire_run_track.png"),
         demo.figure(
             figure_histories(
-                run, ["airspeed", "altitude", "theta", "phi", "power_right", "mass", "nz", "rudder"], title="Fire run",
-                limits=scenario.craft.limits,
+                run, ["airspeed", "altitude", "climb_rate", "phi", "power_right", "mass", "nz", "rudder"],
+                title="Fire run", limits=scenario.craft.limits,
             ), "fire_run.png",
         ),
     ]  # fmt: skip

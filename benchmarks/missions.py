@@ -1,0 +1,166 @@
+"""Print how the autopilots do over many seeds: landings, a route, shots at points in space; and what laws cost."""
+
+import math
+import sys
+from collections.abc import Mapping
+from pathlib import Path
+
+sys.path.insert(0, str(Path(__file__).parent))
+
+import numpy as np
+from shown import show
+from timing import least
+
+import dravik as dv
+from dravik.aircraft import Aircraft, sample_path
+from dravik.flight.aiming import reachable_band
+from dravik.flight.routes import route_log
+
+SEEDS = 50
+SHOTS = 100
+AWAY = 5000.0  # m before the touchdown point
+
+
+def with_law(name: str, law: str, loading: str = "") -> Aircraft:
+    """Return a sample with one of its laws."""
+    craft = dv.sample(name)
+    craft = craft.with_loading(loading) if loading else craft
+    return craft.with_law(*dv.load_law(sample_path(name) / "laws" / f"{law}.toml"))
+
+
+def landing(craft: Aircraft, start: dv.TrimPoint, seed: int, gusts: Mapping[str, str]) -> tuple[float, ...] | None:
+    """Return what a touchdown was like across 8 m/s of wind; None where it crashed."""
+    turbulence = dv.Turbulence(seed=seed, **gusts)  # type: ignore[arg-type]
+    names = ["north", "east", "climb_rate", "theta", "phi", "psi", "airspeed", "ground_speed"]
+    session = dv.Session(craft, start=start, turbulence=turbulence, record=names, record_every=2)
+    session.set(vertical="glide", levers="airspeed", lateral="line", airspeed_target=48, track_target="90 deg")
+    while not session.ended and session.time < 175.0 and session["ground_speed"] > 2.0:
+        session.step(1.0)
+    touches = [e.time for e in session.events if "touches the ground" in e.text]
+    if session.ended or not touches:
+        return None
+    run = session.recording()
+    k = int(np.argmax(run.time >= touches[0]))
+    angles = [math.degrees(float(run[n][k])) for n in ("theta", "phi")]
+    drift = math.degrees(float(run["psi"][k])) - 90.0
+    return (
+        -float(run["climb_rate"][k]), float(run["north"][k]), float(run["east"][k]) - AWAY, *angles, drift,
+        float(run["airspeed"][k]), float(np.abs(run["north"][k:]).max()),
+    )  # fmt: skip
+
+
+def landings() -> list[tuple[str, ...]]:
+    """Return rows of the distributions of touchdowns, in gusts that fit the wind and in moderate ones."""
+    wind = {"speed": "8 m/s", "blows_from": "0 deg", "roughness": "0.05 m"}
+    craft = with_law("tarn", "autopilot", "dropped").with_environment(ground=300.0, wind=wind)
+    inputs = {"flap_lever": "28 deg", "touchdown_east": AWAY, "track_target": "90 deg"}
+    high = 310.0 + AWAY * math.tan(math.radians(3.5))
+    start = dv.trim(craft, airspeed=50, altitude=high, heading="90 deg", inputs=inputs)
+    rows = []
+    for words, gusts in (("gusts of the 8 m/s", {"wind_20ft": "8 m/s"}), ("moderate gusts", {"severity": "moderate"})):
+        found = [landing(craft, start, seed, gusts) for seed in range(SEEDS)]
+        safe = np.array([f for f in found if f is not None])
+        heads = ("sink m/s", "right of the line m", "beyond the point m", "pitch deg", "bank deg", "drift angle deg",
+                 "airspeed m/s", "farthest off the line m")  # fmt: skip
+        for head, column in zip(heads, safe.T, strict=True):
+            what = f"Tarn lands across the wind, {words}: {head}"
+            rows.append((what, f"{column.mean():.2f}", f"{column.std():.2f}", f"{column.min():.2f}",
+                         f"{column.max():.2f}", f"{len(safe)} of {SEEDS}"))  # fmt: skip
+    return rows
+
+
+def routes() -> list[tuple[str, ...]]:
+    """Return rows of the Pika's route: points met, and the distance off the route."""
+    scenario = dv.load_scenario("fire_edge")
+    assert scenario.course is not None
+    met, beside, behind, closest = 0, [], [], []
+    start = scenario.start()
+    for seed in range(SEEDS):
+        run = scenario.fly(seed=seed, start=start)
+        log = route_log(run, scenario.course)
+        met += bool(log.met.all())
+        closest.append(float(log.closest_m.max()))
+        flying, after = run["route_done"] < 0.5, run["route_point"] == 6
+        beside.append(float(np.abs(run["cross_track"][flying & ~after]).max()))
+        behind.append(float(np.abs(run["cross_track"][flying & after]).max()))
+    rows = []
+    for what, values in (
+        ("farthest off the route m", beside), ("behind the point flown over m", behind),
+        ("worst closest approach to a point m", closest),
+    ):  # fmt: skip
+        v = np.array(values)
+        rows.append((f"Pika, twelve points: {what}", f"{v.mean():.1f}", f"{v.std():.1f}", f"{v.min():.1f}",
+                     f"{v.max():.1f}", f"{met} of {SEEDS}"))  # fmt: skip
+    return rows
+
+
+def shots() -> list[tuple[str, ...]]:
+    """Return rows of the Hail's miss distances over dispersed shots within its band."""
+    hail, rng, rows = with_law("hail", "homing"), np.random.default_rng(4), []
+    for words, predictive in (("proportional", 0), ("predictive", 1)):
+        given: dict[str, str | float] = {"ignition": 1, "predictive": predictive}
+        band = reachable_band(hail, altitude="4000 m", elevation="70 deg", inputs=given)
+        misses = []
+        for k in range(SHOTS):
+            reach, off = rng.uniform(band.least, 0.95 * band.greatest), rng.uniform(-0.15, 0.15)
+            blown = {"speed": f"{rng.uniform(0, 10)} m/s", "blows_from": f"{rng.uniform(0, 360)} deg"}
+            craft = hail.with_environment(wind=blown)
+            aim = {"aim_north": reach * math.cos(off), "aim_east": reach * math.sin(off), "aim_altitude": 4000.0}
+            rail = {"elevation": f"{70 + rng.normal(0, 0.5)} deg", "heading": f"{rng.normal(0, 0.5)} deg"}
+            start = dv.on_rail(craft, **rail, inputs={**given, **aim})  # type: ignore[arg-type]
+            gusts = dv.Turbulence(severity="moderate", seed=k)
+            run = dv.fly(craft, start=start, duration=60, record=["aim_distance"], turbulence=gusts)
+            misses.append(float(run["aim_distance"].min()))
+        v = np.array(misses)
+        rows.append((f"Hail, {words}, {band.least:.0f} to {band.greatest:.0f} m: miss m", f"{v.mean():.2f}",
+                     f"{v.std():.2f}", f"{v.min():.2f}", f"{v.max():.2f}", f"{(v < 10).sum()} of {SHOTS}"))  # fmt: skip
+    return rows
+
+
+class Banking:
+    """A controller in Python at 50 Hz: it reads three signals and sets one."""
+
+    rate = 50.0
+    sets = ("bank_target",)
+    reads = ("phi", "p", "altitude")
+
+    def update(self, t: float, signals: Mapping[str, float]) -> dict[str, float]:
+        """Lean against the bank."""
+        return {"bank_target": -0.1 * signals["phi"] - 0.01 * signals["p"]}
+
+
+def costs() -> list[tuple[str, ...]]:
+    """Return rows of what laws cost: a minute of the Tarn at 100 Hz, times real time."""
+    engaged = {"vertical": "altitude", "lateral": "heading", "levers": "airspeed"}
+    cases = (
+        ("without a law", dv.sample("tarn"), {}, (), ""),
+        ("attitude hold", with_law("tarn", "attitude_hold"), {}, (), ""),
+        ("fly by wire at 50 Hz", with_law("tarn", "fly_by_wire"), {}, (), ""),
+        ("the whole autopilot, all axes", with_law("tarn", "autopilot"), engaged, (), "250"),
+        ("and a controller in Python at 50 Hz", with_law("tarn", "autopilot"), engaged, (Banking(),), "100"),
+    )
+    rows, first = [], 0.0
+    for what, craft, inputs, devices, target in cases:
+        point = dv.trim(craft, airspeed=62, altitude=800, inputs=inputs)
+
+        def minute(
+            craft: Aircraft = craft, point: dv.TrimPoint = point, devices: tuple[Banking, ...] = devices
+        ) -> None:
+            dv.fly(craft, start=point, duration=60, record=["altitude"], record_every=10, devices=devices)
+
+        taken = least(minute, 7)
+        first = first or taken
+        rows.append((what, f"{60 / taken:.0f}", f"{taken / first:.2f}", target))
+    return rows
+
+
+def main() -> int:
+    """Measure and print."""
+    show("laws", ("a minute of the Tarn at 100 Hz", "times real time", "time over the first", "target"), costs())
+    heads = ("what", "mean", "deviation", "least", "most", "good ones")
+    show("missions", heads, [*landings(), *routes(), *shots()])
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())
