@@ -148,6 +148,57 @@ class TarnTest(unittest.TestCase):
             for rate in "pqr":
                 self.assertLess(float(np.abs(np.diff(run[rate])).max()), 1 * DEG)
 
+    def test_laws_are_exchanged_without_a_jump(self) -> None:
+        hold, tables, places = dv.load_law(sample_path("tarn") / "laws" / "attitude_hold.toml")
+        both = craft("tarn", "autopilot", "loaded").with_law(hold.model_copy(update={"fade": 1.0}), tables, places)
+        rng = np.random.default_rng(11)
+        for _ in range(15):
+            try:
+                s = session(both, rng.uniform(60, 85), rng.uniform(0, 2000), bank=f"{rng.uniform(-10, 10)} deg")
+            except TrimError:
+                continue
+            s.step(0.5)
+            s.set(theta_command=s["theta"] + rng.uniform(-2, 2) * DEG, phi_command=s["phi"] + rng.uniform(-5, 5) * DEG)
+            s.step(2)
+            s.set(
+                engaged_attitude_hold=0, vertical="pitch", lateral="bank", pitch_target=s["theta"], bank_target=s["phi"]
+            )
+            s.step(3)
+            s.set(engaged_attitude_hold=1, vertical="off", lateral="off")
+            s.step(3)
+            run = s.recording()
+            self.assertLess(float(np.abs(np.diff(run["nz"])).max()), 0.02)
+            for rate in "pqr":
+                self.assertLess(float(np.abs(np.diff(run[rate])).max()), 1 * DEG)
+
+    def test_axes_are_engaged_one_by_one_and_the_stick_counts_by_its_share(self) -> None:
+        made = craft("tarn", "autopilot", "loaded")
+        s = session(made, 62.0)
+        s.set(vertical="altitude", altitude_target=820)
+        held = s["aileron_command"], s["rudder_command"], s["power_left_command"]
+        s.step(3)
+        self.assertEqual((s["aileron_command"], s["rudder_command"], s["power_left_command"]), held)
+        self.assertGreater(s["climb_rate"], 1.0)
+        moved = {}
+        for share in (0.0, 0.3, 1.0):
+            s = session(made.with_parameters({"stick_share": share}), 62.0)
+            s.set(vertical="pitch", lateral="bank")
+            s.step(1)
+            before = s["elevator_command"], s["aileron_command"]
+            s.set(pitch_stick=s["pitch_stick"] + 0.1, roll_stick=s["roll_stick"] + 0.1)
+            s.step()
+            s.step()
+            moved[share] = s["elevator_command"] - before[0], s["aileron_command"] - before[1]
+        for share, (elevator, aileron) in moved.items():
+            self.assertAlmostEqual(elevator / DEG, -1.8 * share, delta=0.1)
+            self.assertAlmostEqual(aileron / DEG, 2.0 * share, delta=0.1)
+        s = session(made, 62.0, record_every=5)
+        s.set(lateral="heading", vertical="speed", levers="set", power_target=1.0, capture_armed=0)
+        s.step(60)
+        run = s.recording()
+        self.assertLess(float(np.abs(run["airspeed"][run.time > 30] - 62.0).max()), 1.0)
+        self.assertGreater(float(run["climb_rate"][-1]), 6.0)
+
     def test_nothing_winds_up_against_a_stop(self) -> None:
         cases = (
             ({"vertical": "climb", "climb_target": 10}, {"climb_target": 0}, "climb_rate", 0.0, 1.5),
