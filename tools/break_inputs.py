@@ -24,7 +24,7 @@ import numpy as np
 from pydantic import ValidationError
 
 import dravik as dv
-from dravik import handling, loops, performance
+from dravik import guidance, handling, loops, performance
 from dravik.aircraft import load, load_law, sample_path
 from dravik.cli import main
 from dravik.errors import DravikError
@@ -93,6 +93,10 @@ class Cases:
             self.craft, start=self.point, duration=0.5, record=["alpha", "altitude", "latitude", "longitude"]
         )
         self.run.save(folder / "run.csv")
+        law = load_law(sample_path("pika") / "laws" / "autopilot.toml")
+        self.guided = self.craft.with_law(*law)
+        self.guided_point = dv.trim(self.guided, airspeed=16, altitude=800)
+        self.path_flown = guidance.build_path(guidance.read_route(sample_path("pika") / "routes" / "fire_edge.toml"))
         self.full = dv.fly(self.craft, start=self.point, duration=0.1)
         self.full.save(folder / "full.csv")
 
@@ -105,6 +109,7 @@ class Cases:
             ("recording", self.recording, 8), ("path", self.path, 4), ("option", self.option, 8), ("call", self.call, 6),
             ("condition", self.condition, 8), ("system", self.system, 8), ("statement", self.statement, 6),
             ("device", self.device, 6), ("plant", self.plant, 4), ("judged", self.judged, 6), ("loops", self.loops, 8),
+            ("modes", self.modes, 8),
         ]  # fmt: skip
 
     def formula(self, rng: random.Random) -> None:
@@ -399,6 +404,44 @@ class Cases:
             lambda: loops.broken_loop(self.craft, self.point, ["elevator_command", a]), lambda: loops.one_of(one, a),
         ]  # fmt: skip
         rng.choice(calls)()
+
+    def modes(self, rng: random.Random) -> None:
+        """Laws with machines, routes, aims, watched parameters: their files mutated, their calls with odd arguments."""
+        from dravik.aircraft.checks import audit
+        from dravik.flight import aiming, routes, scorecard, watched
+
+        which = rng.randrange(5)
+        if which == 0:
+            made = self.craft.with_law(*load_law(self._file("pika/laws/autopilot.toml", rng)))
+            audit(made)
+            session = dv.Session(made, start=dv.trim(made, airspeed=16, altitude=300), record=["phi"])
+            session.set(vertical="climb", lateral="bank")
+            session.step(0.05)
+        elif which == 1:
+            guidance.build_path(guidance.read_route(self._file("pika/routes/fire_edge.toml", rng)), wind=4.0)
+        elif which == 2:
+            name = rng.choice(["pika/scenarios/fire_edge.toml", "hail/scenarios/smoke_column.toml"])
+            load_scenario(self._file(name, rng)).start()
+        elif which == 3:
+            law = load_law(self._file(rng.choice(["hail/laws/homing.toml", "tarn/laws/fly_by_wire.toml"]), rng))
+            home = dv.sample("hail" if "aim_north" in law[0].inputs else "tarn")
+            home.with_law(*law)
+        else:
+            odd = [*ODD, "60 m", "70 deg", {"bank": "bank_target"}, {"ignition": 1}, ["vertical"], "climb"]
+            a, b, c = (rng.choice(odd) for _ in range(3))
+            hail, path = dv.sample("hail"), self.path_flown
+            session = dv.Session(self.guided, start=self.guided_point, record=["phi"])
+            calls: list[Callable[[], object]] = [
+                lambda: routes.RouteGuidance(a, rate=b, quickness=c), lambda: routes.RouteGuidance(path, rate=a, targets=b),
+                lambda: routes.path_over_land(self.craft, a, b), lambda: routes.check_clearance(self.craft, path, a),
+                lambda: routes.route_log(self.run, path), lambda: guidance.build_path(a, wind=b), lambda: guidance.read_route(a),
+                lambda: aiming.reachable_band(hail, altitude=a, elevation=b, miss=c), lambda: aiming.reachable_band(a, altitude=1.0, elevation=1.0),
+                lambda: aiming.check_reach(a, b, c), lambda: aiming.check_reach(aiming.Band(1, 2, 3, 4, 0, 1), a, b),
+                lambda: watched.WatchedParameters(a, b, rate=c), lambda: session.set(vertical=a, lateral=b), lambda: session.set(track_gain=a),
+                lambda: self.guided.with_inputs({"vertical": a}), lambda: self.guided.with_plan(machines=a), lambda: scorecard(self.run, a),
+                lambda: dv.fly(self.guided, start=self.guided_point, duration=0.5, devices=[routes.RouteGuidance(path, rate=a)]),
+            ]  # fmt: skip
+            rng.choice(calls)()
 
     def device(self, rng: random.Random) -> None:
         odd = [*ODD, {"elevator": 0.1}, {"elevator": "x"}, {"zz": 1}, {3: 4}, ("q",), "q"]

@@ -23,8 +23,9 @@ from dravik.aircraft.schema import AircraftDefinition, LawDefinition, Loading
 from dravik.aircraft.specs import Built, EventSpec, InputSpec, Signal
 from dravik.aircraft.surroundings import GROUND_EVENT
 from dravik.contact import contact_states
+from dravik.definition import arguments
 from dravik.definition.toml import KeyLines
-from dravik.errors import DravikError, nearest
+from dravik.errors import DravikError, nearest, require
 from dravik.formula import Tape
 from dravik.frames import quaternion_from_euler
 from dravik.kernel import RIGID_STATES, Program, Workspace, new_workspace
@@ -304,9 +305,10 @@ class Aircraft:
         Raises DravikError for faults of what is not there, FormulaError for their conditions.
         """
         plan = self.configuration.plan
-        return self._copy(
-            plan=Plan({**plan.faults, **(faults or {})}, tuple(phases), {**plan.others, **(machines or {})})
-        )
+        others = {**plan.others, **arguments.mapping(machines or {}, "machines")}
+        for name, machine in others.items():
+            require(machine, Machine, f"the machine {name}", "Machine.model_validate({...})")
+        return self._copy(plan=Plan({**plan.faults, **(faults or {})}, tuple(phases), others))
 
     def over_no_ground(self) -> "Aircraft":
         """Return the aircraft whose flights do not end where its centre of gravity comes below ground or sea.

@@ -107,7 +107,7 @@ class Session:
             spec = list(self._body.inputs.values())[index]
             if isinstance(value, str):
                 value = spec.words[value] if value in spec.words else in_si(value, kind_of_unit(spec.unit), where=name)
-            if not np.isfinite(value):
+            if not isinstance(value, int | float | np.number) or not np.isfinite(value):
                 raise DravikError(f"{name} set to {value}", expected="a finite number")
             numbers[spec.name] = min(max(float(value), self._low[index]), self._high[index])
         self._flight.change(numbers)

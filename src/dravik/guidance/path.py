@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.constants import STANDARD_GRAVITY
+from dravik.definition import arguments
 from dravik.errors import DravikError
 from dravik.guidance.route import Place, Route, places
 
@@ -127,6 +128,7 @@ def build_path(route: Route, *, origin: tuple[float, float] = (0.0, 0.0), wind: 
     True
     """
     points = places(route, origin)
+    wind = arguments.number(wind, "wind")
     builder = _Builder(points, wind)
     for k in range(1, len(points)):
         builder.go_to(k)

@@ -10,7 +10,7 @@ from pydantic import Field, model_validator
 from dravik.definition.fields import Angle, Length, Model, PositiveLength, Speed
 from dravik.definition.toml import KeyLines, read_definition, validate
 from dravik.earth import curvature_radii
-from dravik.errors import DravikError
+from dravik.errors import DravikError, require
 from dravik.files import as_path
 from dravik.tables.csvfile import Sheet
 
@@ -128,6 +128,7 @@ def places(route: Route, origin: tuple[float, float] = (0.0, 0.0)) -> list[Place
 
     Raises DravikError for a point without speed, altitude or radius where none is given for all.
     """
+    require(route, Route, "the route", "read_route(file)")
     meridian, across = curvature_radii(origin[0])
     found = []
     for k, p in enumerate(route.points, start=1):
