@@ -71,6 +71,14 @@ class TarnTest(unittest.TestCase):
             self.assertLess(float(run["phi"].max()), 3 * DEG)  # to the left all the way
             self.assertLess(float(np.abs(run["airspeed"] - 62.0).max()), 2.5)
 
+    def test_a_path_is_held_over_ground_in_wind(self) -> None:
+        made = craft("tarn", "autopilot", "loaded", wind=(("speed", "10 m/s"), ("blows_from", "0 deg")))
+        s = session(made, 62.0)
+        s.set(vertical="path", levers="airspeed", lateral="heading", path_target="3 deg", capture_armed=0)
+        s.step(25)
+        self.assertAlmostEqual(math.atan2(s["climb_rate"], s["ground_speed"]) / DEG, 3.0, delta=0.1)
+        self.assertLess(s["ground_speed"], 54.0)
+
     def test_an_engine_fails_and_the_water_goes(self) -> None:
         for engine, side in (("right", 1.0), ("left", -1.0)):
             s = session(craft("tarn", "autopilot", "loaded"), 62.0, record_every=5)

@@ -81,7 +81,7 @@ def _changer(law: LawDefinition, unchanging: Collection[str], found: LawParts) -
         if node.name in _PERIODS and law.rate is not None:
             k = _PERIODS[node.name]
             if args[k].kind == "number" and args[k].value == 0.0:
-                args = (*args[:k], number_node(period), *args[k + 1 :])
+                args = (*args[:k], number_node(period))
         if node.name == "integral" and law.fade is not None:
             whiled = (args[0], name_node(engaged), number_node(law.fade), *args[1:])
             return replace(node, name="integral_while", args=whiled)
