@@ -153,7 +153,7 @@ class CommandTest(unittest.TestCase):
         out = json.loads(self.ok("demo", "--quick", "--out", str(self.folder / "demo"), "--json"))
         self.assertTrue(all(s["good"] for s in out["steps"].values()), out)
         page = (self.folder / "demo" / "index.html").read_text()
-        self.assertEqual(page.count("data:image/png;base64"), 12)
+        self.assertEqual(page.count("data:image/png;base64"), 13)
         self.assertNotIn("http", page)
         for name in (
             "audit",

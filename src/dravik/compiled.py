@@ -9,19 +9,24 @@ from typing import Any, TypeVar
 
 import numba
 
-__all__ = ["compiled", "is_cached"]
+__all__ = ["compiled", "inlined", "is_cached"]
 
 F = TypeVar("F", bound=Callable[..., object])
 
 
-def compiled(function: F) -> F:
+def inlined(function: F) -> F:
+    """Compile a small ``function`` as ``compiled`` does, into each of its callers: a call costs more than its work."""
+    return compiled(function, forceinline=True)
+
+
+def compiled(function: F, **more: bool) -> F:
     """Compile ``function`` with Numba: cached on disk, IEEE division, free of the interpreter lock.
 
     Compiled functions work in arrays that their callers own and never allocate, so reference counting
     is left out: counted, the handing of a dozen arrays from function to function takes two thirds of
     a derivative evaluation.
     """
-    options: dict[str, Any] = {"error_model": "numpy", "nogil": True, "_nrt": False}
+    options: dict[str, Any] = {"error_model": "numpy", "nogil": True, "_nrt": False, **more}
     wrapper: F
     try:
         wrapper = numba.njit(cache=True, **options)(function)

@@ -22,6 +22,7 @@ from dravik.aircraft.plant import COORDINATES, AircraftPlant
 from dravik.aircraft.schema import AircraftDefinition, LawDefinition, Loading
 from dravik.aircraft.specs import Built, EventSpec, InputSpec, Signal
 from dravik.aircraft.surroundings import GROUND_EVENT
+from dravik.aircraft.tanks import with_tank
 from dravik.contact import contact_states
 from dravik.definition import arguments
 from dravik.definition.toml import KeyLines
@@ -31,8 +32,7 @@ from dravik.frames import quaternion_from_euler
 from dravik.kernel import RIGID_STATES, Program, Workspace, new_workspace
 from dravik.kernel.air import air_at_chart
 from dravik.kernel.motion import evaluate
-from dravik.kernel.program import EVERYTHING, N_RIGID, OUTSIDE_TABLE
-from dravik.mass import after_drop
+from dravik.kernel.program import EVERYTHING, OUTSIDE_TABLE
 from dravik.tables import Table
 from dravik.units import in_si, kind_of_unit
 
@@ -173,19 +173,7 @@ class Aircraft:
         momentum is carried off by the dropped mass. Raises DravikError for a tank that does not
         flow in this loading, or a mass beyond what it holds.
         """
-        states = {f"tank_{n}_integral": n for n in self.definition.tanks}
-        flowing = [states[s] for s in self.function_states if s in states]
-        if tank not in flowing:
-            raise DravikError(
-                f"no tank {tank!r} flows in {self.loading_name}", expected=", ".join(flowing) or "a tank with flow"
-            )
-        capacity, mass = self.definition.tanks[tank].capacity, in_si(mass, "mass", where=tank)
-        if not 0.0 <= mass <= capacity:
-            raise DravikError(f"{mass:g} kg in {tank}", expected=f"0 to {capacity:.6g} kg")
-        found = x.copy()
-        found[N_RIGID + self.function_states.index(f"tank_{tank}_integral")] = mass
-        before, after = (self.values(s, self.default_inputs()) for s in (x, found))
-        return after_drop(found, np.array([after[f"centre_{a}"] - before[f"centre_{a}"] for a in "xyz"]))
+        return with_tank(self, x, tank, mass)
 
     def signal(self, name: str) -> Signal:
         """Return a signal; raises DravikError, naming the nearest, when there is none of that name."""
@@ -309,6 +297,18 @@ class Aircraft:
         for name, machine in others.items():
             require(machine, Machine, f"the machine {name}", "Machine.model_validate({...})")
         return self._copy(plan=Plan({**plan.faults, **(faults or {})}, tuple(phases), others))
+
+    def with_machine_code(self) -> "Aircraft":
+        """Return the aircraft with its formulas as machine code, made in some 0.3 s: two to four times as fast.
+
+        The answers are those of the interpreter to the last bit. A long flight makes it by itself.
+        """
+        return copy(self)._with(self._built.with_own_code())
+
+    @property
+    def is_machine_code(self) -> bool:
+        """Whether its formulas run as machine code."""
+        return self._built.code is not None
 
     def over_no_ground(self) -> "Aircraft":
         """Return the aircraft whose flights do not end where its centre of gravity comes below ground or sea.

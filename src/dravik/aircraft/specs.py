@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from dravik.definition.effectors import Effector
 from dravik.formula import Tape
 from dravik.kernel import Program
+from dravik.kernel.own_code import OwnCode, own_code
 from dravik.kernel.program import EVENT_ACTIONS
 
 __all__ = ["COEFFICIENTS", "Built", "EventSpec", "InputSpec", "Signal", "Where"]
@@ -63,6 +64,16 @@ class Built:
     inputs: dict[str, InputSpec]
     events: list[EventSpec]
     effectors: dict[str, Effector]
+    code: OwnCode | None = None
+
+    def with_own_code(self) -> "Built":
+        """Return the same with the tape as machine code, made once."""
+        return self if self.code is not None else self._own
+
+    @cached_property
+    def _own(self) -> "Built":
+        code = own_code(self.program, self.tape)
+        return replace(self, code=code, program=code.attached(self.program))
 
     @cached_property
     def signal_registers(self) -> NDArray[np.int64]:

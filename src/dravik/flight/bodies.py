@@ -213,6 +213,7 @@ class AircraftBody:
             "origin_deg": [math.degrees(a) for a in (world.latitude, world.longitude)],
             "definition_sha256": hashlib.sha256(configuration.as_text().encode()).hexdigest(),
             "tables_sha256": hashlib.sha256(craft.tape.values.tobytes()).hexdigest(),
+            "machine_code": craft.is_machine_code,
             **configuration.plan.as_data(),
             "machines": {n: m.model_dump(exclude_none=True, by_alias=True) for n, m in configuration.machines.items()},
             "limits": {n: list(pair) for n, pair in craft.limits.items()},

@@ -19,6 +19,7 @@ from dravik.units import quantity
 
 __all__ = ["fly"]
 
+PAYS = 40_000  # steps of a flight from which on making machine code saves time
 MOST_MEMORY = 8e9  # bytes of a recording
 
 
@@ -32,6 +33,8 @@ def fly(
     **options: Unpack[Options],
 ) -> Recording:
     """Return the recording of a flight of an aircraft, or of any plant.
+
+    A long flight runs on machine code that is made for it, with the same answers to the last bit.
 
     ``start`` is a trimmed point or a ``Start``. ``options`` are ``dt``, ``controls``, ``devices``, ``turbulence``,
     ``record``, ``record_every``, ``save`` and ``note``, as ``Options`` says; all signals are recorded unless ``record``
@@ -62,8 +65,10 @@ def fly(
         raise DravikError("the adaptive method takes no devices and no turbulence", hint="method='rk4'")
     if method == "adaptive" and not isinstance(what, Aircraft):
         raise DravikError("the adaptive method flies aircraft", hint="method='rk4'")
-    flight = Flight(what, start, options)
     steps = max(1, round(seconds / step))
+    if isinstance(what, Aircraft) and steps > PAYS:
+        what = what.with_machine_code()
+    flight = Flight(what, start, options)
     flight.asked = steps * step
     names, rows = len(flight.rows.names), steps / flight.rows.every + 2
     if 8.0 * rows * names > MOST_MEMORY:

@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.atmosphere import GAS_CONSTANT, HEAT_RATIO, standard_air
-from dravik.compiled import compiled
+from dravik.compiled import compiled, inlined
 from dravik.constants import SEA_LEVEL_DENSITY
 from dravik.kernel.earth import place, position_rates
 from dravik.kernel.interpreter import run_stage
@@ -60,7 +60,7 @@ def air_motion(program: Program, work: Workspace) -> None:
     reg[AIR], reg[AIR + 1], reg[AIR + 2] = reg[k], reg[k + 1], reg[k + 2]
     # always with ``steady``: wind formulas have no limits that a trim could be stuck at
     if field >= 0 or program.layout[OWN_AIR] >= 0:
-        run_stage(program, work, 0, program.layout[END_WIND], True)
+        run_stage(program, work, END_WIND, True)
     if field >= 0:
         for i in range(3):
             reg[AIR + i] += reg[program.layout[field + i]]
@@ -82,7 +82,7 @@ def air_change(program: Program, work: Workspace, t: float, x: Floats, m: tuple[
             x[2] + step * up,
         )
         place(program, reg)
-        run_stage(program, work, 0, program.layout[END_WIND], True)
+        run_stage(program, work, END_WIND, True)
         for i in range(3):
             before = reg[AIR_DOT + i] if side < 0.0 else 0.0
             reg[AIR_DOT + i] = before + side * reg[program.layout[field + i]] / (2.0 * MOMENT)
@@ -105,7 +105,7 @@ def air_at_chart(program: Program, work: Workspace, t: float, z: Floats, u: Floa
     return reg[AIR], reg[AIR + 1], reg[AIR + 2]
 
 
-@compiled
+@inlined
 def air_data(program: Program, reg: Floats, m: tuple[float, ...]) -> tuple[float, float, float]:
     """Fill the air data; return the velocity relative to the air in body axes, m/s."""
     w = program.layout[WIND]

@@ -1,11 +1,15 @@
 """The tape's interpreter: one loop over the instructions."""
 
 import math
+from typing import Any
 
 import numpy as np
+from llvmlite import ir
+from numba import types
+from numba.extending import intrinsic
 from numpy.typing import NDArray
 
-from dravik.compiled import compiled
+from dravik.compiled import compiled, inlined
 from dravik.formula import opcodes as op
 from dravik.formula.layout import SHAPE_HEADER
 from dravik.kernel.program import (
@@ -15,6 +19,7 @@ from dravik.kernel.program import (
     FLAGS,
     FLYING,
     OUTSIDE_TABLE,
+    OWN_CODE,
     SHAPES,
     TABLE_INTO,
     TABLE_START,
@@ -85,7 +90,7 @@ def function_of(code: int, x: float, y: float) -> float:
     return math.nan
 
 
-@compiled
+@inlined
 def state_function(code: int, x: float, y: float, low: float, high: float, steady: bool) -> float:
     """Return the value of a limiting instruction; with ``steady`` (in a trim) its argument: limits hide no slope."""
     if steady:
@@ -101,7 +106,7 @@ def state_function(code: int, x: float, y: float, low: float, high: float, stead
     return x
 
 
-@compiled
+@inlined
 def visit_axis(
     code: Codes, layout: Ints, numbers: Floats, reg: Floats, counters: Ints, worst: Floats, row: int, x: float
 ) -> None:
@@ -123,7 +128,7 @@ def visit_axis(
             worst[counter, 1] = max(worst[counter, 1], x)
 
 
-@compiled
+@inlined
 def table_weights(code: Codes, layout: Ints, reg: Floats, row: int) -> None:
     """Put the offset of a cell and its interpolation weights into consecutive registers."""
     shape = layout[layout[SHAPES] + code[row, 6]]
@@ -138,7 +143,7 @@ def table_weights(code: Codes, layout: Ints, reg: Floats, row: int) -> None:
     reg[dst] = offset
 
 
-@compiled
+@inlined
 def look_up(code: Codes, layout: Ints, v: Floats, reg: Floats, row: int) -> None:
     """Put the values of a group of tables into their registers, from the weights found before."""
     w, count, tables, group = code[row, 2], code[row, 4], code[row, 5], code[row, 6]
@@ -174,7 +179,7 @@ def look_up(code: Codes, layout: Ints, v: Floats, reg: Floats, row: int) -> None
         reg[layout[into + t]] = a + b
 
 
-@compiled
+@inlined
 def skipped(code: Codes, layout: Ints, reg: Floats, row: int) -> int:
     """Return how many instructions to jump over; when a guard closes, set their results to zero once (``flag``)."""
     flag, count = code[row, 1], code[row, 3]
@@ -279,9 +284,32 @@ def run_tape(
             reg[dst] = function_of(k, reg[a], reg[b] if b >= 0 else 0.0)
 
 
-@compiled
-def run_stage(program: Program, work: Workspace, start: int, stop: int, steady: bool) -> None:
-    """Execute a stretch of the tape in a workspace."""
+@intrinsic
+def call_own_code(typing: Any, address: Any, reg: Any, numbers: Any, counters: Any, worst: Any, steady: Any) -> Any:
+    """Call a stage's machine code at its address."""
+    signature = types.void(address, reg, numbers, counters, worst, steady)
+
+    def generate(context: Any, builder: Any, signature: Any, args: Any) -> Any:
+        arrays = zip(signature.args[1:5], args[1:5], strict=True)
+        pointers = [context.make_array(kind)(context, builder, value).data for kind, value in arrays]
+        whole = ir.IntType(64)
+        kind = ir.FunctionType(ir.VoidType(), [*(p.type for p in pointers), whole])
+        function = builder.inttoptr(args[0], kind.as_pointer())
+        builder.call(function, [*pointers, builder.zext(args[5], whole)])
+        return context.get_dummy_value()
+
+    return signature, generate
+
+
+@inlined
+def run_stage(program: Program, work: Workspace, stage: int, steady: bool) -> None:
+    """Execute a stage of the tape in a workspace, by the aircraft's own code where it has been made."""
+    layout = program.layout
+    start, stop = 0 if stage == 0 else layout[stage - 1], layout[stage]
     if stop > start:
         reg, counters, worst = work.registers, work.counters, work.worst
-        run_tape(program.code, program.layout, program.numbers, reg, counters, worst, start, stop, steady)
+        address = layout[OWN_CODE + stage]
+        if address != 0:
+            call_own_code(address, reg, program.numbers, counters, worst, steady)  # type: ignore[call-arg]
+        else:
+            run_tape(program.code, layout, program.numbers, reg, counters, worst, start, stop, steady)

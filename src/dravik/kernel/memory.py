@@ -3,7 +3,7 @@
 import numpy as np
 from numpy.typing import NDArray
 
-from dravik.compiled import compiled
+from dravik.compiled import compiled, inlined
 from dravik.kernel.motion import evaluate
 from dravik.kernel.program import (
     CELL_NEXT,
@@ -27,7 +27,7 @@ LAST = 2
 PASSES = 8  # most changes that follow from each other at one moment, such as of a latch that sets a latch
 
 
-@compiled
+@inlined
 def is_due(program: Program, dt: float, step: int, i: int) -> bool:
     """Whether a cell that is sampled changes at this step."""
     at = program.layout[CELL_TIMES] + 2 * i

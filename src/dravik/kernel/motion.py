@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik import frames
-from dravik.compiled import compiled
+from dravik.compiled import compiled, inlined
 from dravik.constants import STANDARD_GRAVITY
 from dravik.kernel.air import SLOW, air_change, air_data, air_motion
 from dravik.kernel.earth import fill_earth, place, position_rates
@@ -25,7 +25,6 @@ from dravik.kernel.program import (
     END_ANGLE_RATES,
     END_RECORDED,
     END_STATES,
-    END_WIND,
     EVERYTHING,
     FIELD,
     INERTIA,
@@ -90,7 +89,7 @@ def ground_signals(program: Program, reg: Floats, x: Floats, m: tuple[float, ...
     reg[FLIGHT_PATH + 3] = 0.0 - vd
 
 
-@compiled
+@inlined
 def signals_from_state(
     program: Program, work: Workspace, t: float, x: Floats, u: Floats, m: tuple[float, ...], extent: int
 ) -> tuple[float, float, float]:
@@ -116,7 +115,7 @@ def signals_from_state(
     return air_data(program, reg, m)
 
 
-@compiled
+@inlined
 def air_angle_rates(ua: float, va: float, wa: float, ax: float, ay: float, az: float) -> tuple[float, float, float]:
     """Return alpha_dot, beta_dot, airspeed_dot from velocity and acceleration relative to the air."""
     plane = ua * ua + wa * wa
@@ -137,7 +136,7 @@ def air_angle_rates(ua: float, va: float, wa: float, ax: float, ay: float, az: f
     )
 
 
-@compiled
+@inlined
 def set_air_angle_rates(program: Program, reg: Floats, alpha_dot: float, beta_dot: float) -> None:
     """Put the rates of the air angles, and their non-dimensional forms, into their signals."""
     half = 0.5 / reg[AIRSPEED] if reg[AIRSPEED] > SLOW else 0.0
@@ -146,7 +145,7 @@ def set_air_angle_rates(program: Program, reg: Floats, alpha_dot: float, beta_do
     reg[ALPHA_DOT + 3] = beta_dot * program.numbers[SPAN] * half
 
 
-@compiled
+@inlined
 def _accelerations(program: Program, reg: Floats, fx: float, fy: float, fz: float) -> tuple[float, float, float]:
     """Return the rates of u, v, w (m/s^2); the centre of gravity may move in the body."""
     layout = program.layout
@@ -163,7 +162,7 @@ def _accelerations(program: Program, reg: Floats, fx: float, fy: float, fz: floa
     return fx * n + reg[GRAVITY_X] - cx, fy * n + reg[GRAVITY_X + 1] - cy, fz * n + reg[GRAVITY_X + 2] - cz
 
 
-@compiled
+@inlined
 def _rates_relative_to_air(
     reg: Floats, m: tuple[float, ...], ua: float, va: float, wa: float, ax: float, ay: float, az: float
 ) -> tuple[float, float, float]:
@@ -180,17 +179,17 @@ def _rates_relative_to_air(
     return air_angle_rates(ua, va, wa, ax + cx - du, ay + cy - dv, az + cz - dw)
 
 
-@compiled
+@inlined
 def _loads_at(
     program: Program, work: Workspace, alpha_dot: float, beta_dot: float, steady: bool
 ) -> tuple[float, float, float, float, float, float]:
     """Return the loads at given rates of the air angles."""
     set_air_angle_rates(program, work.registers, alpha_dot, beta_dot)
-    run_stage(program, work, program.layout[END_STATES], program.layout[END_ANGLE_RATES], steady)
+    run_stage(program, work, END_ANGLE_RATES, steady)
     return sum_loads(program, work.registers)
 
 
-@compiled
+@inlined
 def solve_loads(
     program: Program, work: Workspace, m: tuple[float, ...], ua: float, va: float, wa: float, steady: bool
 ) -> tuple[float, float, float, float, float, float]:
@@ -223,7 +222,7 @@ def solve_loads(
     beta_dot = ((1.0 - a1) * b0 + b1 * a0) / determinant
     # run the stage once more with the rates found, so that its signals are consistent with them
     set_air_angle_rates(program, reg, alpha_dot, beta_dot)
-    run_stage(program, work, program.layout[END_STATES], program.layout[END_ANGLE_RATES], steady)
+    run_stage(program, work, END_ANGLE_RATES, steady)
     return (
         f[0] + g[0] * alpha_dot + h[0] * beta_dot,
         f[1] + g[1] * alpha_dot + h[1] * beta_dot,
@@ -244,7 +243,7 @@ def loads_by_rates(
     """
     m = matrix_of(x)
     signals_from_state(program, work, 0.0, x, u, m, EVERYTHING)
-    run_stage(program, work, program.layout[END_WIND], program.layout[END_STATES], False)
+    run_stage(program, work, END_STATES, False)
     loads = _loads_at(program, work, alpha_dot, beta_dot, False)
     for i in range(6):
         out[i] = loads[i]
@@ -255,7 +254,7 @@ def loads_by_rates(
             out[6 + i] = coefficients[i]
 
 
-@compiled
+@inlined
 def rotational_acceleration(
     program: Program, reg: Floats, tx: float, ty: float, tz: float
 ) -> tuple[float, float, float]:
@@ -289,7 +288,7 @@ def rotational_acceleration(
     )
 
 
-@compiled
+@inlined
 def earth_rates(program: Program, work: Workspace, m: tuple[float, ...], x: Floats, dx: Floats) -> None:
     """Put the rates of position and attitude into ``dx``."""
     layout, reg = program.layout, work.registers
@@ -306,7 +305,7 @@ def earth_rates(program: Program, work: Workspace, m: tuple[float, ...], x: Floa
     dx[9] = 0.5 * (-q2 * wx + q1 * wy + q0 * wz)
 
 
-@compiled
+@inlined
 def _felt(program: Program, reg: Floats, ax: float) -> tuple[float, float, float]:
     """Return the force other than weight (N) on a body on the rail, the rail's own included: for load factors."""
     mass = reg[program.layout[program.layout[MASS]]]
@@ -326,7 +325,7 @@ def evaluate(
     # computed once for each evaluation and passed on: nine numbers on the stack
     m = matrix_of(x)
     ua, va, wa = signals_from_state(program, work, t, x, u, m, extent)
-    run_stage(program, work, layout[END_WIND], layout[END_STATES], steady)
+    run_stage(program, work, END_STATES, steady)
     fx, fy, fz, mx, my, mz = solve_loads(program, work, m, ua, va, wa, steady)
     ax, ay, az = _accelerations(program, reg, fx, fy, fz)
     px, py, pz = rotational_acceleration(program, reg, mx, my, mz)
@@ -342,9 +341,9 @@ def evaluate(
     reg[P_DOT], reg[P_DOT + 1], reg[P_DOT + 2] = px, py, pz
     reg[NX], reg[NX + 1], reg[NX + 2] = fx * n, fy * n, -fz * n
     reg[AIRSPEED_DOT] = speed_dot
-    run_stage(program, work, layout[END_ANGLE_RATES], layout[END_ACCELERATIONS], steady)
+    run_stage(program, work, END_ACCELERATIONS, steady)
     if extent == EVERYTHING:
-        run_stage(program, work, layout[END_ACCELERATIONS], layout[END_RECORDED], steady)
+        run_stage(program, work, END_RECORDED, steady)
     earth_rates(program, work, m, x, dx)
     dx[3], dx[4], dx[5] = ax, ay, az
     dx[10], dx[11], dx[12] = px, py, pz

@@ -80,7 +80,8 @@ OWN_AIR = 32  # where the registers of formulas of temperature, pressure, densit
 # register, its next value's, the start's, whether it is 1 quiet, 2 quiet and the last to change, and its rank
 (N_CELLS, CELLS, CELL_NEXT, CELL_START, CELL_QUIET, CELL_RANK, N_RANKS) = range(33, 40)
 CELL_TIMES = 40  # where period and lateness (s) of each cell stand in ``numbers``
-HEADER = 41
+OWN_CODE = 41  # the addresses of the five stages' machine code, 0 where the interpreter runs
+HEADER = 46
 # ``numbers``
 (GRAVITY, TEMPERATURE_OFFSET, AREA, CHORD, SPAN, MOMENT_POINT) = range(6)
 # the origin: its latitude and longitude, the radii (m) of its meridian and its parallel; the sea above the ellipsoid

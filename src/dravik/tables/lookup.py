@@ -5,7 +5,7 @@ from collections.abc import Sequence
 import numpy as np
 from numpy.typing import NDArray
 
-from dravik.compiled import compiled
+from dravik.compiled import compiled, inlined
 
 __all__ = ["HOLD", "locate", "node_offsets", "spread"]
 
@@ -15,7 +15,7 @@ Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
 
 
-@compiled
+@inlined
 def locate(breaks: Floats, start: int, size: int, x: float, policy: int) -> tuple[int, float, float]:
     """Return cell, position in the cell (0 to 1 inside; outside it when extended) and cell width."""
     low, high = 0, size - 1
@@ -37,7 +37,7 @@ def locate(breaks: Floats, start: int, size: int, x: float, policy: int) -> tupl
     return low, fraction, width
 
 
-@compiled
+@inlined
 def spread(w: Floats, at: int, count: int, fraction: float, width: float, is_smooth: bool) -> int:
     """Spread ``count`` weights in ``w`` from ``at`` over one more axis and return how many they are then.
 

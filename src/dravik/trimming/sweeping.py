@@ -29,6 +29,7 @@ if TYPE_CHECKING:
 __all__ = ["TrimSweep", "trim_sweep"]
 
 Floats = NDArray[np.float64]
+PAYS = 1000  # trims from which on making machine code saves time
 MOST = 1_000_000  # points of a sweep
 LOADING = "loading"
 MANOEUVRES = ("turn", "pull")  # keywords whose values may be of several kinds
@@ -138,6 +139,8 @@ def trim_sweep(
     count = int(np.prod([len(values) for values, _ in axes.values()]))
     if count > MOST:
         raise DravikError(f"a sweep of {count} points", expected=f"at most {MOST}")
+    if count > PAYS:
+        craft = craft.with_machine_code()
     names, last = list(axes), list(axes)[-1]
     outer = list(itertools.product(*(axes[n][0] for n in names[:-1])))
     units = {n: unit for n, (_, unit) in axes.items()}
