@@ -39,6 +39,8 @@ bench: .venv/kernel
 	$(BIN)/python benchmarks/conditions.py $(WRITE)
 	$(BIN)/python benchmarks/lattice.py
 	$(BIN)/python benchmarks/flights.py $(WRITE)
+	$(BIN)/python benchmarks/machine_code.py $(WRITE)
+	$(BIN)/python benchmarks/missions.py $(WRITE)
 
 pictures: .venv/kernel
 	$(BIN)/python tools/make_pictures.py

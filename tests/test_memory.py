@@ -181,12 +181,17 @@ class MemoryTest(unittest.TestCase):
         np.testing.assert_array_equal(rest.values, whole.values[103:])
         session = dv.Session(made, start=begun(made), controls=wave)
         session.step(1.03)
+        look = session.reader("fin", "y")
         saved = session.save()
         session.step(0.97)
         once = session["fin"], session["y"]
+        self.assertEqual(tuple(look()), once)
         session.restore(saved)
         session.step(0.97)
         self.assertEqual((session["fin"], session["y"]), once)
+        self.assertEqual(tuple(look()), once)  # also after going back
+        with self.assertRaisesRegex(DravikError, "no signal 'fni'"):
+            session.reader("fni")
 
     def test_difference_equations_stand_still_in_a_trim(self) -> None:
         tarn = dv.sample("tarn").with_law(

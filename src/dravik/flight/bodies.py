@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.aircraft import Aircraft
+from dravik.aircraft.laws import engagements
 from dravik.aircraft.specs import InputSpec, Signal
 from dravik.definition.effectors import Parameter
 from dravik.errors import DravikError, nearest
@@ -39,6 +40,7 @@ class Body(Protocol):
     registers: dict[str, int]  # register of each signal
     parameters: Mapping[str, Parameter]
     work: Workspace
+    switches: frozenset[str]  # inputs from which more follows: modes of machines, laws that are engaged
     key: tuple[object, ...]  # must be equal for a saved flight of one body to be restored into another
 
     def signal(self, name: str) -> Signal:
@@ -114,6 +116,8 @@ class AircraftBody:
         self.registers = craft.tape.names
         self.parameters: Mapping[str, Parameter] = craft.configuration.parameters
         self.signal, self.input_index = craft.signal, craft.input_index
+        configuration = craft.configuration
+        self.switches = frozenset([*configuration.machines, *engagements(configuration.laws)])
         self.key: tuple[object, ...] = (
             craft.name,
             craft.loading_name,
@@ -238,6 +242,7 @@ class PlantBody:
         units = {"time": "s", **plant.units}
         self.registers = {n: i for i, n in enumerate(names)}
         self.parameters: Mapping[str, Parameter] = {}
+        self.switches: frozenset[str] = frozenset()
         groups = {"output": plant.output_names, "input": plant.input_names, "state": plant.state_names}
         kinds = {n: kind for kind, own in groups.items() for n in own}
         self.signals = {n: Signal(n, units.get(n, ""), n, kinds.get(n, "motion")) for n in names}

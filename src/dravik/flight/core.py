@@ -227,8 +227,13 @@ class Flight:
 
     def change(self, values: Mapping[str, float]) -> None:
         """Set inputs by their full name, SI, from now on; begin modes and engage laws, and log that."""
-        before = self.schedule.inputs.copy()
-        for name, value in self.body.change(values, self.schedule.inputs, self.read):
+        inputs = self.schedule.inputs
+        if self.body.switches.isdisjoint(values):
+            for name, number in values.items():
+                inputs[self.body.input_index(name)] = number
+            return
+        before = inputs.copy()
+        for name, value in self.body.change(values, inputs, self.read):
             self.set_parameter(name, value)
         self.notes += self.body.switched(before, self.schedule.inputs, self.time_of(self.step))
 

@@ -1,5 +1,6 @@
 """A flight in steps, for a loop of one's own: step, read, set, save, restore, start again."""
 
+from collections.abc import Callable
 from types import TracebackType
 from typing import Unpack
 
@@ -86,6 +87,29 @@ class Session:
     def __getitem__(self, name: str) -> float:
         """Return a signal at this moment, SI; raises DravikError, naming the nearest, for one that is not there."""
         return self._flight.read(name)
+
+    def reader(self, *names: str) -> Callable[[], Floats]:
+        """Return what reads some signals at once, SI, in the order of their names: for loops that run at a high rate.
+
+        It returns the same array each time, with the values of that moment. Raises DravikError for unknown names.
+
+        >>> import dravik as dv
+        >>> craft = dv.sample("tarn")
+        >>> session = dv.Session(craft, start=dv.trim(craft, airspeed=62, altitude=300))
+        >>> look = session.reader("airspeed", "altitude")
+        >>> look().round(6).tolist()
+        [62.0, 300.0]
+        """
+        for name in names:
+            self._body.signal(name)
+        places = np.array([self._body.registers[n] for n in names], dtype=np.intp)
+        registers, found = self._flight.work.registers, np.empty(len(names))
+
+        def look() -> Floats:
+            registers.take(places, out=found)
+            return found
+
+        return look
 
     @property
     def state(self) -> Floats:
