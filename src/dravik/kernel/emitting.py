@@ -22,7 +22,7 @@ from dravik.kernel.program import (
 if TYPE_CHECKING:
     from collections.abc import Iterator
 
-    from dravik.kernel.own_code import _Plan
+    from dravik.kernel.code_plan import CodePlan
 
 __all__ = ["DOUBLE", "INT", "Emitter"]
 
@@ -51,7 +51,7 @@ def whole(value: int) -> ir.Constant:
 class Emitter:
     """Writes the rows of one stage into a function; values of registers are kept at hand until a branch ends."""
 
-    def __init__(self, function: ir.Function, plan: "_Plan") -> None:
+    def __init__(self, function: ir.Function, plan: "CodePlan") -> None:
         self.plan, self.module = plan, function.module
         self.registers, self.numbers, self.counters, self.worst, steady = function.args
         self.builder = ir.IRBuilder(function.append_basic_block())

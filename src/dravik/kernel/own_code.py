@@ -5,7 +5,6 @@ the program's numbers, counters and worst arguments; the kernel calls it at its 
 Sums are never rearranged and products never fused with them, so that the interpreter and the code agree bit by bit.
 """
 
-from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -15,8 +14,9 @@ from llvmlite import ir
 from dravik.formula import opcodes as op
 from dravik.formula.arrange import Stage
 from dravik.formula.layout import Tape
+from dravik.kernel.code_plan import CodePlan
 from dravik.kernel.emitting import DOUBLE, INT, Emitter
-from dravik.kernel.program import HEADER, N_BASE, N_INPUTS, OWN_CODE, Program
+from dravik.kernel.program import OWN_CODE, Program
 
 __all__ = ["OwnCode", "own_code"]
 
@@ -44,7 +44,7 @@ def own_code(program: Program, tape: Tape) -> OwnCode:
     module = ir.Module("tape")
     ends = [0, *tape.stages]
     names = []
-    plan = _Plan(program, tape)
+    plan = CodePlan(program, tape)
     for stage in Stage:
         first, last = ends[stage], ends[stage + 1]
         if last > first:
@@ -71,61 +71,7 @@ def _engine(text: str) -> Any:
     return engine
 
 
-class _Plan:
-    """What is constant, and what must stand in the registers, of a tape."""
-
-    def __init__(self, program: Program, tape: Tape) -> None:
-        self.program, self.tape = program, tape
-        code = program.code
-        self.context: list[tuple[int, int]] = []  # of each row: its stage and the skipped stretch it is in
-        self.writers: dict[int, int] = {}  # register: row
-        region, left, stage = 0, 0, 0
-        for i, row in enumerate(code):
-            while i >= tape.stages[stage]:
-                stage += 1
-            inside = region if left > 0 else 0
-            left -= 1
-            self.context.append((stage, inside))
-            if row[0] == op.SKIP:
-                region, left = region + 1, int(row[3])
-            for register in written(row, tape):
-                self.writers[register] = i
-        fixed = set(range(N_BASE + int(program.layout[N_INPUTS])))
-        fixed |= {s.register for s in tape.states} | {c.register for c in tape.cells} | set(tape.names.values())
-        self.changing = fixed | set(self.writers)
-        # the kernel reads registers that the sections of the layout name; other numbers there do no harm
-        self.kept = {int(v) for v in program.layout[HEADER:]} | set(tape.names.values())
-        for i, row in enumerate(code):
-            for register in read(row, tape, program):
-                writer = self.writers.get(register)
-                if writer is not None and self.context[writer] != self.context[i]:
-                    self.kept.add(register)
-
-
-def written(row: Sequence[int], tape: Tape) -> list[int]:
-    """Return the registers that a row writes."""
-    code, first = int(row[0]), int(row[1])
-    if code == op.LOCATE:
-        return [first, first + 1, first + 2]
-    if code == op.WEIGHTS:
-        return list(range(first, first + 1 + len(tape.shapes[int(row[6])]) - 6))
-    if code == op.TABLE:
-        return list(tape.table_into[int(row[6])])
-    return [first]
-
-
-def read(row: Sequence[int], tape: Tape, program: Program) -> list[int]:
-    """Return the registers that a row reads."""
-    code = int(row[0])
-    if code == op.WEIGHTS:
-        axes = tape.shapes[int(row[6])][0]
-        return [int(row[2 + k]) + j for k in range(axes) for j in range(3)]
-    if code == op.TABLE:
-        return [int(row[2]) + j for j in range(1 + int(row[4]))]
-    return [int(r) for r in row[2 : 2 + op.ARITY[code]]]
-
-
-def _write_stage(module: ir.Module, name: str, plan: _Plan, rows: range) -> None:
+def _write_stage(module: ir.Module, name: str, plan: CodePlan, rows: range) -> None:
     """Write the function of a stage: its rows one after the other, skipped stretches as branches."""
     function = ir.Function(module, SIGNATURE, name)
     for k in range(4):

@@ -1,0 +1,63 @@
+"""What must be known of a whole tape before it is written as machine code: what changes, what must stand in memory."""
+
+from collections.abc import Sequence
+
+from dravik.formula import opcodes as op
+from dravik.formula.layout import SHAPE_HEADER, Tape
+from dravik.kernel.program import HEADER, N_BASE, N_INPUTS, Program
+
+__all__ = ["CodePlan"]
+
+
+class CodePlan:
+    """What is constant, and what must stand in the registers, of a tape."""
+
+    def __init__(self, program: Program, tape: Tape) -> None:
+        self.program, self.tape = program, tape
+        code = program.code
+        self.context: list[tuple[int, int]] = []  # of each row: its stage and the skipped stretch it is in
+        self.writers: dict[int, int] = {}  # register: row
+        region, left, stage = 0, 0, 0
+        for i, row in enumerate(code):
+            while i >= tape.stages[stage]:
+                stage += 1
+            inside = region if left > 0 else 0
+            left -= 1
+            self.context.append((stage, inside))
+            if row[0] == op.SKIP:
+                region, left = region + 1, int(row[3])
+            for register in written(row, tape):
+                self.writers[register] = i
+        fixed = set(range(N_BASE + int(program.layout[N_INPUTS])))
+        fixed |= {s.register for s in tape.states} | {c.register for c in tape.cells} | set(tape.names.values())
+        self.changing = fixed | set(self.writers)
+        # the kernel reads registers that the sections of the layout name; other numbers there do no harm
+        self.kept = {int(v) for v in program.layout[HEADER:]} | set(tape.names.values())
+        for i, row in enumerate(code):
+            for register in read(row, tape, program):
+                writer = self.writers.get(register)
+                if writer is not None and self.context[writer] != self.context[i]:
+                    self.kept.add(register)
+
+
+def written(row: Sequence[int], tape: Tape) -> list[int]:
+    """Return the registers that a row writes."""
+    code, first = int(row[0]), int(row[1])
+    if code == op.LOCATE:
+        return [first, first + 1, first + 2]
+    if code == op.WEIGHTS:
+        return list(range(first, first + 1 + len(tape.shapes[int(row[6])]) - SHAPE_HEADER))
+    if code == op.TABLE:
+        return list(tape.table_into[int(row[6])])
+    return [first]
+
+
+def read(row: Sequence[int], tape: Tape, program: Program) -> list[int]:
+    """Return the registers that a row reads."""
+    code = int(row[0])
+    if code == op.WEIGHTS:
+        axes = tape.shapes[int(row[6])][0]
+        return [int(row[2 + k]) + j for k in range(axes) for j in range(3)]
+    if code == op.TABLE:
+        return [int(row[2]) + j for j in range(1 + int(row[4]))]
+    return [int(r) for r in row[2 : 2 + op.ARITY[code]]]
