@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.atmosphere import GAS_CONSTANT, HEAT_RATIO, standard_air
-from dravik.compiled import compiled, inlined
+from dravik.compiled import compiled
 from dravik.constants import SEA_LEVEL_DENSITY
 from dravik.kernel.earth import place, position_rates
 from dravik.kernel.interpreter import run_stage
@@ -105,7 +105,7 @@ def air_at_chart(program: Program, work: Workspace, t: float, z: Floats, u: Floa
     return reg[AIR], reg[AIR + 1], reg[AIR + 2]
 
 
-@inlined
+@compiled
 def air_data(program: Program, reg: Floats, m: tuple[float, ...]) -> tuple[float, float, float]:
     """Fill the air data; return the velocity relative to the air in body axes, m/s."""
     w = program.layout[WIND]

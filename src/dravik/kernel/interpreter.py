@@ -301,7 +301,7 @@ def call_own_code(typing: Any, address: Any, reg: Any, numbers: Any, counters: A
     return signature, generate
 
 
-@inlined
+@compiled
 def run_stage(program: Program, work: Workspace, stage: int, steady: bool) -> None:
     """Execute a stage of the tape in a workspace, by the aircraft's own code where it has been made."""
     layout = program.layout

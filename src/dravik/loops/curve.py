@@ -115,6 +115,7 @@ class LoopCurve:
     def __init__(self, system: LinearSystem, delay: float) -> None:
         self.system, self.delay, self.dt = system, delay, system.dt
         self._grid: Floats | None = None
+        self._on_grid: Complexes = np.zeros(0, dtype=np.complex128)
         values, vectors = np.linalg.eig(system.A) if len(system.A) else (np.zeros(0), np.zeros((0, 0)))
         self.poles: Complexes = np.asarray(values, dtype=np.complex128)
         self._is_diagonal = len(system.A) == 0 or float(np.linalg.cond(vectors)) < WELL
@@ -158,6 +159,8 @@ class LoopCurve:
 
     def __call__(self, omega: Any) -> Complexes:
         """Return L at frequencies (rad/s)."""
+        if omega is self._grid:  # crossings, peaks and bandwidth all begin from there
+            return self._on_grid
         return self.at(self.points(omega))
 
     def _alone(self, omega: float) -> Complexes:
@@ -218,8 +221,9 @@ class LoopCurve:
         # narrow peaks and dips: their own frequencies, and those a fraction of their width beside
         near = [abs(r.imag) + k * abs(r.real) for r in roots for k in (-2.0, -1.0, 0.0, 1.0, 2.0)]
         more = np.array([v for v in near if low < v < high])
-        self._grid = self._refined(np.unique(np.concatenate([w, more])))
-        return self._grid
+        grid = self._refined(np.unique(np.concatenate([w, more])))
+        self._on_grid, self._grid = self(grid), grid
+        return grid
 
     def _refined(self, w: Floats) -> Floats:
         for _ in range(40):

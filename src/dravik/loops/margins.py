@@ -27,6 +27,11 @@ Complexes = NDArray[np.complex128]
 HALF_POWER = math.sqrt(0.5)
 THROUGH = 1e7  # peak of the sensitivity of a loop that passes through -1
 ZOOMS, WIDE = 5, 33  # into a peak, and points of each: its frequency to 1e-6, its height to 1e-12
+STEPS = np.linspace(0.0, 1.0, WIDE)
+#: Sensitivity, complementary sensitivity, and what the disc margin is made of.
+FIGURES: tuple[Callable[[Complexes], Complexes], ...] = (
+    lambda v: 1.0 / (1.0 + v), lambda v: v / (1.0 + v), lambda v: 0.5 * (1.0 - v) / (1.0 + v),
+)  # fmt: skip
 SMALLEST = 3e-3  # a crossing of the real axis with less gain than this is none worth a margin
 TINY = 1e-300  # a loop may be zero to the last bit at high frequencies
 AT_REST = 1e-6  # of the lowest frequency of the grid: where the closed loop's low-frequency value is taken
@@ -155,9 +160,7 @@ def margins(loop: LinearSystem, *, delay: str | float = 0.0) -> Margins:
     found = sorted([*_gain_crossings(curve, w), *_phase_crossings(curve, w)], key=lambda c: c.frequency)
     gains = [c.gain for c in found if c.kind == "phase"]
     phases = [abs(c.phase) for c in found if c.kind == "gain"]
-    s_peak = _peak(curve, w, lambda v: 1.0 / (1.0 + v))
-    t_peak = _peak(curve, w, lambda v: v / (1.0 + v))
-    half, _ = _peak(curve, w, lambda v: 0.5 * (1.0 - v) / (1.0 + v))
+    s_peak, t_peak, (half, _) = _peaks(curve, w)
     late_by = min((c.delay for c in found if c.kind == "gain"), default=math.inf)
     up, down = min((g for g in gains if g > 1.0), default=math.inf), max((g for g in gains if g < 1.0), default=0.0)
     return Margins(
@@ -191,26 +194,35 @@ def _phase_crossings(curve: LoopCurve, w: Floats) -> list[Crossing]:
     return found
 
 
-def _peak(curve: LoopCurve, w: Floats, of: Callable[[Complexes], Complexes]) -> tuple[float, float]:
-    """Return the largest size of a function of L over all frequencies, and where it is."""
-    with np.errstate(divide="ignore", invalid="ignore"):
-        sizes = np.abs(of(curve(w)))
-        last = [(float(np.abs(of(np.array([value])))[0]), at) for at, value in curve.ends()]
-    if last and max(last)[0] >= float(sizes.max()):
-        return max(last)
-    k = int(np.argmax(sizes))
-    if not np.isfinite(sizes[k]) or k in (0, len(w) - 1):
-        return float(sizes[k]), float(w[k])
-    low, high = math.log(w[k - 1]), math.log(w[k + 1])
+def _peaks(curve: LoopCurve, w: Floats) -> list[tuple[float, float]]:
+    """Return the largest size of each of ``FIGURES`` over all frequencies, and where it is; all are sought at once."""
     with np.errstate(divide="ignore", invalid="ignore"):  # a loop may pass through -1 itself
-        for _ in range(ZOOMS):
+        whole, ends = curve(w), curve.ends()
+        found: list[tuple[float, float]] = []
+        ranges: dict[int, tuple[float, float]] = {}
+        for n, of in enumerate(FIGURES):
+            sizes = np.abs(of(whole))
+            last = [(float(np.abs(of(np.array([value])))[0]), at) for at, value in ends]
+            k = int(np.argmax(sizes))
+            if last and max(last)[0] >= float(sizes[k]):
+                found.append(max(last))
+                continue
+            found.append((float(sizes[k]), float(w[k])))
+            if np.isfinite(sizes[k]) and 0 < k < len(w) - 1:
+                ranges[n] = math.log(w[k - 1]), math.log(w[k + 1])
+        for _ in range(ZOOMS if ranges else 0):
             # many points at once, then the two intervals beside the largest: a sixteenth of the range each time
-            places = np.linspace(low, high, WIDE)
-            found = np.nan_to_num(np.abs(of(curve(np.exp(places)))), nan=np.inf)
-            best = min(max(int(np.argmax(found)), 1), WIDE - 2)
-            low, high = float(places[best - 1]), float(places[best + 1])
-        at = math.exp(0.5 * (low + high))
-        return max(float(np.abs(of(curve(at)))[0]), float(sizes[k])), at
+            places = np.array([low + (high - low) * STEPS for low, high in ranges.values()])
+            values = curve(np.exp(places.ravel())).reshape(places.shape)
+            for row, n in enumerate(list(ranges)):
+                sizes = np.abs(FIGURES[n](values[row]))
+                sizes[np.isnan(sizes)] = np.inf
+                best = min(max(int(np.argmax(sizes)), 1), WIDE - 2)
+                ranges[n] = float(places[row, best - 1]), float(places[row, best + 1])
+        for n, (low, high) in ranges.items():
+            at = math.exp(0.5 * (low + high))
+            found[n] = max(float(np.abs(FIGURES[n](curve(at)))[0]), found[n][0]), at
+    return found
 
 
 def _bandwidth(curve: LoopCurve, w: Floats) -> float:
