@@ -211,6 +211,9 @@ class MemoryTest(unittest.TestCase):
         ):
             with self.subTest(text), self.assertRaisesRegex(DravikError, words):
                 floating(formulas={"y": text})
+        sampling = floating(formulas={"y": "sampled(ask, 0.1)"})
+        with self.assertRaisesRegex(DravikError, "no steps at which samples and modes change"):
+            flown(sampling, 0.5, method="adaptive")
         with self.assertRaisesRegex(DravikError, "has a delay and no rate"):
             floating(delay="0.1 s", formulas={"y": "ask"})
 
@@ -317,6 +320,16 @@ class MachineTest(unittest.TestCase):
         ):
             with self.subTest(words), self.assertRaisesRegex(ValueError, words):
                 Machine.model_validate({**MACHINE, **change})
+        for mode, words in (
+            ({"set": {"stik": 1}}, "there is no input 'stik'; try: did you mean stick"),
+            ({"set": {"stick": 3}}, "modes.out.set.stick: .*outside its range; expected -1 to 1"),
+            ({"set": {"gain": 9}}, "modes.out.set: .*0 to 3"),
+            ({"set": {"machine": "trip"}}, "no mode 'trip'"),
+            ({"take": {"kept": "thetaa"}}, "take.kept: there is no signal 'thetaa'.*theta"),
+            ({"take": {"kep": "theta"}}, "there is no input 'kep'.*kept"),
+        ):
+            with self.subTest(words), self.assertRaisesRegex(DravikError, words):
+                with_machine(modes={**MACHINE["modes"], "out": mode})
         with self.assertRaisesRegex(DravikError, "there is no signal 'askk'"):
             with_machine(transitions=[{"from": "idle", "to": "out", "when": "askk > 1"}])
         self.assertAlmostEqual(float(with_machine().inputs["machine"].default), 1.0)

@@ -336,6 +336,7 @@ class _Assembly:
         refusals.adds(configuration.added, self.effectors, self.inputs, self.where)
         self._add_to_inputs()
         refusals.follows(configuration.inputs, self.signals, self.where)
+        refusals.modes(configuration.machines, self.inputs, configuration.parameters, self.signals, self.where)
         refusals.table_axes(self.builder, self.signals, self.where)
         self.add_endings()
         for name, event in configuration.events.items():

@@ -39,7 +39,8 @@ def fly(
     ``start`` is a trimmed point or a ``Start``. ``options`` are ``dt``, ``controls``, ``devices``, ``turbulence``,
     ``record``, ``record_every``, ``save`` and ``note``, as ``Options`` says; all signals are recorded unless ``record``
     names some. ``method``: ``"rk4"``, or ``"adaptive"``: an eighth-order method that keeps the error of each step
-    at 1e-10, for checking accuracy (no devices, no events, no plan). ``progress`` is told the share flown.
+    at 1e-10, for checking accuracy (no devices, no events, no plan, no samples, no modes). ``progress`` is told the
+    share flown.
 
     Faults and phases of the aircraft's plan happen at the end of the step in which their conditions become true.
 
@@ -65,6 +66,8 @@ def fly(
         raise DravikError("the adaptive method takes no devices and no turbulence", hint="method='rk4'")
     if method == "adaptive" and not isinstance(what, Aircraft):
         raise DravikError("the adaptive method flies aircraft", hint="method='rk4'")
+    if method == "adaptive" and isinstance(what, Aircraft) and (what.tape.cells or what.configuration.machines):
+        raise DravikError("the adaptive method has no steps at which samples and modes change", hint="method='rk4'")
     steps = max(1, round(seconds / step))
     if isinstance(what, Aircraft) and steps > PAYS:
         what = what.with_machine_code()
