@@ -49,7 +49,8 @@ class SeenTest(unittest.TestCase):
         tarn = craft("tarn", "autopilot", "loaded")
         modes = {"vertical": "altitude", "lateral": "bank", "levers": "airspeed"}
         point = dv.trim(tarn, airspeed=62, altitude=800, inputs=modes)
-        session = dv.Session(tarn, start=point, record=["phi", "bank_target", "bank_asked", "theta", "climb_rate"])
+        names = ["phi", "bank_target", "bank_asked", "theta", "power_left", "power_left_command", "power_added"]
+        session = dv.Session(tarn, start=point, record=[*names, "aileron"])
         session.step(1)
         session.set(bank_target="10 deg")
         session.step(19)
@@ -58,6 +59,7 @@ class SeenTest(unittest.TestCase):
         self.assertEqual((asked_of(run, "phi"), asked_of(run, "theta")), ("bank_asked", ""))
         card = scorecard(run, {"bank_target": "phi"})[0]
         self.assertLess(card.overshoot, 0.15)
+        self.assertEqual(sorted(card.activity), ["aileron", "power_left"])  # what moves the aircraft, not the law's own
         self.assertLess(abs(card.steady_error), 0.01)
 
     def test_a_watched_file_changes_the_flight(self) -> None:

@@ -69,7 +69,7 @@ def targets_of(run: Recording) -> dict[str, str]:
         for suffix in SUFFIXES:
             base = name.removesuffix(suffix)
             actual = base if base in run.names else MEANT.get(base, base)
-            if base != name and actual in run.names and not _is_control(actual):
+            if base != name and actual in run.names and not _is_control(actual, run.names):
                 found[name] = actual
     return found
 
@@ -91,9 +91,14 @@ def asked_of(run: Recording, name: str) -> str:
     return ""
 
 
-def _is_control(name: str) -> bool:
-    """Whether a signal is what moves the aircraft, not what is to follow."""
-    return name in CONTROLS or (name.startswith("power_") and not name.endswith((*SUFFIXES, "_increment")))
+def _is_control(name: str, names: Sequence[str]) -> bool:
+    """Whether a signal is what moves the aircraft, not what is to follow; a lever has a command where any has."""
+    if name in CONTROLS:
+        return True
+    if not name.startswith("power_") or name.endswith((*SUFFIXES, "_increment")):
+        return False
+    levers = [n for n in names if n.startswith("power_") and n.endswith("_command")]
+    return f"{name}_command" in levers or not levers
 
 
 def scorecard(
@@ -120,7 +125,7 @@ def scorecard(
             "the recording has no target that its name tells", expected="such as theta_command beside theta",
             hint="targets={'NAME': 'WHAT FOLLOWS IT'}",
         )  # fmt: skip
-    moved = arguments.names(controls, "controls") or [n for n in run.names if _is_control(n)]
+    moved = arguments.names(controls, "controls") or [n for n in run.names if _is_control(n, run.names)]
     found: list[Followed] = []
     for target, actual in pairs.items():
         asked, was = (run[arguments.names([n], "targets")[0]] for n in (target, actual))
