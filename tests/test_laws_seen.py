@@ -5,8 +5,6 @@ import tempfile
 import unittest
 from pathlib import Path
 
-import numpy as np
-
 import dravik as dv
 from dravik.aircraft import sample_path
 from dravik.errors import DravikError
@@ -62,6 +60,12 @@ class SeenTest(unittest.TestCase):
         self.assertEqual(sorted(card.activity), ["aileron", "power_left"])  # what moves the aircraft, not the law's own
         self.assertLess(abs(card.steady_error), 0.01)
 
+    def test_a_mode_that_does_not_fit_is_named_with_its_file(self) -> None:
+        file = self.folder / "own.toml"
+        file.write_text('format = 1\nname = "Own"\n[machines.way.modes]\na = { set = { throtle = 1 } }\nb = {}\n')
+        with self.assertRaisesRegex(DravikError, r"own.toml:4: machines.way.modes.a.*throtle.*did you mean throttle"):
+            dv.sample("tarn").with_law(*dv.load_law(file))
+
     def test_a_watched_file_changes_the_flight(self) -> None:
         file = self.folder / "gains.toml"
         file.write_text("gain = 1.5")
@@ -102,4 +106,3 @@ class SeenTest(unittest.TestCase):
         self.assertEqual(sorted(scenario.craft.configuration.machines), ["height", "phase", "place"])
         names = [n for n in scenario.craft.signals if n.startswith("place_is_")]
         self.assertEqual(names, ["place_is_off", "place_is_hold", "place_is_go", "place_is_stop"])
-        self.assertTrue(np.isfinite(scenario.craft.default_inputs()).all())

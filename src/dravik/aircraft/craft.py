@@ -251,7 +251,7 @@ class Aircraft:
         engaged = self.configuration.engaging(law)
         law_places = dict(self._law_places)
         if places is not None:
-            for section in ("inputs", "parameters", "formulas", "events", "add"):
+            for section in ("inputs", "parameters", "formulas", "events", "add", "machines"):
                 law_places.update({f"{section}.{name}": places for name in getattr(law, section)})
         return self._made(definition=engaged, tables={**self.tables, **(tables or {})}, law_places=law_places)
 

@@ -4,12 +4,12 @@ from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
 from dravik.aircraft.machines import slug
-from dravik.aircraft.schema import LawDefinition, NamedFormula
+from dravik.aircraft.schema import LawDefinition
 from dravik.aircraft.specs import InputSpec, Where
 from dravik.errors import DravikError
 from dravik.formula import Node, name_node, number_node, parse
 
-__all__ = ["LawParts", "engagements", "law_inputs", "law_parts"]
+__all__ = ["LawParts", "engagements", "followers", "law_inputs", "law_parts"]
 
 # functions whose period is that of the law where none is given, and the place of that argument
 _PERIODS = {"previous": 1, "moving_average": 2}
@@ -51,17 +51,13 @@ def law_parts(laws: Sequence[LawDefinition], unchanging: Collection[str], where:
             raise DravikError(f"law {law.name!r} has a delay and no rate", hint='rate = "50 Hz"; or delay(x, time)')
         change = _changer(law, unchanging, found)
         for name, entry in law.formulas.items():
-            found.formulas[name] = change(_parsed(entry, where("formulas", name)))
+            found.formulas[name] = change(parse(entry.formula, where=where("formulas", name)))
         for name, text in law.add.items():
             node = _faded(law, change(parse(text, where=where("add", name))))
             if law.rate is not None:
                 node = Node("call", 0, "sampled", args=(node, number_node(1.0 / law.rate), number_node(law.delay)))
             found.added.setdefault(name, []).append(node)
     return found
-
-
-def _parsed(entry: NamedFormula, where: str) -> Node:
-    return parse(entry.formula, where=where)
 
 
 def _changer(law: LawDefinition, unchanging: Collection[str], found: LawParts) -> Callable[[Node], Node]:

@@ -16,6 +16,8 @@ from dravik.errors import DravikError, nearest
 from dravik.formula import Node, name_node, number_node, parse
 
 __all__ = [
+    "ANY",
+    "END",
     "Machine",
     "Mode",
     "Phase",
@@ -24,6 +26,8 @@ __all__ = [
     "machine_inputs",
     "mode_signals",
     "sequence",
+    "set_by",
+    "slug",
     "watches",
 ]
 

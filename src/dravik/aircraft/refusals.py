@@ -111,15 +111,16 @@ def modes(
     known = _Known(inputs)
     for name, machine in machines.items():
         for label, mode in machine.modes.items() if name != "phase" else ():
-            place = f"{where('machines', name)}.modes.{label}"
+            place = where("machines", name, "modes", label)
             for target, value in mode.set.items():
-                if target in parameters:
-                    try:
+                try:
+                    if target in parameters:
                         parameter_in_si(parameters, target, value)
-                    except DravikError as error:
-                        raise error.at(f"{place}.set") from None
-                else:
-                    inputs_in_si(known, {target: value}, True, f"{place}.set.")
+                        continue
+                    known.input_index(target)
+                except DravikError as error:
+                    raise error.at(f"{place}.set") from None
+                inputs_in_si(known, {target: value}, True, f"{place}.set.")
             for target, signal in mode.take.items():
                 if target not in inputs:
                     hint = nearest(target, inputs)

@@ -193,7 +193,8 @@ def _scenario_flight(
             _show_route(run, scenario.course)
         return run
 
-    band = scenario.band if not quiet else None
+    with kernel_notice():
+        band = scenario.band if not quiet else None
     if band is not None:
         say(
             f"reach at {band.altitude:.0f} m within {band.miss:g} m: {band.least:.0f} m to {band.greatest:.0f} m, "

@@ -22,6 +22,7 @@ from dravik.kernel.program import EVENT_COUNT, EVENTS, N_EVENTS
 __all__ = ["Change", "begin", "change_inputs", "enter", "follow", "gust_of", "happened", "switched"]
 
 Floats = NDArray[np.float64]
+DEEPEST = 20  # modes that machines put each other into, one from the other
 _SHAPES = {"gust": histories.gust, "pulse": histories.pulse, "ramp": histories.ramp}
 
 
@@ -125,25 +126,28 @@ def gust_of(craft: Aircraft, name: str, t: float) -> tuple[int, History]:
 
 
 def enter(
-    craft: Aircraft, name: str, k: int, u: Floats, read: Callable[[str], float]
+    craft: Aircraft, name: str, k: int, u: Floats, read: Callable[[str], float], depth: int = 0
 ) -> tuple[tuple[str, str | float], ...]:
     """Put a machine into a mode, counted from nought: set its inputs in ``u``, and return the parameters that it sets.
 
-    ``read`` gives the present value of a signal. Raises DravikError for quantities that do not fit.
+    ``read`` gives the present value of a signal. Raises DravikError for quantities that do not fit, and for machines
+    that put each other into modes without an end.
     """
+    if depth > DEEPEST:
+        raise DravikError(f"{name} and another machine put each other into modes without an end")
     machine = craft.configuration.machines[name]
     label = list(machine.modes)[k]
     mode = machine.modes[label]
     u[craft.input_index(name)] = k + 1.0
     taken = {target: read(signal) for target, signal in mode.take.items()}
     try:
-        return change_inputs(craft, {**mode.set, **taken}, u, read)
+        return change_inputs(craft, {**mode.set, **taken}, u, read, depth)
     except DravikError as error:
-        raise error.at(f"{name} {label!r}") from None
+        raise error if depth else error.at(f"{name} {label!r}") from None
 
 
 def change_inputs(
-    craft: Aircraft, values: Mapping[str, str | float], u: Floats, read: Callable[[str], float]
+    craft: Aircraft, values: Mapping[str, str | float], u: Floats, read: Callable[[str], float], depth: int = 0
 ) -> tuple[tuple[str, str | float], ...]:
     """Set inputs in ``u`` by name, and return the parameters among them, whose values fit.
 
@@ -160,8 +164,10 @@ def change_inputs(
             for target, signal in followers(laws[name]).items():
                 if target not in numbers:
                     u[craft.input_index(target)] = read(signal)
+        if name in machines and number != int(number):
+            raise DravikError(f"{name} = {number:g} is no mode", expected=", ".join(machines[name].modes))
         if name in machines and number != u[craft.input_index(name)]:
-            own += enter(craft, name, int(number) - 1, u, read)
+            own += enter(craft, name, int(number) - 1, u, read, depth + 1)
     for name, number in numbers.items():
         u[craft.input_index(name)] = number
     return own
