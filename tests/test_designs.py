@@ -218,6 +218,29 @@ class PublishedTest(unittest.TestCase):
         real = np.sort(roots.real[np.abs(roots.imag) < 1e-9])
         np.testing.assert_allclose(real, [-0.531, -0.0105, 0.0], atol=5e-4)
 
+    def test_tracking_of_a_pitch_rate(self) -> None:
+        # B. L. Stevens, F. L. Lewis, Aircraft Control and Simulation, 2nd ed., Wiley 2003, section 5.5, pitch-rate
+        # control system by linear-quadratic design: the F-16 with actuator, filtered alpha and an integral of the error,
+        # angles in deg. From memory; that the printed gains give the printed roots, which nothing else ties, speaks for it
+        turn = 57.2958
+        a = [[-1.01887, 0.90506, -0.00215], [0.82225, -1.07741, -0.17555], [0.0, 0.0, -20.2]]
+        plant = dv.LinearSystem.of(
+            a, [[0.0], [0.0], [20.2]], states=["alpha", "q", "elevator"], inputs=["u"], outputs=["alpha_deg", "q_deg"],
+            C=[[turn, 0.0, 0.0], [0.0, turn, 0.0]],
+        )  # fmt: skip
+        error = dv.LinearSystem.gain("error", {"asked": 1.0, "q_deg": -1.0})
+        whole = (
+            Closed(plant)
+            .close("alpha", dv.LinearSystem.filtered("u", "alpha_deg", [0.0807 * 10.0], [1.0, 10.0]))
+            .close("rate", dv.LinearSystem.gain("u", {"q_deg": 0.475}))
+            .close("tracker", error.series(dv.LinearSystem.filtered("u", "error", [-1.361], [1.0, 0.0])))
+        ).system()
+        roots = whole.poles()
+        self.assertAlmostEqual(float(roots.imag.max()), 2.83, delta=5e-3)
+        np.testing.assert_allclose(np.sort(roots.real), [-14.09, -10.67, -3.26, -3.26, -1.02], atol=1e-2)
+        # what an integral of the error is for: the rate asked for, exactly, in the end
+        self.assertAlmostEqual(whole.transfer("asked", "q_deg")(0.0).real, 1.0, places=9)
+
 
 class GainTest(unittest.TestCase):
     def test_gains_by_closed_forms(self) -> None:

@@ -101,15 +101,14 @@ class Closed:
         }  # fmt: skip
         plant = self.plant.renamed(moved)
         commands: list[str] = []
-        for k, (_name, controller) in enumerate(self.loops.items()):
+        for k, (name, controller) in enumerate(self.loops.items()):
+            # each loop's inputs have names of their own: several may read the same signal
+            fed = {n: f"{n} into {name}" for n in controller.inputs}
+            parts[k] = parts[k].renamed(fed)
             for n in controller.inputs:
-                if n in self.plant.outputs:
-                    continue
-                if n in given and n not in moved:
-                    fed = f"{n} asked for"
-                    sums[fed] = {n: 1.0, **dict.fromkeys(given[n], 1.0)}
-                    parts[k] = parts[k].renamed({n: fed})
-                if n not in commands:
+                inner = given[n] if n in given and n not in moved and n not in self.plant.outputs else []
+                sums[fed[n]] = {n: 1.0, **dict.fromkeys(inner, 1.0)}
+                if n not in self.plant.outputs and n not in commands:
                     commands.append(n)
         return [plant, *parts], sums, commands
 

@@ -18,8 +18,10 @@ Floats = NDArray[np.float64]
 Complexes = NDArray[np.complex128]
 WELL = 1e7  # condition of the eigenvectors up to which sums over the roots are used
 TURN = math.radians(20.0)  # largest turn of 1 + L, and of L, between neighbouring frequencies
+LITTLE = math.cos(TURN)
 CLOSEST = 1e-9  # relative distance of neighbouring frequencies at which halving stops
 PER_DECADE = 16
+BESIDE = np.array([-2.0, -1.0, 0.0, 1.0, 2.0])  # widths of a peak or dip, at which it is looked at besides
 BEYOND = 30.0  # how far beyond the roots the frequencies reach, as a factor
 MORE_DECADES = 12  # at most, where the loop is neither far from one nor constant there
 NOTHING, STILL = 1e-3, 1e-3  # a gain far from one; a relative change that is none
@@ -107,6 +109,13 @@ def _without_unread(loop: LinearSystem) -> LinearSystem:
             break
         kept = [j for j in kept if j not in unread]
     return loop.part(states=[loop.states[j] for j in kept])
+
+
+def _are_near(values: Complexes) -> NDArray[np.bool_]:
+    """Whether each value is turned by less than TURN from the one before; False where either is not a number."""
+    with np.errstate(invalid="ignore"):
+        turned = values[1:] * values[:-1].conj()
+        return np.asarray(turned.real >= LITTLE * np.abs(turned))
 
 
 class LoopCurve:
@@ -219,27 +228,25 @@ class LoopCurve:
         count = max(60, int(PER_DECADE * math.log10(high / low)))
         w = np.geomspace(low, high * (1.0 - 1e-12), count)
         # narrow peaks and dips: their own frequencies, and those a fraction of their width beside
-        near = [abs(r.imag) + k * abs(r.real) for r in roots for k in (-2.0, -1.0, 0.0, 1.0, 2.0)]
-        more = np.array([v for v in near if low < v < high])
-        grid = self._refined(np.unique(np.concatenate([w, more])))
-        self._on_grid, self._grid = self(grid), grid
+        near = (np.abs(roots.imag) + BESIDE[:, None] * np.abs(roots.real)).ravel()
+        grid, self._on_grid = self._refined(np.unique(np.concatenate([w, near[(near > low) & (near < high)]])))
+        self._grid = grid
         return grid
 
-    def _refined(self, w: Floats) -> Floats:
+    def _refined(self, w: Floats) -> tuple[Floats, Complexes]:
+        """Return frequencies with those put between that turn too far, and L at all of them."""
+        values = self(w)
         for _ in range(40):
-            values = self(w)
-            wide = np.zeros(len(w) - 1, dtype=bool)
-            for turned in (values, 1.0 + values):
-                with np.errstate(divide="ignore", invalid="ignore"):
-                    steps = np.abs(np.angle(turned[1:] / turned[:-1]))
-                wide |= ~(steps < TURN)
-            wide &= np.diff(w) > CLOSEST * w[1:]
             # far below the unit circle nothing can come near to -1
-            wide &= (np.abs(values[1:]) > 1e-4) | (np.abs(values[:-1]) > 1e-4)
-            if not np.any(wide):
-                return w
-            w = np.unique(np.concatenate([w, np.sqrt(w[:-1][wide] * w[1:][wide])]))
-        return w
+            felt = np.abs(values) > 1e-4
+            near = felt[1:] | felt[:-1]
+            near &= np.diff(w) > CLOSEST * w[1:]
+            where = np.flatnonzero(near & ~(_are_near(values) & _are_near(1.0 + values)))
+            if not len(where):
+                break
+            more = np.sqrt(w[where] * w[where + 1])
+            w, values = np.insert(w, where + 1, more), np.insert(values, where + 1, self(more))
+        return w, values
 
     def roots_of(self, figure: Callable[[Complexes], Floats], w: Floats) -> list[float]:
         """Return the frequencies at which a real figure of L changes its sign, to the last digits."""
@@ -271,13 +278,15 @@ class LoopCurve:
         aside = border_of(self.poles) if self.dt is None else 1e-7
         border = self.poles.real if self.dt is None else np.abs(self.poles) - 1.0
         w = np.concatenate([[0.0], self.grid()])
+        curve = 1.0 + self.at(self.points(w, aside))
         for _ in range(40):
-            curve = 1.0 + self.at(self.points(w, aside))
             steps = np.angle(curve[1:] / curve[:-1])
-            wide = (np.abs(steps) > TURN) & (np.diff(w) > 1e-14 * w[-1])
-            if not np.any(wide):
+            where = np.flatnonzero((np.abs(steps) > TURN) & (np.diff(w) > 1e-14 * w[-1]))
+            if not len(where):
                 break
-            w = np.unique(np.concatenate([w, 0.5 * (w[:-1][wide] + w[1:][wide])]))
+            more = 0.5 * (w[where] + w[where + 1])
+            w = np.insert(w, where + 1, more)
+            curve = np.insert(curve, where + 1, 1.0 + self.at(self.points(more, aside)))
         if self.dt is None:
             # beyond the highest frequency L is as good as its direct part: the rest of the turn
             steps = np.append(steps, np.angle((1.0 + self._direct) / curve[-1]) if not self.delay else 0.0)

@@ -26,7 +26,7 @@ Floats = NDArray[np.float64]
 Complexes = NDArray[np.complex128]
 HALF_POWER = math.sqrt(0.5)
 THROUGH = 1e7  # peak of the sensitivity of a loop that passes through -1
-ZOOMS, WIDE = 5, 33  # into a peak, and points of each: its frequency to 1e-6, its height to 1e-12
+ZOOMS, WIDE = 3, 33  # into a peak, and points of each; then a parabola: its frequency to 1e-8, its height to 1e-12
 STEPS = np.linspace(0.0, 1.0, WIDE)
 #: Sensitivity, complementary sensitivity, and what the disc margin is made of.
 FIGURES: tuple[Callable[[Complexes], Complexes], ...] = (
@@ -200,6 +200,7 @@ def _peaks(curve: LoopCurve, w: Floats) -> list[tuple[float, float]]:
         whole, ends = curve(w), curve.ends()
         found: list[tuple[float, float]] = []
         ranges: dict[int, tuple[float, float]] = {}
+        tops: dict[int, float] = {}
         for n, of in enumerate(FIGURES):
             sizes = np.abs(of(whole))
             last = [(float(np.abs(of(np.array([value])))[0]), at) for at, value in ends]
@@ -219,10 +220,21 @@ def _peaks(curve: LoopCurve, w: Floats) -> list[tuple[float, float]]:
                 sizes[np.isnan(sizes)] = np.inf
                 best = min(max(int(np.argmax(sizes)), 1), WIDE - 2)
                 ranges[n] = float(places[row, best - 1]), float(places[row, best + 1])
-        for n, (low, high) in ranges.items():
-            at = math.exp(0.5 * (low + high))
+                tops[n] = _top(places[row, best - 1 : best + 2], sizes[best - 1 : best + 2])
+        for n, top in tops.items():
+            at = math.exp(top)
             found[n] = max(float(np.abs(FIGURES[n](curve(at)))[0]), found[n][0]), at
     return found
+
+
+def _top(places: Floats, sizes: Floats) -> float:
+    """Return where a peak is, by three sizes about it: the inverse square is smooth even where it is infinite."""
+    a, b, c = (0.0 if math.isinf(size) else 1.0 / (size * size) for size in sizes.tolist())
+    bend = a - 2.0 * b + c
+    low, middle, high = places.tolist()
+    # at the end of a range, or level to the last digits, the middle is as good
+    moved = 0.5 * (a - c) / bend if bend > 0.0 else 0.0
+    return float(middle + min(max(moved, -1.0), 1.0) * 0.5 * (high - low))
 
 
 def _bandwidth(curve: LoopCurve, w: Floats) -> float:
