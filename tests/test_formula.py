@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 from dravik.errors import DravikError, FormulaError
 from dravik.formula import FUNCTIONS, TapeBuilder, parse
 from dravik.formula.opcodes import MULTIPLY_ADD, MULTIPLY_SUBTRACT, OPS, SUBTRACT_PRODUCT
-from dravik.kernel import RigidBody, build_program, new_workspace
+from dravik.kernel import RigidBody, build_program, linked, new_workspace
 from dravik.kernel.interpreter import run_tape
 from dravik.tables import Axis, Table
 from tests.support import craft
@@ -24,7 +24,7 @@ def run(formulas: dict[str, str], **values: float) -> dict[str, float]:
     for name, text in formulas.items():
         builder.define(name, text, where=f"file: {name}")
     tape = builder.build(formulas)
-    program = build_program(tape, RigidBody(mass_registers=[0] * 13, inputs=len(INPUTS), wind=0))
+    program = linked(build_program(tape, RigidBody(mass_registers=[0] * 13, inputs=len(INPUTS), wind=0)))
     w = new_workspace(program, tape)
     for name, value in values.items():
         w.registers[tape.names[name]] = value
@@ -196,7 +196,7 @@ class StageTest(unittest.TestCase):
         for name, text in (("a", "y / x"), ("b", "if_else(y > 0, a, 1) + 3"), ("c", "2*b")):
             builder.define(name, text)
         tape = builder.build(["c"])
-        program = build_program(tape, RigidBody(mass_registers=[0] * 13, inputs=len(INPUTS), wind=0))
+        program = linked(build_program(tape, RigidBody(mass_registers=[0] * 13, inputs=len(INPUTS), wind=0)))
         w = new_workspace(program, tape)
         w.registers[tape.names["y"]] = 1.0
         run_tape(

@@ -6,7 +6,7 @@ import numpy as np
 from dravik.aircraft import Aircraft, sample
 from dravik.formula import Guard, TapeBuilder
 from dravik.frames import body_from_station
-from dravik.kernel import BASE_SIGNALS, RigidBody, build_program, new_workspace
+from dravik.kernel import BASE_SIGNALS, RigidBody, build_program, linked, new_workspace
 from dravik.kernel.chart import state_from_chart
 from dravik.kernel.motion import evaluate
 from dravik.kernel.program import EVERYTHING
@@ -101,7 +101,7 @@ class LoadsTest(unittest.TestCase):
         mass = ["mass", *zeros[:3], "i1", "i2", "i3", *zeros[3:]]
         tape = builder.build([*mass, "total", "f0", "f1", "f2"], guards=[Guard("near", ("f0", "f1", "f2"))])
         body = RigidBody(mass_registers=[tape.names[m] for m in mass], inputs=6, wind=tape.names["wind_north"])
-        program = build_program(tape, body)
+        program = linked(build_program(tape, body))
         work, x = new_workspace(program, tape), np.zeros(13)
         x[3], x[5], x[6] = 60.0, 3.0, 1.0
         for altitude, shares in ((5.0, 3), (100.0, 0), (5.0, 3)):

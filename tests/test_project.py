@@ -28,6 +28,7 @@ LAYERS = (
         "files",
         "version",
         "compiled",
+        "common_units",
         "units",
         "frames",
         "atmosphere",

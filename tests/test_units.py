@@ -1,8 +1,9 @@
 import math
 import unittest
 
+from dravik.common_units import _ABSOLUTE, _SYMBOLS, common_unit
 from dravik.errors import DravikError
-from dravik.units import KINDS, column_name, from_si, kind_of_unit, quantity, split_column, to_si
+from dravik.units import KINDS, column_name, from_si, kind_of_unit, quantity, read_unit, split_column, to_si
 
 
 class UnitsTest(unittest.TestCase):
@@ -31,6 +32,20 @@ class UnitsTest(unittest.TestCase):
         ):
             with self.subTest(text):
                 self.assertAlmostEqual(quantity(text, kind), expected, delta=1e-7 * max(1.0, abs(expected)))
+
+    def test_common_units_are_those_of_pint(self) -> None:
+        for unit in [
+            *_SYMBOLS, *_ABSOLUTE, *(unit for unit, _ in KINDS.values()), "kg/kW/h", "rad/s/V", "N*m*s", "slug*ft^2", "m**-2",
+            "deg / s", "kg * m^2", "ft/min",
+        ]:  # fmt: skip
+            with self.subTest(unit):
+                scale, offset, root = common_unit(unit) or (0.0, 0.0, frozenset())
+                by_pint = read_unit(unit)
+                self.assertEqual(root, by_pint[2])
+                self.assertAlmostEqual(scale / by_pint[0], 1.0, delta=1e-14)
+                self.assertAlmostEqual(offset, by_pint[1], delta=1e-12)
+        for unit in ("kg//m", "m^^2", "parsec", "*m", "m*", "m^2.5", "m 2", "k g", "degC/s"):
+            self.assertIsNone(common_unit(unit), unit)
 
     def test_refusals_say_why(self) -> None:
         for value, kind, words in (

@@ -1,7 +1,7 @@
 """Quantity strings such as ``"62 m/s"`` to SI numbers, at the boundary only; inside, everything is SI.
 
 Angles are a kind of their own: a bare number never passes for an angle, because nobody can
-tell degrees from radians by looking at it. Pint knows the units and does the conversion.
+tell degrees from radians by looking at it. Pint knows all units; those of every day are read without it.
 """
 
 import hashlib
@@ -9,13 +9,13 @@ import math
 import os
 import re
 from functools import lru_cache
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, cast
 
+from dravik.common_units import Root, common_unit
 from dravik.errors import DravikError
 
 if TYPE_CHECKING:
     from pint import UnitRegistry
-    from pint.facets.plain import PlainUnit
 
 __all__ = ["KINDS", "column_name", "from_si", "in_si", "kind_of_unit", "quantity", "split_column", "to_si"]
 
@@ -72,9 +72,21 @@ def _registry() -> "UnitRegistry[float]":
         return pint.UnitRegistry()
 
 
+#: Base units by Pint's names: how many of ours one is, and its symbol.
+_BASES = {
+    "meter": (1.0, "m"), "gram": (1e-3, "kg"), "second": (1.0, "s"), "ampere": (1.0, "A"), "kelvin": (1.0, "K"),
+    "radian": (1.0, "rad"),
+}  # fmt: skip
+
+
 @lru_cache(maxsize=512)
-def _root(unit: str) -> "tuple[float, float, PlainUnit]":
-    """Return scale, offset and root unit of a unit's text: value in root units = scale * value + offset."""
+def _root(unit: str) -> tuple[float, float, Root]:
+    """Return scale, offset and root of a unit's text: value in base units = scale * value + offset."""
+    return common_unit(unit) or read_unit(unit)
+
+
+def read_unit(unit: str) -> tuple[float, float, Root]:
+    """Return what ``common_unit`` does, as Pint reads it; raises DravikError for what is no unit."""
     registry = _registry()
     if len(unit) > 60 or not re.fullmatch(r"[\w\s%/*^().°µ-]*", unit) or re.search(r"\d{3}", unit):
         raise DravikError(f"{unit[:60]!r} is not a unit")
@@ -82,17 +94,19 @@ def _root(unit: str) -> "tuple[float, float, PlainUnit]":
         parsed = registry.parse_units(unit.replace("^", "**").replace("°", "deg").replace("%", "percent"))
         one = registry.Quantity(1.0, parsed).to_root_units()
         zero = registry.Quantity(0.0, parsed).to_root_units()
+        powers = {name: float(cast(float, power)) for name, power in one.unit_items()}
     except Exception as error:
         # pint, and the tokenizer below it, raise many kinds of error on arbitrary text
         raise DravikError(f"{unit!r} is not a unit", hint="units such as m, ft, kt, deg, kg, N, s") from error
-    scale, offset = float(one.magnitude - zero.magnitude), float(zero.magnitude)
+    size = math.prod(_BASES.get(name, (1.0, ""))[0] ** power for name, power in powers.items())
+    scale, offset = float(one.magnitude - zero.magnitude) * size, float(zero.magnitude) * size
     if not (math.isfinite(scale) and scale != 0 and math.isfinite(offset)):
         raise DravikError(f"{unit!r} is not a unit with a finite size")
-    return scale, offset, one.units
+    return scale, offset, frozenset((_BASES.get(name, (1.0, name))[1], power) for name, power in powers.items())
 
 
 @lru_cache(maxsize=64)
-def _kind_root(kind: str) -> "tuple[float, PlainUnit]":
+def _kind_root(kind: str) -> tuple[float, Root]:
     scale, _, root = _root(KINDS[kind][0])
     return scale, root
 

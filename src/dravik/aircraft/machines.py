@@ -70,7 +70,7 @@ class Transition(Model):
     ``reason`` stands in the log of the flight.
     """
 
-    model_config = ConfigDict(extra="forbid", frozen=True, populate_by_name=True)
+    model_config = ConfigDict(extra="forbid", frozen=True, populate_by_name=True, defer_build=True)
 
     source: Annotated[tuple[str, ...], BeforeValidator(_listed)] = Field(alias="from", min_length=1)
     to: str

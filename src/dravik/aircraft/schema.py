@@ -157,7 +157,7 @@ class Aero(BaseModel):
     stability or body axes (``moment_axes``, the same as ``axes`` unless said; body with wind axes).
     """
 
-    model_config = ConfigDict(extra="allow", frozen=True)
+    model_config = ConfigDict(extra="allow", frozen=True, defer_build=True)
     __pydantic_extra__: dict[str, FormulaEntry] = Field(init=False)
 
     axes: Literal["body", "stability", "wind"]

@@ -4,16 +4,18 @@ import math
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
 from functools import cached_property
-from typing import Literal, NamedTuple
+from typing import TYPE_CHECKING, Literal, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
 from dravik.definition.effectors import Effector
 from dravik.formula import Tape
-from dravik.kernel import Program
-from dravik.kernel.own_code import OwnCode, own_code
+from dravik.kernel import Program, linked
 from dravik.kernel.program import EVENT_ACTIONS
+
+if TYPE_CHECKING:
+    from dravik.kernel.own_code import OwnCode
 
 __all__ = ["COEFFICIENTS", "Built", "EventSpec", "InputSpec", "Signal", "Where"]
 
@@ -59,12 +61,12 @@ class Built:
     """All that compiling a definition gives."""
 
     tape: Tape
-    program: Program
+    unlinked: Program  # holds no address of this process
     signals: dict[str, Signal]
     inputs: dict[str, InputSpec]
     events: list[EventSpec]
     effectors: dict[str, Effector]
-    code: OwnCode | None = None
+    code: "OwnCode | None" = None
 
     def with_own_code(self) -> "Built":
         """Return the same with the tape as machine code, made once."""
@@ -72,8 +74,15 @@ class Built:
 
     @cached_property
     def _own(self) -> "Built":
-        code = own_code(self.program, self.tape)
-        return replace(self, code=code, program=code.attached(self.program))
+        from dravik.kernel.own_code import own_code
+
+        return replace(self, code=own_code(self.unlinked, self.tape))
+
+    @cached_property
+    def program(self) -> Program:
+        """The program, ready to run in this process."""
+        found = linked(self.unlinked)
+        return found if self.code is None else self.code.attached(found)
 
     @cached_property
     def signal_registers(self) -> NDArray[np.int64]:
@@ -82,12 +91,12 @@ class Built:
 
     def never_ending_by(self, name: str) -> "Built":
         """Return the same with an event that is logged and no longer ends a run."""
-        layout, events = self.program.layout.copy(), list(self.events)
+        layout, events = self.unlinked.layout.copy(), list(self.events)
         for i, event in enumerate(events):
             if event.name == name:
                 layout[layout[EVENT_ACTIONS] + i] = 0
                 events[i] = event._replace(action="log")
-        return replace(self, program=self.program._replace(layout=layout), events=events)
+        return replace(self, unlinked=self.unlinked._replace(layout=layout), events=events)
 
 
 #: What coefficients mean.

@@ -88,4 +88,4 @@ Formula = Annotated[str | float, BeforeValidator(_formula)]
 class Model(BaseModel):
     """A part of a definition: unknown keys are errors, and nothing changes after reading."""
 
-    model_config = ConfigDict(extra="forbid", frozen=True)
+    model_config = ConfigDict(extra="forbid", frozen=True, defer_build=True)

@@ -4,6 +4,7 @@ from dravik.compiled import is_cached
 from dravik.kernel.chart import jacobian
 from dravik.kernel.equilibrium import residual_slopes
 from dravik.kernel.integrate import fly_steps
+from dravik.kernel.linking import linked
 from dravik.kernel.program import PointLoad, Program, RigidBody, Workspace, build_program, new_workspace
 from dravik.kernel.signals import BASE_SIGNALS, RIGID_STATES, BaseSignal
 
@@ -17,6 +18,7 @@ __all__ = [
     "Workspace",
     "build_program",
     "is_compiled",
+    "linked",
     "new_workspace",
 ]
 

@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.atmosphere import GAS_CONSTANT, HEAT_RATIO, standard_air
-from dravik.compiled import compiled
+from dravik.compiled import compiled, inlined
 from dravik.constants import SEA_LEVEL_DENSITY
 from dravik.kernel.earth import place, position_rates
 from dravik.kernel.interpreter import run_stage
@@ -50,10 +50,10 @@ Floats = NDArray[np.float64]
 MOMENT = 1e-3  # s: time step for the finite difference of the wind along the flight path
 SLOW = 1e-3  # m/s: below this airspeed angles and non-dimensional rates are zero, not noise
 
-air = compiled(standard_air)
+air = inlined(standard_air)
 
 
-@compiled
+@inlined
 def air_motion(program: Program, work: Workspace) -> None:
     """Fill the velocity of the air: the wind inputs plus the wind formulas, if there are any."""
     reg, k, field = work.registers, program.layout[WIND], program.layout[FIELD]
@@ -66,7 +66,7 @@ def air_motion(program: Program, work: Workspace) -> None:
             reg[AIR + i] += reg[program.layout[field + i]]
 
 
-@compiled
+@inlined
 def air_change(program: Program, work: Workspace, t: float, x: Floats, m: tuple[float, ...]) -> None:
     """Fill the rate of change of the wind along the flight path, by a finite difference over MOMENT seconds."""
     reg, field = work.registers, program.layout[FIELD]
@@ -105,7 +105,7 @@ def air_at_chart(program: Program, work: Workspace, t: float, z: Floats, u: Floa
     return reg[AIR], reg[AIR + 1], reg[AIR + 2]
 
 
-@compiled
+@inlined
 def air_data(program: Program, reg: Floats, m: tuple[float, ...]) -> tuple[float, float, float]:
     """Fill the air data; return the velocity relative to the air in body axes, m/s."""
     w = program.layout[WIND]

@@ -12,10 +12,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik import frames
-from dravik.compiled import compiled
+from dravik.compiled import compiled, inlined
 from dravik.kernel.air import air_at_chart
+from dravik.kernel.calling import call_evaluate
 from dravik.kernel.earth import fill_earth
-from dravik.kernel.motion import evaluate
 from dravik.kernel.program import EVERYTHING, N_RIGID, ROUND, Program, Workspace
 from dravik.kernel.registers import AIRSPEED, AIRSPEED_DOT, ALPHA_DOT, NORTH, PHI, TRANSPORT
 from dravik.kernel.vectors import dcm_elements, rotate
@@ -27,7 +27,7 @@ Ints = NDArray[np.int64]
 AIR_CHART, BODY_CHART = 0, 1
 N_CHART = 12
 
-quaternion_elements = compiled(frames.quaternion_elements)
+quaternion_elements = inlined(frames.quaternion_elements)
 
 
 @compiled
@@ -79,7 +79,7 @@ def chart_rates(
 ) -> None:  # fmt: skip
     """Put the rates of chart coordinates into ``dz``; ``x`` and ``dx`` are working space."""
     state_from_chart(program, work, t, z, u, chart, x)
-    evaluate(program, work, t, x, u, dx, steady, extent)
+    call_evaluate(program, work, t, x, u, dx, steady, extent)
     reg = work.registers
     dz[0], dz[1], dz[2] = dx[0], dx[1], dx[2]
     if chart == 0:

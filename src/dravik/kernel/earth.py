@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik import earth
-from dravik.compiled import compiled
+from dravik.compiled import inlined
 from dravik.kernel.program import GRAVITY, LATITUDE_0, LONGITUDE_0, MERIDIAN, PARALLEL, ROUND, SEA_LEVEL, Program
 from dravik.kernel.registers import EARTH_RATE, GRAVITY_X, LATITUDE, NORTH, TRANSPORT
 from dravik.kernel.vectors import rotate, rotate_back
@@ -23,19 +23,19 @@ __all__ = ["fill_earth", "place", "position_rates"]
 Floats = NDArray[np.float64]
 ROTATION = earth.ROTATION
 
-curvature_radii = compiled(earth.curvature_radii)
-gravity_components = compiled(earth.gravity_components)
-wrapped = compiled(earth.wrapped)
+curvature_radii = inlined(earth.curvature_radii)
+gravity_components = inlined(earth.gravity_components)
+wrapped = inlined(earth.wrapped)
 
 
-@compiled
+@inlined
 def place(program: Program, reg: Floats) -> None:
     """Fill latitude and longitude from north and east."""
     reg[LATITUDE] = program.numbers[LATITUDE_0] + reg[NORTH] / program.numbers[MERIDIAN]
     reg[LATITUDE + 1] = wrapped(program.numbers[LONGITUDE_0] + reg[NORTH + 1] / program.numbers[PARALLEL])
 
 
-@compiled
+@inlined
 def fill_earth(program: Program, reg: Floats, x: Floats, m: tuple[float, ...]) -> None:
     """Fill gravity, and on the round Earth the place and the turning of the Earth and of the local axes."""
     # flat Earth: constant gravity along local z, nothing turns
@@ -59,7 +59,7 @@ def fill_earth(program: Program, reg: Floats, x: Floats, m: tuple[float, ...]) -
     reg[TRANSPORT], reg[TRANSPORT + 1], reg[TRANSPORT + 2] = tx, ty, tz
 
 
-@compiled
+@inlined
 def position_rates(program: Program, x: Floats, vn: float, ve: float, vd: float) -> tuple[float, float, float]:
     """Return the rates of north, east and altitude at a velocity over the Earth."""
     if program.layout[ROUND] == 0:

@@ -5,7 +5,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from dravik.compiled import compiled
+from dravik.compiled import compiled, inlined
 from dravik.kernel.chart import chart_rates
 from dravik.kernel.earth import wrapped
 from dravik.kernel.program import Program, Workspace
@@ -113,7 +113,7 @@ def residual_slopes(program: Program, work: Workspace, e: Equilibrium, v: Floats
             e.slopes[i, k] = (e.sides[0, i] - e.sides[1, i]) / (2.0 * DIFFERENCE_STEP)
 
 
-@compiled
+@inlined
 def solve_linear(matrix: Floats, right: Floats) -> bool:
     """Solve in place by elimination with row pivoting; ``right`` becomes the solution. False when singular."""
     n = right.shape[0]
@@ -142,7 +142,7 @@ def solve_linear(matrix: Floats, right: Floats) -> bool:
     return True
 
 
-@compiled
+@inlined
 def largest(values: Floats) -> float:
     """Return the largest absolute value; NaN when one is NaN."""
     found = 0.0

@@ -9,9 +9,10 @@ import math
 import numpy as np
 from numpy.typing import NDArray
 
-from dravik.compiled import compiled
+from dravik.compiled import compiled, inlined
+from dravik.kernel.calling import call_evaluate
 from dravik.kernel.memory import recall, remember, store
-from dravik.kernel.motion import N_RIGID, evaluate
+from dravik.kernel.motion import N_RIGID
 from dravik.kernel.program import (
     COUNTING,
     END,
@@ -60,7 +61,7 @@ def clamp_states(program: Program, reg: Floats, x: Floats) -> None:
             x[N_RIGID + i] = reg[high]
 
 
-@compiled
+@inlined
 def rk4_step(program: Program, work: Workspace, t: float, x: Floats, um: Floats, u1: Floats, dt: float) -> None:
     """Advance ``x`` by one step whose first slope stands in ``work.slopes[0]``.
 
@@ -70,18 +71,18 @@ def rk4_step(program: Program, work: Workspace, t: float, x: Floats, um: Floats,
     z = k[4]
     for i in range(n):
         z[i] = x[i] + 0.5 * dt * k[0, i]
-    evaluate(program, work, t + 0.5 * dt, z, um, k[1], False, MOTION)
+    call_evaluate(program, work, t + 0.5 * dt, z, um, k[1], False, MOTION)
     for i in range(n):
         z[i] = x[i] + 0.5 * dt * k[1, i]
-    evaluate(program, work, t + 0.5 * dt, z, um, k[2], False, MOTION)
+    call_evaluate(program, work, t + 0.5 * dt, z, um, k[2], False, MOTION)
     for i in range(n):
         z[i] = x[i] + dt * k[2, i]
-    evaluate(program, work, t + dt, z, u1, k[3], False, MOTION)
+    call_evaluate(program, work, t + dt, z, u1, k[3], False, MOTION)
     for i in range(n):
         x[i] += dt / 6.0 * (k[0, i] + 2.0 * (k[1, i] + k[2, i]) + k[3, i])
 
 
-@compiled
+@inlined
 def part_of_step(program: Program, work: Workspace, t: float, dt: float, share: float) -> None:
     """Put the state at a share of the last step into row TRIAL, and all signals there into the registers.
 
@@ -97,10 +98,10 @@ def part_of_step(program: Program, work: Workspace, t: float, dt: float, share: 
         u[3, i] = u[1, i] + share * (u[2, i] - u[1, i])
     rk4_step(program, work, t, x, u[0], u[3], share * dt)
     clamp_states(program, work.registers, x)
-    evaluate(program, work, t + share * dt, x, u[3], work.slopes[0], False, EVERYTHING)
+    call_evaluate(program, work, t + share * dt, x, u[3], work.slopes[0], False, EVERYTHING)
 
 
-@compiled
+@inlined
 def locate_event(program: Program, work: Workspace, register: int, t: float, dt: float) -> float:
     """Return the share of the last step at whose end a condition has become true, to EVENT_WIDTH seconds."""
     low, high = 0.0, 1.0
@@ -115,7 +116,7 @@ def locate_event(program: Program, work: Workspace, register: int, t: float, dt:
     return high
 
 
-@compiled
+@inlined
 def watch_events(program: Program, work: Workspace, t: float, dt: float) -> float:
     """Log conditions that have become true since the last call; return the share of the step where one ends the run.
 
@@ -155,7 +156,7 @@ def watch_events(program: Program, work: Workspace, t: float, dt: float) -> floa
     return stop
 
 
-@compiled
+@inlined
 def all_finite(x: Floats) -> bool:
     """Whether every entry is a finite number."""
     total = 0.0
@@ -189,7 +190,7 @@ def fly_steps(
         u0 = controls[step, 0] if step < steps else controls[steps - 1, 1]
         work.counters[COUNTING] = 1
         # visits outside tables are counted here only, once a step, and not in the stages between
-        evaluate(program, work, t, x, u0, work.slopes[0], False, EVERYTHING)
+        call_evaluate(program, work, t, x, u0, work.slopes[0], False, EVERYTHING)
         work.counters[COUNTING] = 0
         if not all_finite(work.slopes[0]):
             return step, rows
@@ -201,7 +202,7 @@ def fly_steps(
                 for i in range(n):
                     x[i] = work.slopes[TRIAL, i]
             else:
-                evaluate(program, work, t, x, u0, work.slopes[0], False, EVERYTHING)
+                call_evaluate(program, work, t, x, u0, work.slopes[0], False, EVERYTHING)
                 if work.counters[PAUSED] != 0 and step < steps:
                     return step, rows
         wanted = (first + step) % every == 0 and (step < steps or last == LAST_RECORDED)
@@ -240,4 +241,4 @@ def fly_steps(
 def derivative_many(program: Program, work: Workspace, t: float, x: Floats, u: Floats, dx: Floats, count: int) -> None:
     """Evaluate the derivatives ``count`` times: for measuring the kernel without Python around it."""
     for _ in range(count):
-        evaluate(program, work, t, x, u, dx, False, MOTION)
+        call_evaluate(program, work, t, x, u, dx, False, MOTION)

@@ -4,20 +4,19 @@ import math
 from typing import Any
 
 import numpy as np
-from llvmlite import ir
-from numba import types
-from numba.extending import intrinsic
 from numpy.typing import NDArray
 
 from dravik.compiled import compiled, inlined
 from dravik.formula import opcodes as op
 from dravik.formula.layout import SHAPE_HEADER
+from dravik.kernel.calling import call_own_code, call_run_tape
 from dravik.kernel.program import (
     AXIS_SIZE,
     AXIS_START,
     COUNTING,
     FLAGS,
     FLYING,
+    INTERPRETER,
     OUTSIDE_TABLE,
     OWN_CODE,
     SHAPES,
@@ -26,13 +25,15 @@ from dravik.kernel.program import (
     Program,
     Workspace,
 )
-from dravik.tables.lookup import locate, spread
+from dravik.kernel.wide import weigh_eight, weigh_four, weigh_one, weigh_two
+from dravik.tables.lookup import hermite, locate, spread
 
 __all__ = ["run_stage", "run_tape"]
 
 Codes = NDArray[np.int32]
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
+Index = int | np.unsignedinteger[Any]
 ERROR_POLICY = 2
 
 (ADD, SUB, MUL, DIV, POW, NEG) = (op.ADD, op.SUB, op.MUL, op.DIV, op.POW, op.NEG)
@@ -48,7 +49,7 @@ REMEMBERED = op.REMEMBERED
 (MULTIPLY_ADD, MULTIPLY_SUBTRACT, SUBTRACT_PRODUCT) = (op.MULTIPLY_ADD, op.MULTIPLY_SUBTRACT, op.SUBTRACT_PRODUCT)
 
 
-@compiled
+@inlined
 def function_of(code: int, x: float, y: float) -> float:
     """Return the value of one of the less frequent instructions on plain numbers."""
     if code == SIN:
@@ -108,7 +109,7 @@ def state_function(code: int, x: float, y: float, low: float, high: float, stead
 
 @inlined
 def visit_axis(
-    code: Codes, layout: Ints, numbers: Floats, reg: Floats, counters: Ints, worst: Floats, row: int, x: float
+    code: Codes, layout: Ints, numbers: Floats, reg: Floats, counters: Ints, worst: Floats, row: Index, x: float
 ) -> None:
     """Find the cell of one axis; count and remember a visit outside it."""
     axis, policy, counter, dst = code[row, 6], code[row, 3], code[row, 4], code[row, 1]
@@ -129,10 +130,28 @@ def visit_axis(
 
 
 @inlined
-def table_weights(code: Codes, layout: Ints, reg: Floats, row: int) -> None:
+def smooth_weights(code: Codes, layout: Ints, reg: Floats, row: Index, shape: Index) -> None:
+    """Do what ``table_weights`` does over two smooth axes, the usual case, without its loops."""
+    one, two = np.uintp(1), np.uintp(2)
+    c, d, at = np.uintp(code[row, 2]), np.uintp(code[row, 3]), np.uintp(code[row, 1])
+    reg[at] = int(reg[c]) * layout[shape + 2] + int(reg[d]) * layout[shape + 3]
+    x, y = hermite(reg[c + one], reg[c + two]), hermite(reg[d + one], reg[d + two])
+    for weight in y:
+        reg[at + one] = x[0] * weight
+        reg[at + two] = x[1] * weight
+        reg[at + np.uintp(3)] = x[2] * weight
+        reg[at + np.uintp(4)] = x[3] * weight
+        at += np.uintp(4)
+
+
+@inlined
+def table_weights(code: Codes, layout: Ints, reg: Floats, row: Index) -> None:
     """Put the offset of a cell and its interpolation weights into consecutive registers."""
     shape = layout[layout[SHAPES] + code[row, 6]]
     mask, dst = layout[shape + 1], code[row, 1]
+    if layout[shape] == 2 and mask == 3:
+        smooth_weights(code, layout, reg, row, shape)
+        return
     # tensor product, one axis after the other: each axis multiplies the weights so far by its own two or four
     offset, count = 0, 1
     reg[dst + 1] = 1.0
@@ -144,43 +163,28 @@ def table_weights(code: Codes, layout: Ints, reg: Floats, row: int) -> None:
 
 
 @inlined
-def look_up(code: Codes, layout: Ints, v: Floats, reg: Floats, row: int) -> None:
+def look_up(code: Codes, layout: Ints, v: Floats, reg: Floats, row: Index) -> None:
     """Put the values of a group of tables into their registers, from the weights found before."""
     w, count, tables, group = code[row, 2], code[row, 4], code[row, 5], code[row, 6]
     offsets = layout[layout[SHAPES] + code[row, 3]] + SHAPE_HEADER
     into = layout[layout[TABLE_INTO] + group]
     first = layout[layout[TABLE_START] + group] + int(reg[w]) * tables
     t = 0
-    while t + 4 <= tables:
-        # four independent sums keep the pipeline full; a single one waits for each addition
-        a, b, c, d = 0.0, 0.0, 0.0, 0.0
-        for k in range(count):
-            weight, at = reg[w + 1 + k], first + layout[offsets + k] * tables + t
-            a += weight * v[at]
-            b += weight * v[at + 1]
-            c += weight * v[at + 2]
-            d += weight * v[at + 3]
-        reg[layout[into + t]], reg[layout[into + t + 1]] = a, b
-        reg[layout[into + t + 2]], reg[layout[into + t + 3]] = c, d
+    while t + 8 <= tables:
+        weigh_eight(v, first + t, tables, reg, w + 1, layout, offsets, count, into + t)
+        t += 8
+    if t + 4 <= tables:
+        weigh_four(v, first + t, tables, reg, w + 1, layout, offsets, count, into + t)
         t += 4
     if t + 2 <= tables:
-        a, b = 0.0, 0.0
-        for k in range(count):
-            weight, at = reg[w + 1 + k], first + layout[offsets + k] * tables + t
-            a += weight * v[at]
-            b += weight * v[at + 1]
-        reg[layout[into + t]], reg[layout[into + t + 1]] = a, b
+        weigh_two(v, first + t, tables, reg, w + 1, layout, offsets, count, into + t)
         t += 2
     if t < tables:
-        a, b = 0.0, 0.0
-        for k in range(0, count, 2):
-            a += reg[w + 1 + k] * v[first + layout[offsets + k] * tables + t]
-            b += reg[w + 2 + k] * v[first + layout[offsets + k + 1] * tables + t]
-        reg[layout[into + t]] = a + b
+        weigh_one(v, first + t, tables, reg, w + 1, layout, offsets, count, into + t)
 
 
 @inlined
-def skipped(code: Codes, layout: Ints, reg: Floats, row: int) -> int:
+def skipped(code: Codes, layout: Ints, reg: Floats, row: Index) -> int:
     """Return how many instructions to jump over; when a guard closes, set their results to zero once (``flag``)."""
     flag, count = code[row, 1], code[row, 3]
     if reg[code[row, 2]] != 0.0:
@@ -208,10 +212,10 @@ def run_tape(
 
     ``steady`` lifts rate limits and stops, so that a search for an equilibrium sees through them.
     """
-    i = start - 1
-    while i < stop - 1:
-        i += 1
-        k, dst, a, b = code[i, 0], code[i, 1], code[i, 2], code[i, 3]
+    # unsigned: an index that could be negative would be compared with zero each time, to count from the end
+    i, end, one = np.uintp(start), np.uintp(stop), np.uintp(1)
+    while i < end:
+        k, dst, a, b = code[i, 0], np.uintp(code[i, 1]), np.uintp(code[i, 2]), np.uintp(code[i, 3])
         # in order of frequency in compiled aircraft: an early branch saves comparisons
         if k == ADD:
             reg[dst] = reg[a] + reg[b]
@@ -220,11 +224,11 @@ def run_tape(
         elif k == MUL:
             reg[dst] = reg[a] * reg[b]
         elif k == MULTIPLY_ADD:
-            reg[dst] = reg[a] * reg[b] + reg[code[i, 4]]
+            reg[dst] = reg[a] * reg[b] + reg[np.uintp(code[i, 4])]
         elif k == MULTIPLY_SUBTRACT:
-            reg[dst] = reg[a] * reg[b] - reg[code[i, 4]]
+            reg[dst] = reg[a] * reg[b] - reg[np.uintp(code[i, 4])]
         elif k == SUBTRACT_PRODUCT:
-            reg[dst] = reg[code[i, 4]] - reg[a] * reg[b]
+            reg[dst] = reg[np.uintp(code[i, 4])] - reg[a] * reg[b]
         elif k == DIV:
             reg[dst] = reg[a] / reg[b]
         elif k == NEG:
@@ -261,9 +265,9 @@ def run_tape(
         elif k == MAX:
             reg[dst] = np.maximum(reg[a], reg[b])
         elif k == IF:
-            reg[dst] = reg[b] if reg[a] != 0.0 else reg[code[i, 4]]
+            reg[dst] = reg[b] if reg[a] != 0.0 else reg[np.uintp(code[i, 4])]
         elif k == LIMIT:
-            reg[dst] = np.minimum(np.maximum(reg[a], reg[b]), reg[code[i, 4]])
+            reg[dst] = np.minimum(np.maximum(reg[a], reg[b]), reg[np.uintp(code[i, 4])])
         elif k == ABS:
             reg[dst] = abs(reg[a])
         elif k == SIGN:
@@ -273,35 +277,19 @@ def run_tape(
         elif k == RATE_LIMIT:
             reg[dst] = state_function(k, reg[a], reg[b], 0.0, 0.0, steady)
         elif k == POSITION_LIMIT:
-            reg[dst] = state_function(k, reg[a], reg[b], reg[code[i, 4]], 0.0, steady)
+            reg[dst] = state_function(k, reg[a], reg[b], reg[np.uintp(code[i, 4])], 0.0, steady)
         elif k == REMEMBERED:
             reg[dst] = reg[a] if counters[FLYING] != 0 else reg[b]
         elif k == SKIP:
-            i += skipped(code, layout, reg, i)
+            i += np.uintp(skipped(code, layout, reg, i))
         elif k == HOLD_AT_LIMIT:
-            reg[dst] = state_function(k, reg[a], reg[b], reg[code[i, 4]], reg[code[i, 5]], steady)
+            reg[dst] = state_function(k, reg[a], reg[b], reg[np.uintp(code[i, 4])], reg[np.uintp(code[i, 5])], steady)
         else:
-            reg[dst] = function_of(k, reg[a], reg[b] if b >= 0 else 0.0)
+            reg[dst] = function_of(k, reg[a], reg[b] if code[i, 3] >= 0 else 0.0)
+        i += one
 
 
-@intrinsic
-def call_own_code(typing: Any, address: Any, reg: Any, numbers: Any, counters: Any, worst: Any, steady: Any) -> Any:
-    """Call a stage's machine code at its address."""
-    signature = types.void(address, reg, numbers, counters, worst, steady)
-
-    def generate(context: Any, builder: Any, signature: Any, args: Any) -> Any:
-        arrays = zip(signature.args[1:5], args[1:5], strict=True)
-        pointers = [context.make_array(kind)(context, builder, value).data for kind, value in arrays]
-        whole = ir.IntType(64)
-        kind = ir.FunctionType(ir.VoidType(), [*(p.type for p in pointers), whole])
-        function = builder.inttoptr(args[0], kind.as_pointer())
-        builder.call(function, [*pointers, builder.zext(args[5], whole)])
-        return context.get_dummy_value()
-
-    return signature, generate
-
-
-@compiled
+@inlined
 def run_stage(program: Program, work: Workspace, stage: int, steady: bool) -> None:
     """Execute a stage of the tape in a workspace, by the aircraft's own code where it has been made."""
     layout = program.layout
@@ -312,4 +300,6 @@ def run_stage(program: Program, work: Workspace, stage: int, steady: bool) -> No
         if address != 0:
             call_own_code(address, reg, program.numbers, counters, worst, steady)  # type: ignore[call-arg]
         else:
-            run_tape(program.code, layout, program.numbers, reg, counters, worst, start, stop, steady)
+            call_run_tape(  # type: ignore[call-arg]
+                layout[INTERPRETER], program.code, layout, program.numbers, reg, counters, worst, start, stop, steady
+            )

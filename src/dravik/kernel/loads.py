@@ -9,7 +9,7 @@ import math
 import numpy as np
 from numpy.typing import NDArray
 
-from dravik.compiled import compiled
+from dravik.compiled import inlined
 from dravik.kernel.air import SLOW
 from dravik.kernel.program import (
     AERO,
@@ -35,7 +35,7 @@ __all__ = ["coefficients_to_body", "sum_loads"]
 Floats = NDArray[np.float64]
 
 
-@compiled
+@inlined
 def coefficients_to_body(program: Program, reg: Floats) -> tuple[float, float, float, float, float, float]:
     """Return the six aerodynamic coefficients in body axes."""
     layout = program.layout
@@ -58,7 +58,7 @@ def coefficients_to_body(program: Program, reg: Floats) -> tuple[float, float, f
     return c1, c2, c3, l1, l2, l3
 
 
-@compiled
+@inlined
 def sum_loads(program: Program, reg: Floats) -> tuple[float, float, float, float, float, float]:
     """Return force and moment about the centre of gravity, weight apart, in body axes."""
     layout, numbers = program.layout, program.numbers

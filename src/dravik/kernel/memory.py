@@ -4,7 +4,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.compiled import compiled, inlined
-from dravik.kernel.motion import evaluate
+from dravik.kernel.calling import call_evaluate
 from dravik.kernel.program import (
     CELL_NEXT,
     CELL_QUIET,
@@ -35,7 +35,7 @@ def is_due(program: Program, dt: float, step: int, i: int) -> bool:
     return (step - round(late / dt)) % round(period / dt) == 0
 
 
-@compiled
+@inlined
 def take_next(program: Program, work: Workspace, dt: float, step: int, rank: int) -> bool:
     """Let cells hold their next values, of sampled ones those of a rank; return whether one not quiet has changed."""
     layout, reg, new = program.layout, work.registers, work.memory[0]
@@ -66,7 +66,7 @@ def remember(program: Program, work: Workspace, t: float, x: Floats, u: Floats, 
         for k in range(PASSES):
             if not take_next(program, work, dt, step, rank if k == 0 else -1):
                 break
-            evaluate(program, work, t, x, u, work.slopes[0], False, EVERYTHING)
+            call_evaluate(program, work, t, x, u, work.slopes[0], False, EVERYTHING)
     for i in range(layout[N_CELLS]):
         if layout[layout[CELL_QUIET] + i] == LAST and is_due(program, dt, step, i):
             reg[layout[layout[CELLS] + i]] = reg[layout[layout[CELL_NEXT] + i]]
@@ -79,7 +79,7 @@ def begin_memory(program: Program, work: Workspace, t: float, x: Floats, u: Floa
     n = layout[N_CELLS]
     work.counters[FLYING] = 0
     if n > 0:
-        evaluate(program, work, t, x, u, work.slopes[0], False, EVERYTHING)
+        call_evaluate(program, work, t, x, u, work.slopes[0], False, EVERYTHING)
     for i in range(n):
         start = layout[layout[CELL_START] + i]
         new[i] = reg[start] if start >= 0 else reg[layout[layout[CELLS] + i]]
@@ -87,7 +87,7 @@ def begin_memory(program: Program, work: Workspace, t: float, x: Floats, u: Floa
         reg[layout[layout[CELLS] + i]] = new[i]
     work.counters[FLYING] = 1
     if n > 0:
-        evaluate(program, work, t, x, u, work.slopes[0], False, EVERYTHING)
+        call_evaluate(program, work, t, x, u, work.slopes[0], False, EVERYTHING)
 
 
 @compiled

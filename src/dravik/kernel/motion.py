@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik import frames
-from dravik.compiled import compiled
+from dravik.compiled import compiled, inlined
 from dravik.constants import STANDARD_GRAVITY
 from dravik.kernel.air import SLOW, air_change, air_data, air_motion
 from dravik.kernel.earth import fill_earth, place, position_rates
@@ -72,10 +72,10 @@ Floats = NDArray[np.float64]
 
 N_BASE, N_RIGID = len(BASE_SIGNALS), len(RIGID_STATES)
 
-euler_from_elements = compiled(frames.euler_from_elements)
+euler_from_elements = inlined(frames.euler_from_elements)
 
 
-@compiled
+@inlined
 def ground_signals(program: Program, reg: Floats, x: Floats, m: tuple[float, ...]) -> None:
     """Fill the Euler angles, latitude and longitude, flight path, track, ground speed and climb rate."""
     place(program, reg)
@@ -89,7 +89,7 @@ def ground_signals(program: Program, reg: Floats, x: Floats, m: tuple[float, ...
     reg[FLIGHT_PATH + 3] = 0.0 - vd
 
 
-@compiled
+@inlined
 def signals_from_state(
     program: Program, work: Workspace, t: float, x: Floats, u: Floats, m: tuple[float, ...], extent: int
 ) -> tuple[float, float, float]:
@@ -115,7 +115,7 @@ def signals_from_state(
     return air_data(program, reg, m)
 
 
-@compiled
+@inlined
 def air_angle_rates(ua: float, va: float, wa: float, ax: float, ay: float, az: float) -> tuple[float, float, float]:
     """Return alpha_dot, beta_dot, airspeed_dot from velocity and acceleration relative to the air."""
     plane = ua * ua + wa * wa
@@ -136,7 +136,7 @@ def air_angle_rates(ua: float, va: float, wa: float, ax: float, ay: float, az: f
     )
 
 
-@compiled
+@inlined
 def set_air_angle_rates(program: Program, reg: Floats, alpha_dot: float, beta_dot: float) -> None:
     """Put the rates of the air angles, and their non-dimensional forms, into their signals."""
     half = 0.5 / reg[AIRSPEED] if reg[AIRSPEED] > SLOW else 0.0
@@ -145,7 +145,7 @@ def set_air_angle_rates(program: Program, reg: Floats, alpha_dot: float, beta_do
     reg[ALPHA_DOT + 3] = beta_dot * program.numbers[SPAN] * half
 
 
-@compiled
+@inlined
 def _accelerations(program: Program, reg: Floats, fx: float, fy: float, fz: float) -> tuple[float, float, float]:
     """Return the rates of u, v, w (m/s^2); the centre of gravity may move in the body."""
     layout = program.layout
@@ -162,7 +162,7 @@ def _accelerations(program: Program, reg: Floats, fx: float, fy: float, fz: floa
     return fx * n + reg[GRAVITY_X] - cx, fy * n + reg[GRAVITY_X + 1] - cy, fz * n + reg[GRAVITY_X + 2] - cz
 
 
-@compiled
+@inlined
 def _rates_relative_to_air(
     reg: Floats, m: tuple[float, ...], ua: float, va: float, wa: float, ax: float, ay: float, az: float
 ) -> tuple[float, float, float]:
@@ -179,7 +179,7 @@ def _rates_relative_to_air(
     return air_angle_rates(ua, va, wa, ax + cx - du, ay + cy - dv, az + cz - dw)
 
 
-@compiled
+@inlined
 def _loads_at(
     program: Program, work: Workspace, alpha_dot: float, beta_dot: float, steady: bool
 ) -> tuple[float, float, float, float, float, float]:
@@ -189,7 +189,7 @@ def _loads_at(
     return sum_loads(program, work.registers)
 
 
-@compiled
+@inlined
 def solve_loads(
     program: Program, work: Workspace, m: tuple[float, ...], ua: float, va: float, wa: float, steady: bool
 ) -> tuple[float, float, float, float, float, float]:
@@ -254,7 +254,7 @@ def loads_by_rates(
             out[6 + i] = coefficients[i]
 
 
-@compiled
+@inlined
 def rotational_acceleration(
     program: Program, reg: Floats, tx: float, ty: float, tz: float
 ) -> tuple[float, float, float]:
@@ -288,7 +288,7 @@ def rotational_acceleration(
     )
 
 
-@compiled
+@inlined
 def earth_rates(program: Program, work: Workspace, m: tuple[float, ...], x: Floats, dx: Floats) -> None:
     """Put the rates of position and attitude into ``dx``."""
     layout, reg = program.layout, work.registers
@@ -305,7 +305,7 @@ def earth_rates(program: Program, work: Workspace, m: tuple[float, ...], x: Floa
     dx[9] = 0.5 * (-q2 * wx + q1 * wy + q0 * wz)
 
 
-@compiled
+@inlined
 def _felt(program: Program, reg: Floats, ax: float) -> tuple[float, float, float]:
     """Return the force other than weight (N) on a body on the rail, the rail's own included: for load factors."""
     mass = reg[program.layout[program.layout[MASS]]]

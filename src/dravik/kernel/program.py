@@ -81,7 +81,8 @@ OWN_AIR = 32  # where the registers of formulas of temperature, pressure, densit
 (N_CELLS, CELLS, CELL_NEXT, CELL_START, CELL_QUIET, CELL_RANK, N_RANKS) = range(33, 40)
 CELL_TIMES = 40  # where period and lateness (s) of each cell stand in ``numbers``
 OWN_CODE = 41  # the addresses of the five stages' machine code, 0 where the interpreter runs
-HEADER = 46
+INTERPRETER, EVALUATE = 46, 47  # the addresses of ``run_tape`` and ``evaluate``, once the program is linked
+HEADER = 48
 # ``numbers``
 (GRAVITY, TEMPERATURE_OFFSET, AREA, CHORD, SPAN, MOMENT_POINT) = range(6)
 # the origin: its latitude and longitude, the radii (m) of its meridian and its parallel; the sea above the ellipsoid
@@ -211,7 +212,9 @@ def build_program(tape: Tape, body: RigidBody) -> Program:
 
 
 def new_workspace(program: Program, tape: Tape) -> Workspace:
-    """Return a fresh workspace for a program."""
+    """Return a fresh workspace for a linked program; raises ValueError for another, which would run at address 0."""
+    if program.layout[EVALUATE] == 0:
+        raise ValueError("the program is not linked")
     n_events = int(program.layout[N_EVENTS])
     worst = np.zeros((len(tape.locates), 3))
     worst[:, 0], worst[:, 1] = np.inf, -np.inf

@@ -6,12 +6,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik import frames
-from dravik.compiled import compiled, inlined
+from dravik.compiled import inlined
 
 __all__ = ["cross", "dcm_elements", "matrix_of", "rotate", "rotate_back"]
 
 Floats = NDArray[np.float64]
-dcm_elements = compiled(frames.dcm_elements)
+dcm_elements = inlined(frames.dcm_elements)
 
 
 @inlined

@@ -20,7 +20,7 @@ class TableEntry(BaseModel):
     Both are numbers, or formulas of parameters.
     """
 
-    model_config = ConfigDict(extra="forbid", frozen=True)
+    model_config = ConfigDict(extra="forbid", frozen=True, defer_build=True)
 
     file: str
     column: str = ""

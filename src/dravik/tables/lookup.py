@@ -7,7 +7,7 @@ from numpy.typing import NDArray
 
 from dravik.compiled import compiled, inlined
 
-__all__ = ["HOLD", "locate", "node_offsets", "spread"]
+__all__ = ["HOLD", "hermite", "locate", "node_offsets", "spread"]
 
 HOLD, EXTEND, ERROR = 0, 1, 2
 
@@ -18,15 +18,17 @@ Ints = NDArray[np.int64]
 @inlined
 def locate(breaks: Floats, start: int, size: int, x: float, policy: int) -> tuple[int, float, float]:
     """Return cell, position in the cell (0 to 1 inside; outside it when extended) and cell width."""
-    low, high = 0, size - 1
-    while high - low > 1:
-        middle = (low + high) >> 1
-        if x < breaks[start + middle]:
-            high = middle
+    # unsigned: an index that could be negative would be compared with zero each time, to count from the end
+    low, cells, first = np.uintp(0), np.uintp(size - 1), np.uintp(start)
+    while cells > np.uintp(1):
+        half = cells >> np.uintp(1)
+        if not x < breaks[first + low + half]:
+            low += half
+            cells -= half
         else:
-            low = middle
-    left = breaks[start + low]
-    width = breaks[start + low + 1] - left
+            cells = half
+    left = breaks[first + low]
+    width = breaks[first + low + np.uintp(1)] - left
     fraction = (x - left) / width
     if policy != EXTEND:
         # NaN must stay NaN, so that a run stops instead of flying on a held value
@@ -34,7 +36,18 @@ def locate(breaks: Floats, start: int, size: int, x: float, policy: int) -> tupl
             fraction = 0.0
         elif fraction > 1.0:
             fraction = 1.0
-    return low, fraction, width
+    return np.intp(low), fraction, width  # type: ignore[return-value]
+
+
+@inlined
+def hermite(f: float, width: float) -> tuple[float, float, float, float]:
+    """Return the weights of value and slope to the left, value and slope to the right: cubic, straight outside."""
+    if f < 0.0:
+        return 1.0, f * width, 0.0, 0.0
+    if f > 1.0:
+        return 0.0, 0.0, 1.0, (f - 1.0) * width
+    g = 1.0 - f
+    return (1.0 + 2.0 * f) * g * g, f * g * g * width, f * f * (3.0 - 2.0 * f), -f * f * g * width
 
 
 @inlined
@@ -45,27 +58,22 @@ def spread(w: Floats, at: int, count: int, fraction: float, width: float, is_smo
     four: value and slope to the left, value and slope to the right (cubic Hermite; straight lines outside the cell).
     """
     f = fraction
+    first, n, one = np.uintp(at), np.uintp(count), np.uintp(1)
+    j, end = first, np.uintp(at + count)
     if not is_smooth:
-        for j in range(at, at + count):
-            w[j + count] = w[j] * f
-            w[j] -= w[j + count]
+        while j < end:
+            w[j + n] = w[j] * f
+            w[j] -= w[j + n]
+            j += one
         return 2 * count
-    if f < 0.0:
-        left, left_slope, right, right_slope = 1.0, f, 0.0, 0.0
-    elif f > 1.0:
-        left, left_slope, right, right_slope = 0.0, 0.0, 1.0, f - 1.0
-    else:
-        g = 1.0 - f
-        left, left_slope = (1.0 + 2.0 * f) * g * g, f * g * g
-        right, right_slope = f * f * (3.0 - 2.0 * f), -f * f * g
-    left_slope *= width
-    right_slope *= width
-    for j in range(at, at + count):
+    left, left_slope, right, right_slope = hermite(f, width)
+    while j < end:
         weight = w[j]
         w[j] = weight * left
-        w[j + count] = weight * left_slope
-        w[j + 2 * count] = weight * right
-        w[j + 3 * count] = weight * right_slope
+        w[j + n] = weight * left_slope
+        w[j + n + n] = weight * right
+        w[j + n + n + n] = weight * right_slope
+        j += one
     return 4 * count
 
 

@@ -1,0 +1,121 @@
+"""Calls of compiled functions at an address: what calls them is compiled without them, in a fraction of the time.
+
+Numba links the machine code of a function into each of its callers. The interpreter and ``evaluate``, which nearly
+all of the kernel calls, would be compiled a dozen times; their addresses stand in a program's ``layout`` instead.
+"""
+
+from functools import cache
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dravik.compiled import inlined, intrinsic
+from dravik.kernel.program import EVALUATE, Program, Workspace
+
+__all__ = ["address_of", "call_evaluate", "call_own_code", "call_run_tape", "evaluate_types", "run_tape_types"]
+
+Floats = NDArray[np.float64]
+Types = tuple[Any, ...]
+
+
+@cache
+def run_tape_types() -> Types:
+    """Return the types of the arguments of ``interpreter.run_tape``."""
+    from numba import types
+
+    (codes, ints, floats), wide = _arrays(), types.Array(types.float64, 2, "C")
+    return codes, ints, floats, floats, ints, wide, types.int64, types.int64, types.boolean
+
+
+@cache
+def evaluate_types() -> Types:
+    """Return the types of the arguments of ``motion.evaluate``."""
+    from numba import types
+
+    (codes, ints, floats), wide = _arrays(), types.Array(types.float64, 2, "C")
+    named: Any = types.NamedTuple
+    program = named((codes, ints, floats), Program)
+    work = named((floats, ints, wide, wide, wide, wide, wide), Workspace)
+    return program, work, types.float64, floats, floats, floats, types.boolean, types.int64
+
+
+def _arrays() -> Types:
+    from numba import types
+
+    return types.Array(types.int32, 2, "C"), types.Array(types.int64, 1, "C"), types.Array(types.float64, 1, "C")
+
+
+def address_of(function: Any, arguments: Types) -> int:
+    """Return where a compiled function begins in memory, for arguments of these types; compiles or loads it."""
+    dispatcher = function.dispatcher
+    dispatcher.compile(arguments)
+    found = dispatcher.overloads[arguments]
+    return int(found.library.get_pointer_to_function(found.fndesc.llvm_func_name))
+
+
+def _call(arguments: Types) -> Any:
+    """Return the code generator of a call by Numba's own convention; the first argument is the address."""
+    from numba import types
+    from numba.core import cgutils as _cgutils
+
+    cgutils: Any = _cgutils
+
+    def generate(context: Any, builder: Any, signature: Any, args: Any) -> Any:
+        kind = context.call_conv.get_function_type(types.none, arguments)
+        function = builder.inttoptr(args[0], kind.as_pointer())
+        status, _ = context.call_conv.call_function(builder, function, types.none, arguments, args[1:])
+        with cgutils.if_unlikely(builder, status.is_error):
+            context.call_conv.return_status_propagate(builder, status)
+        return context.get_dummy_value()
+
+    return generate
+
+
+@intrinsic
+def call_run_tape(
+    typing: Any, address: Any, code: Any, layout: Any, numbers: Any, reg: Any, counters: Any, worst: Any,
+    start: Any, stop: Any, steady: Any,
+) -> Any:  # fmt: skip
+    """Call the interpreter at its address."""
+    from numba import types
+
+    arguments = run_tape_types()
+    return types.void(address, code, layout, numbers, reg, counters, worst, *arguments[6:]), _call(arguments)
+
+
+@intrinsic
+def _evaluate_at(
+    typing: Any, address: Any, program: Any, work: Any, t: Any, x: Any, u: Any, dx: Any, steady: Any, extent: Any
+) -> Any:
+    """Call ``motion.evaluate`` at an address."""
+    from numba import types
+
+    arguments = evaluate_types()
+    return types.void(address, program, work, arguments[2], x, u, dx, *arguments[6:]), _call(arguments)
+
+
+@intrinsic
+def call_own_code(typing: Any, address: Any, reg: Any, numbers: Any, counters: Any, worst: Any, steady: Any) -> Any:
+    """Call a stage's machine code at its address."""
+    from llvmlite import ir
+    from numba import types
+
+    def generate(context: Any, builder: Any, signature: Any, args: Any) -> Any:
+        arrays = zip(signature.args[1:5], args[1:5], strict=True)
+        pointers = [context.make_array(kind)(context, builder, value).data for kind, value in arrays]
+        whole = ir.IntType(64)
+        kind = ir.FunctionType(ir.VoidType(), [*(p.type for p in pointers), whole])
+        function = builder.inttoptr(args[0], kind.as_pointer())
+        builder.call(function, [*pointers, builder.zext(args[5], whole)])
+        return context.get_dummy_value()
+
+    return types.void(address, reg, numbers, counters, worst, steady), generate
+
+
+@inlined
+def call_evaluate(
+    program: Program, work: Workspace, t: float, x: Floats, u: Floats, dx: Floats, steady: bool, extent: int
+) -> None:
+    """Do what ``motion.evaluate`` does, by the address in the program."""
+    _evaluate_at(program.layout[EVALUATE], program, work, t, x, u, dx, steady, extent)  # type: ignore[call-arg]
