@@ -11,17 +11,11 @@ BIN := .venv/bin
 	@{ $(BIN)/python -m pip install -e '.[dev]' || touch .venv/failed; } | grep -E '^(Collecting|Installing)'; test ! -e .venv/failed
 	touch .venv/ready
 
-# Compiled functions are kept on disk by the age of their own file; a change in one that they call must
-# throw them away too.
-.venv/kernel: .venv/ready $(shell find src/dravik -name '*.py')
-	find src -name '*.nb[ic]' -delete
-	touch .venv/kernel
-
-demo: .venv/kernel
+demo: .venv/ready
 	@echo "the demo: the Tarn from its file to the fire and back, about 20 s; the first time the kernel is compiled, a minute"
 	$(BIN)/dravik demo --out demo
 
-test: .venv/kernel
+test: .venv/ready
 	@echo "the tests: about five minutes; a dot for each"
 	$(BIN)/python -W error -m unittest discover -s tests -t .
 
@@ -34,7 +28,7 @@ format: .venv/ready
 	$(BIN)/ruff check --fix src tests tools benchmarks examples
 	$(BIN)/ruff format src tests tools benchmarks examples
 
-bench: .venv/kernel
+bench: .venv/ready
 	$(BIN)/python benchmarks/run.py $(WRITE)
 	$(BIN)/python benchmarks/conditions.py $(WRITE)
 	$(BIN)/python benchmarks/lattice.py
@@ -42,11 +36,11 @@ bench: .venv/kernel
 	$(BIN)/python benchmarks/machine_code.py $(WRITE)
 	$(BIN)/python benchmarks/missions.py $(WRITE)
 
-pictures: .venv/kernel
+pictures: .venv/ready
 	$(BIN)/python tools/make_pictures.py
 	$(BIN)/python tools/draw_imports.py
 
-verification: .venv/kernel
+verification: .venv/ready
 	$(BIN)/python tools/write_verification.py
 	$(BIN)/python tools/write_figures.py
 

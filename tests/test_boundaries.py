@@ -128,7 +128,6 @@ class BoundaryTest(unittest.TestCase):
         bare = {
             "PYTHONPATH": str(ROOT / "src"),
             "PATH": "/usr/bin:/bin",
-            "NUMBA_CACHE_DIR": "",
             "HOME": str(no_home / "home"),
         }
         done = subprocess.run(

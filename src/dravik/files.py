@@ -5,6 +5,7 @@ import stat
 import tempfile
 from collections.abc import Callable
 from contextlib import suppress
+from functools import cache
 from pathlib import Path
 from typing import BinaryIO, TypeVar
 
@@ -107,6 +108,14 @@ def saved(act: Callable[[], T], path: str | Path, *, what: str = "file") -> T:
         raise DravikError(f"the {what} cannot be written ({reason(error)})", where=shown(path)) from None
 
 
+@cache
+def _mask() -> int:
+    """Return what the user takes away of a new file's permissions; asked for once: asking changes it for a moment."""
+    mask = os.umask(0)
+    os.umask(mask)
+    return mask
+
+
 def replace_file(path: str | Path, write: Callable[[BinaryIO], object]) -> None:
     """Write a file beside ``path`` and put it in its place when it is whole; a link there is replaced, not followed."""
     target = Path(path)
@@ -114,9 +123,7 @@ def replace_file(path: str | Path, write: Callable[[BinaryIO], object]) -> None:
     try:
         with os.fdopen(handle, "wb") as file:
             write(file)
-        mask = os.umask(0)
-        os.umask(mask)
-        os.chmod(name, 0o666 & ~mask)
+        os.chmod(name, 0o666 & ~_mask())
         os.replace(name, target)
     except BaseException:
         with suppress(OSError):

@@ -2,7 +2,7 @@
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Protocol, runtime_checkable
+from typing import NamedTuple, Protocol, runtime_checkable
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
@@ -153,3 +153,38 @@ def _pair(value: object, what: str) -> tuple[float, float]:
     if not value[0] < value[1]:
         raise DravikError(f"{what}: {arguments.shown(value)} does not rise", expected="the lower first")
     return float(value[0]), float(value[1])
+
+
+class Columns(NamedTuple):
+    """The columns of a plant's linear model as arrays: what counts as much of each, and its bounds.
+
+    ``increments`` are pairs of columns: an input that is added to an effector's command, and that effector's state, at
+    whose stops it has no more effect in one direction.
+    """
+
+    names: list[str]
+    units: dict[str, str]
+    sizes: Floats
+    low: Floats
+    high: Floats
+    increments: NDArray[np.int64]
+
+    @staticmethod
+    def of(plant: Plant) -> "Columns":
+        """Return those of a plant."""
+        names, bounds = [*plant.state_names, *plant.input_names], plant.bounds
+        places = {n: k for k, n in enumerate(names)}
+        low, high = np.array([bounds.get(n, (-np.inf, np.inf)) for n in names], dtype=float).reshape(-1, 2).T
+        pairs = [(places[f"{n}_increment"], places[n]) for n in bounds if {n, f"{n}_increment"} <= places.keys()]
+        return Columns(
+            names, {n: plant.units.get(n, "") for n in names}, np.array([plant.scales.get(n, 1.0) for n in names]),
+            low, high, np.array(pairs, dtype=np.int64).reshape(-1, 2),
+        )  # fmt: skip
+
+    def open_sides(self, values: Floats) -> NDArray[np.int64]:
+        """Return 1 or -1 for what stands at its lower or upper bound (or an increment on such), else 0."""
+        span = self.high - self.low
+        room = np.where(np.isfinite(span), 1e-9 * span, 0.0)
+        found = np.where(values <= self.low + room, 1, np.where(values >= self.high - room, -1, 0))
+        found[self.increments[:, 0]] = found[self.increments[:, 1]]
+        return found

@@ -84,6 +84,11 @@ class Aircraft:
         _ = self._built
         return self
 
+    @property
+    def derived(self) -> dict[str, Any]:
+        """What has been worked out once of its formulas and limits, by name."""
+        return self._built.derived
+
     def where(self, *keys: str) -> str:
         """Return file, line and key path for messages."""
         if len(keys) > 1 and f"{keys[0]}.{keys[1]}" in self._law_places:
@@ -140,7 +145,7 @@ class Aircraft:
     @property
     def limits(self) -> dict[str, tuple[float, float]]:
         """Ranges of effectors and engine levers, SI."""
-        return {n: e.range for n, e in self._built.effectors.items() if e.range is not None}
+        return self._built.limits
 
     @property
     def input_names(self) -> list[str]:
@@ -334,8 +339,7 @@ class Aircraft:
         """
         given = {}
         for name, value in (functions or {}).items():
-            if name not in self.function_states:
-                known = self.function_states
+            if name not in (known := self.function_states):
                 raise DravikError(
                     f"{self.name} has no state {name!r}", expected=", ".join(known[:12]) or "none",
                     hint=nearest(name, known),
@@ -361,8 +365,7 @@ class Aircraft:
         w = workspace or self.workspace()
         w.counters[OUTSIDE_TABLE] = 0
         evaluate(self.program, w, t, x, u, np.empty(len(x)), False, EVERYTHING)
-        self.refuse_outside(w)
-        return w
+        return self.refuse_outside(w)
 
     def values(
         self, x: Floats, u: Floats, names: list[str] | None = None, t: float = 0.0, workspace: Workspace | None = None
@@ -373,11 +376,11 @@ class Aircraft:
             return dict(zip(self.signals, r[self._built.signal_registers].tolist(), strict=True))
         return {n: float(r[self.tape.names[n]]) for n in names}
 
-    def refuse_outside(self, w: Workspace) -> None:
+    def refuse_outside(self, w: Workspace) -> Workspace:
         """Raise DravikError when the last evaluation left a table whose policy makes that an error."""
-        counter = int(w.counters[OUTSIDE_TABLE]) - 1
-        if counter >= 0:
+        if (counter := int(w.counters[OUTSIDE_TABLE]) - 1) >= 0:
             raise DravikError(self.outside_message(counter, float(w.worst[counter, 2])))
+        return w
 
     def outside_message(self, counter: int, value: float) -> str:
         """Return in words which table was left, on which axis, and at what value."""

@@ -10,6 +10,7 @@ from dravik.kernel import new_workspace
 from dravik.kernel.chart import AIR_CHART, BODY_CHART, chart_from_state, chart_rates, state_from_chart
 from dravik.kernel.motion import evaluate
 from dravik.kernel.program import EVERYTHING
+from dravik.plants import Columns
 
 __all__ = ["COORDINATES", "AircraftPlant"]
 
@@ -33,9 +34,18 @@ class AircraftPlant:
         self.input_names = list(built.inputs)
         self.output_names = list(built.signals)
         self._program = built.program
-        self._registers = np.array([built.tape.names[n] for n in self.output_names])
+        self._registers = built.signal_registers
         self.workspace = new_workspace(built.program, built.tape)
         self._built = built
+
+    @property
+    def columns(self) -> Columns:
+        """States and inputs as arrays, worked out once for an aircraft and these coordinates."""
+        found: Columns | None = self._built.derived.get(f"columns {self.coordinates}")
+        if found is None:
+            found = Columns.of(self)
+            self._built.derived[f"columns {self.coordinates}"] = found
+        return found
 
     @cached_property
     def units(self) -> dict[str, str]:

@@ -4,7 +4,7 @@ import math
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
 from functools import cached_property
-from typing import TYPE_CHECKING, Literal, NamedTuple
+from typing import TYPE_CHECKING, Any, Literal, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -83,6 +83,16 @@ class Built:
         """The program, ready to run in this process."""
         found = linked(self.unlinked)
         return found if self.code is None else self.code.attached(found)
+
+    @cached_property
+    def limits(self) -> dict[str, tuple[float, float]]:
+        """Ranges of effectors and engine levers, SI."""
+        return {n: e.range for n, e in self.effectors.items() if e.range is not None}
+
+    @cached_property
+    def derived(self) -> dict[str, Any]:
+        """What others have worked out of it once, by name: nothing of it ever changes."""
+        return {}
 
     @cached_property
     def signal_registers(self) -> NDArray[np.int64]:

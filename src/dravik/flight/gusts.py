@@ -37,8 +37,7 @@ def recur(transition: Floats, noise: Floats, x: Floats, states: Floats) -> None:
 
 @compiled
 def add_in_level_axes(
-    u: Floats, inputs: Ints, times: Floats, samples: Floats, places: tuple[float, float],
-    headings: tuple[float, float, float],
+    u: Floats, inputs: Ints, times: Floats, samples: Floats, places: Floats, headings: Floats
 ) -> None:  # fmt: skip
     """Add gusts to the inputs u (steps, 2, inputs) at the start and end of each step; ``times`` (steps + 1,) in s.
 
@@ -46,8 +45,8 @@ def add_in_level_axes(
     along, right, down and the rotations; ``places`` are their interval (s) and the number of the first one;
     ``headings`` are that of the axes before, the turn (rad) that they make within JOINING, and since when (s).
     """
-    interval, dropped = places
-    before, turn, since = headings
+    interval, dropped = places[0], places[1]
+    before, turn, since = headings[0], headings[1], headings[2]
     last = samples.shape[1] - 2
     for k in range(u.shape[0]):
         for side in range(2):
@@ -98,8 +97,8 @@ class GustStream:
     ) -> None:  # fmt: skip
         """Add the gusts for an airspeed and height (``air``) to the inputs of steps; as ``add_in_level_axes`` says."""
         self._reach(*air, float(times[0]), float(times[-1]))
-        places = self.turbulence.interval, float(self.dropped)
-        add_in_level_axes(u, inputs, times, self.samples, places, headings)
+        places = np.array([self.turbulence.interval, self.dropped])
+        add_in_level_axes(u, inputs, times, self.samples, places, np.array(headings, dtype=float))
 
     def _reach(self, airspeed: float, height: float, begin: float, end: float) -> None:
         """Make samples for all times between two."""
@@ -160,7 +159,7 @@ class GustStream:
         noise = self.random.standard_normal((count, len(self.state))) @ root.T
         states = np.empty((count + 1, len(self.state)))
         self.state = np.array(self.state)
-        recur(transition, noise, self.state, states[:count])
+        recur(np.ascontiguousarray(transition), noise, self.state, states[:count])
         states[count] = self.state
         fading = np.exp(-np.arange(1, count + 1) * self.turbulence.interval / JOINING)
         found: Floats = self.filter.C @ states[1:].T + self.step[:, None] * fading

@@ -1,12 +1,12 @@
 """A recording written while it is flown, so that what was flown is kept whatever happens to the program."""
 
-import io
 import json
 import time as clock
 from collections.abc import Mapping, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import suppress
 from pathlib import Path
-from typing import Any, TextIO
+from typing import Any, BinaryIO
 
 import numpy as np
 from numpy.typing import NDArray
@@ -14,16 +14,21 @@ from numpy.typing import NDArray
 from dravik.errors import DravikError
 from dravik.files import locked, reason, replace_file, shown, write_text
 from dravik.flight.recording import ArrowStream, Recording, side_path
+from dravik.flight.texts import as_lines
 from dravik.units import column_name, from_si
 
 __all__ = ["RecordingWriter"]
 
 Floats = NDArray[np.float64]
 FLUSH_SECONDS = 0.5  # wall-clock time between flushes: what a killed program may lose
+BLOCK = 50_000  # numbers that are flushed earlier, if the thread is free
 
 
 class RecordingWriter:
     """Appends rows to a CSV file; the side file tells at each flush how far the run has come.
+
+    A thread of its own writes, block after block, while the flight goes on; what goes wrong there is raised with the
+    next block.
 
     For a name that ends in ``.parquet`` the rows go to ``NAME.part.arrow``, a stream of record batches, which gives way
     to the Parquet file when the run ends: Parquet cannot be read before its end is written. ``begins`` is the state to
@@ -42,15 +47,17 @@ class RecordingWriter:
         self._stream: Any = None
         self._pending: list[Floats] = []
         self._state: tuple[Mapping[str, Any], Sequence[Mapping[str, Any]]] = ({}, [])
+        self._waiting = 0  # numbers
         self._flushed = clock.perf_counter()
+        self._thread = ThreadPoolExecutor(max_workers=1, thread_name_prefix="recording")
+        self._job: Future[None] | None = None
         self._factors = np.array([from_si(units.get(n, ""))[1] for n in names])
-        self._line = ",".join(["%.10g"] * len(names)) + "\n"
         self._written = 0.0
         if self.path != self.target:
             self._stream = self._try(lambda: ArrowStream(self.path, list(self.columns)))
         else:
-            self._file: TextIO = io.TextIOWrapper(self._try(lambda: locked(self.path)), encoding="utf-8")
-            self._try(lambda: self._file.write(",".join(self.columns) + "\n"))
+            self._file: BinaryIO = self._try(lambda: locked(self.path))
+            self._try(lambda: self._file.write((",".join(self.columns) + "\n").encode("utf-8")))
         self._side(begins, [])
 
     def _try(self, act: Any) -> Any:
@@ -70,31 +77,38 @@ class RecordingWriter:
         ``end`` is the state to fly on from after these rows, ``events`` are all so far.
         """
         self._pending.append(rows)
-        self._state = (end, events)
-        if clock.perf_counter() - self._flushed > FLUSH_SECONDS:
+        self._state, self._waiting = (end, events), self._waiting + rows.size
+        is_free = self._job is None or self._job.done()
+        if clock.perf_counter() - self._flushed > FLUSH_SECONDS or (is_free and self._waiting > BLOCK):
             self.flush()
 
     def flush(self) -> None:
-        """Write the rows that wait, and how far the run has come."""
+        """Have the rows that wait written, and how far the run has come, once those before are."""
+        self._settle()
         if not self._pending:
             return
         rows = np.concatenate(self._pending)
-        end, events = self._state
-        self._pending = []
+        self._pending, self._waiting, self._flushed = [], 0, clock.perf_counter()
+        self._job = self._thread.submit(self._append, rows, *self._state)
 
+    def _settle(self) -> None:
+        """Wait until the last block is written; raises what went wrong with it."""
+        if self._job is not None:
+            job, self._job = self._job, None
+            job.result()
+
+    def _append(self, rows: Floats, end: Mapping[str, Any], events: Sequence[Mapping[str, Any]]) -> None:
         def append() -> None:
-            shown = rows * self._factors
             if self._stream is not None:
-                self._stream.write(shown)
+                self._stream.write(rows * self._factors)
                 return
-            self._file.write("".join([self._line % tuple(row) for row in shown.tolist()]))
+            self._file.write(as_lines(rows, self._factors))
             self._file.flush()
 
         self._try(append)
         if len(rows):
             self._written = float(rows[-1, 0])
         self._side(end, events)
-        self._flushed = clock.perf_counter()
 
     def _side(self, end: Mapping[str, Any], events: Sequence[Mapping[str, Any]]) -> None:
         side = {
@@ -110,6 +124,8 @@ class RecordingWriter:
     def close(self, recording: Recording) -> None:
         """End the file, with the whole side file; a Parquet file is written now."""
         self.flush()
+        self._settle()
+        self._thread.shutdown()
         self._try(self._stream.close if self._stream is not None else self._file.close)
         if self.path != self.target:
             recording.save(self.target)
@@ -123,6 +139,8 @@ class RecordingWriter:
         # the error of writing has been raised already
         with suppress(DravikError):
             self.flush()
+            self._settle()
+        self._thread.shutdown()
         try:
             (self._file if self._stream is None else self._stream).close()
         except OSError:

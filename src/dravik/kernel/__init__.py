@@ -2,7 +2,7 @@
 
 from dravik.compiled import is_cached
 from dravik.kernel.chart import jacobian
-from dravik.kernel.equilibrium import residual_slopes
+from dravik.kernel.equilibrium import newton
 from dravik.kernel.integrate import fly_steps
 from dravik.kernel.linking import linked
 from dravik.kernel.program import PointLoad, Program, RigidBody, Workspace, build_program, new_workspace
@@ -23,7 +23,7 @@ __all__ = [
 ]
 
 
-_PARTS = {"trim": residual_slopes, "linear": jacobian, "fly": fly_steps}
+_PARTS = {"trim": newton, "linear": jacobian, "fly": fly_steps}
 
 
 def is_compiled(*parts: str) -> bool:

@@ -4,7 +4,6 @@ Numba links the machine code of a function into each of its callers. The interpr
 all of the kernel calls, would be compiled a dozen times; their addresses stand in a program's ``layout`` instead.
 """
 
-from functools import cache
 from typing import Any
 
 import numpy as np
@@ -13,48 +12,17 @@ from numpy.typing import NDArray
 from dravik.compiled import inlined, intrinsic
 from dravik.kernel.program import EVALUATE, Program, Workspace
 
-__all__ = ["address_of", "call_evaluate", "call_own_code", "call_run_tape", "evaluate_types", "run_tape_types"]
+__all__ = ["EVALUATE_KINDS", "RUN_TAPE_KINDS", "call_evaluate", "call_own_code", "call_run_tape"]
 
 Floats = NDArray[np.float64]
-Types = tuple[Any, ...]
 
 
-@cache
-def run_tape_types() -> Types:
-    """Return the types of the arguments of ``interpreter.run_tape``."""
-    from numba import types
-
-    (codes, ints, floats), wide = _arrays(), types.Array(types.float64, 2, "C")
-    return codes, ints, floats, floats, ints, wide, types.int64, types.int64, types.boolean
+#: Kinds of the arguments of ``interpreter.run_tape`` and of ``motion.evaluate``, which are called at their addresses.
+RUN_TAPE_KINDS = (*Program.kinds, "f8:1", "i8:1", "f8:2", "i", "i", "b")
+EVALUATE_KINDS = (Program, Workspace, "f", "f8:1", "f8:1", "f8:1", "b", "i")
 
 
-@cache
-def evaluate_types() -> Types:
-    """Return the types of the arguments of ``motion.evaluate``."""
-    from numba import types
-
-    (codes, ints, floats), wide = _arrays(), types.Array(types.float64, 2, "C")
-    named: Any = types.NamedTuple
-    program = named((codes, ints, floats), Program)
-    work = named((floats, ints, wide, wide, wide, wide, wide), Workspace)
-    return program, work, types.float64, floats, floats, floats, types.boolean, types.int64
-
-
-def _arrays() -> Types:
-    from numba import types
-
-    return types.Array(types.int32, 2, "C"), types.Array(types.int64, 1, "C"), types.Array(types.float64, 1, "C")
-
-
-def address_of(function: Any, arguments: Types) -> int:
-    """Return where a compiled function begins in memory, for arguments of these types; compiles or loads it."""
-    dispatcher = function.dispatcher
-    dispatcher.compile(arguments)
-    found = dispatcher.overloads[arguments]
-    return int(found.library.get_pointer_to_function(found.fndesc.llvm_func_name))
-
-
-def _call(arguments: Types) -> Any:
+def _call(arguments: tuple[Any, ...]) -> Any:
     """Return the code generator of a call by Numba's own convention; the first argument is the address."""
     from numba import types
     from numba.core import cgutils as _cgutils
@@ -80,7 +48,9 @@ def call_run_tape(
     """Call the interpreter at its address."""
     from numba import types
 
-    arguments = run_tape_types()
+    from dravik.compiled.making import numba_types
+
+    arguments = numba_types(RUN_TAPE_KINDS)
     return types.void(address, code, layout, numbers, reg, counters, worst, *arguments[6:]), _call(arguments)
 
 
@@ -91,7 +61,9 @@ def _evaluate_at(
     """Call ``motion.evaluate`` at an address."""
     from numba import types
 
-    arguments = evaluate_types()
+    from dravik.compiled.making import numba_types
+
+    arguments = numba_types(EVALUATE_KINDS)
     return types.void(address, program, work, arguments[2], x, u, dx, *arguments[6:]), _call(arguments)
 
 

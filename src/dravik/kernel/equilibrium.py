@@ -1,6 +1,6 @@
 """The compiled search for an equilibrium: residuals, finite-difference slopes, Newton's method."""
 
-from typing import NamedTuple
+from typing import ClassVar, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -33,20 +33,12 @@ RATE, SIGNAL, DIFFERENCE = 0, 1, 2
 DIRECTION = 3
 DIFFERENCE_STEP = 1e-6  # step of the scaled unknowns for finite differences
 NEAR = 1e-3  # below this residual the slopes are central differences, above it one-sided
+QUICK = 0.1  # a step that leaves less than this share over is followed by one with updated slopes
 SINGULAR = 1e-14  # pivots below this count as zero
 
 
-class Equilibrium(NamedTuple):
-    """One search: the point, n unknowns, m equations and scratch arrays; k coordinates.
-
-    ``state`` (k,) is in the coordinates of ``chart``, and ``inputs`` are those of the program; both are changed.
-    ``unknowns`` (n, 2): kind and index; ``scales`` (n,) turn scaled unknowns into SI; ``hard_bounds`` (2, n) are what
-    no step goes beyond, scaled. ``equations`` (m, 3): kind, index, second index; ``targets`` (m, 2): target and weight.
-    ``extent`` tells how much of the formulas is evaluated.
-    """
-
-    chart: int
-    extent: int
+class _Equilibrium(NamedTuple):
+    coordinates: Ints  # (2,)
     state: Floats
     inputs: Floats
     unknowns: Ints
@@ -60,6 +52,21 @@ class Equilibrium(NamedTuple):
     matrix: Floats  # (m, n): the slopes again, overwritten by the elimination
     steps: Floats  # (2, n): Newton's step, and the unknowns tried
     scratch: Floats  # (3, k + 1): two integrated states, rates
+
+
+class Equilibrium(_Equilibrium):
+    """One search: the point, n unknowns, m equations and scratch arrays; k coordinates.
+
+    ``coordinates`` are the number of the chart, and how much of the formulas is evaluated; ``state`` (k,) is in that
+    chart, and ``inputs`` are those of the program; both are changed.
+    ``unknowns`` (n, 2): kind and index; ``scales`` (n,) turn scaled unknowns into SI; ``hard_bounds`` (2, n) are what
+    no step goes beyond, scaled. ``equations`` (m, 3): kind, index, second index; ``targets`` (m, 2): target and weight.
+    """
+
+    __slots__ = ()
+    kinds: ClassVar = (
+        "i8:1", "f8:1", "f8:1", "i8:2", "f8:1", "f8:2", "i8:2", "f8:2", "f8:1", "f8:2", "f8:2", "f8:2", "f8:2", "f8:2",
+    )  # fmt: skip
 
 
 @compiled
@@ -76,7 +83,7 @@ def residual(program: Program, work: Workspace, e: Equilibrium, v: Floats, left:
     k = e.state.shape[0]
     rates = e.scratch[2, :k]
     x, dx = e.scratch[0, : k + 1], e.scratch[1, : k + 1]
-    chart_rates(program, work, 0.0, e.state, e.inputs, e.chart, x, dx, rates, steady, e.extent)
+    chart_rates(program, work, 0.0, e.state, e.inputs, e.coordinates[0], x, dx, rates, steady, e.coordinates[1])
     reg = work.registers
     for i in range(e.equations.shape[0]):
         if e.equations[i, 0] == RATE:
@@ -153,49 +160,80 @@ def largest(values: Floats) -> float:
     return found
 
 
+@inlined
+def updated(slopes: Floats, moved: Floats, trial: Floats) -> None:
+    """Turn slopes into those that would have foreseen what is left over after a whole Newton step (Broyden)."""
+    square = 0.0
+    for j in range(moved.shape[0]):
+        square += moved[j] * moved[j]
+    for i in range(trial.shape[0]):
+        share = trial[i] / square if square > 0.0 else 0.0
+        for j in range(moved.shape[0]):
+            slopes[i, j] -= share * moved[j]
+
+
 @compiled
 def newton(
     program: Program, work: Workspace, e: Equilibrium, v: Floats, longest: float, rest: float, most: int
 ) -> tuple[float, int]:
-    """Move ``v`` by Newton steps, each halved until the residual falls; return the largest residual and steps taken.
+    """Move ``v`` by Newton steps, each halved until the residual falls; return the largest residual, and evaluations.
 
     As many equations as unknowns: otherwise nothing is moved. A step is at most ``longest`` in any scaled unknown; the
-    search ends below ``rest``, after ``most`` steps, or where no step makes the residual fall.
+    search ends below ``rest``, after ``most`` steps, or where no step makes the residual fall. As long as whole steps
+    leave less than a tenth over, the slopes are updated by Broyden's formula (C. G. Broyden, A class of methods for
+    solving nonlinear simultaneous equations, Mathematics of Computation 19 (1965), 577), not found anew.
     """
     step, tried, trial = e.steps[0], e.steps[1], e.sides[0]
     residual(program, work, e, v, e.left, True)
-    size = largest(e.left)
-    if e.left.shape[0] != v.shape[0] or e.steps.shape[1] < v.shape[0] or e.matrix.shape[0] < v.shape[0]:
-        return size, 0
-    for k in range(most):
+    size, n = largest(e.left), v.shape[0]
+    if e.left.shape[0] != n or e.steps.shape[1] < n or e.matrix.shape[0] < n:
+        return size, 1
+    evaluations, is_updated = 1, False
+    for _ in range(most):
         if not size >= rest:
-            return size, k
-        # one-sided slopes suffice while far away; near the solution central ones give quadratic convergence
-        residual_slopes(program, work, e, v, True, size < NEAR)
-        for i in range(e.left.shape[0]):
+            break
+        if not is_updated:
+            # one-sided slopes suffice while far away; near the solution central ones give quadratic convergence
+            residual_slopes(program, work, e, v, True, size < NEAR)
+            evaluations += 2 * n if size < NEAR else n
+        for i in range(n):
             step[i] = e.left[i]
-            for j in range(e.left.shape[0]):
+            for j in range(n):
                 e.matrix[i, j] = e.slopes[i, j]
         if not solve_linear(e.matrix, step):
-            return size, k
+            if not is_updated:
+                break
+            is_updated = False
+            continue
         # a step that is too long for the model to be linear is shortened in its direction
         share = min(1.0, longest / (largest(step) + 1e-300))
+        is_whole = share == 1.0
         now = size
-        for _ in range(6):
-            for i in range(step.shape[0]):
+        for _ in range(1 if is_updated else 6):
+            for i in range(n):
                 # hard bounds only: limits of controls are checked after the search, which may pass beyond them
                 tried[i] = min(max(v[i] - share * step[i], e.hard_bounds[0, i]), e.hard_bounds[1, i])
+                is_whole = is_whole and tried[i] == v[i] - share * step[i]
             residual(program, work, e, tried, trial, True)
+            evaluations += 1
             now = largest(trial)
             if now < size:
                 break
             share *= 0.5
-        # no descent along Newton's direction: leave the field consistent with ``v`` and give up
+            is_whole = False
         if not now < size:
+            # leave the field consistent with ``v``; without descent along Newton's own direction give up
             residual(program, work, e, v, e.left, True)
-            return size, k
-        for i in range(step.shape[0]):
+            evaluations += 1
+            if not is_updated:
+                break
+            is_updated = False
+            continue
+        is_updated = is_whole and now < QUICK * size
+        if is_updated:
+            updated(e.slopes, step, trial)
+        for i in range(n):
             v[i] = tried[i]
             e.left[i] = trial[i]
         size = now
-    return size, most
+    return size, evaluations

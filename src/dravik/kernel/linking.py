@@ -2,7 +2,8 @@
 
 from functools import cache
 
-from dravik.kernel.calling import address_of, evaluate_types, run_tape_types
+from dravik.compiled import address_of
+from dravik.kernel.calling import EVALUATE_KINDS, RUN_TAPE_KINDS
 from dravik.kernel.interpreter import run_tape
 from dravik.kernel.motion import evaluate
 from dravik.kernel.program import EVALUATE, INTERPRETER, Program
@@ -12,7 +13,7 @@ __all__ = ["linked"]
 
 @cache
 def _addresses() -> tuple[int, int]:
-    return address_of(run_tape, run_tape_types()), address_of(evaluate, evaluate_types())
+    return address_of(run_tape, RUN_TAPE_KINDS), address_of(evaluate, EVALUATE_KINDS)
 
 
 def linked(program: Program) -> Program:

@@ -6,11 +6,12 @@ Sums are never rearranged and products never fused with them, so that the interp
 """
 
 from dataclasses import dataclass
-from typing import Any
+from hashlib import sha256
 
 import llvmlite.binding as llvm
 from llvmlite import ir
 
+from dravik.compiled import MachineCode, host_machine, kept
 from dravik.formula import opcodes as op
 from dravik.formula.arrange import Stage
 from dravik.formula.layout import Tape
@@ -29,7 +30,7 @@ SIGNATURE = ir.FunctionType(
 class OwnCode:
     """Machine code of a tape: what keeps it in memory, and the address of each stage's function (0: nothing to run)."""
 
-    engine: Any
+    code: MachineCode
     addresses: tuple[int, ...]
 
     def attached(self, program: Program) -> Program:
@@ -40,7 +41,9 @@ class OwnCode:
 
 
 def own_code(program: Program, tape: Tape) -> OwnCode:
-    """Return the machine code of a tape as a program has laid it out; it takes some 0.3 s to make."""
+    """Return the machine code of a tape as a program has laid it out; it takes some 0.3 s to make, and a third of that
+
+    where the same formulas have been made before: it is kept on disk."""
     module = ir.Module("tape")
     ends = [0, *tape.stages]
     names = []
@@ -52,23 +55,17 @@ def own_code(program: Program, tape: Tape) -> OwnCode:
             _write_stage(module, names[-1], plan, range(first, last))
         else:
             names.append("")
-    engine = _engine(str(module))
-    return OwnCode(engine, tuple(engine.get_function_address(n) if n else 0 for n in names))
+    text = str(module)
+    made = kept("tape", sha256(text.encode()).hexdigest()[:24], lambda: (_optimised(text), {}))
+    return OwnCode(made, tuple(made.address(n) if n else 0 for n in names))
 
 
-def _engine(text: str) -> Any:
-    llvm.initialize_native_target()
-    llvm.initialize_native_asmprinter()
+def _optimised(text: str) -> str:
     module = llvm.parse_assembly(text)
     module.verify()
-    target = llvm.Target.from_default_triple()
-    features = llvm.get_host_cpu_features().flatten()
-    machine = target.create_target_machine(cpu=llvm.get_host_cpu_name(), features=features, opt=2, jit=True)
-    passes = llvm.create_pass_builder(machine, llvm.create_pipeline_tuning_options(speed_level=2))
+    passes = llvm.create_pass_builder(host_machine(), llvm.create_pipeline_tuning_options(speed_level=2))
     passes.getModulePassManager().run(module, passes)
-    engine = llvm.create_mcjit_compiler(module, machine)
-    engine.finalize_object()
-    return engine
+    return str(module)
 
 
 def _write_stage(module: ir.Module, name: str, plan: CodePlan, rows: range) -> None:

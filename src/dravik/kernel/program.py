@@ -3,7 +3,7 @@
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass, field
-from typing import NamedTuple
+from typing import ClassVar, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -35,7 +35,13 @@ _ANGLES = ("phi", "theta", "psi", "flight_path", "track", "ground_speed", "climb
 END, PAUSE = 1, 2
 
 
-class Program(NamedTuple):
+class _Program(NamedTuple):
+    code: NDArray[np.int32]
+    layout: Ints
+    numbers: Floats
+
+
+class Program(_Program):
     """An aircraft as the kernel sees it, packed into three arrays so that passing it costs nothing.
 
     ``code`` is the tape. ``layout`` begins with numbers named by the constants of this module: counts,
@@ -43,14 +49,11 @@ class Program(NamedTuple):
     temperature offset, area, chord, span and the moment point; then the origin, loads, axes, and table values.
     """
 
-    code: NDArray[np.int32]
-    layout: Ints
-    numbers: Floats
+    __slots__ = ()
+    kinds: ClassVar = ("i4:2", "i8:1", "f8:1")
 
 
-class Workspace(NamedTuple):
-    """Arrays the kernel writes to; one for each caller, so that several never touch each other."""
-
+class _Workspace(NamedTuple):
     registers: Floats  # the tape's registers
     counters: Ints  # flags, then visits outside each axis
     worst: Floats  # for each axis looked up: lowest and highest argument, argument that was an error
@@ -58,6 +61,13 @@ class Workspace(NamedTuple):
     inputs: Floats  # inputs half way through a step, at its start, at its end, somewhere in it
     events: Floats  # each condition's last value and whether it is new, then a log of time and condition
     memory: Floats  # for each cell: what it holds next, and what it held before a row that is recorded ahead
+
+
+class Workspace(_Workspace):
+    """Arrays the kernel writes to; one for each caller, so that several never touch each other."""
+
+    __slots__ = ()
+    kinds: ClassVar = ("f8:1", "i8:1", "f8:2", "f8:2", "f8:2", "f8:2", "f8:2")
 
 
 # where each stage of the tape ends, in the order of ``formula.arrange.Stage``

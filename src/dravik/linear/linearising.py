@@ -1,6 +1,6 @@
 """Linear models by central differences about an operating point, with a step scaled to each state."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import replace
 
 import numpy as np
@@ -14,7 +14,7 @@ from dravik.kernel.chart import jacobian
 from dravik.linear.axes import in_axes
 from dravik.linear.model import Kink, LinearModel
 from dravik.linear.moment import Moment
-from dravik.plants import Plant
+from dravik.plants import Columns, Plant
 from dravik.trimming import TrimPoint
 
 __all__ = ["linearise", "linearise_plant"]
@@ -23,7 +23,6 @@ Floats = NDArray[np.float64]
 # The step that balances truncation against rounding for central differences is about the cube root of the
 # machine's precision, times the size of what is stepped.
 STEP = float(np.cbrt(np.finfo(float).eps))
-_SIZES = {"m": 100.0, "m/s": 10.0, "rad": 1.0, "rad/s": 1.0}
 KINK_SHARE = 0.05
 # of the row's largest slope: smaller slopes are judged against this, so that their mere curvature is not a kink
 FLOOR = 0.05
@@ -99,24 +98,17 @@ def linearise(
 
 def _model(craft: Aircraft, point: TrimPoint | Moment, plant: AircraftPlant, outputs: list[str]) -> LinearModel:
     """Return the whole model in a plant's coordinates; without ``outputs`` they are the states."""
-    names, inputs = plant.state_names, plant.input_names
+    names, inputs, columns = plant.state_names, plant.input_names, plant.columns
     u = np.array(point.inputs, dtype=float)
     t = point.time if isinstance(point, Moment) else 0.0
     z = plant.from_state(point.state, u, t)
-    units = {n: spec.unit for n, spec in craft.inputs.items()}
-    units |= {n: craft.signals[n].unit for n in [*names, *inputs, *outputs] if n in craft.signals}
-    steps = np.array(
-        [
-            STEP * max(_SIZES.get(units.get(n, ""), 1.0), abs(v))
-            for n, v in zip([*names, *inputs], [*z, *u], strict=True)
-        ]
-    )
-    ranges = {**craft.limits, **{n: (i.low, i.high) for n, i in craft.inputs.items()}}
-    sides = _open_sides(ranges, [*names, *inputs], np.array([*z, *u]))
+    units = columns.units | {n: craft.signals[n].unit for n in outputs}
+    centre = np.concatenate([z, u])
+    steps, sides = STEP * np.maximum(columns.sizes, np.abs(centre)), columns.open_sides(centre)
     picks = np.array([craft.tape.names[o] for o in outputs], dtype=np.int64)
     n, m, k = len(names), len(inputs), len(outputs)
     slopes, kinks = np.empty((n + k, n + m)), np.empty((n + k, n + m))
-    w, values = craft.workspace(), np.empty((3, n + k))
+    w, values = plant.workspace, np.empty((3, n + k))
     jacobian(
         craft.program, w, t, z, u, plant.chart, steps, sides, picks, slopes, kinks, np.empty((4, n + m + 2)), values,
     )  # fmt: skip
@@ -126,7 +118,7 @@ def _model(craft: Aircraft, point: TrimPoint | Moment, plant: AircraftPlant, out
         slopes[:n, :n].copy(), slopes[:n, n:].copy(),
         slopes[n:, :n].copy() if k else np.eye(n), slopes[n:, n:].copy() if k else np.zeros((n, m)),
         names, inputs, list(outputs) if k else list(names), units, None, f"{craft.name}, {point.title}", z, u, y0,
-        _find_kinks(slopes, kinks, [*names, *outputs], [*names, *inputs]),
+        _find_kinks(slopes, kinks, [*names, *outputs], columns.names),
         # the last row that the differences leave is the operating point itself
         values[2, :n].copy(), plant.coordinates,
     )  # fmt: skip
@@ -148,26 +140,15 @@ def _opened(
     return replace(point, craft=craft, state=x, inputs=u, signals=craft.values(x, u))
 
 
-def _open_sides(
-    bounds: Mapping[str, tuple[float, float]], columns: list[str], values: Floats
-) -> NDArray[np.int64]:  # fmt: skip
-    """Return 1 or -1 for what stands at its lower or upper bound (or an increment on such), else 0."""
-    at = {}
-    for name, value in zip(columns, values, strict=True):
-        low, high = bounds.get(name, (-np.inf, np.inf))
-        room = 1e-9 * (high - low) if np.isfinite(high - low) else 0.0
-        at[name] = 1 if value <= low + room else (-1 if value >= high - room else 0)
-    for name in bounds:
-        if f"{name}_increment" in at:
-            at[f"{name}_increment"] = at.get(name, 0)
-    return np.array([at[name] for name in columns], dtype=np.int64)
-
-
 def _find_kinks(slopes: Floats, kinks: Floats, rows: list[str], columns: list[str]) -> list[Kink]:
     """Return the slopes that differ from side to side, the worst first."""
-    size = np.maximum(np.abs(slopes), FLOOR * np.max(np.abs(slopes), axis=1, keepdims=True))
-    share = np.abs(kinks) / np.maximum(size, 1e-300)
-    found = np.argwhere((size > 1e-9) & (share > KINK_SHARE))
+    size = np.abs(slopes)
+    size = np.maximum(size, FLOOR * size.max(axis=1, keepdims=True, initial=0.0))
+    bent = np.abs(kinks)
+    at = (size > 1e-9) & (bent > KINK_SHARE * size)
+    if not at.any():
+        return []
+    share, found = bent / np.maximum(size, 1e-300), np.argwhere(at)
     worst = sorted(found, key=lambda at: -share[at[0], at[1]])
     return [Kink(rows[i], columns[j], float(slopes[i, j]), float(share[i, j])) for i, j in worst]
 
@@ -207,7 +188,7 @@ def _plant_slopes(
     plant: Plant, t: float, centre: Floats, columns: list[str], rows: list[str]
 ) -> tuple[Floats, list[Kink]]:
     n = len(plant.state_names)
-    sides = _open_sides(plant.bounds, columns, centre)
+    sides = Columns.of(plant).open_sides(centre)
 
     def both(point: Floats) -> Floats:
         return np.concatenate(plant.evaluate(t, point[:n], point[n:]))

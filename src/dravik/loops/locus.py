@@ -29,6 +29,7 @@ Complexes = NDArray[np.complex128]
 COUNT = 200
 DECADES = (-3.0, 2.0)  # of gains that are shown, about the one at which the loop's own gain is felt
 HARDLY = 1e-3  # of a root: a change that is none
+ROUNDED = 1e-9  # of the largest root: what stands still
 SPLITS = 7  # how often an interval is halved in which a branch goes too far to be followed
 
 
@@ -69,10 +70,14 @@ class RootLocus:
             return np.asarray(s.real + ratio * np.abs(s.imag) / math.sqrt(1.0 - ratio**2))
 
         sizes = border(self.roots)
+        # a root at rest, such as a heading's, has a sign by rounding alone
+        largest = np.abs(_continuous(self.roots, self.dt))
+        rounded = ROUNDED * float(largest[np.isfinite(largest)].max(initial=0.0))
         found: list[LocusCrossing] = []
         for branch in range(self.roots.shape[1]):
             own = sizes[:, branch]
-            for k in np.flatnonzero((own[:-1] < 0.0) != (own[1:] < 0.0)):
+            moves = np.maximum(np.abs(own[:-1]), np.abs(own[1:])) > rounded
+            for k in np.flatnonzero(((own[:-1] < 0.0) != (own[1:] < 0.0)) & moves):
                 found += self._solved(int(k), branch, border)
         found.sort(key=lambda c: (c.gain, -c.root.imag))
         # the lower one of a pair crosses with the upper one

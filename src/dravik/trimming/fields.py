@@ -53,7 +53,7 @@ class AircraftField:
         # the RECORDED stage runs only when an equation reads one of its signals
         asked = any(kind != RATE and max(a, b) >= len(BASE_SIGNALS) for kind, a, b in equations)
         self.equilibrium = Equilibrium(
-            COORDINATES[statement.coordinates][0], EVERYTHING if asked else SIGNALS,
+            np.array([COORDINATES[statement.coordinates][0], EVERYTHING if asked else SIGNALS]),
             np.array(statement.state, dtype=float), np.array(statement.inputs, dtype=float),
             np.array(unknowns, dtype=np.int64).reshape(n, 2), scales, bounds,
             np.array(equations, dtype=np.int64).reshape(m, 3),
@@ -88,8 +88,8 @@ class AircraftField:
                 sides=np.empty((2, n)), matrix=np.empty((n, n)), steps=np.empty((2, n)),
             )  # fmt: skip
         v = np.array(v, dtype=float)
-        size, steps = newton(self.craft.program, self.work, e, v, longest, CONVERGED, most)
-        self.evaluations += 1 + steps * (2 * len(v) + 1)  # an upper bound
+        size, evaluations = newton(self.craft.program, self.work, e, v, longest, CONVERGED, most)
+        self.evaluations += evaluations
         return v, size
 
 

@@ -36,7 +36,7 @@ def report(
     e, work = field.equilibrium, field.work
     u = e.inputs.copy()
     x = np.empty(len(e.state) + 1)
-    state_from_chart(craft.program, work, 0.0, e.state, u, e.chart, x)
+    state_from_chart(craft.program, work, 0.0, e.state, u, int(e.coordinates[0]), x)
     signals = craft.values(x, u, workspace=work)
     stops = at_stop(craft, search, field, v)
     drifting = {
@@ -61,13 +61,11 @@ def at_stop(craft: Aircraft, search: Search, field: AircraftField, v: Floats) ->
         return []
     free, names = search.statement.free, search.names
     movers = [i for i, f in enumerate(free) if f.name in craft.inputs]
-    found = []
+    found, slopes = [], field.slopes(v)
     for i in at:
         name = free[i].name
         row = f"{name}_rate_of_change"
-        moved = int(i) in movers or (
-            row in names and bool(np.any(np.abs(field.equilibrium.slopes[names.index(row), movers]) > 1e-9))
-        )
+        moved = int(i) in movers or (row in names and bool(np.any(np.abs(slopes[names.index(row), movers]) > 1e-9)))
         if moved:
             found.append(f"{name} at its {'lower' if below[i] else 'upper'} stop")
     return found

@@ -200,7 +200,10 @@ def states_at_rest(craft: Aircraft) -> list[tuple[Free, Equation]]:
 
     Integrals are left out, and so are the states of legs, which are steady at any deflection when nothing moves.
     """
-    limits, legs, found = craft.limits, contact_states(craft.configuration.legs), []
+    kept: list[tuple[Free, Equation]] | None = craft.derived.get("states at rest")
+    if kept is not None:
+        return kept
+    limits, legs, found = craft.limits, contact_states(craft.configuration.legs), list[tuple[Free, Equation]]()
     for slot in craft.tape.states:
         if slot.is_integral or slot.name in legs:
             continue
@@ -213,6 +216,7 @@ def states_at_rest(craft: Aircraft) -> list[tuple[Free, Equation]]:
         size = max(1.0, abs(slot.initial))
         still = Equation(slot.name, is_rate=True, weight=1.0 / size, label=f"{slot.name}_rate_of_change")
         found.append((Free(slot.name, min(max(start, low), high), size, low, high, hard), still))
+    craft.derived["states at rest"] = found
     return found
 
 

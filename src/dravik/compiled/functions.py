@@ -1,0 +1,182 @@
+"""Functions that are compiled: when first called, or when another that calls them is."""
+
+import functools
+import types
+from collections.abc import Callable, Iterator
+from hashlib import sha256
+from typing import Any, ClassVar, TypeVar, cast
+
+from dravik.compiled.doors import Door, Kinds, fits, kinds_of
+from dravik.compiled.objects import is_kept, kept
+
+__all__ = ["address_of", "compiled", "inlined", "intrinsic", "is_cached"]
+
+F = TypeVar("F", bound=Callable[..., object])
+OPTIONS: dict[str, Any] = {"error_model": "numpy", "nogil": True, "_nrt": False}
+BARE: dict[str, Any] = {"no_cpython_wrapper": True, "no_cfunc_wrapper": True}
+
+
+class Inlined:
+    """A function that only compiled ones can call, and that is compiled into each of them."""
+
+    _options: ClassVar[dict[str, Any]] = {**OPTIONS, **BARE, "forceinline": True}
+
+    def __init__(self, function: Callable[..., object]) -> None:
+        self.function = cast(types.FunctionType, function)
+        self.__name__, self.__doc__, self.__module__ = function.__name__, function.__doc__, function.__module__
+        self.__wrapped__ = function
+
+    def __call__(self, *args: Any) -> Any:
+        """Raise TypeError."""
+        raise TypeError(f"{self.__name__} is called from compiled functions only")
+
+    @functools.cached_property
+    def dispatcher(self) -> Any:
+        """Numba's object of the function."""
+        import numba
+
+        return numba.njit(**self._options)(self.function)
+
+    @property
+    def _numba_type_(self) -> Any:
+        # what Numba asks of a global that it does not know
+        return self.dispatcher._numba_type_
+
+
+class Compiled(Inlined):
+    """A function that Python can call, with numbers, arrays without gaps, and named tuples of those."""
+
+    _options: ClassVar[dict[str, Any]] = {**OPTIONS, **BARE}
+
+    def __init__(self, function: Callable[..., object]) -> None:
+        super().__init__(function)
+        self._doors: dict[Kinds, Door] = {}
+        self._last: Door | None = None
+
+    def __call__(self, *args: Any) -> Any:
+        if self._last is not None:
+            done, found = self._last(args)
+            if done:
+                return found
+        kinds = kinds_of(args)
+        if kinds is None:
+            return self._by_numba(*args)
+        self._last = self.door(kinds)
+        done, found = self._last(args)
+        return found if done else self._by_numba(*args)
+
+    def door(self, kinds: Kinds) -> Door:
+        """Return the way into the machine code for arguments of these kinds; loads it, or compiles it first."""
+        found = self._doors.get(kinds)
+        if found is None:
+            found = Door(kept(self.__name__, self._key(kinds), lambda: self._make(kinds)), kinds)
+            self._doors[kinds] = found
+        return found
+
+    def is_kept(self) -> bool:
+        """Whether its machine code lies on disk, for any arguments."""
+        return is_kept(self.__name__, self._meaning)
+
+    @functools.cached_property
+    def _meaning(self) -> str:
+        """What it compiles to depends on this alone: its own instructions, and those of all that it calls."""
+        found = sha256()
+        for text in _instructions(self.function, set()):
+            found.update(text.encode())
+        return found.hexdigest()[:16]
+
+    def _key(self, kinds: Kinds) -> str:
+        return f"{self._meaning}-{sha256(repr(kinds).encode()).hexdigest()[:8]}"
+
+    def _make(self, kinds: Kinds) -> tuple[str, dict[str, Any]]:
+        from dravik.compiled.making import machine_text
+
+        return machine_text(self.dispatcher, kinds)
+
+    @functools.cached_property
+    def _by_numba(self) -> Any:
+        """The function as Numba calls it, for arguments that no door takes, such as arrays with gaps."""
+        import numba
+
+        return numba.njit(**OPTIONS)(self.function)
+
+
+class Intrinsic:
+    """A function whose instructions are written out for the compiler; only compiled functions call it."""
+
+    def __init__(self, function: Callable[..., object]) -> None:
+        self.function = cast(types.FunctionType, function)
+        self.__name__, self.__doc__, self.__module__ = function.__name__, function.__doc__, function.__module__
+
+    @functools.cached_property
+    def _made(self) -> Any:
+        from numba.extending import intrinsic as made
+
+        return made(self.function)
+
+    @property
+    def _numba_type_(self) -> Any:
+        from numba.core.registry import cpu_target
+
+        made, context = self._made, cpu_target.typing_context
+        context.refresh()
+        return context.resolve_value_type(made)
+
+
+def compiled(function: F) -> F:
+    """Compile ``function`` with Numba: kept on disk, IEEE division, free of the interpreter lock.
+
+    Compiled functions work in arrays that their callers own and never allocate, so reference counting
+    is left out: counted, the handing of a dozen arrays from function to function takes two thirds of
+    a derivative evaluation.
+    """
+    return cast(F, Compiled(function))
+
+
+def inlined(function: F) -> F:
+    """Compile a ``function`` that only compiled ones call, into each of them: a call costs more than most do."""
+    return cast(F, Inlined(function))
+
+
+def intrinsic(function: F) -> F:
+    """Make a function known to the compiler that returns a signature and a generator of its instructions."""
+    return cast(F, Intrinsic(function))
+
+
+def is_cached(function: Any) -> bool:
+    """Whether a compiled function lies on disk, so that its first call loads instead of compiling."""
+    return bool(function.is_kept())
+
+
+def address_of(function: Any, kinds: Kinds) -> int:
+    """Return where a compiled function begins in memory, for arguments of these kinds."""
+    return int(function.door(kinds).address)
+
+
+def _instructions(function: types.FunctionType, seen: set[int]) -> Iterator[str]:
+    """Yield the instructions and constants of a function, and of all that it calls: with them its meaning changes."""
+    if id(function) in seen:
+        return
+    seen.add(id(function))
+    codes = [function.__code__]
+    for cell in function.__closure__ or ():
+        if isinstance(cell.cell_contents, int | float | str):
+            yield repr(cell.cell_contents)
+    while codes:
+        code = codes.pop()
+        yield code.co_code.hex()
+        for constant in code.co_consts:
+            if isinstance(constant, types.CodeType):
+                codes.append(constant)
+            elif constant != function.__doc__:
+                yield repr(constant)
+        for name in code.co_names:
+            value = function.__globals__.get(name)
+            inner = getattr(value, "function", value)
+            yield name
+            if isinstance(inner, types.FunctionType) and inner.__module__.startswith("dravik."):
+                yield from _instructions(inner, seen)
+            elif isinstance(value, int | float | str | tuple):
+                yield repr(value)
+            elif fits(value):
+                yield repr(getattr(value, "kinds", ()))

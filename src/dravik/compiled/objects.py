@@ -1,0 +1,160 @@
+"""Machine code on disk and in memory: an object file beside what it is called, in a folder of the user's own."""
+
+import ctypes
+import hashlib
+import json
+import os
+import platform
+import stat
+import tempfile
+from collections.abc import Callable
+from functools import cache
+from importlib import metadata
+from pathlib import Path
+from typing import Any
+
+__all__ = ["MachineCode", "host_machine", "is_kept", "kept"]
+
+MOST = 600  # files that are kept
+MARK = b"dravik machine code 1\n"
+
+
+class MachineCode:
+    """Machine code in memory, with facts about it such as the names of its functions."""
+
+    def __init__(self, compiled: bytes, facts: dict[str, Any]) -> None:
+        import llvmlite.binding as llvm
+
+        self.facts = facts
+        for name in facts["needs"]:
+            _provide(name)
+        self._engine = llvm.create_mcjit_compiler(llvm.parse_assembly(""), host_machine())
+        self._engine.add_object_file(llvm.ObjectFileRef.from_data(compiled))
+        self._engine.finalize_object()
+
+    def address(self, name: str) -> int:
+        """Return where a function begins."""
+        return int(self._engine.get_function_address(name))
+
+
+def kept(name: str, key: str, make: Callable[[], tuple[str, dict[str, Any]]]) -> MachineCode:
+    """Return machine code by its name and a key for all that it depends on: from disk, or made now and kept.
+
+    ``make`` returns the text of a module in LLVM's language, and facts about it that JSON can hold.
+    """
+    path = _path(name, key)
+    if path is not None:
+        found = _read(path)
+        if found is not None:
+            return found
+    text, facts = make()
+    compiled, needs = _compiled(text)
+    facts["needs"] = needs
+    if path is not None:
+        _write(path, compiled, facts)
+    return MachineCode(compiled, facts)
+
+
+def is_kept(name: str, beginning: str) -> bool:
+    """Whether machine code by a name and the beginning of a key lies on disk."""
+    folder = _folder()
+    return folder is not None and any(folder.glob(f"{name}-{beginning}*-{_maker()}.o"))
+
+
+def _path(name: str, key: str) -> Path | None:
+    folder = _folder()
+    return None if folder is None else folder / f"{name}-{key}-{_maker()}.o"
+
+
+@cache
+def _maker() -> str:
+    """Return a short text for what machine code depends on besides its source: compiler, interpreter, processor."""
+    import llvmlite.binding as llvm
+
+    parts = [
+        metadata.version("numba"), metadata.version("llvmlite"), metadata.version("numpy"), platform.python_version(),
+        llvm.get_host_cpu_name(), llvm.get_host_cpu_features().flatten(), platform.system(), platform.machine(),
+    ]  # fmt: skip
+    return hashlib.sha256("\n".join(parts).encode()).hexdigest()[:12]
+
+
+def host_machine() -> Any:
+    """Return LLVM's description of this processor: a new one, because what is run with it takes it with it."""
+    import llvmlite.binding as llvm
+
+    llvm.initialize_native_target()
+    llvm.initialize_native_asmprinter()
+    features = llvm.get_host_cpu_features().flatten()
+    return llvm.Target.from_default_triple().create_target_machine(
+        cpu=llvm.get_host_cpu_name(), features=features, opt=3, reloc="default", codemodel="jitdefault", jit=True
+    )
+
+
+def _compiled(text: str) -> tuple[bytes, list[str]]:
+    """Return machine code, and the functions that it needs of others: those of the mathematical library."""
+    import llvmlite.binding as llvm
+
+    module = llvm.parse_assembly(text)
+    module.verify()
+    needs = [f.name for f in module.functions if f.is_declaration]
+    # of what LLVM itself knows, some become calls of the mathematical library's functions, others instructions
+    names = [n.removeprefix("llvm.").removesuffix(".f64") for n in needs]
+    return bytes(host_machine().emit_object(module)), sorted({n for n in names if "." not in n})
+
+
+def _provide(name: str) -> None:
+    """Let machine code find a function of this process; what is none of its functions is none that is needed."""
+    import llvmlite.binding as llvm
+
+    if llvm.address_of_symbol(name) is None:
+        found = getattr(ctypes.CDLL(None), name, None)
+        if found is not None:
+            llvm.add_symbol(name, ctypes.cast(found, ctypes.c_void_p).value)
+
+
+@cache
+def _folder() -> Path | None:
+    """Return the user's own folder for machine code; None where there is none that others could not write to."""
+    home = os.environ.get("XDG_CACHE_HOME") or os.path.join(os.path.expanduser("~"), ".cache")
+    user = os.getuid() if hasattr(os, "getuid") else 0
+    for folder in (Path(home) / "dravik" / "machine-code", Path(tempfile.gettempdir()) / f"dravik-machine-code-{user}"):
+        try:
+            folder.mkdir(mode=0o700, parents=True, exist_ok=True)
+            status = folder.lstat()
+        except OSError:
+            continue
+        own = not hasattr(os, "getuid") or (status.st_uid == user and not status.st_mode & 0o022)
+        if own and stat.S_ISDIR(status.st_mode) and os.access(folder, os.W_OK):
+            return folder
+    return None
+
+
+def _read(path: Path) -> MachineCode | None:
+    """Return what lies on disk; None where there is nothing, or nothing whole."""
+    try:
+        data = path.read_bytes()
+    except OSError:
+        return None
+    mark, _, rest = data.partition(b"\n")
+    facts, _, compiled = rest.partition(b"\n")
+    try:
+        said = json.loads(facts)
+        whole = mark + b"\n" == MARK and said["size"] == len(compiled)
+    except (ValueError, KeyError, TypeError):
+        return None
+    return MachineCode(compiled, said) if whole else None
+
+
+def _write(path: Path, compiled: bytes, facts: dict[str, Any]) -> None:
+    """Keep machine code, whole or not at all; a disk that takes nothing only costs time."""
+    said = json.dumps({**facts, "size": len(compiled)}).encode()
+    try:
+        handle, temporary = tempfile.mkstemp(dir=path.parent, suffix=".part")
+        with os.fdopen(handle, "wb") as file:
+            file.write(MARK + said + b"\n" + compiled)
+        os.replace(temporary, path)
+        held = sorted(path.parent.glob("*.o"), key=lambda p: p.stat().st_mtime)
+        for old in held[: max(0, len(held) - MOST)]:
+            old.unlink(missing_ok=True)
+    except OSError:
+        return
