@@ -6,6 +6,8 @@ from collections.abc import Callable, Iterator
 from hashlib import sha256
 from typing import Any, ClassVar, TypeVar, cast
 
+import numpy as np
+
 from dravik.compiled.doors import Door, Kinds, fits, kinds_of
 from dravik.compiled.objects import is_kept, kept
 
@@ -169,14 +171,18 @@ def _instructions(function: types.FunctionType, seen: set[int]) -> Iterator[str]
             if isinstance(constant, types.CodeType):
                 codes.append(constant)
             elif constant != function.__doc__:
-                yield repr(constant)
+                # a set of constants stands in another order in each process
+                yield repr(sorted(map(repr, constant)) if isinstance(constant, frozenset) else constant)
         for name in code.co_names:
             value = function.__globals__.get(name)
-            inner = getattr(value, "function", value)
             yield name
-            if isinstance(inner, types.FunctionType) and inner.__module__.startswith("dravik."):
-                yield from _instructions(inner, seen)
+            if isinstance(value, Inlined | Intrinsic):
+                yield from _instructions(value.function, seen)
+            elif isinstance(value, types.FunctionType) and value.__module__.startswith("dravik."):
+                yield from _instructions(value, seen)
             elif isinstance(value, int | float | str | tuple):
                 yield repr(value)
+            elif isinstance(value, np.ndarray):
+                yield value.tobytes().hex()
             elif fits(value):
                 yield repr(getattr(value, "kinds", ()))

@@ -68,14 +68,17 @@ def _path(name: str, key: str) -> Path | None:
 
 @cache
 def _maker() -> str:
-    """Return a short text for what machine code depends on besides its source: compiler, interpreter, processor."""
+    """Return a short text for what machine code depends on besides its source: compiler, processor, doors."""
     import llvmlite.binding as llvm
 
     parts = [
         metadata.version("numba"), metadata.version("llvmlite"), metadata.version("numpy"), platform.python_version(),
         llvm.get_host_cpu_name(), llvm.get_host_cpu_features().flatten(), platform.system(), platform.machine(),
     ]  # fmt: skip
-    return hashlib.sha256("\n".join(parts).encode()).hexdigest()[:12]
+    found = hashlib.sha256("\n".join(parts).encode())
+    for source in ("doors.py", "making.py", "objects.py"):
+        found.update(Path(__file__).with_name(source).read_bytes())
+    return found.hexdigest()[:12]
 
 
 def host_machine() -> Any:

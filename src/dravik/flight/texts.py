@@ -16,6 +16,7 @@ DIGITS = 10
 MINUS, PLUS, POINT, COMMA, NEWLINE, ZERO, LETTER_E = b"-+.,\n0e"
 NAN, INF = tuple(b"nan"), tuple(b"inf")
 EXACT = 22  # powers of ten up to this one are exact
+POWERS = np.array([float(10**k) for k in range(EXACT + 1)])
 
 
 @inlined
@@ -27,10 +28,7 @@ def scaled(x: float, places: int) -> float:
     while places < -EXACT:
         x /= 1e22
         places += EXACT
-    power = 1.0
-    for _ in range(abs(places)):
-        power *= 10.0  # exact up to 1e22
-    return float(np.rint(x * power if places >= 0 else x / power))
+    return float(np.rint(x * POWERS[places] if places >= 0 else x / POWERS[-places]))
 
 
 @inlined
@@ -50,10 +48,12 @@ def add_number(x: float, out: Bytes, at: int) -> int:
     if x == 0.0:
         out[at] = ZERO
         return at + 1
-    exponent = math.floor(math.log10(x))
+    # the power of two times log10(2): the power of ten, or one less; rounding may lead to the next one
+    exponent = int(((np.float64(x).view(np.int64) >> 52) - 1023) * 78913 >> 18)
+    if 0 <= exponent < EXACT and x >= POWERS[exponent + 1]:
+        exponent += 1
     whole = scaled(x, DIGITS - 1 - exponent)
-    # the logarithm may be off by one at powers of ten, and rounding may lead to the next one
-    if whole < 1e9:
+    while whole < 1e9:
         exponent -= 1
         whole = scaled(x, DIGITS - 1 - exponent)
     if whole >= 1e10:

@@ -78,7 +78,8 @@ class RecordingWriter:
         """
         self._pending.append(rows)
         self._state, self._waiting = (end, events), self._waiting + rows.size
-        is_free = self._job is None or self._job.done()
+        # numbers as text take their time, so that the thread begins early; a stream for a crash alone can wait
+        is_free = self._stream is None and (self._job is None or self._job.done())
         if clock.perf_counter() - self._flushed > FLUSH_SECONDS or (is_free and self._waiting > BLOCK):
             self.flush()
 
@@ -123,7 +124,8 @@ class RecordingWriter:
 
     def close(self, recording: Recording) -> None:
         """End the file, with the whole side file; a Parquet file is written now."""
-        self.flush()
+        if self._stream is None:
+            self.flush()
         self._settle()
         self._thread.shutdown()
         self._try(self._stream.close if self._stream is not None else self._file.close)

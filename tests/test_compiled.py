@@ -1,0 +1,183 @@
+"""Compiled functions: what goes in through a door and comes out, what is kept on disk, numbers as text."""
+
+import os
+import subprocess
+import sys
+import tempfile
+import unittest
+from pathlib import Path
+from typing import Any, ClassVar, NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dravik.compiled import compiled, inlined, is_cached
+from dravik.flight.texts import as_lines
+
+Floats = NDArray[np.float64]
+FACTOR = 3.0
+
+
+class _Pair(NamedTuple):
+    table: Floats
+    counts: NDArray[np.int64]
+
+
+class Pair(_Pair):
+    __slots__ = ()
+    kinds: ClassVar = ("f8:2", "i8:1")
+
+
+@inlined
+def part(x: float) -> float:
+    return FACTOR * x
+
+
+@compiled
+def summed(pair: Pair, more: Floats, n: int, negative: bool, factor: float) -> tuple[float, int, bool]:
+    """Sum, with the place of each number in its weight, so that a wrong stride or shape is seen."""
+    total, count = 0.0, 0
+    for i in range(pair.table.shape[0]):
+        for j in range(pair.table.shape[1]):
+            total += part(pair.table[i, j]) * (10 * i + j + 1)
+            count += 1
+    for k in range(more.shape[0]):
+        total += more[k] * pair.counts[k] * factor
+    return -total if negative else total, count + n, not negative
+
+
+def plain(pair: Pair, more: Floats, n: int, negative: bool, factor: float) -> tuple[float, int, bool]:
+    places = 10.0 * np.arange(pair.table.shape[0])[:, None] + np.arange(pair.table.shape[1]) + 1.0
+    total = float((3.0 * pair.table * places).sum() + (more * pair.counts * factor).sum())
+    return -total if negative else total, pair.table.size + n, not negative
+
+
+@compiled
+def halved(x: float) -> float:
+    return 0.5 * x
+
+
+class DoorTest(unittest.TestCase):
+    def setUp(self) -> None:
+        rng = np.random.default_rng(4)
+        self.pair = Pair(rng.normal(size=(3, 5)), rng.integers(1, 9, 4))
+        self.more = rng.normal(size=4)
+
+    def both(self, *args: Any) -> None:
+        found, wanted = summed(*args), plain(*args)
+        self.assertAlmostEqual(found[0], wanted[0], places=9)
+        self.assertEqual(found[1:], wanted[1:])
+        self.assertEqual([type(v) for v in found], [float, int, bool])
+
+    def test_what_goes_in_comes_out(self) -> None:
+        for negative in (False, True):
+            self.both(self.pair, self.more, -7, negative, 2.0)
+        # a number by another type, then the usual one again
+        self.both(self.pair, self.more, np.int64(3), np.bool_(True), np.float64(0.5))
+        self.both(self.pair, self.more, 1, False, 2)
+        self.both(self.pair, self.more, 1, False, 2.0)
+        self.both(Pair(np.zeros((0, 5)), self.pair.counts[:0]), self.more[:0], 0, False, 2.0)
+        self.assertEqual(halved(3.0), 1.5)
+        self.assertEqual(halved(3), 1.5)
+
+    def test_arrays_of_other_kinds_are_not_misread(self) -> None:
+        self.both(self.pair, self.more, 1, False, 2.0)
+        wide = np.repeat(self.more, 2)
+        self.both(self.pair, wide[::2], 1, False, 2.0)
+        for other in (self.more[None, :], "text", None):
+            with self.assertRaises(Exception) as caught:
+                summed(self.pair, other, 1, False, 2.0)
+            self.assertNotIsInstance(caught.exception, SystemError)
+        with self.assertRaisesRegex(TypeError, "part is called from compiled functions only"):
+            part(1.0)
+        self.both(self.pair, self.more, 1, False, 2.0)
+
+
+class KeptTest(unittest.TestCase):
+    def test_a_meaning_is_a_functions_and_that_of_all_it_calls(self) -> None:
+        global FACTOR
+        meaning = type(summed).__dict__["_meaning"].func  # type: ignore[attr-defined]
+        before = meaning(summed)
+        self.assertEqual(before, meaning(summed))
+        FACTOR = 4.0
+        try:
+            self.assertNotEqual(before, meaning(summed))
+        finally:
+            FACTOR = 3.0
+        self.assertNotEqual(meaning(halved), before)
+        self.assertTrue(is_cached(summed) or summed(Pair(np.ones((1, 1)), np.ones(1, int)), np.ones(1), 1, False, 1.0))
+
+    def test_what_is_broken_on_disk_is_made_anew(self) -> None:
+        text = "define i64 @answer() {\n  ret i64 NUMBER\n}\ndefine void @door(i8* %a, i8* %b) {\n  ret void\n}\n"
+        script = (
+            "import ctypes, sys; from dravik.compiled import kept; made = []\n"
+            "def make(): made.append(1); return sys.argv[1], {}\n"
+            "code = kept('answer', 'key', make)\n"
+            "print(len(made), ctypes.CFUNCTYPE(ctypes.c_int64)(code.address('answer'))())"
+        )
+
+        def run(number: int) -> str:
+            environment = {**os.environ, "XDG_CACHE_HOME": folder, "TMPDIR": other}
+            done = subprocess.run(
+                [sys.executable, "-c", script, text.replace("NUMBER", str(number))], capture_output=True, text=True,
+                check=True, env=environment,
+            )  # fmt: skip
+            return done.stdout.strip()
+
+        with tempfile.TemporaryDirectory() as folder, tempfile.TemporaryDirectory() as other:
+            self.assertEqual(run(42), "1 42")
+            self.assertEqual(run(43), "0 42")  # by its key, whatever the text
+            (file,) = Path(folder).rglob("answer-*.o")
+            whole = file.read_bytes()
+            for broken in (b"", whole[:-7], b"x" + whole, whole.replace(b'"size"', b'"seize"')):
+                file.write_bytes(broken)
+                self.assertEqual(run(44), "1 44")
+                file.write_bytes(whole)
+            self.assertEqual(run(45), "0 42")
+            # a folder that others may write to is none for machine code
+            file.parent.chmod(0o777)
+            self.assertEqual(run(46), "1 46")
+
+
+class TextTest(unittest.TestCase):
+    def test_numbers_are_those_of_c(self) -> None:
+        rng = np.random.default_rng(1)
+        rows = rng.normal(size=(400, 9)) * 10.0 ** rng.integers(-30, 30, size=(400, 9))
+        rows[0] = [0.0, -0.0, np.nan, np.inf, -np.inf, 1.0, 10.0, 0.1, 1e10]
+        rows[1] = [
+            1e-5,
+            1e-4,
+            123456789012.0,
+            9.9999999999e9,
+            99999999995.0,
+            5e-324,
+            1.7976931348623157e308,
+            1e100,
+            -1e22,
+        ]
+        rows[2:40] = rng.integers(-1000, 1000, size=(38, 9)) * 0.5
+        factors = np.array([1.0, -1.0, 57.29577951308232, 1.0, 1.0, 1.0, 1.0, 1.0, 1.0])
+        with np.errstate(over="ignore"):
+            wanted = "".join(",".join(["%.10g"] * 9) % tuple(row) + "\n" for row in (rows * factors).tolist())
+        self.assertEqual(as_lines(rows, factors).decode(), wanted)
+        self.assertEqual(as_lines(np.zeros((0, 9)), factors), b"")
+
+
+class LightTest(unittest.TestCase):
+    def test_the_compiler_is_loaded_only_to_compile(self) -> None:
+        script = (
+            "import sys, io, contextlib; from dravik.cli import main; sys.argv = ['dravik', *sys.argv[1:]]\n"
+            "with contextlib.redirect_stdout(io.StringIO()), contextlib.suppress(SystemExit): main()\n"
+            "print(sorted({'numba', 'pint', 'scipy', 'matplotlib'} & set(sys.modules)))"
+        )
+        trim = ["trim", "tarn", "--airspeed", "62 m/s", "--altitude", "300 m"]
+        for _ in range(2):  # the first may have to compile
+            told = {}
+            for args in (["--help"], ["signals", "tarn"], trim):
+                done = subprocess.run([sys.executable, "-c", script, *args], capture_output=True, text=True, check=True)
+                told[args[0]] = done.stdout.splitlines()[-1]
+        self.assertEqual(told, {"--help": "[]", "signals": "[]", "trim": "[]"})
+
+
+if __name__ == "__main__":
+    unittest.main()
