@@ -33,10 +33,13 @@ SIZE = (12.8, 8.0)
 CLEAR = 0.15  # of a panel's half width: roots nearer to the origin are labelled in the panel that zooms in
 
 
-def new_figure(title: str) -> Figure:
-    """Return an empty figure of the common size and look."""
+def new_figure(title: str, *, fitted: bool = True) -> Figure:
+    """Return an empty figure of the common size and look.
+
+    ``fitted`` to what stands in it, which draws everything twice; else its parts are placed by who draws them.
+    """
     with matplotlib.rc_context(STYLE):
-        figure = Figure(figsize=SIZE, dpi=100, layout="constrained")
+        figure = Figure(figsize=SIZE, dpi=100, layout="constrained" if fitted else None)
     figure.suptitle(title, color=INK, fontsize=13, x=0.01, ha="left")
     return figure
 
@@ -75,14 +78,13 @@ def figure_histories(
         raise DravikError("no signals to plot", hint="--signals alpha,theta")
     columns = 1 if len(signals) <= 4 else 2
     rows = math.ceil(len(signals) / columns)
-    figure = new_figure(title)
+    figure = new_figure(title, fitted=False)
+    marks, spans = marked_events(run), mode_spans(run)
+    words = "     ".join(f"{i}\u00a0{_event_words(e, run)}" for i, e in enumerate(marks, start=1))
+    lines = wrap(words, 215, break_long_words=False, expand_tabs=False)
     with matplotlib.rc_context(STYLE):
-        spans = mode_spans(run)
-        shares = [1.0] * rows + ([0.12 + 0.085 * rows * len(spans)] if spans else [])
-        whole = figure.add_gridspec(len(shares), columns, height_ratios=shares)
-        grid = whole[:rows, :].subgridspec(rows, columns).subplots(sharex=True, squeeze=False)
-        if spans:
-            strip = figure.add_subplot(whole[rows, :], sharex=grid[0][0] if columns == 1 else None)
+        grid, strip = _panels(figure, (rows, columns), len(spans), len(lines))
+        if strip is not None:
             draw_modes(strip, spans)
             strip.set_xlim(float(run.time[0]), float(run.time[-1]))
         places = [grid[i % rows][i // rows] for i in range(len(signals))]
@@ -95,18 +97,39 @@ def figure_histories(
             last = [a for a in places if a in list(grid[:, j])][-1]
             last.set_xlabel("" if spans else "time [s]")
             last.tick_params(labelbottom=True)
-        marks = marked_events(run)
         for j in range(columns):
             _number_events(grid[0][j], marks, float(run.time[0]), float(run.time[-1]))
-        if marks:
-            words = "     ".join(f"{i}\u00a0{_event_words(e, run)}" for i, e in enumerate(marks, start=1))
-            lines = wrap(words, 215, break_long_words=False, expand_tabs=False)
-            figure.supxlabel("\n".join(lines), fontsize=8, color=THIRD, x=0.01, ha="left")
+        if lines:
+            figure.text(0.01, 0.01, "\n".join(lines), fontsize=8, color=THIRD, ha="left", va="bottom")
         if any(asked_of(run, n) for n in signals):
             kinds = [("flown", ACTUAL, "-"), ("asked for", COMMANDED, (0, (4, 2)))]
             handles = [Line2D([], [], color=c, ls=ls, label=text) for text, c, ls in kinds]
             figure.legend(handles=handles, loc="upper right", frameon=False, fontsize=9, ncols=2)
     return figure
+
+
+def _panels(
+    figure: Figure, shape: tuple[int, int], spans: int, lines: int
+) -> "tuple[NDArray[Any], Axes | None]":  # fmt: skip
+    """Return stacked panels of rows and columns, and below them one for so many bands; text lines stand at the foot.
+
+    Margins in inches, for labels of the usual length: to have them fitted takes as long as the drawing itself.
+    """
+    (rows, columns), (width, height) = shape, SIZE
+    left, right, gap, above = 1.0 / width, 1.0 - 0.15 / width, 1.0, 0.8 if lines else 0.55
+    foot = 0.6 + 0.15 * lines
+    band = 0.12 + 0.3 * spans if spans else 0.0
+    below = foot + (band + 0.4 if spans else 0.0)
+    across = (width * (right - left) - gap * (columns - 1)) / columns
+    high = (height - above - below - 0.16 * (rows - 1)) / rows
+    grid = figure.add_gridspec(
+        rows, columns, left=left, right=right, top=1.0 - above / height, bottom=below / height, wspace=gap / across,
+        hspace=0.16 / high,
+    ).subplots(sharex=True, squeeze=False)  # fmt: skip
+    if not spans:
+        return grid, None
+    at = figure.add_gridspec(1, 1, left=left, right=right, top=(foot + band) / height, bottom=foot / height)
+    return grid, figure.add_subplot(at[0, 0], sharex=grid[0][0] if columns == 1 else None)
 
 
 def _event_words(event: "Event", run: "Recording") -> str:

@@ -39,17 +39,14 @@ class AircraftField:
 
     def __init__(self, craft: Aircraft, statement: Statement) -> None:
         self.craft, self.work, self.evaluations = craft, craft.workspace(), 0
-        self.places = {name: i for i, name in enumerate(coordinates_of(craft, statement.coordinates))}
-        free, inputs, registers = statement.free, craft.input_names, craft.tape.names
-        places = self.places
-        unknowns = [(STATE, places[f.name]) if f.name in places else (INPUT, inputs.index(f.name)) for f in free]
+        self.places, inputs = _places(craft, statement.coordinates)
+        free, places, registers = statement.free, self.places, craft.tape.names
+        unknowns = [(STATE, places[f.name]) if f.name in places else (INPUT, inputs[f.name]) for f in free]
         equations = [_coded(e, places, registers) for e in statement.equations]
         n, m, k = len(unknowns), len(equations), len(statement.state)
-        figures = np.array([(f.scale, f.low, f.high) if f.hard else (f.scale, -np.inf, np.inf) for f in free]).reshape(
-            n, 3
-        )
-        scales = np.ascontiguousarray(figures[:, 0])
-        bounds = np.ascontiguousarray(figures[:, 1:].T / scales)
+        scales = np.array([f.scale for f in free])
+        hard = [(f.low, f.high) if f.hard else (-math.inf, math.inf) for f in free]
+        bounds = np.ascontiguousarray(np.array(hard).reshape(n, 2).T) / scales
         # the RECORDED stage runs only when an equation reads one of its signals
         asked = any(kind != RATE and max(a, b) >= len(BASE_SIGNALS) for kind, a, b in equations)
         self.equilibrium = Equilibrium(
@@ -74,6 +71,13 @@ class AircraftField:
         residual_slopes(self.craft.program, self.work, self.equilibrium, np.array(v), True, True)
         return self.equilibrium.slopes.copy()
 
+    def rough_slopes(self, v: Floats) -> Floats:
+        """Return the same to one side only: half the work, for what only asks whether there is a slope."""
+        self.residual(v)
+        self.evaluations += len(v)
+        residual_slopes(self.craft.program, self.work, self.equilibrium, np.array(v), True, False)
+        return self.equilibrium.slopes
+
     def newton(
         self, v: Floats, rows: Sequence[int] | None = None, equations: Sequence[int] | None = None, *,
         longest: float = LARGEST_STEP, most: int = 25,
@@ -91,6 +95,16 @@ class AircraftField:
         size, evaluations = newton(self.craft.program, self.work, e, v, longest, CONVERGED, most)
         self.evaluations += evaluations
         return v, size
+
+
+def _places(craft: Aircraft, coordinates: str) -> tuple[dict[str, int], dict[str, int]]:
+    """Return where states and inputs stand, worked out once for an aircraft."""
+    found: tuple[dict[str, int], dict[str, int]] | None = craft.derived.get(f"places {coordinates}")
+    if found is None:
+        names = coordinates_of(craft, coordinates)
+        found = {n: i for i, n in enumerate(names)}, {n: i for i, n in enumerate(craft.inputs)}
+        craft.derived[f"places {coordinates}"] = found
+    return found
 
 
 def _coded(equation: Equation, places: dict[str, int], registers: dict[str, int]) -> tuple[int, int, int]:

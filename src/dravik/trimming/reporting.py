@@ -15,6 +15,7 @@ from dravik.trimming.statement import Statement
 __all__ = ["advice", "at_stop", "failure", "report"]
 
 Floats = NDArray[np.float64]
+FELT = 1e-7  # of a rate by an input: less is rounding
 _MEANING = {
     "airspeed": "force along the flight path",
     "alpha": "force across it, in the plane of symmetry",
@@ -38,12 +39,12 @@ def report(
     x = np.empty(len(e.state) + 1)
     state_from_chart(craft.program, work, 0.0, e.state, u, int(e.coordinates[0]), x)
     signals = craft.values(x, u, workspace=work)
-    stops = at_stop(craft, search, field, v)
     drifting = {
         slot.name: float(work.registers[slot.rate])
         for slot in craft.tape.states
         if slot.is_integral and abs(work.registers[slot.rate]) > TOLERANCE
     }
+    stops = at_stop(craft, search, field, v)  # moves the field, so that it comes last
     residuals = dict(zip(search.names, left.tolist(), strict=True))
     return TrimPoint(
         craft, statement, x, u, signals, residuals, stops, drifting, reached, field.evaluations,
@@ -61,11 +62,11 @@ def at_stop(craft: Aircraft, search: Search, field: AircraftField, v: Floats) ->
         return []
     free, names = search.statement.free, search.names
     movers = [i for i, f in enumerate(free) if f.name in craft.inputs]
-    found, slopes = [], field.slopes(v)
+    found, slopes = [], field.rough_slopes(v)
     for i in at:
         name = free[i].name
         row = f"{name}_rate_of_change"
-        moved = int(i) in movers or (row in names and bool(np.any(np.abs(slopes[names.index(row), movers]) > 1e-9)))
+        moved = int(i) in movers or (row in names and bool(np.any(np.abs(slopes[names.index(row), movers]) > FELT)))
         if moved:
             found.append(f"{name} at its {'lower' if below[i] else 'upper'} stop")
     return found
