@@ -35,6 +35,8 @@ bench: .venv/ready
 	$(BIN)/python benchmarks/flights.py $(WRITE)
 	$(BIN)/python benchmarks/machine_code.py $(WRITE)
 	$(BIN)/python benchmarks/missions.py $(WRITE)
+	$(BIN)/python benchmarks/starts.py $(WRITE)
+	$(BIN)/python benchmarks/growth.py $(WRITE)
 
 pictures: .venv/ready
 	$(BIN)/python tools/make_pictures.py

@@ -133,12 +133,12 @@ def quantities(craft: "Aircraft", pairs: Sequence[str] | None) -> dict[str, floa
 
 @contextmanager
 def kernel_notice(*parts: str) -> Iterator[None]:
-    """Say that the kernel compiles, when those parts of it have never been used on this installation; and once."""
+    """Say that the kernel compiles, when those parts of it have never been used by this user; and once."""
     from dravik.kernel import is_compiled
 
     if not is_compiled(*parts) and not _told:
         _told.append(True)
-        err.print("compiling the kernel: about half a minute, once for each installation ...", style="dim")
+        err.print("compiling the kernel: some 20 s, once for each user ...", style="dim")
     yield
 
 

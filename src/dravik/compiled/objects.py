@@ -110,7 +110,8 @@ def _provide(name: str) -> None:
     import llvmlite.binding as llvm
 
     if llvm.address_of_symbol(name) is None:
-        found = getattr(ctypes.CDLL(None), name, None)
+        library = ctypes.CDLL("ucrtbase") if os.name == "nt" else ctypes.CDLL(None)
+        found = getattr(library, name, None)
         if found is not None:
             llvm.add_symbol(name, ctypes.cast(found, ctypes.c_void_p).value)
 
