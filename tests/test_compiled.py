@@ -16,6 +16,7 @@ from dravik.flight.texts import as_lines
 
 Floats = NDArray[np.float64]
 FACTOR = 3.0
+WEIGHTS = np.array([1.0, 2.0])
 
 
 class _Pair(NamedTuple):
@@ -36,11 +37,11 @@ def part(x: float) -> float:
 @compiled
 def summed(pair: Pair, more: Floats, n: int, negative: bool, factor: float) -> tuple[float, int, bool]:
     """Sum, with the place of each number in its weight, so that a wrong stride or shape is seen."""
-    total, count = 0.0, 0
+    total, count = 0.0, pair.table.size
     for i in range(pair.table.shape[0]):
+        row = pair.table[i]
         for j in range(pair.table.shape[1]):
-            total += part(pair.table[i, j]) * (10 * i + j + 1)
-            count += 1
+            total += part(row[j]) * (10 * i + j + 1)
     for k in range(more.shape[0]):
         total += more[k] * pair.counts[k] * factor
     return -total if negative else total, count + n, not negative
@@ -55,6 +56,11 @@ def plain(pair: Pair, more: Floats, n: int, negative: bool, factor: float) -> tu
 @compiled
 def halved(x: float) -> float:
     return 0.5 * x
+
+
+@compiled
+def weighed(k: int) -> float:
+    return float(WEIGHTS[k])
 
 
 class DoorTest(unittest.TestCase):
@@ -84,6 +90,7 @@ class DoorTest(unittest.TestCase):
         self.both(self.pair, self.more, 1, False, 2.0)
         wide = np.repeat(self.more, 2)
         self.both(self.pair, wide[::2], 1, False, 2.0)
+        self.both(self.pair, np.arange(4), 1, False, 2.0)
         for other in (self.more[None, :], "text", None):
             with self.assertRaises(Exception) as caught:
                 summed(self.pair, other, 1, False, 2.0)
@@ -105,6 +112,11 @@ class KeptTest(unittest.TestCase):
         finally:
             FACTOR = 3.0
         self.assertNotEqual(meaning(halved), before)
+        before = meaning(weighed)
+        WEIGHTS[1] = 3.0
+        self.assertNotEqual(before, meaning(weighed))
+        WEIGHTS[1] = 2.0
+        self.assertEqual(before, meaning(weighed))
         self.assertTrue(is_cached(summed) or summed(Pair(np.ones((1, 1)), np.ones(1, int)), np.ones(1), 1, False, 1.0))
 
     def test_what_is_broken_on_disk_is_made_anew(self) -> None:

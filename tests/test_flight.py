@@ -26,6 +26,7 @@ from dravik.flight import (
     step,
     sweep,
 )  # fmt: skip
+from dravik.flight.writing import RecordingWriter
 from dravik.tables import Axis, Table
 from dravik.trimming import trim
 from tests.support import DEG, craft
@@ -340,6 +341,32 @@ class RecordingTest(unittest.TestCase):
         with self.assertRaisesRegex(DravikError, "no such recording"):
             read_recording("nothing.csv")
         self.assertAlmostEqual(float(run.frame["theta_deg"].iloc[0]), POINT["theta"] / DEG)
+
+    def test_a_thread_writes_in_order_and_says_what_went_wrong(self) -> None:
+        class Full:
+            def write(self, data: bytes) -> None:
+                raise OSError(28, "No space left on device")
+
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder) / "a.csv"
+            writer = RecordingWriter(path, ["time", "u"], {"time": "s", "u": "m/s"}, {}, {})
+            for k in range(300):
+                writer.write(np.array([[k, 0.5 * k]]), {"time_s": float(k)}, [])
+                if k % 3 == 0:
+                    writer.flush()
+            writer.flush()
+            writer.flush()  # waits for the one before
+            rows = np.loadtxt(path, delimiter=",", skiprows=1)
+            np.testing.assert_array_equal(rows, np.outer(np.arange(300), [1.0, 0.5]))
+            self.assertEqual(json.loads((Path(folder) / "a.csv.json").read_text())["end"], {"time_s": 299.0})
+            writer._file.close()
+            writer._file = Full()  # type: ignore[assignment]
+            writer.write(np.zeros((2, 2)), {}, [])
+            writer.flush()
+            with self.assertRaisesRegex(
+                DravikError, "cannot be written .No space left on device.*rows up to 299 s are in it"
+            ):
+                writer.flush()
 
 
 class SessionTest(unittest.TestCase):

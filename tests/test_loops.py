@@ -68,6 +68,13 @@ class MarginTest(unittest.TestCase):
             with self.subTest(name):
                 self.hold(margins(system, delay=delay), **wanted)  # type: ignore[arg-type]
 
+    def test_where_a_peak_is(self) -> None:
+        # T = 1/(s^2 + 2 d s + 1): 1/(2 d sqrt(1 - d^2)) at sqrt(1 - 2 d^2)
+        for d in (0.02, 0.3, 0.5):
+            height, at = margins(loop([1.0], [1.0, 2.0 * d, 0.0])).complementary
+            self.assertAlmostEqual(height * 2.0 * d * math.sqrt(1.0 - d * d), 1.0, delta=1e-11)
+            self.assertAlmostEqual(at / math.sqrt(1.0 - 2.0 * d * d), 1.0, delta=1e-7)
+
     def test_the_disc_in_gain_and_phase(self) -> None:
         # 2/(s - 1): the disc of 2/3 reaches from half the gain to twice of it
         found = margins(loop([2.0], [1, -1]))
