@@ -27,5 +27,5 @@ _PARTS = {"trim": newton, "linear": jacobian, "fly": fly_steps}
 
 
 def is_compiled(*parts: str) -> bool:
-    """Whether parts of the kernel (``trim``, ``linear``, ``fly``; all unless named) lie compiled on this user's disk."""
+    """Whether parts of the kernel (``trim``, ``linear``, ``fly``; all unless named) lie compiled on disk."""
     return all(is_cached(_PARTS[part]) for part in parts or _PARTS)

@@ -188,10 +188,13 @@ def newton(
     size, n = largest(e.left), v.shape[0]
     if e.left.shape[0] != n or e.steps.shape[1] < n or e.matrix.shape[0] < n:
         return size, 1
-    evaluations, is_updated = 1, False
-    for _ in range(most):
+    evaluations, is_updated, is_polished = 1, False, False
+    for _ in range(most + 1):
         if not size >= rest:
-            break
+            # one more step by slopes that are at hand costs one evaluation, and leaves next to nothing over
+            if is_polished or not is_updated:
+                break
+            is_polished = True
         if not is_updated:
             # one-sided slopes suffice while far away; near the solution central ones give quadratic convergence
             residual_slopes(program, work, e, v, True, size < NEAR)
