@@ -5,8 +5,9 @@ from collections.abc import Sequence
 from dravik.formula import opcodes as op
 from dravik.formula.layout import SHAPE_HEADER, Tape
 from dravik.kernel.program import HEADER, N_BASE, N_INPUTS, Program
+from dravik.kernel.signals import BASE_SIGNALS
 
-__all__ = ["CodePlan"]
+__all__ = ["CodePlan", "inputs_behind"]
 
 
 class CodePlan:
@@ -38,6 +39,24 @@ class CodePlan:
                 writer = self.writers.get(register)
                 if writer is not None and self.context[writer] != self.context[i]:
                     self.kept.add(register)
+
+
+def inputs_behind(program: Program, tape: Tape, inputs: Sequence[str]) -> dict[str, frozenset[str]]:
+    """Return the inputs on which the rate of each state depends through formulas within one evaluation."""
+    every = frozenset(inputs)
+    # accelerations, and what follows from them, depend on all that the loads depend on
+    behind = {k: every for k, signal in enumerate(BASE_SIGNALS) if signal.level > 0}
+    behind |= {tape.names[name]: frozenset([name]) for name in inputs}
+    guard, left = frozenset[str](), 0
+    for row in program.code:
+        found = frozenset[str]().union(*(behind.get(r, frozenset()) for r in read(row, tape, program)))
+        if row[0] == op.SKIP:
+            guard, left = found, int(row[3])
+            continue
+        found, left = found | guard if left > 0 else found, left - 1
+        for register in written(row, tape):
+            behind[register] = found
+    return {slot.name: behind.get(slot.rate, frozenset()) for slot in tape.states}
 
 
 def written(row: Sequence[int], tape: Tape) -> list[int]:

@@ -7,6 +7,7 @@ from numpy.typing import NDArray
 
 from dravik.aircraft import Aircraft
 from dravik.kernel.chart import state_from_chart
+from dravik.kernel.code_plan import inputs_behind
 from dravik.trimming.fields import AircraftField
 from dravik.trimming.result import TrimPoint
 from dravik.trimming.search import TOLERANCE, Search, weight
@@ -62,13 +63,23 @@ def at_stop(craft: Aircraft, search: Search, field: AircraftField, v: Floats) ->
         return []
     free, names = search.statement.free, search.names
     movers = [i for i, f in enumerate(free) if f.name in craft.inputs]
-    found, slopes = [], field.rough_slopes(v)
+    behind, slopes, found = _inputs_behind(craft), None, list[str]()
     for i in at:
         name = free[i].name
-        row = f"{name}_rate_of_change"
-        moved = int(i) in movers or (row in names and bool(np.any(np.abs(slopes[names.index(row), movers]) > FELT)))
+        row, moved = f"{name}_rate_of_change", int(i) in movers
+        if not moved and row in names and any(free[k].name in behind.get(name, ()) for k in movers):
+            slopes = field.rough_slopes(v) if slopes is None else slopes
+            moved = bool(np.any(np.abs(slopes[names.index(row), movers]) > FELT))
         if moved:
             found.append(f"{name} at its {'lower' if below[i] else 'upper'} stop")
+    return found
+
+
+def _inputs_behind(craft: Aircraft) -> dict[str, frozenset[str]]:
+    """Return the inputs that can move each state at once, worked out once for an aircraft."""
+    found: dict[str, frozenset[str]] | None = craft.derived.get("inputs behind")
+    if found is None:
+        found = craft.derived["inputs behind"] = inputs_behind(craft.program, craft.tape, craft.input_names)
     return found
 
 
