@@ -179,7 +179,7 @@ class LoopCurve:
         s = 1j * omega if self.dt is None else cmath.exp(1j * omega * self.dt)
         value = self._direct
         for pole, residue in self._pairs:
-            value += residue / (s - pole)
+            value += residue / (s - pole) if s != pole else math.inf
         if self.delay:
             value *= cmath.exp(-self.delay * s) if self.dt is None else s ** (-self.delay / self.dt)
         return np.array([value])
@@ -204,12 +204,12 @@ class LoopCurve:
             high = math.pi / self.dt
             low = min(low, high / 1e3)
         for _ in range(MORE_DECADES):
-            a, b = np.abs(self([low, 0.1 * low]))
+            a, b = abs(self._alone(low)[0]), abs(self._alone(0.1 * low)[0])
             if abs(b - a) < STILL * a or a > 1.0 / NOTHING or a < NOTHING:
                 break
             low *= 0.1
         for _ in range(MORE_DECADES if self.dt is None else 0):
-            a, b = np.abs(self([high, 10.0 * high]))
+            a, b = abs(self._alone(high)[0]), abs(self._alone(10.0 * high)[0])
             if abs(b - a) < STILL * a or a < NOTHING:
                 break
             high *= 10.0

@@ -26,7 +26,11 @@ Floats = NDArray[np.float64]
 Complexes = NDArray[np.complex128]
 HALF_POWER = math.sqrt(0.5)
 THROUGH = 1e7  # peak of the sensitivity of a loop that passes through -1
-ZOOMS, WIDE = 3, 33  # into a peak, and points of each; then a parabola: its frequency to 1e-8, its height to 1e-12
+ZOOMS, WIDE = (
+    5,
+    33,
+)  # into a peak at most, and points of each; then a quartic: its frequency to 1e-8, its height to 1e-12
+FLAT = 1e-6  # of a peak: what five points of it differ by when the quartic may be drawn
 STEPS = np.linspace(0.0, 1.0, WIDE)
 #: Sensitivity, complementary sensitivity, and what the disc margin is made of.
 FIGURES: tuple[Callable[[Complexes], Complexes], ...] = (
@@ -215,12 +219,18 @@ def _peaks(curve: LoopCurve, w: Floats) -> list[tuple[float, float]]:
             # many points at once, then the two intervals beside the largest: a sixteenth of the range each time
             places = np.array([low + (high - low) * STEPS for low, high in ranges.values()])
             values = curve(np.exp(places.ravel())).reshape(places.shape)
+            is_flat = True
             for row, n in enumerate(list(ranges)):
                 sizes = np.abs(FIGURES[n](values[row]))
                 sizes[np.isnan(sizes)] = np.inf
                 best = min(max(int(np.argmax(sizes)), 1), WIDE - 2)
                 ranges[n] = float(places[row, best - 1]), float(places[row, best + 1])
-                tops[n] = _top(places[row, best - 1 : best + 2], sizes[best - 1 : best + 2])
+                first = min(max(best - 2, 0), WIDE - 5)
+                near = sizes[first : first + 5]
+                tops[n] = _top(places[row, first : first + 5], near)
+                is_flat &= bool(near.max() < (1.0 + FLAT) * near.min())
+            if is_flat:
+                break
         for n, top in tops.items():
             at = math.exp(top)
             found[n] = max(float(np.abs(FIGURES[n](curve(at)))[0]), found[n][0]), at
@@ -228,13 +238,14 @@ def _peaks(curve: LoopCurve, w: Floats) -> list[tuple[float, float]]:
 
 
 def _top(places: Floats, sizes: Floats) -> float:
-    """Return where a peak is, by three sizes about it: the inverse square is smooth even where it is infinite."""
-    a, b, c = (0.0 if math.isinf(size) else 1.0 / (size * size) for size in sizes.tolist())
-    bend = a - 2.0 * b + c
-    low, middle, high = places.tolist()
+    """Return where a peak is, by five sizes about it: the inverse square is smooth even where it is infinite."""
+    a, b, c, d, e = (0.0 if math.isinf(size) else 1.0 / (size * size) for size in sizes.tolist())
+    # slope, bend and its change in steps between the points, of the quartic through all five
+    slope, bend = (a - 8.0 * b + 8.0 * d - e) / 12.0, (16.0 * (b + d) - a - e - 30.0 * c) / 12.0
+    change = 0.5 * (e - 2.0 * d + 2.0 * b - a)
     # at the end of a range, or level to the last digits, the middle is as good
-    moved = 0.5 * (a - c) / bend if bend > 0.0 else 0.0
-    return float(middle + min(max(moved, -1.0), 1.0) * 0.5 * (high - low))
+    moved = -slope / bend * (1.0 + 0.5 * slope * change / (bend * bend)) if bend > 0.0 else 0.0
+    return float(places[2] + min(max(moved, -2.0), 2.0) * (places[3] - places[2]))
 
 
 def _bandwidth(curve: LoopCurve, w: Floats) -> float:
