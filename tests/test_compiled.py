@@ -1,6 +1,7 @@
 """Compiled functions: what goes in through a door and comes out, what is kept on disk, numbers as text."""
 
 import os
+import pickle
 import subprocess
 import sys
 import tempfile
@@ -11,6 +12,7 @@ from typing import Any, ClassVar, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+import dravik as dv
 from dravik.compiled import compiled, inlined, is_cached
 from dravik.flight.texts import as_lines
 
@@ -173,6 +175,19 @@ class TextTest(unittest.TestCase):
             wanted = "".join(",".join(["%.10g"] * 9) % tuple(row) + "\n" for row in (rows * factors).tolist())
         self.assertEqual(as_lines(rows, factors).decode(), wanted)
         self.assertEqual(as_lines(np.zeros((0, 9)), factors), b"")
+
+
+class OtherProcessTest(unittest.TestCase):
+    def test_an_aircraft_is_sent_to_another_process(self) -> None:
+        craft = dv.sample("tarn")
+        point = dv.trim(craft, airspeed=62.0, altitude=300.0)
+        script = "import pickle, sys; craft = pickle.load(sys.stdin.buffer); import dravik as dv\n" \
+                 "print(repr(dv.trim(craft, airspeed=62.0, altitude=300.0)['alpha']))"  # fmt: skip
+        for sent in (craft, craft.with_machine_code()):
+            done = subprocess.run(
+                [sys.executable, "-c", script], input=pickle.dumps(sent), capture_output=True, check=True
+            )
+            self.assertEqual(float(done.stdout), point["alpha"])
 
 
 class LightTest(unittest.TestCase):

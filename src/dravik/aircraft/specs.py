@@ -2,7 +2,7 @@
 
 import math
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field, fields, replace
 from functools import cached_property
 from typing import TYPE_CHECKING, Any, Literal, NamedTuple
 
@@ -67,6 +67,10 @@ class Built:
     events: list[EventSpec]
     effectors: dict[str, Effector]
     code: "OwnCode | None" = None
+
+    def __getstate__(self) -> dict[str, Any]:
+        # what is sent to another process: addresses of this one would lead nowhere there
+        return {f.name: getattr(self, f.name) for f in fields(self)} | {"code": None}
 
     def with_own_code(self) -> "Built":
         """Return the same with the tape as machine code, made once."""

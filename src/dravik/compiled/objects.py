@@ -154,9 +154,12 @@ def _write(path: Path, compiled: bytes, facts: dict[str, Any]) -> None:
     said = json.dumps({**facts, "size": len(compiled)}).encode()
     try:
         handle, temporary = tempfile.mkstemp(dir=path.parent, suffix=".part")
-        with os.fdopen(handle, "wb") as file:
-            file.write(MARK + said + b"\n" + compiled)
-        os.replace(temporary, path)
+        try:
+            with os.fdopen(handle, "wb") as file:
+                file.write(MARK + said + b"\n" + compiled)
+            os.replace(temporary, path)
+        finally:
+            Path(temporary).unlink(missing_ok=True)
         held = sorted(path.parent.glob("*.o"), key=lambda p: p.stat().st_mtime)
         for old in held[: max(0, len(held) - MOST)]:
             old.unlink(missing_ok=True)
