@@ -127,7 +127,7 @@ class GustStream:
             reached += per_period
         whole = np.concatenate([self.samples, *new], axis=1)
         past = min(max(first - self.dropped, 0), whole.shape[1] - 2)
-        self.samples, self.dropped = whole[:, past:], self.dropped + past
+        self.samples, self.dropped = np.ascontiguousarray(whole[:, past:]), self.dropped + past
 
     def _wanted(self, airspeed: float, height: float) -> tuple[float, float]:
         """Return airspeed and height for the next period: the last one's unless changed by more than CHANGE."""
