@@ -29,7 +29,7 @@ _SPEED, _RATE, _FREQUENCY = _base(m=1, s=-1), _base(rad=1, s=-1), _base(s=-1)
 _SYMBOLS: dict[str, tuple[float, dict[str, int]]] = {
     "1": (1.0, {}), "%": (0.01, {}),
     "m": (1.0, _LENGTH), "km": (1e3, _LENGTH), "cm": (1e-2, _LENGTH), "mm": (1e-3, _LENGTH),
-    "ft": (_FOOT, _LENGTH), "in": (_FOOT / 12.0, _LENGTH), "nmi": (1852.0, _LENGTH),
+    "ft": (_FOOT, _LENGTH), "in": (0.0254, _LENGTH), "nmi": (1852.0, _LENGTH),
     "s": (1.0, _TIME), "ms": (1e-3, _TIME), "min": (60.0, _TIME), "h": (3600.0, _TIME),
     "kg": (1.0, _MASS), "g": (1e-3, _MASS), "t": (1e3, _MASS), "lb": (_POUND, _MASS),
     "slug": (_POUND * _G0 / _FOOT, _MASS),

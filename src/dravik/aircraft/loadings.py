@@ -33,19 +33,28 @@ def roll_up(definition: AircraftDefinition, where: Where) -> AircraftDefinition:
         for n, t in definition.tanks.items()
     }  # fmt: skip
     definition = definition.model_copy(update={"tanks": tanks})
-    loadings = {n: _rolled(definition, n, entry, where) for n, entry in definition.loadings.items()}
+    parts: dict[str, Properties] = {}
+    loadings = {n: _rolled(definition, n, entry, where, parts) for n, entry in definition.loadings.items()}
     return definition.model_copy(update={"loadings": loadings})
 
 
-def parts_of(definition: AircraftDefinition, loading: Loading) -> dict[str, Properties]:
-    """Return the parts and the tanks' contents of a loading by name; empty for one that is given in numbers."""
+def parts_of(
+    definition: AircraftDefinition, loading: Loading, parts: dict[str, Properties] | None = None
+) -> dict[str, Properties]:
+    """Return the parts and the tanks' contents of a loading by name; empty for one that is given in numbers.
+
+    ``parts`` are those worked out for another loading, and receive those that are new.
+    """
     found: dict[str, Properties] = {}
+    known = {} if parts is None else parts
     if not loading.groups:
         return found
     for name, part in definition.parts.items():
         if part.group in loading.groups:
-            sides = part.properties()
-            found[name] = combine(sides) if len(sides) > 1 else sides[0]
+            if name not in known:
+                sides = part.properties()
+                known[name] = combine(sides) if len(sides) > 1 else sides[0]
+            found[name] = known[name]
     for name, tank in definition.tanks.items():
         held = loading.tanks.get(name, 0.0)
         if held > 0.0:
@@ -53,7 +62,9 @@ def parts_of(definition: AircraftDefinition, loading: Loading) -> dict[str, Prop
     return found
 
 
-def _rolled(definition: AircraftDefinition, name: str, loading: Loading, where: Where) -> Loading:
+def _rolled(
+    definition: AircraftDefinition, name: str, loading: Loading, where: Where, parts: dict[str, Properties]
+) -> Loading:  # fmt: skip
     if not loading.groups:
         return loading
     groups = {p.group for p in definition.parts.values()}
@@ -85,7 +96,7 @@ def _rolled(definition: AircraftDefinition, name: str, loading: Loading, where: 
             )
     held_in = {n: min(m, definition.tanks[n].capacity) for n, m in loading.tanks.items()}
     loading = loading.model_copy(update={"tanks": held_in})
-    whole = combine(list(parts_of(definition, loading).values()))
+    whole = combine(list(parts_of(definition, loading, parts).values()))
     cg = station_from_body(whole.centre)
     xy, xz, yz = whole.products
     numbers = {

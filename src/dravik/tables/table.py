@@ -1,6 +1,8 @@
 """A table as data: axes, values, how to interpolate, and what to do outside."""
 
+import math
 from dataclasses import dataclass, field
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
@@ -90,26 +92,26 @@ class Table:
         """Whether the table is interpolated by cubic pieces."""
         return self.method == "smooth"
 
-    @property
+    @cached_property
     def smooth_axes(self) -> tuple[int, ...]:
         """Numbers of the axes that are interpolated by cubic pieces."""
         if not self.is_smooth:
             return ()
         return tuple(k for k, a in enumerate(self.axes) if not self.along or a.name in self.along)
 
-    @property
+    @cached_property
     def mask(self) -> int:
         """The smooth axes as bits."""
         return sum(1 << k for k in self.smooth_axes)
 
-    @property
+    @cached_property
     def strides(self) -> NDArray[np.int64]:
         """Steps in ``nodes`` from one grid point to the next along each axis."""
         block = 1 << len(self.smooth_axes)
         counts = [len(a.values) for a in self.axes]
-        return np.array([block * int(np.prod(counts[k + 1 :])) for k in range(len(counts))], dtype=np.int64)
+        return np.array([block * math.prod(counts[k + 1 :]) for k in range(len(counts))], dtype=np.int64)
 
-    @property
+    @cached_property
     def offsets(self) -> list[int]:
         """Where the numbers of a cell lie behind its first one."""
         return lookup.node_offsets([int(s) for s in self.strides], self.smooth_axes)
