@@ -354,6 +354,8 @@ class RecordingTest(unittest.TestCase):
                 writer.write(np.array([[k, 0.5 * k]]), {"time_s": float(k)}, [])
                 if k % 3 == 0:
                     writer.flush()
+            writer.flush(side=False)
+            self.assertLess(json.loads((Path(folder) / "a.csv.json").read_text())["end"]["time_s"], 299.0)
             writer.flush()
             writer.flush()  # waits for the one before
             rows = np.loadtxt(path, delimiter=",", skiprows=1)

@@ -25,7 +25,7 @@ BLOCK = 50_000  # numbers that are flushed earlier, if the thread is free
 
 
 class RecordingWriter:
-    """Appends rows to a CSV file; the side file tells at each flush how far the run has come.
+    """Appends rows to a CSV file; the side file tells every half second of the clock how far the run has come.
 
     A thread of its own writes, block after block, while the flight goes on; what goes wrong there is raised with the
     next block.
@@ -48,6 +48,7 @@ class RecordingWriter:
         self._pending: list[Floats] = []
         self._state: tuple[Mapping[str, Any], Sequence[Mapping[str, Any]]] = ({}, [])
         self._waiting = 0  # numbers
+        self._is_told = True  # the side file tells of all rows that were given to the thread
         self._flushed = clock.perf_counter()
         self._thread = ThreadPoolExecutor(max_workers=1, thread_name_prefix="recording")
         self._job: Future[None] | None = None
@@ -80,17 +81,19 @@ class RecordingWriter:
         self._state, self._waiting = (end, events), self._waiting + rows.size
         # numbers as text take their time, so that the thread begins early; a stream for a crash alone can wait
         is_free = self._stream is None and (self._job is None or self._job.done())
-        if clock.perf_counter() - self._flushed > FLUSH_SECONDS or (is_free and self._waiting > BLOCK):
-            self.flush()
+        is_due = clock.perf_counter() - self._flushed > FLUSH_SECONDS
+        if is_due or (is_free and self._waiting > BLOCK):
+            self.flush(side=is_due)
 
-    def flush(self) -> None:
-        """Have the rows that wait written, and how far the run has come, once those before are."""
+    def flush(self, *, side: bool = True) -> None:
+        """Have the rows that wait written once those before are, and with ``side`` how far the run has come."""
         self._settle()
-        if not self._pending:
+        if not self._pending and (self._is_told or not side):
             return
-        rows = np.concatenate(self._pending)
-        self._pending, self._waiting, self._flushed = [], 0, clock.perf_counter()
-        self._job = self._thread.submit(self._append, rows, *self._state)
+        rows = np.concatenate([np.zeros((0, len(self.columns))), *self._pending])
+        self._pending, self._waiting, self._is_told = [], 0, side
+        self._flushed = clock.perf_counter() if side else self._flushed
+        self._job = self._thread.submit(self._append, rows, self._state if side else None)
 
     def _settle(self) -> None:
         """Wait until the last block is written; raises what went wrong with it."""
@@ -98,7 +101,7 @@ class RecordingWriter:
             job, self._job = self._job, None
             job.result()
 
-    def _append(self, rows: Floats, end: Mapping[str, Any], events: Sequence[Mapping[str, Any]]) -> None:
+    def _append(self, rows: Floats, state: tuple[Mapping[str, Any], Sequence[Mapping[str, Any]]] | None) -> None:
         def append() -> None:
             if self._stream is not None:
                 self._stream.write(rows * self._factors)
@@ -109,7 +112,8 @@ class RecordingWriter:
         self._try(append)
         if len(rows):
             self._written = float(rows[-1, 0])
-        self._side(end, events)
+        if state is not None:
+            self._side(*state)
 
     def _side(self, end: Mapping[str, Any], events: Sequence[Mapping[str, Any]]) -> None:
         side = {
