@@ -93,6 +93,8 @@ class DoorTest(unittest.TestCase):
         wide = np.repeat(self.more, 2)
         self.both(self.pair, wide[::2], 1, False, 2.0)
         self.both(self.pair, np.arange(4), 1, False, 2.0)
+        with self.assertRaises(TypeError):
+            summed(self.pair, self.more)  # type: ignore[call-arg]
         for other in (self.more[None, :], "text", None):
             with self.assertRaises(Exception) as caught:
                 summed(self.pair, other, 1, False, 2.0)
@@ -114,6 +116,9 @@ class KeptTest(unittest.TestCase):
         finally:
             FACTOR = 3.0
         self.assertNotEqual(meaning(halved), before)
+        key = type(summed)._key  # type: ignore[attr-defined]
+        swapped = type("Pair", (Pair,), {"kinds": ("i8:1", "f8:2")})
+        self.assertNotEqual(key(summed, (Pair, "f")), key(summed, (swapped, "f")))
         before = meaning(weighed)
         WEIGHTS[1] = 3.0
         self.assertNotEqual(before, meaning(weighed))

@@ -78,11 +78,11 @@ class Door:
     def __call__(self, args: tuple[Any, ...]) -> tuple[bool, Any]:
         """Return whether the arguments are of the kinds of this door, and what the function returns."""
         values: list[Any] = list(map(id, args))
-        for k in self._numbers:
-            values[k] = args[k]
         try:
+            for k in self._numbers:
+                values[k] = args[k]
             packed = self._pack(*values)
-        except struct.error:
+        except (IndexError, struct.error):
             return False, None
         if not self._result.size:
             return self._call(packed, None, self._known) == 0, None

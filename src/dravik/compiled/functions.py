@@ -88,7 +88,9 @@ class Compiled(Inlined):
         return found.hexdigest()[:16]
 
     def _key(self, kinds: Kinds) -> str:
-        return f"{self._meaning}-{sha256(repr(kinds).encode()).hexdigest()[:8]}"
+        # of a named tuple the places and kinds of its items count, which its name does not tell
+        spelled = [(k.__qualname__, k._fields, k.kinds) if fits(k) else k for k in kinds]
+        return f"{self._meaning}-{sha256(repr(spelled).encode()).hexdigest()[:8]}"
 
     def _make(self, kinds: Kinds) -> tuple[str, dict[str, Any]]:
         from dravik.compiled.making import machine_text
