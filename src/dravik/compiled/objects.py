@@ -15,7 +15,7 @@ from typing import Any
 
 __all__ = ["MachineCode", "host_machine", "is_kept", "kept"]
 
-MOST = 600  # files that are kept
+MOST = 100  # files of a name that are kept
 MARK = b"dravik machine code 1\n"
 
 
@@ -160,7 +160,8 @@ def _write(path: Path, compiled: bytes, facts: dict[str, Any]) -> None:
             os.replace(temporary, path)
         finally:
             Path(temporary).unlink(missing_ok=True)
-        held = sorted(path.parent.glob("*.o"), key=lambda p: p.stat().st_mtime)
+        # of each name by itself: a study of many aircraft must not push the kernel out
+        held = sorted(path.parent.glob(f"{path.name.split('-')[0]}-*.o"), key=lambda p: p.stat().st_mtime)
         for old in held[: max(0, len(held) - MOST)]:
             old.unlink(missing_ok=True)
     except OSError:
