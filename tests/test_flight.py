@@ -3,6 +3,7 @@ import tempfile
 import unittest
 from collections.abc import Mapping
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 
@@ -26,6 +27,7 @@ from dravik.flight import (
     step,
     sweep,
 )  # fmt: skip
+from dravik.flight.recording import Recording
 from dravik.flight.writing import RecordingWriter
 from dravik.tables import Axis, Table
 from dravik.trimming import trim
@@ -361,6 +363,13 @@ class RecordingTest(unittest.TestCase):
             rows = np.loadtxt(path, delimiter=",", skiprows=1)
             np.testing.assert_array_equal(rows, np.outer(np.arange(300), [1.0, 0.5]))
             self.assertEqual(json.loads((Path(folder) / "a.csv.json").read_text())["end"], {"time_s": 299.0})
+            # a Parquet file that cannot be written leaves all rows in its stream
+            stream = RecordingWriter(Path(folder) / "b.parquet", ["time", "u"], {"time": "s", "u": "m/s"}, {}, {})
+            stream.write(np.array([[1.0, 2.0]]), {"time_s": 1.0}, [])
+            whole = fly(TARN, start=POINT, duration=0.1)
+            with mock.patch.object(Recording, "save", side_effect=OSError("full")), self.assertRaises(OSError):
+                stream.close(whole)
+            np.testing.assert_array_equal(read_recording(Path(folder) / "b.parquet.part.arrow").values, [[1.0, 2.0]])
             writer._file.close()
             writer._file = Full()  # type: ignore[assignment]
             writer.write(np.zeros((2, 2)), {}, [])

@@ -12,7 +12,7 @@ import numpy as np
 
 from dravik.compiled.objects import MachineCode
 
-__all__ = ["DTYPES", "HEADER", "ITEMS", "Door", "Kinds", "classes", "fits", "kinds_of"]
+__all__ = ["DTYPES", "HEADER", "ITEMS", "Door", "Kinds", "classes", "is_tuple_class", "kinds_of"]
 
 #: Kinds of arguments: "f", "i", "b" for numbers and flags, dtype and dimensions of an array, a class of named tuples
 #: whose attribute ``kinds`` says what its items are.
@@ -29,7 +29,7 @@ _CALL = ctypes.CFUNCTYPE(ctypes.c_int, ctypes.c_char_p, ctypes.c_void_p, ctypes.
 _FORMATS: dict[Any, str] = {"f": "d", "i": "q", "b": "q"}
 
 
-def fits(value: Any) -> bool:
+def is_tuple_class(value: Any) -> bool:
     """Whether a value is a class of named tuples that a door takes."""
     return isinstance(value, type) and issubclass(value, tuple) and hasattr(value, "kinds")
 

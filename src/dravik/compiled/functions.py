@@ -8,7 +8,7 @@ from typing import Any, ClassVar, TypeVar, cast
 
 import numpy as np
 
-from dravik.compiled.doors import Door, Kinds, fits, kinds_of
+from dravik.compiled.doors import Door, Kinds, is_tuple_class, kinds_of
 from dravik.compiled.objects import is_kept, kept
 
 __all__ = ["address_of", "compiled", "inlined", "intrinsic", "is_cached"]
@@ -18,19 +18,15 @@ OPTIONS: dict[str, Any] = {"error_model": "numpy", "nogil": True, "_nrt": False}
 BARE: dict[str, Any] = {"no_cpython_wrapper": True, "no_cfunc_wrapper": True}
 
 
-class Inlined:
-    """A function that only compiled ones can call, and that is compiled into each of them."""
+class ForCompiler:
+    """A function that Numba compiles where another that it compiles calls it."""
 
-    _options: ClassVar[dict[str, Any]] = {**OPTIONS, **BARE, "forceinline": True}
+    _options: ClassVar[dict[str, Any]] = {**OPTIONS, **BARE}
 
     def __init__(self, function: Callable[..., object]) -> None:
         self.function = cast(types.FunctionType, function)
         self.__name__, self.__doc__, self.__module__ = function.__name__, function.__doc__, function.__module__
         self.__wrapped__ = function
-
-    def __call__(self, *args: Any) -> Any:
-        """Raise TypeError."""
-        raise TypeError(f"{self.__name__} is called from compiled functions only")
 
     @functools.cached_property
     def dispatcher(self) -> Any:
@@ -45,10 +41,18 @@ class Inlined:
         return self.dispatcher._numba_type_
 
 
-class Compiled(Inlined):
-    """A function that Python can call, with numbers, arrays without gaps, and named tuples of those."""
+class Inlined(ForCompiler):
+    """A function that only compiled ones can call, and that is compiled into each of them."""
 
-    _options: ClassVar[dict[str, Any]] = {**OPTIONS, **BARE}
+    _options: ClassVar[dict[str, Any]] = {**OPTIONS, **BARE, "forceinline": True}
+
+    def __call__(self, *args: Any) -> Any:
+        """Raise TypeError."""
+        raise TypeError(f"{self.__name__} is called from compiled functions only")
+
+
+class Compiled(ForCompiler):
+    """A function that Python can call, with numbers, arrays without gaps, and named tuples of those."""
 
     def __init__(self, function: Callable[..., object]) -> None:
         super().__init__(function)
@@ -89,7 +93,7 @@ class Compiled(Inlined):
 
     def _key(self, kinds: Kinds) -> str:
         # of a named tuple the places and kinds of its items count, which its name does not tell
-        spelled = [(k.__qualname__, k._fields, k.kinds) if fits(k) else k for k in kinds]
+        spelled = [(k.__qualname__, k._fields, k.kinds) if is_tuple_class(k) else k for k in kinds]
         return f"{self._meaning}-{sha256(repr(spelled).encode()).hexdigest()[:8]}"
 
     def _make(self, kinds: Kinds) -> tuple[str, dict[str, Any]]:
@@ -178,7 +182,7 @@ def _instructions(function: types.FunctionType, seen: set[int]) -> Iterator[str]
         for name in code.co_names:
             value = function.__globals__.get(name)
             yield name
-            if isinstance(value, Inlined | Intrinsic):
+            if isinstance(value, ForCompiler | Intrinsic):
                 yield from _instructions(value.function, seen)
             elif isinstance(value, types.FunctionType) and value.__module__.startswith("dravik."):
                 yield from _instructions(value, seen)
@@ -186,5 +190,5 @@ def _instructions(function: types.FunctionType, seen: set[int]) -> Iterator[str]
                 yield repr(value)
             elif isinstance(value, np.ndarray):
                 yield value.tobytes().hex()
-            elif fits(value):
+            elif is_tuple_class(value):
                 yield repr(getattr(value, "kinds", ()))

@@ -73,7 +73,7 @@ class RecordingWriter:
             ) from None  # fmt: skip
 
     def write(self, rows: Floats, end: Mapping[str, Any], events: Sequence[Mapping[str, Any]]) -> None:
-        """Take rows (SI), and flush them when the last flush is half a second of the clock ago.
+        """Take rows (SI), and flush them half a second of the clock after the last ones, or a block of text earlier.
 
         ``end`` is the state to fly on from after these rows, ``events`` are all so far.
         """
@@ -131,14 +131,19 @@ class RecordingWriter:
         if self._stream is None:
             self.flush()
         self._settle()
+        if self._stream is not None:
+            try:
+                recording.save(self.target)
+            except BaseException:
+                self.abandon()  # the rows that wait are kept where those before them are
+                raise
         self._thread.shutdown()
         self._try(self._stream.close if self._stream is not None else self._file.close)
-        if self.path != self.target:
-            recording.save(self.target)
-            for left in (self.path, side_path(self.path)):
-                left.unlink(missing_ok=True)
-        else:
+        if self._stream is None:
             write_text(side_path(self.path), recording.side_text(), what="recording")
+            return
+        for left in (self.path, side_path(self.path)):
+            left.unlink(missing_ok=True)
 
     def abandon(self) -> None:
         """Close the file with what has been flown, when the run cannot go on."""

@@ -16,7 +16,6 @@ __all__ = ["EVALUATE_KINDS", "RUN_TAPE_KINDS", "call_evaluate", "call_own_code",
 
 Floats = NDArray[np.float64]
 
-
 #: Kinds of the arguments of ``interpreter.run_tape`` and of ``motion.evaluate``, which are called at their addresses.
 RUN_TAPE_KINDS = (*Program.kinds, "f8:1", "i8:1", "f8:2", "i", "i", "b")
 EVALUATE_KINDS = (Program, Workspace, "f", "f8:1", "f8:1", "f8:1", "b", "i")

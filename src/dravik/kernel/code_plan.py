@@ -5,7 +5,7 @@ from collections.abc import Sequence
 from dravik.formula import opcodes as op
 from dravik.formula.layout import SHAPE_HEADER, Tape
 from dravik.kernel.program import HEADER, N_BASE, N_INPUTS, Program
-from dravik.kernel.signals import BASE_SIGNALS
+from dravik.kernel.signals import BASE_SIGNALS, WIND_INPUTS
 
 __all__ = ["CodePlan", "inputs_behind"]
 
@@ -45,7 +45,9 @@ def inputs_behind(program: Program, tape: Tape, inputs: Sequence[str]) -> dict[s
     """Return the inputs on which the rate of each state depends through formulas within one evaluation."""
     every = frozenset(inputs)
     # accelerations, and what follows from them, depend on all that the loads depend on
-    behind = {k: every for k, signal in enumerate(BASE_SIGNALS) if signal.level > 0}
+    # the wind moves the air data, and these what reads them
+    wind = every & {signal.name for signal in WIND_INPUTS}
+    behind = {k: every if signal.level > 0 else wind for k, signal in enumerate(BASE_SIGNALS)}
     behind |= {tape.names[name]: frozenset([name]) for name in inputs}
     guard, left = frozenset[str](), 0
     for row in program.code:

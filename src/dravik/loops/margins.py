@@ -26,10 +26,7 @@ Floats = NDArray[np.float64]
 Complexes = NDArray[np.complex128]
 HALF_POWER = math.sqrt(0.5)
 THROUGH = 1e7  # peak of the sensitivity of a loop that passes through -1
-ZOOMS, WIDE = (
-    5,
-    33,
-)  # into a peak at most, and points of each; then a quartic: its frequency to 1e-8, its height to 1e-12
+ZOOMS, WIDE = 5, 33  # into a peak at most, and points of each; then a quartic: its place to 1e-7, its height to 1e-12
 FLAT = 1e-6  # of a peak: what five points of it differ by when the quartic may be drawn
 STEPS = np.linspace(0.0, 1.0, WIDE)
 #: Sensitivity, complementary sensitivity, and what the disc margin is made of.
