@@ -8,7 +8,7 @@ from typing import Any, ClassVar, TypeVar, cast
 
 import numpy as np
 
-from dravik.compiled.doors import Door, Kinds, is_tuple_class, kinds_of
+from dravik.compiled.doors import Door, Kinds, is_tuple_class, kinds_of, numbers_as
 from dravik.compiled.objects import is_kept, kept
 
 __all__ = ["address_of", "compiled", "inlined", "intrinsic", "is_cached"]
@@ -57,25 +57,35 @@ class Compiled(ForCompiler):
     def __init__(self, function: Callable[..., object]) -> None:
         super().__init__(function)
         self._doors: dict[Kinds, Door] = {}
-        self._last: Door | None = None
+        self._call: Callable[..., Any] = self._otherwise
 
     def __call__(self, *args: Any) -> Any:
-        if self._last is not None:
-            done, found = self._last(args)
-            if done:
-                return found
+        return self._call(*args)
+
+    def _otherwise(self, *args: Any) -> Any:
+        """Call it with arguments that the door used last does not take."""
         kinds = kinds_of(args)
         if kinds is None:
             return self._by_numba(*args)
-        self._last = self.door(kinds)
-        done, found = self._last(args)
-        return found if done else self._by_numba(*args)
+        kinds = self._nearest(kinds)
+        door = self.door(kinds)
+        self._call = door.call
+        return door.last_call(*numbers_as(kinds, args))
+
+    def _nearest(self, kinds: Kinds) -> Kinds:
+        """Return kinds for which there is a door and whose numbers are wider, or else the same kinds."""
+        if kinds not in self._doors:
+            for known in self._doors:
+                if len(known) == len(kinds) and all(map(_takes, known, kinds)):
+                    return known
+        return kinds
 
     def door(self, kinds: Kinds) -> Door:
         """Return the way into the machine code for arguments of these kinds; loads it, or compiles it first."""
         found = self._doors.get(kinds)
         if found is None:
-            found = Door(kept(self.__name__, self._key(kinds), lambda: self._make(kinds)), kinds)
+            code = kept(self.__name__, self._key(kinds), lambda: self._make(kinds))
+            found = Door(code, kinds, self._otherwise, lambda *args: self._by_numba(*args))
             self._doors[kinds] = found
         return found
 
@@ -159,6 +169,11 @@ def is_cached(function: Any) -> bool:
 def address_of(function: Any, kinds: Kinds) -> int:
     """Return where a compiled function begins in memory, for arguments of these kinds."""
     return int(function.door(kinds).address)
+
+
+def _takes(wide: Any, kind: Any) -> bool:
+    """Whether an argument of a kind can be handed over as one of another: a whole number as any, a flag as a number."""
+    return wide == kind or (wide, kind) in (("f", "i"), ("f", "b"), ("i", "b"))
 
 
 def _instructions(function: types.FunctionType, seen: set[int]) -> Iterator[str]:

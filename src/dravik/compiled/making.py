@@ -7,11 +7,13 @@ import numpy as np
 from llvmlite import ir
 from numba import types
 
-from dravik.compiled.doors import DTYPES, HEADER, ITEMS, Kinds, classes
+from dravik.compiled.doors import HEADER, ITEMS, KNOWN, Kinds, classes
 
 __all__ = ["machine_text", "numba_types"]
 
-INT, SMALL, BYTE = ir.IntType(64), ir.IntType(32), ir.IntType(8)
+INT, SMALL = ir.IntType(64), ir.IntType(32)
+OBJECT = ir.IntType(8).as_pointer()  # the address of an object, or of anything
+NULL = ir.Constant(OBJECT, None)
 WHOLE = 0x101  # flags of an array: without gaps in C's order, and aligned
 _DTYPES = {"f8": types.float64, "i8": types.int64, "i4": types.int32, "u1": types.uint8}
 _SCALARS = {"f": types.float64, "i": types.int64, "b": types.boolean}
@@ -35,64 +37,58 @@ def numba_types(kinds: Kinds) -> tuple[Any, ...]:
 def machine_text(dispatcher: Any, kinds: Kinds) -> tuple[str, dict[str, Any]]:
     """Return a module with a function compiled for arguments of some kinds and with its door, and their names.
 
-    The door takes the address of the packed arguments, and of the room for what is returned.
+    The door is a method as Python calls it: a tuple of known objects, the addresses of the arguments, their count.
     """
     arguments = numba_types(kinds)
     dispatcher.compile(arguments)
     made = dispatcher.overloads[arguments]
     context = made.target_context
-    returned = made.signature.return_type
-    kind = context.call_conv.get_function_type(returned, arguments)
+    kind = context.call_conv.get_function_type(made.signature.return_type, arguments)
     name = made.fndesc.llvm_func_name
     module = ir.Module("door")
     function = ir.Function(module, kind, name)
-    door = _door(module, "door_" + made.fndesc.mangled_name)
-    writer = _Writer(door, kinds)
-    values = [v for k, one in enumerate(kinds) for v in writer.unpacked(writer.at(door.args[0], 8 * k), one)]
+    writer = _Writer(module, "door_" + made.fndesc.mangled_name, kinds)
     builder = writer.builder
+    values = [v for k, one in enumerate(kinds) for v in writer.unpacked(writer.object(writer.args, 8 * k), one)]
     room, problem = builder.alloca(kind.args[0].pointee), builder.alloca(kind.args[1].pointee)
     passed = [writer.given(value, wanted) for value, wanted in zip(values, kind.args[2:], strict=True)]
+    thread = writer.python("PyEval_SaveThread", OBJECT, [])  # others may run meanwhile
     builder.call(function, [room, problem, *passed])
-    results = _results(returned)
-    if results:
-        writer.give_back(builder.load(room), len(results))
-    builder.ret(ir.Constant(SMALL, 0))
+    writer.python("PyEval_RestoreThread", ir.VoidType(), [thread])
+    writer.give_back(builder.load(room), made.signature.return_type)
     whole = llvm.parse_assembly(made.library.get_llvm_str())
     whole.link_in(llvm.parse_assembly(str(module)))
-    facts = {
-        "function": name,
-        "door": door.name,
-        "returns": "".join(results),
-        "is_one": not isinstance(returned, types.BaseTuple),
-    }
-    return str(whole), facts
-
-
-def _door(module: ir.Module, name: str) -> ir.Function:
-    return ir.Function(module, ir.FunctionType(SMALL, [BYTE.as_pointer()] * 3), name)
-
-
-def _results(returned: Any) -> list[str]:
-    """Return what is returned, as kinds."""
-    if returned == types.none:
-        return []
-    parts: list[Any] = [*returned] if isinstance(returned, types.BaseTuple) else [returned]  # type: ignore[misc]
-    return ["b" if p == types.boolean else "f" if isinstance(p, types.Float) else "i" for p in parts]
+    return str(whole), {"function": name, "door": writer.door.name}
 
 
 class _Writer:
-    """Writes a door: its arguments are the packed values, the room for what is returned, and the known objects.
+    """Writes a door. Each object is looked at before it is used: its class, and of an array dtype, dimensions, flags.
 
-    Each object is looked at before it is used: its class, and of an array dtype, dimensions and flags.
+    ``places`` says where in the tuple of known objects each stands; the first is called if an argument is refused.
     """
 
-    def __init__(self, door: ir.Function, kinds: Kinds) -> None:
-        self.builder, self.door = ir.IRBuilder(door.append_basic_block()), door
-        self.known: dict[Any, int] = {np.ndarray: 0} | {d: k for k, d in enumerate(DTYPES, 1)}
-        self.known |= {c: k for k, c in enumerate(classes(kinds), 1 + len(DTYPES))}
-        refused = door.append_basic_block()
-        ir.IRBuilder(refused).ret(ir.Constant(SMALL, 1))
-        self.refused = refused
+    def __init__(self, module: ir.Module, name: str, kinds: Kinds) -> None:
+        self.module = module
+        self.door = ir.Function(module, ir.FunctionType(OBJECT, [OBJECT, OBJECT, INT]), name)
+        self.known, self.args, count = self.door.args
+        self.places: dict[Any, int] = {k: place for place, k in enumerate([*KNOWN, *classes(kinds)], 1)}
+        self.builder = ir.IRBuilder(self.door.append_basic_block("door"))
+        self.refused, self.failed = self.door.append_basic_block("refused"), self.door.append_basic_block("failed")
+        self.demand(self.builder.icmp_signed("==", count, ir.Constant(INT, len(kinds))))
+        onward = self.builder.block
+        self.builder.position_at_end(self.refused)
+        given = [self.object(self.known, ITEMS), self.args, count, NULL]
+        self.builder.ret(self.python("PyObject_Vectorcall", OBJECT, given))
+        self.builder.position_at_end(self.failed)
+        self.builder.ret(NULL)
+        self.builder.position_at_end(onward)
+
+    def python(self, name: str, returned: Any, values: list[Any]) -> Any:
+        """Call a function that Python offers to modules written in C."""
+        function = self.module.globals.get(name)
+        if function is None:
+            function = ir.Function(self.module, ir.FunctionType(returned, [v.type for v in values]), name)
+        return self.builder.call(function, values)
 
     def at(self, address: Any, offset: int) -> Any:
         """Return an address so many bytes on."""
@@ -102,61 +98,105 @@ class _Writer:
         """Return what stands at an address."""
         return self.builder.load(self.builder.bitcast(self.at(address, offset), kind.as_pointer()))
 
-    def demand(self, condition: Any) -> None:
+    def object(self, address: Any, offset: int) -> Any:
+        """Return the address of an object, which stands at an address."""
+        return self.load(address, offset, OBJECT)
+
+    def demand(self, condition: Any, otherwise: Any = None) -> None:
         """Go on only if a condition holds."""
         onward = self.door.append_basic_block()
-        self.builder.cbranch(condition, onward, self.refused)
+        self.builder.cbranch(condition, onward, otherwise or self.refused)
         self.builder.position_at_end(onward)
 
-    def demand_known(self, address: Any, what: Any) -> None:
-        """Go on only if an address is that of an object that is known."""
-        wanted = self.load(self.door.args[2], 8 * self.known[what], INT)
-        self.demand(self.builder.icmp_signed("==", address, wanted))
+    def known_object(self, what: Any) -> Any:
+        """Return the address of an object that is known."""
+        return self.object(self.known, ITEMS + 8 * self.places[what])
 
-    def unpacked(self, place: Any, kind: Any) -> list[Any]:
-        """Return the values that Numba passes for an argument, whose number or object's address stands at a place."""
-        if kind == "f":
-            return [self.load(place, 0, ir.DoubleType())]
-        if kind in _SCALARS:
-            return [self.load(place, 0, INT)]
-        found = self.load(place, 0, BYTE.as_pointer())
-        # of every object of Python, the word before its own is the address of its class
-        self.demand_known(self.load(found, HEADER - 8, INT), kind if isinstance(kind, type) else np.ndarray)
+    def is_known(self, address: Any, what: Any) -> Any:
+        """Return whether an address is that of an object that is known."""
+        return self.builder.icmp_unsigned("==", address, self.known_object(what))
+
+    def class_of(self, found: Any) -> Any:
+        """Return the address of an object's class: the last word before what is its own."""
+        return self.object(found, HEADER - 8)
+
+    def unpacked(self, found: Any, kind: Any) -> list[Any]:
+        """Return the values that Numba passes for an argument, which is an object."""
         if isinstance(kind, type):
+            self.demand(self.is_known(self.class_of(found), kind))
             items: Kinds = kind.kinds  # type: ignore[attr-defined]
-            return [v for k, item in enumerate(items) for v in self.unpacked(self.at(found, ITEMS + 8 * k), item)]
-        return self._array(found, kind)
+            return [v for k, i in enumerate(items) for v in self.unpacked(self.object(found, ITEMS + 8 * k), i)]
+        return [self._number(found, kind)] if kind in _SCALARS else self._array(found, kind)
+
+    def _number(self, found: Any, kind: str) -> Any:
+        builder = self.builder
+        if kind == "b":
+            true, false = self.is_known(found, "true"), self.is_known(found, "false")
+            self.demand(builder.or_(true, false))
+            return true
+        own = self.class_of(found)
+        if kind == "f":
+            # NumPy's own class of numbers derives from Python's, and begins like it
+            self.demand(builder.or_(self.is_known(own, "float"), self.is_known(own, "float64")))
+            return self.load(found, HEADER, ir.DoubleType())
+        self.demand(self.is_known(own, "int"))
+        value = self.python("PyLong_AsLongLong", INT, [found])
+        doubtful, onward = self.door.append_basic_block(), self.door.append_basic_block()
+        builder.cbranch(builder.icmp_signed("==", value, ir.Constant(INT, -1)), doubtful, onward)
+        builder.position_at_end(doubtful)
+        problem = self.python("PyErr_Occurred", OBJECT, [])
+        builder.cbranch(builder.icmp_unsigned("==", problem, NULL), onward, self.failed)
+        builder.position_at_end(onward)
+        return value
 
     def _array(self, found: Any, kind: str) -> list[Any]:
         """Return what Numba passes for an array without gaps: owner, parent, counts, address, shape and strides."""
         builder, (dtype, dimensions) = self.builder, kind.split(":")
+        self.demand(self.is_known(self.class_of(found), "array"))
         # NumPy's array: address, count of dimensions, dimensions, strides, owner, dtype, flags
-        numbers, sizes = (self.load(found, HEADER + 8 * k, BYTE.as_pointer()) for k in (0, 2))
-        self.demand_known(self.load(found, HEADER + 40, INT), dtype)
+        numbers, sizes = (self.object(found, HEADER + 8 * k) for k in (0, 2))
+        self.demand(self.is_known(self.object(found, HEADER + 40), dtype))
         self.demand(builder.icmp_signed("==", self.load(found, HEADER + 8, SMALL), ir.Constant(SMALL, int(dimensions))))
         flags = builder.and_(self.load(found, HEADER + 48, SMALL), ir.Constant(SMALL, WHOLE))
         self.demand(builder.icmp_signed("==", flags, ir.Constant(SMALL, WHOLE)))
         shape = [self.load(sizes, 8 * k, INT) for k in range(int(dimensions))]
-        size, nobody = ir.Constant(INT, np.dtype(dtype).itemsize), ir.Constant(BYTE.as_pointer(), None)
+        size = ir.Constant(INT, np.dtype(dtype).itemsize)
         strides: list[Any] = [size]
         for length in reversed(shape):
             strides.insert(0, builder.mul(strides[0], length))
-        return [nobody, nobody, builder.sdiv(strides[0], size), size, numbers, *shape, *strides[1:]]
+        return [NULL, NULL, builder.sdiv(strides[0], size), size, numbers, *shape, *strides[1:]]
 
     def given(self, value: Any, wanted: Any) -> Any:
         """Return a value as Numba's function takes it."""
         kind = wanted if isinstance(wanted, ir.Type) else wanted.type
         if isinstance(kind, ir.PointerType):
             return self.builder.bitcast(value, kind)
-        if isinstance(kind, ir.IntType) and kind.width < INT.width:
-            return self.builder.trunc(value, kind)
+        if isinstance(kind, ir.IntType) and kind.width > value.type.width:
+            return self.builder.zext(value, kind)
         return value
 
-    def give_back(self, value: Any, count: int) -> None:
-        """Put what is returned into the room for it."""
-        builder, is_many = self.builder, isinstance(value.type, ir.LiteralStructType | ir.ArrayType)
-        for k in range(count):
-            part = builder.extract_value(value, k) if is_many else value
-            if isinstance(part.type, ir.IntType) and part.type.width < INT.width:
-                part = builder.zext(part, INT)
-            builder.store(part, builder.bitcast(self.at(self.door.args[1], 8 * k), part.type.as_pointer()))
+    def give_back(self, value: Any, returned: Any) -> None:
+        """Return an object made of what the function returned: a number, a flag, None, or a tuple of such."""
+        builder = self.builder
+        if not isinstance(returned, types.BaseTuple):
+            builder.ret(self._object_of(value, returned))
+            return
+        parts: list[Any] = [*returned]  # type: ignore[misc]
+        made = self.python("PyTuple_New", OBJECT, [ir.Constant(INT, len(parts))])
+        self.demand(builder.icmp_unsigned("!=", made, NULL), self.failed)
+        for k, kind in enumerate(parts):
+            part = self._object_of(builder.extract_value(value, k), kind)
+            self.python("PyTuple_SetItem", SMALL, [made, ir.Constant(INT, k), part])
+        builder.ret(made)
+
+    def _object_of(self, value: Any, kind: Any) -> Any:
+        if kind == types.none:
+            none = self.known_object("none")
+            self.python("Py_IncRef", ir.VoidType(), [none])
+            return none
+        if kind == types.boolean:
+            wide = self.builder.zext(value, INT) if value.type.width < INT.width else value
+            return self.python("PyBool_FromLong", OBJECT, [wide])
+        if isinstance(kind, types.Float):
+            return self.python("PyFloat_FromDouble", OBJECT, [value])
+        return self.python("PyLong_FromLongLong", OBJECT, [value])

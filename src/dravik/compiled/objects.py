@@ -111,7 +111,7 @@ def _provide(name: str) -> None:
 
     if llvm.address_of_symbol(name) is None:
         library = ctypes.CDLL("ucrtbase") if os.name == "nt" else ctypes.CDLL(None)
-        found = getattr(library, name, None)
+        found = getattr(ctypes.pythonapi if name.startswith("Py") else library, name, None)
         if found is not None:
             llvm.add_symbol(name, ctypes.cast(found, ctypes.c_void_p).value)
 
