@@ -1,5 +1,6 @@
 """What is flown: an aircraft in one of its loadings, the laws engaged, the world around it, and the plan."""
 
+import hashlib
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
 from functools import cached_property
@@ -124,8 +125,13 @@ class Configuration:
         """The gear, where there is ground for it to touch."""
         return self.aircraft.gear if self.world.ground is not None else {}
 
+    @cached_property
+    def sha256(self) -> str:
+        """A hash of all of it, the same for the same configuration: what a recording keeps."""
+        return hashlib.sha256(self.as_text().encode()).hexdigest()
+
     def as_text(self) -> str:
-        """Return all of it as text, the same for the same configuration: what a recording keeps the hash of."""
+        """Return all of it as text, the same for the same configuration."""
         sections = ("inputs", "parameters", "formulas", "events")
         whole = self.aircraft.model_copy(update={s: getattr(self, s) for s in sections} | {"environment": self.world})
         text = whole.model_dump_json() + repr(sorted(self.added.items()))

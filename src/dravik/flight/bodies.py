@@ -1,8 +1,8 @@
 """A compiled aircraft or any plant behind the interface that the flying core works on."""
 
-import hashlib
 import math
 from collections.abc import Callable, Iterable, Mapping, Sequence
+from functools import cache
 from typing import Any, Protocol
 
 import numpy as np
@@ -21,7 +21,7 @@ from dravik.kernel import Workspace
 from dravik.kernel.integrate import LAST_RECORDED, LAST_UNTOUCHED, clamp_states, fly_steps
 from dravik.kernel.memory import begin_memory
 from dravik.kernel.motion import evaluate
-from dravik.kernel.program import EVENT_CAPACITY, EVERYTHING, FLAGS, STOP_EVENT
+from dravik.kernel.program import EVENT_CAPACITY, EVERYTHING, FLAGS, NOT_FINITE, STOP_EVENT
 from dravik.plants import Plant
 
 __all__ = ["AircraftBody", "Body", "PlantBody", "body_of"]
@@ -115,7 +115,7 @@ class AircraftBody:
         self.state_names, self.inputs, self.signals = craft.state_names, craft.inputs, craft.signals
         self.registers = craft.tape.names
         self.parameters: Mapping[str, Parameter] = craft.configuration.parameters
-        self.signal, self.input_index = craft.signal, craft.input_index
+        self.signal, self.input_index = craft.signal, cache(craft.input_index)
         configuration = craft.configuration
         self.switches = frozenset([*configuration.machines, *engagements(configuration.laws)])
         self.key: tuple[object, ...] = (
@@ -215,8 +215,8 @@ class AircraftBody:
             "loading": craft.loading_name,
             "earth": world.earth,
             "origin_deg": [math.degrees(a) for a in (world.latitude, world.longitude)],
-            "definition_sha256": hashlib.sha256(configuration.as_text().encode()).hexdigest(),
-            "tables_sha256": hashlib.sha256(craft.tape.values.tobytes()).hexdigest(),
+            "definition_sha256": configuration.sha256,
+            "tables_sha256": craft.tape.values_sha256,
             "machine_code": craft.is_machine_code,
             **configuration.plan.as_data(),
             "machines": {n: m.model_dump(exclude_none=True, by_alias=True) for n, m in configuration.machines.items()},
@@ -309,6 +309,7 @@ class PlantBody:
             self.evaluate(t, x, begin)
             k1 = self.work.slopes[0]
             if not np.all(np.isfinite(k1)):
+                self.work.counters[NOT_FINITE] = 1
                 return step, rows
             if (first + step) % every == 0 and (step < count or last == LAST_RECORDED):
                 if rows == len(out):
@@ -325,6 +326,7 @@ class PlantBody:
             moved = x + dt / 6.0 * (k1 + 2.0 * (k2 + k3) + k4)
             if not np.all(np.isfinite(moved)):
                 self.work.slopes[0] = np.where(np.isfinite(moved), self.work.slopes[0], np.nan)
+                self.work.counters[NOT_FINITE] = 1
                 return step, rows
             x[:] = moved
         return count, rows

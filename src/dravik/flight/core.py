@@ -25,7 +25,7 @@ from dravik.flight.schedule import Schedule
 from dravik.flight.writing import RecordingWriter
 from dravik.kernel import Workspace
 from dravik.kernel.integrate import LAST_EVALUATED, LAST_RECORDED, LAST_UNTOUCHED
-from dravik.kernel.program import EVENT_COUNT, OUTSIDE_TABLE, PAUSED, STOP_EVENT
+from dravik.kernel.program import EVENT_COUNT, NOT_FINITE, OUTSIDE_TABLE, PAUSED, STOP_EVENT
 from dravik.plants import Plant
 from dravik.trimming import PlantTrim, TrimPoint
 from dravik.units import from_si, quantity
@@ -205,10 +205,13 @@ class Flight:
         self.body.signal(name)
         return float(self.work.registers[self.body.registers[name]])
 
-    def recording(self, *, present: bool = False) -> Recording:
-        """Return what has been recorded so far; with ``present`` also the row of this moment, if it is due."""
+    def recording(self, *, present: bool = False, copied: bool = True) -> Recording:
+        """Return what has been recorded so far; with ``present`` also the row of this moment, if it is due.
+
+        Not ``copied``, the rows are this flight's own, for one that flies no further.
+        """
         body, names, rows = self.body, self.rows.names, self.rows
-        values = rows.values.copy()
+        values = rows.values.copy() if copied else rows.values
         if present and not self.ended and self.step % rows.every == 0 and rows.every != NEVER:
             values = np.concatenate([values, rows.present(self.work.registers, self.tasks.board)])
         metadata = {**origin(self), "complete": True, "end": ending(self), "ended_by": body.ended_by()}
@@ -266,9 +269,11 @@ class Flight:
     def _stretch_to(self, end: int, last: int) -> None:
         """Fly to the next call of a device, period of gusts or report of progress; then handle faults and phases."""
         begun, step, work = clock.perf_counter(), self.step, self.work
-        if self.tasks.list and step != self._called:
-            self._call_devices(step)
-        count = min(self.tasks.until_beat(step), self._stretch - step % self._stretch, end - step, self._most)
+        count = min(self._stretch - step % self._stretch, end - step, self._most)
+        if self.tasks.list:
+            count = min(count, self.tasks.until_beat(step))
+            if step != self._called:
+                self._call_devices(step)
         logged = int(work.counters[EVENT_COUNT])
         free = self.rows.free(count)
         done, rows = self.body.steps(
@@ -277,16 +282,16 @@ class Flight:
         )  # fmt: skip
         taken = self.rows.take(rows, self.tasks.board)
         self.step += done
-        spent = clock.perf_counter() - begun
-        self._most = max(1, min(self._stretch, int(max(done, 1) * min(CLOCK / max(spent, 1e-6), 4.0))))
-        finite = math.isfinite(work.slopes[0].sum())
+        if count > self._most // 4:  # long enough to tell how fast this machine is
+            spent = clock.perf_counter() - begun
+            self._most = max(1, min(self._stretch, int(max(done, 1) * min(CLOCK / max(spent, 1e-6), 4.0))))
         paused = work.counters[PAUSED] != 0
         work.counters[PAUSED] = 0
         if self.writer is not None:
             self._keep(lambda writer: writer.write(taken, ending(self), event_rows(self.events)))
         if self.ended:
             return
-        if (done < count and not paused) or work.counters[OUTSIDE_TABLE] or not finite:
+        if (done < count and not paused) or work.counters[OUTSIDE_TABLE] or work.counters[NOT_FINITE]:
             self.fail(self.time_of(self.step))
         if paused:
             self._follow(logged)
@@ -345,7 +350,7 @@ class Flight:
 
     def finish(self, *, present: bool = False) -> Recording:
         """Return the recording, its file closed where it was written to one."""
-        recording = self.recording(present=present)
+        recording = self.recording(present=present, copied=False)
         if self.writer is not None and len(recording.values) > self.rows.count:
             more = recording.values[self.rows.count :]
             self._keep(lambda writer: writer.write(more, ending(self), event_rows(self.events)))

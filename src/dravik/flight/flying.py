@@ -81,6 +81,7 @@ def fly(
             hint="record fewer signals, or every few steps (record_every)",
         )
     flight.notes += [Event(flight.time, text) for text in _doubts(flight, seconds)]
+    flight.rows.reserve(steps)
     if method == "adaptive":
         return _adaptive(flight, steps)
     flight.advance(steps, record_last=True, progress=progress)

@@ -10,6 +10,7 @@ from dravik.flight.bodies import Body
 __all__ = ["Rows"]
 
 Floats = NDArray[np.float64]
+RESERVED = 100_000_000  # numbers: longer flights begin with less
 NEVER = 1 << 62  # steps between rows for a flight that records nothing
 
 
@@ -28,15 +29,23 @@ class Rows:
         self.every = every if wanted else NEVER
         self.count = 0
         self._block = np.empty((2, len(self.names)))
+        self._nothing = self._block[:0]
 
     @property
     def values(self) -> Floats:
         """The rows so far, shape (rows, names), SI."""
         return self._block[: self.count]
 
+    def reserve(self, steps: int) -> None:
+        """Make room for the rows of so many steps at once, because growing copies what is there."""
+        if self.every != NEVER and steps // self.every * len(self.names) < RESERVED:
+            self.free(steps)
+
     def free(self, steps: int) -> Floats:
         """Return free rows, enough for so many steps, their last and an event that ends them."""
-        needed = self.count + (steps // self.every + 3 if self.every != NEVER else 2)
+        if self.every == NEVER:
+            return self._block
+        needed = self.count + steps // self.every + 3
         if needed > len(self._block):
             grown = np.empty((max(needed, 2 * len(self._block)), len(self.names)))
             grown[: self.count] = self._block[: self.count]
@@ -46,7 +55,7 @@ class Rows:
     def take(self, rows: int, board: Mapping[str, float]) -> Floats:
         """Count the rows that the kernel has written, with the devices' values in them; return them."""
         if self.every == NEVER:
-            return self._block[:0]
+            return self._nothing
         taken = self._block[self.count : self.count + rows]
         for k, name in enumerate(self.own, start=len(self.names) - len(self.own)):
             taken[:, k] = board[name]

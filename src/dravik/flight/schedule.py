@@ -77,7 +77,8 @@ class Schedule:
         self.texts = {name: history.text for name, history in controls.items()}
         self.held: dict[str, Event] = {}
         self._u, self._starts = np.empty((1, 2, len(inputs))), np.empty(2)
-        self._constant: tuple[int, bytes] | None = None  # steps and inputs that ``_u`` holds throughout
+        self._constant: tuple[int, bytes] | None = None  # steps and inputs that the next array holds throughout
+        self._constant_steps = self._u
 
     @property
     def follows(self) -> bool:
@@ -98,7 +99,7 @@ class Schedule:
         found = copy(self)
         found.inputs, found.histories, found.held = self.inputs.copy(), list(self.histories), dict(self.held)
         found.gusts = deepcopy(self.gusts)
-        found._u, found._starts = self._u.copy(), self._starts.copy()
+        found._u, found._starts, found._constant = self._u.copy(), self._starts.copy(), None
         return found
 
     def steps(self, first: int, count: int, x: Floats) -> Floats:
@@ -108,7 +109,7 @@ class Schedule:
         """
         constant = (count, self.inputs.tobytes()) if not self.histories and self.gusts is None else None
         if constant is not None and constant == self._constant:
-            return self._u[:count]
+            return self._constant_steps
         self._constant = constant
         if count > len(self._u):
             self._u, self._starts = np.empty((2 * count, 2, len(self.inputs))), np.empty(2 * count + 1)
@@ -121,6 +122,7 @@ class Schedule:
         if self.gusts is not None:
             self._add_gusts(u, times, x, first % max(1, round(PERIOD / self.dt)) == 0)
         self._hold_in_range(u, starts)
+        self._constant_steps = u
         return u
 
     def _add_gusts(self, u: Floats, times: Floats, x: Floats, renew: bool) -> None:

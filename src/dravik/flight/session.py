@@ -1,5 +1,6 @@
 """A flight in steps, for a loop of one's own: step, read, set, save, restore, start again."""
 
+import math
 from collections.abc import Callable
 from types import TracebackType
 from typing import Unpack
@@ -20,6 +21,7 @@ from dravik.units import in_si, kind_of_unit, quantity
 __all__ = ["Session"]
 
 Floats = NDArray[np.float64]
+NUMBERS = (int, float, np.integer, np.floating)
 
 
 class Session:
@@ -46,8 +48,7 @@ class Session:
         options.setdefault("record", ())
         self._flight = Flight(what, start, options)
         self._body, self.dt = self._flight.body, self._flight.dt
-        specs = self._body.inputs.values()
-        self._low, self._high = np.array([i.low for i in specs]), np.array([i.high for i in specs])
+        self._specs = list(self._body.inputs.values())
         self._at_start: SavedFlight | None = None
         self._closed = False
         try:
@@ -127,13 +128,12 @@ class Session:
             if name in self._body.parameters:
                 self._flight.set_parameter(name, value)
                 continue
-            index = self._body.input_index(name)
-            spec = list(self._body.inputs.values())[index]
+            spec = self._specs[self._body.input_index(name)]
             if isinstance(value, str):
                 value = spec.words[value] if value in spec.words else in_si(value, kind_of_unit(spec.unit), where=name)
-            if not isinstance(value, int | float | np.number) or not np.isfinite(value):
+            if not isinstance(value, NUMBERS) or not math.isfinite(value):
                 raise DravikError(f"{name} set to {value}", expected="a finite number")
-            numbers[spec.name] = min(max(float(value), self._low[index]), self._high[index])
+            numbers[spec.name] = min(max(float(value), spec.low), spec.high)
         self._flight.change(numbers)
 
     def step(self, duration: str | float | None = None, **inputs: str | float) -> None:

@@ -1,7 +1,9 @@
 """The tape as it is laid out for the kernel: instructions, registers, and tables that are looked up together."""
 
+import hashlib
 from collections.abc import Sequence
 from dataclasses import dataclass, field
+from functools import cached_property
 from typing import NamedTuple
 
 import numpy as np
@@ -85,6 +87,11 @@ class Tape:
     table_into: list[list[int]]
     shapes: list[tuple[int, ...]]
     locates: list[list[tuple[str, str]]]
+
+    @cached_property
+    def values_sha256(self) -> str:
+        """A hash of the tables' numbers: what a recording keeps."""
+        return hashlib.sha256(self.values.tobytes()).hexdigest()
 
     def trace(self, register: int, values: NDArray[np.float64]) -> Source | None:
         """Return the place where a value that is not finite first arose, going back from ``register``."""

@@ -27,6 +27,7 @@ from dravik.kernel.program import (
     MOTION,
     N_EVENTS,
     N_STATES,
+    NOT_FINITE,
     OUTSIDE_TABLE,
     PAUSE,
     PAUSED,
@@ -175,9 +176,10 @@ def fly_steps(
 
     ``controls`` (steps, 2, inputs) holds each step's inputs at its start and end. Every ``every``-th step
     the picked registers go to a row of ``out``, and ``last`` says what is done with the state after the final step. The
-    run stops early on a state that is not finite, a table left where that is an error, an event that ends it, or where
-    ``out`` is full; ``x`` is then the last good state. At an event that pauses the run it returns before the
-    step's row, with the flag PAUSED: the caller handles the event, clears the flag, and calls again from there.
+    run stops early on a state or rate that is not finite (flag NOT_FINITE), a table left where that is an error, an
+    event that ends it, or where ``out`` is full; ``x`` is then the last good state. At an event that pauses the run it
+    returns before the step's row, with the flag PAUSED: the caller handles the event, clears the flag, and calls again
+    from there.
     """
     rows = 0
     steps = controls.shape[0]
@@ -193,6 +195,7 @@ def fly_steps(
         call_evaluate(program, work, t, x, u0, work.slopes[0], False, EVERYTHING)
         work.counters[COUNTING] = 0
         if not all_finite(work.slopes[0]):
+            work.counters[NOT_FINITE] = 1
             return step, rows
         stop = watch_events(program, work, t, dt)
         if work.counters[FOUND] != 0:
@@ -230,7 +233,10 @@ def fly_steps(
             u[0, i] = 0.5 * (u[1, i] + u[2, i])
         rk4_step(program, work, t, x, u[0], u[2], dt)
         clamp_states(program, work.registers, x)
-        if work.counters[OUTSIDE_TABLE] != 0 or not all_finite(x):
+        finite = all_finite(x)
+        if not finite:
+            work.counters[NOT_FINITE] = 1
+        if work.counters[OUTSIDE_TABLE] != 0 or not finite:
             for i in range(n):
                 x[i] = before[i]
             return step, rows

@@ -30,7 +30,7 @@ EVENT_CAPACITY = 512
 _ANGLES = ("phi", "theta", "psi", "flight_path", "track", "ground_speed", "climb_rate", "latitude", "longitude")
 # the first counters are flags; visits outside each axis of the tables follow from FLAGS on
 # FLYING: memories are read; otherwise what they would take over
-(COUNTING, OUTSIDE_TABLE, EVENT_COUNT, STOP_EVENT, FOUND, PAUSED, FLYING, FLAGS) = range(8)
+(COUNTING, OUTSIDE_TABLE, EVENT_COUNT, STOP_EVENT, FOUND, PAUSED, FLYING, NOT_FINITE, FLAGS) = range(9)
 # action of an event beside being logged: end the run there, or pause it at the end of the step
 END, PAUSE = 1, 2
 

@@ -53,13 +53,16 @@ def longest_step(craft: Aircraft, x: Floats, u: Floats) -> tuple[str, float] | N
         return None
     values, vectors = np.linalg.eig(slopes[:, :n])
     found: tuple[str, float] | None = None
-    for value, vector in zip(values, vectors.T, strict=True):
+    for k in np.argsort(-np.abs(values)):
+        value, vector = complex(values[k]), vectors[:, k]
         if value.real > -1e-3 * abs(value) or abs(value) < FAST:
             continue
+        if found is not None and not _grows(value * found[1]):
+            continue  # most of the time the fastest root is the one that limits the step
         low, high = 0.0, 4.0 / abs(value)
         for _ in range(30):
             middle = 0.5 * (low + high)
-            low, high = (low, middle) if _grows(complex(value) * middle) else (middle, high)
+            low, high = (low, middle) if _grows(value * middle) else (middle, high)
         if found is None or low < found[1]:
             found = plant.state_names[int(np.argmax(np.abs(vector)))], low
     return found

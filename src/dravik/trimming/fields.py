@@ -45,8 +45,10 @@ class AircraftField:
         equations = [_coded(e, places, registers) for e in statement.equations]
         n, m, k = len(unknowns), len(equations), len(statement.state)
         scales = np.array([f.scale for f in free])
-        hard = [(f.low, f.high) if f.hard else (-math.inf, math.inf) for f in free]
-        bounds = np.ascontiguousarray(np.array(hard).reshape(n, 2).T) / scales
+        bounds = np.empty((2, n))
+        bounds[0], bounds[1] = -math.inf, math.inf
+        for i in [i for i, f in enumerate(free) if f.hard]:
+            bounds[:, i] = free[i].low / free[i].scale, free[i].high / free[i].scale
         # the RECORDED stage runs only when an equation reads one of its signals
         asked = any(kind != RATE and max(a, b) >= len(BASE_SIGNALS) for kind, a, b in equations)
         self.equilibrium = Equilibrium(

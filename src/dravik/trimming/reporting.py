@@ -17,6 +17,7 @@ __all__ = ["advice", "at_stop", "failure", "report"]
 
 Floats = NDArray[np.float64]
 FELT = 1e-7  # of a rate by an input: less is rounding
+CLOSE = 1e-6  # of a range: nearer than this to one of its ends is at it
 _MEANING = {
     "airspeed": "force along the flight path",
     "alpha": "force across it, in the plane of symmetry",
@@ -55,24 +56,28 @@ def report(
 
 def at_stop(craft: Aircraft, search: Search, field: AircraftField, v: Floats) -> list[str]:
     """Name the inputs at a limit, and the effectors at one that such an input commands."""
-    span = search.high - search.low
-    room = np.where(np.isfinite(span), 1e-6 * span, 0.0)
-    below, above = v <= search.low + room, v >= search.high - room
-    at = np.flatnonzero(below | above)
-    if not at.size:
+    limits = enumerate(zip(v.tolist(), search.low.tolist(), search.high.tolist(), strict=True))
+    below = {i: value - low <= high - value for i, (value, low, high) in limits if _is_near(value, low, high)}
+    if not below:
         return []
     free, names = search.statement.free, search.names
     movers = [i for i, f in enumerate(free) if f.name in craft.inputs]
     behind, slopes, found = _inputs_behind(craft), None, list[str]()
-    for i in at:
+    for i, is_low in below.items():
         name = free[i].name
-        row, moved = f"{name}_rate_of_change", int(i) in movers
+        row, moved = f"{name}_rate_of_change", i in movers
         if not moved and row in names and any(free[k].name in behind.get(name, ()) for k in movers):
             slopes = field.rough_slopes(v) if slopes is None else slopes
             moved = bool(np.any(np.abs(slopes[names.index(row), movers]) > FELT))
         if moved:
-            found.append(f"{name} at its {'lower' if below[i] else 'upper'} stop")
+            found.append(f"{name} at its {'lower' if is_low else 'upper'} stop")
     return found
+
+
+def _is_near(value: float, low: float, high: float) -> bool:
+    """Whether a value is within CLOSE of a limit; of those without a limit on the other side, at it or beyond."""
+    room = CLOSE * (high - low)
+    return value <= low + room or value >= high - room if math.isfinite(room) else value <= low or value >= high
 
 
 def _inputs_behind(craft: Aircraft) -> dict[str, frozenset[str]]:

@@ -71,6 +71,7 @@ class Search:
         scales = np.array([f.scale for f in free])
         start, self.low, self.high = np.array([(f.start, f.low, f.high) for f in free]).reshape(-1, 3).T / scales
         self.start = np.minimum(np.maximum(start, self.low), self.high)
+        self._lowest, self._highest = self.low - 1e-12, self.high + 1e-12
         self.levers, self.inner, self.inner_equations = list(levers), list(inner), list(inner_equations)
         # initial values of engine states may be far from equilibrium at any throttle
         self._settle_first = any(free[i].start != 0.0 for i in self.inner)
@@ -166,8 +167,8 @@ class Search:
         return v
 
     def _is_answer(self, v: Floats) -> bool:
-        inside = bool(np.all(v >= self.low - 1e-12) and np.all(v <= self.high + 1e-12))
-        return inside and self.holds(v)
+        inside = (v >= self._lowest).all() and (v <= self._highest).all()
+        return bool(inside) and self.holds(v)
 
     def _other_starts(self, start: Floats, *, patient: bool = True) -> Iterator[Floats]:
         """Yield further starting points: engines settled at other throttle settings, other angles of attack."""
@@ -243,7 +244,7 @@ class Search:
     def holds(self, v: Floats) -> bool:
         """Whether every equation holds with rate limits and stops in force, as in flight."""
         left = self.field.residual(v, steady=False)
-        return bool(np.all(np.isfinite(left)) and np.max(np.abs(left), initial=0.0) < TOLERANCE)
+        return bool((np.abs(left) < TOLERANCE).all())  # False for what is not a number, too
 
     def check(self) -> None:
         """Raise DravikError where equations and unknowns do not fit each other in number, or depend on each other."""
