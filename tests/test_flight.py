@@ -1,5 +1,6 @@
 import json
 import tempfile
+import tracemalloc
 import unittest
 from collections.abc import Mapping
 from pathlib import Path
@@ -27,7 +28,7 @@ from dravik.flight import (
     step,
     sweep,
 )  # fmt: skip
-from dravik.flight.recording import Recording
+from dravik.flight.arrow import ParquetGroups
 from dravik.flight.writing import RecordingWriter
 from dravik.tables import Axis, Table
 from dravik.trimming import trim
@@ -367,8 +368,10 @@ class RecordingTest(unittest.TestCase):
             stream = RecordingWriter(Path(folder) / "b.parquet", ["time", "u"], {"time": "s", "u": "m/s"}, {}, {})
             stream.write(np.array([[1.0, 2.0]]), {"time_s": 1.0}, [])
             whole = fly(TARN, start=POINT, duration=0.1)
-            with mock.patch.object(Recording, "save", side_effect=OSError("full")), self.assertRaises(OSError):
+            full = mock.patch.object(ParquetGroups, "save", side_effect=OSError(28, "No space left on device"))
+            with full, self.assertRaisesRegex(DravikError, "No space left on device"):
                 stream.close(whole)
+            self.assertFalse((Path(folder) / "b.parquet").exists())
             np.testing.assert_array_equal(read_recording(Path(folder) / "b.parquet.part.arrow").values, [[1.0, 2.0]])
             writer._file.close()
             writer._file = Full()  # type: ignore[assignment]
@@ -390,6 +393,27 @@ class SessionTest(unittest.TestCase):
                 self.assertEqual(session["theta"], run["theta"][k + 1])
         self.assertAlmostEqual(session.time, 3.0)
         np.testing.assert_array_equal([session[n] for n in ("alpha", "theta", "altitude")], run.values[-1, 1:])
+
+    def test_a_step_leaves_nothing_in_memory(self) -> None:
+        session = Session(TARN, start=POINT, dt=0.001)
+        look = session.reader("alpha", "airspeed")
+
+        def loop(count: int) -> None:
+            for _ in range(count):
+                session.step(pitch_stick=0.01 * float(look()[0]))
+
+        loop(100)
+        tracemalloc.start()
+        try:
+            loop(300)  # fills what Python itself keeps for reuse
+            before = tracemalloc.get_traced_memory()[0]
+            tracemalloc.reset_peak()
+            loop(1000)
+            after, peak = tracemalloc.get_traced_memory()
+        finally:
+            tracemalloc.stop()
+        self.assertLess(after - before, 200)
+        self.assertLess(peak - before, 1500)  # numbers and views of the moment; one array of states would take 300
 
     def test_save_restore_and_reset_are_exact(self) -> None:
         def fly_on(session: Session) -> list[float]:

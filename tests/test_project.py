@@ -37,6 +37,7 @@ LAYERS = (
         "formula",
         "kernel",
         "plants",
+        "threads",
         "definition",
         "contributions",
         "fitting",

@@ -12,9 +12,11 @@ import time
 import unittest
 from pathlib import Path
 from typing import Any
+from unittest import mock
 from xml.etree import ElementTree
 
 import numpy as np
+import pyarrow.parquet
 
 import dravik as dv
 from dravik.aircraft.machines import Phase
@@ -308,12 +310,17 @@ class RecordingTest(unittest.TestCase):
 
     def test_what_is_written_as_it_flies_is_what_was_flown(self) -> None:
         point = dv.trim(TARN, airspeed="62 m/s", altitude="300 m")
-        run = dv.fly(
-            TARN, start=point, duration=12, record=["altitude", "psi", "nz"], record_every=5, save=self.folder / "a.csv"
-        )
-        back = read_recording(self.folder / "a.csv")
-        self.assertEqual((back.names, back.units, back.metadata["complete"]), (run.names, run.units, True))
-        np.testing.assert_allclose(back.values, run.values, rtol=1e-9, atol=1e-12)
+        for name, tolerance in (("a.csv", 1e-9), ("a.parquet", 1e-15)):
+            with mock.patch("dravik.flight.writing.GROUP", 20):  # many groups of rows, the last of them a rest
+                run = dv.fly(
+                    TARN, start=point, duration=12, record=["altitude", "psi", "nz"], record_every=5,
+                    turbulence=dv.Turbulence("moderate", seed=2), save=self.folder / name,
+                )  # fmt: skip
+            back = read_recording(self.folder / name)
+            self.assertEqual((back.names, back.units, back.metadata["complete"]), (run.names, run.units, True))
+            np.testing.assert_allclose(back.values, run.values, rtol=tolerance, atol=1e-12)
+        self.assertGreater(pyarrow.parquet.ParquetFile(self.folder / "a.parquet").num_row_groups, 2)
+        self.assertFalse(list(self.folder.glob("*.arrow*")))
 
     def test_a_killed_run_can_be_read_and_flown_on(self) -> None:
         for name, left in (("k.csv", "k.csv"), ("k.parquet", "k.parquet.part.arrow")):

@@ -10,6 +10,7 @@ import sys
 import threading
 
 from dravik.errors import DravikError, TrimError, readable
+from dravik.threads import one_thread_for_matrices
 
 __all__ = ["main"]
 
@@ -23,6 +24,7 @@ def main(arguments: list[str] | None = None) -> int:
     0 done; 1 the answer is no; 2 the input was wrong; 3 the output could not be written (a reader that has gone, a full
     disk behind it); 130 interrupted.
     """
+    one_thread_for_matrices()
     _tolerant_output()
     sys.unraisablehook = _again_if_lost
     try:

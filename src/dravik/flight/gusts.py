@@ -22,17 +22,31 @@ PLACES = 1e9  # sample positions are rounded to this fraction of an interval, so
 
 
 @compiled
-def recur(transition: Floats, noise: Floats, x: Floats, states: Floats) -> None:
-    """Fill ``states`` (k, n) with x, then x = transition x + noise (k, n); ``x`` is the state after the last."""
-    count, n = states.shape
-    for k in range(count):
+def run_filter(
+    transition: Floats, root: Floats, output: Floats, normal: Floats, states: Floats, found: Floats
+) -> None:  # fmt: skip
+    """Put the outputs of a filter after each of k steps into ``found`` (outputs, k).
+
+    ``states`` (2, n) holds the state x before the first step, then that after the last, and room for another. A step
+    is x = transition x + root e, with a row of ``normal`` (k, n) as e; root is lower triangular. The
+    matrices are small: a library for large ones would wake up threads that take the time of who writes the recording.
+    """
+    x, before, n = states[0], states[1], states.shape[1]
+    for k in range(normal.shape[0]):
         for i in range(n):
-            states[k, i] = x[i]
+            before[i] = x[i]
         for i in range(n):
-            total = noise[k, i]
+            total = 0.0
             for j in range(n):
-                total += transition[i, j] * states[k, j]
+                total += transition[i, j] * before[j]
+            for j in range(i + 1):
+                total += root[i, j] * normal[k, j]
             x[i] = total
+        for i in range(output.shape[0]):
+            total = 0.0
+            for j in range(n):
+                total += output[i, j] * x[j]
+            found[i, k] = total
 
 
 @compiled
@@ -151,17 +165,16 @@ class GustStream:
         )  # fmt: skip
         if self.state is None:
             self.state = steady_root(self.filter) @ self.random.standard_normal(len(self.filter.A))
-        self.matrices = sampled_noise(self.filter, self.turbulence.interval)
+        transition, root = sampled_noise(self.filter, self.turbulence.interval)
+        self.matrices = np.ascontiguousarray(transition), np.ascontiguousarray(root)
 
     def _run(self, count: int) -> Floats:
         assert self.filter is not None and self.state is not None
-        transition, root = self.matrices
-        noise = self.random.standard_normal((count, len(self.state))) @ root.T
-        states = np.empty((count + 1, len(self.state)))
-        self.state = np.array(self.state)
-        recur(np.ascontiguousarray(transition), noise, self.state, states[:count])
-        states[count] = self.state
+        normal = self.random.standard_normal((count, len(self.state)))
+        found, states = np.empty((6, count)), np.array([self.state, self.state])
+        run_filter(*self.matrices, np.ascontiguousarray(self.filter.C), normal, states, found)
+        self.state = states[0]
         fading = np.exp(-np.arange(1, count + 1) * self.turbulence.interval / JOINING)
-        found: Floats = self.filter.C @ states[1:].T + self.step[:, None] * fading
+        found += self.step[:, None] * fading
         self.step = self.step * fading[-1]
         return found

@@ -19,6 +19,7 @@ from dravik.linear import Answer, answer, linearise
 from dravik.loops import LoopStudy, Nonlinearity, law_of
 from dravik.loops.curve import least
 from dravik.loops.placing import as_system
+from dravik.threads import in_threads
 from dravik.trimming import TrimPoint, trim
 from dravik.units import in_si
 
@@ -120,20 +121,20 @@ def fly_loop(
     linear = answer(least(as_system(whole)), entry.measures, entry.asked, duration=lasts)
     if rate is None and (delay or through):
         raise DravikError("a delay or a nonlinearity without a rate", expected="rate=..., Hz: the loops at samples")
-    found = []
-    for given in sizes:
+
+    def flown(given: str | float) -> FlownStep:
         size = in_si(given, kind, where="sizes") if kind and isinstance(given, str) else float(given)
         if not math.isfinite(size) or size == 0.0:
             raise DravikError(f"a step of {given!r}", where="sizes", expected="other than zero")
         if rate is None:
             moved: dict[str, Any] = {"controls": {entry.asked: step(f"{size!r} {unit}".strip(), at=BEGINS)}}
-            found.append(_flown((craft, point), moved, entry.measures, size, linear))
-            continue
+            return _flown((craft, point), moved, entry.measures, size, linear)
         device = SampledLoops(
             study, rate=rate, command=entry.asked, size=size, at=BEGINS, delay=delay, through=through
         )  # fmt: skip
-        found.append(_flown((study.craft, study.point), {"devices": [device]}, entry.measures, size, linear))
-    return LoopTruth(entry.asked, entry.measures, linear, found)
+        return _flown((study.craft, study.point), {"devices": [device]}, entry.measures, size, linear)
+
+    return LoopTruth(entry.asked, entry.measures, linear, in_threads(flown, sizes))
 
 
 def _flown(

@@ -16,13 +16,14 @@ from dravik.files import (
     checked_file,
     exists,
     is_folder,
-    locked,
     read_text,
     replace_file,
     saved,
     shown,
     write_text,
 )
+from dravik.flight.arrow import arrow, read_stream, write_parquet
+from dravik.flight.columns import as_columns
 from dravik.flight.texts import as_lines
 from dravik.units import column_name, from_si, in_si
 
@@ -117,7 +118,7 @@ class Recording:
         if signals is None:
             # all at once: turned round in one go they are read from memory once
             factors = np.array([from_si(self.units.get(n, ""))[1] for n in self.names])
-            values = dict(zip(self.names, np.ascontiguousarray((self.values * factors).T), strict=True))
+            values = dict(zip(self.names, as_columns(self.values, factors), strict=True))
             return {column_name(n, self.units.get(n, "")): values[n] for n in names}
         return {column_name(n, self.units.get(n, "")): self.shown(n)[0] for n in names}
 
@@ -136,7 +137,7 @@ class Recording:
         """
         target = Path(path)
         columns = self._columns(signals)
-        writers = {".parquet": _write_parquet, ".npz": _write_npz, ".h5": _write_hdf5}
+        writers = {".parquet": write_parquet, ".npz": _write_npz, ".h5": _write_hdf5}
         if target.suffix in writers:
             write = writers[target.suffix]
             saved(lambda: replace_file(target, lambda file: write(columns, file)), target, what="recording")
@@ -217,24 +218,6 @@ def event_rows(events: Sequence[Event]) -> list[dict[str, Any]]:
     return [{"time_s": e.time, "event": e.text} for e in events]
 
 
-def _arrow() -> Any:
-    try:
-        import pyarrow as pa
-        import pyarrow.ipc
-        import pyarrow.parquet
-    except ImportError:
-        raise DravikError(
-            "Parquet needs the package pyarrow", hint="pip install 'dravik[parquet]', or a .csv name"
-        ) from None
-    return pa
-
-
-def _write_parquet(columns: dict[str, Floats], target: BinaryIO) -> None:
-    pa = _arrow()
-    # without dictionaries of equal values, which columns of measured numbers hardly have: a tenth of the time
-    pa.parquet.write_table(pa.table(columns), target, use_dictionary=False)
-
-
 def _write_npz(columns: dict[str, Floats], target: BinaryIO) -> None:
     np.savez_compressed(target, **columns)  # type: ignore[arg-type]
 
@@ -247,44 +230,6 @@ def _write_hdf5(columns: dict[str, Floats], target: BinaryIO) -> None:
     with h5py.File(target, "w") as file:
         for name, values in columns.items():
             file.create_dataset(name, data=values, compression="gzip")
-
-
-class ArrowStream:
-    """A file of record batches that can be read as far as it was written."""
-
-    def __init__(self, path: Path, columns: Sequence[str]) -> None:
-        self._pa = _arrow()
-        self._columns = list(columns)
-        schema = self._pa.schema([(name, self._pa.float64()) for name in columns])
-        self._file = locked(path)
-        self._writer = self._pa.ipc.new_stream(self._file, schema)
-
-    def write(self, rows: Floats) -> None:
-        """Append rows, shape (k, columns), and flush."""
-        arrays = [self._pa.array(np.ascontiguousarray(c)) for c in rows.T]
-        self._writer.write_batch(self._pa.RecordBatch.from_arrays(arrays, self._columns))
-        self._file.flush()
-
-    def close(self) -> None:
-        """End the stream; once is enough."""
-        if not self._file.closed:
-            self._writer.close()
-            self._file.close()
-
-
-def _read_arrow(source: Path) -> dict[str, Floats]:
-    """Return the columns of a stream as far as it was written."""
-    pa = _arrow()
-    batches = []
-    with source.open("rb") as file:
-        reader = pa.ipc.open_stream(file)
-        names = reader.schema.names
-        while True:
-            try:
-                batches.append(reader.read_next_batch())
-            except (StopIteration, pa.ArrowInvalid, OSError):
-                break  # the end, or where the program was stopped
-    return {n: np.concatenate([np.zeros(0), *(np.asarray(b[i]) for b in batches)]) for i, n in enumerate(names)}
 
 
 def side_path(path: Path) -> Path:
@@ -318,10 +263,10 @@ def read_recording(path: str | Path) -> Recording:
     try:
         side = json.loads(read_text(side_path(source), what="side file", limit=TABLE_LIMIT))
         if source.suffix == ".parquet":
-            table = _arrow().parquet.read_table(source)
+            table = arrow().parquet.read_table(source)
             columns = {n: np.asarray(table[n], dtype=float) for n in table.column_names}
         elif source.suffix == ".arrow":
-            columns = _read_arrow(source)
+            columns = read_stream(source)
         elif source.suffix == ".npz":
             with np.load(source, allow_pickle=False) as arrays:
                 columns = {n: np.asarray(arrays[n], dtype=float) for n in arrays.files}

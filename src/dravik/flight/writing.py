@@ -4,7 +4,7 @@ import json
 import time as clock
 from collections.abc import Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
-from contextlib import suppress
+from contextlib import ExitStack, suppress
 from pathlib import Path
 from typing import Any, BinaryIO
 
@@ -13,8 +13,11 @@ from numpy.typing import NDArray
 
 from dravik.errors import DravikError
 from dravik.files import locked, reason, replace_file, shown, write_text
-from dravik.flight.recording import ArrowStream, Recording, side_path
+from dravik.flight.arrow import ParquetGroups, RowStream
+from dravik.flight.columns import as_columns
+from dravik.flight.recording import Recording, side_path
 from dravik.flight.texts import as_lines
+from dravik.threads import matrices_in_one_thread
 from dravik.units import column_name, from_si
 
 __all__ = ["RecordingWriter"]
@@ -22,6 +25,8 @@ __all__ = ["RecordingWriter"]
 Floats = NDArray[np.float64]
 FLUSH_SECONDS = 0.5  # wall-clock time between flushes: what a killed program may lose
 BLOCK = 50_000  # numbers that are flushed earlier, if the thread is free
+GROUP = 200_000  # least numbers of a group of rows in a Parquet file
+SHARE = 0.25  # of what is in the file: later groups are larger, so that there are not too many for who reads them
 
 
 class RecordingWriter:
@@ -30,10 +35,10 @@ class RecordingWriter:
     A thread of its own writes, block after block, while the flight goes on; what goes wrong there is raised with the
     next block.
 
-    For a name that ends in ``.parquet`` the rows go to ``NAME.part.arrow``, a stream of record batches, which gives way
-    to the Parquet file when the run ends: Parquet cannot be read before its end is written. ``begins`` is the state to
-    fly on from where a run is killed before its first flush. Raises DravikError where a file cannot be written, or
-    Parquet's package is missing.
+    For a name that ends in ``.parquet`` the rows also go to ``NAME.part.arrow``, a stream of record batches, which
+    gives way to the Parquet file when the run ends: Parquet cannot be read before its end is written. ``begins`` is the
+    state to fly on from where a run is killed before its first flush. Raises DravikError where a file cannot be
+    written, or Parquet's package is missing.
     """
 
     def __init__(
@@ -44,18 +49,24 @@ class RecordingWriter:
         self.path = self.target if self.target.suffix != ".parquet" else part_path(self.target)
         self.metadata = dict(metadata)
         self.columns = {column_name(n, units.get(n, "")): {"signal": n, "si_unit": units.get(n, "")} for n in names}
-        self._stream: Any = None
+        self._stream: RowStream | None = None
+        self._groups: ParquetGroups | None = None
+        self._ungrouped: list[Floats] = []
+        self._grouped = 0  # numbers
         self._pending: list[Floats] = []
         self._state: tuple[Mapping[str, Any], Sequence[Mapping[str, Any]]] = ({}, [])
         self._waiting = 0  # numbers
         self._is_told = True  # the side file tells of all rows that were given to the thread
         self._flushed = clock.perf_counter()
+        self._alone = ExitStack()
+        self._alone.enter_context(matrices_in_one_thread())
         self._thread = ThreadPoolExecutor(max_workers=1, thread_name_prefix="recording")
         self._job: Future[None] | None = None
         self._factors = np.array([from_si(units.get(n, ""))[1] for n in names])
         self._written = 0.0
         if self.path != self.target:
-            self._stream = self._try(lambda: ArrowStream(self.path, list(self.columns)))
+            self._stream = self._try(lambda: RowStream(self.path, list(self.columns)))
+            self._groups = self._try(lambda: ParquetGroups(list(self.columns)))
         else:
             self._file: BinaryIO = self._try(lambda: locked(self.path))
             self._try(lambda: self._file.write((",".join(self.columns) + "\n").encode("utf-8")))
@@ -79,10 +90,15 @@ class RecordingWriter:
         """
         self._pending.append(rows)
         self._state, self._waiting = (end, events), self._waiting + rows.size
-        # numbers as text take their time, so that the thread begins early; a stream for a crash alone can wait
-        is_free = self._stream is None and (self._job is None or self._job.done())
+        # text and groups take their time, so that the thread begins early; a stream for a crash alone can wait
+        is_free = self._job is None or self._job.done()
         is_due = clock.perf_counter() - self._flushed > FLUSH_SECONDS
-        if is_due or (is_free and self._waiting > BLOCK):
+        if self._groups is not None:
+            self._ungrouped.append(rows)
+            if is_free and sum(r.size for r in self._ungrouped) > max(GROUP, SHARE * self._grouped):
+                self._settle()
+                self._job = self._thread.submit(self._group, self._taken())
+        if is_due or (is_free and self._stream is None and self._waiting > BLOCK):
             self.flush(side=is_due)
 
     def flush(self, *, side: bool = True) -> None:
@@ -101,10 +117,22 @@ class RecordingWriter:
             job, self._job = self._job, None
             job.result()
 
+    def _taken(self) -> Floats:
+        """Return the rows that no group holds yet, which the next one will."""
+        rows = np.concatenate([np.zeros((0, len(self.columns))), *self._ungrouped])
+        self._ungrouped, self._grouped = [], self._grouped + rows.size
+        return rows
+
+    def _group(self, rows: Floats) -> None:
+        """Write a group of rows to the Parquet file."""
+        groups = self._groups
+        if groups is not None and len(rows):
+            self._try(lambda: groups.write(as_columns(rows, self._factors)))
+
     def _append(self, rows: Floats, state: tuple[Mapping[str, Any], Sequence[Mapping[str, Any]]] | None) -> None:
         def append() -> None:
             if self._stream is not None:
-                self._stream.write(rows * self._factors)
+                self._stream.write(as_columns(rows, self._factors))
                 return
             self._file.write(as_lines(rows, self._factors))
             self._file.flush()
@@ -131,19 +159,21 @@ class RecordingWriter:
         if self._stream is None:
             self.flush()
         self._settle()
-        if self._stream is not None:
+        groups = self._groups
+        if groups is not None:
             try:
-                recording.save(self.target)
+                self._group(self._taken())
+                self._try(lambda: groups.save(self.target))
             except BaseException:
                 self.abandon()  # the rows that wait are kept where those before them are
                 raise
         self._thread.shutdown()
+        self._alone.close()
         self._try(self._stream.close if self._stream is not None else self._file.close)
-        if self._stream is None:
-            write_text(side_path(self.path), recording.side_text(), what="recording")
-            return
-        for left in (self.path, side_path(self.path)):
-            left.unlink(missing_ok=True)
+        write_text(side_path(self.target), recording.side_text(), what="recording")
+        if self._stream is not None:
+            for left in (self.path, side_path(self.path)):
+                left.unlink(missing_ok=True)
 
     def abandon(self) -> None:
         """Close the file with what has been flown, when the run cannot go on."""
@@ -152,6 +182,7 @@ class RecordingWriter:
             self.flush()
             self._settle()
         self._thread.shutdown()
+        self._alone.close()
         try:
             (self._file if self._stream is None else self._stream).close()
         except OSError:

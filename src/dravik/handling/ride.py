@@ -15,6 +15,7 @@ from dravik.flight import Start, Turbulence, fly
 from dravik.flight.turbulence import COMPONENTS, gust_filter
 from dravik.frames import body_from_station
 from dravik.linear import LinearModel, LinearSystem, connect, linearise
+from dravik.threads import in_threads
 from dravik.trimming import TrimPoint
 from dravik.units import in_si
 
@@ -89,22 +90,25 @@ def ride_flown(
     random, names, root = np.random.default_rng(gusts.seed), *_spread(craft, point, gusts)
     plant = craft.plant("body")
     z = plant.from_state(point.state, point.inputs)
-    squares, count = np.zeros(2), 0
-    for k in range(max(1, round(duration / FLIGHT))):
+    starts = []
+    for _ in range(max(1, round(duration / FLIGHT))):
         moved = z.copy()
         moved[[plant.state_names.index(n) for n in names]] += root @ random.standard_normal(len(names))
-        begin = Start(plant.to_state(moved, point.inputs), point.inputs)
+        starts.append(Start(plant.to_state(moved, point.inputs), point.inputs))
+
+    def squares(k: int) -> tuple[float, float, int]:
         run = fly(
-            craft.over_no_ground(), start=begin, duration=FLIGHT + SETTLING,
+            craft.over_no_ground(), start=starts[k], duration=FLIGHT + SETTLING,
             turbulence=replace(gusts, seed=gusts.seed + k), record=["nz", "ny", "p", "q", "r"],
         )  # fmt: skip
         rates = {n: np.gradient(run[n], run.time) for n in ("p", "q", "r")}
         vertical = run["nz"] + (arm[0] * rates["q"] - arm[1] * rates["p"]) / STANDARD_GRAVITY - point["nz"]
         lateral = run["ny"] + (arm[0] * rates["r"] - arm[2] * rates["p"]) / STANDARD_GRAVITY - point["ny"]
         counted = run.time >= SETTLING
-        squares += [float(np.sum(v[counted] ** 2)) for v in (vertical, lateral)]
-        count += int(np.sum(counted))
-    rms, empty = np.sqrt(squares / count), np.zeros(0)
+        return float(np.sum(vertical[counted] ** 2)), float(np.sum(lateral[counted] ** 2)), int(np.sum(counted))
+
+    sums = np.sum(in_threads(squares, range(len(starts))), axis=0)
+    rms, empty = np.sqrt(sums[:2] / sums[2]), np.zeros(0)
     return Ride(where, float(rms[0]), float(rms[1]), empty, empty, empty)
 
 

@@ -1,10 +1,8 @@
 """Trims over axes: speeds, loadings, inputs, parameters; each row by continuation, rows side by side on all cores."""
 
 import itertools
-import os
 import re
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
@@ -17,6 +15,7 @@ from dravik.aircraft import Aircraft
 from dravik.definition import arguments
 from dravik.errors import DravikError, nearest
 from dravik.files import as_path, replace_file, saved, write_text
+from dravik.threads import in_threads
 from dravik.trimming.condition import Asked, Quantity
 from dravik.trimming.family import MANY, Continuation
 from dravik.trimming.result import TrimPoint
@@ -155,8 +154,7 @@ def trim_sweep(
 
     # one row by itself says at once what is wrong with a condition
     rows = [row(outer[0])]
-    with ThreadPoolExecutor(os.cpu_count() or 1) as pool:
-        rows += list(pool.map(row, outer[1:]))
+    rows += in_threads(row, outer[1:])
     return TrimSweep(
         craft.name, {n: values for n, (values, _) in axes.items()}, units, [point for part in rows for point in part]
     )
