@@ -3,6 +3,7 @@
 import math
 from collections.abc import Callable
 from dataclasses import dataclass
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -11,6 +12,7 @@ from dravik.aircraft.schema import AircraftDefinition, Loading
 from dravik.errors import DravikError, nearest
 from dravik.frames import body_from_station, station_from_body
 from dravik.mass import Part, Properties, Tank, combine, tank_tables
+from dravik.mass.tanks import TankTables
 from dravik.propulsion import SolidMotor
 from dravik.tables import Axis, Table
 
@@ -19,6 +21,13 @@ __all__ = ["MassFormulas", "drain_paths", "mass_formulas", "parts_of", "roll_up"
 Floats = NDArray[np.float64]
 Where = Callable[..., str]
 COLUMNS = ("x", "y", "z", "xx", "yy", "zz", "xy", "xz", "yz", "surface_x", "surface_y", "surface_z")
+
+
+class Shared(NamedTuple):
+    """What was worked out for one loading and serves the others: parts, and the tables of tanks."""
+
+    parts: dict[str, Properties]
+    tanks: dict[str, TankTables]
 
 
 def roll_up(definition: AircraftDefinition, where: Where) -> AircraftDefinition:
@@ -33,37 +42,37 @@ def roll_up(definition: AircraftDefinition, where: Where) -> AircraftDefinition:
         for n, t in definition.tanks.items()
     }  # fmt: skip
     definition = definition.model_copy(update={"tanks": tanks})
-    parts: dict[str, Properties] = {}
-    loadings = {n: _rolled(definition, n, entry, where, parts) for n, entry in definition.loadings.items()}
+    shared = Shared({}, {})
+    loadings = {n: _rolled(definition, n, entry, where, shared) for n, entry in definition.loadings.items()}
     return definition.model_copy(update={"loadings": loadings})
 
 
-def parts_of(
-    definition: AircraftDefinition, loading: Loading, parts: dict[str, Properties] | None = None
-) -> dict[str, Properties]:
+def parts_of(definition: AircraftDefinition, loading: Loading, shared: Shared | None = None) -> dict[str, Properties]:
     """Return the parts and the tanks' contents of a loading by name; empty for one that is given in numbers.
 
-    ``parts`` are those worked out for another loading, and receive those that are new.
+    ``shared`` is what was worked out for another loading, and receives what is new.
     """
     found: dict[str, Properties] = {}
-    known = {} if parts is None else parts
+    shared = shared or Shared({}, {})
     if not loading.groups:
         return found
     for name, part in definition.parts.items():
         if part.group in loading.groups:
-            if name not in known:
+            if name not in shared.parts:
                 sides = part.properties()
-                known[name] = combine(sides) if len(sides) > 1 else sides[0]
-            found[name] = known[name]
+                shared.parts[name] = combine(sides) if len(sides) > 1 else sides[0]
+            found[name] = shared.parts[name]
     for name, tank in definition.tanks.items():
         held = loading.tanks.get(name, 0.0)
         if held > 0.0:
-            found[name] = tank_tables(tank).at(held)
+            if name not in shared.tanks:
+                shared.tanks[name] = tank_tables(tank)
+            found[name] = shared.tanks[name].at(held)
     return found
 
 
 def _rolled(
-    definition: AircraftDefinition, name: str, loading: Loading, where: Where, parts: dict[str, Properties]
+    definition: AircraftDefinition, name: str, loading: Loading, where: Where, shared: Shared
 ) -> Loading:  # fmt: skip
     if not loading.groups:
         return loading
@@ -96,7 +105,7 @@ def _rolled(
             )
     held_in = {n: min(m, definition.tanks[n].capacity) for n, m in loading.tanks.items()}
     loading = loading.model_copy(update={"tanks": held_in})
-    whole = combine(list(parts_of(definition, loading, parts).values()))
+    whole = combine(list(parts_of(definition, loading, shared).values()))
     cg = station_from_body(whole.centre)
     xy, xz, yz = whole.products
     numbers = {

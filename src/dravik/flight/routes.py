@@ -3,10 +3,9 @@
 import math
 from collections.abc import Mapping
 from dataclasses import replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
-import pandas as pd
 
 from dravik.aircraft import Aircraft
 from dravik.definition import arguments
@@ -16,6 +15,9 @@ from dravik.guidance import Follower, Path, Route, build_path
 from dravik.kernel.motion import evaluate
 from dravik.kernel.program import EVERYTHING
 from dravik.units import in_si
+
+if TYPE_CHECKING:
+    from pandas import DataFrame
 
 __all__ = ["RouteGuidance", "check_clearance", "drawn", "path_over_land", "route_log"]
 
@@ -120,13 +122,15 @@ def check_clearance(craft: Aircraft, path: Path, clearance: str | float) -> floa
     return least
 
 
-def route_log(run: Recording, path: Path) -> pd.DataFrame:
+def route_log(run: Recording, path: Path) -> "DataFrame":
     """Return what a flight made of a route: a row for each point.
 
     Closest approach (m), the time of it (s), whether within the point's acceptance, and there the error in altitude (m)
     and the mass (kg) where it was recorded. A circle's point is as near as its radius. Raises DravikError for a
     recording without ``north``, ``east``, ``altitude`` and ``route_point``.
     """
+    import pandas as pd
+
     north, east, now = run["north"], run["east"], run["route_point"]
     rows = []
     for k, p in enumerate(path.points, start=1):

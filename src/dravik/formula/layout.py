@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from dravik.formula.instruction import Instruction
 from dravik.formula.opcodes import ARITY, IF, LOCATE, TABLE, WEIGHTS
 from dravik.tables import Table
+from dravik.tables.table import interleaved_nodes
 
 __all__ = ["SHAPE_HEADER", "Cell", "Source", "StateSlot", "Tape", "group_tables"]
 
@@ -142,8 +143,7 @@ def group_tables(code: list[Instruction], stage: list[int], tables: Sequence[Tab
         ids = tuple(code[i].table for i in rows)
         if ids not in known:
             known[ids] = sum(len(v) for v in found.values)
-            # interleaved, so that one corner's numbers of all tables of the group are neighbours in memory
-            found.values.append(np.stack([tables[t].nodes for t in ids], axis=-1).ravel())
+            found.values.append(interleaved_nodes([tables[t] for t in ids]))
         found.starts.append(known[ids])
         found.into.append([code[i].result for i in rows])
         found.joined.update(rows[1:])

@@ -292,7 +292,7 @@ class TapeBuilder:
         # each axis is searched once for each argument and policy, whatever number of tables use it
         cells = []
         for axis, argument in zip(table.axes, node.args, strict=True):
-            axis_id = self._axes.setdefault(tuple(float(v) for v in axis.values), len(self._axes))
+            axis_id = self._axes.setdefault(tuple(axis.values.tolist()), len(self._axes))
             key = (axis_id, self.compile(argument), OUTSIDE[table.outside])
             cells.append(self._locate(key, table.name or node.name, axis.name, node.position))
         table_id = self._table_ids.setdefault(node.name, len(self._table_ids))

@@ -10,7 +10,6 @@ from typing import NamedTuple, cast
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.linalg import eig
 
 from dravik.aircraft import Aircraft
 from dravik.definition import arguments
@@ -101,6 +100,8 @@ def root_sensitivities(
 
 def _vectors(model: LinearModel) -> list[tuple[str, complex, Complex, Complex]]:
     """Return name, root, left and right vector of each mode of the rigid body."""
+    from scipy.linalg import eig
+
     roots, left, right = cast("tuple[Complex, Complex, Complex]", eig(model.A, left=True))
     found = []
     for mode in model.modes():

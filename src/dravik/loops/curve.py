@@ -7,7 +7,6 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.optimize import brentq
 
 from dravik.linear import LinearSystem
 from dravik.linear.reduction import transmission_zeros
@@ -113,6 +112,7 @@ def _without_unread(loop: LinearSystem) -> LinearSystem:
 
 def _are_near(values: Complexes) -> NDArray[np.bool_]:
     """Whether each value is turned by less than TURN from the one before; False where either is not a number."""
+
     with np.errstate(invalid="ignore"):
         turned = values[1:] * values[:-1].conj()
         return np.asarray(turned.real >= LITTLE * np.abs(turned))
@@ -250,6 +250,8 @@ class LoopCurve:
 
     def roots_of(self, figure: Callable[[Complexes], Floats], w: Floats) -> list[float]:
         """Return the frequencies at which a real figure of L changes its sign, to the last digits."""
+        from scipy.optimize import brentq
+
         values = figure(self(w))
         changes = values[:-1] * values[1:] <= 0.0
         changes &= np.maximum(np.abs(values[:-1]), np.abs(values[1:])) > NOISE

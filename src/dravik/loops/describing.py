@@ -10,7 +10,6 @@ from typing import Literal, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.optimize import brentq
 
 from dravik.definition import arguments
 from dravik.errors import DravikError, require
@@ -139,6 +138,8 @@ def limit_cycles(loop: LinearSystem, nonlinearity: Nonlinearity, *, delay: str |
 
 def _amplitudes(n: Nonlinearity, gain: float) -> list[float]:
     """Return the amplitudes at which a real describing function has a gain."""
+    from scipy.optimize import brentq
+
     low = 0.5001 if n.kind == "steps" else (1e-6 if n.kind == "relay" else REACH[0])
     a = np.geomspace(low * n.size, REACH[1] * n.size, COUNT if n.kind != "steps" else 20 * COUNT)
     off = np.array([n.gain(float(v)).real - gain for v in a])
@@ -150,6 +151,7 @@ def _amplitudes(n: Nonlinearity, gain: float) -> list[float]:
 
 def _turning(curve: LoopCurve, n: Nonlinearity) -> list[LimitCycle]:
     """Return the cycles with a nonlinearity that turns the phase: for each amplitude where the loop has that phase."""
+    from scipy.optimize import brentq
 
     def off(a: float) -> list[tuple[float, float]]:
         gain = n.gain(a)

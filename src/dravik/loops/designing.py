@@ -9,7 +9,6 @@ from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.optimize import brentq
 
 from dravik.definition import arguments
 from dravik.errors import DravikError, require
@@ -142,6 +141,8 @@ def _gain_margin(curve: LoopCurve, value: float) -> list[float]:
 
 def _bandwidth(curve: LoopCurve, value: float) -> list[float]:
     """Return the gains whose closed loop is 3 dB below its low-frequency value at a frequency: by bisection."""
+    from scipy.optimize import brentq
+
     low = complex(curve(curve.grid()[0] * 1e-6)[0])
     at = complex(curve(value)[0])
 

@@ -8,7 +8,6 @@ from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.optimize import brentq
 
 from dravik.aircraft import Aircraft
 from dravik.definition import arguments
@@ -91,6 +90,8 @@ class RootLocus:
         return kept
 
     def _solved(self, k: int, branch: int, border: Callable[[Complexes], Floats]) -> list[LocusCrossing]:
+        from scipy.optimize import brentq
+
         low, high = float(self.gains[k]), float(self.gains[k + 1])
         a, b = self.roots[k, branch], self.roots[k + 1, branch]
 
@@ -235,6 +236,7 @@ def _continuous(roots: Complexes, dt: float | None) -> Complexes:
 
 def _gains(loop: LinearSystem) -> Floats:
     """Return gains about the one at which the loop is felt: where its largest gain away from its roots is one."""
+
     sizes = np.abs(loop.poles())
     if loop.dt is not None:
         w = np.linspace(0.02, 1.0, 30) * math.pi / loop.dt

@@ -9,7 +9,6 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.optimize import brentq
 
 from dravik.definition import arguments
 from dravik.errors import DravikError, require
@@ -118,6 +117,8 @@ def _pid(w: float, needed: float) -> PID | None:
 
 def _turned(make: Callable[[float], PID], w: float, needed: float, span: tuple[float, float]) -> PID | None:
     """Return the controller whose angle at a frequency is the one needed, which rises with its derivative."""
+    from scipy.optimize import brentq
+
     low, high = span
 
     def off(d: float) -> float:

@@ -52,6 +52,8 @@ def combine(parts: Sequence[Properties]) -> Properties:
 
 def rotated(tensor: Floats, yaw: float, pitch: float, roll: float) -> Floats:
     """Return a part's tensor along body axes, the part turned by yaw, then pitch, then roll (rad)."""
+    if yaw == pitch == roll == 0.0:
+        return tensor
     to_part = dcm_from_euler(roll, pitch, yaw)
     return np.asarray(to_part.T @ tensor @ to_part)
 

@@ -94,9 +94,13 @@ def figure_histories(
             if axes not in places:
                 axes.set_axis_off()
         for j in range(columns):
-            last = [a for a in places if a in list(grid[:, j])][-1]
+            *above, last = [a for a in places if a in list(grid[:, j])]
             last.set_xlabel("" if spans else "time [s]")
             last.tick_params(labelbottom=True)
+            # only the lowest panel has ticks: an axis without labels takes as long to draw as one with them
+            for axes in above:
+                axes.xaxis.set_visible(False)
+                _upright(axes, last.get_xticks()[1:-1], color=GRID, lw=matplotlib.rcParams["grid.linewidth"], zorder=0)
         for j in range(columns):
             _number_events(grid[0][j], marks, float(run.time[0]), float(run.time[-1]))
         if lines:
@@ -106,6 +110,12 @@ def figure_histories(
             handles = [Line2D([], [], color=c, ls=ls, label=text) for text, c, ls in kinds]
             figure.legend(handles=handles, loc="upper right", frameon=False, fontsize=9, ncols=2)
     return figure
+
+
+def _upright(axes: "Axes", times: "Sequence[float]", **look: Any) -> None:
+    """Draw lines over a panel's whole height, as one: each by itself takes ten times as long."""
+    if len(times):
+        axes.vlines(times, 0.0, 1.0, transform=axes.get_xaxis_transform(), **look)
 
 
 def _panels(
@@ -190,8 +200,7 @@ def _history_panel(axes: "Axes", run: "Recording", name: str, limits: tuple[floa
             axes.axhline(limit * factor, color=SOFT, lw=1.0, ls=":")
             low, high = axes.get_ylim()
             axes.set_ylim(min(low, limit * factor - 0.1 * half), max(high, limit * factor + 0.1 * half))
-    for event in marked_events(run):
-        axes.axvline(event.time, color=THIRD, lw=0.8, alpha=0.4, zorder=1)
+    _upright(axes, [e.time for e in marked_events(run)], color=THIRD, lw=0.8, alpha=0.4, zorder=1)
     axes.set_ylabel(f"{name} [{unit}]" if unit else name)
     axes.ticklabel_format(axis="y", useOffset=False)
     axes.margins(x=0.01)

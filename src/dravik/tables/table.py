@@ -1,7 +1,8 @@
 """A table as data: axes, values, how to interpolate, and what to do outside."""
 
 import math
-from dataclasses import dataclass, field
+from collections.abc import Sequence
+from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
@@ -10,7 +11,7 @@ from numpy.typing import ArrayLike, NDArray
 from dravik.errors import DravikError, nearest
 from dravik.tables import lookup
 
-__all__ = ["METHODS", "OUTSIDE", "Axis", "Table"]
+__all__ = ["METHODS", "OUTSIDE", "Axis", "Table", "interleaved_nodes"]
 
 METHODS = ("linear", "smooth")
 OUTSIDE = {"hold": lookup.HOLD, "extend": lookup.EXTEND, "error": lookup.ERROR}
@@ -52,7 +53,6 @@ class Table:
     outside: str = "hold"
     source: str = ""
     along: tuple[str, ...] = ()
-    nodes: NDArray[np.float64] = field(init=False, repr=False, compare=False)
 
     def __post_init__(self) -> None:
         where = f"table {self.name}"
@@ -85,7 +85,6 @@ class Table:
                     f"there is no axis {name!r} to be smooth along", where=where,
                     expected="of " + ", ".join(a.name for a in self.axes),
                 )  # fmt: skip
-        object.__setattr__(self, "nodes", _smooth_nodes(self) if self.is_smooth else self.values.ravel())
 
     @property
     def is_smooth(self) -> bool:
@@ -110,6 +109,11 @@ class Table:
         block = 1 << len(self.smooth_axes)
         counts = [len(a.values) for a in self.axes]
         return np.array([block * math.prod(counts[k + 1 :]) for k in range(len(counts))], dtype=np.int64)
+
+    @cached_property
+    def nodes(self) -> NDArray[np.float64]:
+        """What the look-up reads: values, and between them the slopes along smooth axes, one behind the other."""
+        return interleaved_nodes([self])
 
     @cached_property
     def offsets(self) -> list[int]:
@@ -150,14 +154,19 @@ class Table:
                 )
 
 
-def _smooth_nodes(table: Table) -> NDArray[np.float64]:
-    """Return values and limited slopes at each grid point: bit j of the index means along the j-th smooth axis."""
-    blocks = {0: table.values}
-    for bits in range(1, 1 << len(table.smooth_axes)):
+def interleaved_nodes(tables: Sequence[Table]) -> NDArray[np.float64]:
+    """Return the numbers of tables on one grid, smooth along the same axes, as a look-up of all of them reads them.
+
+    Grid point by grid point, with values and limited slopes (bit j of the index means along the j-th smooth axis), and
+    for each of these the tables one behind the other, so that a corner's numbers are neighbours in memory.
+    """
+    first = tables[0]
+    blocks = {0: np.stack([t.values for t in tables], axis=-1)}
+    for bits in range(1, 1 << len(first.smooth_axes)):
         j = bits.bit_length() - 1
-        k = table.smooth_axes[j]
-        blocks[bits] = limited_slopes(table.axes[k].values, blocks[bits ^ (1 << j)], k)
-    return np.ascontiguousarray(np.stack([blocks[b] for b in range(len(blocks))], axis=-1)).ravel()
+        k = first.smooth_axes[j]
+        blocks[bits] = limited_slopes(first.axes[k].values, blocks[bits ^ (1 << j)], k)
+    return np.stack([blocks[b] for b in range(len(blocks))], axis=-2).ravel()
 
 
 def limited_slopes(x: NDArray[np.float64], values: NDArray[np.float64], axis: int) -> NDArray[np.float64]:
