@@ -3,6 +3,7 @@
 import ast
 import math
 from dataclasses import dataclass
+from functools import lru_cache
 
 from dravik.errors import FormulaError, nearest
 from dravik.formula.functions import FUNCTIONS
@@ -58,7 +59,16 @@ def parse(text: str | float, *, where: str = "") -> Node:
     if not isinstance(text, str):
         # an infinite number is refused below, with its position, as too large
         text = repr(float(text)) if abs(text) < 1e308 else "1e999"
-    return _Parser(text, where).parse()
+    try:
+        return _parsed(text)
+    except FormulaError:
+        return _Parser(text, where).parse()  # the same error, with its place
+
+
+@lru_cache(maxsize=10_000)
+def _parsed(text: str) -> Node:
+    # a tree depends on its text alone, and the same aircraft is built again with each law, loading and parameter
+    return _Parser(text, "").parse()
 
 
 class _Parser:
