@@ -32,8 +32,17 @@ class ForCompiler:
     def dispatcher(self) -> Any:
         """Numba's object of the function."""
         import numba
+        from numba.core.types import unliteral
 
-        return numba.njit(**self._options)(self.function)
+        made = numba.njit(**self._options)(self.function)
+        call_template = made.get_call_template
+
+        def without_literals(args: Any, kws: Any) -> Any:
+            # for every constant among its arguments a function would be compiled anew, which inlining makes up for
+            return call_template(tuple(map(unliteral, args)), {k: unliteral(v) for k, v in kws.items()})
+
+        made.get_call_template = without_literals
+        return made
 
     @property
     def _numba_type_(self) -> Any:
