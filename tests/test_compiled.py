@@ -31,6 +31,10 @@ class Pair(_Pair):
     kinds: ClassVar = ("f8:2", "i8:1")
 
 
+class Marked(np.ndarray):  # type: ignore[type-arg]
+    """An array of a class of its own."""
+
+
 @inlined
 def part(x: float) -> float:
     return FACTOR * x
@@ -95,10 +99,17 @@ class DoorTest(unittest.TestCase):
         self.both(self.pair, np.arange(4), 1, False, 2.0)
         with self.assertRaises(TypeError):
             summed(self.pair, self.more)  # type: ignore[call-arg]
-        for other in (self.more[None, :], "text", None):
+        self.both(self.pair, self.more.view(Marked), 1, False, 2.0)
+        for other in (self.more[None, :], "text", None, self.more.byteswap().view(self.more.dtype.newbyteorder())):
             with self.assertRaises(Exception) as caught:
                 summed(self.pair, other, 1, False, 2.0)
             self.assertNotIsInstance(caught.exception, SystemError)
+        for wrong in (2**63, -(2**70)):
+            with self.assertRaises(OverflowError):
+                summed(self.pair, self.more, wrong, False, 2.0)
+        self.assertEqual(summed(self.pair, self.more, -1, False, 2.0)[1], self.pair.table.size - 1)
+        with self.assertRaises(TypeError):
+            summed(pair=self.pair, more=self.more, n=1, negative=False, factor=2.0)
         with self.assertRaisesRegex(TypeError, "part is called from compiled functions only"):
             part(1.0)
         self.both(self.pair, self.more, 1, False, 2.0)

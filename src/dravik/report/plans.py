@@ -45,13 +45,14 @@ def draw_modes(axes: "Axes", spans: dict[str, list[tuple[float, float, str]]]) -
     for i, row in enumerate(spans.values()):
         tints: dict[str, str] = {}
         for a, b, mode in row:
-            tint = tints.setdefault(mode, PALETTE[len(tints) % len(PALETTE)])
-            quiet = mode == "off"
-            axes.broken_barh(
-                [(a, b - a)], (i - 0.42, 0.84), facecolor="white" if quiet else tint, alpha=0.35, edgecolor=INK, lw=0.6
-            )
+            tints.setdefault(mode, PALETTE[len(tints) % len(PALETTE)])
             if (b - a) / width > NARROW * len(mode) * 0.62:
                 axes.text(0.5 * (a + b), i, mode.replace("_", " "), ha="center", va="center", fontsize=7.5, color=INK)
+        # all bands of a row as one: each by itself takes as long as a curve
+        colours = ["white" if mode == "off" else tints[mode] for _, _, mode in row]
+        axes.broken_barh(
+            [(a, b - a) for a, b, _ in row], (i - 0.42, 0.84), facecolors=colours, alpha=0.35, edgecolor=INK, lw=0.6
+        )
     axes.set_yticks(range(len(spans)), list(spans))
     axes.tick_params(axis="y", length=0, labelsize=8)
     axes.set_ylim(len(spans) - 0.45, -0.55)
