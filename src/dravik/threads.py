@@ -1,12 +1,15 @@
-"""How many threads are used, and that those of matrix libraries do not take the time of Dravik's own."""
+"""How work is shared out to cores, and that the threads of matrix libraries do not take the time of Dravik's own."""
 
 import contextlib
 import os
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
-from typing import TypeVar
+from pathlib import Path
+from typing import NoReturn, TypeVar
 
-__all__ = ["cores", "in_threads", "matrices_in_one_thread", "one_thread_for_matrices"]
+__all__ = ["cores", "in_threads", "matrices_in_one_thread", "one_thread_for_matrices", "shared_out"]
+
+KEEPERS = ("jemalloc_bg_thd",)  # threads that only give memory back, of an allocator that knows of forks
 
 T = TypeVar("T")
 S = TypeVar("S")
@@ -55,3 +58,55 @@ def in_threads(act: Callable[[T], S], items: Iterable[T]) -> list[S]:
         return [act(item) for item in listed]
     with matrices_in_one_thread(), ThreadPoolExecutor(min(cores(), len(listed))) as pool:
         return list(pool.map(act, listed))
+
+
+def shared_out(act: Callable[[T], object], items: Iterable[T]) -> None:
+    """Have ``act`` do for each item what remains when a process ends, such as writing a file, on all cores.
+
+    For work that is Python itself, such as drawing, which threads do one at a time. Copies of this process take their
+    shares where it has no other thread, which a copy would lack; elsewhere all is done here. What a copy fails in is
+    done here again, so that the error is raised here.
+
+    >>> shared_out(print, ["one"])
+    one
+    """
+    listed = list(items)
+    count = min(cores(), len(listed)) if _is_alone() else 1
+    copies: dict[int, list[T]] = {}
+    for k in range(1, count):
+        share = listed[k::count]
+        copy = os.fork()
+        if copy == 0:
+            _act_and_end(act, share)
+        copies[copy] = share
+    try:
+        for item in listed[::count]:
+            act(item)
+    finally:
+        failed = [share for copy, share in copies.items() if os.waitpid(copy, 0)[1] != 0]
+    for share in failed:
+        for item in share:
+            act(item)
+
+
+def _is_alone() -> bool:
+    """Whether this process has no thread, those of libraries included, that a copy of it would miss."""
+    tasks = Path("/proc/self/task")
+    if not hasattr(os, "fork") or not tasks.is_dir():
+        return False
+    try:
+        names = [(task / "comm").read_text().strip() for task in tasks.iterdir() if int(task.name) != os.getpid()]
+    except OSError:  # one ended just now
+        return False
+    return all(name in KEEPERS for name in names)
+
+
+def _act_and_end(act: Callable[[T], object], share: list[T]) -> NoReturn:
+    """Do a copy's share, and end it without what the process itself does at its end."""
+    code = 1
+    try:
+        for item in share:
+            act(item)
+        code = 0
+    finally:
+        os._exit(code)

@@ -5,6 +5,7 @@ import io
 import shutil
 from collections.abc import Sequence
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from rich.progress import BarColumn, Progress, TextColumn
 
@@ -30,10 +31,13 @@ from dravik.report import (
     figure_three_views,
     figure_track,
     marked_events,
-    save_figure,
+    save_figures,
     write_page,
 )
 from dravik.trimming import TrimPoint, trim
+
+if TYPE_CHECKING:
+    from matplotlib.figure import Figure
 
 __all__ = ["run_demo"]
 
@@ -49,12 +53,12 @@ class _Demo:
         self.folder, self.quick = folder, quick
         self.blocks: list[Block] = []
         self.verdicts: dict[str, tuple[bool, str]] = {}
+        self.figures: dict[Path, Figure] = {}
 
-    def figure(self, figure: "object", name: str) -> Path:
-        from matplotlib.figure import Figure
-
-        assert isinstance(figure, Figure)
-        return save_figure(figure, self.folder / name)
+    def figure(self, figure: "Figure", name: str) -> Path:
+        """Keep a figure, to be written with all others."""
+        self.figures[self.folder / name] = figure
+        return self.folder / name
 
     def table(self, name: str, columns: Sequence[str], rows: Sequence[Sequence[object]]) -> None:
         text = io.StringIO()
@@ -83,12 +87,14 @@ def run_demo(folder: str, *, quick: bool, as_json: bool) -> bool:
         console=err,
         transient=True,
         disable=as_json or not err.is_terminal,
+        auto_refresh=False,  # a thread of its own for that would keep the figures from being shared out
     )
     with bar, kernel_notice():
         task = bar.add_task("the Tarn", total=STEPS)
 
         def tell(text: str) -> None:
             bar.update(task, description=text, advance=1)
+            bar.refresh()
 
         tell("checking")
         craft = sample("tarn")
@@ -112,6 +118,7 @@ def run_demo(folder: str, *, quick: bool, as_json: bool) -> bool:
         tell("flying to the fire and back")
         _story(demo)
         tell("writing")
+        save_figures(demo.figures)
         run.save(target / "pitch_hold.csv")
         _page(demo, craft)
         tell("done")

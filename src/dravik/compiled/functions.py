@@ -32,13 +32,14 @@ class ForCompiler:
     def dispatcher(self) -> Any:
         """Numba's object of the function."""
         import numba
-        from numba.core.types import unliteral
+        from numba.core import types as numba_types
 
         made = numba.njit(**self._options)(self.function)
         call_template = made.get_call_template
 
         def without_literals(args: Any, kws: Any) -> Any:
             # for every constant among its arguments a function would be compiled anew, which inlining makes up for
+            unliteral: Any = numba_types.unliteral
             return call_template(tuple(map(unliteral, args)), {k: unliteral(v) for k, v in kws.items()})
 
         made.get_call_template = without_literals

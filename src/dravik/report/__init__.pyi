@@ -14,6 +14,7 @@ from .figures import figure_overlay as figure_overlay
 from .figures import figure_poles as figure_poles
 from .figures import marked_events as marked_events
 from .figures import save_figure as save_figure
+from .figures import save_figures as save_figures
 from .handling import figure_handling as figure_handling
 from .handling import figure_handling_map as figure_handling_map
 from .limits import figure_limits as figure_limits

@@ -9,7 +9,7 @@ import matplotlib
 from matplotlib.figure import Figure
 
 from dravik.errors import DravikError
-from dravik.report.figures import figure_histories, new_figure, save_figure
+from dravik.report.figures import figure_histories, new_figure, save_figures
 from dravik.report.look import INK, SOFT, STYLE
 from dravik.report.page import Block, write_page
 from dravik.report.tracks import figure_plan, figure_track
@@ -109,9 +109,9 @@ def _html(run: "Recording", figures: Mapping[str, Figure], target: Path, title: 
         blocks = [Block("What was flown", texts=_facts(run), columns=columns, rows=_rows(run))]
         if events:
             blocks.append(Block("Events", columns=("time [s]", "altitude", "what"), rows=events[:60]))
-        for i, (heading, figure) in enumerate(figures.items()):
-            picture = save_figure(figure, Path(folder) / f"figure_{i}.png")
-            blocks.append(Block(heading, images=[picture]))
+        pictures = {heading: Path(folder) / f"figure_{i}.png" for i, heading in enumerate(figures)}
+        save_figures({pictures[heading]: figure for heading, figure in figures.items()})
+        blocks += [Block(heading, images=[picture]) for heading, picture in pictures.items()]
         return write_page(target, title, "", blocks)
 
 

@@ -18,6 +18,7 @@ from dravik.flight.recording import STILL
 from dravik.flight.scorecard import TURNING, asked_of
 from dravik.report.look import ACTUAL, COMMANDED, GRID, INK, SOFT, STYLE, THIRD
 from dravik.report.plans import draw_modes, mode_spans
+from dravik.threads import shared_out
 from dravik.units import from_si
 
 if TYPE_CHECKING:
@@ -27,7 +28,16 @@ if TYPE_CHECKING:
     from dravik.flight import Event, LinearProof, Recording
     from dravik.linear import Mode, Modes
 
-__all__ = ["drawn", "figure_histories", "figure_overlay", "figure_poles", "marked_events", "new_figure", "save_figure"]
+__all__ = [
+    "drawn",
+    "figure_histories",
+    "figure_overlay",
+    "figure_poles",
+    "marked_events",
+    "new_figure",
+    "save_figure",
+    "save_figures",
+]
 
 SIZE = (12.8, 8.0)
 CLEAR = 0.15  # of a panel's half width: roots nearer to the origin are labelled in the panel that zooms in
@@ -59,6 +69,11 @@ def save_figure(figure: Figure, path: str | Path) -> Path:
             hint="a .png name",
         ) from None
     return target
+
+
+def save_figures(figures: Mapping[Path, Figure]) -> None:
+    """Write figures by their paths, on all cores where that can be; raises what ``save_figure`` does."""
+    shared_out(lambda path: save_figure(figures[path], path), figures)
 
 
 def figure_histories(
