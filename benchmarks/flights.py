@@ -2,13 +2,13 @@
 
 import sys
 import tempfile
-import time
-from collections.abc import Callable, Mapping
+from collections.abc import Callable
 from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parent))
 
 from shown import show
+from timing import in_turns
 
 import dravik as dv
 from dravik.aircraft import sample_path
@@ -16,7 +16,6 @@ from dravik.flight import load_scenario
 from dravik.trimming import on_ground
 
 SECONDS = 60.0
-ROUNDS = 9
 NAMES = (
     "altitude airspeed alpha beta phi theta psi p q r nz elevator aileron rudder north east climb_rate power_left "
     "power_right flap"
@@ -25,27 +24,16 @@ FEW = NAMES.split()
 BARE, ROUGH = "attitude law", "attitude law, gear, turbulence"
 
 
-def rounds(actions: Mapping[str, Callable[[], object]], *fresh: str) -> dict[str, float]:
-    """Return the least time of each action, s; they take turns, so that a slow minute of the machine hits them all.
-
-    Folders that are ``fresh`` are emptied before each.
-    """
-    found = dict.fromkeys(actions, float("inf"))
-    for _ in range(ROUNDS):
-        for name, action in actions.items():
-            begun = time.perf_counter()
-            action()
-            found[name] = min(found[name], time.perf_counter() - begun)
-            for folder in fresh:
-                for file in Path(folder).iterdir():
-                    file.unlink()  # to write over a large file costs what it takes to give up its pages
-    return found
-
-
 def flight(made: dv.Aircraft, **how: object) -> Callable[[], object]:
     """Return a minute of flight."""
     point = dv.trim(made, airspeed="62 m/s", altitude="300 m")
     return lambda: dv.fly(made, start=point, duration=SECONDS, **how)  # type: ignore[arg-type]
+
+
+def emptied(folder: Path) -> None:
+    """Remove the files of a folder: to write over a large one costs what it takes to give up its pages."""
+    for file in folder.iterdir():
+        file.unlink()
 
 
 def session() -> list[tuple[str, str, str]]:
@@ -62,7 +50,7 @@ def session() -> list[tuple[str, str, str]]:
         for _ in range(1000):
             look()
 
-    taken = rounds({"loop": loop, "whole": lambda: flown.step(1.0), "read": read})
+    taken = in_turns({"loop": loop, "whole": lambda: flown.step(1.0), "read": read})
     step, whole, reading = (1e3 * taken[n] for n in ("loop", "whole", "read"))
     words = f"a session, step by step at 1 kHz, an input set in each: {step:.1f} µs a step; in one go {whole:.1f} µs"
     return [(words, f"{1e3 / step:.0f}", ""), (f"of it 20 signals read: {reading:.2f} µs", "", "")]
@@ -75,10 +63,12 @@ def main() -> int:
     start = on_ground(standing)
     one = {"record": ["altitude"]}
     rough = {"turbulence": dv.Turbulence("moderate", seed=1)}
+    coded = standing.with_machine_code()
     flights = {
         BARE: flight(craft, **one),
         "attitude law, gear": flight(standing, **one),
         ROUGH: flight(standing, **one, **rough),
+        f"{ROUGH}, as machine code": flight(coded, **one, **rough),
         f"{ROUGH}, 20 signals recorded": flight(standing, record=FEW, **rough),
         f"{ROUGH}, all signals recorded": flight(standing, **rough),
         "attitude law, gear over sloping ground": flight(standing.with_environment(ground="3*sin(north/200)"), **one),
@@ -94,7 +84,7 @@ def main() -> int:
             "20 signals at 100 Hz to Parquet": flight(standing, record=FEW, save=parquet, **rough),
             "all signals at 100 Hz to Parquet": flight(standing, save=parquet, **rough),
         }
-        taken = rounds({**flights, **recordings}, folder)
+        taken = in_turns({**flights, **recordings}, before=lambda: emptied(Path(folder)))
     rows = [(name, f"{SECONDS / taken[name]:.0f}", f"{taken[name] / taken[BARE]:.2f}") for name in flights]
     for name in recordings:
         more = 100.0 * (taken[name] / taken[ROUGH] - 1.0)
@@ -102,7 +92,7 @@ def main() -> int:
     scenario = load_scenario("fire_run")
     begun = scenario.start()
     flown = float(scenario.fly(start=begun).time[-1])
-    whole = min(rounds({"run": lambda: scenario.fly(start=begun)}).values())
+    whole = min(in_turns({"run": lambda: scenario.fly(start=begun)}).values())
     rows.append(
         ("the fire run: tanks, autopilot, round Earth, terrain, gusts, 53 signals at 20 Hz", f"{flown / whole:.0f}", "")
     )

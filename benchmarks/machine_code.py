@@ -1,25 +1,31 @@
 """Print what machine code gains: against the interpreter, and against straight-line C of the same tape."""
 
 import sys
-import threading
+from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parent))
 
 import numpy as np
-from numpy.typing import NDArray
 from shown import show
 from tape_to_c import folder_for_c, in_c
-from timing import least
+from timing import in_turns
 
 import dravik as dv
 from dravik.aircraft import sample_path
-from dravik.kernel import Program, Workspace
+from dravik.kernel import Program
 from dravik.kernel.integrate import derivative_many
 from dravik.kernel.own_code import own_code
+from dravik.threads import in_threads
 
-Floats = NDArray[np.float64]
-MANY = 10_000
+MANY = 5_000
+
+
+def derivatives(program: Program, craft: dv.Aircraft, point: dv.TrimPoint) -> Callable[[], object]:
+    """Return MANY derivatives by a program."""
+    work, dx = craft.workspace(), np.empty(len(point.state))
+    return partial(derivative_many, program, work, 0.0, point.state, point.inputs, dx, MANY)
 
 
 def main() -> int:
@@ -29,29 +35,29 @@ def main() -> int:
         "Tarn": (dv.sample("tarn"), 62.0), "Tarn with its autopilot": (dv.sample("tarn").with_law(*autopilot), 62.0),
         "Pika": (dv.sample("pika"), 16.0), "Merle": (dv.sample("merle"), 0.0),
     }  # fmt: skip
-    rows = []
+    actions: dict[tuple[str, str], Callable[[], object]] = {}
     with folder_for_c() as folder:
         for name, (craft, speed) in cases.items():
             point = dv.trim(craft, airspeed=speed, altitude=300.0)
             coded, limit = craft.with_machine_code(), in_c(craft, Path(folder))
-            made = least(lambda c=craft: own_code(c.program, c.tape), 2)
-            programs = [craft.program, coded.program, *([limit] if limit is not None else [])]
-            taken = []
-            for program in programs:
-                w, dx = craft.workspace(), np.empty(len(point.state))
-
-                def derive(p: Program = program, w: Workspace = w, dx: Floats = dx, s: dv.TrimPoint = point) -> None:
-                    derivative_many(p, w, 0.0, s.state, s.inputs, dx, MANY)
-
-                taken.append(least(derive, 9) / MANY)
-
-            def minute(craft: dv.Aircraft, start: dv.TrimPoint = point) -> None:
-                dv.fly(craft, start=start, duration=60, record=["altitude"], record_every=100)
-
-            flights = [least(lambda c=c: minute(c), 5) for c in (craft, coded)]
-            shown = [f"{t * 1e6:.2f} µs" for t in taken] + ["no compiler"] * (3 - len(taken))
-            ratio = f"{taken[1] / taken[2]:.2f}" if limit is not None else ""
-            rows.append((name, *shown, ratio, f"{made:.2f} s", *(f"{60 / t:.0f}" for t in flights)))
+            actions[name, "made in"] = partial(own_code, craft.program, craft.tape)
+            for words, made in (("interpreter", craft), ("machine code", coded)):
+                actions[name, words] = derivatives(made.program, craft, point)
+                actions[name, f"flight by {words}"] = partial(
+                    dv.fly, made, start=point, duration=60, record=["altitude"], record_every=100
+                )
+            if limit is not None:
+                actions[name, "C"] = derivatives(limit, craft, point)
+        taken = in_turns(actions)
+    rows = []
+    for name in cases:
+        by = {words: taken[name, words] for other, words in actions if other == name}
+        shown = [
+            f"{by[w] / MANY * 1e6:.2f} µs" if w in by else "no compiler" for w in ("interpreter", "machine code", "C")
+        ]
+        ratio = f"{by['machine code'] / by['C']:.2f}" if "C" in by else ""
+        flights = [f"{60 / by[f'flight by {words}']:.0f}" for words in ("interpreter", "machine code")]
+        rows.append((name, *shown, ratio, f"{by['made in']:.2f} s", *flights))
     heads = ("derivative", "interpreter", "machine code", "C of the tape", "code over C", "made in",
              "flight, times real time", "with machine code")  # fmt: skip
     show("machine", heads, rows)
@@ -61,14 +67,8 @@ def main() -> int:
     def flight() -> None:
         dv.fly(coded, start=point, duration=120, record=["altitude"], record_every=100)
 
-    def two() -> None:
-        pair = [threading.Thread(target=flight) for _ in range(2)]
-        for thread in pair:
-            thread.start()
-        for thread in pair:
-            thread.join()
-
-    print(f"two threads fly two flights {2 * least(flight, 5) / least(two, 5):.2f} times as fast as one")
+    both = in_turns({"one": flight, "two": lambda: in_threads(lambda _: flight(), range(2))}, 20)
+    print(f"two threads fly two flights {2 * both['one'] / both['two']:.2f} times as fast as one")
     return 0
 
 
