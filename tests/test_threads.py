@@ -5,6 +5,7 @@ import sys
 import tempfile
 import time
 import unittest
+from contextlib import ExitStack
 from pathlib import Path
 from unittest import mock
 
@@ -36,6 +37,14 @@ class ThreadTest(unittest.TestCase):
         before = counts()
         with threads.matrices_in_one_thread():
             self.assertEqual(set(counts()), {1})
+        self.assertEqual(counts(), before)
+        # two who overlap, such as recordings of two flights: the first to end must not end it for the other
+        one, other = ExitStack(), ExitStack()
+        one.enter_context(threads.matrices_in_one_thread())
+        other.enter_context(threads.matrices_in_one_thread())
+        one.close()
+        self.assertEqual(set(counts()), {1})
+        other.close()
         self.assertEqual(counts(), before)
 
     def test_copies_of_the_process_take_their_shares(self) -> None:

@@ -2,8 +2,10 @@
 
 import contextlib
 import os
+import threading
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import NoReturn, TypeVar
 
@@ -14,6 +16,18 @@ KEEPERS = ("jemalloc_bg_thd",)  # threads that only give memory back, of an allo
 T = TypeVar("T")
 S = TypeVar("S")
 MATRIX_THREADS = ("OPENBLAS_NUM_THREADS", "MKL_NUM_THREADS")  # what libraries read when they are loaded
+
+
+@dataclass
+class _Limit:
+    """How many keep the matrix libraries to one thread now, and what takes that back."""
+
+    users: int = 0
+    taken_back: Callable[[], object] = object
+    lock: threading.Lock = field(default_factory=threading.Lock)
+
+
+_limit = _Limit()
 
 
 def cores() -> int:
@@ -40,8 +54,18 @@ def matrices_in_one_thread() -> Iterator[None]:
     """
     import threadpoolctl
 
-    with threadpoolctl.threadpool_limits(1, user_api="blas"):
+    # one for the whole process: the first sets it, and the last one, which may be another, takes it back
+    with _limit.lock:
+        if not _limit.users:
+            _limit.taken_back = threadpoolctl.threadpool_limits(1, user_api="blas").restore_original_limits
+        _limit.users += 1
+    try:
         yield
+    finally:
+        with _limit.lock:
+            _limit.users -= 1
+            if not _limit.users:
+                _limit.taken_back()
 
 
 def in_threads(act: Callable[[T], S], items: Iterable[T]) -> list[S]:

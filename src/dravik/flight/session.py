@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.aircraft import Aircraft
+from dravik.definition import arguments
 from dravik.errors import DravikError, FlightError
 from dravik.flight.bodies import AircraftBody
 from dravik.flight.core import Flight, SavedFlight, Startable
@@ -131,9 +132,13 @@ class Session:
             spec = self._specs[self._body.input_index(name)]
             if isinstance(value, str):
                 value = spec.words[value] if value in spec.words else in_si(value, kind_of_unit(spec.unit), where=name)
-            if not isinstance(value, NUMBERS) or not math.isfinite(value):
-                raise DravikError(f"{name} set to {value}", expected="a finite number")
-            numbers[spec.name] = min(max(float(value), spec.low), spec.high)
+            try:
+                number = float(value) if isinstance(value, NUMBERS) else math.nan
+            except OverflowError:  # a whole number beyond all others
+                number = math.inf
+            if not math.isfinite(number):
+                raise DravikError(f"{name} set to {arguments.shown(value)}", expected="a finite number")
+            numbers[spec.name] = min(max(number, spec.low), spec.high)
         self._flight.change(numbers)
 
     def step(self, duration: str | float | None = None, **inputs: str | float) -> None:
