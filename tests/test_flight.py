@@ -375,11 +375,12 @@ class RecordingTest(unittest.TestCase):
             np.testing.assert_array_equal(read_recording(Path(folder) / "b.parquet.part.arrow").values, [[1.0, 2.0]])
             writer._file.close()
             writer._file = Full()  # type: ignore[assignment]
-            writer.write(np.zeros((2, 2)), {}, [])
-            writer.flush()
             with self.assertRaisesRegex(
                 DravikError, "cannot be written .No space left on device.*rows up to 299 s are in it"
             ):
+                # the error comes with the block after the one that could not be written
+                writer.write(np.zeros((2, 2)), {}, [])
+                writer.flush()
                 writer.flush()
 
 
