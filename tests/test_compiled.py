@@ -87,10 +87,12 @@ class DoorTest(unittest.TestCase):
         # a number by another type, then the usual one again
         self.both(self.pair, self.more, np.int64(3), np.bool_(True), np.float64(0.5))
         self.both(self.pair, self.more, 1, False, 2)
+        self.both(self.pair, self.more, 1, 1, 2.0)  # a number for a flag
         self.both(self.pair, self.more, 1, False, 2.0)
         self.both(Pair(np.zeros((0, 5)), self.pair.counts[:0]), self.more[:0], 0, False, 2.0)
         self.assertEqual(halved(3.0), 1.5)
         self.assertEqual(halved(3), 1.5)
+        self.assertEqual(len(halved._doors), 1)  # type: ignore[attr-defined]
 
     def test_arrays_of_other_kinds_are_not_misread(self) -> None:
         self.both(self.pair, self.more, 1, False, 2.0)

@@ -48,6 +48,15 @@ class StepTest(unittest.TestCase):
             self.assertEqual(float(np.abs(run["fast"]).max()) < 3e-4 * DEG, calm, dt)
             self.assertEqual(any("too long for fast" in e.text for e in run.events), not calm)
 
+    def test_the_fastest_root_need_not_limit_the_step(self) -> None:
+        # the method holds a root of little damping farther out than a real one
+        slow = {"frequency": "1000 rad/s", "damping": 0.2}
+        body = craft(controls={"swings": slow, "lags": {"lag": 1.0 / 980.0}})
+        found = longest_step(body, body.state(position=(0, 0, 100.0), velocity=(20.0, 0, 0)), body.default_inputs())
+        assert found is not None
+        self.assertEqual(found[0], "lags")
+        self.assertAlmostEqual(found[1], 2.7853 / 980.0, delta=1e-5)
+
     def test_a_duration_between_steps_is_said(self) -> None:
         body = craft()
         begun = dv.Start(body.state(position=(0, 0, 100.0), velocity=(20.0, 0, 0)), body.default_inputs())

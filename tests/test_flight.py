@@ -1,4 +1,5 @@
 import json
+import math
 import tempfile
 import tracemalloc
 import unittest
@@ -7,6 +8,7 @@ from pathlib import Path
 from unittest import mock
 
 import numpy as np
+from numpy.typing import NDArray
 
 from dravik.aircraft import Aircraft, LawDefinition, load_law, sample, sample_path
 from dravik.aircraft.schema import Event
@@ -30,6 +32,7 @@ from dravik.flight import (
 )  # fmt: skip
 from dravik.flight.arrow import ParquetGroups
 from dravik.flight.writing import RecordingWriter
+from dravik.plants import plant
 from dravik.tables import Axis, Table
 from dravik.trimming import trim
 from tests.support import DEG, craft
@@ -191,6 +194,20 @@ class FlyTest(unittest.TestCase):
         start = Start(end.state(position=(0, 0, 1000), velocity=(10, 0, 0)), end.default_inputs())
         with self.assertRaisesRegex(FlightError, r"at 1 s .* is nan: it arises in f"):
             fly(end, start=start, duration=1, dt=0.125)
+
+    def test_a_rate_that_is_not_finite_after_the_last_step_alone(self) -> None:
+        # of a step of 1 s from y = 1 the stages see 1, 0.5, 0.75 and 0.25; it ends at 0.375
+        rate = "if_else(y > 0.3 and y < 0.4, log(-1 - y), -y)"
+        body = craft(environment={"gravity": 0.0}, formulas={"y": f"integral({rate}, initial=1)"})
+        start = Start(body.state(position=(0, 0, 1000), velocity=(10, 0, 0)), body.default_inputs())
+
+        def rates(t: float, x: NDArray[np.float64], u: NDArray[np.float64]) -> list[float]:
+            return [math.nan if 0.3 < x[0] < 0.4 else -x[0]]
+
+        for what, begin in ((body, start), (plant(rates, states=["y"]), Start(np.ones(1), np.zeros(0)))):
+            session = Session(what, start=begin, dt=1.0)
+            with self.assertRaisesRegex(FlightError, "at 1 s .*(nan|not finite)"):
+                session.step()
 
     def test_leaving_a_table(self) -> None:
         axis = (Axis("time", np.array([0.0, 1.0]), "s"),)
@@ -435,6 +452,15 @@ class SessionTest(unittest.TestCase):
         self.assertEqual(fly_on(other), rest)
         other.reset()
         self.assertEqual(fly_on(other), first)
+        # inputs that stayed the same are not those of a flight that has gone on from there
+        one.step(0.02, pitch_stick=0.1)
+        saved, expected = one.save(), []
+        for stick in (0.1, 0.5, 0.1):
+            one.step(0.02, pitch_stick=stick)
+            expected.append(one["alpha"])
+            one.restore(saved)
+        self.assertEqual(expected[0], expected[2])
+        self.assertNotEqual(expected[0], expected[1])
         with self.assertRaisesRegex(DravikError, "the same aircraft, loading"):
             Session(
                 TARN.with_loading("dropped"), start=trim(TARN.with_loading("dropped"), airspeed=62, altitude=300)

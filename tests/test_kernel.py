@@ -111,6 +111,22 @@ class LoadsTest(unittest.TestCase):
             self.assertEqual(sum(v != 0.0 for v in found[:3]), shares)
             self.assertEqual(found[3], sum(found[:3]))
 
+    def test_tables_that_are_looked_up_together_are_those_of_each(self) -> None:
+        rng = np.random.default_rng(3)
+        axes = (Axis("alpha", np.linspace(-0.5, 0.5, 5), "rad"), Axis("beta", np.array([-0.4, 0.1, 0.3]), "rad"))
+        for method, along in (("linear", ()), ("smooth", ()), ("smooth", ("beta",))):
+            tables = {
+                f"t{i}": Table(f"t{i}", axes, rng.normal(size=(5, 3)), method=method, along=along) for i in range(11)
+            }
+            body = craft(with_tables=tables, formulas={f"f{i}": f"t{i}(alpha, beta)" for i in range(11)})
+            self.assertEqual(sum(len(into) for into in body.tape.table_into), 11)
+            self.assertEqual(len(body.tape.table_into), 1)
+            for alpha, beta in ((0.13, -0.2), (-0.42, 0.25), (0.5, 0.1)):
+                velocity = 50 * np.array([np.cos(alpha) * np.cos(beta), np.sin(beta), np.sin(alpha) * np.cos(beta)])
+                found = body.values(body.state(velocity=velocity), body.default_inputs())
+                for i in range(11):
+                    self.assertAlmostEqual(found[f"f{i}"], float(tables[f"t{i}"](alpha, beta)), places=11)
+
     def test_axes_of_coefficients(self) -> None:
         alpha, beta = 0.3, -0.2
         velocity = 50 * np.array([np.cos(alpha) * np.cos(beta), np.sin(beta), np.sin(alpha) * np.cos(beta)])

@@ -76,6 +76,11 @@ class RollUpTest(unittest.TestCase):
         turned = corners @ dcm_from_euler(65 * DEG, -20 * DEG, 40 * DEG)
         _, _, direct = cloud(turned, np.full(8, 5.0 / 8))
         np.testing.assert_allclose(part.own_tensor(), direct, atol=1e-12)
+        # a quarter turn about one axis exchanges the moments about the other two
+        moments = np.diag(solid("box", 5.0, size=(1.0, 2.0, 3.0)))
+        for angles, order in (((90, 0, 0), [1, 0, 2]), ((0, 90, 0), [2, 1, 0]), ((0, 0, 90), [0, 2, 1])):
+            turned = part.model_copy(update={"attitude": tuple(a * DEG for a in angles)})
+            np.testing.assert_allclose(turned.own_tensor(), np.diag(moments[order]), atol=1e-12)
 
     def test_halves_make_a_whole(self) -> None:
         halves = [

@@ -321,6 +321,8 @@ class RecordingTest(unittest.TestCase):
             np.testing.assert_allclose(back.values, run.values, rtol=tolerance, atol=1e-12)
         self.assertGreater(pyarrow.parquet.ParquetFile(self.folder / "a.parquet").num_row_groups, 2)
         self.assertFalse(list(self.folder.glob("*.arrow*")))
+        nothing = dv.fly(TARN, start=point, duration=1, record=[], save=self.folder / "n.csv")
+        self.assertEqual((len(nothing.values), len(read_recording(self.folder / "n.csv").values)), (0, 0))
 
     def test_a_killed_run_can_be_read_and_flown_on(self) -> None:
         for name, left in (("k.csv", "k.csv"), ("k.parquet", "k.parquet.part.arrow")):

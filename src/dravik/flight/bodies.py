@@ -326,7 +326,6 @@ class PlantBody:
             moved = x + dt / 6.0 * (k1 + 2.0 * (k2 + k3) + k4)
             if not np.all(np.isfinite(moved)):
                 self.work.slopes[0] = np.where(np.isfinite(moved), self.work.slopes[0], np.nan)
-                self.work.counters[NOT_FINITE] = 1
                 return step, rows
             x[:] = moved
         return count, rows

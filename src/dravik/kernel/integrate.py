@@ -176,7 +176,7 @@ def fly_steps(
 
     ``controls`` (steps, 2, inputs) holds each step's inputs at its start and end. Every ``every``-th step
     the picked registers go to a row of ``out``, and ``last`` says what is done with the state after the final step. The
-    run stops early on a state or rate that is not finite (flag NOT_FINITE), a table left where that is an error, an
+    run stops early on a state or rate that is not finite (of rates the flag NOT_FINITE tells), a table left where that is an error, an
     event that ends it, or where ``out`` is full; ``x`` is then the last good state. At an event that pauses the run it
     returns before the step's row, with the flag PAUSED: the caller handles the event, clears the flag, and calls again
     from there.
@@ -233,10 +233,7 @@ def fly_steps(
             u[0, i] = 0.5 * (u[1, i] + u[2, i])
         rk4_step(program, work, t, x, u[0], u[2], dt)
         clamp_states(program, work.registers, x)
-        finite = all_finite(x)
-        if not finite:
-            work.counters[NOT_FINITE] = 1
-        if work.counters[OUTSIDE_TABLE] != 0 or not finite:
+        if work.counters[OUTSIDE_TABLE] != 0 or not all_finite(x):
             for i in range(n):
                 x[i] = before[i]
             return step, rows
