@@ -454,13 +454,13 @@ class SessionTest(unittest.TestCase):
         self.assertEqual(fly_on(other), first)
         # inputs that stayed the same are not those of a flight that has gone on from there
         one.step(0.02, pitch_stick=0.1)
-        saved, expected = one.save(), []
-        for stick in (0.1, 0.5, 0.1):
-            one.step(0.02, pitch_stick=stick)
-            expected.append(one["alpha"])
-            one.restore(saved)
-        self.assertEqual(expected[0], expected[2])
-        self.assertNotEqual(expected[0], expected[1])
+        saved = one.save()
+        other.restore(saved)
+        other.step(0.02, pitch_stick=0.1)
+        one.step(0.02, pitch_stick=0.5)
+        one.restore(saved)
+        one.step(0.02, pitch_stick=0.1)
+        self.assertEqual(one["alpha"], other["alpha"])
         with self.assertRaisesRegex(DravikError, "the same aircraft, loading"):
             Session(
                 TARN.with_loading("dropped"), start=trim(TARN.with_loading("dropped"), airspeed=62, altitude=300)
