@@ -3,7 +3,7 @@
 import csv
 import io
 import shutil
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -53,11 +53,11 @@ class _Demo:
         self.folder, self.quick = folder, quick
         self.blocks: list[Block] = []
         self.verdicts: dict[str, tuple[bool, str]] = {}
-        self.figures: dict[Path, Figure] = {}
+        self.figures: dict[Path, Callable[[], Figure]] = {}
 
     def figure(self, figure: "Figure", name: str) -> Path:
         """Keep a figure, to be written with all others."""
-        self.figures[self.folder / name] = figure
+        self.figures[self.folder / name] = lambda: figure
         return self.folder / name
 
     def table(self, name: str, columns: Sequence[str], rows: Sequence[Sequence[object]]) -> None:

@@ -1,7 +1,8 @@
 """A run as a book of figures: many pages in one PDF, or one HTML page that holds all of it."""
 
 import tempfile
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping, Sequence
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -18,7 +19,7 @@ from dravik.units import from_si
 if TYPE_CHECKING:
     from dravik.flight import Recording
 
-__all__ = ["run_figures", "write_book"]
+__all__ = ["figure_makers", "write_book"]
 
 GROUPS: tuple[tuple[str, tuple[str, ...]], ...] = (
     ("Flight path", ("airspeed", "altitude", "climb_rate", "flight_path", "track", "ground_speed", "height", "mass")),
@@ -30,22 +31,25 @@ GROUPS: tuple[tuple[str, tuple[str, ...]], ...] = (
 MOST_OTHERS = 48  # most signals outside the known groups that are still drawn
 
 
-def run_figures(run: "Recording", limits: Mapping[str, tuple[float, float]] | None = None) -> dict[str, Figure]:
-    """Return the figures that a run can give, by heading."""
-    found: dict[str, Figure] = {}
+Makers = dict[str, Callable[[], Figure]]
+
+
+def figure_makers(run: "Recording", limits: Mapping[str, tuple[float, float]] | None = None) -> Makers:
+    """Return what makes the figures that a run can give, by heading."""
+    found: Makers = {}
     if all(n in run.names for n in ("north", "east", "altitude")):
-        found["Plan view and profile"] = figure_plan(run)
+        found["Plan view and profile"] = partial(figure_plan, run)
         if all(n in run.names for n in ("phi", "theta", "psi")):
-            found["Track in space"] = figure_track(run)
+            found["Track in space"] = partial(figure_track, run)
+
+    def add(heading: str, names: Sequence[str]) -> None:
+        if names:
+            found[heading] = partial(figure_histories, run, names, title=heading, limits=limits)
+
     for heading, names in GROUPS:
-        known = [n for n in names if n in run.names]
-        if known:
-            found[heading] = figure_histories(run, known, title=heading, limits=limits)
+        add(heading, [n for n in names if n in run.names])
     moved = [n for n in run.names if f"{n}_command" in run.names][:8]
-    if moved:
-        found["Controls, commanded and actual"] = figure_histories(
-            run, moved, title="Controls, commanded and actual", limits=limits
-        )
+    add("Controls, commanded and actual", moved)
     shown = {
         "time",
         "north",
@@ -56,8 +60,7 @@ def run_figures(run: "Recording", limits: Mapping[str, tuple[float, float]] | No
     }
     others = [n for n in run.names if n not in shown][:MOST_OTHERS]
     for k in range(0, len(others), 8):
-        heading = "Other signals" if len(others) <= 8 else f"Other signals, {k // 8 + 1}"
-        found[heading] = figure_histories(run, others[k : k + 8], title=heading, limits=limits)
+        add("Other signals" if len(others) <= 8 else f"Other signals, {k // 8 + 1}", others[k : k + 8])
     return found
 
 
@@ -98,29 +101,31 @@ def write_book(
         raise DravikError(f"a book as {target.name!r}", expected="a name that ends in .pdf or .html")
     if len(run.time) < 2:
         raise DravikError("the recording has no rows to show")
-    figures = run_figures(run, limits)
-    return _pdf(run, figures, target, title) if target.suffix == ".pdf" else _html(run, figures, target, title)
+    makers = figure_makers(run, limits)
+    return _pdf(run, makers, target, title) if target.suffix == ".pdf" else _html(run, makers, target, title)
 
 
-def _html(run: "Recording", figures: Mapping[str, Figure], target: Path, title: str) -> Path:
+def _html(run: "Recording", makers: Makers, target: Path, title: str) -> Path:
     columns = ("signal", "start", "lowest", "highest", "end", "unit")
     events = [(e.time, run.height_at(e), e.text) for e in run.events if "stop" not in e.text]
     with tempfile.TemporaryDirectory() as folder:
         blocks = [Block("What was flown", texts=_facts(run), columns=columns, rows=_rows(run))]
         if events:
             blocks.append(Block("Events", columns=("time [s]", "altitude", "what"), rows=events[:60]))
-        pictures = {heading: Path(folder) / f"figure_{i}.png" for i, heading in enumerate(figures)}
-        save_figures({pictures[heading]: figure for heading, figure in figures.items()})
+        pictures = {heading: Path(folder) / f"figure_{i}.png" for i, heading in enumerate(makers)}
+        save_figures({pictures[heading]: make for heading, make in makers.items()})
         blocks += [Block(heading, images=[picture]) for heading, picture in pictures.items()]
         return write_page(target, title, "", blocks)
 
 
-def _pdf(run: "Recording", figures: Mapping[str, Figure], target: Path, title: str) -> Path:
+def _pdf(run: "Recording", makers: Makers, target: Path, title: str) -> Path:
     from matplotlib.backends.backend_pdf import PdfPages
 
     try:
         with matplotlib.rc_context(STYLE), PdfPages(target, metadata={"Title": title, "Creator": "Dravik"}) as pages:
-            for i, figure in enumerate([cover(run, title), *figures.values()], start=1):
+            pages_of: list[Callable[[], Figure]] = [partial(cover, run, title), *makers.values()]
+            for i, make in enumerate(pages_of, start=1):
+                figure = make()
                 figure.text(0.99, 0.006, f"{i}", ha="right", color=SOFT, fontsize=8)
                 pages.savefig(figure)
     except OSError as error:

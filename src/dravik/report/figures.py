@@ -1,7 +1,7 @@
 """Figures: time histories, pole map, linear against nonlinear."""
 
 import math
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from textwrap import wrap
 from typing import TYPE_CHECKING, Any, cast
@@ -71,9 +71,9 @@ def save_figure(figure: Figure, path: str | Path) -> Path:
     return target
 
 
-def save_figures(figures: Mapping[Path, Figure]) -> None:
-    """Write figures by their paths, on all cores where that can be; raises what ``save_figure`` does."""
-    shared_out(lambda path: save_figure(figures[path], path), figures)
+def save_figures(makers: Mapping[Path, Callable[[], Figure]]) -> None:
+    """Make figures and write them by their paths, on all cores where that can be; raises what ``save_figure`` does."""
+    shared_out(lambda path: save_figure(makers[path](), path), makers)
 
 
 def figure_histories(
