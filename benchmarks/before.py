@@ -55,6 +55,11 @@ def measured() -> dict[str, float]:
     return found
 
 
+def shown(seconds: float) -> str:
+    """Return a time in the unit that suits it."""
+    return f"{seconds * 1e3:.3g} ms" if seconds > 1e-3 else f"{seconds * 1e6:.3g} µs"
+
+
 def take(source: Path) -> dict[str, float]:
     """Return what the revision whose package lies in a folder takes."""
     done = subprocess.run(
@@ -82,7 +87,7 @@ def main() -> int:
                 takes[which].append(take(source))
     best = {which: {n: min(t[n] for t in own) for n in own[0]} for which, own in takes.items()}
     rows = [
-        (name, f"{1e6 * best['before'][name]:.4g} µs", f"{1e6 * now:.4g} µs", f"{best['before'][name] / now:.2f}")
+        (name, shown(best["before"][name]), shown(now), f"{best['before'][name] / now:.2f}")
         for name, now in best["now"].items() if name in best["before"]
     ]  # fmt: skip
     show("before", (f"against {revision}", "before", "now", "before over now"), rows)
