@@ -2,20 +2,22 @@
 
 import resource
 import sys
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
+from functools import partial
 from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parent))
 
 import numpy as np
 from shown import show
-from timing import least
+from timing import in_turns
 
 import dravik as dv
 from dravik.aircraft import LawDefinition
 from dravik.tables import Axis
 
 TARN = dv.sample("tarn")
+MANY = 200
 SIZES = (50, 100, 200, 400)
 MINUTES = (1, 2, 4, 6)  # longer ones are flown as machine code
 
@@ -45,6 +47,19 @@ def with_engines(count: int) -> dv.Aircraft:
     return dv.Aircraft(TARN.definition.model_copy(update={"engines": more}), TARN.tables, path=TARN.path)
 
 
+def evaluations(craft: dv.Aircraft) -> Callable[[], object]:
+    """Return what evaluates an aircraft MANY times."""
+    running: dict[str, str | float] = {n: 0.3 for n in craft.function_states if n.startswith("power")}
+    x = craft.state(velocity=(62.0, 0.0, 2.0), position=(0.0, 0.0, 300.0), functions=running)
+    u, work = craft.default_inputs(), craft.workspace()
+
+    def act() -> None:
+        for _ in range(MANY):
+            craft.registers(x, u, workspace=work)
+
+    return act
+
+
 def resident() -> float:
     """Return the largest memory of this process so far, MB."""
     return resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024.0
@@ -60,22 +75,22 @@ def grown(what: str, times: list[float], sizes: Sequence[int]) -> tuple[str, ...
 def main() -> int:
     """Measure and print."""
     point = dv.trim(TARN, airspeed=62.0, altitude=300.0)
-    rows: list[tuple[str, ...]] = []
-    for what, make, sizes in (
+    kinds: tuple[tuple[str, Callable[[int], dv.Aircraft], Sequence[int]], ...] = (
         ("formulas", with_formulas, SIZES), ("tables on grids of their own", with_tables, SIZES),
         ("pairs of engines", with_engines, (1, 2, 4, 8)),
-    ):  # fmt: skip
-        built, evaluated = [], []
+    )  # fmt: skip
+    actions: dict[tuple[str, int], Callable[[], object]] = {}
+    for what, make, sizes in kinds:
         for count in sizes:
-            craft = make(count)
-            built.append(least(lambda n=count, m=make: m(n).compiled(), 2))
-            running: dict[str, str | float] = {n: 0.3 for n in craft.function_states if n.startswith("power")}
-            x = craft.state(velocity=(62.0, 0.0, 2.0), position=(0.0, 0.0, 300.0), functions=running)
-            u, work = craft.default_inputs(), craft.workspace()
-            evaluated.append(least(lambda c=craft, s=x, i=u, w=work: c.registers(s, i, workspace=w), 40, 20))
-        rows += [grown(f"{what}: {name}", found, sizes) for name, found in (("built", built), ("evaluated", evaluated))]
-    flown = [least(lambda m=m: dv.fly(TARN, start=point, duration=60.0 * m, record=["altitude"]), 3) for m in MINUTES]
-    rows.append(grown("minutes flown", flown, MINUTES))
+            actions[f"{what}: built", count] = lambda n=count, m=make: m(n).compiled()  # type: ignore[misc]
+            actions[f"{what}: evaluated", count] = evaluations(make(count))
+    for m in MINUTES:
+        actions["minutes flown", m] = partial(dv.fly, TARN, start=point, duration=60.0 * m, record=["altitude"])
+    taken = in_turns(actions)
+    rows: list[tuple[str, ...]] = []
+    for what in dict.fromkeys(what for what, _ in actions):
+        own = {n: t / (MANY if "evaluated" in what else 1) for (other, n), t in taken.items() if other == what}
+        rows.append(grown(what, list(own.values()), list(own)))
     before = resident()
     for _ in range(300):
         dv.fly(TARN, start=point, duration=5.0)
