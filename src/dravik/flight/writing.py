@@ -52,14 +52,13 @@ class RecordingWriter:
         self._stream: RowStream | None = None
         self._groups: ParquetGroups | None = None
         self._ungrouped: list[Floats] = []
-        self._grouped = 0  # numbers
+        self._loose = self._grouped = 0  # numbers that no group holds yet, and those in the groups
         self._pending: list[Floats] = []
         self._state: tuple[Mapping[str, Any], Sequence[Mapping[str, Any]]] = ({}, [])
         self._waiting = 0  # numbers
         self._is_told = True  # the side file tells of all rows that were given to the thread
         self._flushed = clock.perf_counter()
         self._alone = ExitStack()
-        self._alone.enter_context(matrices_in_one_thread())
         self._thread = ThreadPoolExecutor(max_workers=1, thread_name_prefix="recording")
         self._job: Future[None] | None = None
         self._factors = np.array([from_si(units.get(n, ""))[1] for n in names])
@@ -71,6 +70,7 @@ class RecordingWriter:
             self._file: BinaryIO = self._try(lambda: locked(self.path))
             self._try(lambda: self._file.write((",".join(self.columns) + "\n").encode("utf-8")))
         self._side(begins, [])
+        self._alone.enter_context(matrices_in_one_thread())
 
     def _try(self, act: Any) -> Any:
         try:
@@ -95,7 +95,8 @@ class RecordingWriter:
         is_due = clock.perf_counter() - self._flushed > FLUSH_SECONDS
         if self._groups is not None:
             self._ungrouped.append(rows)
-            if is_free and sum(r.size for r in self._ungrouped) > max(GROUP, SHARE * self._grouped):
+            self._loose += rows.size
+            if is_free and self._loose > max(GROUP, SHARE * self._grouped):
                 self._settle()
                 self._job = self._thread.submit(self._group, self._taken())
         if is_due or (is_free and self._stream is None and self._waiting > BLOCK):
@@ -120,7 +121,7 @@ class RecordingWriter:
     def _taken(self) -> Floats:
         """Return the rows that no group holds yet, which the next one will."""
         rows = np.concatenate([np.zeros((0, len(self.columns))), *self._ungrouped])
-        self._ungrouped, self._grouped = [], self._grouped + rows.size
+        self._ungrouped, self._loose, self._grouped = [], 0, self._grouped + rows.size
         return rows
 
     def _group(self, rows: Floats) -> None:
