@@ -47,6 +47,12 @@ def turning(point: TrimPoint) -> float:
 
 
 class ManoeuvreTest(unittest.TestCase):
+    def test_an_input_that_follows_the_heading_does_so_all_round(self) -> None:
+        for heading in (37.0, 181.0, 270.0, -100.0, 400.0):
+            point = dv.trim(MERLE, airspeed=0.0, altitude=300.0, heading=f"{heading} deg")
+            self.assertAlmostEqual(math.remainder(point["psi"] - math.radians(heading), 2.0 * math.pi), 0.0, places=9)
+            self.assertAlmostEqual(point["heading_target"], point["psi"], places=9)
+
     def test_turns_against_the_point_mass_and_rigid_kinematics(self) -> None:
         for body, speed in ((TARN, 62.0), (PIKA, 14.0)):
             for turn, path in (

@@ -9,6 +9,7 @@ from unittest import mock
 
 import numpy as np
 from numpy.typing import NDArray
+from threadpoolctl import threadpool_info
 
 from dravik.aircraft import Aircraft, LawDefinition, load_law, sample, sample_path
 from dravik.aircraft.schema import Event
@@ -367,6 +368,10 @@ class RecordingTest(unittest.TestCase):
             def write(self, data: bytes) -> None:
                 raise OSError(28, "No space left on device")
 
+            def close(self) -> None:
+                """Nothing to close."""
+
+        begun = {i["num_threads"] for i in threadpool_info() if i["user_api"] == "blas"}
         with tempfile.TemporaryDirectory() as folder:
             path = Path(folder) / "a.csv"
             writer = RecordingWriter(path, ["time", "u"], {"time": "s", "u": "m/s"}, {}, {})
@@ -399,6 +404,11 @@ class RecordingTest(unittest.TestCase):
                 writer.write(np.zeros((2, 2)), {}, [])
                 writer.flush()
                 writer.flush()
+            # one whose end cannot be written leaves the matrix libraries to others again
+            with self.assertRaisesRegex(DravikError, "No space left on device"):
+                writer.write(np.zeros((2, 2)), {}, [])
+                writer.close(whole)
+        self.assertEqual({i["num_threads"] for i in threadpool_info() if i["user_api"] == "blas"}, begun)
 
 
 class SessionTest(unittest.TestCase):

@@ -11,11 +11,10 @@ from typing import NoReturn, TypeVar
 
 __all__ = ["cores", "in_threads", "matrices_in_one_thread", "one_thread_for_matrices", "shared_out"]
 
-KEEPERS = ("jemalloc_bg_thd",)  # threads that only give memory back, of an allocator that knows of forks
-
 T = TypeVar("T")
 S = TypeVar("S")
 MATRIX_THREADS = ("OPENBLAS_NUM_THREADS", "MKL_NUM_THREADS")  # what libraries read when they are loaded
+MEMORY_THREADS = ("jemalloc_bg_thd",)  # only give memory back, for an allocator that knows of copies of a process
 
 
 @dataclass
@@ -122,7 +121,7 @@ def _is_alone() -> bool:
         names = [(task / "comm").read_text().strip() for task in tasks.iterdir() if int(task.name) != os.getpid()]
     except OSError:  # one ended just now
         return False
-    return all(name in KEEPERS for name in names)
+    return all(name in MEMORY_THREADS for name in names)
 
 
 def _act_and_end(act: Callable[[T], object], share: list[T]) -> NoReturn:

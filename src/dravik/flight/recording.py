@@ -113,8 +113,12 @@ class Recording:
         unit, factor, _ = from_si(self.units.get(name, ""))
         return self[name] * factor, unit
 
+    def _named(self, signals: Sequence[str] | None) -> list[str]:
+        """Return the signals of a file, all unless named: the time first."""
+        return list(dict.fromkeys(["time", *(signals or self.names)]))
+
     def _columns(self, signals: Sequence[str] | None) -> dict[str, Floats]:
-        names = list(dict.fromkeys(["time", *(signals or self.names)]))
+        names = self._named(signals)
         if signals is None:
             # all at once: turned round in one go they are read from memory once
             factors = np.array([from_si(self.units.get(n, ""))[1] for n in self.names])
@@ -136,19 +140,21 @@ class Recording:
         Raises DravikError when a signal was not recorded, the file cannot be written, or Parquet's package is missing.
         """
         target = Path(path)
-        columns = self._columns(signals)
         writers = {".parquet": write_parquet, ".npz": _write_npz, ".h5": _write_hdf5}
         if target.suffix in writers:
             write = writers[target.suffix]
+            columns = self._columns(signals)
             saved(lambda: replace_file(target, lambda file: write(columns, file)), target, what="recording")
         else:
-            matrix = np.column_stack(list(columns.values()))
-            header = (",".join(columns) + "\n").encode("utf-8")
+            names = self._named(signals)
+            rows = self.values if names == self.names else np.column_stack([self[n] for n in names])
+            factors = np.array([from_si(self.units.get(n, ""))[1] for n in names])
+            header = ",".join(column_name(n, self.units.get(n, "")) for n in names) + "\n"
 
             def lines(file: BinaryIO) -> None:
-                file.write(header)
-                for k in range(0, len(matrix), BLOCK):
-                    file.write(as_lines(matrix[k : k + BLOCK], np.ones(len(columns))))
+                file.write(header.encode("utf-8"))
+                for k in range(0, len(rows), BLOCK):
+                    file.write(as_lines(rows[k : k + BLOCK], factors))
 
             saved(lambda: replace_file(target, lines), target, what="recording")
         write_text(side_path(target), self.side_text(signals), what="recording")
@@ -158,7 +164,7 @@ class Recording:
         """Return the side file's text: where the recording comes from, its columns, events, and tables left."""
         columns = {
             column_name(n, self.units.get(n, "")): {"signal": n, "si_unit": self.units.get(n, "")}
-            for n in dict.fromkeys(["time", *(signals or self.names)])
+            for n in self._named(signals)
         }
         side = {**self.metadata, "columns": columns, "events": event_rows(self.events), "tables_left": self._left()}
         return json.dumps(side, indent=1) + "\n"

@@ -157,17 +157,17 @@ class RecordingWriter:
 
     def close(self, recording: Recording) -> None:
         """End the file, with the whole side file; a Parquet file is written now."""
-        if self._stream is None:
-            self.flush()
-        self._settle()
         groups = self._groups
-        if groups is not None:
-            try:
+        try:
+            if groups is None:
+                self.flush()
+            self._settle()
+            if groups is not None:
                 self._group(self._taken())
                 self._try(lambda: groups.save(self.target))
-            except BaseException:
-                self.abandon()  # the rows that wait are kept where those before them are
-                raise
+        except BaseException:
+            self.abandon()  # the rows that wait are kept where those before them are
+            raise
         self._thread.shutdown()
         self._alone.close()
         self._try(self._stream.close if self._stream is not None else self._file.close)

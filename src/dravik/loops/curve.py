@@ -112,7 +112,6 @@ def _without_unread(loop: LinearSystem) -> LinearSystem:
 
 def _are_near(values: Complexes) -> NDArray[np.bool_]:
     """Whether each value is turned by less than TURN from the one before; False where either is not a number."""
-
     with np.errstate(invalid="ignore"):
         turned = values[1:] * values[:-1].conj()
         return np.asarray(turned.real >= LITTLE * np.abs(turned))

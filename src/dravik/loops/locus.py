@@ -236,7 +236,6 @@ def _continuous(roots: Complexes, dt: float | None) -> Complexes:
 
 def _gains(loop: LinearSystem) -> Floats:
     """Return gains about the one at which the loop is felt: where its largest gain away from its roots is one."""
-
     sizes = np.abs(loop.poles())
     if loop.dt is not None:
         w = np.linspace(0.02, 1.0, 30) * math.pi / loop.dt

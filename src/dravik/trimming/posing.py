@@ -30,7 +30,8 @@ def pose(craft: Aircraft, condition: Condition) -> Statement:
     in_body = condition.is_steep or condition.is_headed
     free, equations = _in_body_velocities(condition, z, u, craft) if in_body else _on_a_wing(condition, z, craft)
     # what the condition gives is a follower's value at once: from far away a limit in a law may hide every slope
-    known = {"altitude": condition.altitude, "psi": condition.heading, "track": condition.heading}
+    heading = math.remainder(condition.heading, 2.0 * math.pi)  # as the signals have it
+    known = {"altitude": condition.altitude, "psi": heading, "track": heading}
     known |= {"north": condition.north, "east": condition.east, "airspeed": condition.airspeed}
     for name, spec in craft.inputs.items():
         if spec.follows:
