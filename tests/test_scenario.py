@@ -320,7 +320,7 @@ class RecordingTest(unittest.TestCase):
             self.assertEqual((back.names, back.units, back.metadata["complete"]), (run.names, run.units, True))
             np.testing.assert_allclose(back.values, run.values, rtol=tolerance, atol=1e-12)
         self.assertGreater(pyarrow.parquet.ParquetFile(self.folder / "a.parquet").num_row_groups, 2)
-        self.assertFalse(list(self.folder.glob("*.arrow*")))
+        self.assertFalse(list(self.folder.glob("*.part*")))
         nothing = dv.fly(TARN, start=point, duration=1, record=[], save=self.folder / "n.csv")
         self.assertEqual((len(nothing.values), len(read_recording(self.folder / "n.csv").values)), (0, 0))
 

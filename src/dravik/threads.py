@@ -2,12 +2,13 @@
 
 import contextlib
 import os
+import sys
 import threading
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import NoReturn, TypeVar
+from typing import Any, NoReturn, TypeVar
 
 __all__ = ["cores", "in_threads", "matrices_in_one_thread", "one_thread_for_matrices", "shared_out"]
 
@@ -23,6 +24,8 @@ class _Limit:
 
     users: int = 0
     taken_back: Callable[[], object] = object
+    modules: int = -1  # that were imported when the libraries were looked for, which takes a millisecond
+    libraries: Any = None
     lock: threading.Lock = field(default_factory=threading.Lock)
 
 
@@ -55,8 +58,10 @@ def matrices_in_one_thread() -> Iterator[None]:
 
     # one for the whole process: the first sets it, and the last one, which may be another, takes it back
     with _limit.lock:
+        if _limit.modules != len(sys.modules):
+            _limit.modules, _limit.libraries = len(sys.modules), threadpoolctl.ThreadpoolController()
         if not _limit.users:
-            _limit.taken_back = threadpoolctl.threadpool_limits(1, user_api="blas").restore_original_limits
+            _limit.taken_back = _limit.libraries.limit(limits=1, user_api="blas").restore_original_limits
         _limit.users += 1
     try:
         yield

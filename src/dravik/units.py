@@ -240,7 +240,7 @@ _DISPLAY: dict[str, tuple[str, float, str]] = {
 
 def from_si(unit: str) -> tuple[str, float, str]:
     """Return the unit shown to people for an SI unit, the factor onto it, and its name suffix."""
-    return _DISPLAY.get(unit, (unit, 1.0, re.sub(r"[^A-Za-z0-9]+", "_", unit).strip("_")))
+    return _DISPLAY.get(unit) or (unit, 1.0, re.sub(r"[^A-Za-z0-9]+", "_", unit).strip("_"))
 
 
 def column_name(signal: str, unit: str) -> str:

@@ -280,7 +280,7 @@ class Flight:
             self.x, (self.offset, self.dt, step), self.schedule.steps(step, count, self.x), self.rows.every,
             self.rows.picks, free, last if step + count == end else LAST_UNTOUCHED,
         )  # fmt: skip
-        taken = self.rows.take(rows, self.tasks.board)
+        self.rows.take(rows, self.tasks.board)
         self.step += done
         if count > self._most // 4:  # long enough to tell how fast this machine is
             spent = clock.perf_counter() - begun
@@ -288,7 +288,7 @@ class Flight:
         paused = work.counters[PAUSED] != 0
         work.counters[PAUSED] = 0
         if self.writer is not None:
-            self._keep(lambda writer: writer.write(taken, ending(self), event_rows(self.events)))
+            self._keep(lambda writer: writer.write(self.rows.values, ending(self), event_rows(self.events)))
         if self.ended:
             return
         if (done < count and not paused) or work.counters[OUTSIDE_TABLE] or work.counters[NOT_FINITE]:
@@ -352,8 +352,7 @@ class Flight:
         """Return the recording, its file closed where it was written to one."""
         recording = self.recording(present=present, copied=False)
         if self.writer is not None and len(recording.values) > self.rows.count:
-            more = recording.values[self.rows.count :]
-            self._keep(lambda writer: writer.write(more, ending(self), event_rows(self.events)))
+            self._keep(lambda writer: writer.write(recording.values, ending(self), event_rows(self.events)))
         if self.writer is not None:
             self._keep(lambda writer: writer.close(recording))
         return recording

@@ -15,6 +15,7 @@ from dravik.flight.recording import Event, Recording
 from dravik.kernel.program import OUTSIDE_TABLE
 from dravik.linear import longest_step
 from dravik.plants import Plant
+from dravik.threads import matrices_in_one_thread
 from dravik.units import quantity
 
 __all__ = ["fly"]
@@ -80,7 +81,8 @@ def fly(
             expected=f"at most {MOST_MEMORY / 1e9:g} GB",
             hint="record fewer signals, or every few steps (record_every)",
         )
-    flight.notes += [Event(flight.time, text) for text in _doubts(flight, seconds)]
+    with matrices_in_one_thread():
+        flight.notes += [Event(flight.time, text) for text in _doubts(flight, seconds)]
     flight.rows.reserve(steps)
     if method == "adaptive":
         return _adaptive(flight, steps)

@@ -29,7 +29,6 @@ class Rows:
         self.every = every if wanted else NEVER
         self.count = 0
         self._block = np.empty((2, len(self.names)))
-        self._nothing = self._block[:0]
 
     @property
     def values(self) -> Floats:
@@ -52,15 +51,14 @@ class Rows:
             self._block = grown
         return self._block[self.count :]
 
-    def take(self, rows: int, board: Mapping[str, float]) -> Floats:
-        """Count the rows that the kernel has written, with the devices' values in them; return them."""
+    def take(self, rows: int, board: Mapping[str, float]) -> None:
+        """Count the rows that the kernel has written, with the devices' values in them; they stay as they are."""
         if self.every == NEVER:
-            return self._nothing
+            return
         taken = self._block[self.count : self.count + rows]
         for k, name in enumerate(self.own, start=len(self.names) - len(self.own)):
             taken[:, k] = board[name]
         self.count += rows
-        return taken
 
     def present(self, registers: Floats, board: Mapping[str, float]) -> Floats:
         """Return the row of the moment for which the registers stand, shape (1, names)."""

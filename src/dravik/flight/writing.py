@@ -2,7 +2,7 @@
 
 import json
 import time as clock
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import ExitStack, suppress
 from pathlib import Path
@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 
 from dravik.errors import DravikError
 from dravik.files import locked, reason, replace_file, shown, write_text
-from dravik.flight.arrow import ParquetGroups, RowStream
+from dravik.flight.arrow import ParquetGroups, RowStream, arrow
 from dravik.flight.columns import as_columns
 from dravik.flight.recording import Recording, side_path
 from dravik.flight.texts import as_lines
@@ -49,28 +49,26 @@ class RecordingWriter:
         self.path = self.target if self.target.suffix != ".parquet" else part_path(self.target)
         self.metadata = dict(metadata)
         self.columns = {column_name(n, units.get(n, "")): {"signal": n, "si_unit": units.get(n, "")} for n in names}
+        self._factors = np.array([from_si(units.get(n, ""))[1] for n in names])
+        self._rows: Floats = np.zeros((0, len(names)))  # all so far; the thread reads them where the flight has them
+        self._flushed = self._grouped = 0  # rows that were given to the thread, for the file and for groups of Parquet
+        self._state: tuple[Mapping[str, Any], Sequence[Mapping[str, Any]]] = (begins, [])
+        self._is_told = True  # the side file tells of all rows that were given to the thread
+        self._at = clock.perf_counter()  # when it was told last
+        self._written = 0.0
         self._stream: RowStream | None = None
         self._groups: ParquetGroups | None = None
-        self._ungrouped: list[Floats] = []
-        self._loose = self._grouped = 0  # numbers that no group holds yet, and those in the groups
-        self._pending: list[Floats] = []
-        self._state: tuple[Mapping[str, Any], Sequence[Mapping[str, Any]]] = ({}, [])
-        self._waiting = 0  # numbers
-        self._is_told = True  # the side file tells of all rows that were given to the thread
-        self._flushed = clock.perf_counter()
+        if self._is_parquet:
+            arrow()  # where it is missing, that is said before anything is flown
+        self._file: BinaryIO = self._try(lambda: locked(self.path))
         self._alone = ExitStack()
-        self._thread = ThreadPoolExecutor(max_workers=1, thread_name_prefix="recording")
-        self._job: Future[None] | None = None
-        self._factors = np.array([from_si(units.get(n, ""))[1] for n in names])
-        self._written = 0.0
-        if self.path != self.target:
-            self._stream = self._try(lambda: RowStream(self.path, list(self.columns)))
-            self._groups = self._try(lambda: ParquetGroups(list(self.columns)))
-        else:
-            self._file: BinaryIO = self._try(lambda: locked(self.path))
-            self._try(lambda: self._file.write((",".join(self.columns) + "\n").encode("utf-8")))
-        self._side(begins, [])
         self._alone.enter_context(matrices_in_one_thread())
+        self._thread = ThreadPoolExecutor(max_workers=1, thread_name_prefix="recording")
+        self._job: Future[None] | None = self._thread.submit(self._begin, begins)
+
+    @property
+    def _is_parquet(self) -> bool:
+        return self.path != self.target
 
     def _try(self, act: Any) -> Any:
         try:
@@ -84,33 +82,37 @@ class RecordingWriter:
             ) from None  # fmt: skip
 
     def write(self, rows: Floats, end: Mapping[str, Any], events: Sequence[Mapping[str, Any]]) -> None:
-        """Take rows (SI), and flush them half a second of the clock after the last ones, or a block of text earlier.
+        """Take all rows so far (SI), and flush them half a second of the clock after the last ones, or a block of text
+        earlier.
 
-        ``end`` is the state to fly on from after these rows, ``events`` are all so far.
+        ``end`` is the state to fly on from after these rows, ``events`` are all so far. What has been given must stay
+        as it is.
         """
-        self._pending.append(rows)
-        self._state, self._waiting = (end, events), self._waiting + rows.size
+        self._rows, self._state, self._is_told = rows, (end, events), False
         # text and groups take their time, so that the thread begins early; a stream for a crash alone can wait
         is_free = self._job is None or self._job.done()
-        is_due = clock.perf_counter() - self._flushed > FLUSH_SECONDS
-        if self._groups is not None:
-            self._ungrouped.append(rows)
-            self._loose += rows.size
-            if is_free and self._loose > max(GROUP, SHARE * self._grouped):
-                self._settle()
-                self._job = self._thread.submit(self._group, self._taken())
-        if is_due or (is_free and self._stream is None and self._waiting > BLOCK):
+        is_due = clock.perf_counter() - self._at > FLUSH_SECONDS
+        loose = rows[self._grouped :] if self._is_parquet else rows[:0]
+        if is_free and loose.size > max(GROUP, SHARE * rows[: self._grouped].size):
+            self._give(self._group, loose)
+            self._grouped = len(rows)
+        if is_due or (is_free and not self._is_parquet and rows[self._flushed :].size > BLOCK):
             self.flush(side=is_due)
 
     def flush(self, *, side: bool = True) -> None:
         """Have the rows that wait written once those before are, and with ``side`` how far the run has come."""
-        self._settle()
-        if not self._pending and (self._is_told or not side):
+        rows = self._rows[self._flushed :]
+        if not len(rows) and (self._is_told or not side):
+            self._settle()
             return
-        rows = np.concatenate([np.zeros((0, len(self.columns))), *self._pending])
-        self._pending, self._waiting, self._is_told = [], 0, side
-        self._flushed = clock.perf_counter() if side else self._flushed
-        self._job = self._thread.submit(self._append, rows, self._state if side else None)
+        self._give(self._append, rows, self._state if side else None)
+        self._flushed, self._is_told = len(self._rows), side
+        self._at = clock.perf_counter() if side else self._at
+
+    def _give(self, act: Callable[..., None], *what: Any) -> None:
+        """Give the thread something to do, once what it does now is done."""
+        self._settle()
+        self._job = self._thread.submit(act, *what)
 
     def _settle(self) -> None:
         """Wait until the last block is written; raises what went wrong with it."""
@@ -118,11 +120,17 @@ class RecordingWriter:
             job, self._job = self._job, None
             job.result()
 
-    def _taken(self) -> Floats:
-        """Return the rows that no group holds yet, which the next one will."""
-        rows = np.concatenate([np.zeros((0, len(self.columns))), *self._ungrouped])
-        self._ungrouped, self._loose, self._grouped = [], 0, self._grouped + rows.size
-        return rows
+    # -- what the thread does -----------------------------------------------------------------------------------------
+
+    def _begin(self, begins: Mapping[str, Any]) -> None:
+        """Write what stands before the rows, and the state to fly on from without any."""
+        names = list(self.columns)
+        if self._is_parquet:
+            self._stream = self._try(lambda: RowStream(self._file, names))
+            self._groups = self._try(lambda: ParquetGroups(self.target.with_name(self.target.name + ".part"), names))
+        else:
+            self._try(lambda: self._file.write((",".join(names) + "\n").encode("utf-8")))
+        self._side(begins, [])
 
     def _group(self, rows: Floats) -> None:
         """Write a group of rows to the Parquet file."""
@@ -155,24 +163,32 @@ class RecordingWriter:
         place = side_path(self.path)
         self._try(lambda: replace_file(place, lambda file: file.write(text.encode("utf-8"))))
 
+    def _save(self, rows: Floats) -> None:
+        """Write the last group and the Parquet file."""
+        self._group(rows)
+        groups = self._groups
+        assert groups is not None
+        self._try(lambda: groups.save(self.target))
+
+    # -- the end ------------------------------------------------------------------------------------------------------
+
     def close(self, recording: Recording) -> None:
         """End the file, with the whole side file; a Parquet file is written now."""
-        groups = self._groups
         try:
-            if groups is None:
+            if self._is_parquet:
+                self._give(self._save, self._rows[self._grouped :])
+            else:
                 self.flush()
+            side = recording.side_text()  # made while the thread writes
             self._settle()
-            if groups is not None:
-                self._group(self._taken())
-                self._try(lambda: groups.save(self.target))
         except BaseException:
             self.abandon()  # the rows that wait are kept where those before them are
             raise
         self._thread.shutdown()
         self._alone.close()
-        self._try(self._stream.close if self._stream is not None else self._file.close)
-        write_text(side_path(self.target), recording.side_text(), what="recording")
-        if self._stream is not None:
+        self._try(self._shut)
+        write_text(side_path(self.target), side, what="recording")
+        if self._is_parquet:
             for left in (self.path, side_path(self.path)):
                 left.unlink(missing_ok=True)
 
@@ -184,10 +200,13 @@ class RecordingWriter:
             self._settle()
         self._thread.shutdown()
         self._alone.close()
-        try:
-            (self._file if self._stream is None else self._stream).close()
-        except OSError:
-            return
+        with suppress(OSError):
+            self._shut()
+        if self._groups is not None:
+            self._groups.drop()
+
+    def _shut(self) -> None:
+        (self._file if self._stream is None else self._stream).close()
 
 
 def part_path(target: Path) -> Path:
