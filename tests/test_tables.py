@@ -124,6 +124,7 @@ class FileTest(unittest.TestCase):
             ("x (deg),y\n0,1\n1,2\n", r":1: column 'x \(deg\)' cannot be read"),
             ("x,x\n0,1\n1,2\n", r":1: column 'x' occurs twice"),
             ("x,y\n0,1\n", r"axis x has one value; expected two or more"),
+            ("y\n1\n2\n", r":1: there is no axis; expected a column for each axis"),
             ("", "no data rows"),
         ):
             with self.subTest(text), self.assertRaisesRegex(DravikError, words) as caught:

@@ -33,7 +33,7 @@ def load(path: str | Path, *, loading: str = "", compiled: bool = True) -> Aircr
         path = path / "aircraft.toml"
     definition, lines = read_definition(path, AircraftDefinition)
     for listed in definition.parts_lists:
-        more = read_parts(lines.file_of(["parts_lists"]).parent / listed)
+        more = read_parts(lines.beside(["parts_lists"], listed))
         taken = sorted(set(more) & set(definition.parts))
         if taken:
             raise DravikError(
@@ -50,7 +50,7 @@ def _engine_tables(definition: AircraftDefinition, lines: KeyLines) -> dict[str,
     for name, propeller in definition.propellers.items():
         keys = ["propellers", name, "map"]
         try:
-            sheet = Sheet(lines.file_of(keys).parent / propeller.map)
+            sheet = Sheet(lines.beside(keys, propeller.map))
             columns = [c for c in MAP_COLUMNS if c in sheet.names]
             over = tuple(n for n in sheet.names if n not in MAP_COLUMNS)
             for column in columns:
@@ -62,7 +62,7 @@ def _engine_tables(definition: AircraftDefinition, lines: KeyLines) -> dict[str,
     for name, engine in definition.engines.items():
         if isinstance(engine, SolidMotor):
             keys = ["engines", name, "thrust_curve"]
-            file = lines.file_of(keys).parent / engine.thrust_curve
+            file = lines.beside(keys, engine.thrust_curve)
             try:
                 found[f"thrust_curve_{name}"] = read_thrust_curve(file, f"thrust_curve_{name}")
             except DravikError as error:

@@ -1,11 +1,12 @@
 """TOML files as pydantic models, with every error told by file, line, key and value."""
 
+import os
 import re
-import tomllib
 from collections.abc import Sequence
 from pathlib import Path
 from typing import Any, TypeVar, cast, get_args
 
+import tomli
 from pydantic import BaseModel, ValidationError
 
 from dravik.errors import DefinitionError, DravikError, nearest
@@ -45,6 +46,8 @@ class KeyLines:
 
     @staticmethod
     def _parts(text: str) -> tuple[str, ...]:
+        if text.isidentifier():
+            return (text,)
         return tuple(part.strip("\"'") for part in _PART.findall(text))
 
     def include(self, other: "KeyLines") -> None:
@@ -53,9 +56,9 @@ class KeyLines:
             if path not in self.lines:
                 self.lines[path], self._files[path] = line, other.file
 
-    def file_of(self, keys: Sequence[str]) -> Path:
-        """Return the file that a key stands in."""
-        return Path(self._files.get(tuple(keys), self.file))
+    def beside(self, keys: Sequence[str], name: str) -> Path:
+        """Return the path of a file named relative to the one that a key stands in."""
+        return Path(os.path.join(os.path.dirname(self._files.get(tuple(keys), self.file)), name))
 
     def has(self, keys: Sequence[str]) -> bool:
         """Whether this very key path stands in the file."""
@@ -96,8 +99,8 @@ def _read(path: Path, hint: str) -> tuple[dict[str, Any], KeyLines]:
     """Return a TOML file's data and where its keys stand."""
     text = read_text(path, hint=hint)
     try:
-        return tomllib.loads(text), KeyLines(text, str(path))
-    except (tomllib.TOMLDecodeError, RecursionError, ValueError) as error:
+        return tomli.loads(text), KeyLines(text, str(path))
+    except (tomli.TOMLDecodeError, RecursionError, ValueError) as error:
         raise DravikError(f"this is not TOML ({error})", where=str(path)) from None
 
 

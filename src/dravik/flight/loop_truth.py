@@ -1,12 +1,12 @@
 """A loop as it is flown: steps of growing size by the whole aircraft, laid over the step of its linear model."""
 
 import math
-import tomllib
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
+import tomli
 from numpy.typing import NDArray
 
 from dravik.aircraft import Aircraft, LawDefinition
@@ -78,7 +78,7 @@ def engaged(study: LoopStudy) -> tuple[Aircraft, TrimPoint]:
     True
     """
     require(study, LoopStudy, "the study", "study_loops(craft, plan)")
-    definition = LawDefinition.model_validate(tomllib.loads(law_of(study)))
+    definition = LawDefinition.model_validate(tomli.loads(law_of(study)))
     craft = study.craft.with_law(definition)
     return craft, trim(craft, **study.plan.condition)
 

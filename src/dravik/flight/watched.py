@@ -1,9 +1,10 @@
 """Parameters from a file that is watched while it is flown: who saves it changes the flight."""
 
-import tomllib
 from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
+
+import tomli
 
 from dravik.definition import arguments
 from dravik.definition.effectors import Parameter
@@ -52,8 +53,8 @@ class WatchedParameters:
     def _checked(self, text: str) -> dict[str, float]:
         """Return the values of a text in SI; raises DravikError for what does not fit."""
         try:
-            data = tomllib.loads(text)
-        except tomllib.TOMLDecodeError as error:
+            data = tomli.loads(text)
+        except tomli.TOMLDecodeError as error:
             raise DravikError(f"this is not TOML ({error})", where=self.file) from None
         found = {}
         for name, value in data.items():

@@ -105,13 +105,13 @@ class TapeBuilder:
         if OPS[op].apply is not None and all(self.is_constant(a) for a in args):
             return self._fold(op, args, position)
         # a result is known no earlier than its latest argument
-        level = max((self.levels[a] for a in args), default=0)
+        level = max([self.levels[a] for a in args]) if args else 0
         degree = degree_of(op, [self.degrees[a] for a in args])
         register = self._register(0.0, level, degree)
         for _ in range(width - 1):
             self._register(0.0, level, degree)
-        self.ranks[register] = max((self.ranks[a] for a in args if a >= 0), default=0)
-        self.code.append(Instruction(OPS[op].code, register, [a for a in args if a >= 0]))
+        self.ranks[register] = max([self.ranks[a] for a in args]) if args else 0
+        self.code.append(Instruction(OPS[op].code, register, list(args)))
         self.sources.append(self._source._replace(position=position))
         self._known[key] = register
         return register
@@ -292,7 +292,7 @@ class TapeBuilder:
         # each axis is searched once for each argument and policy, whatever number of tables use it
         cells = []
         for axis, argument in zip(table.axes, node.args, strict=True):
-            axis_id = self._axes.setdefault(tuple(axis.values.tolist()), len(self._axes))
+            axis_id = self._axes.setdefault(axis.key, len(self._axes))
             key = (axis_id, self.compile(argument), OUTSIDE[table.outside])
             cells.append(self._locate(key, table.name or node.name, axis.name, node.position))
         table_id = self._table_ids.setdefault(node.name, len(self._table_ids))

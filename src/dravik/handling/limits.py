@@ -1,11 +1,11 @@
 """Boundaries of criteria, from their data files; and whether anybody could compare them with a copy."""
 
-import tomllib
 from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
 import numpy as np
+import tomli
 
 __all__ = ["Limits", "along", "boundaries", "limits"]
 
@@ -16,7 +16,7 @@ FOLDER = Path(__file__).parent
 @lru_cache(maxsize=8)
 def boundaries(name: str) -> dict[str, Any]:
     """Return the content of a data file beside this module."""
-    return tomllib.loads((FOLDER / f"{name}.toml").read_text(encoding="utf-8"))
+    return tomli.loads((FOLDER / f"{name}.toml").read_text(encoding="utf-8"))
 
 
 def limits(values: list[float | str]) -> Limits:

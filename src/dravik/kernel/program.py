@@ -146,8 +146,12 @@ class RigidBody:
 
 def _reads(tape: Tape, stop: int, names: Sequence[str]) -> bool:
     """Whether an instruction before ``stop`` has one of these signals as an argument."""
-    wanted = {tape.names[n] for n in names if n in tape.names}
-    return any(int(a) in wanted for row in tape.code[:stop] for a in row[2 : 2 + ARITY[int(row[0])]])
+    wanted = [tape.names[n] for n in names if n in tape.names]
+    rows = tape.code[:stop]
+    counts = np.array([ARITY[op] for op in rows[:, 0].tolist()], dtype=np.int64)
+    arguments = rows[:, 2 : 2 + max(ARITY.values())]
+    is_one = np.arange(arguments.shape[1]) < counts[:, np.newaxis]
+    return bool(np.any(is_one & np.isin(arguments, wanted)))
 
 
 def build_program(tape: Tape, body: RigidBody) -> Program:

@@ -43,11 +43,16 @@ class Properties:
 
 def combine(parts: Sequence[Properties]) -> Properties:
     """Return the properties of parts together; raises DravikError when there is no mass."""
-    total = sum(p.mass for p in parts)
+    masses = np.array([p.mass for p in parts])
+    total = float(masses.sum())
     if not total > 0.0:
         raise DravikError("the parts have no mass together", expected="at least one part with a mass above zero")
-    centre = sum((p.mass * p.centre for p in parts), np.zeros(3)) / total
-    return Properties(total, centre, sum((p.about(centre) for p in parts), np.zeros((3, 3))))
+    centres = np.array([p.centre for p in parts])
+    centre = masses @ centres / total
+    # the parallel-axis theorem for all parts at once
+    r = centres - centre
+    moved = float(masses @ (r * r).sum(axis=1)) * np.eye(3) - (masses[:, np.newaxis] * r).T @ r
+    return Properties(total, centre, np.array([p.tensor for p in parts]).sum(axis=0) + moved)
 
 
 def rotated(tensor: Floats, yaw: float, pitch: float, roll: float) -> Floats:

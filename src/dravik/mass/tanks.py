@@ -76,10 +76,9 @@ class TankTables:
         """Return the properties of what is left, between the table's masses by straight lines."""
         if mass <= 0.0:
             return Properties(0.0, self.surface[0], np.zeros((3, 3)))
-        first, second = (
-            np.array([np.interp(mass, self.mass, v[:, k]) for k in range(v.shape[1])])
-            for v in (self.first, self.second)
-        )
+        k = min(int(np.searchsorted(self.mass, mass)), len(self.mass) - 1)
+        back = max(self.mass[k] - mass, 0.0) / (self.mass[k] - self.mass[k - 1])
+        first, second = (v[k] - back * (v[k] - v[k - 1]) for v in (self.first, self.second))
         xx, yy, zz, xy, xz, yz = second
         about_datum = np.array([[yy + zz, -xy, -xz], [-xy, xx + zz, -yz], [-xz, -yz, xx + yy]])
         centre = first / mass

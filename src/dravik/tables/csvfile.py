@@ -69,7 +69,7 @@ class Sheet:
             raise DravikError(f"column {sorted(repeated)[0]!r} occurs twice", where=self._line)
         self._matrix = _fast(self._path, head[0], len(self.names))
         self._columns: dict[str, tuple[NDArray[np.float64], str]] = {}
-        self._grids: dict[tuple[str, ...], list[NDArray[np.float64]]] = {}
+        self._grids: dict[tuple[str, ...], tuple[Axis, ...]] = {}
         if self._matrix is None and not self._rows:
             raise DravikError(
                 "no data rows", where=self.place, expected="a header line and one row for each grid point"
@@ -87,19 +87,27 @@ class Sheet:
         """Return one column over its axes as a table."""
         column = column or self.names[-1]
         axis_names = list(over) or [n for n in self.names if n != column]
-        read = [self.column(n) for n in [*axis_names, column]]
-        key = tuple(axis_names)
-        if key not in self._grids:
-            points = np.stack([values for values, _ in read[:-1]], axis=1)
-            self._grids[key] = _grid(points, axis_names, self.place_of, [u for _, u in read], self.place)
-        grid = self._grids[key]
-        axes = tuple(Axis(n, g, u) for n, g, (_, u) in zip(axis_names, grid, read, strict=False))
-        values, unit = read[-1]
-        shaped = values.reshape([len(g) for g in grid]).copy()
+        values, unit = self.column(column)
+        axes = self._axes(tuple(axis_names))
+        shaped = values.reshape([len(a.values) for a in axes]).copy()
         try:
             return Table(name or column, axes, shaped, unit, method, outside, source=self.place, along=tuple(along))
         except DravikError as error:
             raise error.at(self.place) from None
+
+    def _axes(self, names: tuple[str, ...]) -> tuple[Axis, ...]:
+        """Return the axes of a grid over these columns, found once for all tables on it."""
+        if not names:
+            raise DravikError(
+                "there is no axis", where=self._line, expected="a column for each axis, before that of the values"
+            )
+        if names not in self._grids:
+            read = [self.column(n) for n in names]
+            units = [unit for _, unit in read]
+            points = np.stack([values for values, _ in read], axis=1)
+            grid = _grid(points, list(names), self.place_of, units, self.place)
+            self._grids[names] = tuple(Axis(n, g, u) for n, g, u in zip(names, grid, units, strict=True))
+        return self._grids[names]
 
     def __len__(self) -> int:
         return len(self._rows) if self._matrix is None else len(self._matrix)

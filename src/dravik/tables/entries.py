@@ -50,7 +50,7 @@ def read_tables(entries: Mapping[str, TableEntry], lines: KeyLines) -> dict[str,
     tables: dict[str, Table] = {}
     sheets: dict[Path, Sheet] = {}
     for name, entry in entries.items():
-        file = lines.file_of(["tables", name]).parent / entry.file
+        file = lines.beside(["tables", name], entry.file)
         try:
             if file not in sheets:
                 sheets[file] = Sheet(file)

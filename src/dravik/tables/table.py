@@ -25,6 +25,16 @@ class Axis:
     values: NDArray[np.float64]
     unit: str = ""
 
+    @cached_property
+    def rises(self) -> bool:
+        """Whether the values are finite and rise from one to the next."""
+        return bool(np.isfinite(self.values).all() and (self.values[1:] > self.values[:-1]).all())
+
+    @cached_property
+    def key(self) -> tuple[float, ...]:
+        """The values, to tell equal axes."""
+        return tuple(self.values.tolist())
+
 
 @dataclass(frozen=True)
 class Table:
@@ -77,7 +87,7 @@ class Table:
         for axis in self.axes:
             if len(axis.values) < 2:
                 raise DravikError(f"axis {axis.name} has one value", where=where, expected="two or more")
-            if not (np.all(np.isfinite(axis.values)) and np.all(np.diff(axis.values) > 0)):
+            if not axis.rises:
                 raise DravikError(f"axis {axis.name} does not rise from value to value", where=where)
         for name in self.along:
             if name not in [a.name for a in self.axes]:
@@ -161,12 +171,10 @@ def interleaved_nodes(tables: Sequence[Table]) -> NDArray[np.float64]:
     for each of these the tables one behind the other, so that a corner's numbers are neighbours in memory.
     """
     first = tables[0]
-    blocks = {0: np.stack([t.values for t in tables], axis=-1)}
-    for bits in range(1, 1 << len(first.smooth_axes)):
-        j = bits.bit_length() - 1
-        k = first.smooth_axes[j]
-        blocks[bits] = limited_slopes(first.axes[k].values, blocks[bits ^ (1 << j)], k)
-    return np.stack([blocks[b] for b in range(len(blocks))], axis=-2).ravel()
+    blocks = np.stack([t.values for t in tables], axis=-1)[..., np.newaxis, :]
+    for k in first.smooth_axes:
+        blocks = np.concatenate([blocks, limited_slopes(first.axes[k].values, blocks, k)], axis=-2)
+    return blocks.ravel()
 
 
 def limited_slopes(x: NDArray[np.float64], values: NDArray[np.float64], axis: int) -> NDArray[np.float64]:
@@ -175,22 +183,22 @@ def limited_slopes(x: NDArray[np.float64], values: NDArray[np.float64], axis: in
     Inside, the weighted harmonic mean of the neighbouring chords, zero where they differ in sign (Fritsch and Butland);
     at the ends a one-sided three-point formula, held to the sign and three times the size of the chord.
     """
-    y = np.moveaxis(values, axis, 0)
-    h = np.diff(x).reshape(-1, *[1] * (y.ndim - 1))
-    chord = np.diff(y, axis=0) / h
+    y = values.swapaxes(axis, 0)
+    h = (x[1:] - x[:-1]).reshape(-1, *[1] * (y.ndim - 1))
+    chord = (y[1:] - y[:-1]) / h
     if len(x) == 2:
-        return np.moveaxis(np.concatenate([chord, chord]), 0, axis)
-    slopes = np.zeros_like(y)
+        return np.concatenate([chord, chord]).swapaxes(0, axis)
+    slopes = np.empty_like(y)
     before, after, hb, ha = chord[:-1], chord[1:], h[:-1], h[1:]
-    same = before * after > 0.0
     wb, wa = 2.0 * ha + hb, ha + 2.0 * hb
     # between nearly equal values the chords are too small to divide by; their harmonic mean tends to zero anyway
     with np.errstate(divide="ignore", invalid="ignore", over="ignore"):
         mean = (wb + wa) / (wb / before + wa / after)
-    slopes[1:-1] = np.where(same & np.isfinite(mean), mean, 0.0)
-    for end, near, far, h0, h1 in ((0, chord[0], chord[1], h[0], h[1]), (-1, chord[-1], chord[-2], h[-1], h[-2])):
-        slope = ((2.0 * h0 + h1) * near - h0 * far) / (h0 + h1)
-        slope = np.where(np.sign(slope) != np.sign(near), 0.0, slope)
-        steep = (np.sign(near) != np.sign(far)) & (np.abs(slope) > 3.0 * np.abs(near))
-        slopes[end] = np.where(steep, 3.0 * near, slope)
-    return np.moveaxis(slopes, 0, axis)
+    slopes[1:-1] = np.where((before * after > 0.0) & np.isfinite(mean), mean, 0.0)
+    # both ends at once
+    near, far, h0, h1 = chord[[0, -1]], chord[[1, -2]], h[[0, -1]], h[[1, -2]]
+    end = ((2.0 * h0 + h1) * near - h0 * far) / (h0 + h1)
+    end = np.where(np.sign(end) != np.sign(near), 0.0, end)
+    steep = (np.sign(near) != np.sign(far)) & (np.abs(end) > 3.0 * np.abs(near))
+    slopes[[0, -1]] = np.where(steep, 3.0 * near, end)
+    return slopes.swapaxes(0, axis)
