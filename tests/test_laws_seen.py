@@ -8,7 +8,7 @@ from pathlib import Path
 import dravik as dv
 from dravik.aircraft import sample_path
 from dravik.errors import DravikError
-from dravik.flight.scorecard import asked_of, scorecard, targets_of
+from dravik.flight.scoring import asked_of, scorecard, targets_of
 from dravik.flight.watched import WatchedParameters
 from dravik.report.plans import mode_spans
 from tests.test_autopilot import craft

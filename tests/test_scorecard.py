@@ -11,7 +11,7 @@ import numpy as np
 import dravik as dv
 from dravik.errors import DravikError
 from dravik.flight import Recording, scorecard
-from dravik.flight.scorecard import targets_of
+from dravik.flight.scoring import targets_of
 from tests.test_cli import run
 from tests.test_loops import HELD, POINT
 

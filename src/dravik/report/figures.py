@@ -15,7 +15,7 @@ from matplotlib.lines import Line2D
 
 from dravik.errors import DravikError
 from dravik.flight.recording import STILL
-from dravik.flight.scorecard import TURNING, asked_of
+from dravik.flight.scoring import TURNING, asked_of
 from dravik.report.look import ACTUAL, COMMANDED, GRID, INK, SOFT, STYLE, THIRD
 from dravik.report.plans import draw_modes, mode_spans
 from dravik.threads import shared_out
