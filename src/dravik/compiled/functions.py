@@ -34,7 +34,9 @@ class ForCompiler:
         import numba
         from numba.core import types as numba_types
 
-        made = numba.njit(**self._options)(self.function)
+        from dravik.compiled.compiler import TextOnly
+
+        made = numba.njit(pipeline_class=TextOnly, **self._options)(self.function)
         call_template = made.get_call_template
 
         def without_literals(args: Any, kws: Any) -> Any:

@@ -76,7 +76,7 @@ def _maker() -> str:
         llvm.get_host_cpu_name(), llvm.get_host_cpu_features().flatten(), platform.system(), platform.machine(),
     ]  # fmt: skip
     found = hashlib.sha256("\n".join(parts).encode())
-    for source in ("doors.py", "making.py", "objects.py"):
+    for source in ("compiler.py", "doors.py", "making.py", "objects.py"):
         found.update(Path(__file__).with_name(source).read_bytes())
     return found.hexdigest()[:12]
 
