@@ -5,7 +5,10 @@ import pickle
 import subprocess
 import sys
 import tempfile
+import time
 import unittest
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any, ClassVar, NamedTuple
 
@@ -13,8 +16,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 import dravik as dv
-from dravik.compiled import compiled, inlined, is_cached
+from dravik.compiled import compiled, inlined
 from dravik.flight.texts import as_lines
+from dravik.threads import in_threads
+from dravik.waiting import announcing
 
 Floats = NDArray[np.float64]
 FACTOR = 3.0
@@ -137,7 +142,26 @@ class KeptTest(unittest.TestCase):
         self.assertNotEqual(before, meaning(weighed))
         WEIGHTS[1] = 2.0
         self.assertEqual(before, meaning(weighed))
-        self.assertTrue(is_cached(summed) or summed(Pair(np.ones((1, 1)), np.ones(1, int)), np.ones(1), 1, False, 1.0))
+
+    def test_who_waits_for_it_is_told_also_from_a_thread_and_once(self) -> None:
+        told: list[str] = []
+
+        @contextmanager
+        def teller(what: str) -> Iterator[None]:
+            told.append(what)
+            yield
+            told.append("done")
+
+        offset = float(time.time_ns() % 1_000_003)  # never compiled before
+
+        @compiled
+        def fresh(x: float) -> float:
+            return x + offset
+
+        with announcing(teller):
+            self.assertEqual(in_threads(fresh, [1.0, 2.0]), [1.0 + offset, 2.0 + offset])
+            self.assertEqual(fresh(3.0), 3.0 + offset)
+        self.assertEqual(told, ["fresh", "done"])
 
     def test_what_is_broken_on_disk_is_made_anew(self) -> None:
         text = "define i64 @answer() {\n  ret i64 NUMBER\n}\ndefine void @door(i8* %a, i8* %b) {\n  ret void\n}\n"

@@ -38,6 +38,7 @@ LAYERS = (
         "kernel",
         "plants",
         "threads",
+        "waiting",
         "definition",
         "contributions",
         "fitting",

@@ -6,6 +6,7 @@ import sys
 import threading
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
+from contextvars import copy_context
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, NoReturn, TypeVar
@@ -84,8 +85,10 @@ def in_threads(act: Callable[[T], S], items: Iterable[T]) -> list[S]:
     listed = list(items)
     if len(listed) < 2 or cores() < 2:
         return [act(item) for item in listed]
+    # each in the caller's context, in which it is said who is told of long work
+    contexts = [copy_context() for _ in listed]
     with matrices_in_one_thread(), ThreadPoolExecutor(min(cores(), len(listed))) as pool:
-        return list(pool.map(act, listed))
+        return list(pool.map(lambda context, item: context.run(act, item), contexts, listed))
 
 
 def shared_out(act: Callable[[T], object], items: Iterable[T]) -> None:

@@ -43,9 +43,11 @@ def main(arguments: list[str] | None = None) -> int:
 
 def _run(arguments: list[str] | None) -> int:
     from dravik.cli.app import app
+    from dravik.cli.common import kernel_notice
 
     try:
-        app(arguments, prog_name="dravik")
+        with kernel_notice():
+            app(arguments, prog_name="dravik")
     except SystemExit as end:
         # the argument parser turns a broken pipe into SystemExit
         if isinstance(end.__context__, OSError) and end.__context__.errno in GONE:

@@ -14,7 +14,6 @@ from dravik.cli.common import (
     Settings,
     emit,
     get_craft,
-    kernel_notice,
     say,
     show_rows,
 )
@@ -95,8 +94,7 @@ def check(aircraft: AircraftFile, loading: Loading = "", law: Laws = None, as_js
     from dravik.aircraft import audit
 
     craft = craft_or_scenario(aircraft, loading, law)
-    with kernel_notice("trim"):
-        findings = audit(craft)
+    findings = audit(craft)
     errors = sum(f.severity == "error" for f in findings)
     if as_json:
         emit({"aircraft": craft.name, "errors": errors, "findings": [vars(f) for f in findings]})
@@ -186,8 +184,7 @@ def trim(
     if prove:
         from dravik.flight import prove_trim
 
-        with kernel_notice():
-            proof = prove_trim(point)
+        proof = prove_trim(point)
     if as_json:
         emit(
             {

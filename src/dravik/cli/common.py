@@ -3,6 +3,7 @@
 import json
 import math
 import sys
+import time as clock
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from pathlib import Path
@@ -17,6 +18,7 @@ from rich.text import Text
 from dravik.errors import DravikError, readable
 from dravik.files import exists, is_folder
 from dravik.report.text import cell_text
+from dravik.waiting import announcing
 
 if TYPE_CHECKING:
     from dravik.aircraft import Aircraft
@@ -45,9 +47,9 @@ def finite(value: float) -> float:
     return value
 
 
+NOTED = 0.1  # s of compiling that are worth a line
 # output to a pipe or a file has no terminal width: use one at which tables are not broken
 _WIDTH = None if sys.stdout.isatty() else 120
-_told: list[bool] = []
 # markup and emoji codes are off: names from files are printed literally
 out = Console(highlight=False, markup=False, emoji=False, width=_WIDTH)
 err = Console(stderr=True, highlight=False, markup=False, emoji=False)
@@ -132,14 +134,23 @@ def quantities(craft: "Aircraft", pairs: Sequence[str] | None) -> dict[str, floa
 
 
 @contextmanager
-def kernel_notice(*parts: str) -> Iterator[None]:
-    """Say that the kernel compiles, when those parts of it have never been used by this user; and once."""
-    from dravik.kernel import is_compiled
+def kernel_notice() -> Iterator[None]:
+    """Say what of the kernel is compiled, which takes its time when this user needs it first."""
+    told: list[str] = []
 
-    if not is_compiled(*parts) and not _told:
-        _told.append(True)
-        err.print("compiling the kernel: some 20 s, once for each user ...", style="dim")
-    yield
+    @contextmanager
+    def compiling(name: str) -> Iterator[None]:
+        if not told:
+            err.print("compiling the kernel: some 15 s, once for each user", style="dim")
+        told.append(name)
+        begun = clock.perf_counter()
+        yield
+        spent = clock.perf_counter() - begun
+        if spent > NOTED:
+            err.print(f"  {name}: {spent:.1f} s", style="dim")
+
+    with announcing(compiling):
+        yield
 
 
 def emit(data: object) -> None:

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from dravik.cli.common import input_settings, kernel_notice, settings
+from dravik.cli.common import input_settings, settings
 from dravik.errors import DravikError
 
 if TYPE_CHECKING:
@@ -101,5 +101,4 @@ def get_point(
         "inputs": input_settings(craft, inputs),
         "guess": settings(condition.guess, "--guess"),
     }
-    with kernel_notice("trim"):
-        return trim(condition.in_wind(craft), strict=strict, **asked)
+    return trim(condition.in_wind(craft), strict=strict, **asked)

@@ -11,7 +11,7 @@ from rich.progress import BarColumn, Progress, TextColumn
 
 from dravik.aero import centre_range, read_coefficients, read_geometry
 from dravik.aircraft import Aircraft, audit, drain_paths, load_law, sample, sample_path
-from dravik.cli.common import emit, err, kernel_notice, say, show_rows
+from dravik.cli.common import emit, err, say, show_rows
 from dravik.errors import DravikError
 from dravik.files import write_text
 from dravik.flight import Recording, doublet, fly, load_scenario, prove_linear, prove_trim, step, write_track
@@ -89,7 +89,7 @@ def run_demo(folder: str, *, quick: bool, as_json: bool) -> bool:
         disable=as_json or not err.is_terminal,
         auto_refresh=False,  # a thread of its own for that would keep the figures from being shared out
     )
-    with bar, kernel_notice():
+    with bar:
         task = bar.add_task("the Tarn", total=STEPS)
 
         def tell(text: str) -> None:

@@ -18,7 +18,6 @@ from dravik.cli.common import (
     err,
     get_craft,
     input_settings,
-    kernel_notice,
     progress_bar,
     quantities,
     say,
@@ -114,7 +113,7 @@ def fly(
             )  # fmt: skip
 
     try:
-        with progress_bar(quiet=as_json) as progress, kernel_notice():
+        with progress_bar(quiet=as_json) as progress:
             run = flown(progress)
     except FlightError:
         if save:
@@ -171,8 +170,7 @@ def _scenario_flight(
     for option, given in refused.items():
         if given:
             raise DravikError(f"{option} beside a scenario", where=name, hint="write it into the scenario")
-    with kernel_notice():
-        scenario = load_scenario(name)
+    scenario = load_scenario(name)
     for own in values:
         if own not in scenario.craft.parameters:
             known = scenario.craft.parameters
@@ -193,8 +191,7 @@ def _scenario_flight(
             _show_route(run, scenario.course)
         return run
 
-    with kernel_notice():
-        band = scenario.band if not quiet else None
+    band = scenario.band if not quiet else None
     if band is not None:
         say(
             f"reach at {band.altitude:.0f} m within {band.miss:g} m: {band.least:.0f} m to {band.greatest:.0f} m, "

@@ -14,7 +14,6 @@ from dravik.cli.common import (
     Settings,
     emit,
     get_craft,
-    kernel_notice,
     progress_bar,
     say,
     settings,
@@ -83,8 +82,7 @@ def handling(
         _map(craft, condition, set_, sweep, judged, figure, level, as_json)
         return
     point = get_point(craft, condition, set_)
-    with kernel_notice("linear"):
-        found = handling_qualities(craft, point, **judged)
+    found = handling_qualities(craft, point, **judged)
     other = None
     if against is not None or against_law is not None:
         other = _other(aircraft, condition, loading, set_, law, against, against_law, judged)
@@ -187,8 +185,7 @@ def _other(
     own = [*(set_ or ()), *(p for p in pairs if p.split("=", 1)[0].strip() != "loading")]
     laws = law if against_law is None else against_law
     craft = condition.in_wind(get_craft(aircraft, loadings[-1] if loadings else loading, laws, own))
-    with kernel_notice("linear"):
-        return handling_qualities(craft, get_point(craft, condition, own), **judged)
+    return handling_qualities(craft, get_point(craft, condition, own), **judged)
 
 
 def _show_compared(before: "Assessment", after: "Assessment", rows: list[dict[str, Any]]) -> None:
@@ -205,7 +202,7 @@ def _map(
     from dravik.handling import handling_map
 
     trims = sweep_of(craft, condition, inputs, axes, quiet=as_json)
-    with kernel_notice("linear"), progress_bar(quiet=as_json, what="judging") as told:
+    with progress_bar(quiet=as_json, what="judging") as told:
         found = handling_map(trims, told=told, **judged)
     if figure:
         from dravik.report import figure_handling_map, save_figure

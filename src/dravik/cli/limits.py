@@ -16,7 +16,6 @@ from dravik.cli.common import (
     emit,
     get_craft,
     input_settings,
-    kernel_notice,
     progress_bar,
     say,
     show_rows,
@@ -52,7 +51,7 @@ def limits(
     inputs = dict(input_settings(craft, set_))
     own = craft.definition.envelope
     heights = spread(altitudes or (f"{own.altitude[0]}:{own.altitude[1]}:10 m" if own else "0:3000:7 m"), "altitudes")
-    with kernel_notice("trim"), progress_bar(quiet=as_json, what="trimming") as told:
+    with progress_bar(quiet=as_json, what="trimming") as told:
         level = flight_envelope(craft, altitudes=heights, inputs=inputs, told=told)
         here = flight_envelope(craft, altitudes=[altitude], inputs=inputs)[0]
         low, high = (v if math.isfinite(v) else d for v, d in ((here.slowest, 1.0), (here.fastest, 3.0 * 20.0)))

@@ -16,7 +16,6 @@ from dravik.cli.common import (
     channel_of,
     emit,
     get_craft,
-    kernel_notice,
     progress_bar,
     say,
     show_rows,
@@ -83,8 +82,7 @@ def linearise(
         return
     point = get_point(craft, condition, set_)
     names = [n.strip() for n in outputs.split(",") if n.strip()]
-    with kernel_notice("linear"):
-        model = make_model(craft, point, coordinates=coordinates, outputs=names)
+    model = make_model(craft, point, coordinates=coordinates, outputs=names)
     modes = model.modes()
     channels = [_channel(craft, model, pair) for pair in transfer or ()]
     whole = _whole_proof(craft, point, quiet=as_json) if prove == "all" else None
@@ -136,7 +134,7 @@ def _emit_model(
 def _whole_proof(craft: "Aircraft", point: "TrimPoint", *, quiet: bool) -> "ModelProof":
     from dravik.flight import prove_model
 
-    with kernel_notice(), progress_bar(quiet=quiet, what="proving") as told:
+    with progress_bar(quiet=quiet, what="proving") as told:
         return prove_model(craft, point, told=told)
 
 
@@ -159,15 +157,13 @@ def _channel(craft: "Aircraft", model: "LinearModel", pair: str) -> "Transfer":
 def _derivatives(craft: "Aircraft", point: "TrimPoint") -> "Derivatives":
     from dravik.linear import derivatives
 
-    with kernel_notice("linear"):
-        return derivatives(craft, point)
+    return derivatives(craft, point)
 
 
 def _sensitivities(craft: "Aircraft", point: "TrimPoint") -> "list[RootSensitivity]":
     from dravik.linear import root_sensitivities
 
-    with kernel_notice("linear"):
-        return root_sensitivities(craft, point)
+    return root_sensitivities(craft, point)
 
 
 def _sensitivity_record(s: "RootSensitivity") -> dict[str, object]:
@@ -227,8 +223,7 @@ def _show_roots(
     from dravik.linear import is_body_mode, root_sweep
 
     trims = sweep_of(craft, condition, inputs, axes, quiet=as_json)
-    with kernel_notice("linear"):
-        found = root_sweep(trims)
+    found = root_sweep(trims)
     if figure:
         from dravik.report import figure_roots, save_figure
 
@@ -268,8 +263,7 @@ def _proof(point: "TrimPoint", control: str) -> "LinearProof | None":
         return None
     lateral = control in ("aileron", "rudder", "roll_stick", "pedal")
     names = ("beta", "p", "r", "phi") if lateral else ("airspeed", "alpha", "q", "theta")
-    with kernel_notice():
-        return prove_linear(point, control=control, signals=names)
+    return prove_linear(point, control=control, signals=names)
 
 
 def show_modes(title: str, rows: "list[dict[str, object]]") -> None:

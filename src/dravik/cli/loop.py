@@ -14,7 +14,6 @@ from dravik.cli.common import (
     Settings,
     emit,
     get_craft,
-    kernel_notice,
     say,
     show_rows,
 )
@@ -103,8 +102,7 @@ def _break(
     """Break a loop at a signal, print and draw its margins; leaves with 1 where there are less than the least."""
     from dravik.loops import broken_loop, margins
 
-    with kernel_notice("linear"):
-        opened = broken_loop(craft, point, at)
+    opened = broken_loop(craft, point, at)
     found = margins(opened, delay=late)
     holds = (
         found.is_stable

@@ -11,7 +11,6 @@ from dravik.cli.common import (
     emit,
     get_craft,
     input_settings,
-    kernel_notice,
     own_file,
     own_folder,
     progress_bar,
@@ -58,8 +57,7 @@ def run_plan(
     from dravik.loops import law_of, study_loops
 
     plan, craft = asked.meant()
-    with kernel_notice("linear"):
-        found = study_loops(craft, plan)
+    found = study_loops(craft, plan)
     others = {}
     for pair in beside:
         name, value = next(iter(settings([pair], "--beside").items()))
@@ -138,7 +136,7 @@ def run_schedule(
 
     plan, craft = asked.meant()
     over = {n: str(v) for n, v in settings(axes, "--schedule").items()}
-    with kernel_notice("linear"), progress_bar(quiet=as_json, what="designing") as told:
+    with progress_bar(quiet=as_json, what="designing") as told:
         found = schedule_gains(craft, plan, over, told=told)
     written = []
     if out:
@@ -177,8 +175,7 @@ def show_locus(
 
     ((name, given),) = settings([asked], "--locus").items()
     values = _range(str(given), name)
-    with kernel_notice("linear"):
-        found = parameter_locus(craft, point, name, values)
+    found = parameter_locus(craft, point, name, values)
     lines = [("axis", c) for c in found.crossings()] + ([(f"damping {damping:g}", c) for c in found.crossings(damping)]
                                                         if damping else [])  # fmt: skip
     if figure:

@@ -2,7 +2,7 @@
 
 from typing import TYPE_CHECKING
 
-from dravik.cli.common import AircraftFile, AsJson, Figure, Laws, Loading, emit, kernel_notice, say, show_rows
+from dravik.cli.common import AircraftFile, AsJson, Figure, Laws, Loading, emit, say, show_rows
 from dravik.cli.flying import craft_or_scenario
 from dravik.errors import DravikError
 
@@ -16,8 +16,7 @@ def machines(
     aircraft: AircraftFile, loading: Loading = "", law: Laws = None, figure: Figure = "", as_json: AsJson = False
 ) -> None:
     """List the state machines of an aircraft with its laws, or of a scenario: modes, what they set, where they lead."""
-    with kernel_notice():
-        craft = craft_or_scenario(aircraft, loading, law)
+    craft = craft_or_scenario(aircraft, loading, law)
     found = craft.configuration.machines
     if not found:
         raise DravikError(f"{craft.name} has no state machines", hint="--law autopilot; or a scenario")

@@ -15,7 +15,6 @@ from dravik.cli.common import (
     channel_of,
     emit,
     get_craft,
-    kernel_notice,
     progress_bar,
     say,
     show_rows,
@@ -63,9 +62,8 @@ def response(
     if not pairs and (figure or beside):
         raise DravikError("no channel to draw", expected="--channel OUTPUT/INPUT, such as theta/elevator")
     outputs = list(dict.fromkeys(output for output, _ in pairs))
-    with kernel_notice("linear"):
-        whole = linearise(craft, point)
-        answering = linearise(craft, point, outputs=outputs) if outputs else whole
+    whole = linearise(craft, point)
+    answering = linearise(craft, point, outputs=outputs) if outputs else whole
     systems: dict[str, LinearSystem] = {"here": answering}
     if beside:
         systems[beside] = load_system(beside)

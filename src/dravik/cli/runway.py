@@ -14,7 +14,6 @@ from dravik.cli.common import (
     emit,
     get_craft,
     input_settings,
-    kernel_notice,
     own_file,
     progress_bar,
     settings,
@@ -50,9 +49,8 @@ def runway(
     craft = AskedFor(wind=wind).in_wind(get_craft(aircraft, loading, law, set_))
     inputs = input_settings(craft, set_)
     where: dict[str, Any] = {"altitude": altitude, "heading": heading}
-    with kernel_notice("trim"):
-        up = take_off(craft, inputs=inputs, **where)
-        down = landing(craft, inputs={**inputs, **settings(landed, "--landed")}, **where)
+    up = take_off(craft, inputs=inputs, **where)
+    down = landing(craft, inputs={**inputs, **settings(landed, "--landed")}, **where)
     if as_json:
         both = {"take_off": {**asdict(up), "total": up.total}, "landing": {**asdict(down), "total": down.total}}
         emit({"aircraft": craft.name, "loading": craft.loading_name, **both})
@@ -102,7 +100,7 @@ def fuel(
 
     craft = get_craft(aircraft, loading, law)
     legs = read_fuel_plan(own_file(plan, aircraft, "fuel"))
-    with kernel_notice("trim"), progress_bar(quiet=as_json, what="legs") as told:
+    with progress_bar(quiet=as_json, what="legs") as told:
         use = fuel_for(craft, legs, told=told)
     if as_json:
         emit(

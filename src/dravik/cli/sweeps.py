@@ -5,7 +5,7 @@ from typing import TYPE_CHECKING, Annotated, Any, cast
 
 import typer
 
-from dravik.cli.common import emit, input_settings, kernel_notice, progress_bar, say, settings, show_rows
+from dravik.cli.common import emit, input_settings, progress_bar, say, settings, show_rows
 from dravik.cli.conditions import AskedFor
 from dravik.units import from_si
 
@@ -38,7 +38,7 @@ def sweep_of(
     if condition.guess:
         asked["guess"] = settings(condition.guess, "--guess")
     over = {n: str(v) for n, v in settings(axes, "--sweep").items()}
-    with kernel_notice("trim"), progress_bar(quiet=quiet, what="trimming") as told:
+    with progress_bar(quiet=quiet, what="trimming") as told:
         return trim_sweep(craft, over, told=told, **cast("Asked", asked))
 
 
@@ -73,8 +73,7 @@ def run_all(craft: "Aircraft", condition: AskedFor, inputs: Sequence[str] | None
     asked: dict[str, Any] = {**condition.asked, "inputs": input_settings(craft, inputs)}
     if condition.guess:
         asked["guess"] = settings(condition.guess, "--guess")
-    with kernel_notice("trim"):
-        found = trim_all(craft, **cast("Asked", asked))
+    found = trim_all(craft, **cast("Asked", asked))
     if as_json:
         shown = [{n: p.signals[n] for n in names or p.signals} for p in found]
         emit({"aircraft": craft.name, "loading": craft.loading_name, "answers": shown})

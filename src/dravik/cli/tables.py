@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from dravik.cli.common import AsJson, emit, err, finite, kernel_notice, say, show_rows
+from dravik.cli.common import AsJson, emit, err, finite, say, show_rows
 from dravik.errors import DravikError
 from dravik.files import exists, is_folder
 from dravik.units import quantity
@@ -109,10 +109,9 @@ def draw(
             raise DravikError(f"{drawing.name} has a finned body", where="--loading", hint="surfaces have span loading")
         _draw_finned(drawing, drawing.finned_body, (alpha, angle, mach), figure, as_json)
         return
-    with kernel_notice():
-        lattice = Lattice(build_mesh(drawing, path.parent), drawing, mach=mach)
-        flow = lattice.forces(FlowState(alpha=angle))
-        rows = lattice.derivatives(FlowState(alpha=angle))
+    lattice = Lattice(build_mesh(drawing, path.parent), drawing, mach=mach)
+    flow = lattice.forces(FlowState(alpha=angle))
+    rows = lattice.derivatives(FlowState(alpha=angle))
     if figure or loading:
         from dravik.report import figure_loading, figure_three_views, save_figure
 
@@ -148,7 +147,6 @@ def build(geometry: Drawing, folder: Out, as_json: AsJson = False) -> None:
     drawing = read_geometry(path)
     columns = (TextColumn("{task.description}"), BarColumn(), TimeRemainingColumn())
     with (
-        kernel_notice(),
         Progress(*columns, console=err, transient=True, disable=as_json or not err.is_terminal) as bar,
     ):
         task = bar.add_task(f"{drawing.name}: states of flow", total=None)

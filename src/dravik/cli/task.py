@@ -13,7 +13,6 @@ from dravik.cli.common import (
     Settings,
     emit,
     get_craft,
-    kernel_notice,
     say,
     show_rows,
 )
@@ -43,8 +42,7 @@ def task(
 
     craft = condition.in_wind(get_craft(aircraft, loading, law, set_))
     point = get_point(craft, condition, set_)
-    with kernel_notice():
-        flown = fly_task(craft, point, kind, size=size or None, bandwidth=bandwidth, delay=delay, duration=duration)
+    flown = fly_task(craft, point, kind, size=size or None, bandwidth=bandwidth, delay=delay, duration=duration)
     if out:
         flown.run.save(out)
     title = f"{craft.name}, {point.title}: {kind} task"

@@ -14,7 +14,6 @@ from dravik.cli.common import (
     emit,
     err,
     get_craft,
-    kernel_notice,
     quantities,
     say,
     show_rows,
@@ -57,12 +56,11 @@ def thrust(
         return
     speeds = _speeds(craft, airspeeds)
     inputs = quantities(craft, set_)
-    with kernel_notice():
-        bench = engine_points(
-            craft, airspeeds=np.linspace(0.0, speeds[-1], POINTS + 1).tolist(), levers=_levers(levers),
-            altitude=height, inputs=inputs,
-        )  # fmt: skip
-        found, top = _performance(craft, speeds, height, in_si(climb, "speed", where="climb"), inputs, quiet=as_json)
+    bench = engine_points(
+        craft, airspeeds=np.linspace(0.0, speeds[-1], POINTS + 1).tolist(), levers=_levers(levers),
+        altitude=height, inputs=inputs,
+    )  # fmt: skip
+    found, top = _performance(craft, speeds, height, in_si(climb, "speed", where="climb"), inputs, quiet=as_json)
     if figure:
         from dravik.report import figure_performance, save_figure
 

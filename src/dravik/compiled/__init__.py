@@ -4,7 +4,7 @@ Numba compiles; what it makes is loaded from disk by llvmlite alone, so that who
 half a second for the compiler to load.
 """
 
-from dravik.compiled.functions import address_of, compiled, inlined, intrinsic, is_cached
+from dravik.compiled.functions import address_of, compiled, inlined, intrinsic
 from dravik.compiled.objects import MachineCode, host_machine, kept
 
 __all__ = [
@@ -14,6 +14,5 @@ __all__ = [
     "host_machine",
     "inlined",
     "intrinsic",
-    "is_cached",
     "kept",
 ]

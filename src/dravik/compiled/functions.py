@@ -1,6 +1,7 @@
 """Functions that are compiled: when first called, or when another that calls them is."""
 
 import functools
+import threading
 import types
 from collections.abc import Callable, Iterator
 from hashlib import sha256
@@ -9,9 +10,10 @@ from typing import Any, ClassVar, TypeVar, cast
 import numpy as np
 
 from dravik.compiled.doors import Door, Kinds, is_tuple_class, kinds_of, numbers_as
-from dravik.compiled.objects import is_kept, kept
+from dravik.compiled.objects import kept
+from dravik.waiting import announced
 
-__all__ = ["address_of", "compiled", "inlined", "intrinsic", "is_cached"]
+__all__ = ["address_of", "compiled", "inlined", "intrinsic"]
 
 F = TypeVar("F", bound=Callable[..., object])
 OPTIONS: dict[str, Any] = {"error_model": "numpy", "nogil": True, "_nrt": False}
@@ -69,6 +71,7 @@ class Compiled(ForCompiler):
     def __init__(self, function: Callable[..., object]) -> None:
         super().__init__(function)
         self._doors: dict[Kinds, Door] = {}
+        self._lock = threading.Lock()
         self._call: Callable[..., Any] = self._otherwise
 
     def __call__(self, *args: Any) -> Any:
@@ -94,16 +97,13 @@ class Compiled(ForCompiler):
 
     def door(self, kinds: Kinds) -> Door:
         """Return the way into the machine code for arguments of these kinds; loads it, or compiles it first."""
-        found = self._doors.get(kinds)
-        if found is None:
-            code = kept(self.__name__, self._key(kinds), lambda: self._make(kinds))
-            found = Door(code, kinds, self._otherwise, lambda *args: self._by_numba(*args))
-            self._doors[kinds] = found
+        with self._lock:  # two threads that need it at once compile it once
+            found = self._doors.get(kinds)
+            if found is None:
+                code = kept(self.__name__, self._key(kinds), lambda: self._make(kinds))
+                found = Door(code, kinds, self._otherwise, lambda *args: self._by_numba(*args))
+                self._doors[kinds] = found
         return found
-
-    def is_kept(self) -> bool:
-        """Whether its machine code lies on disk, for any arguments."""
-        return is_kept(self.__name__, self._meaning)
 
     @functools.cached_property
     def _meaning(self) -> str:
@@ -121,7 +121,8 @@ class Compiled(ForCompiler):
     def _make(self, kinds: Kinds) -> tuple[str, dict[str, Any]]:
         from dravik.compiled.making import machine_text
 
-        return machine_text(self.dispatcher, kinds)
+        with announced(self.__name__):
+            return machine_text(self.dispatcher, kinds)
 
     @functools.cached_property
     def _by_numba(self) -> Any:
@@ -171,11 +172,6 @@ def inlined(function: F) -> F:
 def intrinsic(function: F) -> F:
     """Make a function known to the compiler that returns a signature and a generator of its instructions."""
     return cast(F, Intrinsic(function))
-
-
-def is_cached(function: Any) -> bool:
-    """Whether a compiled function lies on disk, so that its first call loads instead of compiling."""
-    return bool(function.is_kept())
 
 
 def address_of(function: Any, kinds: Kinds) -> int:

@@ -13,7 +13,7 @@ from importlib import metadata
 from pathlib import Path
 from typing import Any
 
-__all__ = ["MachineCode", "host_machine", "is_kept", "kept"]
+__all__ = ["MachineCode", "host_machine", "kept"]
 
 MOST = 100  # files of a name that are kept
 MARK = b"dravik machine code 1\n"
@@ -53,12 +53,6 @@ def kept(name: str, key: str, make: Callable[[], tuple[str, dict[str, Any]]]) ->
     if path is not None:
         _write(path, compiled, facts)
     return MachineCode(compiled, facts)
-
-
-def is_kept(name: str, beginning: str) -> bool:
-    """Whether machine code by a name and the beginning of a key lies on disk."""
-    folder = _folder()
-    return folder is not None and any(folder.glob(f"{name}-{beginning}*-{_maker()}.o"))
 
 
 def _path(name: str, key: str) -> Path | None:
