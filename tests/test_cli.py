@@ -10,6 +10,8 @@ import tempfile
 import unittest
 from pathlib import Path
 
+from pypdf import PdfReader
+
 from dravik.cli import main
 
 AT = ["--airspeed", "62 m/s", "--altitude", "300 m"]
@@ -132,6 +134,10 @@ class CommandTest(unittest.TestCase):
                 more = ["--seconds", "1"] if view == "moving" else []
                 self.ok("plot", drawn, "--view", view, "--out", str(self.folder / file), *more)
                 self.assertTrue((self.folder / file).read_bytes().lower().startswith(head.lower()))
+        book = PdfReader(self.folder / "book.pdf")
+        chapters = [str(getattr(entry, "title", "")) for entry in book.outline]
+        self.assertEqual(chapters, ["What was flown", "Attitude and angles to the air"])
+        self.assertEqual((len(book.pages), book.get_destination_page_number(book.outline[1])), (2, 1))  # type: ignore[arg-type]
         self.assertGreaterEqual((self.folder / "book.html").read_text().count("data:image/png;base64"), 5)
         self.ok("plot", run_3, run_4, "--signals", "altitude,psi", "--out", str(self.folder / "both.png"))
         self.ok("axes", "--pitch", "90 deg", "--out", str(self.folder / "axes.png"))

@@ -37,8 +37,8 @@ class RecordingWriter:
 
     For a name that ends in ``.parquet`` the rows also go to ``NAME.part.arrow``, a stream of record batches, which
     gives way to the Parquet file when the run ends: Parquet cannot be read before its end is written. ``begins`` is the
-    state to fly on from where a run is killed before its first flush. Raises DravikError where a file cannot be
-    written, or Parquet's package is missing.
+    state to fly on from where a run ends before its first flush. Raises DravikError where a file cannot be written, or
+    Parquet's package is missing.
     """
 
     def __init__(
@@ -52,6 +52,7 @@ class RecordingWriter:
         self._factors = np.array([from_si(units.get(n, ""))[1] for n in names])
         self._rows: Floats = np.zeros((0, len(names)))  # all so far; the thread reads them where the flight has them
         self._flushed = self._grouped = 0  # rows that were given to the thread, for the file and for groups of Parquet
+        self._begins = begins
         self._state: tuple[Mapping[str, Any], Sequence[Mapping[str, Any]]] = (begins, [])
         self._is_told = True  # the side file tells of all rows that were given to the thread
         self._at = clock.perf_counter()  # when it was told last
@@ -64,7 +65,7 @@ class RecordingWriter:
         self._alone = ExitStack()
         self._alone.enter_context(matrices_in_one_thread())
         self._thread = ThreadPoolExecutor(max_workers=1, thread_name_prefix="recording")
-        self._job: Future[None] | None = self._thread.submit(self._begin, begins)
+        self._job: Future[None] | None = self._thread.submit(self._begin)
 
     @property
     def _is_parquet(self) -> bool:
@@ -122,15 +123,15 @@ class RecordingWriter:
 
     # -- what the thread does -----------------------------------------------------------------------------------------
 
-    def _begin(self, begins: Mapping[str, Any]) -> None:
+    def _begin(self) -> None:
         """Write what stands before the rows, and the state to fly on from without any."""
         names = list(self.columns)
         if self._is_parquet:
-            self._stream = self._try(lambda: RowStream(self._file, names))
+            self._try(lambda: side_path(self.path).unlink(missing_ok=True))  # that of a run before
             self._groups = self._try(lambda: ParquetGroups(self.target.with_name(self.target.name + ".part"), names))
         else:
             self._try(lambda: self._file.write((",".join(names) + "\n").encode("utf-8")))
-        self._side(begins, [])
+            self._side(self._begins, [])
 
     def _group(self, rows: Floats) -> None:
         """Write a group of rows to the Parquet file."""
@@ -140,7 +141,10 @@ class RecordingWriter:
 
     def _append(self, rows: Floats, state: tuple[Mapping[str, Any], Sequence[Mapping[str, Any]]] | None) -> None:
         def append() -> None:
-            if self._stream is not None:
+            if self._is_parquet:
+                if self._stream is None:  # many flights are over before a stream is needed
+                    self._side(self._begins, [])
+                    self._stream = RowStream(self._file, list(self.columns))
                 self._stream.write(as_columns(rows, self._factors))
                 return
             self._file.write(as_lines(rows, self._factors))

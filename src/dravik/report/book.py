@@ -4,12 +4,14 @@ import tempfile
 from collections.abc import Callable, Mapping, Sequence
 from functools import partial
 from pathlib import Path
+from textwrap import shorten
 from typing import TYPE_CHECKING
 
 import matplotlib
 from matplotlib.figure import Figure
 
 from dravik.errors import DravikError
+from dravik.files import replace_file, saved
 from dravik.report.figures import figure_histories, new_figure, save_figures
 from dravik.report.look import INK, SOFT, STYLE
 from dravik.report.page import Block, write_page
@@ -119,33 +121,43 @@ def _html(run: "Recording", makers: Makers, target: Path, title: str) -> Path:
 
 
 def _pdf(run: "Recording", makers: Makers, target: Path, title: str) -> Path:
-    from matplotlib.backends.backend_pdf import PdfPages
+    from pypdf import PdfWriter
 
-    try:
-        with matplotlib.rc_context(STYLE), PdfPages(target, metadata={"Title": title, "Creator": "Dravik"}) as pages:
-            pages_of: list[Callable[[], Figure]] = [partial(cover, run, title), *makers.values()]
-            for i, make in enumerate(pages_of, start=1):
-                figure = make()
-                figure.text(0.99, 0.006, f"{i}", ha="right", color=SOFT, fontsize=8)
-                pages.savefig(figure)
-    except OSError as error:
-        raise DravikError(f"the book cannot be written ({error.strerror or error})", where=str(target)) from None
+    pages: Makers = {"What was flown": partial(cover, run, title), **makers}
+    with tempfile.TemporaryDirectory() as folder, PdfWriter() as book:
+        files = {heading: Path(folder) / f"page_{i}.pdf" for i, heading in enumerate(pages, start=1)}
+        save_figures({files[h]: partial(_numbered, make, i) for i, (h, make) in enumerate(pages.items(), start=1)})
+        for heading, file in files.items():
+            book.append(file, outline_item=heading)
+        book.add_metadata({"/Title": title, "/Creator": "Dravik"})
+        book.compress_identical_objects()  # each page brings its own fonts
+        saved(lambda: replace_file(target, book.write), target, what="book")
     return target
+
+
+def _numbered(make: Callable[[], Figure], number: int) -> Figure:
+    """Return a page with its number."""
+    figure = make()
+    figure.text(0.99, 0.006, f"{number}", ha="right", color=SOFT, fontsize=8)
+    return figure
 
 
 def cover(run: "Recording", title: str) -> Figure:
     """Return the first page: what was flown, its events, and the reach of its signals."""
-    first = new_figure(title)
+    first = new_figure(title, fitted=False)
     with matplotlib.rc_context(STYLE):
-        axes = first.add_subplot()
+        axes = first.add_axes((0.02, 0.03, 0.96, 0.88))
         axes.set_axis_off()
         axes.text(0.0, 1.0, "\n".join(_facts(run)), va="top", fontsize=10, color=INK)
         events = [e for e in run.events if "stop" not in e.text]
-        text = "\n".join(f"{e.time:9.3f} s  {run.height_at(e):>8}  {e.text}" for e in events[:36]) or "no events"
+        text = (
+            "\n".join(f"{e.time:9.3f} s  {run.height_at(e):>8}  {shorten(e.text, 52)}" for e in events[:36])
+            or "no events"
+        )
         axes.text(0.0, 0.74, text, va="top", fontsize=9, color=INK, family="DejaVu Sans Mono")
         text = "\n".join(
             f"{n:<18}{a:12.5g}{b:12.5g}{c:12.5g}{d:12.5g}  {unit}" for n, a, b, c, d, unit in _rows(run)
         )  # fmt: skip
         head = f"{'signal':<18}{'start':>12}{'lowest':>12}{'highest':>12}{'end':>12}"
-        axes.text(0.42, 1.0, f"{head}\n{text}", va="top", fontsize=9, color=INK, family="DejaVu Sans Mono")
+        axes.text(0.5, 1.0, f"{head}\n{text}", va="top", fontsize=9, color=INK, family="DejaVu Sans Mono")
     return first
