@@ -291,6 +291,18 @@ class RecordingTest(unittest.TestCase):
             self.assertEqual(rest.time[0], 10.0)
             for name in ("north", "altitude", "theta", "q", "elevator", "air_up"):
                 np.testing.assert_array_equal(rest[name], whole[name][1000:], name)
+        # an interrupt leaves all rows, and a state to fly on from that may be somewhat before the last
+        def interrupt(share: float) -> None:
+            if share > 0.6:
+                raise KeyboardInterrupt
+
+        with mock.patch("dravik.flight.writing.FLUSH_SECONDS", 0.002), self.assertRaises(KeyboardInterrupt):
+            dv.fly(made, start=point, duration=20, save=self.folder / "cut.csv", progress=interrupt, **common)
+        cut = read_recording(self.folder / "cut.csv")
+        rest = dv.fly(made, start=resume(made, cut), duration=5, **common)
+        first = round(float(rest.time[0]) / 0.01)
+        self.assertTrue(0 < first <= len(cut.time) and 12.0 <= cut.time[-1] < 20.0, (first, cut.time[-1]))
+        np.testing.assert_array_equal(rest["q"], whole["q"][first : first + 501])
         with self.assertRaisesRegex(DravikError, "other states"):
             resume(TARN, half)
         # with gusts that follow the flight, phases, and a gust that has begun

@@ -262,7 +262,7 @@ class Flight:
                     progress((self.step - begin) / steps)
         except BaseException:
             if self.writer is not None:
-                self.writer.abandon()
+                self.writer.abandon(self.rows.values)
                 self.writer = self.save_to = None
             raise
 
@@ -287,11 +287,12 @@ class Flight:
             self._most = max(1, min(self._stretch, int(max(done, 1) * min(CLOCK / max(spent, 1e-6), 4.0))))
         paused = work.counters[PAUSED] != 0
         work.counters[PAUSED] = 0
-        if self.writer is not None:
-            self._keep(lambda writer: writer.write(self.rows.values, ending(self), event_rows(self.events)))
+        failed = (done < count and not paused) or work.counters[OUTSIDE_TABLE] or work.counters[NOT_FINITE]
+        if self.writer is not None and (self.ended or failed or self.writer.is_due(self.rows.count)):
+            self._keep(self.rows.values)
         if self.ended:
             return
-        if (done < count and not paused) or work.counters[OUTSIDE_TABLE] or work.counters[NOT_FINITE]:
+        if failed:
             self.fail(self.time_of(self.step))
         if paused:
             self._follow(logged)
@@ -333,11 +334,16 @@ class Flight:
             what = f"at {self.time_of(self.step):.6g} s {then[1]} goes from mode to mode without an end"
             raise FlightError(what, time=self.time_of(self.step), recording=self.recording(), where=self.body.name)
 
-    def _keep(self, write: Callable[[RecordingWriter], None]) -> None:
-        """Write the rows to the file; an error of writing carries the recording so far."""
+    def _keep(self, rows: Floats, whole: Recording | None = None) -> None:
+        """Have all rows so far written to the file, and end it with the ``whole`` recording.
+
+        An error of writing carries the recording so far.
+        """
         assert self.writer is not None
         try:
-            write(self.writer)
+            self.writer.write(rows, ending(self), event_rows(self.events))
+            if whole is not None:
+                self.writer.close(whole)
         except DravikError as error:
             values = self.rows.values
             t = float(values[-1, 0]) if len(values) else self.time_of(self.first)
@@ -351,10 +357,8 @@ class Flight:
     def finish(self, *, present: bool = False) -> Recording:
         """Return the recording, its file closed where it was written to one."""
         recording = self.recording(present=present, copied=False)
-        if self.writer is not None and len(recording.values) > self.rows.count:
-            self._keep(lambda writer: writer.write(recording.values, ending(self), event_rows(self.events)))
         if self.writer is not None:
-            self._keep(lambda writer: writer.close(recording))
+            self._keep(recording.values, recording)
         return recording
 
     # -- saving -------------------------------------------------------------------------------------------------------

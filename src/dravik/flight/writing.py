@@ -82,23 +82,37 @@ class RecordingWriter:
                 hint=f"rows up to {self._written:g} s are in it" if self._written else "",
             ) from None  # fmt: skip
 
-    def write(self, rows: Floats, end: Mapping[str, Any], events: Sequence[Mapping[str, Any]]) -> None:
-        """Take all rows so far (SI), and flush them half a second of the clock after the last ones, or a block of text
-        earlier.
+    def is_due(self, count: int) -> bool:
+        """Whether rows, of which there are so many, should be given now."""
+        return self._is_time() or self._is_block(count)
 
-        ``end`` is the state to fly on from after these rows, ``events`` are all so far. What has been given must stay
-        as it is.
+    def _is_time(self) -> bool:
+        return clock.perf_counter() - self._at > FLUSH_SECONDS
+
+    def _is_block(self, count: int) -> bool:
+        """Whether there is a block of text or a group of rows for the thread, and the thread is free."""
+        # text and groups take their time, so that the thread begins early; a stream for a crash alone can wait
+        width = len(self.columns)
+        given, least = self._flushed, float(BLOCK)
+        if self._is_parquet:
+            given, least = self._grouped, max(GROUP, SHARE * self._grouped * width)
+        return (count - given) * width > least and (self._job is None or self._job.done())
+
+    def write(self, rows: Floats, end: Mapping[str, Any], events: Sequence[Mapping[str, Any]]) -> None:
+        """Take all rows so far (SI), which must stay as they are; flush them half a second of the clock after the last
+
+        ones, or a block of text earlier. ``end`` is the state to fly on from after these rows, ``events`` are all so
+        far.
         """
         self._rows, self._state, self._is_told = rows, (end, events), False
-        # text and groups take their time, so that the thread begins early; a stream for a crash alone can wait
-        is_free = self._job is None or self._job.done()
-        is_due = clock.perf_counter() - self._at > FLUSH_SECONDS
-        loose = rows[self._grouped :] if self._is_parquet else rows[:0]
-        if is_free and loose.size > max(GROUP, SHARE * rows[: self._grouped].size):
-            self._give(self._group, loose)
+        is_block = self._is_block(len(rows))
+        if is_block and self._is_parquet:
+            self._give(self._group, rows[self._grouped :])
             self._grouped = len(rows)
-        if is_due or (is_free and not self._is_parquet and rows[self._flushed :].size > BLOCK):
-            self.flush(side=is_due)
+        if self._is_time():
+            self.flush()
+        elif is_block and not self._is_parquet:
+            self.flush(side=False)
 
     def flush(self, *, side: bool = True) -> None:
         """Have the rows that wait written once those before are, and with ``side`` how far the run has come."""
@@ -182,7 +196,7 @@ class RecordingWriter:
             if self._is_parquet:
                 self._give(self._save, self._rows[self._grouped :])
             else:
-                self.flush()
+                self.flush(side=False)
             side = recording.side_text()  # made while the thread writes
             self._settle()
         except BaseException:
@@ -196,8 +210,9 @@ class RecordingWriter:
             for left in (self.path, side_path(self.path)):
                 left.unlink(missing_ok=True)
 
-    def abandon(self) -> None:
-        """Close the file with what has been flown, when the run cannot go on."""
+    def abandon(self, rows: Floats | None = None) -> None:
+        """Close the file with all ``rows``, when the run cannot go on: some may be beyond the state to fly on from."""
+        self._rows = self._rows if rows is None else rows
         # the error of writing has been raised already
         with suppress(DravikError):
             self.flush()
