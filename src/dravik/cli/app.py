@@ -1,5 +1,6 @@
 """The commands: what each reads, what it prints."""
 
+from dataclasses import dataclass
 from typing import Annotated
 
 import typer
@@ -11,14 +12,14 @@ from dravik.cli.common import (
     Figure,
     Laws,
     Loading,
-    Settings,
     emit,
     get_craft,
     say,
     show_rows,
 )
-from dravik.cli.conditions import AskedFor, get_point, takes_condition
+from dravik.cli.conditions import Chosen, get_point
 from dravik.cli.flying import craft_or_scenario, fly
+from dravik.cli.groups import Group, grouped
 from dravik.cli.handling import handling
 from dravik.cli.limits import limits
 from dravik.cli.linearising import linearise
@@ -143,40 +144,51 @@ def signals(
         )
 
 
+@dataclass(frozen=True)
+class Swept(Group):
+    """Trims over axes, or every answer of one, and what is written of them."""
+
+    all_: Annotated[bool, typer.Option("--all", help="every answer found, such as both sides of the power curve")] = (
+        False
+    )
+    sweep: Sweeps = None
+    signals: Annotated[str, typer.Option(help="signals of a sweep or of --all, separated by commas")] = ""
+    out: Annotated[str, typer.Option("--out", metavar="FILE", help="write the sweep: .csv or .parquet")] = ""
+    figure: Figure = ""
+
+    def check(self, *, prove: bool) -> None:
+        """Raise DravikError for options that exclude each other, and for those that would do nothing."""
+        if sum((prove, self.all_, bool(self.sweep))) > 1:
+            raise DravikError("more than one of --prove, --all, --sweep", expected="one of them")
+        files = ("--signals", self.signals and not self.all_), ("--out", self.out), ("--figure", self.figure)
+        for option, value in () if self.sweep else files:
+            if value:
+                raise DravikError(f"{option} without --sweep", expected="--sweep NAME=VALUES")
+
+
 @app.command()
-@takes_condition
+@grouped
 def trim(
     aircraft: AircraftFile,
-    condition: AskedFor,
-    set_: Settings = None,
-    loading: Loading = "",
-    law: Laws = None,
+    chosen: Chosen,
+    swept: Swept,
     prove: Annotated[bool, typer.Option("--prove", help="fly it hands off for a minute")] = False,
-    all_: Annotated[
-        bool, typer.Option("--all", help="every answer found, such as both sides of the power curve")
-    ] = False,
-    sweep: Sweeps = None,
-    signals: Annotated[str, typer.Option(help="signals of a sweep or of --all, separated by commas")] = "",
-    out: Annotated[str, typer.Option("--out", metavar="FILE", help="write the sweep: .csv or .parquet")] = "",
-    figure: Figure = "",
     as_json: AsJson = False,
 ) -> None:
     """Find the states and controls that hold a condition, or say what stands in the way and what can be held.
 
     With --sweep for every combination of the values of some axes: curves, or a map over two of them.
     """
-    craft = get_craft(aircraft, loading, law, set_)
-    if sum((prove, all_, bool(sweep))) > 1:
-        raise DravikError("more than one of --prove, --all, --sweep", expected="one of them")
-    if sweep:
-        if not run_sweep(craft, condition, set_, sweep, signals, out, figure, as_json):
-            raise typer.Exit(1)
-        return
-    for option, value in (("--signals", signals and not all_), ("--out", out), ("--figure", figure)):
-        if value:
-            raise DravikError(f"{option} without --sweep", expected="--sweep NAME=VALUES")
-    if all_:
-        if not run_all(craft, condition, set_, signals, as_json):
+    swept.check(prove=prove)
+    craft = get_craft(aircraft, chosen.loading, chosen.law, chosen.set_)
+    condition, set_, signals = chosen.condition, chosen.set_, swept.signals
+    if swept.sweep or swept.all_:
+        is_held = (
+            run_sweep(craft, condition, set_, swept.sweep, signals, swept.out, swept.figure, as_json)
+            if swept.sweep
+            else run_all(craft, condition, set_, signals, as_json)
+        )
+        if not is_held:
             raise typer.Exit(1)
         return
     point = get_point(craft, condition, set_)

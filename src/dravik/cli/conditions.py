@@ -1,21 +1,20 @@
 """The options of a flight condition, written once for every command that trims."""
 
-import inspect
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, field
-from functools import wraps
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Annotated, Any, Self
 
 import typer
 
-from dravik.cli.common import input_settings, settings
+from dravik.cli.common import Laws, Loading, Settings, get_craft, input_settings, settings
+from dravik.cli.groups import Group
 from dravik.errors import DravikError
 
 if TYPE_CHECKING:
     from dravik.aircraft import Aircraft
     from dravik.trimming import TrimPoint
 
-__all__ = ["AskedFor", "get_point", "takes_condition"]
+__all__ = ["AskedFor", "Chosen", "get_point"]
 
 #: Keywords of a trim that are options, and their help.
 _HELP = {
@@ -39,12 +38,27 @@ _GUESS = "where the search starts, such as 'alpha=5 deg'"
 
 
 @dataclass(frozen=True)
-class AskedFor:
+class AskedFor(Group):
     """A condition as its options gave it; ``asked`` are the keywords of a trim."""
 
     asked: dict[str, str] = field(default_factory=dict)
     wind: str = ""
     guess: tuple[str, ...] = ()
+
+    @classmethod
+    def options(cls) -> dict[str, tuple[Any, Any]]:
+        """Return an option for each keyword of a trim, the wind, and where the search starts."""
+        return {
+            **{name: (Annotated[str, typer.Option(help=words)], "") for name, words in _HELP.items()},
+            "wind": (Annotated[str, typer.Option(help=_WIND)], ""),
+            "guess": (Annotated[list[str] | None, typer.Option("--guess", metavar="NAME=VALUE", help=_GUESS)], None),
+        }
+
+    @classmethod
+    def taken(cls, given: dict[str, Any]) -> Self:
+        """Return the condition of the options that were given, which are taken out."""
+        asked = {name: given.pop(name) for name in _HELP}
+        return cls({n: v for n, v in asked.items() if v}, given.pop("wind"), tuple(given.pop("guess") or ()))
 
     def in_wind(self, craft: "Aircraft") -> "Aircraft":
         """Return the aircraft in the wind that was asked for."""
@@ -60,34 +74,22 @@ class AskedFor:
         return [f"--{n.replace('_', '-')}" for n in self.asked] + (["--wind"] if self.wind else [])
 
 
-def takes_condition(command: Callable[..., None]) -> Callable[..., None]:
-    """Give a command, in the place of its parameter ``condition``, the options of a flight condition."""
-    signature = inspect.signature(command)
-    texts = {name: Annotated[str, typer.Option(help=words)] for name, words in _HELP.items()}
-    options: dict[str, Any] = {
-        **texts,
-        "wind": Annotated[str, typer.Option(help=_WIND)],
-        "guess": Annotated[list[str] | None, typer.Option("--guess", metavar="NAME=VALUE", help=_GUESS)],
-    }
+@dataclass(frozen=True)
+class Chosen(Group):
+    """How an aircraft is to be looked at: its condition, what is set, its loading and laws."""
 
-    @wraps(command)
-    def told(**given: Any) -> None:
-        asked = {name: given.pop(name) for name in texts}
-        wind, guess = given.pop("wind"), given.pop("guess")
-        command(condition=AskedFor({n: v for n, v in asked.items() if v}, wind, tuple(guess or ())), **given)
+    condition: AskedFor
+    set_: Settings = None
+    loading: Loading = ""
+    law: Laws = None
 
-    kind = inspect.Parameter.KEYWORD_ONLY
-    parameters = []
-    for parameter in signature.parameters.values():
-        if parameter.name != "condition":
-            parameters.append(parameter.replace(kind=kind))
-            continue
-        for name, annotation in options.items():
-            default = None if name == "guess" else ""
-            parameters.append(inspect.Parameter(name, kind, default=default, annotation=annotation))
-    told.__signature__ = signature.replace(parameters=parameters)  # type: ignore[attr-defined]
-    told.__annotations__ = {p.name: p.annotation for p in parameters} | {"return": None}
-    return told
+    def craft(self, aircraft: str) -> "Aircraft":
+        """Return the aircraft of that name so, in the wind that was asked for."""
+        return self.condition.in_wind(get_craft(aircraft, self.loading, self.law, self.set_))
+
+    def point(self, craft: "Aircraft") -> "TrimPoint":
+        """Return its trimmed point."""
+        return get_point(craft, self.condition, self.set_)
 
 
 def get_point(

@@ -1,9 +1,9 @@
 """Flights from the command line: a scenario, or an aircraft with histories from text; progress, a summary, a figure."""
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, Any
 
 import numpy as np
 import typer
@@ -11,9 +11,6 @@ import typer
 from dravik.cli.common import (
     AsJson,
     Figure,
-    Laws,
-    Loading,
-    Settings,
     emit,
     err,
     get_craft,
@@ -24,14 +21,15 @@ from dravik.cli.common import (
     settings,
     show_rows,
 )
-from dravik.cli.conditions import AskedFor, get_point, takes_condition
+from dravik.cli.conditions import AskedFor, Chosen, get_point
+from dravik.cli.groups import Group, grouped
 from dravik.errors import DravikError, FlightError, nearest
 from dravik.files import exists
 from dravik.units import from_si
 
 if TYPE_CHECKING:
     from dravik.aircraft import Aircraft
-    from dravik.flight import Event, History, Recording, Start
+    from dravik.flight import Event, History, Recording, Scenario, Start
     from dravik.flight.watched import WatchedParameters
     from dravik.guidance import Path as CoursePath
     from dravik.trimming import TrimPoint
@@ -41,21 +39,33 @@ __all__ = ["craft_or_scenario", "draw", "fly", "show_run", "told"]
 USUAL = ("airspeed", "altitude", "alpha", "theta", "q", "phi", "elevator", "nz")
 
 
-@takes_condition
-def fly(
-    aircraft: Annotated[
-        str,
-        typer.Argument(
-            metavar="SCENARIO|AIRCRAFT", help="scenario file, or the name of one such as fire_run; or an aircraft"
-        ),
-    ],
-    condition: AskedFor,
-    rail: Annotated[str, typer.Option(metavar="ELEVATION", help="start on the launch rail, such as '85 deg'")] = "",
-    begin: Annotated[str, typer.Option("--start", metavar="NAME", help="a start that the aircraft's file names")] = "",
-    set_: Settings = None,
-    loading: Loading = "",
-    law: Laws = None,
-    duration: Annotated[str, typer.Option(help="how long, such as '30 s'")] = "30 s",
+@dataclass(frozen=True)
+class Begun(Group):
+    """Where a flight begins, unless at a trimmed point."""
+
+    rail: Annotated[str, typer.Option(metavar="ELEVATION", help="start on the launch rail, such as '85 deg'")] = ""
+    begin: Annotated[str, typer.Option("--start", metavar="NAME", help="a start that the aircraft's file names")] = ""
+    resume: Annotated[
+        str, typer.Option(metavar="RECORDING", help="fly on from where a recording of the same flight ends")
+    ] = ""
+
+    def start(self, craft: "Aircraft", chosen: Chosen) -> "TrimPoint | Start":
+        """Return the start."""
+        if self.resume:
+            return _resumed(craft, self.resume)
+        if self.begin:
+            from dravik.flight import start
+
+            own = input_settings(craft, chosen.set_)
+            return start(craft, self.begin, **({"inputs": own} if own else {}))
+        return _start(craft, chosen.condition, self.rail, chosen.set_)
+
+
+@dataclass(frozen=True)
+class Flown(Group):
+    """How an aircraft is flown that no scenario says it of."""
+
+    duration: Annotated[str, typer.Option(help="how long, such as '30 s'")] = "30 s"
     control: Annotated[
         list[str] | None,
         typer.Option(
@@ -63,69 +73,101 @@ def fly(
             help="input or effector: 'elevator=doublet(2 deg, at=1 s, width=2 s)'; also step, pulse, 3211, ramp, gust, "
             "sine, sweep",
         ),
-    ] = None,
-    turbulence: Annotated[str, typer.Option(help="light, moderate or severe (MIL-F-8785C, Dryden)")] = "",
-    seed: Annotated[int | None, typer.Option(help="seed of the turbulence", min=0)] = None,
-    dt: Annotated[str, typer.Option(help="step of the integrator")] = "0.01 s",
-    every: Annotated[str, typer.Option(metavar="TIME", help="time between recorded rows, such as '50 ms'")] = "",
-    record: Annotated[str, typer.Option(help="signals to record, separated by commas (all unless given)")] = "",
-    resume: Annotated[
-        str, typer.Option(metavar="RECORDING", help="fly on from where a recording of the same flight ends")
-    ] = "",
+    ] = None
+    turbulence: Annotated[str, typer.Option(help="light, moderate or severe (MIL-F-8785C, Dryden)")] = ""
+    seed: Annotated[int | None, typer.Option(help="seed of the turbulence", min=0)] = None
+    dt: Annotated[str, typer.Option(help="step of the integrator")] = "0.01 s"
+    every: Annotated[str, typer.Option(metavar="TIME", help="time between recorded rows, such as '50 ms'")] = ""
+    record: Annotated[str, typer.Option(help="signals to record, separated by commas (all unless given)")] = ""
+
+    def run(self, craft: "Aircraft", start: "TrimPoint | Start", **more: Any) -> "Recording":
+        """Fly it."""
+        from dravik.flight import Turbulence, fly
+
+        gusts = Turbulence(self.turbulence, seed=self.seed or 0) if self.turbulence else None
+        names = [n.strip() for n in self.record.split(",") if n.strip()] or None
+        return fly(
+            craft, start=start, duration=self.duration, controls=_histories(self.control or []), dt=self.dt,
+            record=names, turbulence=gusts, record_every=self.every or 1, **more,
+        )  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Kept(Group):
+    """What is kept and shown of a flight."""
+
     save: Annotated[
         str, typer.Option("--out", metavar="FILE", help="recording to write while flying: .csv or .parquet")
-    ] = "",
-    figure: Figure = "",
-    signals: Annotated[str, typer.Option(help="signals in the figure, separated by commas")] = "",
+    ] = ""
+    figure: Figure = ""
+    signals: Annotated[str, typer.Option(help="signals in the figure, separated by commas")] = ""
+
+
+@grouped
+def fly(
+    aircraft: Annotated[
+        str,
+        typer.Argument(
+            metavar="SCENARIO|AIRCRAFT", help="scenario file, or the name of one such as fire_run; or an aircraft"
+        ),
+    ],
+    chosen: Chosen,
+    begun: Begun,
+    flown: Flown,
+    kept: Kept,
     watch: Annotated[
         str, typer.Option(metavar="FILE", help="TOML file of parameters that is read again whenever it is saved")
     ] = "",
     as_json: AsJson = False,
-) -> None:  # fmt: skip
+) -> None:
     """Fly a scenario; or an aircraft from a trimmed point or its rail, with control histories and laws. Record it."""
+    save = kept.save or None
     if _is_scenario(aircraft):
         refused = {
-            **dict.fromkeys(condition.given(), True), "--rail": rail, "--loading": loading, "--law": law,
-            "--control": control, "--turbulence": turbulence, "--record": record, "--start": begin,
-            "--every": every,
+            **dict.fromkeys(chosen.condition.given(), True), "--rail": begun.rail, "--loading": chosen.loading,
+            "--law": chosen.law, "--control": flown.control, "--turbulence": flown.turbulence, "--record": flown.record,
+            "--start": begun.begin, "--every": flown.every,
         }  # fmt: skip
-        craft, title, flown = _scenario_flight(aircraft, refused, seed, resume, save, settings(set_), watch, as_json)
+        scenario = _scenario(aircraft, refused, settings(chosen.set_))
+        craft, title = scenario.craft, f"{scenario.definition.name} ({scenario.craft.name})"
+        if not as_json:
+            _say_reach(scenario)
+
+        def act(progress: Callable[[float], None]) -> "Recording":
+            start = _resumed(craft, begun.resume) if begun.resume else scenario.start()
+            devices = _watching(craft, watch)
+            run = scenario.fly(save=save, seed=flown.seed, start=start, progress=progress, devices=devices)
+            if scenario.course is not None and not as_json:
+                _show_route(run, scenario.course)
+            return run
+
     else:
-        craft = condition.in_wind(get_craft(aircraft, loading, law, set_))
+        craft = chosen.craft(aircraft)
         title = f"{craft.name} ({craft.loading_name})"
 
-        def flown(progress: Callable[[float], None]) -> "Recording":
-            from dravik import flight
-
-            if resume:
-                start: TrimPoint | Start = _resumed(craft, resume)
-            elif begin:
-                own = input_settings(craft, set_)
-                start = flight.start(craft, begin, **({"inputs": own} if own else {}))
-            else:
-                start = _start(craft, condition, rail, set_)
-            gusts = flight.Turbulence(turbulence, seed=seed or 0) if turbulence else None
-            names = [n.strip() for n in record.split(",") if n.strip()] or None
-            return flight.fly(
-                craft, start=start, duration=duration, controls=_histories(control or []), dt=dt, record=names,
-                turbulence=gusts, save=save or None, progress=progress, record_every=every or 1,
-                devices=_watching(craft, watch),
-            )  # fmt: skip
+        def act(progress: Callable[[float], None]) -> "Recording":
+            start = begun.start(craft, chosen)
+            return flown.run(craft, start, save=save, progress=progress, devices=_watching(craft, watch))
 
     try:
         with progress_bar(quiet=as_json) as progress:
-            run = flown(progress)
+            run = act(progress)
     except FlightError:
         if save:
             err.print(f"what was flown before it is in {save}")
         raise
-    if figure:
-        draw(run, signals, figure, title, craft.limits)
+    _finish(run, craft, title, kept, as_json=as_json)
+
+
+def _finish(run: "Recording", craft: "Aircraft", title: str, kept: Kept, *, as_json: bool) -> None:
+    """Draw and print a flight; leaves with 1 where it was broken off."""
+    if kept.figure:
+        draw(run, kept.signals, kept.figure, title, craft.limits)
     if as_json:
         last = {n: float(run[n][-1]) for n in run.names}
-        emit({"aircraft": craft.name, **run.summary(), "recording": save or None, "last": last})
+        emit({"aircraft": craft.name, **run.summary(), "recording": kept.save or None, "last": last})
     else:
-        show_run(run, title, save, figure)
+        show_run(run, title, kept.save, kept.figure)
     if run.is_broken_off:
         raise typer.Exit(1)
 
@@ -160,44 +202,34 @@ def _is_scenario(name: str) -> bool:
     return is_scenario(path) or (not exists(path) and name in shipped)
 
 
-def _scenario_flight(
-    name: str, refused: Mapping[str, object], seed: int | None, resume: str, save: str,
-    values: Mapping[str, str | float], watch: str, quiet: bool,
-) -> "tuple[Aircraft, str, Callable[[Callable[[float], None]], Recording]]":  # fmt: skip
-    """Return a scenario's aircraft, its title, and what flies it; options that only an aircraft takes are refused."""
+def _scenario(name: str, refused: Mapping[str, object], values: Mapping[str, str | float]) -> "Scenario":
+    """Return a scenario with parameters set; options that only an aircraft takes are refused."""
     from dravik.flight import load_scenario
 
     for option, given in refused.items():
         if given:
             raise DravikError(f"{option} beside a scenario", where=name, hint="write it into the scenario")
     scenario = load_scenario(name)
+    known = scenario.craft.parameters
     for own in values:
-        if own not in scenario.craft.parameters:
-            known = scenario.craft.parameters
-            hint = nearest(own, known) or "write it into the scenario"
+        if own not in known:
             raise DravikError(
                 f"--set {own} beside a scenario, which is no parameter",
                 where=name,
                 expected=", ".join(known),
-                hint=hint,
+                hint=nearest(own, known) or "write it into the scenario",
             )
-    scenario = scenario.with_parameters(values) if values else scenario
+    return scenario.with_parameters(values) if values else scenario
 
-    def flown(progress: Callable[[float], None]) -> "Recording":
-        start = _resumed(scenario.craft, resume) if resume else scenario.start()
-        devices = _watching(scenario.craft, watch)
-        run = scenario.fly(save=save or None, seed=seed, start=start, progress=progress, devices=devices)
-        if scenario.course is not None and not quiet:
-            _show_route(run, scenario.course)
-        return run
 
-    band = scenario.band if not quiet else None
+def _say_reach(scenario: "Scenario") -> None:
+    """Print the places that a shot can reach."""
+    band = scenario.band
     if band is not None:
         say(
             f"reach at {band.altitude:.0f} m within {band.miss:g} m: {band.least:.0f} m to {band.greatest:.0f} m, "
             f"unguided {band.middle:.0f} m"
         )
-    return scenario.craft, f"{scenario.definition.name} ({scenario.craft.name})", flown
 
 
 def craft_or_scenario(name: str, loading: str, law: list[str] | None) -> "Aircraft":

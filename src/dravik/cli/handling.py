@@ -1,6 +1,7 @@
 """The command handling: criteria at a condition or over a sweep, charts, what would move them, two configurations."""
 
 from collections.abc import Sequence
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
@@ -9,17 +10,14 @@ from dravik.cli.common import (
     AircraftFile,
     AsJson,
     Figure,
-    Laws,
-    Loading,
-    Settings,
     emit,
-    get_craft,
     progress_bar,
     say,
     settings,
     show_rows,
 )
-from dravik.cli.conditions import AskedFor, get_point, takes_condition
+from dravik.cli.conditions import Chosen
+from dravik.cli.groups import Group, grouped
 from dravik.cli.sweeps import Sweeps, sweep_of
 from dravik.errors import DravikError
 
@@ -36,57 +34,83 @@ Against = Annotated[
 ]
 
 
-@takes_condition
-def handling(
-    aircraft: AircraftFile,
-    condition: AskedFor,
-    set_: Settings = None,
-    loading: Loading = "",
-    law: Laws = None,
-    aircraft_class: Annotated[str, typer.Option("--class", help="I, II-L, II-C, III or IV")] = "II-L",
-    category: Annotated[str, typer.Option(help="flight phase category: A, B or C")] = "B",
+@dataclass(frozen=True)
+class Judged(Group):
+    """What an aircraft is held against."""
+
+    aircraft_class: Annotated[str, typer.Option("--class", help="I, II-L, II-C, III or IV")] = "II-L"
+    category: Annotated[str, typer.Option(help="flight phase category: A, B or C")] = "B"
     criteria: Annotated[
         str,
         typer.Option(help="all, or modal, responses, static, roll, engine_out, margins, ride, hover; commas between"),
-    ] = "",
+    ] = ""
     stick: Annotated[
         list[str] | None, typer.Option("--stick", metavar="AXIS=INPUT", help="the pilot's input for pitch, roll, yaw")
-    ] = None,
-    force: Annotated[str, typer.Option(help="signal of the pilot's pull, N: SIGNAL, stick or wheel, limit load")] = "",
-    level: Annotated[int, typer.Option(help="worst level that passes", min=1, max=3)] = 1,
-    sweep: Sweeps = None,
-    against: Against = None,
+    ] = None
+    force: Annotated[str, typer.Option(help="signal of the pilot's pull, N: SIGNAL, stick or wheel, limit load")] = ""
+
+    def asked(self, craft: "Aircraft", *, has_laws: bool) -> dict[str, Any]:
+        """Return it as ``handling_qualities`` takes it."""
+        found: dict[str, Any] = {
+            "aircraft_class": self.aircraft_class,
+            "category": self.category,
+            "sets": _sets(craft, self.criteria, has_laws=has_laws),
+        }
+        if self.stick:
+            found["sticks"] = {axis: str(name) for axis, name in settings(self.stick, "--stick").items()}
+        return found | ({"force": self.force} if self.force else {})
+
+
+@dataclass(frozen=True)
+class Compared(Group):
+    """What an aircraft is compared with, and whether it is said what would change its level."""
+
+    against: Against = None
     against_law: Annotated[
         list[str] | None, typer.Option(metavar="FILE", help="compare with these laws engaged instead; may be repeated")
-    ] = None,
-    levers: Annotated[bool, typer.Option("--levers", help="say which derivative or parameter would move what")] = False,
+    ] = None
+    levers: Annotated[bool, typer.Option("--levers", help="say which derivative or parameter would move what")] = False
+
+    def other(self, aircraft: str, chosen: Chosen, judged: dict[str, Any]) -> "Assessment | None":
+        """Return the handling qualities of the other configuration, at the same condition; None unless asked for."""
+        from dravik.handling import handling_qualities
+
+        if self.against is None and self.against_law is None:
+            return None
+        pairs = [(p, p.split("=", 1)[0].strip()) for p in self.against or ()]
+        loadings = [p.split("=", 1)[1].strip() for p, name in pairs if name == "loading" and "=" in p]
+        own = [*(chosen.set_ or ()), *(p for p, name in pairs if name != "loading")]
+        laws = chosen.law if self.against_law is None else self.against_law
+        there = replace(chosen, set_=own, loading=loadings[-1] if loadings else chosen.loading, law=laws)
+        craft = there.craft(aircraft)
+        return handling_qualities(craft, there.point(craft), **judged)
+
+
+@grouped
+def handling(
+    aircraft: AircraftFile,
+    chosen: Chosen,
+    judged: Judged,
+    compared: Compared,
+    level: Annotated[int, typer.Option(help="worst level that passes", min=1, max=3)] = 1,
+    sweep: Sweeps = None,
     figure: Figure = "",
     as_json: AsJson = False,
 ) -> None:
     """Hold modes and responses against published criteria, with level and margin for each; over a sweep, in a map."""
     from dravik.handling import handling_qualities
 
-    craft = condition.in_wind(get_craft(aircraft, loading, law, set_))
-    judged: dict[str, Any] = {
-        "aircraft_class": aircraft_class,
-        "category": category,
-        "sets": _sets(craft, criteria, has_laws=bool(law)),
-    }
-    if stick:
-        judged["sticks"] = {axis: str(name) for axis, name in settings(stick, "--stick").items()}
-    if force:
-        judged["force"] = force
+    craft = chosen.craft(aircraft)
+    asked = judged.asked(craft, has_laws=bool(chosen.law))
     if sweep:
-        if against or against_law or levers:
+        if compared != Compared():
             raise DravikError("--sweep with --against or --levers", expected="one condition, or a map")
-        _map(craft, condition, set_, sweep, judged, figure, level, as_json)
+        _map(craft, chosen, sweep, asked, figure, level, as_json)
         return
-    point = get_point(craft, condition, set_)
-    found = handling_qualities(craft, point, **judged)
-    other = None
-    if against is not None or against_law is not None:
-        other = _other(aircraft, condition, loading, set_, law, against, against_law, judged)
-    _finish(found, other, point if levers else None, figure, level, as_json)
+    point = chosen.point(craft)
+    found = handling_qualities(craft, point, **asked)
+    other = compared.other(aircraft, chosen, asked)
+    _finish(found, other, point if compared.levers else None, figure, level, as_json)
 
 
 def _sets(craft: "Aircraft", criteria: str, *, has_laws: bool) -> list[str]:
@@ -173,21 +197,6 @@ def _sources(paragraphs: Sequence[str]) -> str:
     )
 
 
-def _other(
-    aircraft: str, condition: AskedFor, loading: str, set_: Sequence[str] | None, law: Sequence[str] | None,
-    against: Sequence[str] | None, against_law: Sequence[str] | None, judged: dict[str, Any],
-) -> "Assessment":  # fmt: skip
-    """Return the handling qualities of the configuration that this one is compared with, at the same condition."""
-    from dravik.handling import handling_qualities
-
-    pairs = list(against or ())
-    loadings = [p.split("=", 1)[1].strip() for p in pairs if p.split("=", 1)[0].strip() == "loading" and "=" in p]
-    own = [*(set_ or ()), *(p for p in pairs if p.split("=", 1)[0].strip() != "loading")]
-    laws = law if against_law is None else against_law
-    craft = condition.in_wind(get_craft(aircraft, loadings[-1] if loadings else loading, laws, own))
-    return handling_qualities(craft, get_point(craft, condition, own), **judged)
-
-
 def _show_compared(before: "Assessment", after: "Assessment", rows: list[dict[str, Any]]) -> None:
     keys = ("requirement", "before", "after", "unit", "level_before", "level_after", "change")
     heads = ["requirement", "here", "there", "unit", "level here", "level there", "change"]
@@ -195,13 +204,13 @@ def _show_compared(before: "Assessment", after: "Assessment", rows: list[dict[st
 
 
 def _map(
-    craft: "Aircraft", condition: AskedFor, inputs: Sequence[str] | None, axes: Sequence[str], judged: dict[str, Any],
-    figure: str, level: int, as_json: bool,
+    craft: "Aircraft", chosen: Chosen, axes: Sequence[str], judged: dict[str, Any], figure: str, level: int,
+    as_json: bool,
 ) -> None:  # fmt: skip
     """Judge every point of a sweep, print, and draw."""
     from dravik.handling import handling_map
 
-    trims = sweep_of(craft, condition, inputs, axes, quiet=as_json)
+    trims = sweep_of(craft, chosen.condition, chosen.set_, axes, quiet=as_json)
     with progress_bar(quiet=as_json, what="judging") as told:
         found = handling_map(trims, told=told, **judged)
     if figure:

@@ -1,6 +1,7 @@
 """The command linearise: a model with its modes, derivatives and transfer functions; roots over a sweep; proof."""
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 from typing import TYPE_CHECKING, Annotated
 
 import numpy as np
@@ -10,17 +11,14 @@ from dravik.cli.common import (
     AircraftFile,
     AsJson,
     Figure,
-    Laws,
-    Loading,
-    Settings,
     channel_of,
     emit,
-    get_craft,
     progress_bar,
     say,
     show_rows,
 )
-from dravik.cli.conditions import AskedFor, get_point, takes_condition
+from dravik.cli.conditions import AskedFor, Chosen
+from dravik.cli.groups import Group, grouped
 from dravik.cli.sweeps import Sweeps, sweep_of
 from dravik.units import from_si
 
@@ -36,84 +34,119 @@ MOST_SENSITIVE = 6  # derivatives and parameters of a mode in the printed table
 LEAST_WEIGHT = 1e-3  # of a root's size, by which a tenth more of one moves it
 
 
-@takes_condition
-def linearise(
-    aircraft: AircraftFile,
-    condition: AskedFor,
-    set_: Settings = None,
-    loading: Loading = "",
-    law: Laws = None,
+@dataclass(frozen=True)
+class Wanted(Group):
+    """What a linear model is made of and written to."""
+
     coordinates: Annotated[
         str, typer.Option(help="air (airspeed, alpha, beta), body (u, v, w), which is taken in hover, or stability")
-    ] = "",
-    outputs: Annotated[str, typer.Option(help="signals to make outputs, separated by commas")] = "",
+    ] = ""
+    outputs: Annotated[str, typer.Option(help="signals to make outputs, separated by commas")] = ""
+    out: Annotated[str, typer.Option("--out", metavar="FILE", help="write the model: .json, .npz or .txt")] = ""
+
+    def model(self, craft: "Aircraft", point: "TrimPoint") -> "LinearModel":
+        """Return the model; writes it too where that is wanted."""
+        from dravik.linear import linearise, save_system
+
+        names = [n.strip() for n in self.outputs.split(",") if n.strip()]
+        made = linearise(craft, point, coordinates=self.coordinates, outputs=names)
+        if self.out:
+            save_system(made, self.out)
+        return made
+
+
+@dataclass(frozen=True)
+class Proved(Group):
+    """How a model is held against the nonlinear aircraft."""
+
     prove: Annotated[
         str,
         typer.Option(
             "--prove", metavar="CONTROL", help="compare with the nonlinear answer to a doublet; or all: every way"
         ),
-    ] = "",
-    figure: Figure = "",
-    proof_figure: Annotated[str, typer.Option(metavar="FILE", help="write the comparison as a figure")] = "",
+    ] = ""
+    proof_figure: Annotated[str, typer.Option(metavar="FILE", help="write the comparison as a figure")] = ""
+
+    def proof(self, model: "LinearModel", point: "TrimPoint") -> "LinearProof | None":
+        """Return the comparison with the answer to a doublet, drawn where that is wanted; None unless asked for."""
+        control = "" if self.prove == "all" else self.prove
+        found = _proof(point, control or ("elevator" if self.proof_figure else ""))
+        if found is not None and self.proof_figure:
+            from dravik.report import figure_overlay, save_figure
+
+            save_figure(figure_overlay(found, title=f"{model.title}: {found.title}"), self.proof_figure)
+        return found
+
+
+@dataclass(frozen=True)
+class More(Group):
+    """What is told of a model besides its modes."""
+
     derivatives: Annotated[
         bool,
         typer.Option("--derivatives", help="print stability and control derivatives, and short forms of the modes"),
-    ] = False,
+    ] = False
     transfer: Annotated[
         list[str] | None,
         typer.Option("--transfer", metavar="OUTPUT/INPUT", help="print a transfer function, such as theta/elevator"),
-    ] = None,
+    ] = None
     sensitivities: Annotated[
         bool, typer.Option("--sensitivities", help="print which derivatives and parameters move each root the most")
-    ] = False,
-    out: Annotated[str, typer.Option("--out", metavar="FILE", help="write the model: .json, .npz or .txt")] = "",
+    ] = False
+
+    def record(self, craft: "Aircraft", point: "TrimPoint") -> dict[str, object]:
+        """Return it for programs."""
+        found: dict[str, object] = {"derivatives": _derivatives(craft, point).rows()} if self.derivatives else {}
+        if self.sensitivities:
+            found["sensitivities"] = [_sensitivity_record(s) for s in _sensitivities(craft, point)]
+        return found
+
+    def show(self, craft: "Aircraft", point: "TrimPoint", model: "LinearModel", channels: "list[Transfer]") -> None:
+        """Print it."""
+        if self.derivatives:
+            _show_derivatives(craft, point, model)
+        if self.sensitivities:
+            _show_sensitivities(_sensitivities(craft, point))
+        for channel in channels:
+            say(channel.text())
+
+
+@grouped
+def linearise(
+    aircraft: AircraftFile,
+    chosen: Chosen,
+    wanted: Wanted,
+    proved: Proved,
+    more: More,
     sweep: Sweeps = None,
+    figure: Figure = "",
     as_json: AsJson = False,
 ) -> None:
     """Make the linear model, name its modes, and hold it against the nonlinear aircraft.
 
     With --sweep over one axis, the roots along it.
     """
-    from dravik.linear import linearise as make_model
-
-    craft = condition.in_wind(get_craft(aircraft, loading, law, set_))
+    craft = chosen.craft(aircraft)
     if sweep:
-        _show_roots(craft, condition, set_, sweep, figure, as_json)
+        _show_roots(craft, chosen.condition, chosen.set_, sweep, figure, as_json)
         return
-    point = get_point(craft, condition, set_)
-    names = [n.strip() for n in outputs.split(",") if n.strip()]
-    model = make_model(craft, point, coordinates=coordinates, outputs=names)
+    point = chosen.point(craft)
+    model = wanted.model(craft, point)
     modes = model.modes()
-    channels = [_channel(craft, model, pair) for pair in transfer or ()]
-    whole = _whole_proof(craft, point, quiet=as_json) if prove == "all" else None
-    control = "" if whole is not None else prove
-    proof = _proof(point, control or ("elevator" if proof_figure else ""))
-    if figure or proof_figure:
-        from dravik.report import figure_overlay, figure_poles, save_figure
+    channels = [_channel(craft, model, pair) for pair in more.transfer or ()]
+    whole = _whole_proof(craft, point, quiet=as_json) if proved.prove == "all" else None
+    proof = proved.proof(model, point)
+    if figure:
+        from dravik.report import figure_poles, save_figure
 
-        if figure:
-            save_figure(figure_poles(modes, title=f"Roots of {model.title}"), figure)
-        if proof_figure and proof is not None:
-            save_figure(figure_overlay(proof, title=f"{model.title}: {proof.title}"), proof_figure)
-    if out:
-        from dravik.linear import save_system
-
-        save_system(model, out)
+        save_figure(figure_poles(modes, title=f"Roots of {model.title}"), figure)
     if as_json:
-        more: dict[str, object] = {"derivatives": _derivatives(craft, point).rows()} if derivatives else {}
-        if sensitivities:
-            more["sensitivities"] = [_sensitivity_record(s) for s in _sensitivities(craft, point)]
-        _emit_model(model, modes, proof, whole, more)
+        _emit_model(model, modes, proof, whole, more.record(craft, point))
     else:
         _show_model(model, modes, proof)
-        if derivatives:
-            _show_derivatives(craft, point, model)
-        if sensitivities:
-            _show_sensitivities(_sensitivities(craft, point))
-        for channel in channels:
-            say(channel.text())
-        if out:
-            say(f"written: {out}")
+        more.show(craft, point, model, channels)
+        if wanted.out:
+            say(f"written: {wanted.out}")
         if whole is not None:
             _show_whole_proof(whole, craft)
     if (proof and not proof.is_complete) or (whole is not None and not whole.holds):

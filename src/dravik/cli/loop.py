@@ -1,6 +1,7 @@
 """The command loop: an aircraft with its laws broken at a signal, and the margins of what comes back."""
 
 import math
+from dataclasses import dataclass
 from typing import TYPE_CHECKING, Annotated
 
 import typer
@@ -9,15 +10,12 @@ from dravik.cli.common import (
     AircraftFile,
     AsJson,
     Figure,
-    Laws,
-    Loading,
-    Settings,
     emit,
-    get_craft,
     say,
     show_rows,
 )
-from dravik.cli.conditions import AskedFor, get_point, takes_condition
+from dravik.cli.conditions import Chosen
+from dravik.cli.groups import Group, grouped
 from dravik.errors import DravikError
 from dravik.units import in_si
 
@@ -25,68 +23,92 @@ if TYPE_CHECKING:
     from collections.abc import Mapping
 
     from dravik.aircraft import Aircraft
+    from dravik.cli.loop_plan import Asked
     from dravik.loops import Margins
     from dravik.trimming import TrimPoint
 
 __all__ = ["loop"]
 
 
-@takes_condition
-def loop(
-    aircraft: AircraftFile,
-    condition: AskedFor,
-    at: Annotated[str, typer.Option("--at", metavar="SIGNAL", help="where the loop is broken: elevator_command")] = "",
-    delay: Annotated[str, typer.Option(help="more delay in the loop, such as '50 ms'")] = "0 s",
-    least_gain: Annotated[float, typer.Option(help="gain margin asked for, dB")] = 6.0,
-    least_phase: Annotated[float, typer.Option(help="phase margin asked for, deg")] = 45.0,
-    plan: Annotated[str, typer.Option(metavar="FILE", help="loops to close, or the name of the aircraft's own")] = "",
-    fly: Annotated[str, typer.Option(help="with a plan: steps to fly, such as '1 deg,5 deg'")] = "",
-    flown: Annotated[str, typer.Option(metavar="FILE", help="with a plan: figure of the flown steps")] = "",
+@dataclass(frozen=True)
+class Broken(Group):
+    """A loop that is broken at a signal, or roots over a parameter."""
+
+    at: Annotated[str, typer.Option("--at", metavar="SIGNAL", help="where the loop is broken: elevator_command")] = ""
+    delay: Annotated[str, typer.Option(help="more delay in the loop, such as '50 ms'")] = "0 s"
+    least_gain: Annotated[float, typer.Option(help="gain margin asked for, dB")] = 6.0
+    least_phase: Annotated[float, typer.Option(help="phase margin asked for, deg")] = 45.0
+    locus: Annotated[
+        str, typer.Option(metavar="NAME=VALUES", help="roots over a parameter of the laws: 'yaw_damper_gain=0:2:60'")
+    ] = ""
+    damping: Annotated[float, typer.Option(help="with --locus: a line of damping to be crossed")] = 0.0
+
+    def refuse(self) -> None:
+        """Raise DravikError for what loops from a file say themselves."""
+        late = self.delay != "0 s" and self.delay
+        given = {"--at": self.at, "--locus": self.locus, "--damping": self.damping, "--delay": late}
+        _refuse(given, "with loops from a file", "without --plan, or the keys of the file")
+
+
+@dataclass(frozen=True)
+class Planned(Group):
+    """Loops from a file, and what is done with them."""
+
+    plan: Annotated[str, typer.Option(metavar="FILE", help="loops to close, or the name of the aircraft's own")] = ""
+    fly: Annotated[str, typer.Option(help="with a plan: steps to fly, such as '1 deg,5 deg'")] = ""
+    flown: Annotated[str, typer.Option(metavar="FILE", help="with a plan: figure of the flown steps")] = ""
     beside: Annotated[
         list[str] | None,
         typer.Option(metavar="LOOP.KEY=VALUE", help="with a plan: another value, laid over; repeated"),
-    ] = None,
+    ] = None
     schedule: Annotated[
         list[str] | None,
         typer.Option(metavar="NAME=VALUES", help="with a plan: gains over 'airspeed=50:90:5 m/s'; repeated"),
-    ] = None,
-    out: Annotated[str, typer.Option("--out", metavar="FILE", help="with a plan: write its law here")] = "",
-    locus: Annotated[
-        str, typer.Option(metavar="NAME=VALUES", help="roots over a parameter of the laws: 'yaw_damper_gain=0:2:60'")
-    ] = "",
-    damping: Annotated[float, typer.Option(help="with --locus: a line of damping to be crossed")] = 0.0,
+    ] = None
+    out: Annotated[str, typer.Option("--out", metavar="FILE", help="with a plan: write its law here")] = ""
+
+    def refuse(self) -> None:
+        """Raise DravikError for options that need loops from a file."""
+        only = {"--fly": self.fly, "--flown": self.flown, "--beside": self.beside, "--schedule": self.schedule}
+        _refuse({**only, "--out": self.out}, "without loops from a file", "--plan FILE")
+
+    def run(self, asked: "Asked", figure: str, *, as_json: bool) -> None:
+        """Close the loops at one condition, or over those of a schedule; print and write what comes of it."""
+        from dravik.cli.loop_plan import run_plan, run_schedule
+
+        if self.schedule:
+            unused = {"--fly": self.fly, "--flown": self.flown, "--beside": self.beside, "--figure": figure}
+            _refuse(unused, "with --schedule", "--out")
+            run_schedule(asked, self.schedule, self.out, as_json=as_json)
+        else:
+            files = {"figure": figure, "flown": self.flown, "out": self.out}
+            run_plan(asked, files, self.fly, self.beside or (), as_json=as_json)
+
+
+@grouped
+def loop(
+    aircraft: AircraftFile,
+    chosen: Chosen,
+    broken: Broken,
+    planned: Planned,
     figure: Figure = "",
-    set_: Settings = None,
-    loading: Loading = "",
-    law: Laws = None,
     as_json: AsJson = False,
 ) -> None:
     """Break a loop at a signal, or close the loops of a file: margins, steps, requirements, the law, flown steps."""
-    from dravik.cli.loop_plan import Asked, run_plan, run_schedule, show_locus, the_plan
+    from dravik.cli.loop_plan import Asked, show_locus, the_plan
 
-    only = {"--fly": fly, "--flown": flown, "--beside": beside, "--schedule": schedule, "--out": out}
-    own = the_plan(aircraft, plan)
+    own = the_plan(aircraft, planned.plan)
     if own is not None:
-        at_a_break = {"--at": at, "--locus": locus, "--damping": damping, "--delay": delay != "0 s" and delay}
-        _refuse(at_a_break, "with loops from a file", "without --plan, or the keys of the file")
-        asked = Asked(own, aircraft if plan else "", condition, set_, loading, law)
-        if schedule:
-            _refuse(
-                {"--fly": fly, "--flown": flown, "--beside": beside, "--figure": figure}, "with --schedule", "--out"
-            )
-            run_schedule(asked, schedule, out, as_json=as_json)
-        else:
-            files = {"figure": figure, "flown": flown, "out": out}
-            run_plan(asked, files, fly, beside or (), as_json=as_json)
+        broken.refuse()
+        planned.run(Asked(own, aircraft if planned.plan else "", chosen), figure, as_json=as_json)
         return
-    _refuse(only, "without loops from a file", "--plan FILE")
-    craft = condition.in_wind(get_craft(aircraft, loading, law, set_))
-    point = get_point(craft, condition, set_)
-    if locus:
-        show_locus(craft, point, locus, damping, figure, as_json=as_json)
+    planned.refuse()
+    craft = chosen.craft(aircraft)
+    point = chosen.point(craft)
+    if broken.locus:
+        show_locus(craft, point, broken.locus, broken.damping, figure, as_json=as_json)
         return
-    least = {"least_gain": least_gain, "least_phase": least_phase}
-    _break(craft, point, at or "elevator_command", in_si(delay, "time", where="delay"), least, figure, as_json=as_json)
+    _break(craft, point, broken, figure, as_json=as_json)
 
 
 def _refuse(options: "Mapping[str, object]", where: str, expected: str) -> None:
@@ -96,24 +118,20 @@ def _refuse(options: "Mapping[str, object]", where: str, expected: str) -> None:
         raise DravikError(f"{' and '.join(given)} {where}", expected=expected)
 
 
-def _break(
-    craft: "Aircraft", point: "TrimPoint", at: str, late: float, least: dict[str, float], figure: str, *, as_json: bool
-) -> None:  # fmt: skip
+def _break(craft: "Aircraft", point: "TrimPoint", broken: Broken, figure: str, *, as_json: bool) -> None:
     """Break a loop at a signal, print and draw its margins; leaves with 1 where there are less than the least."""
     from dravik.loops import broken_loop, margins
 
-    opened = broken_loop(craft, point, at)
+    late, gain, phase = in_si(broken.delay, "time", where="delay"), broken.least_gain, broken.least_phase
+    opened = broken_loop(craft, point, broken.at or "elevator_command")
     found = margins(opened, delay=late)
-    holds = (
-        found.is_stable
-        and found.gain_decibels >= least["least_gain"]
-        and math.degrees(found.phase) >= least["least_phase"]
-    )
+    holds = found.is_stable and found.gain_decibels >= gain and math.degrees(found.phase) >= phase
     title = f"{craft.name}, {point.title}: loop at {opened.outputs[0]}"
     if figure:
         from dravik.report import figure_loop, save_figure
 
-        save_figure(figure_loop(opened, found, delay=late, title=title, **least), figure)
+        drawn = figure_loop(opened, found, delay=late, title=title, least_gain=gain, least_phase=phase)
+        save_figure(drawn, figure)
     if as_json:
         emit(
             {
@@ -123,7 +141,7 @@ def _break(
         )  # fmt: skip
     else:
         _show(title, found)
-        asked = f"{least['least_gain']:g} dB and {least['least_phase']:g} deg asked for"
+        asked = f"{gain:g} dB and {phase:g} deg asked for"
         say(f"{asked}: {'met' if holds else 'not met'}", "" if holds else "red")
         if figure:
             say(f"written: {figure}")

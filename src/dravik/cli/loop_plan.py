@@ -23,7 +23,7 @@ from dravik.files import exists, is_folder, write_text
 
 if TYPE_CHECKING:
     from dravik.aircraft import Aircraft
-    from dravik.cli.conditions import AskedFor
+    from dravik.cli.conditions import Chosen
     from dravik.flight.loop_truth import LoopTruth
     from dravik.loops import LoopPlan, LoopStudy
     from dravik.trimming import TrimPoint
@@ -104,28 +104,26 @@ class Asked(NamedTuple):
 
     plan: "LoopPlan"
     aircraft: str
-    condition: "AskedFor"
-    changes: Sequence[str] | None
-    loading: str
-    laws: Sequence[str] | None
+    chosen: "Chosen"
 
     def meant(self) -> "tuple[LoopPlan, Aircraft]":
         """Return the plan with the values that were changed, and its aircraft with parameters set.
 
         Options of the condition take the place of the plan's own, a loading too; laws are engaged besides the plan's.
         """
-        own = {n: v for n, v in settings(self.changes).items() if "." in n}
-        rest = [pair for pair in self.changes or () if "." not in pair.partition("=")[0]]
+        chosen = self.chosen
+        own = {n: v for n, v in settings(chosen.set_).items() if "." in n}
+        rest = [pair for pair in chosen.set_ or () if "." not in pair.partition("=")[0]]
         plan = self.plan.changed({n: _value(str(v)) for n, v in own.items()}) if own else self.plan
-        condition: dict[str, Any] = {**plan.condition, **self.condition.asked}
-        if self.condition.guess:
-            condition["guess"] = settings(self.condition.guess, "--guess")
-        laws = [*plan.laws, *(self.laws or ())]
-        craft = get_craft(self.aircraft or plan.aircraft, self.loading or plan.loading, laws or None, rest or None)
+        condition: dict[str, Any] = {**plan.condition, **chosen.condition.asked}
+        if chosen.condition.guess:
+            condition["guess"] = settings(chosen.condition.guess, "--guess")
+        laws = [*plan.laws, *(chosen.law or ())]
+        craft = get_craft(self.aircraft or plan.aircraft, chosen.loading or plan.loading, laws or None, rest or None)
         inputs = input_settings(craft, rest)
         if inputs:
             condition["inputs"] = {**condition.get("inputs", {}), **inputs}
-        return plan.model_copy(update={"condition": condition}), self.condition.in_wind(craft)
+        return plan.model_copy(update={"condition": condition}), chosen.condition.in_wind(craft)
 
 
 def run_schedule(

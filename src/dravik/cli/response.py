@@ -1,6 +1,7 @@
 """The command response: answers of a linear model in time and frequency, phasors of its modes, and modes as motion."""
 
 import math
+from dataclasses import dataclass
 from typing import TYPE_CHECKING, Annotated
 
 import typer
@@ -9,17 +10,14 @@ from dravik.cli.common import (
     AircraftFile,
     AsJson,
     Figure,
-    Laws,
-    Loading,
-    Settings,
     channel_of,
     emit,
-    get_craft,
     progress_bar,
     say,
     show_rows,
 )
-from dravik.cli.conditions import AskedFor, get_point, takes_condition
+from dravik.cli.conditions import Chosen
+from dravik.cli.groups import Group, grouped
 from dravik.errors import DravikError
 from dravik.units import from_si
 
@@ -36,26 +34,36 @@ Channels = Annotated[
 Motion = Annotated[str, typer.Option(metavar="FILE", help="write the mode of --mode as an animation, .gif or .html")]
 
 
-@takes_condition
+@dataclass(frozen=True)
+class Moved(Group):
+    """A mode that is set in motion."""
+
+    mode: Annotated[str, typer.Option(help="a mode to set in motion, such as 'Dutch roll'")] = ""
+    motion: Motion = ""
+
+    def check(self) -> None:
+        """Raise DravikError for one option without the other."""
+        if bool(self.mode) != bool(self.motion):
+            raise DravikError("--mode and --motion go together", expected="--mode 'Dutch roll' --motion roll.html")
+
+
+@grouped
 def response(
     aircraft: AircraftFile,
-    condition: AskedFor,
+    chosen: Chosen,
+    moved: Moved,
     channel: Channels = None,
     beside: Annotated[str, typer.Option(metavar="FILE", help="a saved model to draw and list beside this one")] = "",
     figure: Figure = "",
     phasors: Annotated[str, typer.Option(metavar="FILE", help="write the phasors of the modes as a figure")] = "",
-    mode: Annotated[str, typer.Option(help="a mode to set in motion, such as 'Dutch roll'")] = "",
-    motion: Motion = "",
-    set_: Settings = None,
-    loading: Loading = "",
-    law: Laws = None,
     as_json: AsJson = False,
 ) -> None:
     """Show how a linear model answers: gain and phase, steps, the phasors of its modes, a mode in motion."""
     from dravik.linear import linearise, load_system
 
-    craft = condition.in_wind(get_craft(aircraft, loading, law, set_))
-    point = get_point(craft, condition, set_)
+    moved.check()
+    craft = chosen.craft(aircraft)
+    point = chosen.point(craft)
     pairs = [channel_of(craft, text, "--channel") for text in channel or ()]
     for output, _ in pairs:
         craft.signal(output)
@@ -68,20 +76,18 @@ def response(
     if beside:
         systems[beside] = load_system(beside)
     _draw(systems, pairs, whole, figure, phasors)
-    if bool(mode) != bool(motion):
-        raise DravikError("--mode and --motion go together", expected="--mode 'Dutch roll' --motion roll.html")
-    if motion:
-        _move(whole, mode, motion, quiet=as_json)
+    if moved.motion:
+        _move(whole, moved.mode, moved.motion, quiet=as_json)
     rows = [_row(system, pair, label) for pair in pairs for label, system in systems.items()]
     if as_json:
         emit({"aircraft": craft.name, "condition": point.title, "channels": rows, "modes": whole.modes().rows()})
         return
     if rows:
         _show(craft, answering, rows, several=len(systems) > 1)
-    for file in (figure, phasors, motion):
+    for file in (figure, phasors, moved.motion):
         if file:
             say(f"written: {file}")
-    if not rows and not phasors and not motion:
+    if not rows and not phasors and not moved.motion:
         say("nothing asked for: --channel, --phasors or --mode with --motion", "yellow")
 
 

@@ -1,5 +1,6 @@
 """The command task: a tracking task flown by a simple pilot, with his performance and his work."""
 
+from dataclasses import dataclass
 from typing import Annotated
 
 import typer
@@ -8,41 +9,45 @@ from dravik.cli.common import (
     AircraftFile,
     AsJson,
     Figure,
-    Laws,
-    Loading,
-    Settings,
     emit,
-    get_craft,
     say,
     show_rows,
 )
-from dravik.cli.conditions import AskedFor, get_point, takes_condition
+from dravik.cli.conditions import Chosen
+from dravik.cli.groups import Group, grouped
 
 __all__ = ["task"]
 
 
-@takes_condition
+@dataclass(frozen=True)
+class Tracked(Group):
+    """A tracking task and its pilot."""
+
+    kind: Annotated[str, typer.Option("--task", help="pitch, bank, altitude or offset")] = "pitch"
+    size: Annotated[str, typer.Option(help="size of its steps, such as '3 deg' or '20 m'")] = ""
+    bandwidth: Annotated[float, typer.Option(help="bandwidth of the pilot's attitude loop, rad/s")] = 2.0
+    delay: Annotated[float, typer.Option(help="the pilot's delay, s")] = 0.3
+    duration: Annotated[float, typer.Option(help="length of the task, s")] = 60.0
+
+
+@grouped
 def task(
     aircraft: AircraftFile,
-    condition: AskedFor,
-    kind: Annotated[str, typer.Option("--task", help="pitch, bank, altitude or offset")] = "pitch",
-    size: Annotated[str, typer.Option(help="size of its steps, such as '3 deg' or '20 m'")] = "",
-    bandwidth: Annotated[float, typer.Option(help="bandwidth of the pilot's attitude loop, rad/s")] = 2.0,
-    delay: Annotated[float, typer.Option(help="the pilot's delay, s")] = 0.3,
-    duration: Annotated[float, typer.Option(help="length of the task, s")] = 60.0,
+    chosen: Chosen,
+    tracked: Tracked,
     out: Annotated[str, typer.Option("--out", metavar="FILE", help="write the recording")] = "",
     figure: Figure = "",
-    set_: Settings = None,
-    loading: Loading = "",
-    law: Laws = None,
     as_json: AsJson = False,
 ) -> None:
     """Fly a tracking task with a simple pilot in the loop: his error, and how hard he works."""
     from dravik.handling import TASKS, fly_task
 
-    craft = condition.in_wind(get_craft(aircraft, loading, law, set_))
-    point = get_point(craft, condition, set_)
-    flown = fly_task(craft, point, kind, size=size or None, bandwidth=bandwidth, delay=delay, duration=duration)
+    craft, kind = chosen.craft(aircraft), tracked.kind
+    point = chosen.point(craft)
+    flown = fly_task(
+        craft, point, kind, size=tracked.size or None, bandwidth=tracked.bandwidth, delay=tracked.delay,
+        duration=tracked.duration,
+    )  # fmt: skip
     if out:
         flown.run.save(out)
     title = f"{craft.name}, {point.title}: {kind} task"
