@@ -180,8 +180,8 @@ def trim(
     With --sweep for every combination of the values of some axes: curves, or a map over two of them.
     """
     swept.check(prove=prove)
-    craft = get_craft(aircraft, chosen.loading, chosen.law, chosen.set_)
     condition, set_, signals = chosen.condition, chosen.set_, swept.signals
+    craft = get_craft(aircraft, chosen.loading, chosen.law, set_)
     if swept.sweep or swept.all_:
         is_held = (
             run_sweep(craft, condition, set_, swept.sweep, signals, swept.out, swept.figure, as_json)

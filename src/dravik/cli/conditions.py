@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     from dravik.aircraft import Aircraft
     from dravik.trimming import TrimPoint
 
-__all__ = ["AskedFor", "Chosen", "get_point"]
+__all__ = ["AskedFor", "Chosen", "Fitted", "get_point"]
 
 #: Keywords of a trim that are options, and their help.
 _HELP = {
@@ -75,17 +75,32 @@ class AskedFor(Group):
 
 
 @dataclass(frozen=True)
-class Chosen(Group):
-    """How an aircraft is to be looked at: its condition, what is set, its loading and laws."""
+class Fitted(Group):
+    """What an aircraft is fitted with: values set, its loading and laws."""
 
-    condition: AskedFor
     set_: Settings = None
     loading: Loading = ""
     law: Laws = None
 
     def craft(self, aircraft: str) -> "Aircraft":
-        """Return the aircraft of that name so, in the wind that was asked for."""
-        return self.condition.in_wind(get_craft(aircraft, self.loading, self.law, self.set_))
+        """Return the aircraft of that name, fitted so."""
+        return get_craft(aircraft, self.loading, self.law, self.set_)
+
+
+@dataclass(frozen=True)
+class Chosen(Fitted):
+    """An aircraft so fitted at a condition."""
+
+    condition: AskedFor = AskedFor()
+
+    @classmethod
+    def options(cls) -> dict[str, tuple[Any, Any]]:
+        """Return the options, those of the condition first."""
+        return AskedFor.options() | Fitted.options()
+
+    def craft(self, aircraft: str) -> "Aircraft":
+        """Return the aircraft of that name, fitted so, in the wind that was asked for."""
+        return self.condition.in_wind(super().craft(aircraft))
 
     def point(self, craft: "Aircraft") -> "TrimPoint":
         """Return its trimmed point."""

@@ -1,7 +1,8 @@
 """The command limits: what ends level flight and manoeuvres, and where the neutral and manoeuvre points are."""
 
 import math
-from typing import TYPE_CHECKING, Annotated
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Annotated, Any
 
 import numpy as np
 import typer
@@ -10,64 +11,87 @@ from dravik.cli.common import (
     AircraftFile,
     AsJson,
     Figure,
-    Laws,
-    Loading,
-    Settings,
     emit,
-    get_craft,
     input_settings,
     progress_bar,
     say,
     show_rows,
 )
+from dravik.cli.conditions import Fitted
+from dravik.cli.groups import Group, grouped
 from dravik.errors import DravikError
 
 if TYPE_CHECKING:
+    from dravik.aircraft import Aircraft
     from dravik.performance import ControlSpeed, ManoeuvreRow
 
 __all__ = ["limits"]
 
 
+@dataclass(frozen=True)
+class Over(Group):
+    """At which altitudes and airspeeds limits are looked for."""
+
+    altitude: Annotated[str, typer.Option(help="altitude of the manoeuvres")] = "0 m"
+    altitudes: Annotated[str, typer.Option(help="altitudes of level flight: 'from:to:how many unit', or values")] = ""
+    airspeeds: Annotated[str, typer.Option(help="airspeeds of manoeuvres, the same way")] = ""
+    gust: Annotated[str, typer.Option(help="derived gust velocity of the V-n diagram")] = "15.24 m/s"
+
+
+@dataclass(frozen=True)
+class Failed(Group):
+    """Engines that have failed."""
+
+    failed: Annotated[str, typer.Option(help="engines that have failed: least control speeds; commas between")] = ""
+    banks: Annotated[str, typer.Option(help="banks towards the engines that run, for --failed")] = "0, 5 deg"
+
+    def gone(self) -> list[str]:
+        """Return their names."""
+        return [n.strip() for n in self.failed.split(",") if n.strip()]
+
+    def speeds(self, craft: "Aircraft", altitude: str, inputs: dict[str, Any]) -> "list[ControlSpeed]":
+        """Return the least control speeds without them; none where all run."""
+        from dravik.performance import least_control_speeds
+        from dravik.trimming.sweeping import spread
+
+        if not self.gone():
+            return []
+        leaned = spread(self.banks, "banks")
+        return least_control_speeds(craft, failed=self.gone(), altitude=altitude, banks=leaned, inputs=inputs)
+
+
+@grouped
 def limits(
     aircraft: AircraftFile,
-    altitude: Annotated[str, typer.Option(help="altitude of the manoeuvres")] = "0 m",
-    altitudes: Annotated[str, typer.Option(help="altitudes of level flight: 'from:to:how many unit', or values")] = "",
-    airspeeds: Annotated[str, typer.Option(help="airspeeds of manoeuvres, the same way")] = "",
-    gust: Annotated[str, typer.Option(help="derived gust velocity of the V-n diagram")] = "15.24 m/s",
-    failed: Annotated[str, typer.Option(help="engines that have failed: least control speeds; commas between")] = "",
-    banks: Annotated[str, typer.Option(help="banks towards the engines that run, for --failed")] = "0, 5 deg",
+    fitted: Fitted,
+    over: Over,
+    failed: Failed,
     force: Annotated[str, typer.Option(help="signal of the pilot's pull, N: points stick free, force per g")] = "",
-    set_: Settings = None,
-    loading: Loading = "",
-    law: Laws = None,
     figure: Figure = "",
     as_json: AsJson = False,
 ) -> None:
     """Find what limits flight: speeds over altitude, load factors and turns over speed, neutral and manoeuvre point."""
-    from dravik.performance import flight_envelope, least_control_speeds, manoeuvre_limits, static_stability
+    from dravik.performance import flight_envelope, manoeuvre_limits, static_stability
     from dravik.trimming.sweeping import spread
 
-    craft = get_craft(aircraft, loading, law, set_)
-    inputs = dict(input_settings(craft, set_))
+    craft, altitude = fitted.craft(aircraft), over.altitude
+    inputs = dict(input_settings(craft, fitted.set_))
     own = craft.definition.envelope
-    heights = spread(altitudes or (f"{own.altitude[0]}:{own.altitude[1]}:10 m" if own else "0:3000:7 m"), "altitudes")
+    usual = f"{own.altitude[0]}:{own.altitude[1]}:10 m" if own else "0:3000:7 m"
+    heights = spread(over.altitudes or usual, "altitudes")
     with progress_bar(quiet=as_json, what="trimming") as told:
         level = flight_envelope(craft, altitudes=heights, inputs=inputs, told=told)
         here = flight_envelope(craft, altitudes=[altitude], inputs=inputs)[0]
         low, high = (v if math.isfinite(v) else d for v, d in ((here.slowest, 1.0), (here.fastest, 3.0 * 20.0)))
-        speeds = spread(airspeeds or f"{1.001 * low!r}:{0.999 * high!r}:16 m/s", "airspeeds")
-        turns = manoeuvre_limits(craft, airspeeds=speeds, altitude=altitude, inputs=inputs, gust=gust, told=told)
+        speeds = spread(over.airspeeds or f"{1.001 * low!r}:{0.999 * high!r}:16 m/s", "airspeeds")
+        turns = manoeuvre_limits(craft, airspeeds=speeds, altitude=altitude, inputs=inputs, gust=over.gust, told=told)
     middle = 0.5 * (low + min(high, 2.0 * low))
     try:
         points = static_stability(craft, airspeed=middle, altitude=altitude, inputs=inputs, force=force).rows()
         why = ""
     except DravikError as error:
         points, why = [], str(error)
-    gone = [n.strip() for n in failed.split(",") if n.strip()]
-    out: list[ControlSpeed] = []
-    if gone:
-        leaned = spread(banks, "banks")
-        out = least_control_speeds(craft, failed=gone, altitude=altitude, banks=leaned, inputs=inputs)
+    out = failed.speeds(craft, altitude, inputs)
     if figure:
         from dravik.report import figure_limits, save_figure
 
@@ -93,7 +117,7 @@ def limits(
     else:
         say(f"no neutral point: {why}", "yellow")
     if out:
-        _show_engine_out(gone, altitude, out)
+        _show_engine_out(failed.gone(), altitude, out)
     if figure:
         say(f"written: {figure}")
 

@@ -10,7 +10,6 @@ from dravik.cli.common import (
     AsJson,
     Laws,
     Loading,
-    Settings,
     emit,
     get_craft,
     input_settings,
@@ -19,7 +18,8 @@ from dravik.cli.common import (
     settings,
     show_rows,
 )
-from dravik.cli.conditions import AskedFor
+from dravik.cli.conditions import AskedFor, Fitted
+from dravik.cli.groups import grouped
 
 if TYPE_CHECKING:
     from dravik.performance import Landing, TakeOff
@@ -32,22 +32,21 @@ Landed = Annotated[
 ]
 
 
+@grouped
 def runway(
     aircraft: AircraftFile,
+    fitted: Fitted,
     altitude: Annotated[str, typer.Option(help="altitude of the runway")] = "0 m",
     heading: Annotated[str, typer.Option(help="its direction, such as '270 deg'")] = "0 deg",
     wind: Annotated[str, typer.Option(help="steady wind, such as '5 m/s from 270 deg'")] = "",
-    set_: Settings = None,
     landed: Landed = None,
-    loading: Loading = "",
-    law: Laws = None,
     as_json: AsJson = False,
 ) -> None:
     """Find take-off and landing distances over a screen of 15 m, from rolling trims and arcs."""
     from dravik.performance import landing, take_off
 
-    craft = AskedFor(wind=wind).in_wind(get_craft(aircraft, loading, law, set_))
-    inputs = input_settings(craft, set_)
+    craft = AskedFor(wind=wind).in_wind(fitted.craft(aircraft))
+    inputs = input_settings(craft, fitted.set_)
     where: dict[str, Any] = {"altitude": altitude, "heading": heading}
     up = take_off(craft, inputs=inputs, **where)
     down = landing(craft, inputs={**inputs, **settings(landed, "--landed")}, **where)

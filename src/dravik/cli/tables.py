@@ -24,6 +24,7 @@ tables = typer.Typer(
 Drawing = Annotated[str, typer.Argument(metavar="GEOMETRY", help="geometry.toml, or a sample such as tarn")]
 Set = Annotated[str, typer.Argument(metavar="TABLES", help="folder of tables, aircraft file, or a sample such as tarn")]
 Out = Annotated[str, typer.Option("--out", metavar="DIR", help="folder to write the tables into")]
+CURVES = ("alpha [deg]", "CL", "CD", "CL/CD", "Cm", "CL_alpha", "Cm_alpha", "neutral [m]")
 FLAT = 2.0  # 1/rad: below this lift slope the flow counts as stalled
 COEFFICIENTS = ("CL", "CD", "CY", "Cl", "Cm", "Cn")
 
@@ -198,42 +199,19 @@ def show(
     as_json: AsJson = False,
 ) -> None:
     """Show what a set of tables says: curves, slopes, neutral point, static margin, range of the centre of gravity."""
-    from dravik.aero import centre_range, read_coefficients, signals_of, static_margin
+    from dravik.aero import centre_range, read_coefficients, signals_of
 
     path = _set_path(source)
     found = read_coefficients(path)
     angles = [quantity(a, "angle", where="--alpha") for a in alpha or ("0 deg", "4 deg", "8 deg")]
     centres = _centres(path, centre)
     limits = centre_range(found, margin=margin)
-    low, high = found.ranges.get("alpha", (-math.pi, math.pi))
-    grid = [math.radians(a) for a in range(-8, 25, 4) if low - 1e-9 <= math.radians(a) <= high + 1e-9]
-    rows = []
-    for a in grid:
-        at, by = found.at(alpha=a), found.slopes("alpha", alpha=a)
-        lift, drag = float(at["CL"]), float(at["CD"])
-        margins = [static_margin(found, x, alpha=a) for x in centres.values()]
-        point = float(found.neutral_point(alpha=a))
-        # no neutral point near the stall: dCm/dCL is meaningless where the lift slope vanishes
-        steady = a < limits.stall and float(by["CL"]) > FLAT
-        known = [point, *margins] if steady else [math.nan] * (1 + len(margins))
-        rows.append(
-            (math.degrees(a), lift, drag, lift / drag, float(at["Cm"]), float(by["CL"]), float(by["Cm"]), *known)
-        )
+    rows = _curves(found, list(centres.values()), limits.stall)
     if figure:
         from dravik.report import figure_families, save_figure
 
         save_figure(figure_families(found), figure)
-    columns = [
-        "alpha [deg]",
-        "CL",
-        "CD",
-        "CL/CD",
-        "Cm",
-        "CL_alpha",
-        "Cm_alpha",
-        "neutral [m]",
-        *(f"margin {n}" for n in centres),
-    ]
+    columns = [*CURVES, *(f"margin {n}" for n in centres)]
     if as_json:
         motions, controls = signals_of(found)
         slopes = {
@@ -257,6 +235,26 @@ def show(
     _show_limits(found, limits, centres, margin)
     if figure:
         say(f"written: {figure}")
+
+
+def _curves(found: "Coefficients", centres: Sequence[float], stall: float) -> list[tuple[float, ...]]:
+    """Return the rows of CURVES over incidence, and the static margins for centres of gravity."""
+    from dravik.aero import static_margin
+
+    low, high = found.ranges.get("alpha", (-math.pi, math.pi))
+    rows: list[tuple[float, ...]] = []
+    for a in (math.radians(degrees) for degrees in range(-8, 25, 4)):
+        if not low - 1e-9 <= a <= high + 1e-9:
+            continue
+        at, by = found.at(alpha=a), found.slopes("alpha", alpha=a)
+        lift, drag = float(at["CL"]), float(at["CD"])
+        known = [float(found.neutral_point(alpha=a)), *(static_margin(found, x, alpha=a) for x in centres)]
+        # no neutral point near the stall: dCm/dCL is meaningless where the lift slope vanishes
+        if not (a < stall and float(by["CL"]) > FLAT):
+            known = [math.nan] * len(known)
+        slopes = float(by["CL"]), float(by["Cm"])
+        rows.append((math.degrees(a), lift, drag, lift / drag, float(at["Cm"]), *slopes, *known))
+    return rows
 
 
 def _centres(path: Path, given: Sequence[str] | None) -> dict[str, float]:

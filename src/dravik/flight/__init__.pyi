@@ -2,8 +2,6 @@
 from .along import linearise_along as linearise_along
 from .along_modes import mode_motion as mode_motion
 from .core import Flight as Flight
-from .core import SavedFlight as SavedFlight
-from .core import Start as Start
 from .devices import Device as Device
 from .flying import fly as fly
 from .histories import History as History
@@ -24,6 +22,8 @@ from .loop_truth import fly_loop as fly_loop
 from .model_proof import ModelCheck as ModelCheck
 from .model_proof import ModelProof as ModelProof
 from .model_proof import prove_model as prove_model
+from .moments import SavedFlight as SavedFlight
+from .moments import Start as Start
 from .options import Options as Options
 from .proofs import HoldProof as HoldProof
 from .proofs import LinearProof as LinearProof

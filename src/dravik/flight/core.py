@@ -3,9 +3,8 @@
 import math
 import time as clock
 from collections.abc import Callable, Mapping
+from contextlib import suppress
 from copy import deepcopy
-from dataclasses import dataclass, field
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -17,70 +16,26 @@ from dravik.flight import pauses
 from dravik.flight.bodies import AircraftBody, body_of
 from dravik.flight.devices import Tasks
 from dravik.flight.gusts import PERIOD
+from dravik.flight.moments import SavedFlight, Start, Startable
 from dravik.flight.options import Options, check_options, steps_between
 from dravik.flight.origin import ending, origin
 from dravik.flight.recording import Event, Recording, event_rows
 from dravik.flight.rows import NEVER, Rows
 from dravik.flight.schedule import Schedule
 from dravik.flight.writing import RecordingWriter
-from dravik.kernel import Workspace
 from dravik.kernel.integrate import LAST_EVALUATED, LAST_RECORDED, LAST_UNTOUCHED
 from dravik.kernel.program import EVENT_COUNT, NOT_FINITE, OUTSIDE_TABLE, PAUSED, STOP_EVENT
 from dravik.plants import Plant
 from dravik.trimming import PlantTrim, TrimPoint
 from dravik.units import from_si, quantity
 
-__all__ = ["Flight", "SavedFlight", "Start"]
+__all__ = ["Flight"]
 
 Floats = NDArray[np.float64]
 LONGEST = 5.0  # s of flight: longest stretch before progress is reported and an interrupt can act
 CLOCK = 0.2  # s of wall-clock time, the same
 MOST_TURNS = 50  # changes of mode of one machine at one moment
 FIRST_STEPS = 50  # length of the first stretch: short, because the speed of this machine is not known yet
-
-
-@dataclass(frozen=True)
-class Start:
-    """Where a flight starts without a trim: the integrated state and the inputs, in the kernel's order, and the time.
-
-    A flight that goes on from another starts at the time the other had reached (s), in turbulence made for the same
-    airspeeds, heights and heading (``gusts_for``, ``gust_segments``), in gusts of faults that had ``begun``, and with
-    its ``devices``, ``parameters`` and ``memory`` as they were.
-
-    >>> import dravik as dv
-    >>> craft = dv.sample("pika")
-    >>> begun = dv.Start(craft.state(position=(0, 0, 300), velocity=(15, 0, 1)), craft.default_inputs())
-    >>> dv.fly(craft, start=begun, duration=1).flown
-    1.0
-    """
-
-    state: Floats
-    inputs: Floats
-    time: float = 0.0
-    gusts_for: tuple[float, float, float, float, float] | None = None
-    gust_segments: tuple[tuple[float, float], ...] = ()
-    begun: tuple[tuple[str, float], ...] = ()
-    devices: Mapping[str, Any] = field(default_factory=dict)
-    parameters: Mapping[str, float] = field(default_factory=dict)
-    memory: Mapping[str, float] = field(default_factory=dict)
-
-
-Startable = TrimPoint | PlantTrim | Start
-
-
-@dataclass(frozen=True)
-class SavedFlight:
-    """Everything a flight is at one moment; ``restore`` it into a flight of the same aircraft, step and devices."""
-
-    fingerprint: tuple[object, ...]
-    step: int
-    rows: Floats
-    state: Floats
-    workspace: Workspace
-    schedule: Schedule
-    devices: Mapping[str, Any]
-    notes: tuple[Event, ...]
-    begun_gusts: tuple[tuple[str, float], ...]
 
 
 class Flight:
@@ -150,6 +105,8 @@ class Flight:
         now = self.schedule.steps(self.step, 1, self.x)[0, 0].copy() if body.memory() else self.schedule.inputs
         body.begin_memory(self.time, self.x, now, self.dt, held)
         self.writer: RecordingWriter | None = None
+        self._before: tuple[Floats, Floats] | None = None  # while the kernel flies: state and registers before
+        self._is_untold = False  # whether the writer has not been given the state at the end of the rows
         self.save_to = options.get("save")
 
     def _begin(self, start: Startable) -> pauses.Change:
@@ -262,9 +219,18 @@ class Flight:
                     progress((self.step - begin) / steps)
         except BaseException:
             if self.writer is not None:
-                self.writer.abandon(self.rows.values)
-                self.writer = self.save_to = None
+                self._give_up(self.writer)
             raise
+
+    def _give_up(self, writer: RecordingWriter) -> None:
+        """Close the file with the state at the end of its rows, also where the kernel was interrupted beyond them."""
+        if self._before is not None:
+            self.x[...], self.work.registers[...] = self._before
+        if self._is_untold:
+            with suppress(DravikError):
+                self._keep(self.rows.values)
+        writer.abandon()
+        self.writer = self.save_to = None
 
     def _stretch_to(self, end: int, last: int) -> None:
         """Fly to the next call of a device, period of gusts or report of progress; then handle faults and phases."""
@@ -276,19 +242,23 @@ class Flight:
                 self._call_devices(step)
         logged = int(work.counters[EVENT_COUNT])
         free = self.rows.free(count)
+        self._before = (self.x.copy(), work.registers.copy()) if self.writer is not None else None
         done, rows = self.body.steps(
             self.x, (self.offset, self.dt, step), self.schedule.steps(step, count, self.x), self.rows.every,
             self.rows.picks, free, last if step + count == end else LAST_UNTOUCHED,
         )  # fmt: skip
         self.rows.take(rows, self.tasks.board)
         self.step += done
+        self._before, self._is_untold = None, True
         if count > self._most // 4:  # long enough to tell how fast this machine is
             spent = clock.perf_counter() - begun
             self._most = max(1, min(self._stretch, int(max(done, 1) * min(CLOCK / max(spent, 1e-6), 4.0))))
         paused = work.counters[PAUSED] != 0
         work.counters[PAUSED] = 0
         failed = (done < count and not paused) or work.counters[OUTSIDE_TABLE] or work.counters[NOT_FINITE]
-        if self.writer is not None and (self.ended or failed or self.writer.is_due(self.rows.count)):
+        # what acts on the state from here on must find it told
+        acted_on = self.ended or failed or paused or bool(self.tasks.list)
+        if self.writer is not None and (acted_on or self.writer.is_due(self.rows.count)):
             self._keep(self.rows.values)
         if self.ended:
             return
@@ -340,6 +310,7 @@ class Flight:
         An error of writing carries the recording so far.
         """
         assert self.writer is not None
+        self._is_untold = False
         try:
             self.writer.write(rows, ending(self), event_rows(self.events))
             if whole is not None:

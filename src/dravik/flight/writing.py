@@ -210,9 +210,8 @@ class RecordingWriter:
             for left in (self.path, side_path(self.path)):
                 left.unlink(missing_ok=True)
 
-    def abandon(self, rows: Floats | None = None) -> None:
-        """Close the file with all ``rows``, when the run cannot go on: some may be beyond the state to fly on from."""
-        self._rows = self._rows if rows is None else rows
+    def abandon(self) -> None:
+        """Close the file with what has been flown, when the run cannot go on."""
         # the error of writing has been raised already
         with suppress(DravikError):
             self.flush()

@@ -1,0 +1,61 @@
+"""A flight at one moment: where one starts without a trim, and all that one is, saved."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dravik.flight.recording import Event
+from dravik.flight.schedule import Schedule
+from dravik.kernel import Workspace
+from dravik.trimming import PlantTrim, TrimPoint
+
+__all__ = ["SavedFlight", "Start", "Startable"]
+
+Floats = NDArray[np.float64]
+
+
+@dataclass(frozen=True)
+class Start:
+    """Where a flight starts without a trim: the integrated state and the inputs, in the kernel's order, and the time.
+
+    A flight that goes on from another starts at the time the other had reached (s), in turbulence made for the same
+    airspeeds, heights and heading (``gusts_for``, ``gust_segments``), in gusts of faults that had ``begun``, and with
+    its ``devices``, ``parameters`` and ``memory`` as they were.
+
+    >>> import dravik as dv
+    >>> craft = dv.sample("pika")
+    >>> begun = dv.Start(craft.state(position=(0, 0, 300), velocity=(15, 0, 1)), craft.default_inputs())
+    >>> dv.fly(craft, start=begun, duration=1).flown
+    1.0
+    """
+
+    state: Floats
+    inputs: Floats
+    time: float = 0.0
+    gusts_for: tuple[float, float, float, float, float] | None = None
+    gust_segments: tuple[tuple[float, float], ...] = ()
+    begun: tuple[tuple[str, float], ...] = ()
+    devices: Mapping[str, Any] = field(default_factory=dict)
+    parameters: Mapping[str, float] = field(default_factory=dict)
+    memory: Mapping[str, float] = field(default_factory=dict)
+
+
+Startable = TrimPoint | PlantTrim | Start
+
+
+@dataclass(frozen=True)
+class SavedFlight:
+    """Everything a flight is at one moment; ``restore`` it into a flight of the same aircraft, step and devices."""
+
+    fingerprint: tuple[object, ...]
+    step: int
+    rows: Floats
+    state: Floats
+    workspace: Workspace
+    schedule: Schedule
+    devices: Mapping[str, Any]
+    notes: tuple[Event, ...]
+    begun_gusts: tuple[tuple[str, float], ...]
