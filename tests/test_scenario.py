@@ -24,6 +24,7 @@ from dravik.aircraft.samples import sample_path
 from dravik.errors import DravikError, FlightError
 from dravik.flight import load_scenario, read_recording, resume, write_track
 from dravik.flight.bodies import AircraftBody
+from dravik.flight.writing import RecordingWriter
 from dravik.trimming import on_ground
 from tests.support import DEG, craft
 from tests.test_contact import body
@@ -302,13 +303,39 @@ class RecordingTest(unittest.TestCase):
                 raise KeyboardInterrupt
             return done
 
-        with mock.patch.object(AircraftBody, "steps", interrupted), self.assertRaises(KeyboardInterrupt):
+        point_of_tarn = dv.trim(TARN, airspeed="62 m/s", altitude="300 m")
+        never_due = mock.patch.object(RecordingWriter, "is_due", return_value=False)
+        with never_due, mock.patch.object(AircraftBody, "steps", interrupted), self.assertRaises(KeyboardInterrupt):
             dv.fly(made, start=point, duration=20, save=self.folder / "cut.csv", **common)
         cut = read_recording(self.folder / "cut.csv")
         rest = dv.fly(made, start=resume(made, cut), duration=5, **common)
         self.assertEqual(len(cut.time), round(float(rest.time[0]) / 0.01))
         self.assertGreaterEqual(len(cut.time), 1200)
         np.testing.assert_array_equal(rest["q"], whole["q"][len(cut.time) :][:501])
+
+        # one in a device's own code: it is called anew for that moment
+        class Climbing:
+            rate, sets = 10.0, ("called",)
+
+            def __init__(self) -> None:
+                self.calls = 0
+
+            def update(self, t: float, signals: Any) -> dict[str, float]:
+                self.calls += 1
+                if t > last[-1]:
+                    raise KeyboardInterrupt
+                return {"called": self.calls}
+
+        last = [9.0]
+        ordered = dv.fly(TARN, start=point_of_tarn, duration=3, devices=[Climbing()])
+        last.append(1.45)
+        with never_due, self.assertRaises(KeyboardInterrupt):
+            dv.fly(TARN, start=point_of_tarn, duration=3, devices=[Climbing()], save=self.folder / "cut.csv")
+        last.append(9.0)
+        rest = dv.fly(
+            TARN, start=resume(TARN, read_recording(self.folder / "cut.csv")), duration=1, devices=[Climbing()]
+        )
+        np.testing.assert_array_equal(rest["called"][:100], ordered["called"][150:250])
         with self.assertRaisesRegex(DravikError, "other states"):
             resume(TARN, half)
         # with gusts that follow the flight, phases, and a gust that has begun

@@ -256,9 +256,8 @@ class Flight:
         paused = work.counters[PAUSED] != 0
         work.counters[PAUSED] = 0
         failed = (done < count and not paused) or work.counters[OUTSIDE_TABLE] or work.counters[NOT_FINITE]
-        # what acts on the state from here on must find it told
-        acted_on = self.ended or failed or paused or bool(self.tasks.list)
-        if self.writer is not None and (acted_on or self.writer.is_due(self.rows.count)):
+        # devices and what follows a pause may fail while they change what a flight is: it is told before
+        if self.writer is not None and (paused or self.tasks.list or self.writer.is_due(self.rows.count)):
             self._keep(self.rows.values)
         if self.ended:
             return
