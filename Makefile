@@ -37,6 +37,7 @@ bench: .venv/ready
 	$(BIN)/python benchmarks/missions.py $(WRITE)
 	$(BIN)/python benchmarks/starts.py $(WRITE)
 	$(BIN)/python benchmarks/growth.py $(WRITE)
+	$(BIN)/python benchmarks/pages.py $(WRITE)
 	$(BIN)/python benchmarks/before.py
 
 pictures: .venv/ready
