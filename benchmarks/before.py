@@ -51,6 +51,17 @@ def measured() -> dict[str, float]:
     found["a minute of turbulence"] = 3.0 * least(
         lambda: dv.fly(craft, start=point, duration=20.0, turbulence=rough), 5
     )
+    with tempfile.TemporaryDirectory() as folder:
+        for kind in ("CSV", "Parquet"):
+            path = Path(folder) / f"a.{kind.lower()}"
+
+            def kept(path: Path = path) -> None:
+                path.unlink(missing_ok=True)
+                dv.fly(craft, start=point, duration=60.0, turbulence=rough, save=path)
+
+            found[f"a minute of turbulence, every signal to {kind}"] = least(kept, 4)
+        saving = dv.Session(craft, start=point, dt=0.001, save=Path(folder) / "b.csv", record=["altitude"])
+        found["a step of a session that saves"] = least(lambda: saving.step(pitch_stick=0.01), 1, 1000)
     found["reading the Tarn"] = least(lambda: dv.sample("tarn"), 10)
     return found
 

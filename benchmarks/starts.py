@@ -11,6 +11,7 @@ from pathlib import Path
 sys.path.insert(0, str(Path(__file__).parent))
 
 from shown import show
+from timing import least
 
 import dravik as dv
 from dravik.kernel.own_code import own_code
@@ -59,16 +60,8 @@ def main() -> int:
         begun = time.perf_counter()
         own_code(craft.program, craft.tape)
         made.append(f"{sample} {time.perf_counter() - begun:.2f} s")
-        begun = time.perf_counter()
-        dv.sample(sample)
-        rows.append(
-            (
-                f"dv.sample({sample!r}) once more",
-                f"{time.perf_counter() - begun:.3f} s",
-                "",
-                "0.03 s" if sample == "tarn" else "",
-            )
-        )
+        again = least(lambda name=sample: dv.sample(name), 20)
+        rows.append((f"dv.sample({sample!r}) once more", f"{again:.3f} s", "", "0.03 s" if sample == "tarn" else ""))
     rows.append(("machine code from disk", ", ".join(made), "", ""))
     show("starts", ("processor time", "s", "times bare python", "target"), rows)
     return 0
