@@ -294,12 +294,12 @@ class RecordingTest(unittest.TestCase):
             for name in ("north", "altitude", "theta", "q", "elevator", "air_up"):
                 np.testing.assert_array_equal(rest[name], whole[name][1000:], name)
 
-        # an interrupt while the kernel flies leaves the rows before, and the state at their end
-        steps = AircraftBody.steps
+        # an interrupt while the kernel flies leaves the rows before, and state and events at their end
+        steps, late = AircraftBody.steps, [1200]
 
         def interrupted(body: AircraftBody, x: Any, clock: tuple[float, float, int], *others: Any) -> tuple[int, int]:
             done = steps(body, x, clock, *others)
-            if clock[2] >= 1200:
+            if clock[2] >= late[-1]:
                 raise KeyboardInterrupt
             return done
 
@@ -312,6 +312,14 @@ class RecordingTest(unittest.TestCase):
         self.assertEqual(len(cut.time), round(float(rest.time[0]) / 0.01))
         self.assertGreaterEqual(len(cut.time), 1200)
         np.testing.assert_array_equal(rest["q"], whole["q"][len(cut.time) :][:501])
+
+        late.append(50)
+        sinking = craft(environment={"gravity": 0.0}, events={"low": {"when": "altitude < 187"}})
+        begun = dv.Start(sinking.state(position=(0, 0, 190), velocity=(50, 0, -2)), sinking.default_inputs())
+        with never_due, mock.patch.object(AircraftBody, "steps", interrupted), self.assertRaises(KeyboardInterrupt):
+            dv.fly(sinking, start=begun, duration=20, save=self.folder / "cut.csv")
+        cut = read_recording(self.folder / "cut.csv")
+        self.assertEqual((len(cut.time), cut.events), (50, []))
 
         # one in a device's own code: it is called anew for that moment
         class Climbing:

@@ -1,4 +1,4 @@
-"""Numba's compiler, told to leave out what Dravik does not need of it: half of the time that it takes."""
+"""Numba's compiler, told to leave out what Dravik does not need of it: a third of the time that it takes."""
 
 from functools import cache
 from typing import Any

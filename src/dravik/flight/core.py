@@ -5,6 +5,7 @@ import time as clock
 from collections.abc import Callable, Mapping
 from contextlib import suppress
 from copy import deepcopy
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -105,7 +106,7 @@ class Flight:
         now = self.schedule.steps(self.step, 1, self.x)[0, 0].copy() if body.memory() else self.schedule.inputs
         body.begin_memory(self.time, self.x, now, self.dt, held)
         self.writer: RecordingWriter | None = None
-        self._before: tuple[Floats, Floats] | None = None  # while the kernel flies: state and registers before
+        self._before: tuple[NDArray[Any], ...] | None = None  # while the kernel flies: what it changes, as it was
         self._is_untold = False  # whether the writer has not been given the state at the end of the rows
         self.save_to = options.get("save")
 
@@ -225,7 +226,7 @@ class Flight:
     def _give_up(self, writer: RecordingWriter) -> None:
         """Close the file with the state at the end of its rows, also where the kernel was interrupted beyond them."""
         if self._before is not None:
-            self.x[...], self.work.registers[...] = self._before
+            self.x[...], self.work.registers[...], self.work.counters[...] = self._before
         if self._is_untold:
             with suppress(DravikError):
                 self._keep(self.rows.values)
@@ -242,7 +243,8 @@ class Flight:
                 self._call_devices(step)
         logged = int(work.counters[EVENT_COUNT])
         free = self.rows.free(count)
-        self._before = (self.x.copy(), work.registers.copy()) if self.writer is not None else None
+        if self.writer is not None:
+            self._before = self.x.copy(), work.registers.copy(), work.counters.copy()
         done, rows = self.body.steps(
             self.x, (self.offset, self.dt, step), self.schedule.steps(step, count, self.x), self.rows.every,
             self.rows.picks, free, last if step + count == end else LAST_UNTOUCHED,
