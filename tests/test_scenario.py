@@ -314,10 +314,10 @@ class RecordingTest(unittest.TestCase):
         np.testing.assert_array_equal(rest["q"], whole["q"][len(cut.time) :][:501])
 
         late.append(50)
-        sinking = craft(environment={"gravity": 0.0}, events={"low": {"when": "altitude < 187"}})
-        begun = dv.Start(sinking.state(position=(0, 0, 190), velocity=(50, 0, -2)), sinking.default_inputs())
+        rising = craft(environment={"gravity": 0.0}, events={"high": {"when": "altitude > 193"}})
+        begun = dv.Start(rising.state(position=(0, 0, 190), velocity=(50, 0, -2)), rising.default_inputs())
         with never_due, mock.patch.object(AircraftBody, "steps", interrupted), self.assertRaises(KeyboardInterrupt):
-            dv.fly(sinking, start=begun, duration=20, save=self.folder / "cut.csv")
+            dv.fly(rising, start=begun, duration=20, save=self.folder / "cut.csv")
         cut = read_recording(self.folder / "cut.csv")
         self.assertEqual((len(cut.time), cut.events), (50, []))
 
