@@ -374,6 +374,12 @@ class RecordingTest(unittest.TestCase):
             np.testing.assert_allclose(back.values, run.values, rtol=tolerance, atol=1e-12)
         self.assertGreater(pyarrow.parquet.ParquetFile(self.folder / "a.parquet").num_row_groups, 2)
         self.assertFalse(list(self.folder.glob("*.part*")))
+        with dv.Session(TARN, start=point, save=self.folder / "s.parquet") as session:
+            session.step(0.05)
+        slow = dv.fly(TARN, start=point, duration=0.05, method="adaptive", save=self.folder / "slow.csv")
+        for name in ("s.parquet", "slow.csv"):
+            back = read_recording(self.folder / name)
+            self.assertEqual((len(back.time), back.names), (6, slow.names))
         nothing = dv.fly(TARN, start=point, duration=1, record=[], save=self.folder / "n.csv")
         self.assertEqual((len(nothing.values), len(read_recording(self.folder / "n.csv").values)), (0, 0))
 
@@ -418,6 +424,10 @@ class RecordingTest(unittest.TestCase):
         self.assertGreater(kept.time[-1], 50.0)
         with self.assertRaisesRegex(DravikError, "cannot be written"):
             load_scenario("meadow_circuit").fly(save="/proc/nowhere/run.csv")
+        (self.folder / "a.parquet").mkdir()
+        with self.assertRaisesRegex(DravikError, "a.parquet: .*it is a folder"):
+            dv.fly(TARN, start=dv.trim(TARN, airspeed=62, altitude=300), duration=1, save=self.folder / "a.parquet")
+        self.assertFalse(list(self.folder.glob("a.parquet.*")))
 
     def test_what_stops_a_run_is_told_and_nothing_before_it_is_lost(self) -> None:
         table = dv.Table(

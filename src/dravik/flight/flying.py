@@ -86,7 +86,10 @@ def fly(
         flight.notes += [Event(flight.time, text) for text in _doubts(flight, seconds)]
     flight.rows.reserve(steps)
     if method == "adaptive":
-        return _adaptive(flight, steps)
+        run = _adaptive(flight, steps)
+        if flight.save_to is not None:
+            run.save(flight.save_to)
+        return run
     flight.advance(steps, record_last=True, progress=progress)
     return flight.finish()
 

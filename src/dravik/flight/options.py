@@ -19,7 +19,8 @@ class Options(TypedDict, total=False):
     ``dt``: the integrator's step, 10 ms unless said. ``controls``: histories by input or effector. ``devices``: what is
     called at its own rate, in this order (see ``Device``). ``turbulence`` adds its gusts to the wind. ``record``:
     signals that are recorded, and ``record_every``: each so many steps, or so much time such as ``"50 ms"``.
-    ``save``: a file to which the recording is written while it is flown. ``note`` goes into its metadata.
+    ``save``: a file to which the recording is written while it is flown (with the adaptive method, afterwards).
+    ``note`` goes into its metadata.
     """
 
     dt: str | float

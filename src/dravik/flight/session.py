@@ -47,7 +47,8 @@ class Session:
 
         Raises DravikError for what does not fit.
         """
-        options.setdefault("record", ())
+        if not options.get("save"):
+            options.setdefault("record", ())  # a file holds all that is not named otherwise; memory, nothing
         self._flight = Flight(what, start, options)
         self._body, self.dt = self._flight.body, self._flight.dt
         self._specs = list(self._body.inputs.values())

@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.errors import DravikError
-from dravik.files import locked, reason, replace_file, shown, write_text
+from dravik.files import is_folder, locked, reason, replace_file, shown, write_text
 from dravik.flight.arrow import ParquetGroups, RowStream, arrow
 from dravik.flight.columns import as_columns
 from dravik.flight.recording import Recording, side_path
@@ -59,6 +59,8 @@ class RecordingWriter:
         self._written = 0.0
         self._stream: RowStream | None = None
         self._groups: ParquetGroups | None = None
+        if is_folder(self.target):
+            raise DravikError("the recording cannot be written (it is a folder)", where=shown(self.target))
         if self._is_parquet:
             arrow()  # where it is missing, that is said before anything is flown
         self._file: BinaryIO = self._try(lambda: locked(self.path))
