@@ -254,6 +254,7 @@ class CommandTest(unittest.TestCase):
             (["linearise", "tarn", *AT, "--outputs", "nzz"], "has no signal 'nzz'"),
             (["linearise", "tarn", *AT, "--coordinates", "polar"], "expected 'air' or 'body'"),
             (["handling", "tarn", *AT, "--class", "V"], "expected one of I, II-L"),
+            (["handling", "tarn", *AT, "--sweep", "mass=8:9:2 t", "--levers"], "--sweep with --against or --levers"),
             (["fly", "tarn", *AT, "--control", "elevator"], "expected NAME=HISTORY"),
             (["fly", "tarn", *AT, "--control", "elevator=dublet(2 deg)"], "did you mean doublet"),
             (["fly", "tarn", *AT, "--duration", "1 s", "--out", "/nowhere/run.csv"], "cannot be written"),
