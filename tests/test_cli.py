@@ -103,6 +103,11 @@ class CommandTest(unittest.TestCase):
         trimmed = json.loads(self.ok("trim", "tarn", *AT, "--json"))
         self.assertTrue(trimmed["reached"])
         self.assertAlmostEqual(trimmed["signals"]["airspeed"], 62.0)
+        whole = json.loads(
+            self.ok("linearise", "pika", "--airspeed", "15 m/s", "--altitude", "300 m", "--prove", "all", "--json")
+        )
+        self.assertEqual(set(whole["parting_sizes"]), {"elevator", "aileron", "rudder"})
+        self.assertIsNone(whole["difference_from_nonlinear"])
         model = json.loads(self.ok("linearise", "tarn", *AT, "--outputs", "nz,alpha", "--prove", "elevator", "--json"))
         self.assertEqual((len(model["C"]), len(model["A"])), (2, len(model["states"])))
         self.assertLess(max(model["difference_from_nonlinear"].values()), 0.02)
@@ -288,6 +293,9 @@ class CommandTest(unittest.TestCase):
         curves = json.loads(self.ok("tables", "show", "tarn", "--json"))
         self.assertTrue(curves["forward_limit_m"] < 9.16 < 9.24 < curves["aft_limit_m"])
         self.assertLess(curves["derivatives"]["4.0"]["elevator"]["Cm"], -1.0)
+        points = {row["alpha [deg]"]: row["neutral [m]"] for row in curves["curves"]}
+        self.assertGreater(points[8.0], points[0.0])
+        self.assertIsNone(points[16.0])  # beyond the stall there is none
         text = self.ok("tables", "reduce", "tarn", "--out", str(measured))
         self.assertRegex(text, r"left out: .*runs.csv:79: CL is")
         self.assertRegex(text, r"neutral point +0\.8\d+ +± 0\.00")
