@@ -388,7 +388,11 @@ class RecordingTest(unittest.TestCase):
             np.testing.assert_array_equal(rows, flown)
             self.assertEqual(json.loads((Path(folder) / "a.csv.json").read_text())["end"], {"time_s": 299.0})
             # a Parquet file that cannot be written leaves all rows in its stream
+            before = Path(folder) / "b.parquet.part.arrow.json"
+            before.write_text("of a run that was killed")
             stream = RecordingWriter(Path(folder) / "b.parquet", ["time", "u"], {"time": "s", "u": "m/s"}, {}, {})
+            stream._settle()
+            self.assertFalse(before.exists())
             stream.write(np.array([[1.0, 2.0]]), {"time_s": 1.0}, [])
             whole = fly(TARN, start=POINT, duration=0.1)
             full = mock.patch.object(ParquetGroups, "save", side_effect=OSError(28, "No space left on device"))
