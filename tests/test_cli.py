@@ -82,6 +82,12 @@ class CommandTest(unittest.TestCase):
         picture = self.folder / "again.png"
         self.assertIn("theta", self.ok("plot", recording, "--signals", "theta,elevator", "--out", str(picture)))
         self.assertEqual(picture.read_bytes()[:4], b"\x89PNG")
+        on = self.ok("fly", craft, "--law", "pitch_hold", "--resume", recording, "--duration", "1 s", "--json")
+        self.assertAlmostEqual(json.loads(on)["last"]["time"], 6.0)
+        file = Path(craft) / "aircraft.toml"
+        file.write_text(file.read_text() + '[starts.over]\nkind = "trimmed"\nairspeed = "62 m/s"\naltitude = "300 m"\n')
+        slow = ("fly", craft, "--start", "over", "--set", "flap_lever=10 deg", "--duration", "1 s", "--json")
+        self.assertAlmostEqual(json.loads(self.ok(*slow))["last"]["flap"], math.radians(10.0), places=6)
 
     def test_drawing_and_lattice(self) -> None:
         views, loading = self.folder / "views.png", self.folder / "loading.png"
@@ -261,6 +267,10 @@ class CommandTest(unittest.TestCase):
             (["handling", "tarn", *AT, "--class", "V"], "expected one of I, II-L"),
             (["handling", "tarn", *AT, "--sweep", "mass=8:9:2 t", "--levers"], "--sweep with --against or --levers"),
             (["fly", "tarn", *AT, "--control", "elevator"], "expected NAME=HISTORY"),
+            (["fly", "tarn", *AT, "--start", "over"], "--airspeed beside --start"),
+            (["fly", "tarn", "--altitude", "1 m", "--resume", "run.csv"], "--altitude beside --resume"),
+            (["fly", "tarn", "--set", "throttle=0.2", "--resume", "run.csv"], "--set throttle beside --resume"),
+            (["fly", "fire_run", "--duration", "5 s"], "--duration beside a scenario"),
             (["fly", "tarn", *AT, "--control", "elevator=dublet(2 deg)"], "did you mean doublet"),
             (["fly", "tarn", *AT, "--duration", "1 s", "--out", "/nowhere/run.csv"], "cannot be written"),
             (["fly", "tarn", *AT, "--duration", "1 s", "--figure", str(self.folder / "x.bmpx")], "a .png name"),

@@ -50,13 +50,17 @@ class Begun(Group):
     ] = ""
 
     def start(self, craft: "Aircraft", chosen: Chosen) -> "TrimPoint | Start":
-        """Return the start."""
+        """Return the start; raises DravikError for options that it would leave out."""
+        own = input_settings(craft, chosen.set_)
+        condition = {f"--{n.replace('_', '-')}": v for n, v in chosen.condition.asked.items()}
         if self.resume:
+            others = {**condition, "--rail": self.rail, "--start": self.begin, **{f"--set {n}": n for n in own}}
+            _refuse_beside("--resume", others)
             return _resumed(craft, self.resume)
         if self.begin:
             from dravik.flight import start
 
-            own = input_settings(craft, chosen.set_)
+            _refuse_beside("--start", {**condition, "--rail": self.rail})
             return start(craft, self.begin, **({"inputs": own} if own else {}))
         return _start(craft, chosen.condition, self.rail, chosen.set_)
 
@@ -126,7 +130,8 @@ def fly(
         refused = {
             **dict.fromkeys(chosen.condition.given(), True), "--rail": begun.rail, "--loading": chosen.loading,
             "--law": chosen.law, "--control": flown.control, "--turbulence": flown.turbulence, "--record": flown.record,
-            "--start": begun.begin, "--every": flown.every,
+            "--start": begun.begin, "--every": flown.every, "--duration": flown.duration != Flown.duration,
+            "--dt": flown.dt != Flown.dt,
         }  # fmt: skip
         scenario = _scenario(aircraft, refused, settings(chosen.set_))
         craft, title = scenario.craft, f"{scenario.definition.name} ({scenario.craft.name})"
@@ -170,6 +175,13 @@ def _finish(run: "Recording", craft: "Aircraft", title: str, kept: Kept, *, as_j
         show_run(run, title, kept.save, kept.figure)
     if run.is_broken_off:
         raise typer.Exit(1)
+
+
+def _refuse_beside(option: str, others: Mapping[str, object]) -> None:
+    """Raise DravikError for options beside one that leaves nothing for them to say."""
+    for other, given in others.items():
+        if given:
+            raise DravikError(f"{other} beside {option}", expected="one of them")
 
 
 def _start(craft: "Aircraft", condition: AskedFor, rail: str, inputs: list[str] | None) -> "TrimPoint | Start":

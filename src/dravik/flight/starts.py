@@ -75,7 +75,7 @@ class Given(Model):
 
 
 class Named(Model):
-    """A start that the aircraft's file names, with inputs set besides."""
+    """A start that the aircraft's file names, with inputs that go before its own."""
 
     kind: Literal["named"]
     name: str
@@ -99,6 +99,7 @@ class _Whole(BaseModel):
 def start(craft: Aircraft, name: str = "", **spec: Any) -> TrimPoint | Start:
     """Return a start of an aircraft: by the ``name`` of one in its file, or said here as a file would say it.
 
+    Of a named one ``inputs`` may be given, which go before its own.
     ``kind`` is ``trimmed`` (unless said), ``ground``, ``rail`` or ``states``; the other keys are those of the file,
     quantities with their unit or in SI. Raises DravikError for names and keys that are not there, TrimError where
     nothing holds what is asked.
@@ -112,7 +113,7 @@ def start(craft: Aircraft, name: str = "", **spec: Any) -> TrimPoint | Start:
     """
     require(craft, Aircraft, "what starts")
     if name:
-        return begin(craft, named_start(craft, name), {})
+        return begin(craft, _checked({"kind": "named", "name": name, **spec}, f"start {name}"), {})
     return begin(craft, _checked({"kind": "trimmed", **_with_units(spec)}, "start"), {})
 
 
@@ -146,9 +147,10 @@ def begin(craft: Aircraft, spec: Begin, asked: Mapping[str, str | float]) -> Tri
 
     Raises TrimError or DravikError where that cannot be.
     """
-    wanted: Quantities = {**asked, **spec.inputs}
     if isinstance(spec, Named):
-        return begin(craft, named_start(craft, spec.name), wanted)
+        found = named_start(craft, spec.name)
+        return begin(craft, found.model_copy(update={"inputs": {**found.inputs, **spec.inputs}}), asked)
+    wanted: Quantities = {**asked, **spec.inputs}
     if isinstance(spec, Trimmed):
         point = trim(
             craft, airspeed=spec.airspeed, altitude=spec.altitude, heading=spec.heading, bank=spec.bank,
