@@ -121,6 +121,13 @@ class CommandTest(unittest.TestCase):
         self.assertEqual(json.loads(self.ok("check", "tarn", "--json"))["findings"], [])
         names = {s["name"]: s for s in json.loads(self.ok("signals", "tarn", "--json"))["signals"]}
         self.assertEqual(names["alpha"]["unit"], "rad")
+        rough = ("fly", "tarn", *AT, "--turbulence", "light", "--duration", "1 s", "--json", "--seed")
+        shaken = [json.loads(self.ok(*rough, seed))["last"]["nz"] for seed in ("0", "3", "3")]
+        self.assertTrue(shaken[0] != shaken[1] == shaken[2], shaken)
+        windy = json.loads(self.ok("fly", "tarn", *AT, "--wind", "5 m/s from 0 deg", "--duration", "1 s", "--json"))
+        self.assertAlmostEqual(windy["last"]["ground_speed"], 57.0, places=3)
+        damped = json.loads(self.ok("handling", "tarn", *AT, "--against-law", "yaw_damper", "--json"))["compared"]
+        self.assertTrue(any(row["before"] != row["after"] for row in damped))
         flown = json.loads(self.ok("fly", "tarn", *AT, "--duration", "1 s", "--record", "alpha,q", "--json"))
         self.assertEqual((flown["rows"], flown["signals"]), (101, 3))
 
