@@ -278,6 +278,8 @@ class CommandTest(unittest.TestCase):
             (["fly", "tarn", "--altitude", "1 m", "--resume", "run.csv"], "--altitude beside --resume"),
             (["fly", "tarn", "--set", "throttle=0.2", "--resume", "run.csv"], "--set throttle beside --resume"),
             (["fly", "fire_run", "--duration", "5 s"], "--duration beside a scenario"),
+            (["fly", "fire_run", "--guess", "alpha=5 deg"], "--guess beside a scenario"),
+            (["fly", "tarn", *AT, "--duration", "1 s", "--seed", "3"], "--seed without --turbulence"),
             (["fly", "tarn", *AT, "--control", "elevator=dublet(2 deg)"], "did you mean doublet"),
             (["fly", "tarn", *AT, "--duration", "1 s", "--out", "/nowhere/run.csv"], "cannot be written"),
             (["fly", "tarn", *AT, "--duration", "1 s", "--figure", str(self.folder / "x.bmpx")], "a .png name"),

@@ -71,7 +71,8 @@ class AskedFor(Group):
 
     def given(self) -> list[str]:
         """Return the options that were given, as they are typed."""
-        return [f"--{n.replace('_', '-')}" for n in self.asked] + (["--wind"] if self.wind else [])
+        own = [f"--{n.replace('_', '-')}" for n in self.asked]
+        return own + [option for option, given in (("--wind", self.wind), ("--guess", self.guess)) if given]
 
 
 @dataclass(frozen=True)

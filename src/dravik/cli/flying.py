@@ -52,7 +52,7 @@ class Begun(Group):
     def start(self, craft: "Aircraft", chosen: Chosen) -> "TrimPoint | Start":
         """Return the start; raises DravikError for options that it would leave out."""
         own = input_settings(craft, chosen.set_)
-        condition = {f"--{n.replace('_', '-')}": v for n, v in chosen.condition.asked.items()}
+        condition = dict.fromkeys(replace(chosen.condition, wind="").given(), True)  # in its wind it flies either way
         if self.resume:
             others = {**condition, "--rail": self.rail, "--start": self.begin, **{f"--set {n}": n for n in own}}
             _refuse_beside("--resume", others)
@@ -88,6 +88,8 @@ class Flown(Group):
         """Fly it."""
         from dravik.flight import Turbulence, fly
 
+        if self.seed is not None and not self.turbulence:
+            raise DravikError("--seed without --turbulence", expected="--turbulence light, moderate or severe")
         gusts = Turbulence(self.turbulence, seed=self.seed or 0) if self.turbulence else None
         names = [n.strip() for n in self.record.split(",") if n.strip()] or None
         return fly(

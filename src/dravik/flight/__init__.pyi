@@ -15,6 +15,8 @@ from .histories import ramp as ramp
 from .histories import sine as sine
 from .histories import step as step
 from .histories import sweep as sweep
+from .instants import SavedFlight as SavedFlight
+from .instants import Start as Start
 from .loop_truth import FlownStep as FlownStep
 from .loop_truth import LoopTruth as LoopTruth
 from .loop_truth import engaged as engaged
@@ -22,8 +24,6 @@ from .loop_truth import fly_loop as fly_loop
 from .model_proof import ModelCheck as ModelCheck
 from .model_proof import ModelProof as ModelProof
 from .model_proof import prove_model as prove_model
-from .moments import SavedFlight as SavedFlight
-from .moments import Start as Start
 from .options import Options as Options
 from .proofs import HoldProof as HoldProof
 from .proofs import LinearProof as LinearProof

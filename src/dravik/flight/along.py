@@ -7,7 +7,7 @@ import numpy as np
 
 from dravik.aircraft import Aircraft
 from dravik.errors import DravikError, require
-from dravik.flight.moments import Startable
+from dravik.flight.instants import Startable
 from dravik.flight.options import Options
 from dravik.flight.session import Session
 from dravik.linear import LinearModel, linearise

@@ -17,7 +17,7 @@ from dravik.flight import pauses
 from dravik.flight.bodies import AircraftBody, body_of
 from dravik.flight.devices import Tasks
 from dravik.flight.gusts import PERIOD
-from dravik.flight.moments import SavedFlight, Start, Startable
+from dravik.flight.instants import SavedFlight, Start, Startable
 from dravik.flight.options import Options, check_options, steps_between
 from dravik.flight.origin import ending, origin
 from dravik.flight.recording import Event, Recording, event_rows

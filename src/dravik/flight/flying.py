@@ -10,7 +10,7 @@ from dravik.errors import DravikError
 from dravik.flight.adaptive import fly_adaptively
 from dravik.flight.bodies import AircraftBody
 from dravik.flight.core import Flight
-from dravik.flight.moments import Startable
+from dravik.flight.instants import Startable
 from dravik.flight.options import Options
 from dravik.flight.recording import Event, Recording
 from dravik.kernel.program import OUTSIDE_TABLE

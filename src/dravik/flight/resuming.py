@@ -7,7 +7,7 @@ import numpy as np
 
 from dravik.aircraft import Aircraft
 from dravik.errors import DravikError
-from dravik.flight.moments import Start
+from dravik.flight.instants import Start
 from dravik.flight.recording import Recording
 
 __all__ = ["resume"]

@@ -23,7 +23,7 @@ from dravik.flight.aiming import Band, check_reach, reachable_band
 from dravik.flight.devices import Device
 from dravik.flight.flying import fly
 from dravik.flight.histories import History, parse_history
-from dravik.flight.moments import Start
+from dravik.flight.instants import Start
 from dravik.flight.recording import Recording
 from dravik.flight.routes import RouteGuidance, drawn, path_over_land
 from dravik.flight.starts import Begin, Named, OnRail, Quantities, begin, named_start

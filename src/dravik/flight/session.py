@@ -13,7 +13,7 @@ from dravik.definition import arguments
 from dravik.errors import DravikError, FlightError
 from dravik.flight.bodies import AircraftBody
 from dravik.flight.core import Flight
-from dravik.flight.moments import SavedFlight, Startable
+from dravik.flight.instants import SavedFlight, Startable
 from dravik.flight.options import Options
 from dravik.flight.recording import Event, Recording
 from dravik.linear import Moment
