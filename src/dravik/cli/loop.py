@@ -158,7 +158,7 @@ def _record(found: "Margins") -> dict[str, object]:
         "delay_margin_s": found.delay, **disc, "disc_phase_deg": math.degrees(found.disc_phase),
         "sensitivity_peak": found.sensitivity[0], "complementary_peak": found.complementary[0],
         "bandwidth_rad_s": found.bandwidth, "unstable_roots": found.unstable_roots,
-        "unstable_count": found.unstable_count,
+        "unstable_count": found.unstable_count, "growing": [str(g) for g in found.growing],
     }  # fmt: skip
 
 
@@ -183,6 +183,8 @@ def _show(title: str, found: "Margins") -> None:
     ]  # fmt: skip
     show_rows("the loop", ["what", "value", ""], figures)
     say(f"the closed loop is {'' if found.is_stable else 'not '}stable")
+    for growing in found.growing:
+        say(str(growing), "red")
     if not found.agree:
         text = (
             f"Nyquist's count says {found.unstable_count} unstable roots, the closed loop's own {found.unstable_roots}"

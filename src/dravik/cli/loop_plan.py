@@ -150,7 +150,7 @@ def run_schedule(
             f"{plan.name or 'loops'}: gains over {' and '.join(places)} (SI), and in the middle between",
             [*places, "loop", "P", "I", "D", "gain margin [dB]", "phase margin [deg]", "disc", ""],
             [
-                [*(r[n] for n in places), r["loop"], r["P"], r["I"], r["D"], r["gain_up_dB"], r["phase_margin_deg"],
+                [*(r[n] for n in places), r["loop"], r["P"], r["I"], r["D"], r["gain_margin_dB"], r["phase_margin_deg"],
                  r["disc"], "between" if r["between"] else ""]
                 for r in rows
             ],
@@ -244,7 +244,7 @@ def _show(found: "LoopStudy", truth: "LoopTruth | None") -> None:
         f"{found.plan.name or 'loops'}: {found.craft.name}, {found.point.title}",
         ["loop", "P", "I", "D", "crosses at", "gain margin", "phase margin", "delay", "disc", "bandwidth"],
         [
-            [r["loop"], r["P"], r["I"], r["D"], r["crossover_rad_s"], r["gain_up_dB"], r["phase_margin_deg"],
+            [r["loop"], r["P"], r["I"], r["D"], r["crossover_rad_s"], r["gain_margin_dB"], r["phase_margin_deg"],
              r["delay_margin_s"], r["disc"], r["bandwidth_rad_s"]] for r in rows
         ],
     )  # fmt: skip
@@ -263,7 +263,7 @@ def _show(found: "LoopStudy", truth: "LoopTruth | None") -> None:
         show_rows("requirements", ["loop", "what", "is", "asked for", "", ""], checks)
     for f in found.loops:
         if not f.margins.is_stable:
-            say(f"the loop {f.entry.name} is not stable", "red")
+            say(f.unstable_text(), "red")
         if not f.margins.agree:
             say(f"{f.entry.name}: Nyquist's count and the closed loop's roots disagree", "red")
     if any(f.entry.delay for f in found.loops):

@@ -1,5 +1,6 @@
 """Other forms of a linear system: balanced and truncated, sampled and continuous, with a delay."""
 
+import math
 from collections.abc import Sequence
 from dataclasses import replace
 from typing import Any
@@ -10,13 +11,14 @@ from numpy.typing import NDArray
 from dravik.errors import DravikError
 from dravik.linear import joining
 from dravik.linear.matrices import NamedMatrices
-from dravik.linear.reduction import balance, split
+from dravik.linear.reduction import balance, sizes, split
 from dravik.linear.sampling import bilinear, continuous, delay, first_order_hold, zero_order_hold
 from dravik.units import quantity
 
 __all__ = ["balanced", "continued", "delayed", "discretised", "numbered", "reduced", "residualised"]
 
 Floats = NDArray[np.float64]
+ROUNDING = 1e-6  # of the largest gain: what rounding may add to a truncation
 EDGE = 1e-9  # of the largest root: slower ones count as integrators
 HOLDS = {"zero_order_hold": zero_order_hold, "first_order_hold": first_order_hold}
 
@@ -25,25 +27,46 @@ def balanced(system: NamedMatrices) -> tuple[Floats, Floats, Floats, tuple[Float
     """Return Hankel values and balancing matrices of the stable part, and the transformation that splits it off."""
     sampled = system.dt is not None
     edge = EDGE if sampled else EDGE * max(float(np.abs(np.linalg.eigvals(system.A)).max(initial=0.0)), 1e-300)
-    t, back, k = split(system.A, edge, sampled=sampled)
-    a = (back @ system.A @ t)[:k, :k]
-    values, left, right = balance(a, back[:k] @ system.B, system.C @ t[:, :k], sampled=sampled)
-    return values, left, right, (t, back, k)
+    # states of like size: in units of their own, what is small in number would be lost beside what is large
+    size = sizes(system.A, system.B, system.C)
+    a, b, c = system.A * size[None, :] / size[:, None], system.B / size[:, None], system.C * size[None, :]
+    t, back, k = split(a, edge, sampled=sampled)
+    values, left, right = balance((back @ a @ t)[:k, :k], back[:k] @ b, c @ t[:, :k], sampled=sampled)
+    return values, left, right, (size[:, None] * t, back / size[None, :], k)
 
 
 def reduced(system: NamedMatrices, order: int) -> Any:
-    """Return the balanced truncation with ``order`` states."""
-    _, left, right, (t, back, k) = balanced(system)
+    """Return the balanced truncation with ``order`` states, checked at some frequencies against its own bound."""
+    values, left, right, (t, back, k) = balanced(system)
     standing = len(system.A) - k
     if isinstance(order, bool) or not isinstance(order, int) or not standing <= order:
         raise DravikError(f"an order of {order}", expected=f"at least {standing}, the roots that do not decay")
     many = min(order - standing, len(left))
     into = np.vstack([left[:many] @ back[:k], back[k:]])
     out = np.hstack([t[:, :k] @ right[:, :many], t[:, k:]])
-    return system.plain(
+    found = system.plain(
         A=into @ system.A @ out, B=into @ system.B, C=system.C @ out, D=system.D,
         names=[numbered("x", len(into)), system.inputs, system.outputs],
     )  # fmt: skip
+    _refuse_far(system, found, 2.0 * float(values[many:].sum()))
+    return found
+
+
+def _refuse_far(system: Any, found: Any, bound: float) -> None:
+    """Raise DravikError where a truncation is further from its system than its bound allows: rounding took over."""
+    sizes_of_roots = np.abs(np.linalg.eigvals(system.A)) if system.dt is None else np.array([0.01, math.pi]) / system.dt
+    moving = sizes_of_roots[sizes_of_roots > 0.0]
+    if not len(moving) or not system.B.size or not system.C.size:
+        return
+    w = np.geomspace(0.1 * float(moving.min()), (10.0 if system.dt is None else 1.0) * float(moving.max()), 30)
+    whole = system.frequency_response(w)
+    off = np.linalg.norm(found.frequency_response(w) - whole, axis=(1, 2))
+    rank = math.sqrt(min(whole.shape[1:]))  # the bound is on the largest singular value, the norm here on all of them
+    if np.any(off > rank * bound * 1.01 + ROUNDING * np.linalg.norm(whole, axis=(1, 2)).max()):
+        raise DravikError(
+            f"the truncation is {float(off.max()):.3g} off where {bound:.3g} is its bound: the system is too badly scaled",
+            hint="states in units in which they are of like size",
+        )
 
 
 def residualised(system: NamedMatrices, names: Sequence[str]) -> Any:

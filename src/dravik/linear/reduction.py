@@ -12,7 +12,7 @@ from typing import Any, cast
 import numpy as np
 from numpy.typing import NDArray
 
-__all__ = ["balance", "minimal", "split", "transmission_zeros"]
+__all__ = ["balance", "minimal", "sizes", "split", "transmission_zeros"]
 
 Floats = NDArray[np.float64]
 Complexes = NDArray[np.complex128]
@@ -24,20 +24,69 @@ SMALL = 1e-4  # a direct part, of what is seen of the states, that is not divide
 def scaled(a: Floats, b: Floats, c: Floats) -> tuple[Floats, Floats, Floats, Floats]:
     """Return A, B, C in states that are scaled so that rows and columns of A are of like size, and the scales.
 
-    Inputs and outputs are scaled to columns and rows of length one: ranks are then found on matrices without units.
+    Parts of A that nothing joins are scaled so that inputs move as much of each as outputs see of it. Inputs and outputs
+    are scaled to columns and rows of length one: ranks are then found on matrices without units.
     """
-    from scipy.linalg.lapack import dgebal
-
     if not len(a):
         return a, b, c, np.zeros(0)
-    # a diagonal that is zero but for rounding would be balanced against its whole row: that state would be scaled away
-    clean = np.where(np.eye(len(a), dtype=bool) & (np.abs(a) < ROUNDED * np.abs(a).max()), 0.0, a)
-    # LAPACK's own balancing, by powers of two: SciPy's function around it takes six times as long as it
-    scale = cast(Any, dgebal)(clean, scale=1, permute=0)[3]
+    scale = _rows_and_columns(a)
+    apart = _parts(a)
+    if len(apart) > 1:
+        moved, seen = np.sqrt((b * b).sum(axis=1)) / scale, np.sqrt((c * c).sum(axis=0)) * scale
+        for part in apart:
+            into, out = math.hypot(*moved[part]), math.hypot(*seen[part])
+            if into > 0.0 and out > 0.0:
+                scale[part] *= _power_of_two(math.sqrt(into / out))
     balanced = a * scale[None, :] / scale[:, None]
     b, c = b / scale[:, None], c * scale[None, :]
     wide, tall = np.sqrt((b * b).sum(axis=0)), np.sqrt((c * c).sum(axis=1))
     return balanced, b / np.where(wide > 0, wide, 1.0), c / np.where(tall > 0, tall, 1.0)[:, None], scale
+
+
+def _rows_and_columns(a: Floats) -> Floats:
+    """Return scales by which A has rows and columns of like size, as far as powers of two do it."""
+    from scipy.linalg.lapack import dgebal
+
+    # a diagonal that is zero but for rounding would be balanced against its whole row: that state would be scaled away
+    clean = np.where(np.eye(len(a), dtype=bool) & (np.abs(a) < ROUNDED * np.abs(a).max()), 0.0, a)
+    # LAPACK's own balancing, by powers of two: SciPy's function around it takes six times as long as it
+    return np.array(cast(Any, dgebal)(clean, scale=1, permute=0)[3], dtype=np.float64)
+
+
+def _parts(a: Floats) -> list[NDArray[np.int64]]:
+    """Return the states in groups that no element of A joins."""
+    joined = ((a != 0.0) | (a.T != 0.0) | np.eye(len(a), dtype=bool)).astype(float)
+    reach = 1
+    while reach < len(a):
+        joined, reach = (joined @ joined > 0.0).astype(float), 2 * reach
+    first = joined.argmax(axis=1)
+    return [np.flatnonzero(first == k) for k in np.unique(first)]
+
+
+def _power_of_two(value: Any) -> Any:
+    return np.exp2(np.round(np.log2(value)))
+
+
+def sizes(a: Floats, b: Floats, c: Floats) -> Floats:
+    """Return sizes of states in which inputs move as much of each as outputs see of it: the same in any units of them.
+
+    Moved and seen at one point of the plane beyond all roots, where neither a resonance nor a root at rest decides.
+    """
+    n = len(a)
+    total = np.ones(n)
+    if not n or not b.size or not c.size:
+        return total
+    total = _rows_and_columns(a)
+    for _ in range(2):  # the second time with inputs and outputs that count alike
+        own = a * total[None, :] / total[:, None]
+        b_, c_ = b / total[:, None], c * total[None, :]
+        wide, tall = np.sqrt((b_ * b_).sum(axis=0)), np.sqrt((c_ * c_).sum(axis=1))
+        inner = max(float(np.linalg.norm(own)), 1e-300) * np.eye(n) - own
+        moved = np.sqrt((np.linalg.solve(inner, b_ / np.where(wide > 0, wide, 1.0)) ** 2).sum(axis=1))
+        seen = np.sqrt((np.linalg.solve(inner.T, (c_ / np.where(tall > 0, tall, 1.0)[:, None]).T) ** 2).sum(axis=1))
+        both = (moved > 0.0) & (seen > 0.0)
+        total = total * np.where(both, _power_of_two(np.sqrt(np.where(both, moved, 1.0) / np.where(both, seen, 1.0))), 1.0)
+    return total
 
 
 def _rank(values: Floats, limit: float) -> int:

@@ -13,7 +13,7 @@ from dravik.errors import DravikError, require
 from dravik.linear import forms, joining
 from dravik.linear.exact import input_step
 from dravik.linear.matrices import NamedMatrices
-from dravik.linear.reduction import minimal, transmission_zeros
+from dravik.linear.reduction import minimal, sizes, transmission_zeros
 from dravik.linear.transfer import Transfer
 
 if TYPE_CHECKING:
@@ -235,11 +235,14 @@ class LinearSystem(NamedMatrices):
         edge = forms.EDGE * (float(np.abs(poles).max(initial=0.0)) if self.dt is None else 1.0)
         if np.any(poles.real >= -edge if self.dt is None else np.abs(poles) >= 1.0 - edge):
             raise DravikError("a covariance of what does not decay", hint="part(states=...), or a loop around it")
-        drive = self.B @ w @ self.B.T
+        # states of like size: in units of their own, what is small in number would be lost beside what is large
+        size = sizes(self.A, self.B, self.C)
+        a, b, c = self.A * size[None, :] / size[:, None], self.B / size[:, None], self.C * size[None, :]
+        drive = b @ w @ b.T
         if self.dt is None and np.any(self.D @ w @ self.D.T != 0.0):
             raise DravikError("white noise that reaches an output without a lag has no variance", hint="a filter first")
-        state = solve_continuous_lyapunov(self.A, -drive) if self.dt is None else solve_discrete_lyapunov(self.A, drive)
-        found: Floats = self.C @ state @ self.C.T
+        state = solve_continuous_lyapunov(a, -drive) if self.dt is None else solve_discrete_lyapunov(a, drive)
+        found: Floats = c @ state @ c.T
         return found if self.dt is None else found + self.D @ w @ self.D.T
 
     def spectra(self, omega: ArrayLike) -> Floats:

@@ -2,7 +2,7 @@
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import NamedTuple, cast
 
 import numpy as np
@@ -10,10 +10,12 @@ import numpy as np
 from dravik.definition import arguments
 from dravik.errors import DravikError, require
 from dravik.linear import LinearSystem, connect
-from dravik.loops.curve import least
+from dravik.loops.curve import count_growing, least
 from dravik.loops.elements import PID
 
 __all__ = ["Closed", "SteadyErrors", "closed_pid", "steady_errors"]
+
+AT_REST = 1e-9  # of the largest root: an integral
 
 
 @dataclass(frozen=True)
@@ -121,9 +123,10 @@ def closed_pid(plant: LinearSystem, pid: PID) -> LinearSystem:
 
 
 class SteadyErrors(NamedTuple):
-    """What a loop leaves: its ``type`` (pure integrals), the lasting error of a unit ``step`` and ``ramp`` (s).
+    """What a loop leaves: its ``type`` (pure integrals), the steady-state error of a unit ``step`` and ``ramp`` (s).
 
-    A loop of type 0 leaves a step error and loses a ramp (inf); type 1 leaves a ramp error, type 2 none of both.
+    A loop of type 0 leaves a step error and loses a ramp (inf); type 1 leaves a ramp error, type 2 none of both. An
+    unstable loop leaves neither: both are nan.
     """
 
     type: int
@@ -140,14 +143,22 @@ def steady_errors(loop: LinearSystem) -> SteadyErrors:
     require(loop, LinearSystem, "the loop")
     if len(loop.inputs) != 1 or len(loop.outputs) != 1:
         raise DravikError(f"a loop of {len(loop.inputs)} inputs and {len(loop.outputs)} outputs", expected="one")
-    roots = least(loop).poles()
-    border = np.abs(roots) if loop.dt is None else np.abs(roots - 1.0)
-    size = max(float(np.abs(roots).max(initial=0.0)), 1e-3) if loop.dt is None else 1.0
-    kind = int(np.sum(border < 1e-7 * size))
-    w = 1e-5 * size / (1.0 if loop.dt is None else loop.dt)
-    value = complex(loop.frequency_response([w])[0, 0, 0]) * (1j * w) ** kind
-    # to nine digits: the frequency is not quite zero
-    gain = float(f"{value.real:.9g}")
+    one = least(loop)
+    through = 1.0 + float(one.D[0, 0])
+    if loop.dt is not None:
+        # (z - 1)/dt in the place of s: integrals are then at zero, where rounding is smallest, instead of at one
+        one = replace(one, A=(one.A - np.eye(len(one.A))) / loop.dt, B=one.B / loop.dt, dt=None)
+    channel = one.transfer(one.inputs[0], one.outputs[0]) if len(one.states) else None
+    poles, zeros = (channel.poles, channel.zeros) if channel else (np.zeros(0), np.zeros(0))
+    gain = channel.gain if channel else float(one.D[0, 0])
+    still = AT_REST * float(np.abs(poles).max(initial=0.0))
+    kind = int(np.sum(np.abs(poles) <= still)) - int(np.sum(np.abs(zeros) <= still))
+    closed = loop.A - loop.B @ loop.C / through if through != 0.0 else loop.A
+    if through == 0.0 or count_growing(closed, loop.dt):
+        return SteadyErrors(max(kind, 0), math.nan, math.nan)
+    gain *= float(np.prod(-zeros[np.abs(zeros) > still]).real) / float(np.prod(-poles[np.abs(poles) > still]).real)
+    if kind < 0:
+        return SteadyErrors(0, 1.0, math.inf)
     step = 1.0 / (1.0 + gain) if kind == 0 and gain != -1.0 else (0.0 if kind else math.inf)
-    ramp = math.inf if kind == 0 else (1.0 / gain if kind == 1 else 0.0)
+    ramp = math.inf if kind == 0 else (1.0 / gain if kind == 1 and gain else 0.0)
     return SteadyErrors(kind, step, ramp)

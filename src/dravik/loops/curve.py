@@ -8,10 +8,11 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from dravik.errors import DravikError
 from dravik.linear import LinearSystem
 from dravik.linear.reduction import transmission_zeros
 
-__all__ = ["LoopCurve", "border_of", "least"]
+__all__ = ["LoopCurve", "border_of", "count_growing", "least"]
 
 Floats = NDArray[np.float64]
 Complexes = NDArray[np.complex128]
@@ -21,13 +22,16 @@ LITTLE = math.cos(TURN)
 CLOSEST = 1e-9  # relative distance of neighbouring frequencies at which halving stops
 PER_DECADE = 16
 BESIDE = np.array([-2.0, -1.0, 0.0, 1.0, 2.0])  # widths of a peak or dip, at which it is looked at besides
+TURNS, MOST_TURNS = 100, 1000  # of a delay: those looked at where little is felt, and the most
+NEAR_ONE = 0.3  # a gain that may still come near to one
+NEAR_REST = 120  # frequencies between rest and the grid, for Nyquist's count
 BEYOND = 30.0  # how far beyond the roots the frequencies reach, as a factor
 MORE_DECADES = 12  # at most, where the loop is neither far from one nor constant there
 NOTHING, STILL = 1e-3, 1e-3  # a gain far from one; a relative change that is none
 UNBOUNDED, INFINITE = 1e8, 1e150  # a gain at rest beyond the first is an integral's, and counts as the second
 SLOW = 5e-5  # 1/s: doubles in four hours
 STANDING = 1e-4  # of the largest root: slower ones may be coupled by rounding alone
-UNREAD = 1e-7  # of the largest slope of a row
+ROUNDED, UNREAD = 1e-14, 1e-7  # of the largest slope of a row: nothing but rounding; next to nothing
 AS_ZERO = 1e-6  # of the largest root: what rounding makes of two or three roots at rest
 LOOSER = (1e-10, 1e-9, 1e-8, 1e-7)  # tolerances tried
 SAME = 1e-5  # relative change of the response at any frequency that is none
@@ -56,7 +60,8 @@ def least(loop: LinearSystem) -> LinearSystem:
     >>> len(least(both.part(inputs=["u"], outputs=["y"])).states)
     1
     """
-    found = loop.minimal()
+    # states that nothing reads go first: an orthogonal transformation would mix their roots at rest with slow ones
+    found = _without_unread(loop, ROUNDED).minimal()
     felt, standing = _felt(found)
     # an integral by itself is one: it takes two roots at rest to spoil each other
     if standing > 1 and len(felt):
@@ -65,7 +70,7 @@ def least(loop: LinearSystem) -> LinearSystem:
         w = np.geomspace(0.1 * float(felt.min()) * rate, top, 40)
         whole, growing = found.frequency_response(w)[:, 0, 0], _growing(found)
         for tolerance in (0.0, *LOOSER):
-            less = loop.minimal(tolerance) if tolerance else _without_unread(loop).minimal()
+            less = loop.minimal(tolerance) if tolerance else _without_unread(loop, UNREAD).minimal()
             if len(less.states) == len(found.states):
                 continue
             off = np.abs(less.frequency_response(w)[:, 0, 0] - whole)
@@ -88,21 +93,27 @@ def _growing(loop: LinearSystem) -> int:
     """Return how many roots grow, of the open loop and of the closed one: what is left out must not make one."""
     through = 1.0 + float(loop.D[0, 0])
     closed = loop.A - loop.B @ loop.C / through if through != 0.0 else loop.A
-    both = [np.asarray(np.linalg.eigvals(m), dtype=np.complex128) for m in (loop.A, closed)]
-    if loop.dt is not None:
-        return sum(int(np.sum(np.abs(r) > 1.0 + 1e-7)) for r in both)
-    return sum(int(np.sum(r.real > border_of(r))) for r in both)
+    return count_growing(loop.A, loop.dt) + count_growing(closed, loop.dt)
 
 
-def _without_unread(loop: LinearSystem) -> LinearSystem:
-    """Return a system without the states that no other and no output reads, but for rounding: places and headings."""
+def count_growing(a: Floats, dt: float | None) -> int:
+    """Return how many roots of a matrix grow, beyond what stands still or rounding moves."""
+    roots = np.asarray(np.linalg.eigvals(a), dtype=np.complex128)
+    return int(np.sum(np.abs(roots) > 1.0 + 1e-7)) if dt is not None else int(np.sum(roots.real > border_of(roots)))
+
+
+def _without_unread(loop: LinearSystem, share: float) -> LinearSystem:
+    """Return a system without the states that no other and no output reads, but for a share of what each reads.
+
+    Such are places and headings.
+    """
     kept = list(range(len(loop.states)))
-    rows = [np.abs(loop.A).max(axis=1), np.abs(loop.C).max(axis=1)]
+    rows = [np.abs(loop.A).max(axis=1, initial=0.0), np.abs(loop.C).max(axis=1, initial=0.0)]
     shares = [np.abs(m) / np.where(r > 0.0, r, 1.0)[:, None] for m, r in zip((loop.A, loop.C), rows, strict=True)]
     for _ in range(len(kept)):
         unread = [
             j for j in kept
-            if all(shares[0][i, j] < UNREAD for i in kept if i != j) and float(shares[1][:, j].max()) < UNREAD
+            if all(shares[0][i, j] < share for i in kept if i != j) and float(shares[1][:, j].max(initial=0.0)) < share
         ]  # fmt: skip
         if not unread:
             break
@@ -202,6 +213,8 @@ class LoopCurve:
         if self.dt is not None:
             high = math.pi / self.dt
             low = min(low, high / 1e3)
+        elif self.delay:
+            return low, max(self._end_of_turns(low, high), 10.0 * low)
         for _ in range(MORE_DECADES):
             a, b = abs(self._alone(low)[0]), abs(self._alone(0.1 * low)[0])
             if abs(b - a) < STILL * a or a > 1.0 / NOTHING or a < NOTHING:
@@ -213,6 +226,23 @@ class LoopCurve:
                 break
             high *= 10.0
         return low, high
+
+    def _end_of_turns(self, low: float, high: float) -> float:
+        """Return up to which frequency a loop with a delay is looked at: it turns on and on, ever smaller.
+
+        Raises DravikError where it turns too often while its gain is still felt.
+        """
+        w = np.geomspace(low, high, 40 * max(1, math.ceil(math.log10(high / low))))
+        sizes = np.abs(self.at(self.points(w)))
+        most = min(1.0, float(sizes[np.isfinite(sizes)].max(initial=0.0)))
+        felt = [float(w[sizes > share * most].max(initial=low)) for share in (NEAR_ONE, NOTHING)]
+        turns = felt[0] * self.delay / (2.0 * math.pi)
+        if turns > MOST_TURNS:
+            raise DravikError(
+                f"a delay of {self.delay:g} s turns the loop {turns:.0f} times while its gain is above {NEAR_ONE:g}",
+                expected=f"{MOST_TURNS} turns at most, a delay below {self.delay * MOST_TURNS / turns:.3g} s",
+            )
+        return min(felt[1], max(1.1 * felt[0], 2.0 * math.pi * TURNS / self.delay))
 
     def grid(self) -> Floats:
         """Return frequencies at which neither L nor 1 + L turns by more than some degrees from one to the next."""
@@ -278,7 +308,10 @@ class LoopCurve:
         """
         aside = border_of(self.poles) if self.dt is None else 1e-7
         border = self.poles.real if self.dt is None else np.abs(self.poles) - 1.0
-        w = np.concatenate([[0.0], self.grid()])
+        grid = self.grid()
+        # near roots at rest the turns of L are as many as there are roots: none may be passed over in one step
+        near = 0.01 * aside / (1.0 if self.dt is None else self.dt)
+        w = np.concatenate([[0.0], np.geomspace(near, grid[0], NEAR_REST)[:-1] if near < grid[0] else [], grid])
         curve = 1.0 + self.at(self.points(w, aside))
         for _ in range(40):
             steps = np.angle(curve[1:] / curve[:-1])

@@ -182,7 +182,10 @@ def _turning(curve: LoopCurve, n: Nonlinearity) -> list[LimitCycle]:
 
 
 def _stable(curve: LoopCurve, n: Nonlinearity, amplitude: float) -> bool:
-    """Whether a little less of it grows and a little more decays: by the loop with the gain that it then has."""
+    """Whether a little less of it grows and a little more decays, nothing else growing: by the loop with the gain that
+
+    it then has.
+    """
 
     def grows(a: float) -> int:
         gain = n.gain(a)
@@ -195,4 +198,4 @@ def _stable(curve: LoopCurve, n: Nonlinearity, amplitude: float) -> bool:
             scaled = LoopCurve(scaled.system, curve.delay + max(-float(np.angle(gain)) / here, 0.0))
         return scaled.count_unstable()
 
-    return grows(amplitude * 0.97) > grows(amplitude * 1.03)
+    return grows(amplitude * 0.97) > 0 == grows(amplitude * 1.03)

@@ -14,13 +14,16 @@ from dravik.definition import arguments
 from dravik.errors import DravikError, require
 from dravik.linear import LinearSystem
 from dravik.loops.curve import LoopCurve, least
-from dravik.loops.locus import root_locus
+from dravik.loops.locus import RootLocus, root_locus
 from dravik.loops.margins import TINY, Margins, margins
 from dravik.units import in_si
 
 __all__ = ["FoundGain", "Wish", "gain_for"]
 
 Floats = NDArray[np.float64]
+MOST_FAILED = 12  # gains one after another that do not do, until larger ones are no longer tried
+TRIED = 61  # gains, to find the most that can be had
+AROUND = 1e4  # of the gain at which the loop's middle size is one, either way
 
 
 class FoundGain(NamedTuple):
@@ -71,15 +74,19 @@ def gain_for(loop: LinearSystem, wish: Wish, *, delay: str | float = 0.0) -> Fou
         gains = _damping(least(loop), value, wish.near, late)
     else:
         gains = _GAINS[name](curve, value)
-    good = [
-        (g, found)
-        for g in sorted(gains)
-        if (found := margins(_scaled(loop, g), delay=late)).is_stable and _is_smallest(found, name, value)
-    ]
+    good, failed = [], 0
+    for g in sorted(gains):
+        found = margins(_scaled(loop, g), delay=late)
+        is_good = found.is_stable and _is_smallest(found, name, value)
+        good += [(g, found)] if is_good else []
+        # a delay turns the loop on and on: gains without end, all of them too large from some gain on
+        failed = 0 if is_good else failed + 1
+        if failed > MOST_FAILED:
+            break
     if not good:
         raise DravikError(
             f"{name} {value:.4g}: " + (f"the loop is unstable, or another crossing has less, at {_some(gains)}" if gains
-                                       else "no gain gives it"), hint=_most(curve, name),
+                                       else "no gain gives it"), hint=_most(curve, name, wish.near),
         )  # fmt: skip
     # of damping the smallest: with more gain a pair parts, and comes back with the same damping at a higher frequency
     gain, found = good[0] if name == "damping" else good[-1]
@@ -164,17 +171,7 @@ def _damping(loop: LinearSystem, value: float, near: float | None, late: float) 
     if value >= 1.0:
         raise DravikError(f"a damping of {value:g}", expected="below 1")
     locus = root_locus(loop)
-    first = locus.roots[0]
-    pairs = [k for k, r in enumerate(first) if r.imag > 1e-9 * abs(r)]
-    if near is None and not pairs:
-        raise DravikError("the open loop has no mode that oscillates", hint="near=..., the frequency of a real root")
-    sizes = np.abs(first if locus.dt is None else np.log(first.astype(complex)) / locus.dt)
-    if near is None:
-        branch = min(pairs, key=lambda k: float(locus.damping()[0, k]))
-    else:
-        able = pairs or list(range(len(first)))
-        branch = min(able, key=lambda k: abs(math.log(max(sizes[k], 1e-12) / near)))
-    own = locus.roots[:, branch]
+    own = locus.roots[:, _branch_near(locus, near)]
     found = []
     for c in locus.crossings(value):
         k = int(np.searchsorted(locus.gains, c.gain))
@@ -183,20 +180,68 @@ def _damping(loop: LinearSystem, value: float, near: float | None, late: float) 
     return found
 
 
-def _most(curve: LoopCurve, name: str) -> str:
-    """Return what can be had: the largest phase margin, and at which gain."""
-    if name == "phase_margin":
-        w = curve.grid()
-        values = curve(w)
-        stable = [
-            (abs(float(np.angle(-v))), float(f), 1.0 / float(abs(v)))
-            for f, v in zip(w[:: max(1, len(w) // 60)], values[:: max(1, len(w) // 60)], strict=True)
-            if v != 0.0 and margins(_scaled(curve.system, 1.0 / abs(v)), delay=curve.delay).is_stable
-        ]
-        if stable:
-            angle, f, gain = max(stable)
-            return f"the most is about {math.degrees(angle):.3g} deg, at {f:.3g} rad/s with gain {gain:.3g}"
-    return "dravik.loops.root_locus and margins show which gains close it stably"
+def _branch_near(locus: RootLocus, near: float | None) -> int:
+    """Return the branch of the mode nearest to a frequency, or of the least damped one."""
+    first = locus.roots[0]
+    pairs = [k for k, r in enumerate(first) if r.imag > 1e-9 * abs(r)]
+    if near is None and not pairs:
+        raise DravikError("the open loop has no mode that oscillates", hint="near=..., the frequency of a real root")
+    sizes = np.abs(first if locus.dt is None else np.log(first.astype(complex)) / locus.dt)
+    if near is None:
+        return min(pairs, key=lambda k: float(locus.damping()[0, k]))
+    able = pairs or list(range(len(first)))
+    return min(able, key=lambda k: abs(math.log(max(sizes[k], 1e-12) / near)))
+
+
+def _most(curve: LoopCurve, name: str, near: float | None) -> str:
+    """Return the most that can be had of a wish, and at which gain."""
+    if name == "damping":
+        return _most_damping(curve.system, near)
+    figures: dict[str, Callable[[Margins], float]] = {
+        "phase_margin": lambda m: math.degrees(m.phase), "gain_margin": lambda m: m.gain_up,
+        "crossover": lambda m: max((c.frequency for c in m.crossings if c.kind == "gain"), default=math.nan),
+        "bandwidth": lambda m: m.bandwidth,
+    }  # fmt: skip
+    of, unit = figures[name], {"phase_margin": " deg", "gain_margin": ""}.get(name, " rad/s")
+    size = float(np.median(np.abs(curve(curve.grid()))))
+
+    def figure(log_gain: float) -> float:
+        found = margins(_scaled(curve.system, math.exp(log_gain)), delay=curve.delay)
+        value = of(found) if found.is_stable else math.nan
+        return value if math.isfinite(value) else -math.inf
+
+    return _largest(figure, np.linspace(-math.log(AROUND), math.log(AROUND), TRIED) - math.log(size or 1.0), unit)
+
+
+def _most_damping(loop: LinearSystem, near: float | None) -> str:
+    """Return the most damping that the mode takes, and at which gain; unstable gains do not count."""
+    locus = root_locus(loop)
+    branch = _branch_near(locus, near)
+    followed = locus.roots[:, branch]
+
+    def figure(log_gain: float) -> float:
+        roots = locus.at(math.exp(log_gain))
+        k = int(np.clip(np.searchsorted(locus.gains, math.exp(log_gain)), 0, len(followed) - 1))
+        own = roots[int(np.argmin(np.abs(roots - followed[k])))]
+        s = own if locus.dt is None else np.log(complex(own)) / locus.dt
+        is_stable = bool(np.all(roots.real < 0.0) if locus.dt is None else np.all(np.abs(roots) < 1.0))
+        return float(-s.real / abs(s)) if is_stable and abs(s.imag) > 1e-6 * abs(s) else -math.inf
+
+    return _largest(figure, np.log(locus.gains), " of the damping")
+
+
+def _largest(figure: Callable[[float], float], places: Floats, unit: str) -> str:
+    """Return the largest of a figure over logarithms of gains in words: of a grid, then between its neighbours."""
+    from scipy.optimize import minimize_scalar
+
+    values = [figure(float(x)) for x in places]
+    k = int(np.argmax(values))
+    if not math.isfinite(values[k]):
+        return "no gain closes the loop stably: dravik.loops.root_locus shows where its roots go"
+    low, high = float(places[max(k - 1, 0)]), float(places[min(k + 1, len(places) - 1)])
+    best = minimize_scalar(lambda x: -figure(float(x)), bounds=(low, high), method="bounded", options={"xatol": 1e-4})
+    at, value = (float(best.x), -float(best.fun)) if -best.fun > values[k] else (float(places[k]), values[k])
+    return f"the most is about {value:.3g}{unit}, at gain {math.exp(at):.4g}"
 
 
 _GAINS: dict[str, Callable[[LoopCurve, float], list[float]]] = {

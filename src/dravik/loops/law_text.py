@@ -99,22 +99,23 @@ def _formulas(study: LoopStudy, found: ClosedLoop) -> list[str]:
 
 
 def _bounds(study: LoopStudy, entry: LoopEntry) -> str:
-    """Return where an integral is held: at half of what its effector can do either way, through the inner loops.
+    """Return where an integral is held: where its effector stops, from where it is trimmed, through the inner loops.
 
-    An engine's lever stands anywhere in its range, so its whole range is left to the integral.
+    An engine's lever is trimmed anywhere in its range, so its whole range is left to the integral either way.
     """
-    moved, gain, share = entry.moves, 1.0, 0.25
+    moved, gain = entry.moves, 1.0
     inner = {e.asked: study.loop(e.name) for e in study.plan.loop}
     while moved in inner:
-        gain *= abs(inner[moved].pid.proportional) or 1.0
+        gain *= inner[moved].pid.proportional or 1.0
         moved = inner[moved].entry.moves
-    if entry.adds:
-        moved, share = entry.adds[0], 1.0 if entry.adds[0] not in study.craft.definition.controls else share
+    moved = entry.adds[0] if entry.adds else moved
     if moved not in study.craft.limits:
         return ""
     low, high = study.craft.limits[moved]
-    half = share * (high - low) / gain
-    return f", low={-half:.4g}, high={half:.4g}" if math.isfinite(half) else ""
+    is_lever = moved not in study.craft.definition.controls
+    ends = (low - high, high - low) if is_lever else tuple(end - study.point[moved] for end in (low, high))
+    below, above = sorted(end / gain for end in ends)
+    return f", low={below:.4g}, high={above:.4g}" if math.isfinite(above - below) else ""
 
 
 def _shaped(element: Element, text: str) -> str:

@@ -16,6 +16,7 @@ from dravik.linear import LinearSystem, Moment, linearise
 from dravik.linear.migration import matched
 from dravik.linear.reduction import transmission_zeros
 from dravik.loops.curve import least
+from dravik.loops.margins import margins
 from dravik.trimming import TrimPoint
 
 if TYPE_CHECKING:
@@ -25,7 +26,7 @@ __all__ = ["LocusCrossing", "RootLocus", "locus_of", "parameter_locus", "root_lo
 
 Floats = NDArray[np.float64]
 Complexes = NDArray[np.complex128]
-COUNT = 200
+COUNT, MOST = 200, 1000
 DECADES = (-3.0, 2.0)  # of gains that are shown, about the one at which the loop's own gain is felt
 HARDLY = 1e-3  # of a root: a change that is none
 ROUNDED = 1e-9  # of the largest root: what stands still
@@ -235,7 +236,7 @@ def _continuous(roots: Complexes, dt: float | None) -> Complexes:
 
 
 def _gains(loop: LinearSystem) -> Floats:
-    """Return gains about the one at which the loop is felt: where its largest gain away from its roots is one."""
+    """Return gains about the one at which the loop is felt: where its middle gain away from its roots is one."""
     sizes = np.abs(loop.poles())
     if loop.dt is not None:
         w = np.linspace(0.02, 1.0, 30) * math.pi / loop.dt
@@ -245,4 +246,8 @@ def _gains(loop: LinearSystem) -> Floats:
         w = np.geomspace(0.3 * middle[0], 3.0 * middle[1], 30)
     size = float(np.median(np.abs(loop.frequency_response(w)[:, 0, 0])))
     low, high = (10.0**k / max(size, 1e-12) for k in DECADES)
-    return np.geomspace(low, high, COUNT)
+    # the gains at which the loop becomes unstable, or stable, are in it
+    crossed = [c.gain for c in margins(loop).crossings if c.kind == "phase" and math.isfinite(c.frequency)]
+    low, high = min([low, *(0.3 * g for g in crossed)]), max([high, *(3.0 * g for g in crossed)])
+    count = COUNT / (DECADES[1] - DECADES[0]) * math.log10(high / low)
+    return np.geomspace(low, high, min(round(count), MOST))

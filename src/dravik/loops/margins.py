@@ -6,7 +6,7 @@ margin: P. Seiler, A. Packard, P. Gahinet, An Introduction to Disk Margins, IEEE
 
 import math
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
@@ -14,13 +14,13 @@ from numpy.typing import NDArray
 
 from dravik.errors import DravikError, require
 from dravik.linear import LinearSystem
-from dravik.loops.curve import LoopCurve, border_of, least
+from dravik.loops.curve import UNBOUNDED, LoopCurve, border_of, count_growing, least
 from dravik.units import in_si
 
 if TYPE_CHECKING:
     from pandas import DataFrame
 
-__all__ = ["Crossing", "Margins", "margins"]
+__all__ = ["Crossing", "GrowingRoot", "Margins", "margins"]
 
 Floats = NDArray[np.float64]
 Complexes = NDArray[np.complex128]
@@ -33,7 +33,8 @@ STEPS = np.linspace(0.0, 1.0, WIDE)
 FIGURES: tuple[Callable[[Complexes], Complexes], ...] = (
     lambda v: 1.0 / (1.0 + v), lambda v: v / (1.0 + v), lambda v: 0.5 * (1.0 - v) / (1.0 + v),
 )  # fmt: skip
-SMALLEST = 3e-3  # a crossing of the real axis with less gain than this is none worth a margin
+SMALLEST = 1e-9  # a crossing of the real axis with less gain than this is none worth a margin
+WITH_DELAY = 3e-3  # the same with a delay, of the loop's largest gain up to one: it crosses again and again
 TINY = 1e-300  # a loop may be zero to the last bit at high frequencies
 AT_REST = 1e-6  # of the lowest frequency of the grid: where the closed loop's low-frequency value is taken
 
@@ -50,6 +51,17 @@ class Crossing(NamedTuple):
     gain: float
     phase: float
     delay: float
+
+
+class GrowingRoot(NamedTuple):
+    """A root of the closed loop that grows (1/s, or of z), the state that moves most in it, and what doubles it (s)."""
+
+    root: complex
+    state: str
+    doubles: float
+
+    def __str__(self) -> str:
+        return f"a root at {self.root:.3g} doubles in {self.doubles:.3g} s, mostly {self.state}"
 
 
 class DiscFigures:
@@ -75,10 +87,12 @@ class Margins(DiscFigures):
 
     ``crossings`` are all of them; ``gain_up`` and ``gain_down`` the factors nearest to one from above and below (inf,
     0: none), ``phase`` the smallest phase margin (inf: the gain never crosses one), ``delay`` the least delay that
-    makes it unstable (inf: none). ``sensitivity`` and ``complementary`` are peaks with their frequencies, ``modulus``
+    makes it unstable (inf: none). Of an unstable loop that is past -1 ``phase`` and ``gain_decibels`` are below zero,
+    what is missing; ``delay`` is nan and the disc margin zero. ``sensitivity`` and ``complementary`` are peaks with their frequencies, ``modulus``
     the nearest that the loop comes to -1, ``disc`` the disc margin with its gain factors and phase. ``bandwidth`` of
     the closed loop: 3 dB below its low-frequency value. ``unstable_roots`` are closed-loop roots by eigenvalues (None
-    with a delay), ``unstable_count`` by Nyquist's count.
+    with a delay), ``unstable_count`` by Nyquist's count and what the loop does not see; ``growing`` are those roots,
+    each with the state that moves most in it, also where the loop does not move or see them.
     """
 
     crossings: list[Crossing]
@@ -92,6 +106,8 @@ class Margins(DiscFigures):
     bandwidth: float
     unstable_roots: int | None
     unstable_count: int
+    growing: list[GrowingRoot] = field(default_factory=list)
+    gain_is_missing: bool = False
 
     @property
     def is_stable(self) -> bool:
@@ -105,9 +121,17 @@ class Margins(DiscFigures):
 
     @property
     def gain_decibels(self) -> float:
-        """The smallest gain margin, either way, dB."""
-        up = 20.0 * math.log10(self.gain_up) if math.isfinite(self.gain_up) else math.inf
-        return min(up, -20.0 * math.log10(self.gain_down) if self.gain_down > 0.0 else math.inf)
+        """The smallest gain margin, either way, dB; below zero where the loop is past it."""
+        size = min(self.gain_decibels_up(), self.gain_decibels_down())
+        return -size if self.gain_is_missing else size
+
+    def gain_decibels_up(self) -> float:
+        """Return the change of gain upwards to the nearest crossing, dB; infinite without one."""
+        return 20.0 * math.log10(self.gain_up) if math.isfinite(self.gain_up) else math.inf
+
+    def gain_decibels_down(self) -> float:
+        """Return the change of gain downwards to the nearest crossing, dB, as a positive number."""
+        return -20.0 * math.log10(self.gain_down) if self.gain_down > 0.0 else math.inf
 
     @property
     def modulus(self) -> float:
@@ -138,7 +162,8 @@ def margins(loop: LinearSystem, *, delay: str | float = 0.0) -> Margins:
     """Return the margins of a loop with one input and one output, closed with negative feedback.
 
     ``loop`` is the open loop L, continuous or sampled; ``delay`` (s) is worked in exactly. A closed loop that is
-    unstable has margins too: how far it is from the border of stability. Raises DravikError for a system of more than
+    unstable has negative margins where it is past -1. A mode that the loop does not move or
+    see and that grows makes it unstable. Raises DravikError for a system of more than
     one channel, and a delay below zero.
 
     >>> import dravik as dv
@@ -156,6 +181,7 @@ def margins(loop: LinearSystem, *, delay: str | float = 0.0) -> Margins:
     if not 0.0 <= late < math.inf:
         raise DravikError(f"delay {delay!r}", expected="zero or more")
     one = least(loop)
+    hidden = count_growing(loop.A, loop.dt) - count_growing(one.A, one.dt)
     curve = LoopCurve(one, late)
     w = curve.grid()
     found = sorted([*_gain_crossings(curve, w), *_phase_crossings(curve, w)], key=lambda c: c.frequency)
@@ -164,9 +190,35 @@ def margins(loop: LinearSystem, *, delay: str | float = 0.0) -> Margins:
     s_peak, t_peak, (half, _) = _peaks(curve, w)
     late_by = min((c.delay for c in found if c.kind == "gain"), default=math.inf)
     up, down = min((g for g in gains if g > 1.0), default=math.inf), max((g for g in gains if g < 1.0), default=0.0)
-    return Margins(
+    unseen = max(hidden, 0)
+    roots = _unstable(one, late)
+    own = Margins(
         found, up, down, min(phases, default=math.inf), late_by, s_peak, t_peak, 1.0 / half, _bandwidth(curve, w),
-        _unstable(one, late), curve.count_unstable(),
+        None if roots is None else roots + unseen, curve.count_unstable() + unseen,
+    )  # fmt: skip
+    if own.is_stable:
+        return own
+    return _missing(own, curve, _growing(loop, late))
+
+
+def _missing(own: Margins, curve: LoopCurve, growing: list[GrowingRoot]) -> Margins:
+    """Return the margins of an unstable loop: below zero where it is past the crossing that is nearest.
+
+    Where other roots grow than those that the loop turns about -1, such as a slow spiral, the margins are those of a
+    loop that becomes no worse up to there.
+    """
+    phase = min((c.phase for c in own.crossings if c.kind == "gain"), key=abs, default=math.inf)
+    nearest = own.gain_up if own.gain_decibels_up() <= own.gain_decibels_down() else own.gain_down
+    is_missing = False
+    if math.isfinite(nearest) and nearest > 0.0:
+        past = nearest ** (1.0 + 1e-3)
+        one = curve.system
+        other = LoopCurve(one.with_facts(C=past * one.C, D=past * one.D), curve.delay)
+        is_missing = other.count_unstable() < curve.count_unstable()
+    past_it = is_missing or phase < 0.0
+    return replace(
+        own, phase=phase, delay=math.nan if past_it else own.delay, disc=0.0 if past_it else own.disc,
+        gain_is_missing=is_missing, growing=growing,
     )  # fmt: skip
 
 
@@ -181,17 +233,23 @@ def _gain_crossings(curve: LoopCurve, w: Floats) -> list[Crossing]:
 def _phase_crossings(curve: LoopCurve, w: Floats) -> list[Crossing]:
     found = []
     # where the loop is next to nothing, as a delay turns it on and on, no crossing is worth its search
-    felt = w[np.abs(curve(w)) > 0.3 * SMALLEST]
+    sizes = np.abs(curve(w))
+    smallest = SMALLEST if not curve.delay else WITH_DELAY * min(1.0, float(sizes[np.isfinite(sizes)].max(initial=0.0)))
+    felt = w[sizes > 0.3 * smallest]
     for at in curve.roots_of(lambda v: v.imag / np.maximum(np.abs(v), TINY), felt):
         value = complex(curve(at)[0])
-        if value.real < 0.0 and abs(value) > SMALLEST:
+        if value.real < 0.0 and abs(value) > smallest:
             found.append(Crossing("phase", at, 1.0 / abs(value), math.nan, math.nan))
     # the real axis is also crossed at rest, and at half the sampling rate
     for at in [0.0] if curve.dt is None else [0.0, math.pi / curve.dt]:
         value = complex(curve.at(curve.points(at))[0])
         is_real = np.isfinite(value) and abs(value.imag) < 1e-9 * abs(value)
-        if is_real and value.real < 0.0 and SMALLEST < abs(value) < 1.0 / SMALLEST:
+        if is_real and value.real < 0.0 and smallest < abs(value) < UNBOUNDED:
             found.append(Crossing("phase", at, 1.0 / abs(value), math.nan, math.nan))
+    # and at infinite frequency, where what the input moves at once is left
+    direct = float(curve.system.D[0, 0])
+    if curve.dt is None and not curve.delay and direct < -smallest:
+        found.append(Crossing("phase", math.inf, -1.0 / direct, math.nan, math.nan))
     return found
 
 
@@ -257,9 +315,37 @@ def _bandwidth(curve: LoopCurve, w: Floats) -> float:
 
 def _unstable(system: LinearSystem, delay: float) -> int | None:
     """Return the number of unstable closed-loop roots by eigenvalues; None with a delay, and for 1 + D of zero."""
+    closed = _closed(system, delay)
+    return None if closed is None else count_growing(closed, system.dt)
+
+
+def _closed(system: LinearSystem, delay: float) -> Floats | None:
     if delay or abs(1.0 + system.D[0, 0]) < 1e-12:
         return None
-    roots = np.linalg.eigvals(system.A - system.B @ system.C / (1.0 + system.D[0, 0]))
-    if system.dt is not None:
-        return int(np.sum(np.abs(roots) > 1.0 + 1e-7))
-    return int(np.sum(roots.real > border_of(roots)))
+    return np.asarray(system.A - system.B @ system.C / (1.0 + system.D[0, 0]))
+
+
+def _growing(loop: LinearSystem, delay: float) -> list[GrowingRoot]:
+    """Return the growing roots of the closed loop with the state that moves most in each, the fastest first.
+
+    A delay is a fraction of fifth order here.
+    """
+    if delay and loop.dt is None:
+        loop, delay = loop.delayed(loop.inputs[0], delay, order=5), 0.0
+    matrix = _closed(loop, delay)
+    if matrix is None:
+        return []
+    from scipy.linalg import eig
+
+    values, left, right = eig(matrix, left=True, right=True)
+    values = np.asarray(values, dtype=np.complex128)
+    border = border_of(values) if loop.dt is None else 1.0 + 1e-7
+    found = []
+    for k, root in enumerate(values):
+        size = root.real if loop.dt is None else abs(root)
+        if size > border and root.imag >= 0.0:
+            # how much of each state is in the mode, in any units: its motion times what moves the mode there
+            state = loop.states[int(np.argmax(np.abs(left[:, k] * right[:, k])))]
+            rate = float(size) if loop.dt is None else math.log(size) / loop.dt
+            found.append(GrowingRoot(complex(root), state, math.log(2.0) / rate))
+    return sorted(found, key=lambda g: g.doubles)

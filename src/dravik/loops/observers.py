@@ -15,7 +15,7 @@ from dravik.errors import DravikError, require
 from dravik.linear import LinearSystem
 from dravik.loops.placing import Regulator, checked, rows_of
 from dravik.loops.regulators import weights
-from dravik.loops.riccati import residual, solve_riccati
+from dravik.loops.riccati import solve_riccati
 
 __all__ = ["Observer", "kalman", "with_observer"]
 
@@ -68,8 +68,8 @@ def kalman(
         q = q + recovery**2 * b @ b.T
     c, _ = rows_of(system, seen, system.inputs)
     v = np.diag(1.0 / inverse)
-    p = solve_riccati(system.A.T, c.T, q, v)
-    return Observer(system, seen, p @ c.T @ np.linalg.inv(v), p, residual(system.A.T, c.T, q, v, p))
+    p, left = solve_riccati(system.A.T, c.T, q, v)
+    return Observer(system, seen, p @ c.T @ np.linalg.inv(v), p, left)
 
 
 def with_observer(regulator: Regulator, observer: Observer) -> LinearSystem:

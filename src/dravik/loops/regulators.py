@@ -17,7 +17,7 @@ from dravik.definition import arguments
 from dravik.errors import DravikError
 from dravik.linear import LinearSystem
 from dravik.loops.placing import Regulator, as_system, checked, roots_of, rows_of
-from dravik.loops.riccati import residual, solve_riccati
+from dravik.loops.riccati import solve_riccati
 from dravik.units import KINDS, in_si
 
 __all__ = ["optimal_outputs", "optimal_states", "tracked", "weights"]
@@ -103,9 +103,9 @@ def optimal_states(
     # what inputs do to the outputs at once: u = v - R^-1 N'x leaves no cross term
     shift = np.linalg.solve(r, cross.T)
     a, q = plant.A - b @ shift, q - cross @ shift
-    p = solve_riccati(a, b, q, r)
+    p, left = solve_riccati(a, b, q, r)
     k = np.linalg.solve(r, b.T @ p) + shift
-    return Regulator(plant, inputs, list(plant.states), k, roots_of(plant.A - b @ k), p, residual(a, b, q, r, p))
+    return Regulator(plant, inputs, list(plant.states), k, roots_of(plant.A - b @ k), p, left)
 
 
 def optimal_outputs(

@@ -1,80 +1,82 @@
-"""The Riccati equation of optimal control, continuous: the Hamiltonian's stable subspace, refined by Newton's method.
+"""The Riccati equation of optimal control, continuous: SciPy's solver, and what is left of the equation.
 
-Sources: A. J. Laub, A Schur method for solving algebraic Riccati equations, IEEE Trans. Automatic Control 24 (1979),
-913; D. L. Kleinman, On an iterative technique for Riccati equation computations, the same 13 (1968), 114.
+Source: A. J. Laub, A Schur method for solving algebraic Riccati equations, IEEE Trans. Automatic Control 24 (1979), 913,
+with the pencil balanced by P. Benner, Symplectic balancing of Hamiltonian matrices, SIAM J. Sci. Comput. 22 (2001), 1885.
 """
 
-from typing import Any, cast
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from dravik.errors import DravikError
+from dravik.linear.reduction import sizes
 
 __all__ = ["residual", "solve_riccati"]
 
 Floats = NDArray[np.float64]
-REFINED = 3  # steps of Newton's method: each squares what is left
+LARGEST = 1e-8  # of what may be left of the equation, each state in its own size
+FELT = 1e-10  # of the largest share of the cost: a state that costs less is measured by this
 
 
-def solve_riccati(a: Floats, b: Floats, q: Floats, r: Floats) -> Floats:
-    """Return P of A'P + P A - P B R^-1 B'P + Q = 0 that makes A - B R^-1 B'P stable.
+def solve_riccati(a: Floats, b: Floats, q: Floats, r: Floats) -> tuple[Floats, float]:
+    """Return P of A'P + P A - P B R^-1 B'P + Q = 0 that makes A - B R^-1 B'P stable, and what is left of the equation.
 
-    Raises DravikError where there is none: a mode that does not decay and is not moved, or one on the axis that costs
-    nothing.
+    Raises DravikError where there is none (a mode that does not decay and is not moved, or one on the axis that costs
+    nothing), and where more than 1e-8 is left.
 
-    >>> print(solve_riccati(np.array([[0.0]]), np.array([[1.0]]), np.array([[4.0]]), np.array([[1.0]])))
-    [[2.]]
+    >>> p, left = solve_riccati(np.array([[0.0]]), np.array([[1.0]]), np.array([[4.0]]), np.array([[1.0]]))
+    >>> print(p, left < 1e-12)
+    [[2.]] True
     """
-    from scipy.linalg import schur
+    from scipy.linalg import solve_continuous_are
 
-    n = len(a)
-    spread = b @ np.linalg.solve(r, b.T)
-    # states of like size: otherwise small ones are lost in the subspace
-    scale = _scales(a, q, spread) if np.any(q) and np.any(spread) else np.ones(n)
-    a_, q_, s_ = a * scale[None, :] / scale[:, None], q * np.outer(scale, scale), spread / np.outer(scale, scale)
-    hamiltonian = np.block([[a_, -s_], [-q_, -a_.T]])
-    _, u, stable = cast(Any, schur)(hamiltonian, output="real", sort="lhp")
-    if stable != n or np.linalg.cond(u[:n, :n]) > 1e14:
+    # states of like size first: SciPy balances the pencil, but what it refuses as singular depends on their units
+    d = sizes(a, b, _root(q))
+    inside = a * d[None, :] / d[:, None], b / d[:, None], q * np.outer(d, d)
+    try:
+        scaled = np.asarray(solve_continuous_are(*inside, r), dtype=np.float64)
+    except np.linalg.LinAlgError:
+        raise _none() from None
+    closed = inside[0] - inside[1] @ np.linalg.solve(r, inside[1].T @ scaled)
+    roots: Any = np.linalg.eigvals(closed)
+    if not np.all(np.isfinite(scaled)) or float(roots.real.max(initial=-1.0)) >= 0.0:
+        raise _none()
+    left = residual(*inside, r, scaled)
+    if not left <= LARGEST:
         raise DravikError(
-            "no gain makes this optimal and stable",
-            hint="a mode that does not decay and is not moved, or one that stays on the axis and costs nothing",
+            f"the Riccati equation is left with {left:.2g} of its terms: no gain can be relied on",
+            expected=f"{LARGEST:g} at most",
+            hint="weights and states of less different size, or fewer states: system.part(states=[...])",
         )
-    p = np.linalg.solve(u[:n, :n].T, u[n:, :n].T).T / np.outer(scale, scale)
-    p = 0.5 * (p + p.T)
-    return _refined(a, b, q, r, p)
+    return scaled / np.outer(d, d), left
 
 
 def residual(a: Floats, b: Floats, q: Floats, r: Floats, p: Floats) -> float:
-    """Return the size of what is left of the equation, over the sizes of its terms."""
-    terms = [a.T @ p, p @ a, p @ b @ np.linalg.solve(r, b.T @ p), q]
-    left = terms[0] + terms[1] - terms[2] + terms[3]
-    return float(np.linalg.norm(left) / max(sum(np.linalg.norm(t) for t in terms), 1e-300))
+    """Return the largest element of what is left of the equation, over the terms of its row and column.
+
+    It is the same in any units of the states, so a small state is seen as well as a large one.
+    """
+    if not len(a):
+        return 0.0
+    gain = p @ b
+    curved = gain @ np.linalg.solve(r, gain.T)
+    left = a.T @ p + p @ a - curved + q
+    terms = np.abs(a.T) @ np.abs(p) + np.abs(p) @ np.abs(a) + np.abs(curved) + np.abs(q)
+    own = np.diag(terms)
+    # what each state costs from a disturbance of its own size; next to nothing is measured by what is felt
+    size = np.sqrt(np.maximum(own, FELT * float(own.max(initial=0.0))))
+    size = np.where(size > 0.0, size, 1.0)
+    return float(np.max(np.abs(left) / np.outer(size, size)))
 
 
-def _refined(a: Floats, b: Floats, q: Floats, r: Floats, p: Floats) -> Floats:
-    from scipy.linalg import solve_continuous_lyapunov
-
-    for _ in range(REFINED):
-        k = np.linalg.solve(r, b.T @ p)
-        closed = a - b @ k
-        if float(np.linalg.eigvals(closed).real.max()) > -1e-12 * float(np.abs(closed).max()):
-            break
-        found = np.asarray(solve_continuous_lyapunov(closed.T, -(q + k.T @ r @ k)), dtype=np.float64)
-        found = 0.5 * (found + found.T)
-        if not residual(a, b, q, r, found) < residual(a, b, q, r, p):
-            break
-        p = found
-    return p
+def _root(q: Floats) -> Floats:
+    """Return a matrix whose rows, squared, are the cost: what an optimal control sees of the states."""
+    return np.asarray(np.diag(np.sqrt(np.maximum(np.diag(q), 0.0))))
 
 
-def _scales(a: Floats, q: Floats, spread: Floats) -> Floats:
-    """Return scales of the states by which A has rows and columns of like size, as far as powers of two do it."""
-    from scipy.linalg import matrix_balance
-
-    _, (scale, _) = cast(Any, matrix_balance)(a + np.eye(len(a)) * np.abs(a).max(), permute=False, separate=True)
-    # and such that cost and effect are of like size
-    size = np.linalg.norm(spread / np.outer(scale, scale)) / max(
-        float(np.linalg.norm(q * np.outer(scale, scale))), 1e-300
+def _none() -> DravikError:
+    return DravikError(
+        "no gain makes this optimal and stable",
+        hint="a mode that does not decay and is not moved, or one that stays on the axis and costs nothing",
     )
-    return np.asarray(scale * float(size) ** 0.25)

@@ -60,7 +60,7 @@ class GainSchedule:
             place = ", ".join(f"{n} {s.point[n]:.4g}" for n in self.axes)
             for loop in s.loops:
                 if not loop.margins.is_stable:
-                    found.append(f"{place}: the loop {loop.entry.name} is not stable")
+                    found.append(f"{place}: {loop.unstable_text()}")
                 found += [
                     f"{place}: {loop.entry.name}, {c.name} {c.value:.3g} {c.unit} (asked {c.limit:.3g})"
                     for c in loop.checks if not c.met
@@ -72,7 +72,7 @@ class GainSchedule:
         found: dict[str, dict[str, float]] = {}
         for row in self.rows():
             own = found.setdefault(row["loop"], {"gain_dB": math.inf, "phase_deg": math.inf, "disc": math.inf})
-            own["gain_dB"] = min(own["gain_dB"], row["gain_up_dB"], -row["gain_down_dB"])
+            own["gain_dB"] = min(own["gain_dB"], row["gain_margin_dB"])
             own["phase_deg"] = min(own["phase_deg"], row["phase_margin_deg"])
             own["disc"] = min(own["disc"], row["disc"])
         return found

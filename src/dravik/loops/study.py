@@ -61,20 +61,27 @@ class ClosedLoop:
         """Whether it is stable and every requirement is met."""
         return self.margins.is_stable and all(c.met for c in self.checks)
 
+    def unstable_text(self) -> str:
+        """Return that the closed loop is not stable, with the roots that grow."""
+        grows = "; ".join(str(g) for g in self.margins.growing)
+        return f"the loop {self.entry.name} is not stable" + (f": {grows}" if grows else "")
+
     def row(self) -> dict[str, Any]:
         """Return its figures, angles in deg, gain margins in dB."""
         up, down = self.margins.gain_up, self.margins.gain_down
         return {
             "loop": self.entry.name, "P": self.pid.proportional, "I": self.pid.integral, "D": self.pid.derivative,
             "stable": self.margins.is_stable, "crossover_rad_s": _crossover(self.margins),
+            "gain_margin_dB": self.margins.gain_decibels,
             "gain_up_dB": 20.0 * math.log10(up) if math.isfinite(up) else math.inf,
             "gain_down_dB": 20.0 * math.log10(down) if down > 0.0 else -math.inf,
             "phase_margin_deg": math.degrees(self.margins.phase), "delay_margin_s": self.margins.delay,
             "disc": self.margins.disc, "bandwidth_rad_s": self.margins.bandwidth, "type": self.steady.type,
             "steady_error": 1.0 - self.figures.end, "rise_s": self.figures.rise, "overshoot": self.figures.overshoot,
             "settling_s": self.figures.settling,
-            "disturbed_most": float(np.abs(self.disturbance.values).max()),
-            "disturbed_at_end": float(self.disturbance.values[-1]), "moved_most": self.use[0],
+            "disturbed_most": float(np.abs(self.disturbance.values).max()) if self.margins.is_stable else math.nan,
+            "disturbed_at_end": float(self.disturbance.values[-1]) if self.margins.is_stable else math.nan,
+            "growing": [str(g) for g in self.margins.growing], "moved_most": self.use[0],
             "moved_fastest_1_s": self.use[1], "met": self.met,
         }  # fmt: skip
 
@@ -223,6 +230,16 @@ def _pid(entry: LoopEntry, channel: LinearSystem) -> PID:
     around = channel if shaped is None else shaped.renamed(
         {shaped.inputs[0]: "raw in", shaped.outputs[0]: channel.inputs[0]}
     ).series(channel)  # fmt: skip
+    if entry.zero is not None:
+        if entry.controller != "P":
+            raise DravikError(
+                f"the {entry.controller} loop {entry.name!r} has a zero too", expected="a zero of a proportional one",
+                hint='controller = "PI" or "PID", which finds its integral by itself',
+            )  # fmt: skip
+        # the integral is there when the gain is found: it moves the crossing
+        whole = around.inputs[0]
+        integral = LinearSystem.filtered(whole, "raw in front", [1.0, entry.zero], [1.0, 0.0])
+        around = integral.series(around)
     late = entry.delay or 0.0
     wished = [n for n in DESIGNED if getattr(entry, n) is not None]
     if entry.proportional is not None or not (wished or entry.proportional):
@@ -296,7 +313,7 @@ def _closed_one(closed: Closed, entry: LoopEntry, channel: LinearSystem, end: st
     lasts = float(step.time[-1])
     pushed = _answered(whole, entry.measures, entry.moves, lasts)
     use = (math.nan, math.nan)
-    if end:
+    if end and found.is_stable:
         used = _answered(whole, end, asked, lasts)
         use = float(np.abs(used.values).max()), float(np.abs(np.diff(used.values)).max() / used.time[1])
     steady = steady_errors(opened)
