@@ -8,6 +8,7 @@ __all__ = [
     "DravikError",
     "FlightError",
     "FormulaError",
+    "OutputError",
     "TrimError",
     "nearest",
     "readable",
@@ -15,6 +16,7 @@ __all__ = [
 ]
 
 LONGEST_LINE, MOST_LINES = 400, 40
+COMPARED = 1000  # names that one is compared with, at most
 
 
 def readable(text: str) -> str:
@@ -67,6 +69,10 @@ class DravikError(ValueError):
         copy.where = place
         copy.args = (str(copy),)
         return copy
+
+
+class OutputError(DravikError):
+    """Output that the system would not take: a full disk, a device that fails, a reader that has gone."""
 
 
 class DefinitionError(DravikError):
@@ -142,7 +148,10 @@ def nearest(name: str, candidates: Iterable[str]) -> str:
     """Return a hint naming the candidates closest to ``name``, or an empty string."""
     if not isinstance(name, str):
         return ""
-    found = get_close_matches(name, list(candidates), n=3, cutoff=0.6)
+    candidates = list(candidates)
+    if len(candidates) > COMPARED:  # each comparison takes its time: of very many only those that begin alike
+        candidates = [c for c in candidates if c[:1].lower() == name[:1].lower()][:COMPARED]
+    found = get_close_matches(name[:LONGEST_LINE], candidates, n=3, cutoff=0.6)
     if not found:
         lowered = {c.lower(): c for c in candidates}
         found = [lowered[name.lower()]] if name.lower() in lowered else []

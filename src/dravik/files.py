@@ -1,15 +1,17 @@
 """All reading and writing of files: only plain files of bounded size are read, and files are written atomically."""
 
+import errno
 import os
 import stat
 import tempfile
-from collections.abc import Callable
-from contextlib import suppress
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager, suppress
+from contextvars import ContextVar
 from functools import cache
 from pathlib import Path
 from typing import BinaryIO, TypeVar
 
-from dravik.errors import DravikError, readable
+from dravik.errors import DravikError, OutputError, readable
 
 try:
     import fcntl
@@ -17,11 +19,14 @@ except ImportError:  # a system without advisory locks
     fcntl = None  # type: ignore[assignment]
 
 __all__ = [
+    "allowing",
     "as_path",
     "checked_file",
     "exists",
+    "inside",
     "is_folder",
     "locked",
+    "not_written",
     "read_text",
     "reason",
     "replace_file",
@@ -34,6 +39,9 @@ T = TypeVar("T")
 MEGABYTE = 1 << 20
 TEXT_LIMIT = 16 * MEGABYTE  # definitions, side files
 TABLE_LIMIT = 2048 * MEGABYTE
+NO_ROOM = (errno.ENOSPC, errno.EIO, errno.EPIPE, errno.EFBIG, getattr(errno, "EDQUOT", errno.ENOSPC))
+
+_allowed: ContextVar[tuple[Path, ...]] = ContextVar("allowed", default=())
 
 
 def as_path(path: object) -> Path:
@@ -41,6 +49,38 @@ def as_path(path: object) -> Path:
     if not isinstance(path, str | Path):
         raise DravikError(f"a file that is a {type(path).__name__}", expected="a path, as text or as Path")
     return Path(path)
+
+
+@contextmanager
+def allowing(*folders: str | Path) -> Iterator[None]:
+    """Have definitions read files in some folders besides their own.
+
+    >>> with allowing("shared_tables"):
+    ...     pass
+    """
+    before = _allowed.set((*_allowed.get(), *(Path(f).resolve() for f in folders)))
+    try:
+        yield
+    finally:
+        _allowed.reset(before)
+
+
+def inside(path: Path, folders: tuple[Path, ...]) -> Path:
+    """Return a path that a definition names, if it leads into one of some folders or those allowed, links followed.
+
+    Raises DravikError for any other: a folder from elsewhere must not be able to read the files of who opens it.
+    """
+    try:
+        real = path.resolve()
+    except (OSError, ValueError, RuntimeError) as error:
+        raise DravikError(f"the path leads nowhere ({reason(error)})", where=shown(path)) from None
+    for folder in (*(f.resolve() for f in folders), *_allowed.get()):
+        if real == folder or folder in real.parents:
+            return path
+    raise DravikError(
+        f"{shown(path)} leads outside the definition's folder", expected=f"a file in {shown(folders[0].resolve())}",
+        hint="a copy in that folder, or dravik --root FOLDER ..., in Python load(..., root=FOLDER)",
+    )  # fmt: skip
 
 
 def exists(path: str | Path) -> bool:
@@ -105,7 +145,13 @@ def saved(act: Callable[[], T], path: str | Path, *, what: str = "file") -> T:
     except (OSError, ValueError) as error:
         if isinstance(error, DravikError):
             raise
-        raise DravikError(f"the {what} cannot be written ({reason(error)})", where=shown(path)) from None
+        raise not_written(error, path, what) from None
+
+
+def not_written(error: Exception, path: str | Path, what: str, hint: str = "") -> DravikError:
+    """Return an error of writing in words: OutputError where the system had no room or no reader."""
+    kind = OutputError if isinstance(error, OSError) and error.errno in NO_ROOM else DravikError
+    return kind(f"the {what} cannot be written ({reason(error)})", where=shown(path), hint=hint)
 
 
 @cache
@@ -141,9 +187,13 @@ def write_text(path: str | Path, text: str, *, what: str = "file") -> Path:
 def locked(path: Path) -> BinaryIO:
     """Return a file opened to be written anew, held against other writers until it is closed.
 
+    A link of that name is replaced, not followed.
+
     Raises DravikError where another writer has it, and OSError where it cannot be opened.
     """
-    handle = os.open(path, os.O_RDWR | os.O_CREAT, 0o666)
+    if path.is_symlink():
+        path.unlink()
+    handle = os.open(path, os.O_RDWR | os.O_CREAT | getattr(os, "O_NOFOLLOW", 0), 0o666)
     try:
         if fcntl is not None and stat.S_ISREG(os.fstat(handle).st_mode):
             fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)

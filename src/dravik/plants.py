@@ -68,15 +68,16 @@ class FunctionPlant:
 
     def evaluate(self, t: float, x: Floats, u: Floats) -> tuple[Floats, Floats]:
         """Return rates and outputs; raises DravikError when a function's answer has another shape."""
-        rates = _array(self.function(t, x, u), "the function")
+        # copies: what a function writes into its arguments, or into an array that it returns again, stays its own
+        rates = _array(self.function(t, x.copy(), u.copy()), "the function")
         if rates.shape != (len(self.state_names),):
             raise DravikError(
                 f"the function returned shape {rates.shape}",
                 expected=f"one rate for each of {self.state_names}",
             )
         if self.output_function is None:
-            return rates, np.asarray(x, dtype=float)
-        outputs = _array(self.output_function(t, x, u), "the output function")
+            return rates, np.array(x, dtype=float)
+        outputs = _array(self.output_function(t, x.copy(), u.copy()), "the output function")
         if outputs.shape != (len(self.output_names),):
             raise DravikError(
                 f"the output function returned shape {outputs.shape}",
@@ -87,9 +88,11 @@ class FunctionPlant:
 
 def _array(value: ArrayLike, what: str) -> Floats:
     try:
-        return np.asarray(value, dtype=float)
+        if np.iscomplexobj(value):
+            raise TypeError
+        return np.array(value, dtype=float)
     except (TypeError, ValueError):
-        raise DravikError(f"{what} returned {arguments.shown(value)}", expected="numbers") from None
+        raise DravikError(f"{what} returned {arguments.shown(value)}", expected="real numbers") from None
 
 
 def _names(given: Sequence[str] | Mapping[str, str], what: str, units: dict[str, str]) -> list[str]:

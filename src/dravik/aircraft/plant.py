@@ -38,6 +38,10 @@ class AircraftPlant:
         self.workspace = new_workspace(built.program, built.tape)
         self._built = built
 
+    def __reduce__(self) -> tuple[object, ...]:
+        # sent or copied it is made anew: the program holds addresses of this process
+        return AircraftPlant, (self._built, self.coordinates)
+
     @property
     def columns(self) -> Columns:
         """States and inputs as arrays, worked out once for an aircraft and these coordinates."""

@@ -6,7 +6,7 @@ from dravik.aircraft.craft import Aircraft
 from dravik.aircraft.schema import AircraftDefinition, LawDefinition
 from dravik.definition.toml import KeyLines, read_definition
 from dravik.errors import DravikError
-from dravik.files import as_path, is_folder
+from dravik.files import as_path, exists, is_folder
 from dravik.mass import read_parts
 from dravik.propulsion import MAP_COLUMNS, SolidMotor, read_thrust_curve
 from dravik.tables import Sheet, Table
@@ -15,10 +15,11 @@ from dravik.tables.entries import read_tables
 __all__ = ["load", "load_law"]
 
 
-def load(path: str | Path, *, loading: str = "", compiled: bool = True) -> Aircraft:
+def load(path: str | Path, *, loading: str = "", compiled: bool = True, root: str | Path = "") -> Aircraft:
     """Return the aircraft defined in a TOML file, in its default loading or the one named.
 
-    Not ``compiled``, what is wrong in its formulas is found when it is first used.
+    Not ``compiled``, what is wrong in its formulas is found when it is first used. All files that it names lie in its
+    folder, or in that of ``root``; links are followed before that is judged.
 
     Raises DefinitionError listing everything wrong in the file, each with its line and key, and
     DravikError for a file that cannot be read; messages of formulas point at the character.
@@ -31,7 +32,7 @@ def load(path: str | Path, *, loading: str = "", compiled: bool = True) -> Aircr
     path = as_path(path)
     if is_folder(path):
         path = path / "aircraft.toml"
-    definition, lines = read_definition(path, AircraftDefinition)
+    definition, lines = read_definition(path, AircraftDefinition, [as_path(root)] if root else [])
     for listed in definition.parts_lists:
         more = read_parts(lines.beside(["parts_lists"], listed))
         taken = sorted(set(more) & set(definition.parts))
@@ -49,8 +50,9 @@ def _engine_tables(definition: AircraftDefinition, lines: KeyLines) -> dict[str,
     found: dict[str, Table] = {}
     for name, propeller in definition.propellers.items():
         keys = ["propellers", name, "map"]
+        file = lines.beside(keys, propeller.map)
         try:
-            sheet = Sheet(lines.beside(keys, propeller.map))
+            sheet = Sheet(file)
             columns = [c for c in MAP_COLUMNS if c in sheet.names]
             over = tuple(n for n in sheet.names if n not in MAP_COLUMNS)
             for column in columns:
@@ -70,10 +72,10 @@ def _engine_tables(definition: AircraftDefinition, lines: KeyLines) -> dict[str,
     return found
 
 
-def load_law(path: str | Path) -> tuple[LawDefinition, dict[str, Table], KeyLines]:
+def load_law(path: str | Path, *, root: str | Path = "") -> tuple[LawDefinition, dict[str, Table], KeyLines]:
     """Return the control law in a TOML file, its tables, and where its keys stand.
 
-    Raises as ``load`` does.
+    The files that it names lie in its folder, in that of the aircraft whose folder it lies in, or in ``root``. Raises as ``load`` does.
 
     >>> import dravik as dv
     >>> from dravik.aircraft import sample_path
@@ -82,5 +84,8 @@ def load_law(path: str | Path) -> tuple[LawDefinition, dict[str, Table], KeyLine
     True
     """
     path = as_path(path)
-    definition, lines = read_definition(path, LawDefinition)
+    # a law in a folder of an aircraft's may use the aircraft's tables
+    home = path.parent.parent
+    folders = [home] if exists(home / "aircraft.toml") else []
+    definition, lines = read_definition(path, LawDefinition, [*folders, *([as_path(root)] if root else [])])
     return definition, read_tables(definition.tables, lines), lines

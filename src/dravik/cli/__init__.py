@@ -4,17 +4,18 @@ import _thread
 import contextlib
 import errno
 import io
+import json
 import os
 import signal
 import sys
 import threading
 
-from dravik.errors import DravikError, TrimError, readable
+from dravik.errors import DefinitionError, DravikError, OutputError, TrimError, readable
 from dravik.threads import one_thread_for_matrices
 
 __all__ = ["main"]
 
-NO_OUTPUT = 3
+WRONG, NO_OUTPUT, INTERRUPTED = 2, 3, 130
 GONE = (errno.EPIPE, errno.EBADF, errno.ENOSPC, errno.EIO)  # errors of an output that is closed or full
 
 
@@ -45,6 +46,7 @@ def _run(arguments: list[str] | None) -> int:
     from dravik.cli.app import app
     from dravik.cli.common import kernel_notice
 
+    as_json = "--json" in (sys.argv[1:] if arguments is None else arguments)
     try:
         with kernel_notice():
             app(arguments, prog_name="dravik")
@@ -52,20 +54,39 @@ def _run(arguments: list[str] | None) -> int:
         # the argument parser turns a broken pipe into SystemExit
         if isinstance(end.__context__, OSError) and end.__context__.errno in GONE:
             raise end.__context__ from None
-        return end.code if isinstance(end.code, int) else 0
+        code = end.code if isinstance(end.code, int) else 0
+        if as_json and code == WRONG:  # the argument parser has told people what is wrong
+            _print_json({"error": "the command line was not understood"}, code)
+        return code
     except TrimError as error:
-        _say(str(error))
-        return 1
+        return _told(error, 1, as_json=as_json)
+    except OutputError as error:
+        return _told(error, NO_OUTPUT, as_json=as_json)
     except DravikError as error:
-        _say(str(error))
-        return 2
+        return _told(error, WRONG, as_json=as_json)
     except KeyboardInterrupt:
         _say("stopped")
-        return 130
+        if as_json:
+            _print_json({"error": "stopped"}, INTERRUPTED)
+        return INTERRUPTED
     except MemoryError:
-        _say("there is not enough memory for that; try: fewer signals, rows or points")
-        return 2
+        error = DravikError("there is not enough memory for that", hint="fewer signals, rows or points")
+        return _told(error, WRONG, as_json=as_json)
     return 0
+
+
+def _told(error: DravikError, code: int, *, as_json: bool) -> int:
+    """Print an error for people, and for programs its parts; returns the exit code."""
+    _say(str(error))
+    if as_json:
+        parts = {"what": error.what, "where": error.where, "expected": error.expected, "try": error.hint} \
+            if not isinstance(error, DefinitionError) else {"problems": error.problems}
+        _print_json({"error": str(error), **parts}, code)
+    return code
+
+
+def _print_json(data: dict[str, object], code: int) -> None:
+    print(json.dumps({**data, "exit": code}, indent=1))
 
 
 def _again_if_lost(lost: "sys.UnraisableHookArgs") -> None:

@@ -35,6 +35,7 @@ from dravik.cli.tables import tables
 from dravik.cli.task import task
 from dravik.cli.thrust import thrust
 from dravik.errors import DravikError
+from dravik.files import allowing
 from dravik.version import __version__
 
 __all__ = ["app"]
@@ -53,11 +54,18 @@ def _version(value: bool) -> None:
 
 @app.callback()
 def _options(
+    context: typer.Context,
+    root: Annotated[
+        list[str] | None,
+        typer.Option(
+            "--root", metavar="FOLDER", help="definitions may name files in it, besides their own folder; repeatable"
+        ),
+    ] = None,
     version: Annotated[
         bool, typer.Option("--version", callback=_version, is_eager=True, help="print the version")
     ] = False,
 ) -> None:
-    pass
+    context.with_resource(allowing(*(root or ())))
 
 
 @app.command()

@@ -174,7 +174,12 @@ class _Writer:
         self.demand(self.is_known(self.class_of(found), "array"))
         # NumPy's array: address, count of dimensions, dimensions, strides, owner, dtype, flags
         numbers, sizes = (self.object(found, HEADER + 8 * k) for k in (0, 2))
-        self.demand(self.is_known(self.object(found, HEADER + 40), dtype))
+        # NumPy gives each array that was unpickled a dtype object of its own: what it says counts, not which it is.
+        # Behind its class: kind, letter, byte order, flags, and its number among the dtypes
+        said, wanted = (
+            self.load(one, HEADER + 8, INT) for one in (self.object(found, HEADER + 40), self.known_object(dtype))
+        )
+        self.demand(builder.icmp_unsigned("==", said, wanted))
         self.demand(builder.icmp_signed("==", self.load(found, HEADER + 8, SMALL), ir.Constant(SMALL, int(dimensions))))
         flags = builder.and_(self.load(found, HEADER + 48, SMALL), ir.Constant(SMALL, WHOLE))
         self.demand(builder.icmp_signed("==", flags, ir.Constant(SMALL, WHOLE)))

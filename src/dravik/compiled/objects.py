@@ -16,7 +16,7 @@ from typing import Any
 __all__ = ["MachineCode", "host_machine", "kept"]
 
 MOST = 100  # files of a name that are kept
-MARK = b"dravik machine code 1\n"
+MARK = b"dravik machine code 2\n"
 
 
 class MachineCode:
@@ -112,45 +112,69 @@ def _provide(name: str) -> None:
 
 @cache
 def _folder() -> Path | None:
-    """Return the user's own folder for machine code; None where there is none that others could not write to."""
-    home = os.environ.get("XDG_CACHE_HOME") or os.path.join(os.path.expanduser("~"), ".cache")
+    """Return the user's own folder for machine code; None where there is none that others could not write to.
+
+    A relative path is none: machine code that lay in a folder where somebody works would be run.
+    """
+    home = Path(os.environ.get("XDG_CACHE_HOME", ""))
+    if not home.is_absolute():  # as the XDG specification asks
+        home = Path(os.path.expanduser("~")) / ".cache"
     user = os.getuid() if hasattr(os, "getuid") else 0
-    for folder in (Path(home) / "dravik" / "machine-code", Path(tempfile.gettempdir()) / f"dravik-machine-code-{user}"):
+    for folder in (home / "dravik" / "machine-code", Path(tempfile.gettempdir()) / f"dravik-machine-code-{user}"):
+        if not folder.is_absolute():
+            continue
         try:
             folder.mkdir(mode=0o700, parents=True, exist_ok=True)
-            status = folder.lstat()
+            own = _is_own(folder, stat.S_ISDIR) and all(map(_is_safe, folder.parents))
         except OSError:
             continue
-        own = not hasattr(os, "getuid") or (status.st_uid == user and not status.st_mode & 0o022)
-        if own and stat.S_ISDIR(status.st_mode) and os.access(folder, os.W_OK):
+        if own and os.access(folder, os.W_OK):
             return folder
     return None
 
 
+def _is_own(path: Path, kind: Callable[[int], bool]) -> bool:
+    """Whether a file or folder itself, not a link, is the user's and nobody else may write to it."""
+    status = path.lstat()
+    if not hasattr(os, "getuid"):
+        return kind(status.st_mode)
+    return kind(status.st_mode) and status.st_uid == os.getuid() and not status.st_mode & 0o022
+
+
+def _is_safe(folder: Path) -> bool:
+    """Whether nobody but the user and the system can put another folder in the place of one that lies in this one."""
+    status = folder.stat()
+    if not hasattr(os, "getuid"):
+        return True
+    return status.st_uid in (0, os.getuid()) and (not status.st_mode & 0o002 or bool(status.st_mode & stat.S_ISVTX))
+
+
 def _read(path: Path) -> MachineCode | None:
-    """Return what lies on disk; None where there is nothing, or nothing whole."""
+    """Return what lies on disk; None where there is nothing, or not to the bit what was written by this user."""
     try:
+        if not _is_own(path, stat.S_ISREG):
+            return None
         data = path.read_bytes()
     except OSError:
         return None
     mark, _, rest = data.partition(b"\n")
-    facts, _, compiled = rest.partition(b"\n")
-    try:
-        said = json.loads(facts)
-        whole = mark + b"\n" == MARK and said["size"] == len(compiled)
-    except (ValueError, KeyError, TypeError):
+    digest, _, content = rest.partition(b"\n")
+    if mark + b"\n" != MARK or digest.decode("ascii", "replace") != hashlib.sha256(content).hexdigest():
         return None
-    return MachineCode(compiled, said) if whole else None
+    facts, _, compiled = content.partition(b"\n")
+    return MachineCode(compiled, json.loads(facts))
 
 
 def _write(path: Path, compiled: bytes, facts: dict[str, Any]) -> None:
     """Keep machine code, whole or not at all; a disk that takes nothing only costs time."""
-    said = json.dumps({**facts, "size": len(compiled)}).encode()
+    content = json.dumps(facts).encode() + b"\n" + compiled
     try:
         handle, temporary = tempfile.mkstemp(dir=path.parent, suffix=".part")
         try:
             with os.fdopen(handle, "wb") as file:
-                file.write(MARK + said + b"\n" + compiled)
+                file.write(MARK + hashlib.sha256(content).hexdigest().encode() + b"\n" + content)
+                file.flush()
+                os.fsync(file.fileno())  # or a power cut could leave the name without the content
             os.replace(temporary, path)
         finally:
             Path(temporary).unlink(missing_ok=True)

@@ -8,7 +8,7 @@ from numpy.typing import NDArray
 
 from dravik.errors import DravikError, nearest
 
-__all__ = ["curve", "mapping", "names", "number", "numbers", "word"]
+__all__ = ["curve", "mapping", "names", "number", "numbers", "real", "word"]
 
 Floats = NDArray[np.float64]
 
@@ -41,12 +41,19 @@ def number(value: Any, what: str) -> float:
     return float(value)
 
 
+def real(value: Any, what: str) -> Floats:
+    """Return real numbers as an array, finite or not; raises DravikError for what is none."""
+    try:
+        if np.iscomplexobj(value):  # as floats they would lose what makes them complex
+            raise TypeError
+        return np.asarray(value, dtype=float)
+    except (TypeError, ValueError, OverflowError):
+        raise DravikError(f"{what}: {shown(value)}", expected="real numbers") from None
+
+
 def numbers(value: Any, what: str) -> Floats:
     """Return finite numbers as an array; raises DravikError for what is none, or not finite."""
-    try:
-        found = np.asarray(value, dtype=float)
-    except (TypeError, ValueError, OverflowError):
-        raise DravikError(f"{what}: {shown(value)}", expected="numbers") from None
+    found = real(value, what)
     if not np.all(np.isfinite(found)):
         raise DravikError(f"{what} holds values that are not finite")
     return found

@@ -10,11 +10,12 @@ import tomli
 from pydantic import BaseModel, ValidationError
 
 from dravik.errors import DefinitionError, DravikError, nearest
-from dravik.files import read_text
+from dravik.files import inside, read_text
 
 __all__ = ["KeyLines", "kind_tag", "read_definition", "validate"]
 
 M = TypeVar("M", bound=BaseModel)
+TOLD = 60  # problems of a file, at most: each costs a search for the nearest key
 _HEADER = re.compile(r"^\s*\[\[?\s*([^\[\]]+?)\s*\]\]?\s*(?:#.*)?$")
 _KEY = re.compile(r"""^\s*((?:"[^"]*"|'[^']*'|[\w-]+)(?:\s*\.\s*(?:"[^"]*"|'[^']*'|[\w-]+))*)\s*=""")
 _PART = re.compile(r""""[^"]*"|'[^']*'|[\w-]+""")
@@ -31,6 +32,7 @@ class KeyLines:
 
     def __init__(self, text: str, file: str) -> None:
         self.file = file
+        self.folders = (Path(file).parent,)  # those that it may name files in
         self.lines: dict[tuple[str, ...], int] = {}
         self._files: dict[tuple[str, ...], str] = {}
         section: tuple[str, ...] = ()
@@ -57,8 +59,12 @@ class KeyLines:
                 self.lines[path], self._files[path] = line, other.file
 
     def beside(self, keys: Sequence[str], name: str) -> Path:
-        """Return the path of a file named relative to the one that a key stands in."""
-        return Path(os.path.join(os.path.dirname(self._files.get(tuple(keys), self.file)), name))
+        """Return the path of a file named relative to the one that a key stands in; raises DravikError outside."""
+        path = Path(os.path.join(os.path.dirname(self._files.get(tuple(keys), self.file)), name))
+        try:
+            return inside(path, self.folders)
+        except DravikError as error:
+            raise error.at(self.place(keys)) from None
 
     def has(self, keys: Sequence[str]) -> bool:
         """Whether this very key path stands in the file."""
@@ -75,19 +81,21 @@ class KeyLines:
         return f"{file}{line}: {dotted}" if dotted else f"{file}{line}"
 
 
-def read_definition(path: Path, model: type[M]) -> tuple[M, KeyLines]:
+def read_definition(path: Path, model: type[M], folders: Sequence[Path] = ()) -> tuple[M, KeyLines]:
     """Return a TOML file, with those that it includes, as one of the models, and where its keys stand.
 
-    ``include = ["FILE"]`` takes in the sections of other files, relative to this one. Raises DefinitionError with all
-    that is wrong, and DravikError for a file that cannot be read or a key that stands in two files.
+    ``include = ["FILE"]`` takes in the sections of other files, relative to this one and in its folder, or in one of
+    ``folders``. Raises DefinitionError with all that is wrong, and DravikError for a file that cannot be read or lies
+    elsewhere, or a key that stands in two files.
     """
     data, lines = _read(path, "dravik new DIR makes one")
+    lines.folders = (*lines.folders, *folders)
     included = data.get("include", [])
     if not (isinstance(included, list) and all(isinstance(name, str) for name in included)):
         raise DravikError(f"{included!r} is no list of files", where=lines.place(["include"]))
     for name in included:
         try:
-            more, places = _read(path.parent / name, "a path relative to this file")
+            more, places = _read(inside(path.parent / name, lines.folders), "a path relative to this file")
         except DravikError as error:
             raise error.at(lines.place(["include"])) from None
         _merge(data, more, (), lines, places)
@@ -125,8 +133,10 @@ def validate(data: dict[str, Any], model: type[M], lines: KeyLines) -> M:
     try:
         return model.model_validate(data)
     except ValidationError as error:
-        problems = [_problem(cast(dict[str, Any], e), data, model, lines) for e in error.errors()]
-        raise DefinitionError(dict.fromkeys(problems)) from None
+        errors = error.errors(include_url=False)
+        problems = list(dict.fromkeys(_problem(cast(dict[str, Any], e), data, model, lines) for e in errors[:TOLD]))
+        more = [f"... and {len(errors) - TOLD} more"] if len(errors) > TOLD else []
+        raise DefinitionError([*problems, *more]) from None
     except RecursionError:
         raise DravikError("nested too deeply", where=lines.file) from None
 

@@ -1,6 +1,8 @@
 """A recording written while it is flown, so that what was flown is kept whatever happens to the program."""
 
 import json
+import os
+import stat
 import time as clock
 from collections.abc import Callable, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
@@ -12,7 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.errors import DravikError
-from dravik.files import is_folder, locked, reason, replace_file, shown, write_text
+from dravik.files import is_folder, locked, not_written, replace_file, shown, write_text
 from dravik.flight.arrow import ParquetGroups, RowStream, arrow
 from dravik.flight.columns import as_columns
 from dravik.flight.recording import Recording, side_path
@@ -64,6 +66,8 @@ class RecordingWriter:
         if self._is_parquet:
             arrow()  # where it is missing, that is said before anything is flown
         self._file: BinaryIO = self._try(lambda: locked(self.path))
+        # beside a device there is no place for a side file
+        self._has_side = stat.S_ISREG(os.fstat(self._file.fileno()).st_mode)
         self._alone = ExitStack()
         self._alone.enter_context(matrices_in_one_thread())
         self._thread = ThreadPoolExecutor(max_workers=1, thread_name_prefix="recording")
@@ -79,10 +83,8 @@ class RecordingWriter:
         except DravikError:
             raise
         except (OSError, ValueError) as error:
-            raise DravikError(
-                f"the recording cannot be written ({reason(error)})", where=shown(self.path),
-                hint=f"rows up to {self._written:g} s are in it" if self._written else "",
-            ) from None  # fmt: skip
+            hint = f"rows up to {self._written:g} s are in it" if self._written else ""
+            raise not_written(error, self.path, "recording", hint) from None
 
     def is_due(self, count: int) -> bool:
         """Whether rows, of which there are so many, should be given now."""
@@ -173,6 +175,8 @@ class RecordingWriter:
             self._side(*state)
 
     def _side(self, end: Mapping[str, Any], events: Sequence[Mapping[str, Any]]) -> None:
+        if not self._has_side:
+            return
         side = {
             **self.metadata, "complete": False, "columns": self.columns, "events": list(events), "tables_left": [],
             "end": dict(end),
@@ -207,7 +211,8 @@ class RecordingWriter:
         self._thread.shutdown()
         self._alone.close()
         self._try(self._shut)
-        write_text(side_path(self.target), side, what="recording")
+        if self._has_side:
+            write_text(side_path(self.target), side, what="recording")
         if self._is_parquet:
             for left in (self.path, side_path(self.path)):
                 left.unlink(missing_ok=True)

@@ -173,15 +173,33 @@ def linearise_plant(plant: Plant, x: ArrayLike, u: ArrayLike | None = None, *, t
     kinks: list[Kink] = []
     own = getattr(plant, "jacobian", None)
     if callable(own):
-        a, b, c, d = (np.asarray(matrix, dtype=float) for matrix in own(t, x, u))
-        slopes = np.block([[a.reshape(n, n), b.reshape(n, m)], [c.reshape(-1, n), d.reshape(-1, m)]])
+        slopes = _own_slopes(own(t, x.copy(), u.copy()), (n, m, len(plant.output_names)))
     else:
         slopes, kinks = _plant_slopes(plant, t, np.concatenate([x, u]), columns, rows)
+    if not np.all(np.isfinite(slopes)):
+        row, column = (int(k[0]) for k in np.nonzero(~np.isfinite(slopes)))
+        what = f"the rate of {rows[row]}" if row < n else rows[row]
+        raise DravikError(f"the slope of {what} over {columns[column]} is not finite", where=f"t = {t:g} s")
     return LinearModel(
         slopes[:n, :n], slopes[:n, n:], slopes[n:, :n], slopes[n:, n:],
         list(plant.state_names), list(plant.input_names), list(plant.output_names), dict(plant.units), None, "", x, u,
         plant.evaluate(t, x, u)[1], kinks,
     )  # fmt: skip
+
+
+def _own_slopes(given: object, counts: tuple[int, int, int]) -> Floats:
+    """Return the slopes that a plant's own Jacobian gives; raises DravikError for other shapes."""
+    n, m, k = counts
+    shapes = [(n, n), (n, m), (k, n), (k, m)]
+    expected = "A, B, C, D of shapes " + ", ".join(map(str, shapes))
+    if not isinstance(given, Sequence) or len(given) != 4:
+        raise DravikError(f"the Jacobian returned a {type(given).__name__}", expected=expected)
+    parts = [arguments.real(matrix, f"{name} of the Jacobian") for name, matrix in zip("ABCD", given, strict=True)]
+    for name, part, shape in zip("ABCD", parts, shapes, strict=True):
+        if part.shape != shape and (part.size or shape[0] * shape[1]):
+            raise DravikError(f"{name} of the Jacobian has shape {part.shape}", expected=expected)
+    a, b, c, d = (part.reshape(shape) for part, shape in zip(parts, shapes, strict=True))
+    return np.block([[a, b], [c, d]])
 
 
 def _plant_slopes(

@@ -193,7 +193,8 @@ def _numbers(rows: list[Row], column: int, name: str, width: int, place: str) ->
         if len(cells) != width:
             raise DravikError(f"{len(cells)} cells", where=f"{place}:{line}", expected=f"{width} as in the header")
         try:
-            numbers[i] = float(cells[column])
+            # Python reads 1_0 as ten; in a file of numbers it is a slip
+            numbers[i] = float(cells[column]) if "_" not in cells[column] else math.nan
         except ValueError:
             numbers[i] = math.nan
     bad = np.flatnonzero(~np.isfinite(numbers))
