@@ -143,6 +143,7 @@ class Floating(_Fault):
     """A control is free: it goes to a ``position`` that the air gives it, a formula (SI), within the time of a lag."""
 
     has_switch: ClassVar[bool] = True
+    holds_value: ClassVar[bool] = True
 
     kind: Literal["floating"]
     control: str
@@ -151,8 +152,15 @@ class Floating(_Fault):
 
     def control_node(self, name: str, effector: Effector, healthy: Node) -> Node:
         """Let it float."""
-        free = Node("call", 0, "lag", args=(parse(self.position), number_node(self.lag)))
+        switch, held = name_node(f"fault_{name}"), name_node(f"held_{name}")
+        # the lag begins at rest where the control stood: of nothing before the fault, then of the way that is left
+        way = Node("op", 0, "mul", args=(switch, Node("op", 0, "sub", args=(parse(self.position), held))))
+        free = Node("op", 0, "add", args=(held, Node("call", 0, "lag", args=(way, number_node(self.lag)))))
         return choice_node(f"fault_{name}", free, healthy)
+
+    def effect(self, name: str, unit_of: Callable[[str], str]) -> Effect:
+        """Begin where the control is."""
+        return Effect({f"fault_{name}": 1.0}, hold=(f"held_{name}", self.control))
 
 
 class Slow(_Fault):

@@ -1,13 +1,78 @@
 """Tables that were left while something was evaluated or flown: which, along which axis, how often, how far."""
 
 from collections.abc import Mapping
+from typing import TYPE_CHECKING, NamedTuple
+
+import numpy as np
 
 from dravik.formula import Tape
 from dravik.kernel import Workspace
-from dravik.kernel.program import FLAGS
+from dravik.kernel.program import COUNTING, FLAGS
 from dravik.tables import Table
+from dravik.units import from_si
 
-__all__ = ["message", "visits"]
+if TYPE_CHECKING:
+    from dravik.aircraft.craft import Aircraft
+
+__all__ = ["TableLeft", "count_visits", "message", "told", "visits", "visits_of"]
+
+
+class TableLeft(NamedTuple):
+    """A table that a point lies outside of: along which axis, the argument there, the table's end, and the SI unit."""
+
+    table: str
+    axis: str
+    value: float
+    end: float
+    unit: str
+
+    def row(self) -> dict[str, str | float]:
+        """Return it as plain data, in the unit shown to people."""
+        unit, factor, _ = from_si(self.unit)
+        return {
+            "table": self.table, "axis": self.axis, "value": self.value * factor, "end": self.end * factor,
+            "beyond": (self.value - self.end) * factor, "unit": unit,
+        }  # fmt: skip
+
+
+def told(left: "list[TableLeft]") -> list[str]:
+    """Return in words which tables were left and by how much, one line for each axis and end."""
+    groups: dict[tuple[str, float, float, str], list[str]] = {}
+    for one in left:
+        groups.setdefault((one.axis, one.value, one.end, one.unit), []).append(one.table)
+    lines = []
+    for (axis, value, end, si), tables in groups.items():
+        unit, factor, _ = from_si(si)
+        names = ", ".join(tables[:3]) + (f" and {len(tables) - 3} more" if len(tables) > 3 else "")
+        verb = "end" if len(tables) > 1 else "ends"
+        lines.append(
+            f"outside its tables: {axis} is {value * factor:.4g} {unit}, {names} {verb} at {end * factor:.4g}: "
+            f"{abs(value - end) * factor:.3g} {unit} beyond"
+        )
+    return lines
+
+
+def count_visits(w: Workspace) -> None:
+    """Have the next evaluations note which tables they leave, those before forgotten."""
+    w.counters[FLAGS:] = 0
+    w.worst[:, 0], w.worst[:, 1] = np.inf, -np.inf
+    w.counters[COUNTING] = 1
+
+
+def visits_of(craft: "Aircraft", w: Workspace) -> list[TableLeft]:
+    """Return the tables that were left since ``count_visits``, and note no more."""
+    w.counters[COUNTING] = 0
+    if not w.counters[FLAGS:].any():
+        return []
+    found = []
+    for table, axis, _, low, high in visits(craft.tape, w):
+        if table not in craft.tables:
+            continue
+        span = next(a for a in craft.tables[table].axes if a.name == axis)
+        first, last = float(span.values[0]), float(span.values[-1])
+        value, end = (low, first) if first - low > high - last else (high, last)
+        found.append(TableLeft(table, axis, value, end, span.unit))
+    return found
 
 
 def message(tape: Tape, tables: Mapping[str, Table], counter: int, value: float) -> str:

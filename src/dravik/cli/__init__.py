@@ -10,7 +10,7 @@ import signal
 import sys
 import threading
 
-from dravik.errors import DefinitionError, DravikError, OutputError, TrimError, readable
+from dravik.errors import DefinitionError, DravikError, FlightError, OutputError, TrimError, readable
 from dravik.threads import one_thread_for_matrices
 
 __all__ = ["main"]
@@ -60,6 +60,8 @@ def _run(arguments: list[str] | None) -> int:
         return code
     except TrimError as error:
         return _told(error, 1, as_json=as_json)
+    except FlightError as error:
+        return _told(error, NO_OUTPUT if isinstance(error.__cause__, OutputError) else WRONG, as_json=as_json)
     except OutputError as error:
         return _told(error, NO_OUTPUT, as_json=as_json)
     except DravikError as error:

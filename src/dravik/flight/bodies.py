@@ -117,7 +117,8 @@ class AircraftBody:
         self.parameters: Mapping[str, Parameter] = craft.configuration.parameters
         self.signal, self.input_index = craft.signal, cache(craft.input_index)
         configuration = craft.configuration
-        self.switches = frozenset([*configuration.machines, *engagements(configuration.laws)])
+        faults = [f"fault_{n}" for n, f in configuration.plan.faults.items() if f.has_switch]
+        self.switches = frozenset([*configuration.machines, *engagements(configuration.laws), *faults])
         self.key: tuple[object, ...] = (
             craft.name,
             craft.loading_name,

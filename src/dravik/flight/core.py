@@ -35,6 +35,7 @@ __all__ = ["Flight"]
 Floats = NDArray[np.float64]
 LONGEST = 5.0  # s of flight: longest stretch before progress is reported and an interrupt can act
 CLOCK = 0.2  # s of wall-clock time, the same
+MOST_STEPS = 1e15  # beyond, the times of neighbouring steps are the same number
 MOST_TURNS = 50  # changes of mode of one machine at one moment
 FIRST_STEPS = 50  # length of the first stretch: short, because the speed of this machine is not known yet
 
@@ -60,6 +61,8 @@ class Flight:
         if not 0.0 < self.dt < math.inf:
             raise DravikError(f"dt {options.get('dt')!r}", expected="a time above zero")
         begins = start.time if isinstance(start, Start) else 0.0
+        if not 0.0 <= begins / self.dt < MOST_STEPS:
+            raise DravikError(f"a start at {begins:g} s in steps of {self.dt:g} s", expected="zero to 1e15 steps")
         self.first = self.step = round(begins / self.dt)
         self.offset = begins - self.first * self.dt
         self.work = body.work
@@ -79,7 +82,7 @@ class Flight:
         self.schedule.histories.extend(change.histories)
         self.schedule.gusts_for = start.gusts_for if isinstance(start, Start) else None
         self.start_inputs = dict(zip(body.inputs, change.inputs.tolist(), strict=True))
-        self.tasks = Tasks(options.get("devices", ()), body, self.dt, self.set_parameter)
+        self.tasks = Tasks(options.get("devices", ()), body, self.dt, (self.set_parameter, self.change))
         if isinstance(start, Start) and start.devices:
             self.tasks.restore(start.devices)
         self._called = -1
@@ -186,8 +189,12 @@ class Flight:
             text = f"parameter {name}: {before * factor:.6g} to {number * factor:.6g} {unit}".rstrip()
             self.notes.append(Event(self.time_of(self.step), text))
 
+    def note_held(self, name: str) -> None:
+        """Log, once, that an input was asked beyond its range and is held."""
+        self.schedule.note_held(name, self.time_of(self.step))
+
     def change(self, values: Mapping[str, float]) -> None:
-        """Set inputs by their full name, SI, from now on; begin modes and engage laws, and log that."""
+        """Set inputs by their full name, SI, from now on; begin modes and faults, engage laws, and log that."""
         inputs = self.schedule.inputs
         if self.body.switches.isdisjoint(values):
             for name, number in values.items():
@@ -276,7 +283,12 @@ class Flight:
         t = self.time_of(step)
         self.body.evaluate(t, self.x, self.schedule.steps(step, 1, self.x)[0, 0])
         for task in due:
-            task.call(t, self.schedule.inputs)
+            try:
+                task.call(t, self.schedule.inputs)
+            except Exception as error:  # a device is somebody's own code: whatever it raises ends the flight in words
+                said = str(error) if isinstance(error, DravikError) else f"{type(error).__name__}: {error}"
+                what = f"the device {task.name} failed at {t:.6g} s: {said}"
+                raise FlightError(what, time=t, recording=self.recording(), where=self.body.name) from error
         self._called = step  # devices have been called for this step: a pause at it does not call them again
 
     def _follow(self, logged: int) -> None:
@@ -319,7 +331,7 @@ class Flight:
         except DravikError as error:
             values = self.rows.values
             t = float(values[-1, 0]) if len(values) else self.time_of(self.first)
-            raise FlightError(error.what, time=t, recording=self.recording(), where=error.where) from None
+            raise FlightError(error.what, time=t, recording=self.recording(), where=error.where) from error
 
     def fail(self, t: float) -> None:
         """Raise FlightError that says why the kernel could not go on."""
@@ -344,6 +356,7 @@ class Flight:
 
     def restore(self, saved: SavedFlight) -> None:
         """Restore a saved flight, to the last bit; raises DravikError for another aircraft, loading, step, device."""
+        require(saved, SavedFlight, "what is restored", "session.save()")
         if saved.fingerprint != self._fingerprint():
             raise DravikError(
                 f"what was saved is of {saved.fingerprint[:2]}, not of {self._fingerprint()[:2]}",
@@ -355,6 +368,7 @@ class Flight:
             mine[...] = other
         self.step, self.x = saved.step, saved.state.copy()
         self.schedule = saved.schedule.copied()
+        self.schedule.body = self.body
         self.tasks.restore(saved.devices)
         self.notes, self.begun_gusts = list(saved.notes), list(saved.begun_gusts)
         self.rows.put(saved.rows)

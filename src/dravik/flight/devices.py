@@ -18,6 +18,8 @@ from dravik.flight.bodies import Body
 __all__ = ["Device", "Task", "Tasks"]
 
 Floats = NDArray[np.float64]
+#: What a flight offers: one that sets a parameter, and one that sets inputs from which more follows.
+Setters = tuple[Callable[[str, float], None], Callable[[Mapping[str, float]], None]]
 
 
 class Device(Protocol):
@@ -58,6 +60,15 @@ class Signals(Mapping[str, float]):
         self._body.signal(name)
         return float(self._body.work.registers[self._body.registers[name]])
 
+    def __contains__(self, name: object) -> bool:
+        return name in (self._body.signals if self._allowed is None else self._allowed) or (
+            self._allowed is None and name in self._board
+        )
+
+    def get(self, name: str, default: Any = None) -> Any:
+        """Return a signal, or the default for one that is not there."""
+        return self[name] if name in self else default
+
     def __iter__(self) -> Iterator[str]:
         return iter([*self._body.signals, *self._board] if self._allowed is None else self._allowed)
 
@@ -70,7 +81,7 @@ class Task:
 
     def __init__(
         self, device: Device, body: Body, board: dict[str, float], dt: float,
-        set_parameter: Callable[[str, float], None],
+        setters: Setters,
     ) -> None:  # fmt: skip
         if not callable(getattr(device, "update", None)) or not isinstance(getattr(device, "rate", None), int | float):
             raise DravikError(
@@ -84,7 +95,7 @@ class Task:
         self.sets, reads = lists["sets"], lists["reads"]
         self.units: dict[str, str] = arguments.mapping(getattr(device, "units", {}), f"{self.name}.units")
         self._places: dict[str, int] = {}
-        self._board, self._body, self._set_parameter = board, body, set_parameter
+        self._board, self._body, (self._set_parameter, self._change) = board, body, setters
         for name in self.units:
             if name not in (self.sets or ()):
                 raise DravikError(
@@ -135,6 +146,10 @@ class Task:
             if name in self._body.parameters:
                 self._set_parameter(name, float(value))
                 continue
+            if name in self._body.switches:
+                if inputs[self._body.input_index(name)] != value:
+                    self._change({name: float(value)})  # a mode or a fault begins, a law takes over
+                continue
             if name not in self._places:
                 self._places[name] = self._body.input_index(name)
             inputs[self._places[name]] = value
@@ -164,12 +179,12 @@ class Tasks:
     """All devices of a flight in their order, and the values that they set for each other."""
 
     def __init__(
-        self, devices: Sequence[Device], body: Body, dt: float, set_parameter: Callable[[str, float], None]
-    ) -> None:
+        self, devices: Sequence[Device], body: Body, dt: float, setters: Setters
+    ) -> None:  # fmt: skip
         self.board: dict[str, float] = {}
         if isinstance(devices, str) or not isinstance(devices, Iterable):
             raise DravikError(f"devices: {arguments.shown(devices)}", expected="a list of them")
-        self.list = [Task(device, body, self.board, dt, set_parameter) for device in devices]
+        self.list = [Task(device, body, self.board, dt, setters) for device in devices]
         names = [task.name for task in self.list]
         for name in names:
             if names.count(name) > 1:

@@ -106,12 +106,8 @@ def follow(
 
     if kind == "mode":
         return Change(x, u, [], enter(craft, name, int(more[0]) - 1, u, read))
+    _hold(craft, name, u, read)
     effect = craft.configuration.plan.faults[name].effect(name, lambda signal: craft.signal(signal).unit)
-    for target, value in effect.inputs.items():
-        u[craft.input_index(target)] = value
-    if effect.hold is not None:
-        target, signal = effect.hold
-        u[craft.input_index(target)] = read(signal)
     if effect.tank is not None:
         x = craft.with_tank(x, *effect.tank)
     return Change(x, u, [gust_of(craft, name, t)] if effect.gust else [])
@@ -169,12 +165,26 @@ def change_inputs(
         if name in machines and number != u[craft.input_index(name)]:
             own += enter(craft, name, int(number) - 1, u, read, depth + 1)
     for name, number in numbers.items():
+        fault = name.removeprefix("fault_")
+        begins = number > 0.5 and u[craft.input_index(name)] <= 0.5
+        if name != fault and begins and fault in craft.configuration.plan.faults:
+            _hold(craft, fault, u, read)
         u[craft.input_index(name)] = number
     return own
 
 
+def _hold(craft: Aircraft, name: str, u: Floats, read: Callable[[str], float]) -> None:
+    """Set the inputs of a fault that begins: what it holds, it holds where that is now."""
+    effect = craft.configuration.plan.faults[name].effect(name, lambda signal: craft.signal(signal).unit)
+    for target, value in effect.inputs.items():
+        u[craft.input_index(target)] = value
+    if effect.hold is not None:
+        target, signal = effect.hold
+        u[craft.input_index(target)] = read(signal)
+
+
 def switched(craft: Aircraft, before: Floats, after: Floats, t: float, but: str = "") -> list[Event]:
-    """Return the modes that have begun and the laws that were engaged or disengaged between two sets of inputs.
+    """Return modes that have begun, faults that were set, laws engaged or disengaged between two sets of inputs.
 
     But for the modes of the machine ``but``, whose transition is logged already.
     """
@@ -183,6 +193,11 @@ def switched(craft: Aircraft, before: Floats, after: Floats, t: float, but: str 
         i = craft.input_index(name)
         if name != but and before[i] != after[i]:
             found.append(Event(t, f"{name}: {list(machine.modes)[int(after[i]) - 1]} (set)"))
+    for name, fault in craft.configuration.plan.faults.items():
+        if fault.has_switch:
+            i = craft.input_index(f"fault_{name}")
+            if (before[i] > 0.5) != (after[i] > 0.5):
+                found.append(Event(t, f"fault: {name} {'(set)' if after[i] > 0.5 else 'ends (set)'}"))
     for name, law in engagements(craft.configuration.laws).items():
         i = craft.input_index(name)
         if (before[i] > 0.5) != (after[i] > 0.5):

@@ -78,6 +78,9 @@ class Recording:
             raise DravikError(f"the recording has no signal {name!r}", hint=nearest(name, self.names))
         return self.values[:, self.names.index(name)]
 
+    def __contains__(self, name: object) -> bool:
+        return name in self.names
+
     def flowing(self, name: str) -> Floats:
         """Return a signal's values, SI; of the angles to the air only those while it hardly stands.
 

@@ -149,10 +149,17 @@ class Schedule:
         beyond = (u < self.low - self.room) | (u > self.high + self.room)
         for i, name in enumerate(self.body.inputs):
             when = beyond[:, :, i].any(axis=1)
-            if when.any() and name not in self.held:
-                text = f"{name} is asked beyond its range, and held"
-                self.held[name] = Event(float(starts[np.argmax(when)]), text)
+            if when.any():
+                self.note_held(name, float(starts[np.argmax(when)]))
         np.clip(u, self.low, self.high, out=u)
+
+    def note_held(self, name: str, t: float) -> None:
+        """Note the first time (s) that more was asked of an input than its range."""
+        self.held.setdefault(name, Event(t, f"{name} is asked beyond its range, and held"))
+
+    def __getstate__(self) -> dict[str, object]:
+        # what flies stays where it is; a flight that takes this over puts its own in
+        return {**self.__dict__, "body": None}
 
     def at(self, t: float, low: float, high: float) -> Floats:
         """Return the inputs at a time between two corners of the histories."""

@@ -12,7 +12,7 @@ from dravik.aircraft import Aircraft
 from dravik.definition import arguments
 from dravik.errors import DravikError, FlightError
 from dravik.flight.bodies import AircraftBody
-from dravik.flight.core import Flight
+from dravik.flight.core import MOST_STEPS, Flight
 from dravik.flight.instants import SavedFlight, Startable
 from dravik.flight.options import Options
 from dravik.flight.recording import Event, Recording
@@ -104,7 +104,7 @@ class Session:
         >>> look().round(6).tolist()
         [62.0, 300.0]
         """
-        for name in names:
+        for name in arguments.names(names, "signals"):
             self._body.signal(name)
         places = np.array([self._body.registers[n] for n in names], dtype=np.intp)
         registers, found = self._flight.work.registers, np.empty(len(names))
@@ -123,7 +123,8 @@ class Session:
     def set(self, **inputs: str | float) -> None:
         """Set inputs and parameters by name, SI or with their unit, until they are set again.
 
-        An effector's name stands for what is added to its command. Values beyond an input's range are held at it.
+        An effector's name stands for what is added to its command. Values beyond an input's range are held at it, which
+        is an event; so is a fault that is set (``fault_NAME=1``), a mode or a law.
         Raises DravikError for names that are not there, and for values that are not finite.
         """
         numbers = {}
@@ -141,6 +142,8 @@ class Session:
             if not math.isfinite(number):
                 raise DravikError(f"{name} set to {arguments.shown(value)}", expected="a finite number")
             numbers[spec.name] = min(max(number, spec.low), spec.high)
+            if numbers[spec.name] != number:
+                self._flight.note_held(spec.name)
         self._flight.change(numbers)
 
     def step(self, duration: str | float | None = None, **inputs: str | float) -> None:
@@ -153,6 +156,8 @@ class Session:
             self.set(**inputs)
         if isinstance(duration, str):
             duration = quantity(duration, "time", where="duration")
+        if duration is not None and not arguments.number(duration, "duration") / self.dt < MOST_STEPS:
+            raise DravikError(f"{duration:g} s in steps of {self.dt:g} s", expected="fewer steps")
         count = 1 if duration is None else round(duration / self.dt)
         if count < 1 or (duration is not None and abs(count * self.dt - duration) > 1e-9 * max(1.0, duration)):
             raise DravikError(f"{duration} s in steps of {self.dt:g} s", expected="a whole number of steps")

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from dravik.formula.instruction import Instruction
 from dravik.formula.opcodes import ARITY, IF, LOCATE, TABLE, WEIGHTS
+from dravik.formula.watching import Watched
 from dravik.tables import Table
 from dravik.tables.table import interleaved_nodes
 
@@ -88,6 +89,7 @@ class Tape:
     table_into: list[list[int]]
     shapes: list[tuple[int, ...]]
     locates: list[list[tuple[str, str]]]
+    watched: Watched = Watched([], [])
 
     @cached_property
     def values_sha256(self) -> str:

@@ -18,6 +18,7 @@ from dravik.formula.instruction import COLUMNS, Instruction
 from dravik.formula.layout import Cell, Source, StateSlot, Tape, group_tables
 from dravik.formula.opcodes import OPS
 from dravik.formula.parse import Node, parse
+from dravik.formula.watching import watched
 from dravik.tables import OUTSIDE, Table
 
 __all__ = ["TapeBuilder"]
@@ -342,6 +343,7 @@ class TapeBuilder:
         # registers read by name must keep their values: they are neither fused away nor skipped
         cells = [r for c in self.cells for r in (c.next, c.start) if r >= 0]
         fixed = {*self.names.values(), *roots, *cells}
+        watch = watched(self.code, fixed, lambda r: self.values[r] if self.is_constant(r) else None)
         members = guarded(self.code, stage, [results for _, _, results in asked], fixed)
         # tables are grouped only within one stage and one guard: otherwise a group would run when not all are needed
         apart = [len(Stage) * (members.get(row.result, -1) + 1) + s for row, s in zip(self.code, stage, strict=True)]
@@ -371,6 +373,7 @@ class TapeBuilder:
             table_into=groups.into,
             shapes=list(self._shapes),
             locates=self.locates,
+            watched=watch,
         )
 
     def _initial_registers(self) -> NDArray[np.float64]:

@@ -21,11 +21,14 @@ from dravik.kernel.program import (
     EVENT_COUNT,
     EVENTS,
     EVERYTHING,
+    FINITE,
+    FINITE_IF,
     FOUND,
     HIGHS,
     LOWS,
     MOTION,
     N_EVENTS,
+    N_FINITE,
     N_STATES,
     NOT_FINITE,
     OUTSIDE_TABLE,
@@ -167,6 +170,30 @@ def all_finite(x: Floats) -> bool:
     return total == 0.0
 
 
+@inlined
+def formulas_finite(program: Program, reg: Floats) -> bool:
+    """Whether no formula divides by zero, takes the root of a negative number, or the like, in a branch that counts."""
+    layout = program.layout
+    total, k = 0.0, layout[FINITE]
+    for i in range(layout[N_FINITE]):
+        total += reg[layout[k + i]] * 0.0
+    if total != 0.0:
+        return False
+    k = layout[FINITE_IF]
+    count, k = layout[k], k + 1
+    for _ in range(count):
+        value, n = reg[layout[k]], layout[k + 1]
+        k += 2
+        if value * 0.0 != 0.0:
+            is_taken = True
+            for i in range(n):
+                is_taken &= (reg[layout[k + 2 * i]] != 0.0) == (layout[k + 2 * i + 1] != 0)
+            if is_taken:
+                return False
+        k += 2 * n
+    return True
+
+
 @compiled
 def fly_steps(
     program: Program, work: Workspace, x: Floats, start: float, dt: float, first: int, controls: Floats,
@@ -176,7 +203,7 @@ def fly_steps(
 
     ``controls`` (steps, 2, inputs) holds each step's inputs at its start and end. Every ``every``-th step
     the picked registers go to a row of ``out``, and ``last`` says what is done with the state after the final step. The
-    run stops early on a state or rate that is not finite (flag NOT_FINITE, of a rate), a table left where that is an
+    run stops early on a state, rate or formula that is not finite (flag NOT_FINITE, of a rate or formula), a table left where that is an
     error, an event that ends it, or where ``out`` is full; ``x`` is then the last good state. At an event that pauses
     the run it returns before the step's row, with the flag PAUSED: the caller handles the event, clears the flag, and
     calls again from there.
@@ -194,7 +221,7 @@ def fly_steps(
         # visits outside tables are counted here only, once a step, and not in the stages between
         call_evaluate(program, work, t, x, u0, work.slopes[0], False, EVERYTHING)
         work.counters[COUNTING] = 0
-        if not all_finite(work.slopes[0]):
+        if not all_finite(work.slopes[0]) or not formulas_finite(program, work.registers):
             work.counters[NOT_FINITE] = 1
             return step, rows
         stop = watch_events(program, work, t, dt)

@@ -92,7 +92,9 @@ OWN_AIR = 32  # where the registers of formulas of temperature, pressure, densit
 CELL_TIMES = 40  # where period and lateness (s) of each cell stand in ``numbers``
 OWN_CODE = 41  # the addresses of the five stages' machine code, 0 where the interpreter runs
 INTERPRETER, EVALUATE = 46, 47  # the addresses of ``run_tape`` and ``evaluate``, once the program is linked
-HEADER = 48
+# registers that must be finite: how many, where they begin; where those begin that must be while conditions hold
+(N_FINITE, FINITE, FINITE_IF) = range(48, 51)
+HEADER = 51
 # ``numbers``
 (GRAVITY, TEMPERATURE_OFFSET, AREA, CHORD, SPAN, MOMENT_POINT) = range(6)
 # the origin: its latitude and longitude, the radii (m) of its meridian and its parallel; the sea above the ellipsoid
@@ -193,10 +195,13 @@ def build_program(tape: Tape, body: RigidBody) -> Program:
         CELL_NEXT: [c.next for c in tape.cells],
         CELL_START: [c.start for c in tape.cells],
         CELL_RANK: [c.rank for c in tape.cells],
+        FINITE: tape.watched.always,
+        FINITE_IF: tape.watched.encoded(),
         CELL_QUIET: [2 if c.last else int(c.quiet) for c in tape.cells],
     }
     layout = [0] * HEADER
     layout[END_WIND : END_RECORDED + 1] = tape.stages
+    layout[N_FINITE] = len(tape.watched.always)
     layout[RAIL], layout[ROUND] = body.rail, int(body.is_round)
     layout[N_INPUTS], layout[WIND] = body.inputs, body.wind
     layout[FORCE_AXES], layout[MOMENT_AXES] = AXES[body.force_axes], AXES[body.moment_axes]

@@ -7,6 +7,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from dravik.aircraft import Aircraft, Opening
+from dravik.aircraft.finite import refuse_not_finite
 from dravik.aircraft.plant import AircraftPlant
 from dravik.definition import arguments
 from dravik.errors import DravikError, require
@@ -102,6 +103,7 @@ def _model(craft: Aircraft, point: TrimPoint | Moment, plant: AircraftPlant, out
     u = np.array(point.inputs, dtype=float)
     t = point.time if isinstance(point, Moment) else 0.0
     z = plant.from_state(point.state, u, t)
+    refuse_not_finite(craft, plant.workspace)
     units = columns.units | {n: craft.signals[n].unit for n in outputs}
     centre = np.concatenate([z, u])
     steps, sides = STEP * np.maximum(columns.sizes, np.abs(centre)), columns.open_sides(centre)
@@ -113,6 +115,7 @@ def _model(craft: Aircraft, point: TrimPoint | Moment, plant: AircraftPlant, out
         craft.program, w, t, z, u, plant.chart, steps, sides, picks, slopes, kinks, np.empty((4, n + m + 2)), values,
     )  # fmt: skip
     craft.refuse_outside(w)
+    _refuse_infinite(slopes, [*names, *outputs], columns.names, n, f"{craft.name}, {point.title}")
     y0 = np.array([point.signals[o] for o in outputs]) if k else z
     return LinearModel(
         slopes[:n, :n].copy(), slopes[:n, n:].copy(),
@@ -176,15 +179,23 @@ def linearise_plant(plant: Plant, x: ArrayLike, u: ArrayLike | None = None, *, t
         slopes = _own_slopes(own(t, x.copy(), u.copy()), (n, m, len(plant.output_names)))
     else:
         slopes, kinks = _plant_slopes(plant, t, np.concatenate([x, u]), columns, rows)
-    if not np.all(np.isfinite(slopes)):
-        row, column = (int(k[0]) for k in np.nonzero(~np.isfinite(slopes)))
-        what = f"the rate of {rows[row]}" if row < n else rows[row]
-        raise DravikError(f"the slope of {what} over {columns[column]} is not finite", where=f"t = {t:g} s")
+    _refuse_infinite(slopes, rows, columns, n, f"t = {t:g} s")
     return LinearModel(
         slopes[:n, :n], slopes[:n, n:], slopes[n:, :n], slopes[n:, n:],
         list(plant.state_names), list(plant.input_names), list(plant.output_names), dict(plant.units), None, "", x, u,
         plant.evaluate(t, x, u)[1], kinks,
     )  # fmt: skip
+
+
+def _refuse_infinite(slopes: Floats, rows: Sequence[str], columns: Sequence[str], n: int, where: str) -> None:
+    """Raise DravikError where a slope is not finite; the first ``n`` rows are those of rates."""
+    if not np.all(np.isfinite(slopes)):
+        row, column = (int(k[0]) for k in np.nonzero(~np.isfinite(slopes)))
+        what = f"the rate of {rows[row]}" if row < n else rows[row]
+        raise DravikError(
+            f"the slope of {what} over {columns[column]} is not finite", where=where,
+            hint="a formula without a finite value beside this point",
+        )  # fmt: skip
 
 
 def _own_slopes(given: object, counts: tuple[int, int, int]) -> Floats:

@@ -2,7 +2,7 @@
 
 import math
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field, fields, replace
 from typing import Any, Self
 
 import numpy as np
@@ -16,7 +16,7 @@ __all__ = ["NamedMatrices"]
 Floats = NDArray[np.float64]
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class NamedMatrices:
     """A, B, C, D with the names of their states, inputs and outputs; ``units`` (SI), ``dt`` the sample time in s.
 
@@ -66,6 +66,16 @@ class NamedMatrices:
         states, inputs, outputs = (list(n) for n in names)
         kept = {n: u for n, u in (self.units if units is None else units).items() if n in {*states, *inputs, *outputs}}
         return self._of_these(A, B, C, D, states, inputs, outputs, kept, self.dt, self.title)
+
+    def __eq__(self, other: object) -> bool:
+        """Whether two systems are the same to the last bit: matrices, names, units and sample time."""
+        if type(other) is not type(self):
+            return NotImplemented
+        pairs = ((getattr(self, f.name), getattr(other, f.name)) for f in fields(self))
+        return all(np.array_equal(a, b) if isinstance(a, np.ndarray) else a == b for a, b in pairs)
+
+    def __hash__(self) -> int:
+        return hash((*(getattr(self, n).tobytes() for n in "ABCD"), *self.states, *self.inputs, *self.outputs, self.dt))
 
     @staticmethod
     def _of_these(*parts: Any) -> Any:

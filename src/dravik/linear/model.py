@@ -26,7 +26,7 @@ class Kink:
     share: float
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class LinearModel(LinearSystem):
     """A linear system of deviations (SI) from an operating point.
 

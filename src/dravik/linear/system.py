@@ -33,7 +33,7 @@ def _without(roots: Complexes, others: Complexes) -> Complexes:
     return np.array(left, dtype=complex)
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class LinearSystem(NamedMatrices):
     """A linear system: matrices with names and units, continuous or with a sample time ``dt`` (s).
 

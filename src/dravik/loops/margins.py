@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 
 from dravik.errors import DravikError, require
 from dravik.linear import LinearSystem
-from dravik.loops.curve import UNBOUNDED, LoopCurve, border_of, count_growing, least
+from dravik.loops.curve import INFINITE, UNBOUNDED, LoopCurve, border_of, count_growing, least
 from dravik.units import in_si
 
 if TYPE_CHECKING:
@@ -73,6 +73,8 @@ class DiscFigures:
     def disc_gain(self) -> tuple[float, float]:
         """The factors of gain, down and up, that the disc allows with no change of phase."""
         half = 0.5 * self.disc
+        if math.isinf(half):
+            return -1.0, math.inf
         return (1.0 - half) / (1.0 + half), (1.0 + half) / (1.0 - half) if half < 1.0 else math.inf
 
     @property
@@ -180,6 +182,10 @@ def margins(loop: LinearSystem, *, delay: str | float = 0.0) -> Margins:
     late = in_si(delay, "time", where="delay")
     if not 0.0 <= late < math.inf:
         raise DravikError(f"delay {delay!r}", expected="zero or more")
+    if not late and abs(1.0 + loop.D[0, 0]) < 1e-12:
+        raise DravikError(
+            "the loop is -1 at infinite frequency: closed, it has no solution", hint="an actuator's lag, or a delay"
+        )
     one = least(loop)
     hidden = count_growing(loop.A, loop.dt) - count_growing(one.A, one.dt)
     curve = LoopCurve(one, late)
@@ -193,7 +199,8 @@ def margins(loop: LinearSystem, *, delay: str | float = 0.0) -> Margins:
     unseen = max(hidden, 0)
     roots = _unstable(one, late)
     own = Margins(
-        found, up, down, min(phases, default=math.inf), late_by, s_peak, t_peak, 1.0 / half, _bandwidth(curve, w),
+        found, up, down, min(phases, default=math.inf), late_by, s_peak, t_peak, 1.0 / half if half else math.inf,
+        _bandwidth(curve, w),
         None if roots is None else roots + unseen, curve.count_unstable() + unseen,
     )  # fmt: skip
     if own.is_stable:
@@ -256,7 +263,7 @@ def _phase_crossings(curve: LoopCurve, w: Floats) -> list[Crossing]:
 def _peaks(curve: LoopCurve, w: Floats) -> list[tuple[float, float]]:
     """Return the largest size of each of ``FIGURES`` over all frequencies, and where it is; all are sought at once."""
     with np.errstate(divide="ignore", invalid="ignore"):  # a loop may pass through -1 itself
-        whole, ends = curve(w), curve.ends()
+        whole, ends = _bounded(curve(w)), curve.ends()
         found: list[tuple[float, float]] = []
         ranges: dict[int, tuple[float, float]] = {}
         tops: dict[int, float] = {}
@@ -273,7 +280,7 @@ def _peaks(curve: LoopCurve, w: Floats) -> list[tuple[float, float]]:
         for _ in range(ZOOMS if ranges else 0):
             # many points at once, then the two intervals beside the largest: a sixteenth of the range each time
             places = np.array([low + (high - low) * STEPS for low, high in ranges.values()])
-            values = curve(np.exp(places.ravel())).reshape(places.shape)
+            values = _bounded(curve(np.exp(places.ravel()))).reshape(places.shape)
             is_flat = True
             for row, n in enumerate(list(ranges)):
                 sizes = np.abs(FIGURES[n](values[row]))
@@ -290,6 +297,11 @@ def _peaks(curve: LoopCurve, w: Floats) -> list[tuple[float, float]]:
             at = math.exp(top)
             found[n] = max(float(np.abs(FIGURES[n](curve(at)))[0]), found[n][0]), at
     return found
+
+
+def _bounded(values: Complexes) -> Complexes:
+    """Return values of a loop with a huge number in the place of infinity, at a root on the axis."""
+    return np.where(np.isfinite(values), values, INFINITE)
 
 
 def _top(places: Floats, sizes: Floats) -> float:

@@ -13,7 +13,7 @@ matplotlib.use("Agg")
 from matplotlib.figure import Figure
 from matplotlib.lines import Line2D
 
-from dravik.errors import DravikError
+from dravik.errors import DravikError, require
 from dravik.flight.recording import STILL
 from dravik.flight.scoring import TURNING, asked_of
 from dravik.report.look import ACTUAL, COMMANDED, GRID, INK, SOFT, STYLE, THIRD
@@ -224,8 +224,10 @@ def _history_panel(axes: "Axes", run: "Recording", name: str, limits: tuple[floa
 def figure_poles(modes: "Modes", *, title: str = "") -> Figure:
     """Return the pole map: all roots, then nearer and nearer to the origin, with rays of equal damping.
 
-    Roots are numbered in the first panel in which they stand clear of the origin, and named below.
+    Roots are numbered in the first panel in which they stand clear of the origin, and named below. Raises DravikError
+    for what is no list of modes.
     """
+    require(modes, list, "what is drawn", "model.modes()")
     sizes = sorted((m.frequency for m in modes if m.frequency), reverse=True) or [1.0]
     reaches = [sizes[0]]
     for size in sizes:

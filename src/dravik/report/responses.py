@@ -8,8 +8,9 @@ import matplotlib
 import numpy as np
 from matplotlib.ticker import FuncFormatter
 
-from dravik.errors import DravikError
+from dravik.errors import DravikError, require
 from dravik.linear import answer, frequency_answer, is_body_mode
+from dravik.linear.matrices import NamedMatrices
 from dravik.report.figures import new_figure
 from dravik.report.look import INK, PALETTE, SOFT, STYLE
 from dravik.units import from_si
@@ -27,12 +28,15 @@ LEAST_ARROW = 0.05  # of the largest: shorter ones are left out
 
 
 def figure_responses(
-    systems: "Mapping[str, LinearSystem]", channels: Sequence[tuple[str, str]], *, title: str = ""
+    systems: "LinearSystem | Mapping[str, LinearSystem]", channels: Sequence[tuple[str, str]], *, title: str = ""
 ) -> "Figure":
     """Return gain, phase and step answer of channels (output, input), a column for each, systems by name overlaid.
 
-    Raises DravikError for no system or channel, or too many channels, and for names that a system does not have.
+    ``systems`` is one system, or several by name. Raises DravikError for no system or channel, or too many channels, and for names that a system does not have.
     """
+    systems = systems if isinstance(systems, Mapping) else {getattr(systems, "title", ""): systems}
+    for one in systems.values():
+        require(one, NamedMatrices, "what is drawn", "a linear system, or several by name")
     if not systems or not 1 <= len(channels) <= MOST_CHANNELS:
         raise DravikError(
             f"{len(channels)} channels of {len(systems)} systems", expected=f"1 to {MOST_CHANNELS} channels"

@@ -6,6 +6,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.aircraft import Aircraft
+from dravik.aircraft.finite import refuse_not_finite
+from dravik.aircraft.outside import count_visits, visits_of
 from dravik.kernel.chart import state_from_chart
 from dravik.kernel.code_plan import inputs_behind
 from dravik.trimming.fields import AircraftField
@@ -40,7 +42,11 @@ def report(
     u = e.inputs.copy()
     x = np.empty(len(e.state) + 1)
     state_from_chart(craft.program, work, 0.0, e.state, u, int(e.coordinates[0]), x)
+    count_visits(work)
     signals = craft.values(x, u, workspace=work)
+    outside = visits_of(craft, work)
+    if reached:
+        refuse_not_finite(craft, work)
     drifting = {
         slot.name: float(work.registers[slot.rate])
         for slot in craft.tape.states
@@ -50,7 +56,7 @@ def report(
     residuals = dict(zip(search.names, left.tolist(), strict=True))
     return TrimPoint(
         craft, statement, x, u, signals, residuals, stops, drifting, reached, field.evaluations,
-        [f.name for f in statement.free],
+        [f.name for f in statement.free], outside,
     )  # fmt: skip
 
 

@@ -7,6 +7,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.aircraft import Aircraft
+from dravik.aircraft.outside import TableLeft
 from dravik.plants import Plant
 from dravik.trimming.statement import Statement
 from dravik.units import from_si
@@ -25,7 +26,8 @@ class TrimPoint:
 
     ``state`` is the integrated state, ``inputs`` the inputs in the kernel's order, ``signals`` every
     signal's value (SI). ``residuals`` by equation; ``at_stop`` names the
-    unknowns at a limit; ``drifting`` names integrals that do not stand still.
+    unknowns at a limit; ``drifting`` names integrals that do not stand still; ``outside`` tables that the point has
+    left, beyond the last of which each holds its end.
 
     >>> import dravik as dv
     >>> point = dv.trim(dv.sample("tarn"), airspeed="62 m/s", altitude="300 m")
@@ -44,6 +46,7 @@ class TrimPoint:
     reached: bool
     evaluations: int
     unknowns: list[str] = field(default_factory=list)
+    outside: list[TableLeft] = field(default_factory=list)
 
     @property
     def title(self) -> str:
