@@ -171,6 +171,10 @@ class _Assembly:
         for name, (node, signal) in self.laws.sampled.items():
             unit = self.signals[signal].unit if signal in self.signals else ""
             self.define(name, node, ("formulas",), unit, f"{signal} as it is sampled", "law")
+        for name, (node, target) in self.laws.held.items():
+            effector = self.effectors.get(target)
+            unit = KINDS[effector.kind][0] if effector else self.inputs[target].unit if target in self.inputs else ""
+            self.define(name, node, ("add", target), unit, f"what the law adds to {target}, held", "law")
 
     def _add_increments(self) -> dict[str, list[str]]:
         """Add what the file adds to coefficients, each a signal of its own; return their names by coefficient."""

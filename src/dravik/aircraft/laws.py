@@ -9,7 +9,9 @@ from dravik.aircraft.specs import InputSpec, Where
 from dravik.errors import DravikError
 from dravik.formula import Node, name_node, number_node, parse
 
-__all__ = ["LawParts", "engagements", "followers", "law_inputs", "law_parts"]
+__all__ = [
+    "LawParts", "engagements", "followers", "given_names", "law_inputs", "law_parts", "sampled_names",
+]  # fmt: skip
 
 # functions whose period is that of the law where none is given, and the place of that argument
 _PERIODS = {"previous": 1, "moving_average": 2}
@@ -19,11 +21,13 @@ _PERIODS = {"previous": 1, "moving_average": 2}
 class LawParts:
     """What laws become: nodes by formula in place of their text, signals that are sampled for them, and additions.
 
-    ``sampled`` gives for each further formula its node and the signal that it samples.
+    ``sampled`` gives for each further formula its node and the signal that it samples, ``held`` what a law with a rate
+    adds, and to which command.
     """
 
     formulas: dict[str, Node] = field(default_factory=dict)
     sampled: dict[str, tuple[Node, str]] = field(default_factory=dict)
+    held: dict[str, tuple[Node, str]] = field(default_factory=dict)
     added: dict[str, list[Node]] = field(default_factory=dict)
 
 
@@ -56,8 +60,25 @@ def law_parts(laws: Sequence[LawDefinition], unchanging: Collection[str], where:
             node = _faded(law, change(parse(text, where=where("add", name))))
             if law.rate is not None:
                 node = Node("call", 0, "sampled", args=(node, number_node(1.0 / law.rate), number_node(law.delay)))
+                found.held[_given(name, law)] = node, name
+                node = name_node(_given(name, law))
             found.added.setdefault(name, []).append(node)
     return found
+
+
+def _given(target: str, law: LawDefinition) -> str:
+    return f"{target}_from_{slug(law.name)}"
+
+
+def given_names(law: LawDefinition) -> list[str]:
+    """Return the signals that hold what a law with a rate adds."""
+    return [_given(name, law) for name in law.add]
+
+
+def sampled_names(signals: Collection[str], law: LawDefinition) -> list[str]:
+    """Return the signals that are what a law with a rate reads, as it was sampled."""
+    end = f"_of_{slug(law.name)}"
+    return [n for n in signals if n.endswith(end)]
 
 
 def _changer(law: LawDefinition, unchanging: Collection[str], found: LawParts) -> Callable[[Node], Node]:

@@ -1,7 +1,7 @@
 """Tables that were left while something was evaluated or flown: which, along which axis, how often, how far."""
 
 from collections.abc import Mapping
-from typing import TYPE_CHECKING, NamedTuple
+from typing import NamedTuple
 
 import numpy as np
 
@@ -10,9 +10,6 @@ from dravik.kernel import Workspace
 from dravik.kernel.program import COUNTING, FLAGS
 from dravik.tables import Table
 from dravik.units import from_si
-
-if TYPE_CHECKING:
-    from dravik.aircraft.craft import Aircraft
 
 __all__ = ["TableLeft", "count_visits", "message", "told", "visits", "visits_of"]
 
@@ -59,16 +56,16 @@ def count_visits(w: Workspace) -> None:
     w.counters[COUNTING] = 1
 
 
-def visits_of(craft: "Aircraft", w: Workspace) -> list[TableLeft]:
+def visits_of(tape: Tape, tables: Mapping[str, Table], w: Workspace) -> list[TableLeft]:
     """Return the tables that were left since ``count_visits``, and note no more."""
     w.counters[COUNTING] = 0
     if not w.counters[FLAGS:].any():
         return []
     found = []
-    for table, axis, _, low, high in visits(craft.tape, w):
-        if table not in craft.tables:
+    for table, axis, _, low, high in visits(tape, w):
+        if table not in tables:
             continue
-        span = next(a for a in craft.tables[table].axes if a.name == axis)
+        span = next(a for a in tables[table].axes if a.name == axis)
         first, last = float(span.values[0]), float(span.values[-1])
         value, end = (low, first) if first - low > high - last else (high, last)
         found.append(TableLeft(table, axis, value, end, span.unit))

@@ -241,8 +241,7 @@ def _say_reach(scenario: "Scenario") -> None:
     band = scenario.band
     if band is not None:
         say(
-            f"reach at {band.altitude:.0f} m within {band.miss:g} m: {band.least:.0f} m to {band.greatest:.0f} m, "
-            f"unguided {band.middle:.0f} m"
+            f"reach at {band.altitude:.0f} m within {band.miss:g} m: {band}, unguided {band.middle:.0f} m"
         )
 
 
@@ -326,6 +325,10 @@ def show_run(run: "Recording", title: str, save: str, figure: str) -> None:
         whole = f" of {asked:g} s" if asked else ""
         say(f"ended after {run.flown:.6g} s{whole}: {run.ended_by}", colour)
     shown = told(run.events)
+    near = run.closest()
+    if near:
+        met = f", within {near['within_m']:g} m: {'met' if near['met'] else 'missed'}" if "met" in near else ""
+        say(f"closest to the point aimed at: {near['miss_m']:.3g} m at {near['time_s']:.5g} s{met}")
     for event in shown:
         say(f"{event.time:8.3f} s  {run.height_at(event):>8}  {event.text}", "yellow")
     if len(shown) < len(run.events):

@@ -125,7 +125,7 @@ def _break(craft: "Aircraft", point: "TrimPoint", broken: Broken, figure: str, *
     late, gain, phase = in_si(broken.delay, "time", where="delay"), broken.least_gain, broken.least_phase
     opened = broken_loop(craft, point, broken.at or "elevator_command")
     found = margins(opened, delay=late)
-    holds = found.is_stable and found.gain_decibels >= gain and math.degrees(found.phase) >= phase
+    holds = found.closes and found.gain_decibels >= gain and math.degrees(found.phase) >= phase
     title = f"{craft.name}, {point.title}: loop at {opened.outputs[0]}"
     if figure:
         from dravik.report import figure_loop, save_figure
@@ -154,7 +154,7 @@ def _record(found: "Margins") -> dict[str, object]:
     least = {"gain_margin_dB": found.gain_decibels, "phase_margin_deg": math.degrees(found.phase)}
     disc = {"disc": found.disc, "disc_gain_down": down, "disc_gain_up": up}
     return {
-        "stable": found.is_stable, **least, "gain_up": found.gain_up, "gain_down": found.gain_down,
+        "stable": found.is_stable, "closes": found.closes, **least, "gain_up": found.gain_up, "gain_down": found.gain_down,
         "delay_margin_s": found.delay, **disc, "disc_phase_deg": math.degrees(found.disc_phase),
         "sensitivity_peak": found.sensitivity[0], "complementary_peak": found.complementary[0],
         "bandwidth_rad_s": found.bandwidth, "unstable_roots": found.unstable_roots,
@@ -182,9 +182,10 @@ def _show(title: str, found: "Margins") -> None:
         ("bandwidth, closed (-3 dB)", found.bandwidth, "rad/s"),
     ]  # fmt: skip
     show_rows("the loop", ["what", "value", ""], figures)
-    say(f"the closed loop is {'' if found.is_stable else 'not '}stable")
+    beside = found.closes and not found.is_stable
+    say(f"the closed loop is {'' if found.closes else 'not '}stable" + (", but for what it does not touch:" if beside else ""))
     for growing in found.growing:
-        say(str(growing), "red")
+        say(str(growing), "yellow" if beside else "red")
     if not found.agree:
         text = (
             f"Nyquist's count says {found.unstable_count} unstable roots, the closed loop's own {found.unstable_roots}"

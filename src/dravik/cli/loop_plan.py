@@ -250,7 +250,7 @@ def _show(found: "LoopStudy", truth: "LoopTruth | None") -> None:
     )  # fmt: skip
     show_rows(
         "unit steps: of the command, and (disturbed) at what the loop moves",
-        ["loop", "type", "left for ever", "rise [s]", "overshoot", "settling [s]", "effector moves", "as fast as [1/s]",
+        ["loop", "type", "steady error", "rise [s]", "overshoot", "settling [s]", "effector moves", "as fast as [1/s]",
          "disturbed by", "in the end"],
         [
             [r["loop"], r["type"], r["steady_error"], r["rise_s"], r["overshoot"], r["settling_s"], r["moved_most"],
@@ -263,7 +263,7 @@ def _show(found: "LoopStudy", truth: "LoopTruth | None") -> None:
         show_rows("requirements", ["loop", "what", "is", "asked for", "", ""], checks)
     for f in found.loops:
         if not f.margins.is_stable:
-            say(f.unstable_text(), "red")
+            say(f.unstable_text(), "yellow" if f.margins.closes else "red")
         if not f.margins.agree:
             say(f"{f.entry.name}: Nyquist's count and the closed loop's roots disagree", "red")
     if any(f.entry.delay for f in found.loops):

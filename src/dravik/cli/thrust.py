@@ -24,7 +24,7 @@ from dravik.units import in_si
 
 if TYPE_CHECKING:
     from dravik.aircraft import Aircraft
-    from dravik.performance import EnginePoint, Performance
+    from dravik.performance import Ceiling, EnginePoint, Performance
 
 __all__ = ["thrust"]
 
@@ -69,7 +69,8 @@ def thrust(
         emit({
             "aircraft": craft.name, "loading": craft.loading_name, "altitude_m": height,
             "engines": [p.row() for p in bench], "level": found.rows(), "flow_unit": found.flow_unit,
-            "store": found.store, "ceiling_m": top[0], "ceiling_airspeed_m_s": top[1], "fastest_m_s": found.fastest,
+            "store": found.store, "ceiling_m": top.altitude, "ceiling_airspeed_m_s": top.airspeed, "ceiling_ended_by": top.ended_by,
+            "fastest_m_s": found.fastest,
         })  # fmt: skip
         return
     _show_bench(craft, bench)
@@ -103,10 +104,10 @@ def _speeds(craft: "Aircraft", text: str) -> list[float]:
 
 def _performance(
     craft: "Aircraft", speeds: list[float], height: float, climb: float, inputs: dict[str, float], *, quiet: bool
-) -> "tuple[Performance, tuple[float, float]]":
+) -> "tuple[Performance, Ceiling]":
     from rich.progress import Progress
 
-    from dravik.performance import ceiling, performance
+    from dravik.performance import Ceiling, ceiling, performance
 
     with Progress(console=err, transient=True, disable=quiet or not err.is_terminal) as bar:
         task = bar.add_task(f"{craft.name}: trims", total=1.0)
@@ -115,7 +116,7 @@ def _performance(
         )
         if any(math.isfinite(p.climb_rate) for p in found.points):
             return found, ceiling(craft, airspeeds=speeds[:: max(1, len(speeds) // 5)], climb=climb, inputs=inputs)
-    return found, (math.nan, math.nan)
+    return found, Ceiling(math.nan, math.nan)
 
 
 def _watts(values: "list[float]") -> tuple[float, str]:
@@ -158,7 +159,7 @@ def _rpm(speed: float) -> float:
     return round(speed * PER_RPM) + 0.0 if math.isfinite(speed) else math.nan
 
 
-def _show_performance(craft: "Aircraft", found: "Performance", top: tuple[float, float], climb: str) -> None:
+def _show_performance(craft: "Aircraft", found: "Performance", top: "Ceiling", climb: str) -> None:
     electric, points = found.flow_unit == "W", found.points
     scale, unit = _watts([p.power_available for p in points] + [p.power_required for p in points])
     flow = [scale * p.flow if electric else 3600.0 * p.flow for p in points]
@@ -186,11 +187,8 @@ def _show_performance(craft: "Aircraft", found: "Performance", top: tuple[float,
             say(f"{what}: {getattr(best, quantity) * scale:.4g} {unit} at {best.airspeed:.4g} m/s")
     if math.isfinite(found.fastest):
         say(f"fastest in level flight: {found.fastest:.4g} m/s")
-    envelope = craft.definition.envelope
-    if math.isfinite(top[0]):
-        beyond = envelope is not None and top[0] >= envelope.altitude[1]
-        more = "the envelope's top, or higher" if beyond else f"at {top[1]:.4g} m/s"
-        say(f"ceiling (climb {climb}): {top[0]:.0f} m, {more}")
+    if math.isfinite(top.altitude):
+        say(f"ceiling (climb {climb}): {top.altitude:.0f} m at {top.airspeed:.4g} m/s: {top.why}")
     store = f"{found.store / 3.6e3:.4g} Wh" if electric else f"{found.store:.4g} kg of fuel"
     say(f"endurance and range with {store}, at this weight and power to the last")
 

@@ -1,7 +1,7 @@
 """Points in space for rockets: how near a shot comes, and the band of ranges that can be reached at an altitude."""
 
 import math
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from typing import NamedTuple
 
 import numpy as np
@@ -17,9 +17,9 @@ __all__ = ["Band", "Shot", "check_reach", "reachable_band", "shoot"]
 
 NEEDED = ("aim_north", "aim_east", "aim_altitude", "aim_distance")
 LONGEST = 120.0  # s
-SPREAD = 0.02  # of the range in the middle: the first step outwards
+SHOTS, BEYOND = 40, 1.2  # over the farthest that it comes unguided, and how far beyond
+FARTHEST = 20.0  # of the range in the middle: where the search outwards ends
 FINE = 0.004  # of the range: the width to which the ends of the band are found
-MOST_STEPS = 14
 
 
 class Shot(NamedTuple):
@@ -31,7 +31,10 @@ class Shot(NamedTuple):
 
 
 class Band(NamedTuple):
-    """Ranges (m) at an altitude that a rail's elevation reaches within a ``miss`` (m): least, middle and greatest."""
+    """Ranges (m) at an altitude that a rail's elevation reaches within a ``miss`` (m): least, middle and greatest.
+
+    ``parts`` are the stretches that are reached, each from and to: what lies between two of them is missed.
+    """
 
     least: float
     middle: float
@@ -39,10 +42,15 @@ class Band(NamedTuple):
     altitude: float
     heading: float
     miss: float
+    parts: tuple[tuple[float, float], ...] = ()
 
     def holds(self, reach: float) -> bool:
-        """Whether a range is within the band."""
-        return self.least <= reach <= self.greatest
+        """Whether a range is within the band, and in none of its gaps."""
+        return any(low <= reach <= high for low, high in self.parts or ((self.least, self.greatest),))
+
+    def __str__(self) -> str:
+        parts = self.parts or ((self.least, self.greatest),)
+        return " and ".join(f"{low:.0f} m to {high:.0f} m" for low, high in parts)
 
 
 def shoot(
@@ -75,8 +83,9 @@ def reachable_band(
 ) -> Band:  # fmt: skip
     """Return the least and the greatest range over ground at which a point at an altitude is met within ``miss``.
 
-    The middle is where the rocket passes the altitude by itself, unguided. From there shots go outwards until one
-    misses; the ends are found to 0.4 % of the range. Raises DravikError where the altitude is not reached.
+    The middle is where the rocket passes the altitude by itself, unguided. Shots are spread from the rail to beyond the
+    farthest that it comes; the ends of each stretch that is met are found to 0.4 % of the range. Raises DravikError
+    where the altitude is not reached, and where nothing is met.
 
     >>> import dravik as dv
     >>> from dravik.aircraft import sample_path
@@ -90,7 +99,7 @@ def reachable_band(
     if not within > 0.0:
         raise DravikError(f"a miss of {within:g} m", expected="above zero")
     bearing = in_si(heading, "angle", where="heading")
-    middle = _unguided(craft, height, elevation, heading, inputs)
+    middle, farthest = _unguided(craft, height, elevation, heading, inputs)
 
     def meets(reach: float) -> bool:
         shot = shoot(
@@ -99,23 +108,28 @@ def reachable_band(
         )  # fmt: skip
         return shot.miss <= within
 
-    if not meets(middle):
-        raise DravikError(f"not even the range of {middle:.0f} m is met within {within:g} m", hint="a greater miss")
-    ends = []
-    for way in (-1.0, 1.0):
-        good, step = middle, SPREAD * middle
-        bad = good
-        for _ in range(MOST_STEPS):
-            bad = good + way * step
-            if bad <= 0.0 or not meets(bad):
-                bad = max(bad, 0.0)
-                break
-            good, step = bad, 2.0 * step
-        while abs(bad - good) > FINE * middle:
-            between = 0.5 * (good + bad)
-            good, bad = (between, bad) if meets(between) else (good, between)
-        ends.append(good)
-    return Band(ends[0], middle, ends[1], height, bearing, within)
+    step = max(farthest, middle) / SHOTS
+    places = sorted([*(step * k for k in range(int(SHOTS * BEYOND) + 1)), middle])
+    while (met := [meets(p) for p in places])[-1] and places[-1] < FARTHEST * middle:
+        places += [places[-1] + step * k for k in range(1, SHOTS // 2)]
+    parts = []
+    for k, is_met in enumerate(met):
+        if is_met and (k == 0 or not met[k - 1]):
+            parts.append([_end(meets, places[k], places[k - 1], FINE * middle) if k else places[k], places[k]])
+        if is_met and (k == len(met) - 1 or not met[k + 1]):
+            parts[-1][1] = _end(meets, places[k], places[k + 1], FINE * middle) if k < len(met) - 1 else places[k]
+    if not parts:
+        raise DravikError(f"no range up to {places[-1]:.0f} m is met within {within:g} m", hint="a greater miss")
+    stretches = tuple((low, high) for low, high in parts)
+    return Band(stretches[0][0], middle, stretches[-1][1], height, bearing, within, stretches)
+
+
+def _end(meets: Callable[[float], bool], good: float, bad: float, width: float) -> float:
+    """Return the end of a stretch that is met, between a range that is and one that is not."""
+    while abs(bad - good) > width:
+        between = 0.5 * (good + bad)
+        good, bad = (between, bad) if meets(between) else (good, between)
+    return good
 
 
 def check_reach(band: Band, north: float, east: float) -> None:
@@ -125,8 +139,8 @@ def check_reach(band: Band, north: float, east: float) -> None:
     if not band.holds(reach):
         raise DravikError(
             f"the point is {reach:.0f} m away at {band.altitude:.0f} m",
-            expected=f"{band.least:.0f} m to {band.greatest:.0f} m: what this elevation reaches within {band.miss:g} m",
-            hint="a steeper rail" if reach < band.least else "a flatter rail",
+            expected=f"{band}: what this elevation reaches within {band.miss:g} m",
+            hint="a steeper rail" if reach < band.least else "a flatter rail" if reach > band.greatest else "",
         )  # fmt: skip
 
 
@@ -142,8 +156,11 @@ def _check_aims(craft: Aircraft) -> None:
 def _unguided(
     craft: Aircraft, height: float, elevation: str | float, heading: str | float,
     inputs: Mapping[str, str | float] | None,
-) -> float:  # fmt: skip
-    """Return the range (m) at which the rocket passes an altitude on its way up, aimed behind itself: not steered."""
+) -> tuple[float, float]:  # fmt: skip
+    """Return the range (m) at which the rocket passes an altitude on its way up, aimed behind itself: not steered.
+
+    Then the farthest that it comes.
+    """
     bearing = in_si(heading, "angle", where="heading")
     far = {"aim_north": -1e6 * math.cos(bearing), "aim_east": -1e6 * math.sin(bearing), "aim_altitude": -1e6}
     begin = on_rail(craft, elevation=elevation, heading=heading, inputs={"ignition": 1.0, **(inputs or {}), **far})
@@ -153,4 +170,5 @@ def _unguided(
         raise DravikError(
             f"{height:.0f} m are not reached: {float(run['altitude'].max()):.0f} m at most", hint="a steeper rail"
         )
-    return float(math.hypot(run["north"][above[0]], run["east"][above[0]]))
+    away = np.hypot(run["north"], run["east"])
+    return float(away[above[0]]), float(away.max())

@@ -29,6 +29,7 @@ Floats = NDArray[np.float64]
 PART = 0.05  # of the linear answer's largest value: where the flown one is said to part
 AT_STOP = 0.999  # of an effector's range or rate
 BEYOND = "no effector at a limit: samples, delays, or the aircraft itself, which is not linear so far away"
+RECENT = 2.0  # s: a limit or an event that long before answers part may be why
 BEGINS = 0.5  # s: when the command steps
 
 
@@ -36,7 +37,7 @@ BEGINS = 0.5  # s: when the command steps
 class FlownStep:
     """One flown step: its ``size`` (SI), the flight, the answer over the size by ``time`` from the step on, when it
 
-    ``parts`` from the linear one (s; inf if never), and ``why``: which limit it met first, and when.
+    ``parts`` from the linear one (s; inf if never), and ``why``: the limit or the event that explains it, and when.
     """
 
     size: float
@@ -162,20 +163,42 @@ def _limited(craft: Aircraft) -> dict[str, tuple[tuple[float, float] | None, flo
 
 
 def _why(craft: Aircraft, run: Recording, until: float) -> str:
-    """Return which effectors met a limit first, before the answers parted, in words."""
-    met: list[tuple[float, str]] = []
+    """Return what explains that the answers part at a time (s of the run), in words.
+
+    An event of the aircraft's own, such as a stall, not long before; else the limits that effectors stood at then; else
+    those that they met earlier, the last one first.
+    """
+    if math.isinf(until):
+        return ""
+    own = [e for e in run.events if until - RECENT <= e.time <= until + 1e-9 and not e.text.startswith("flown for")]
+    events = [e for e in own if " at its " not in e.text and "beyond its" not in e.text]
+    if events:
+        return f"{events[-1].text} at {events[-1].time - BEGINS:.2f} s"
+    met = [(when, end, what) for when, end, what in _limits_met(craft, run) if when + BEGINS <= until]
+    if not met:
+        return BEYOND
+    standing = [m for m in met if m[1] + BEGINS >= until - RECENT]
+    told = standing or [max(met, key=lambda m: m[1])]
+    return "; ".join(f"{what} from {when:.2f} s on" for when, _, what in sorted(told))
+
+
+def _limits_met(craft: Aircraft, run: Recording) -> list[tuple[float, float, str]]:
+    """Return each limit that an effector met: from when and until when last (s after the step), and in words."""
+    met: list[tuple[float, float, str]] = []
+
+    def seen(at: Floats, what: str) -> None:
+        times = run.time[at] - BEGINS
+        times = times[times > 0.0]
+        if len(times):
+            met.append((float(times[0]), float(times[-1]), what))
+
     for name, (limits, rate) in _limited(craft).items():
         values = run[name]
         if limits is not None and np.all(np.isfinite(limits)):
             low, high = limits
             at = np.flatnonzero((values <= low + 1e-3 * (high - low)) | (values >= high - 1e-3 * (high - low)))
-            if len(at) and run.time[at[0]] > BEGINS:
-                met.append((float(run.time[at[0]]) - BEGINS, f"{name} at its stop"))
+            seen(at, f"{name} at its stop")
         if rate is not None:
             at = np.flatnonzero(np.abs(np.gradient(values, run.time)) >= AT_STOP * rate)
-            if len(at):
-                met.append((float(run.time[at[0]]) - BEGINS, f"{name} at its greatest rate"))
-    before = sorted(m for m in met if m[0] + BEGINS <= until)
-    if not before:
-        return "" if math.isinf(until) else BEYOND
-    return "; ".join(f"{what} from {t:.2f} s on" for t, what in before)
+            seen(at, f"{name} at its greatest rate")
+    return met

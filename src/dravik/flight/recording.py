@@ -214,7 +214,22 @@ class Recording:
             "signals": len(self.names),
             "events": event_rows(self.events),
             "tables_left": self._left(),
+            **({"closest": self.closest()} if self.closest() else {}),
         }
+
+    def closest(self) -> dict[str, Any]:
+        """Return how near a flight with an aim came to it: ``miss_m`` at ``time_s``, and whether that is within what
+
+        counts as met, where the flight says so. Empty for one without.
+        """
+        if "aim_distance" not in self.names or not len(self.values):
+            return {}
+        k = int(np.argmin(self["aim_distance"]))
+        found: dict[str, Any] = {"miss_m": float(self["aim_distance"][k]), "time_s": float(self.time[k])}
+        aim = self.metadata.get("aim")
+        if isinstance(aim, dict) and "miss" in aim:
+            found |= {"within_m": float(aim["miss"]), "met": bool(found["miss_m"] <= float(aim["miss"]))}
+        return found
 
     def height_at(self, event: Event) -> str:
         """Return the altitude at an event in words; nothing where it was not recorded."""

@@ -19,9 +19,15 @@ from dravik.units import in_si
 if TYPE_CHECKING:
     from pandas import DataFrame
 
-__all__ = ["RouteGuidance", "check_clearance", "drawn", "path_over_land", "route_log"]
+__all__ = ["LOGGED", "OWN_VALUES", "RouteGuidance", "check_clearance", "drawn", "path_over_land", "route_log"]
 
 TARGETS = {"bank": "bank_target", "altitude": "altitude_target", "airspeed": "airspeed_target"}
+
+
+#: What the guidance records of its own.
+OWN_VALUES = ("cross_track", "height_error", "route_to_go", "route_point", "route_done")
+#: What a route's log needs of a recording, besides what the guidance itself records.
+LOGGED = ("north", "east", "altitude", "mass")
 
 
 class RouteGuidance:
@@ -30,6 +36,7 @@ class RouteGuidance:
     ``rate`` in Hz; ``quickness`` (1/s) as of ``Follower``; ``targets`` names the inputs where they are not
     ``bank_target``, ``altitude_target``, ``airspeed_target``. Recordings keep ``cross_track`` and ``height_error`` (m),
     ``route_to_go`` (m) and ``route_point``, the number of the next point; ``route_done`` is 1 behind its end.
+    From then on a target that somebody else sets, such as a phase, is theirs.
 
     >>> import dravik as dv
     >>> from dravik.guidance import build_path, read_route
@@ -50,17 +57,26 @@ class RouteGuidance:
             if key not in TARGETS:
                 raise DravikError(f"there is no target {key!r}", expected=", ".join(TARGETS))
         self.targets = names
-        self.sets = [*names.values(), "cross_track", "height_error", "route_to_go", "route_point", "route_done"]
+        self.sets = [*names.values(), *OWN_VALUES]
         self.units = {"cross_track": "m", "height_error": "m", "route_to_go": "m"}
         self._follower = Follower(path, quickness=quickness)
+        self._asked: dict[str, float] = {}  # targets as they were set last
+        self._left: list[str] = []  # those that others have set since the route is done
 
     def update(self, t: float, signals: Mapping[str, float]) -> dict[str, float]:
         """Return the targets of this moment, and where the aircraft is relative to the path."""
         here = signals["north"], signals["east"]
         self._follower, asked = self._follower.steer(*here, signals["track"], signals["ground_speed"])
-        return {
+        wanted = {
             self.targets["bank"]: asked.bank, self.targets["altitude"]: asked.altitude,
-            self.targets["airspeed"]: asked.airspeed, "cross_track": asked.cross_track,
+            self.targets["airspeed"]: asked.airspeed,
+        }  # fmt: skip
+        if asked.done:
+            # the route is over: what a phase, a device or a hand has set since is theirs
+            self._left += [n for n, v in self._asked.items() if n not in self._left and signals[n] != v]
+        self._asked = {n: v for n, v in wanted.items() if n not in self._left}
+        return {
+            **self._asked, "cross_track": asked.cross_track,
             "height_error": signals["altitude"] - asked.altitude, "route_to_go": asked.to_go,
             "route_point": float(asked.point), "route_done": float(asked.done),
         }  # fmt: skip
@@ -68,11 +84,14 @@ class RouteGuidance:
     def save(self) -> dict[str, Any]:
         """Return how far it has come."""
         f = self._follower
-        return {"segment": f.segment, "swept": f.swept, "bearing": f.bearing}
+        way = {"segment": f.segment, "swept": f.swept, "bearing": f.bearing}
+        return {**way, "asked": dict(self._asked), "left": list(self._left)}
 
     def restore(self, data: Mapping[str, Any]) -> None:
         """Go on from there."""
-        self._follower = replace(self._follower, **data)
+        own = dict(data)
+        self._asked, self._left = dict(own.pop("asked", {})), list(own.pop("left", []))
+        self._follower = replace(self._follower, **own)
 
 
 def path_over_land(craft: Aircraft, route: Route, clearance: str | float | None = None) -> Path:

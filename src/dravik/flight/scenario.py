@@ -25,7 +25,8 @@ from dravik.flight.flying import fly
 from dravik.flight.histories import History, parse_history
 from dravik.flight.instants import Start
 from dravik.flight.recording import Recording
-from dravik.flight.routes import RouteGuidance, drawn, path_over_land
+from dravik.flight.options import steps_between
+from dravik.flight.routes import LOGGED, OWN_VALUES, RouteGuidance, drawn, path_over_land
 from dravik.flight.starts import Begin, Named, OnRail, Quantities, begin, named_start
 from dravik.flight.turbulence import Turbulence
 from dravik.guidance import Path as CoursePath
@@ -152,12 +153,16 @@ class Scenario:
         if band is not None and d.aim is not None:
             check_reach(band, d.aim.north, d.aim.east)
             note["band"] = band._asdict()
-        every = 1 if d.record.every is None else max(1, round(d.record.every / d.step))
+            note["aim"] = d.aim.model_dump()
+        every = 1 if d.record.every is None else steps_between(f"{d.record.every!r} s", d.step)
+        # what is told of the flight afterwards is recorded besides
+        told = [*(("route_point", *LOGGED) if self.course is not None else ()), *(["aim_distance"] if d.aim else [])]
+        record = list(dict.fromkeys([*d.record.signals, *(n for n in told if n in self.craft.signals or n in OWN_VALUES)]))
         return fly(
             self.craft, start=start, duration=d.duration - flown, controls=self.controls,
             devices=[*guides, *devices],
             turbulence=self._turbulence(d.seed if seed is None else seed), dt=d.step,
-            record=list(d.record.signals) or None, record_every=every, save=save, progress=progress,
+            record=record if d.record.signals else None, record_every=every, save=save, progress=progress,
             note=note,
         )  # fmt: skip
 
@@ -250,8 +255,9 @@ def load_scenario(path: str | Path) -> Scenario:
             raise error.at(lines.place(["start", "name"])) from None
     for k, phase in enumerate(d.phases):
         _check_inputs(craft, phase.set, f"{lines.place(['phases'])}.{k}.set")
+    own_values = OWN_VALUES if d.route is not None else ()
     for name in d.record.signals:
-        if name not in craft.signals:
+        if name not in craft.signals and name not in own_values:
             place, hint = lines.place(["record", "signals"]), nearest(name, craft.signals)
             raise DravikError(f"{craft.name} has no signal {name!r}", where=place, hint=hint)
     return Scenario(d, craft, _controls(d.controls, lines), source, _course(d, craft, source, lines))

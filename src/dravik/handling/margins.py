@@ -27,8 +27,8 @@ def margin_criteria(craft: Aircraft, point: TrimPoint) -> list[Criterion]:
             own = margins(broken_loop(craft, point, at))
         except DravikError:
             continue  # no law leads back to it
-        note = "" if own.is_stable else "the closed loop is not stable: " + "; ".join(str(g) for g in own.growing)
-        values = (own.gain_decibels, math.degrees(own.phase)) if own.is_stable else (-math.inf, -math.inf)
+        note = "" if own.closes else "the closed loop is not stable: " + "; ".join(str(g) for g in own.growing)
+        values = (own.gain_decibels, math.degrees(own.phase)) if own.closes else (-math.inf, -math.inf)
         for what, value, unit, key in (
             ("gain", values[0], "dB", "gain_min"), ("phase", values[1], "deg", "phase_min"),
         ):  # fmt: skip

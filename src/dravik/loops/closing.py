@@ -156,7 +156,9 @@ def steady_errors(loop: LinearSystem) -> SteadyErrors:
     closed = loop.A - loop.B @ loop.C / through if through != 0.0 else loop.A
     if through == 0.0 or count_growing(closed, loop.dt):
         return SteadyErrors(max(kind, 0), math.nan, math.nan)
+    # to twelve digits: products of roots differ in the last
     gain *= float(np.prod(-zeros[np.abs(zeros) > still]).real) / float(np.prod(-poles[np.abs(poles) > still]).real)
+    gain = float(f"{gain:.12g}")
     if kind < 0:
         return SteadyErrors(0, 1.0, math.inf)
     step = 1.0 / (1.0 + gain) if kind == 0 and gain != -1.0 else (0.0 if kind else math.inf)

@@ -69,9 +69,10 @@ def gain_for(loop: LinearSystem, wish: Wish, *, delay: str | float = 0.0) -> Fou
     if not value > 0.0:
         raise DravikError(f"{name} of {value:g}", expected="above zero")
     late = in_si(delay, "time", where="delay")
-    curve = LoopCurve(least(loop), late)
+    loop = least(loop)  # what no gain moves does not decide
+    curve = LoopCurve(loop, late)
     if name == "damping":
-        gains = _damping(least(loop), value, wish.near, late)
+        gains = _damping(loop, value, wish.near, late)
     else:
         gains = _GAINS[name](curve, value)
     good, failed = [], 0

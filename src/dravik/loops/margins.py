@@ -33,8 +33,10 @@ STEPS = np.linspace(0.0, 1.0, WIDE)
 FIGURES: tuple[Callable[[Complexes], Complexes], ...] = (
     lambda v: 1.0 / (1.0 + v), lambda v: v / (1.0 + v), lambda v: 0.5 * (1.0 - v) / (1.0 + v),
 )  # fmt: skip
+SAME_ROOT = 1e-3  # of its size: a root that the loop leaves where it is
 SMALLEST = 1e-9  # a crossing of the real axis with less gain than this is none worth a margin
 WITH_DELAY = 3e-3  # the same with a delay, of the loop's largest gain up to one: it crosses again and again
+SLOW_ENOUGH = 20.0  # s: the least time to double of a spiral of level 1 (MIL-F-8785C, 3.3.1.3, category B)
 TINY = 1e-300  # a loop may be zero to the last bit at high frequencies
 AT_REST = 1e-6  # of the lowest frequency of the grid: where the closed loop's low-frequency value is taken
 
@@ -54,14 +56,20 @@ class Crossing(NamedTuple):
 
 
 class GrowingRoot(NamedTuple):
-    """A root of the closed loop that grows (1/s, or of z), the state that moves most in it, and what doubles it (s)."""
+    """A root of the closed loop that grows (1/s, or of z), the state that moves most in it, and the time to double (s).
+
+    ``is_hidden``: the loop does not move it or does not see it, so that no gain changes it.
+    """
 
     root: complex
     state: str
     doubles: float
+    is_hidden: bool = False
 
     def __str__(self) -> str:
-        return f"a root at {self.root:.3g} doubles in {self.doubles:.3g} s, mostly {self.state}"
+        where = f"{self.root.real:.3g}" if not self.root.imag else f"{self.root:.3g}"
+        hidden = ", not touched by this loop" if self.is_hidden else ""
+        return f"a root at {where} doubles in {self.doubles:.3g} s, mostly {self.state}{hidden}"
 
 
 class DiscFigures:
@@ -115,6 +123,17 @@ class Margins(DiscFigures):
     def is_stable(self) -> bool:
         """Whether the closed loop is stable, by both counts where there are two, and does not pass through -1."""
         return self.unstable_count == 0 and self.unstable_roots in (0, None) and self.sensitivity[0] < THROUGH
+
+    @property
+    def closes(self) -> bool:
+        """Whether the loop closes stably; a root that it does not touch may double in SLOW_ENOUGH seconds or more.
+
+        That is for judging one loop after another: a slow spiral is none of a pitch loop's.
+        """
+        hidden = [g for g in self.growing if g.is_hidden]
+        own = self.unstable_count - sum(2 if g.root.imag else 1 for g in hidden)
+        is_closed = own == 0 and self.agree and self.sensitivity[0] < THROUGH
+        return is_closed and all(g.doubles >= SLOW_ENOUGH for g in hidden)
 
     @property
     def agree(self) -> bool:
@@ -205,7 +224,7 @@ def margins(loop: LinearSystem, *, delay: str | float = 0.0) -> Margins:
     )  # fmt: skip
     if own.is_stable:
         return own
-    return _missing(own, curve, _growing(loop, late))
+    return _missing(own, curve, _growing(loop, late, _left_out(loop.poles(), one.poles())))
 
 
 def _missing(own: Margins, curve: LoopCurve, growing: list[GrowingRoot]) -> Margins:
@@ -337,10 +356,19 @@ def _closed(system: LinearSystem, delay: float) -> Floats | None:
     return np.asarray(system.A - system.B @ system.C / (1.0 + system.D[0, 0]))
 
 
-def _growing(loop: LinearSystem, delay: float) -> list[GrowingRoot]:
+def _left_out(roots: Complexes, kept: Complexes) -> list[complex]:
+    """Return roots without those that are nearest to some that were kept."""
+    left = [complex(r) for r in roots]
+    for root in kept:
+        if left:
+            left.pop(int(np.argmin([abs(r - root) for r in left])))
+    return left
+
+
+def _growing(loop: LinearSystem, delay: float, hidden: list[complex]) -> list[GrowingRoot]:
     """Return the growing roots of the closed loop with the state that moves most in each, the fastest first.
 
-    A delay is a fraction of fifth order here.
+    ``hidden`` are the open loop's roots that take no part in it. A delay is a fraction of fifth order here.
     """
     if delay and loop.dt is None:
         loop, delay = loop.delayed(loop.inputs[0], delay, order=5), 0.0
@@ -359,5 +387,6 @@ def _growing(loop: LinearSystem, delay: float) -> list[GrowingRoot]:
             # how much of each state is in the mode, in any units: its motion times what moves the mode there
             state = loop.states[int(np.argmax(np.abs(left[:, k] * right[:, k])))]
             rate = float(size) if loop.dt is None else math.log(size) / loop.dt
-            found.append(GrowingRoot(complex(root), state, math.log(2.0) / rate))
+            is_hidden = any(abs(root - h) < SAME_ROOT * max(abs(h), border) for h in hidden)
+            found.append(GrowingRoot(complex(root), state, math.log(2.0) / rate, is_hidden))
     return sorted(found, key=lambda g: g.doubles)

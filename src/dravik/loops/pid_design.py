@@ -156,7 +156,7 @@ class Choice:
             "D": self.pid.derivative, "phase_margin_deg": math.degrees(self.margins.phase),
             "gain_up": self.margins.gain_up, "disc": self.margins.disc, "bandwidth_rad_s": self.margins.bandwidth,
             "rise_s": self.step.rise, "overshoot": self.step.overshoot, "settling_s": self.step.settling,
-            "end": self.step.end, "largest_command": self.largest_command, "stable": self.margins.is_stable,
+            "end": self.step.end, "largest_command": self.largest_command, "stable": self.margins.closes,
             "bounded": self.bounded,
         }  # fmt: skip
 

@@ -59,7 +59,7 @@ class GainSchedule:
         for s in (*self.studies, *self.between):
             place = ", ".join(f"{n} {s.point[n]:.4g}" for n in self.axes)
             for loop in s.loops:
-                if not loop.margins.is_stable:
+                if not loop.margins.closes:
                     found.append(f"{place}: {loop.unstable_text()}")
                 found += [
                     f"{place}: {loop.entry.name}, {c.name} {c.value:.3g} {c.unit} (asked {c.limit:.3g})"

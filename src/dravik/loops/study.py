@@ -58,20 +58,21 @@ class ClosedLoop:
 
     @property
     def met(self) -> bool:
-        """Whether it is stable and every requirement is met."""
-        return self.margins.is_stable and all(c.met for c in self.checks)
+        """Whether it closes stably and every requirement is met."""
+        return self.margins.closes and all(c.met for c in self.checks)
 
     def unstable_text(self) -> str:
         """Return that the closed loop is not stable, with the roots that grow."""
         grows = "; ".join(str(g) for g in self.margins.growing)
-        return f"the loop {self.entry.name} is not stable" + (f": {grows}" if grows else "")
+        what = f"the loop {self.entry.name} is not stable" if not self.margins.closes else f"beside {self.entry.name}"
+        return what + (f": {grows}" if grows else "")
 
     def row(self) -> dict[str, Any]:
         """Return its figures, angles in deg, gain margins in dB."""
         up, down = self.margins.gain_up, self.margins.gain_down
         return {
             "loop": self.entry.name, "P": self.pid.proportional, "I": self.pid.integral, "D": self.pid.derivative,
-            "stable": self.margins.is_stable, "crossover_rad_s": _crossover(self.margins),
+            "stable": self.margins.is_stable, "closes": self.margins.closes, "crossover_rad_s": _crossover(self.margins),
             "gain_margin_dB": self.margins.gain_decibels,
             "gain_up_dB": 20.0 * math.log10(up) if math.isfinite(up) else math.inf,
             "gain_down_dB": 20.0 * math.log10(down) if down > 0.0 else -math.inf,
@@ -79,8 +80,8 @@ class ClosedLoop:
             "disc": self.margins.disc, "bandwidth_rad_s": self.margins.bandwidth, "type": self.steady.type,
             "steady_error": 1.0 - self.figures.end, "rise_s": self.figures.rise, "overshoot": self.figures.overshoot,
             "settling_s": self.figures.settling,
-            "disturbed_most": float(np.abs(self.disturbance.values).max()) if self.margins.is_stable else math.nan,
-            "disturbed_at_end": float(self.disturbance.values[-1]) if self.margins.is_stable else math.nan,
+            "disturbed_most": float(np.abs(self.disturbance.values).max()) if self.margins.closes else math.nan,
+            "disturbed_at_end": float(self.disturbance.values[-1]) if self.margins.closes else math.nan,
             "growing": [str(g) for g in self.margins.growing], "moved_most": self.use[0],
             "moved_fastest_1_s": self.use[1], "met": self.met,
         }  # fmt: skip
@@ -313,7 +314,7 @@ def _closed_one(closed: Closed, entry: LoopEntry, channel: LinearSystem, end: st
     lasts = float(step.time[-1])
     pushed = _answered(whole, entry.measures, entry.moves, lasts)
     use = (math.nan, math.nan)
-    if end and found.is_stable:
+    if end and found.closes:
         used = _answered(whole, end, asked, lasts)
         use = float(np.abs(used.values).max()), float(np.abs(np.diff(used.values)).max() / used.time[1])
     steady = steady_errors(opened)

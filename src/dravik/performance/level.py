@@ -1,8 +1,10 @@
 """Performance in steady flight: available against required, climb, ceiling, endurance and range, all from trims."""
 
+import itertools
 import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, fields
+from typing import NamedTuple
 
 import numpy as np
 
@@ -12,9 +14,11 @@ from dravik.performance.bench import engine_points, in_m_s, lever_inputs
 from dravik.trimming import TrimPoint, trim
 from dravik.units import in_si
 
-__all__ = ["Performance", "SpeedPoint", "ceiling", "fuel_of", "performance", "store_of"]
+__all__ = ["Ceiling", "Performance", "SpeedPoint", "ceiling", "fuel_of", "performance", "store_of"]
 
 Told = Callable[[float], None]
+STEP = 10.0  # m: to which a ceiling is found
+OTHERS = (0.8, 0.9, 1.1, 1.25, 1.5, 2.0)  # of the least and the greatest airspeed given, whether these climb better
 
 
 @dataclass(frozen=True)
@@ -135,7 +139,8 @@ def _speed_point(
         flow = level["electric_power"] if unit == "W" else level.signals.get("fuel_flow", nan)
         if flow > 0.0 and store > 0.0:
             endurance = store / flow
-            reach = endurance * airspeed
+            # over the ground, along the heading
+            reach = endurance * level["ground_speed"] * math.cos(level["track"] - level["psi"])
     if climb is not None:
         available, rate = _along_flow(climb), climb["climb_rate"]
         most = available * airspeed
@@ -157,14 +162,36 @@ def _along_flow(point: TrimPoint) -> float:
     return total
 
 
+class Ceiling(NamedTuple):
+    """The altitude (m) up to which an aircraft climbs well enough, the airspeed (m/s) there, and what ended it.
+
+    ``ended_by``: ``climb``, the rate of climb itself; ``speeds``, the airspeeds that were given, where another climbs
+    better; ``highest``, the altitude looked up to; empty where it does not climb so at sea level.
+    """
+
+    altitude: float
+    airspeed: float
+    ended_by: str = ""
+    better: float = math.nan
+
+    @property
+    def why(self) -> str:
+        """What ended it, in words."""
+        return {
+            "speeds": f"the given speeds ended it: at {self.better:.4g} m/s it still climbs so",
+            "highest": "the altitude looked up to, or higher", "climb": "the climb ended it",
+        }.get(self.ended_by, "it does not climb so at sea level")  # fmt: skip
+
+
 def ceiling(
     craft: Aircraft, *, airspeeds: Sequence[str | float], climb: str | float = 0.5, highest: str | float | None = None,
     inputs: dict[str, float] | None = None,
-) -> tuple[float, float]:  # fmt: skip
+) -> Ceiling:  # fmt: skip
     """Return the altitude (m) up to which the aircraft climbs at ``climb`` m/s or better, and the airspeed there.
 
     The best of ``airspeeds`` counts at each altitude; the search halves to 10 m. nan where it does not climb so at sea
-    level. Where it still does at ``highest`` (the envelope's top unless said: the data reach no further), that.
+    level. Where it still does at ``highest`` (the envelope's top unless said: the data reach no further), that. What
+    ended it is in the answer.
     """
     if highest is None:
         envelope = craft.definition.envelope
@@ -176,16 +203,21 @@ def ceiling(
     levers = lever_inputs(craft)
     full = dict(inputs or {}) | {n: craft.inputs[n].high for n in levers}
 
-    def best(altitude: float) -> tuple[float, float]:
-        found = [(p["climb_rate"], v) for v in airspeeds if (p := _trimmed(craft, v, altitude, None, full)) is not None]
+    def best(altitude: float, speeds: Sequence[float] = airspeeds) -> tuple[float, float]:
+        found = [(p["climb_rate"], v) for v in speeds if (p := _trimmed(craft, v, altitude, None, full)) is not None]
         return max(found, default=(-math.inf, math.nan))
 
     low, high = 0.0, highest
     if best(low)[0] < climb:
-        return math.nan, math.nan
+        return Ceiling(math.nan, math.nan)
     if best(high)[0] >= climb:
-        return highest, best(high)[1]
-    while high - low > 10.0:
+        return Ceiling(highest, best(high)[1], "highest")
+    while high - low > STEP:
         middle = 0.5 * (low + high)
         low, high = (middle, high) if best(middle)[0] >= climb else (low, middle)
-    return low, best(low)[1]
+    # does the aircraft end there, or only the speeds that were asked about?
+    others = [v * f for f in OTHERS for v in (min(airspeeds), max(airspeeds))]
+    others += [0.5 * (a + b) for a, b in itertools.pairwise(sorted(airspeeds))]
+    rate, speed = best(high + STEP, others)
+    ended = ("speeds", speed) if rate >= climb else ("climb", math.nan)
+    return Ceiling(low, best(low)[1], *ended)

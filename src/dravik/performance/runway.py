@@ -11,6 +11,7 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from dravik.aircraft import Aircraft
 from dravik.constants import STANDARD_GRAVITY
@@ -22,8 +23,11 @@ from dravik.units import in_si
 
 __all__ = ["Landing", "RunwayRules", "TakeOff", "away_from_ground", "landing", "take_off"]
 
+STRAIGHT = 1e-9  # m/s of wind across a runway that is none
+SLOWEST = 0.05  # m/s: rolling trims need some airspeed
 NODES = 14  # Gauss-Legendre: of a quantity as smooth as V/a this gives six digits
 Inputs = Mapping[str, str | float] | None
+Floats = NDArray[np.float64]
 
 
 @dataclass(frozen=True)
@@ -109,7 +113,7 @@ def take_off(
     """Return the take-off from a level runway at an altitude, along a heading, in the wind of the aircraft's world.
 
     Throttles stand at their upper end, and the engines have run up, unless ``inputs`` (by name, with their unit or SI)
-    say otherwise. The roll is that of the free attitude on all wheels, with the legs' rolling friction; where the wing
+    say otherwise. Wind across the runway is left out. The roll is that of the free attitude on all wheels, with the legs' rolling friction; where the wing
     carries the aircraft before the lift-off speed, it gathers speed on as in flight. Raises DravikError for an aircraft
     without gear, one that does not gather speed, and one that does not climb.
 
@@ -118,8 +122,8 @@ def take_off(
     >>> 100.0 < found.roll < found.total < 1000.0
     True
     """
-    rules, craft, height = rules or RunwayRules(), *_on_runway(craft, altitude)
-    course = in_si(heading, "angle", where="heading")
+    rules, course = rules or RunwayRules(), in_si(heading, "angle", where="heading")
+    craft, height = _on_runway(craft, altitude, course)
     given = craft.inputs_in_si(inputs or {})
     full = {name: high for name, (_, high) in levers_of(craft).items()} | given
     stall = stall_speed(away_from_ground(craft, height), height, given)
@@ -160,8 +164,8 @@ def landing(
     >>> 100.0 < found.roll < found.total < 1000.0
     True
     """
-    rules, craft, height = rules or RunwayRules(), *_on_runway(craft, altitude)
-    course = in_si(heading, "angle", where="heading")
+    rules, course = rules or RunwayRules(), in_si(heading, "angle", where="heading")
+    craft, height = _on_runway(craft, altitude, course)
     given = craft.inputs_in_si(inputs or {})
     idle = {name: low for name, (low, _) in levers_of(craft).items()} | given
     own: dict[str, str | float] = {"brake": 1.0} if "brake" in craft.inputs and "brake" not in given else {}
@@ -179,19 +183,36 @@ def landing(
     )
     radius = (rules.flare * stall) ** 2 / ((rules.load_factor - 1.0) * STANDARD_GRAVITY)
     flare = min(radius * (1.0 - math.cos(rules.path)), rules.screen)
-    airborne = (rules.screen - flare) / math.tan(rules.path) + radius * math.sin(rules.path)
+    # the glide is one over the ground, whatever the wind: only the arc is flown through air that moves
+    glide, arc = (rules.screen - flare) / math.tan(rules.path), radius * math.sin(rules.path)
     wind = _headwind(craft, height, course, idle)
     roll, time = _rolled(craft, height, course, idle | brakes, touchdown, slowing=True)
     carried = 1.0 - wind / (rules.flare * stall)
-    return Landing(stall, approach, touchdown, airborne * carried, rules.delay * max(touchdown - wind, 0.0), roll, time)
+    airborne = glide + arc * carried
+    return Landing(stall, approach, touchdown, airborne, rules.delay * max(touchdown - wind, 0.0), roll, time)
 
 
-def _on_runway(craft: Aircraft, altitude: str | float) -> tuple[Aircraft, float]:
-    """Return the aircraft over level ground at an altitude, and that in m."""
+def _on_runway(craft: Aircraft, altitude: str | float, heading: float) -> tuple[Aircraft, float]:
+    """Return the aircraft over level ground at an altitude, and that in m; of the wind what blows along the runway.
+
+    Wind across changes a distance by the drag of the sideslip alone: it is left out, as in the books. Wind straight
+    along stays as it is, with its profile.
+    """
     if not craft.definition.gear:
         raise DravikError(f"{craft.name} has no gear", expected="[gear.NAME] with its legs")
     height = in_si(altitude, "length", where="altitude")
-    return craft.with_environment(ground=height), height
+    craft = craft.with_environment(ground=height)
+    north, east, _ = _air(craft, height, craft.default_inputs())
+    if abs(east * math.cos(heading) - north * math.sin(heading)) < STRAIGHT:
+        return craft, height
+    along = north * math.cos(heading) + east * math.sin(heading)
+    blows = heading if along < 0.0 else heading + math.pi
+    return craft.with_environment(wind={"speed": abs(along), "blows_from": f"{math.degrees(blows)!r} deg"}), height
+
+
+def _air(craft: Aircraft, height: float, inputs: Floats) -> tuple[float, float, float]:
+    """Return the velocity of the air (north, east, up) at the height of a wing above the runway."""
+    return craft.air_at((0.0, 0.0, height + 2.0), inputs)
 
 
 def away_from_ground(craft: Aircraft, height: float) -> Aircraft:
@@ -203,7 +224,7 @@ def away_from_ground(craft: Aircraft, height: float) -> Aircraft:
 
 def _headwind(craft: Aircraft, height: float, heading: float, inputs: Mapping[str, float]) -> float:
     """Return the wind against a heading, m/s."""
-    north, east, _ = craft.air_at((0.0, 0.0, height + 2.0), craft.with_inputs(dict(inputs)))
+    north, east, _ = _air(craft, height, craft.with_inputs(dict(inputs)))
     return -(north * math.cos(heading) + east * math.sin(heading))
 
 
@@ -231,7 +252,12 @@ def _rolled(
 
 
 def _gathers(craft: Aircraft, height: float, heading: float, inputs: Mapping[str, float], speed: float) -> float:
-    """Return the rate of airspeed, m/s^2, rolling; or in level flight where the wing carries all."""
+    """Return the rate of airspeed, m/s^2, rolling; or in level flight where the wing carries all.
+
+    In a tail wind it first rolls with the flow from behind, of which wing and propeller feel next to nothing: as in air
+    at rest.
+    """
+    speed = max(speed, SLOWEST)
     try:
         return on_ground(craft, airspeed=speed, heading=heading, inputs=dict(inputs))["airspeed_dot"]
     except DravikError as error:

@@ -207,13 +207,17 @@ def _add_turbine(out: Contributions, name: str, drive: Turbine, propeller: Prope
 
 
 def _add_piston(out: Contributions, name: str, drive: Piston) -> None:
-    """Add torque after F. W. Gagg and J. E. Farrar (SAE Trans. 29, 1934): power by 1.1325 sigma - 0.1325."""
+    """Add torque after F. W. Gagg and J. E. Farrar (SAE Trans. 29, 1934): power by 1.1325 sigma - 0.1325.
+
+    That is the power at the shaft: what is taken off is the friction, which does not change with height. With another
+    friction stated, the torque before it is such that the same is left at the shaft.
+    """
     from dravik.atmosphere import standard_air
 
     keys = ("engines", name)
     full = SEA_LEVEL_DENSITY if drive.critical_altitude <= 0.0 else float(standard_air(drive.critical_altitude, 0.0)[2])
     torque = drive.rated_power / drive.rated_speed
-    lapse = f"(1.1325*min(density/{full!r}, 1) - 0.1325)"
+    lapse = f"(1.1325*min(density/{full!r}, 1) - {0.1325 - drive.friction!r})/{1.0 + drive.friction!r}"
     idle = drive.idle_speed or IDLE_SPEED * drive.rated_speed
     # a closed throttle passes a constant air flow, so the charge per revolution falls with speed
     closed = f"{drive.idle_torque * idle!r}/max(speed_{name}, {0.5 * idle!r})"

@@ -18,7 +18,7 @@ if TYPE_CHECKING:
 
 __all__ = ["figure_axes"]
 
-NEAR_VERTICAL = math.radians(80.0)
+AWAY = 10.0  # deg from the vertical, where yaw and roll lose their meaning
 PAINT = (COMMANDED, ACTUAL, THIRD)  # x, y, z
 
 
@@ -30,7 +30,7 @@ def _deg(angle: float) -> str:
 def figure_axes(phi: float, theta: float, psi: float, *, alpha: float = 0.0, beta: float = 0.0) -> Figure:
     """Return how local axes become body axes by yaw, pitch and roll (rad), and these stability and wind axes.
 
-    Near ±90° of pitch a warning says what yaw and roll still mean there.
+    Within 10° of the vertical a warning says what yaw and roll still mean there.
     """
     figure = new_figure(
         f"From local axes to body axes: yaw {_deg(psi)}, pitch {_deg(theta)}, "
@@ -87,12 +87,14 @@ def _words(figure: Figure, phi: float, theta: float, psi: float, body: "NDArray[
     rows = "\n".join("  ".join(f"{v + 0.0:+.4f}" for v in row) for row in np.round(body, 12))
     text = f"local to body components:\n\n{rows}\n\nthick: after the turn, dashed: before\nx nose, y right wing, z down"
     panel.text(0.0, 0.97, text, va="top", family="DejaVu Sans Mono", fontsize=9.5, color=INK)
-    if abs(theta) > NEAR_VERTICAL:
+    # beyond the vertical the nose comes down again: what counts is how steep it stands
+    away = 90.0 - math.degrees(math.asin(min(abs(math.sin(theta)), 1.0)))
+    if away < AWAY:
         again = np.degrees(euler_from_dcm(body))
-        rate = 1.0 / max(math.cos(theta), 1e-12)
+        rate = 1.0 / max(abs(math.cos(theta)), 1e-12)
         size = f"{rate:.3g} times" if rate < 1e6 else "without bound"
         warning = (
-            f"Pitch within {90 - math.degrees(abs(theta)):.3g} deg of the vertical: yaw and roll\n"
+            f"Pitch within {away:.3g} deg of the vertical: yaw and roll\n"
             "turn about nearly the same line, and only their sum or\n"
             f"difference means anything. Their rates grow {size}\n"
             "the body's. The same attitude reads back as\n"

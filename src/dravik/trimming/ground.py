@@ -26,6 +26,7 @@ Floats = NDArray[np.float64]
 MOST_TILT = 0.5  # rad: largest pitch or bank of an aircraft that counts as standing or rolling
 HELD = 1e-6  # largest residual of an aircraft on the ground, m/s^2 and rad/s^2
 RUNNING = 0.05  # 1/s: rate of an engine's scaled states below which it counts as settled in a roll that goes on anyway
+PRESSED = (2.0, 1.0, 0.5, 4.0)  # of what the weight presses the feet in: where the search for standing begins
 SLIDING = 1.0  # m: deflection of a rolling foot along its wheel, beyond any that friction can hold
 STANDING = 1e-3  # m/s: slower is standing
 
@@ -62,9 +63,13 @@ def on_ground(
         raise DravikError(
             "a pitch at rest" if pitch is not None else f"airspeed {airspeed!r}", expected="an airspeed above zero"
         )
-    point, _ = _solved(craft, _standing(craft, place, course, u))
-    _refuse_unless_held(point)
-    return point
+    found = []
+    for times in PRESSED:
+        point, _ = _solved(craft, _standing(craft, place, course, u, times))
+        if _is_held(point):
+            return point
+        found.append(point)
+    raise DravikError(f"{craft.name} does not stand on its gear", hint="three legs around the centre of gravity")
 
 
 def _solved(craft: Aircraft, statement: Statement) -> tuple[TrimPoint, bool]:
@@ -82,12 +87,10 @@ def _solved(craft: Aircraft, statement: Statement) -> tuple[TrimPoint, bool]:
     return point, bool(at_stop(craft, search, field, v))
 
 
-def _refuse_unless_held(point: TrimPoint) -> None:
+def _is_held(point: TrimPoint) -> bool:
+    """Whether an aircraft stands still, and upright."""
     left = max((abs(r) for r in point.residuals.values()), default=0.0)
-    if not (max(abs(point["phi"]), abs(point["theta"])) < MOST_TILT and left < HELD):
-        raise DravikError(
-            f"{point.craft.name} does not stand on its gear", hint="three legs around the centre of gravity"
-        )
+    return max(abs(point["phi"]), abs(point["theta"])) < MOST_TILT and left < HELD
 
 
 def _feet(craft: Aircraft, place: tuple[float, float], heading: float, inputs: Floats) -> tuple[float, float]:
@@ -100,14 +103,17 @@ def _feet(craft: Aircraft, place: tuple[float, float], heading: float, inputs: F
     return craft.values(state, inputs, ["ground_height"])["ground_height"] + lowest, pressed
 
 
-def _standing(craft: Aircraft, place: tuple[float, float], heading: float, inputs: Floats) -> Statement:
+def _standing(
+    craft: Aircraft, place: tuple[float, float], heading: float, inputs: Floats, times: float
+) -> Statement:
     """Return the statement of an aircraft at rest on its gear, legs compressed and attitude tilted by its weight.
 
-    ``place`` is north and east (m). The search starts with the feet pressed in twice as far as the weight would.
+    ``place`` is north and east (m). The search starts with the feet pressed in some ``times`` as far as the weight
+    would.
     """
     touching, pressed = _feet(craft, place, heading, inputs)
     z = np.zeros(N_CHART + len(craft.tape.states))
-    z[0], z[1], z[2], z[8] = *place, touching - 2.0 * pressed, heading
+    z[0], z[1], z[2], z[8] = *place, touching - times * pressed, heading
     free = [
         Free("altitude", float(z[2]), pressed),
         Free("theta", 0.0, 1.0, -1.5, 1.5),

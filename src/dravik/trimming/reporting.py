@@ -44,7 +44,7 @@ def report(
     state_from_chart(craft.program, work, 0.0, e.state, u, int(e.coordinates[0]), x)
     count_visits(work)
     signals = craft.values(x, u, workspace=work)
-    outside = visits_of(craft, work)
+    outside = visits_of(craft.tape, craft.tables, work)
     if reached:
         refuse_not_finite(craft, work)
     drifting = {

@@ -16,6 +16,7 @@ from dravik.errors import DravikError, nearest
 __all__ = ["Control", "Geometry", "Section", "Stall", "Surface", "read_geometry"]
 
 RIGHT_ANGLE = 0.5 * np.pi
+FINNED_PLAN = {"mach", "altitude", "airspeed"}  # Mach numbers and the altitude give the speeds; airspeed names one of them
 
 
 class Section(Model):
@@ -137,6 +138,7 @@ class Geometry(Model):
     def _whole(self) -> "Geometry":
         if not self.surfaces and self.finned_body is None:
             raise DravikError("nothing is drawn", expected="[surfaces.NAME], or [finned_body]")
+        self._refuse_unused()
         homes: dict[str, str] = {}
         for name, surface in self.surfaces.items():
             for control in surface.controls:
@@ -152,6 +154,19 @@ class Geometry(Model):
                 f"there is no control {flap!r}", where="plan.flap", expected=", ".join(homes), hint=nearest(flap, homes)
             )
         return self
+
+    def _refuse_unused(self) -> None:
+        """Refuse what the method for this kind of drawing would leave out."""
+        if self.finned_body is not None:
+            beside = [n for n in ("surfaces", "bodies", "propellers", "parasites") if getattr(self, n)]
+            if beside:
+                raise DravikError("a finned body is drawn alone", where=beside[0], hint="a drawing of its own")
+            unused, why = self.plan.model_fields_set - FINNED_PLAN, "the tables of a finned body do not use it"
+        else:
+            unused = self.plan.model_fields_set & {"mach"}
+            why = "surfaces are built at one speed: the Mach number of airspeed and altitude"
+        if unused:
+            raise DravikError(why, where=f"plan.{sorted(unused)[0]}", hint="leave it out")
 
     @property
     def controls(self) -> dict[str, tuple[Surface, Control]]:
