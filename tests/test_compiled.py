@@ -185,11 +185,24 @@ class KeptTest(unittest.TestCase):
             self.assertEqual(run(43), "0 42")  # by its key, whatever the text
             (file,) = Path(folder).rglob("answer-*.o")
             whole = file.read_bytes()
-            for broken in (b"", whole[:-7], b"x" + whole, whole.replace(b'"size"', b'"seize"')):
+            at = len(whole) * 2 // 3
+            flipped = whole[:at] + bytes([whole[at] ^ 0x10]) + whole[at + 1 :]
+            for broken in (b"", whole[:-7], b"x" + whole, whole[:-40] + bytes(40), flipped):
                 file.write_bytes(broken)
                 self.assertEqual(run(44), "1 44")
                 file.write_bytes(whole)
             self.assertEqual(run(45), "0 42")
+            file.chmod(0o666)  # others may have written to it
+            self.assertEqual(run(45), "1 45")
+            file.chmod(0o600)
+            file.write_bytes(whole)
+            # where no absolute folder is known none is used: not the working directory
+            lost = "import os; os.path.expanduser = lambda path: path\n" + script
+            done = subprocess.run(
+                [sys.executable, "-c", lost, text.replace("NUMBER", "47")], capture_output=True, text=True, check=True,
+                cwd=other, env={**os.environ, "XDG_CACHE_HOME": "here", "TMPDIR": "there"},
+            )  # fmt: skip
+            self.assertEqual((done.stdout.strip(), list(Path(other).rglob("answer-*.o"))), ("1 47", []))
             # a folder that others may write to is none for machine code
             file.parent.chmod(0o777)
             self.assertEqual(run(46), "1 46")

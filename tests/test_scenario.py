@@ -417,7 +417,7 @@ class RecordingTest(unittest.TestCase):
             f"'--duration', '900 s', '--out', r'{target}']; sys.exit(main())"
         )
         done = subprocess.run([sys.executable, "-c", program], capture_output=True, text=True)
-        self.assertEqual(done.returncode, 2, done.stderr)
+        self.assertEqual(done.returncode, 3, done.stderr)
         self.assertIn("cannot be written", done.stderr)
         self.assertNotIn("Traceback", done.stderr)
         kept = read_recording(target)

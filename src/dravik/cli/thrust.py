@@ -143,7 +143,7 @@ def _show_bench(craft: "Aircraft", bench: "list[EnginePoint]") -> None:
         f"{craft.name}: engines at {bench[0].altitude:g} m, axis in the flow (efficiency at rest: figure of merit)",
         {
             "lever": [p.lever for p in bench], "airspeed [m/s]": [p.airspeed for p in bench],
-            "thrust [N]": [p.thrust for p in bench], f"shaft power [{unit}]": [scale * p.shaft_power for p in bench],
+            **_thrust_columns(bench), f"shaft power [{unit}]": [scale * p.shaft_power for p in bench],
             f"electric [{unit}]": [scale * p.electric_power for p in bench],
             "fuel [kg/h]": [3600.0 * p.fuel_flow for p in bench],
             "efficiency": [round(p.efficiency, 3) for p in bench], **shafts,
@@ -153,6 +153,14 @@ def _show_bench(craft: "Aircraft", bench: "list[EnginePoint]") -> None:
     for p in bench:
         if p.reason:
             say(f"lever {p.lever:g}, {p.airspeed:.4g} m/s: {p.reason}")
+
+
+def _thrust_columns(bench: "list[EnginePoint]") -> dict[str, list[float]]:
+    """Return the thrust of all engines, or of those that point the same way where they point several."""
+    ways = list(dict.fromkeys(way for p in bench for way in p.thrusts))
+    if not ways:
+        return {"thrust [N]": [p.thrust for p in bench]}
+    return {f"thrust {way} [N]": [p.thrusts.get(way, math.nan) for p in bench] for way in ways}
 
 
 def _rpm(speed: float) -> float:

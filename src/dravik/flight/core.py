@@ -86,6 +86,7 @@ class Flight:
         if isinstance(start, Start) and start.devices:
             self.tasks.restore(start.devices)
         self._called = -1
+        self._infinite: set[str] = set()  # signals recorded without a finite value
         self._turns: dict[tuple[str, int], int] = {}
         self._most = FIRST_STEPS
         self._stretch = max(1, round((PERIOD if self.schedule.follows else LONGEST) / self.dt))
@@ -256,7 +257,7 @@ class Flight:
             self.x, (self.offset, self.dt, step), self.schedule.steps(step, count, self.x), self.rows.every,
             self.rows.picks, free, last if step + count == end else LAST_UNTOUCHED,
         )  # fmt: skip
-        self.rows.take(rows, self.tasks.board)
+        self._note_infinite(self.rows.take(rows, self.tasks.board))
         self.step += done
         self._before, self._is_untold = None, True
         if count > self._most // 4:  # long enough to tell how fast this machine is
@@ -275,6 +276,17 @@ class Flight:
         if paused:
             self._follow(logged)
 
+    def _note_infinite(self, rows: Floats) -> None:
+        """Log, once of each, the signals that are recorded without a finite value: nothing that moves reads them."""
+        if np.isfinite(rows).all():
+            return
+        for k in np.flatnonzero(~np.isfinite(rows).all(axis=0)):
+            name = self.rows.names[k]
+            if name not in self._infinite:
+                self._infinite.add(name)
+                at = int(np.argmin(np.isfinite(rows[:, k])))
+                self.notes.append(Event(float(rows[at, 0]), f"{name} is {rows[at, k]}, and only recorded"))
+
     def _call_devices(self, step: int) -> None:
         """Call the devices that beat at this step, all on the signals of this moment."""
         due = self.tasks.due(step)
@@ -286,9 +298,12 @@ class Flight:
             try:
                 task.call(t, self.schedule.inputs)
             except Exception as error:  # a device is somebody's own code: whatever it raises ends the flight in words
-                said = str(error) if isinstance(error, DravikError) else f"{type(error).__name__}: {error}"
-                what = f"the device {task.name} failed at {t:.6g} s: {said}"
-                raise FlightError(what, time=t, recording=self.recording(), where=self.body.name) from error
+                own = error if isinstance(error, DravikError) else None
+                what = own.what if own is not None else f"{type(error).__name__}: {error}"
+                raise FlightError(
+                    f"the device {task.name} failed at {t:.6g} s: {what}", time=t, recording=self.recording(),
+                    where=self.body.name, hint=own.hint if own is not None else "",
+                ) from error  # fmt: skip
         self._called = step  # devices have been called for this step: a pause at it does not call them again
 
     def _follow(self, logged: int) -> None:

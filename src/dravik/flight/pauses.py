@@ -186,7 +186,7 @@ def _hold(craft: Aircraft, name: str, u: Floats, read: Callable[[str], float]) -
 def switched(craft: Aircraft, before: Floats, after: Floats, t: float, but: str = "") -> list[Event]:
     """Return modes that have begun, faults that were set, laws engaged or disengaged between two sets of inputs.
 
-    But for the modes of the machine ``but``, whose transition is logged already.
+    But for the modes of the machine ``but``, or the fault of that name, which is logged already.
     """
     found = []
     for name, machine in craft.configuration.machines.items():
@@ -194,7 +194,7 @@ def switched(craft: Aircraft, before: Floats, after: Floats, t: float, but: str 
         if name != but and before[i] != after[i]:
             found.append(Event(t, f"{name}: {list(machine.modes)[int(after[i]) - 1]} (set)"))
     for name, fault in craft.configuration.plan.faults.items():
-        if fault.has_switch:
+        if fault.has_switch and name != but:
             i = craft.input_index(f"fault_{name}")
             if (before[i] > 0.5) != (after[i] > 0.5):
                 found.append(Event(t, f"fault: {name} {'(set)' if after[i] > 0.5 else 'ends (set)'}"))

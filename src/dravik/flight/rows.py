@@ -51,14 +51,18 @@ class Rows:
             self._block = grown
         return self._block[self.count :]
 
-    def take(self, rows: int, board: Mapping[str, float]) -> None:
-        """Count the rows that the kernel has written, with the devices' values in them; they stay as they are."""
+    def take(self, rows: int, board: Mapping[str, float]) -> Floats:
+        """Count the rows that the kernel has written, with the devices' values in them; they stay as they are.
+
+        Returns them.
+        """
         if self.every == NEVER:
-            return
+            return self._block[:0]
         taken = self._block[self.count : self.count + rows]
         for k, name in enumerate(self.own, start=len(self.names) - len(self.own)):
             taken[:, k] = board[name]
         self.count += rows
+        return taken
 
     def present(self, registers: Floats, board: Mapping[str, float]) -> Floats:
         """Return the row of the moment for which the registers stand, shape (1, names)."""

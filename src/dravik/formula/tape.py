@@ -343,7 +343,9 @@ class TapeBuilder:
         # registers read by name must keep their values: they are neither fused away nor skipped
         cells = [r for c in self.cells for r in (c.next, c.start) if r >= 0]
         fixed = {*self.names.values(), *roots, *cells}
-        watch = watched(self.code, fixed, lambda r: self.values[r] if self.is_constant(r) else None)
+        # what only a recording reads does not move anything: it is told of, and stops nothing
+        moving = {row.result for row, s in zip(self.code, stage, strict=True) if s != Stage.RECORDED}
+        watch = watched(self.code, fixed, moving, lambda r: self.values[r] if self.is_constant(r) else None)
         members = guarded(self.code, stage, [results for _, _, results in asked], fixed)
         # tables are grouped only within one stage and one guard: otherwise a group would run when not all are needed
         apart = [len(Stage) * (members.get(row.result, -1) + 1) + s for row, s in zip(self.code, stage, strict=True)]

@@ -4,7 +4,7 @@ A limit, a condition or a minimum may swallow such a value, so that what follows
 arises. In the branch of an ``if_else`` that is not taken it harms nobody.
 """
 
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Collection, Iterable, Sequence
 from typing import NamedTuple
 
 from dravik.formula import opcodes as op
@@ -37,12 +37,14 @@ class Watched(NamedTuple):
         return [len(self.while_taken), *rows]
 
 
-def watched(code: Sequence[Instruction], roots: Iterable[int], constant: Callable[[int], float | None]) -> Watched:
+def watched(
+    code: Sequence[Instruction], roots: Iterable[int], moving: Collection[int], constant: Callable[[int], float | None]
+) -> Watched:
     """Return what of a tape must be finite; ``roots`` are the registers that are read by name or by the kernel.
 
-    ``constant`` gives the value of a register that holds a constant, else None.
+    Of all results those that are ``moving`` count: what the motion needs. ``constant`` gives the value of a register that holds a constant, else None.
     """
-    risky = [row.result for row in code if row.op in RISKY and not _is_safe(row, constant)]
+    risky = [r.result for r in code if r.op in RISKY and r.result in moving and not _is_safe(r, constant)]
     if not risky:
         return Watched([], [])
     always, branches = set(roots), dict[int, list[tuple[int, int, bool]]]()

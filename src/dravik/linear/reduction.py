@@ -81,7 +81,7 @@ def sizes(a: Floats, b: Floats, c: Floats) -> Floats:
         own = a * total[None, :] / total[:, None]
         b_, c_ = b / total[:, None], c * total[None, :]
         wide, tall = np.sqrt((b_ * b_).sum(axis=0)), np.sqrt((c_ * c_).sum(axis=1))
-        inner = max(float(np.linalg.norm(own)), 1e-300) * np.eye(n) - own
+        inner = (float(np.linalg.norm(own)) or 1.0) * np.eye(n) - own
         moved = np.sqrt((np.linalg.solve(inner, b_ / np.where(wide > 0, wide, 1.0)) ** 2).sum(axis=1))
         seen = np.sqrt((np.linalg.solve(inner.T, (c_ / np.where(tall > 0, tall, 1.0)[:, None]).T) ** 2).sum(axis=1))
         both = (moved > 0.0) & (seen > 0.0)

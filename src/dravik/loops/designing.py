@@ -22,6 +22,7 @@ __all__ = ["FoundGain", "Wish", "gain_for"]
 
 Floats = NDArray[np.float64]
 MOST_FAILED = 12  # gains one after another that do not do, until larger ones are no longer tried
+NOTHING = -1e9  # stands for a figure that a gain does not give
 TRIED = 61  # gains, to find the most that can be had
 AROUND = 1e4  # of the gain at which the loop's middle size is one, either way
 
@@ -209,7 +210,7 @@ def _most(curve: LoopCurve, name: str, near: float | None) -> str:
     def figure(log_gain: float) -> float:
         found = margins(_scaled(curve.system, math.exp(log_gain)), delay=curve.delay)
         value = of(found) if found.is_stable else math.nan
-        return value if math.isfinite(value) else -math.inf
+        return value if math.isfinite(value) else NOTHING
 
     return _largest(figure, np.linspace(-math.log(AROUND), math.log(AROUND), TRIED) - math.log(size or 1.0), unit)
 
@@ -226,7 +227,7 @@ def _most_damping(loop: LinearSystem, near: float | None) -> str:
         own = roots[int(np.argmin(np.abs(roots - followed[k])))]
         s = own if locus.dt is None else np.log(complex(own)) / locus.dt
         is_stable = bool(np.all(roots.real < 0.0) if locus.dt is None else np.all(np.abs(roots) < 1.0))
-        return float(-s.real / abs(s)) if is_stable and abs(s.imag) > 1e-6 * abs(s) else -math.inf
+        return float(-s.real / abs(s)) if is_stable and abs(s.imag) > 1e-6 * abs(s) else NOTHING
 
     return _largest(figure, np.log(locus.gains), " of the damping")
 
@@ -237,7 +238,7 @@ def _largest(figure: Callable[[float], float], places: Floats, unit: str) -> str
 
     values = [figure(float(x)) for x in places]
     k = int(np.argmax(values))
-    if not math.isfinite(values[k]):
+    if values[k] == NOTHING:
         return "no gain closes the loop stably: dravik.loops.root_locus shows where its roots go"
     low, high = float(places[max(k - 1, 0)]), float(places[min(k + 1, len(places) - 1)])
     best = minimize_scalar(lambda x: -figure(float(x)), bounds=(low, high), method="bounded", options={"xatol": 1e-4})

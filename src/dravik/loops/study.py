@@ -1,5 +1,6 @@
 """Loops of a plan closed in their order around a linear model: gains, margins, steps, requirements, and the law."""
 
+import cmath
 import math
 from collections.abc import Callable
 from dataclasses import dataclass, replace
@@ -23,6 +24,7 @@ from dravik.trimming import TrimPoint, trim
 __all__ = ["Check", "ClosedLoop", "LoopStudy", "controller_of", "study_loops"]
 
 STANDS = 2e-3  # of the largest value: what an answer may still move by at its end
+ROUNDS = 25  # of a lead that makes up for an integral's lag: each leaves a tenth or less
 ORDER = 3  # of the Padé fraction of a delay in closed loops; margins take it exactly
 
 
@@ -231,12 +233,7 @@ def _pid(entry: LoopEntry, channel: LinearSystem) -> PID:
     around = channel if shaped is None else shaped.renamed(
         {shaped.inputs[0]: "raw in", shaped.outputs[0]: channel.inputs[0]}
     ).series(channel)  # fmt: skip
-    if entry.zero is not None:
-        if entry.controller != "P":
-            raise DravikError(
-                f"the {entry.controller} loop {entry.name!r} has a zero too", expected="a zero of a proportional one",
-                hint='controller = "PI" or "PID", which finds its integral by itself',
-            )  # fmt: skip
+    if entry.zero is not None and entry.controller == "P":
         # the integral is there when the gain is found: it moves the crossing
         whole = around.inputs[0]
         integral = LinearSystem.filtered(whole, "raw in front", [1.0, entry.zero], [1.0, 0.0])
@@ -252,16 +249,33 @@ def _pid(entry: LoopEntry, channel: LinearSystem) -> PID:
     elif entry.controller != "P":
         if entry.crossover is None:
             raise DravikError(f"the {entry.controller} loop {entry.name!r} has no crossover", expected="one, in rad/s")
-        found = pid_for(
+        found = _with_zero(entry, around, late) if entry.zero and entry.controller == "PD" else pid_for(
             around, entry.controller, crossover=entry.crossover, phase_margin=entry.phase_margin or "60 deg", delay=late
-        )
+        )  # fmt: skip
     else:
         found = PID(_gain(entry, around, wished, late))
-    if entry.zero is not None:
+    if entry.zero is not None and not (found.integral and entry.controller == "PD"):
         if found.integral:
             raise DravikError(f"the loop {entry.name!r} has an integral and a zero too", expected="one of both")
         found = PID(found.proportional, found.proportional * entry.zero, found.derivative, found.filter_time)
     return PID(found.proportional, found.integral, found.derivative, found.filter_time, entry.weight)
+
+
+def _with_zero(entry: LoopEntry, around: LinearSystem, late: float) -> PID:
+    """Return a PD with an integral whose zero is given: together they cross as asked, with the phase margin asked.
+
+    The integral's lag is what the rest leads by besides.
+    """
+    assert entry.crossover is not None and entry.zero is not None
+    wanted = entry.phase_margin if entry.phase_margin is not None else math.radians(60.0)
+    asked = wanted
+    for _ in range(ROUNDS):
+        pd = pid_for(around, "PD", crossover=entry.crossover, phase_margin=asked, delay=late)
+        whole = PID(pd.proportional, pd.proportional * entry.zero, pd.derivative, pd.filter_time)
+        ratio = whole.at(entry.crossover) / pd.at(entry.crossover)
+        asked = wanted - cmath.phase(ratio)
+    size = abs(ratio)
+    return PID(whole.proportional / size, whole.integral / size, whole.derivative / size, whole.filter_time)
 
 
 def _gain(entry: LoopEntry, around: LinearSystem, wished: list[str], late: float) -> float:

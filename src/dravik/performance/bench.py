@@ -1,7 +1,7 @@
 """What the engines give at a speed and a lever, the aircraft held along the flow as on a bench."""
 
-from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
 
 import numpy as np
 from numpy.typing import NDArray
@@ -17,6 +17,8 @@ from dravik.units import in_si
 __all__ = ["EnginePoint", "MotorFacts", "engine_points", "lever_inputs", "motor_facts"]
 
 Floats = NDArray[np.float64]
+ROUNDED = 1e-9  # of the largest thrust: none
+ALONG = 0.9  # cosine of the angle to an axis within which an engine points along it
 
 
 @dataclass(frozen=True)
@@ -25,7 +27,8 @@ class EnginePoint:
 
     Where they do not settle all is nan, and ``reason`` says why.
 
-    ``thrust`` N; ``shaft_power``, ``electric_power`` W and ``fuel_flow`` kg/s (nan where there is none);
+    ``thrust`` N: the size of the sum of all thrusts as forces, ``thrusts`` those of engines that point the same way, by
+    that (``ahead``, ``up``, ...), where they point several; ``shaft_power``, ``electric_power`` W and ``fuel_flow`` kg/s (nan where there is none);
     ``efficiency``: thrust work over shaft power, at rest the figure of merit of the discs; ``speeds`` of the shafts,
     rad/s.
     """
@@ -40,11 +43,13 @@ class EnginePoint:
     efficiency: float
     speeds: dict[str, float]
     reason: str = ""
+    thrusts: dict[str, float] = field(default_factory=dict)
 
     def row(self) -> dict[str, float | str]:
         """Return the point as one flat row, SI; with the reason where there is nothing else to tell."""
         plain: dict[str, float | str] = {n: float(getattr(self, n)) for n in ENGINE_COLUMNS}
         plain |= {f"speed_{n}": v for n, v in self.speeds.items()}
+        plain |= {f"thrust_{way}": v for way, v in self.thrusts.items()}
         return plain | ({"reason": self.reason} if self.reason else {})
 
 
@@ -53,19 +58,23 @@ ENGINE_COLUMNS = (
 )  # fmt: skip
 
 
-def lever_inputs(craft: Aircraft) -> list[str]:
+def lever_inputs(craft: Aircraft, given: Iterable[str] = ()) -> list[str]:
     """Return the inputs that command the power of all engines, most often one: ``throttle``.
 
-    It is the input that moves the sum of the levers most; or each engine's own command where none moves several.
-    Raises DravikError for an aircraft without engines or without such an input.
+    It is the input that moves the sum of the levers most; or each engine's own command where none moves several. Inputs
+    that are ``given`` values stay at them: of the others. Raises DravikError for an aircraft without engines or without
+    such an input.
     """
+    taken = {craft.input_names[craft.input_index(name)] for name in given}
     levers = [f"power_{n}_command" for n in craft.definition.engines]
-    own = [n for n in levers if n in craft.inputs]
+    own = [n for n in levers if n in craft.inputs and n not in taken]
     if own:
         return own
     x, u = craft.state(velocity=(0.0, 0.0, 0.0)), craft.default_inputs()
     found: dict[str, float] = {}
     for i, (name, spec) in enumerate(craft.inputs.items()):
+        if name in taken:
+            continue
         if name.startswith(("wind_", "gust_", "fail_", "rail_")) or name.endswith("_increment") or not spec.low >= 0.0:
             continue
         sums = []
@@ -76,7 +85,8 @@ def lever_inputs(craft: Aircraft) -> list[str]:
         found[name] = sums[1] - sums[0]
     best = max(found, key=lambda n: found[n], default="")
     if not levers or not best or not found[best] > 0.0:
-        raise DravikError(f"{craft.name} has no input that commands its engines", hint="command = 'throttle'")
+        held = f" beside {', '.join(sorted(taken))}, which {'is' if len(taken) == 1 else 'are'} given" if taken else ""
+        raise DravikError(f"{craft.name} has no input that commands its engines{held}", hint="command = 'throttle'")
     return [best]
 
 
@@ -94,7 +104,7 @@ def engine_points(
     ``inputs`` by name are set besides, such as a failed engine; in hover the flow is that of a rotor at rest. A point
     at which the engines do not settle says so and the others stand. Raises DravikError for unknown inputs.
     """
-    names = lever_inputs(craft)
+    names = lever_inputs(craft, inputs or {})
     points = []
     airspeeds, altitude = in_m_s(airspeeds), in_si(altitude, "length", where="altitude")
     for lever in levers:
@@ -119,14 +129,38 @@ def engine_points(
 
 def _point(craft: Aircraft, x: Floats, u: Floats, airspeed: float, altitude: float, lever: float) -> EnginePoint:
     signals = craft.values(x, u)
+    thrusts, total = _by_direction(craft, signals)
     shaft = signals.get("shaft_power", np.nan)
     work = _useful_power(craft, signals, airspeed)
     efficiency = work / shaft if shaft > 0.0 and signals["thrust"] > 0.0 else np.nan
     speeds = {n: signals[f"speed_{n}"] for n in craft.definition.engines if f"speed_{n}" in signals}
     return EnginePoint(
-        airspeed, altitude, lever, signals["thrust"], shaft, signals.get("electric_power", np.nan),
-        signals.get("fuel_flow", np.nan), efficiency, speeds,
+        airspeed, altitude, lever, total, shaft, signals.get("electric_power", np.nan),
+        signals.get("fuel_flow", np.nan), efficiency, speeds, "", thrusts if len(thrusts) > 1 else {},
     )  # fmt: skip
+
+
+def _by_direction(craft: Aircraft, signals: dict[str, float]) -> tuple[dict[str, float], float]:
+    """Return the thrust of engines that point the same way, by that, and the size of all together as forces."""
+    ways = {n: np.asarray(e.direction) / np.linalg.norm(e.direction) for n, e in craft.definition.engines.items()}
+    labels = {n: _direction_name(way) for n, way in ways.items()}
+    found: dict[str, float] = {}
+    for name, label in labels.items():
+        found[label] = found.get(label, 0.0) + signals[f"thrust_{name}"]
+    most = max(map(abs, found.values()), default=0.0)
+    found = {way: v if abs(v) > ROUNDED * most else 0.0 for way, v in found.items()}
+    if len(found) < 2:
+        return found, signals["thrust"]
+    return found, float(np.linalg.norm(sum(signals[f"thrust_{n}"] * way for n, way in ways.items())))
+
+
+def _direction_name(way: Floats) -> str:
+    """Return a direction (body axes, of length one) in a word, or by its components."""
+    names = (("ahead", "backwards"), ("right", "left"), ("down", "up"))
+    k = int(np.argmax(np.abs(way)))
+    if abs(way[k]) > ALONG:
+        return names[k][0 if way[k] > 0.0 else 1]
+    return "({:.2g}, {:.2g}, {:.2g})".format(*way)
 
 
 def _useful_power(craft: Aircraft, signals: dict[str, float], airspeed: float) -> float:

@@ -122,7 +122,7 @@ def _trimmed(
 def _speed_point(
     craft: Aircraft, airspeed: float, altitude: float, inputs: dict[str, float], unit: str, store: float
 ) -> SpeedPoint:
-    levers = lever_inputs(craft)
+    levers = lever_inputs(craft, inputs)
     level = _trimmed(craft, airspeed, altitude, 0.0, inputs)
     full = {n: craft.inputs[n].high for n in levers}
     climb = None
@@ -200,7 +200,7 @@ def ceiling(
         craft.input_index(name)
     airspeeds, climb = in_m_s(airspeeds), in_si(climb, "speed", where="climb")
     highest = in_si(highest, "length", where="highest")
-    levers = lever_inputs(craft)
+    levers = lever_inputs(craft, inputs or {})
     full = dict(inputs or {}) | {n: craft.inputs[n].high for n in levers}
 
     def best(altitude: float, speeds: Sequence[float] = airspeeds) -> tuple[float, float]:
