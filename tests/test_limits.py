@@ -81,19 +81,17 @@ class LimitTest(unittest.TestCase):
             lift = brentq(lambda c: along(c, 50.0, load)[0], 1e-3, MOST - 1e-9)
             return along(lift, 50.0, load)[1]
 
-        # the forces across the path turn it and carry the weight; along the body's z axis the load factor is another
+        # the forces across the path turn it and carry the weight: that is the load factor, not the body's nz
         across = brentq(short, 1.01, 2.5)
         self.assertAlmostEqual(row.rate, G * math.sqrt(across**2 - 1.0) / 50.0, places=9)
         self.assertAlmostEqual(row.rate * row.radius, 50.0, places=9)
+        self.assertAlmostEqual(row.sustained, across, places=8)
         pressure = 0.5 * air_at(0.0).density * 50.0**2 * AREA
+        thrust = dv.trim(jet(), airspeed=50.0, altitude=0.0)["thrust"]  # a pull keeps that of level flight
 
         def load(alpha: float) -> float:
-            lift = MOST * math.sin(4.0 * alpha)
-            normal = lift * math.cos(alpha) + (DRAG + INDUCED * lift**2) * math.sin(alpha)
-            return float(pressure * normal / (MASS * G))
+            return float((pressure * MOST * math.sin(4.0 * alpha) + thrust * math.sin(alpha)) / (MASS * G))
 
-        lift = brentq(lambda c: along(c, 50.0, across)[0], 1e-3, MOST - 1e-9)
-        self.assertAlmostEqual(row.sustained, load(math.asin(lift / MOST) / 4.0), places=8)
         most = minimize_scalar(lambda a: -load(a), bounds=(0.2, 0.5), method="bounded", options={"xatol": 1e-10})
         self.assertAlmostEqual(row.pull, -float(most.fun), places=6)
         self.assertEqual(row.pull_cause, "no more lift")

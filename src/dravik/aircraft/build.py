@@ -105,7 +105,8 @@ class _Assembly:
         for name, entry in self.configuration.inputs.items():
             low, high = entry.range or (-math.inf, math.inf)
             unit = KINDS[entry.kind][0]
-            spec = InputSpec(name, unit, low, high, entry.default, entry.trim, entry.follows, entry.description)
+            spec = InputSpec(name, unit, low, high, entry.default, entry.trim, entry.follows, entry.description,
+                             weight=entry.trim_weight)  # fmt: skip
             specs.append(spec)
         for name, effector in self.effectors.items():
             unit = KINDS[effector.kind][0]

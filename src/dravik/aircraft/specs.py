@@ -45,6 +45,7 @@ class InputSpec:
     follows: str = ""
     meaning: str = ""
     words: Mapping[str, float] = field(default_factory=dict)
+    weight: float = 1.0  # of its deflection, where a trim has more inputs than it needs
 
 
 class EventSpec(NamedTuple):

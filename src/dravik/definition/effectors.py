@@ -47,13 +47,15 @@ class _Ranged(Model):
 class Input(_Ranged):
     """What a pilot, an autopilot or a test puts in; ``kind`` is any kind of quantity that has a unit.
 
-    ``trim``: a trim may move it. ``follows``: a trim sets it to the value of this signal, as an autopilot
+    ``trim``: a trim may move it; ``trim_weight``: how much its deflection counts where there are more of them than the
+    condition needs. ``follows``: a trim sets it to the value of this signal, as an autopilot
     takes over the present value when it is engaged.
     """
 
     kind: AnyKind = "number"
     default: float = 0.0
     trim: bool = False
+    trim_weight: Annotated[float, Field(gt=0.0, le=1e6)] = 1.0
     follows: str = ""
 
     @field_validator("default", mode="before")

@@ -188,7 +188,7 @@ def newton(
     size, n = largest(e.left), v.shape[0]
     if e.left.shape[0] != n or e.steps.shape[1] < n or e.matrix.shape[0] < n:
         return size, 1
-    evaluations, is_updated, is_polished = 1, False, False
+    evaluations, is_updated, is_polished, is_central = 1, False, False, False
     for _ in range(most + 1):
         if not size >= rest:
             # one more step by slopes that are at hand costs one evaluation, and leaves next to nothing over
@@ -197,15 +197,19 @@ def newton(
             is_polished = True
         if not is_updated:
             # one-sided slopes suffice while far away; near the solution central ones give quadratic convergence
-            residual_slopes(program, work, e, v, True, size < NEAR)
-            evaluations += 2 * n if size < NEAR else n
+            both = is_central or size < NEAR
+            residual_slopes(program, work, e, v, True, both)
+            evaluations += 2 * n if both else n
         for i in range(n):
             step[i] = e.left[i]
             for j in range(n):
                 e.matrix[i, j] = e.slopes[i, j]
         if not solve_linear(e.matrix, step):
             if not is_updated:
-                break
+                if is_central or size < NEAR:
+                    break
+                # a slope upwards alone is zero at an upper stop, such as that of an engine at full power
+                is_central = True
             is_updated = False
             continue
         # a step that is too long for the model to be linear is shortened in its direction

@@ -1,5 +1,6 @@
 """Roots over a sweep of trims: a linear model at each, and the branches of its roots followed from one to the next."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
@@ -8,6 +9,7 @@ from numpy.typing import NDArray
 
 from dravik.errors import DravikError, require
 from dravik.linear.linearising import linearise
+from dravik.linear.modes import is_body_mode
 from dravik.trimming import TrimSweep
 
 if TYPE_CHECKING:
@@ -16,6 +18,7 @@ if TYPE_CHECKING:
 __all__ = ["RootSweep", "matched", "root_sweep"]
 
 Complexes = NDArray[np.complex128]
+FAR = 1e6  # a distance beyond all others
 
 
 @dataclass(frozen=True)
@@ -57,8 +60,9 @@ class RootSweep:
 def root_sweep(sweep: TrimSweep) -> RootSweep:
     """Return the roots of the linear model at each trim of a sweep over one numeric axis, branch by branch.
 
-    Branches are followed by continuity: each root goes on to the one nearest to where the last two led, all of them at
-    once such that the distances are least together. Raises DravikError for more than one axis, one that is text, or
+    A mode of a name is that mode at each value, as ``modes()`` names it there. The others, and where a name is missing,
+    are followed by continuity: each root goes on to the one nearest to where the last two led, all of them at once such
+    that the distances are least together. Raises DravikError for more than one axis, one that is text, or
     a sweep in which nothing is held.
 
     >>> import dravik as dv
@@ -87,18 +91,27 @@ def root_sweep(sweep: TrimSweep) -> RootSweep:
         else:
             before = roots[held[-1]]
             led = before + (before - roots[held[-2]]) if len(held) > 1 and held[-1] - held[-2] == 1 else before
-            roots[k] = own[matched(led, own)]
+            roots[k] = own[matched(led, own, names, _named(model.modes(), own))]
         held.append(k)
     order = np.argsort(-np.abs(roots[held[0]]), kind="stable")
     return RootSweep(sweep.name, axis, list(values), sweep.units[axis], roots[:, order], [names[i] for i in order])
 
 
-def matched(led: Complexes, own: Complexes) -> NDArray[np.int64]:
-    """Return which root belongs to each branch, such that the distances are least together."""
+def matched(
+    led: Complexes, own: Complexes, names: Sequence[str] = (), own_names: Sequence[str] = ()
+) -> NDArray[np.int64]:
+    """Return which root belongs to each branch, such that the distances are least together.
+
+    With ``names`` of the branches and ``own_names`` of the roots, those of one name, had by one of each, belong together.
+    """
     from scipy.optimize import linear_sum_assignment
 
     # relative distances: a slow root that moves by its own size has moved far
     distance = np.abs(led[:, None] - own[None, :]) / (np.abs(led[:, None]) + 1e-3)
+    for k, name in enumerate(names):
+        is_sure = is_body_mode(name.removesuffix("'")) and list(names).count(name) == list(own_names).count(name) == 1
+        if is_sure:
+            distance[k, list(own_names).index(name)] = -FAR
     return np.asarray(linear_sum_assignment(distance)[1])
 
 

@@ -60,7 +60,7 @@ def least_control_speeds(
         asked = {"airspeed": 1.0, "altitude": altitude, "bank": bank, "flight_path": "free", "inputs": held}
         base = condition_of(craft, asked)  # type: ignore[arg-type]
         family = Family(craft, lambda v, base=base: replace(base, airspeed=v))  # type: ignore[misc]
-        begin = family.first_held([start] if start > 0.0 else usual_speeds(craft), briefly=True)
+        begin = family.somewhere([start] if start > 0.0 else usual_speeds(craft))
         if math.isnan(begin):
             found.append(ControlSpeed(bank, math.nan, "held at no speed", math.nan, math.nan))
             continue

@@ -10,6 +10,7 @@ import numpy as np
 from dravik.aircraft import Aircraft
 from dravik.constants import STANDARD_GRAVITY
 from dravik.errors import DravikError
+from dravik.kernel.program import GRAVITY
 from dravik.linear.derivatives import derivatives
 from dravik.performance.bench import in_m_s
 from dravik.trimming import Condition, Edge, Family, TrimPoint, trim, walk
@@ -80,7 +81,7 @@ def flight_envelope(
     for k, height in enumerate(heights):
         base = condition_of(craft, {"airspeed": 50.0, "altitude": height, "inputs": inputs or {}})
         family = Family(craft, lambda v, base=base: replace(base, airspeed=v))  # type: ignore[misc]
-        begin = family.first_held([v for v in (guess, *usual_speeds(craft)) if math.isfinite(v)], briefly=True)
+        begin = family.somewhere([v for v in (guess, *usual_speeds(craft)) if math.isfinite(v)])
         if math.isnan(begin):
             found.append(EnvelopeRow(height, math.nan, "no level flight", math.nan, "no level flight"))
         else:
@@ -129,17 +130,19 @@ def _manoeuvres(craft: Aircraft, level: TrimPoint, asked: dict[str, Any], gust: 
     pull = condition_of(craft, {**asked, "pull": "1.1"})  # type: ignore[typeddict-item]
     banks = (math.acos(1.0 / n) for n in np.arange(1.0 + LOAD_STEP, MOST_LOAD, LOAD_STEP))
     sustained = walk(_manoeuvring(craft, turn), LEAST_BANK, banks, "turn")
-    # from level flight itself, whose load factor along the body's axis is less than one at a large angle of attack
-    begin = level["nz"]
+    begin = 1.0  # level flight: lift over weight, whatever the angle of attack
     up = walk(_manoeuvring(craft, pull), begin, _rising_by(begin, LOAD_STEP), "pull")
     down = walk(_manoeuvring(craft, pull), begin, _rising_by(begin, -LOAD_STEP), "pull")
     load = rate = radius = math.nan
     cause = ""
     if sustained is not None:
         point, cause = sustained.point, sustained.cause
-        load = point["nz"]
         rate = (point["q"] * math.sin(point["phi"]) + point["r"] * math.cos(point["phi"])) / math.cos(point["theta"])
         radius = speed / rate
+        load = math.hypot(1.0, speed * rate / float(craft.program.numbers[GRAVITY]))
+        if up is not None and up.value < load:
+            # what a turn sustains at full thrust, part of which lifts, is flown at that instant too
+            up = up._replace(value=load, cause=cause)
     more = _gust_load(craft, level, gust)
     return ManoeuvreRow(speed, load, cause, rate, radius, *_value(up), *_value(down), 1.0 + more, 1.0 - more)
 

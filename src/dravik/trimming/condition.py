@@ -200,6 +200,11 @@ class Condition:
         return self.airspeed < HOVER or (self.flight_path is not None and abs(self.flight_path) > STEEP)
 
     @property
+    def is_sideways(self) -> bool:
+        """Whether it flies nearly across its nose: alpha means little there, and sideslip is at the end of its range."""
+        return self.sideslip is not None and abs(self.sideslip) > STEEP and not self.is_steep and self.bank is None
+
+    @property
     def is_momentary(self) -> bool:
         """Whether it holds at one moment only, as at the bottom of a pull-up."""
         return self.manoeuvre is not None and self.manoeuvre.kind != "turn"
@@ -221,7 +226,15 @@ class Condition:
 def _sideslip(given: Quantity | None, *, free: bool) -> float | None:
     if given is None:
         return None if free else 0.0
-    return None if given == "free" else in_si(given, "angle", where="sideslip")
+    if given == "free":
+        return None
+    found = in_si(given, "angle", where="sideslip")
+    if not abs(found) <= 0.5 * math.pi + 1e-9:
+        raise DravikError(
+            f"a sideslip of {math.degrees(found):.4g} deg", expected="-90 deg to 90 deg",
+            hint="a heading and a track, for flight backwards",
+        )  # fmt: skip
+    return found
 
 
 def _path(asked: Asked, airspeed: float) -> tuple[float | None, float | None]:

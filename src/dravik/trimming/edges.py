@@ -16,7 +16,7 @@ from dravik.trimming.reporting import report
 from dravik.trimming.result import TrimPoint
 from dravik.trimming.search import Search
 
-__all__ = ["Edge", "edge_between", "nearest_held", "walk"]
+__all__ = ["Edge", "approached", "edge_between", "nearest_held", "walk"]
 
 Floats = NDArray[np.float64]
 # where a held condition is looked for, nearest first: factors of a speed, steps of a path (rad), shares of a manoeuvre
@@ -26,6 +26,13 @@ SHARES = np.array([0.8, 0.5, 0.2, 0.0])
 ALTITUDE_SHARES = np.array([0.8, 0.5, 0.2, 0.0])
 
 
+LOOKS = np.array([1e-3, 0.1, 0.3, 0.6, 0.9])  # shares of the way to what was asked, where an edge is doubted
+TABLE_HALVINGS = 40  # of an interval in which a table is left
+MOST_DOUBTS = 3
+SAME_EDGE = 1e-3  # of what was asked: edges on both sides of it that are no nearer than this stand
+STRIDES, MOST_STRIDES = 8, 60  # from a condition that holds to the one asked for
+# another stride where one leads nowhere: near engines that hardly turn slopes change from place to place
+STRIDE_FACTORS = (1.0, 2.0, 0.5, 1.5, 0.25, 3.0)
 ANGLE_STEP = 0.01  # rad
 FOLD = 1e-3  # slopes, and singular values as shares of the largest, that count as none: at a fold or the top of a curve
 _LIMITS = {
@@ -90,8 +97,70 @@ def nearest_held(craft: Aircraft, condition: Condition) -> list[Edge]:
         before = looked_at[looked_at.index(inside) - 1] if inside != looked_at[0] else asked
         edge = edge_between(family, inside, float(before), what, asked)
         if edge is not None:
-            found.append(edge)
-    return found
+            found.append(_doubted(family, edge))
+    # a figure that is both too small and too large has no edge: one of its values was not found
+    return [e for e in found if not any(o.what == e.what and _contradicts(o, e) for o in found)]
+
+
+def _contradicts(one: Edge, other: Edge) -> bool:
+    """Whether two edges of one figure leave nothing between them that is refused."""
+    low, high = sorted((one.value, other.value))
+    return one is not other and low <= one.asked <= high and high - low < SAME_EDGE * abs(one.asked)
+
+
+def _doubted(family: Family, edge: Edge) -> Edge:
+    """Return the edge that stands up to a second look: between it and what was asked for nothing holds.
+
+    A search that starts anew, or from the last point, may hold beyond a place where the halving ended.
+    """
+    for _ in range(MOST_DOUBTS):
+        places = edge.value + (edge.asked - edge.value) * LOOKS
+        family.chain.last = None
+        beyond = [float(v) for v in places if family.holds(float(v))]
+        if not beyond:
+            break
+        farthest = max(beyond, key=lambda v: abs(v - edge.value))
+        k = int(np.argmin(np.abs(places - farthest)))
+        outside = float(places[k + 1]) if k + 1 < len(places) else edge.asked
+        better = edge_between(family, farthest, outside, edge.what, edge.asked)
+        if better is None:
+            break
+        edge = better
+    return edge
+
+
+def approached(craft: Aircraft, condition: Condition) -> TrimPoint | None:
+    """Return the point of a condition by a path from the nearest that holds, one figure changed step by step, or None.
+
+    Before a condition is refused it is doubted so: a search that begins far away may miss what a short way finds.
+    """
+    for _, asked, make, looked_at in _figures(condition):
+        family = Family(craft, make)
+        inside = family.first_held(looked_at, briefly=True)
+        if math.isnan(inside):
+            continue
+        if _reaches(family, inside, asked):
+            return family.point(asked)
+    return None
+
+
+def _reaches(family: Family, inside: float, asked: float) -> bool:
+    """Whether a path of conditions, each from the one before, leads from one that holds to the one asked for."""
+    now, step = inside, (asked - inside) / STRIDES
+    for _ in range(MOST_STRIDES):
+        kept = family.chain.last
+        for factor in STRIDE_FACTORS:
+            value = now + factor * step
+            value = asked if (value - asked) * step >= 0.0 else value
+            family.chain.last = kept
+            if family.holds(value, starts=0):
+                break
+        else:
+            return False
+        now = value
+        if now == asked:
+            return True
+    return False
 
 
 def edge_between(family: Family, inside: float, outside: float, what: str, asked: float) -> Edge | None:
@@ -106,17 +175,48 @@ def edge_between(family: Family, inside: float, outside: float, what: str, asked
 
 
 def walk(family: Family, begin: float, steps: Iterable[float], what: str) -> Edge | None:
-    """Return the edge beyond a value that is held, walking over others; None where all or none of them are held."""
+    """Return the edge beyond a value that is held, walking over others; None where all or none of them are held.
+
+    A walk that begins inside of all tables ends where one of them ends: beyond it its last value goes on for ever.
+    """
     # what was walked over before may have led to another branch, such as one beyond the stall
     family.chain.last = None
-    if not family.holds(begin):
+    first = family.point(begin)
+    if first is None:
         return None
-    before = begin
+    before, is_inside = begin, not first.outside
     for value in steps:
-        if not family.holds(value, starts=0):
+        kept = family.chain.last
+        is_held = family.holds(value, starts=0)
+        if not is_held:
+            family.chain.last = kept
+            is_held = _reaches(family, before, value)
+        if not is_held:
+            family.chain.last = kept
             return edge_between(family, before, value, what, value)
+        if is_inside and (point := family.point(value)) is not None and point.outside:
+            family.chain.last = kept
+            return _end_of_table(family, before, value, what)
         before = value
     return None
+
+
+def _end_of_table(family: Family, inside: float, outside: float, what: str) -> Edge | None:
+    """Return the edge at which a condition that holds leaves a table, between two values that hold."""
+    left = family.point(outside)
+    for _ in range(TABLE_HALVINGS):
+        middle = 0.5 * (inside + outside)
+        point = family.point(middle)
+        if point is not None and point.outside:
+            outside, left = middle, point
+        else:
+            inside = middle
+    point = family.point(inside)
+    if point is None or left is None:
+        return None
+    ends = sorted({f"{o.table} over {o.axis}" for o in left.outside})
+    shown = ", ".join(ends[:2]) + (f" and {len(ends) - 2} more" if len(ends) > 2 else "")
+    return Edge(what, inside, outside, f"the table{'s' if len(ends) > 1 else ''} {shown} end{'s' if len(ends) == 1 else ''}", point)
 
 
 def _figures(c: Condition) -> Iterator[tuple[str, float, Callable[[float], Condition], Sequence[float]]]:

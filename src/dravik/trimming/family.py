@@ -93,3 +93,11 @@ class Family:
         """Return the first of some values that is held; nan without one. ``briefly`` from a few starts each."""
         starts = FEW if briefly else MANY
         return next((float(v) for v in values if self.holds(float(v), starts=starts)), math.nan)
+
+    def somewhere(self, values: Sequence[float]) -> float:
+        """Return the first of some values that is held, looked for briefly and then from all starts; nan without one.
+
+        Engines that settle slowly need to be followed to their rest before anything is held.
+        """
+        found = self.first_held(values, briefly=True)
+        return self.first_held(values) if math.isnan(found) else found

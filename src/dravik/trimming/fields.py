@@ -24,6 +24,7 @@ from dravik.kernel.equilibrium import (
 )
 from dravik.kernel.program import EVERYTHING, SIGNALS
 from dravik.plants import Matrices, Plant
+from dravik.trimming.freedom import Freedom
 from dravik.trimming.search import LARGEST_STEP, Search
 from dravik.trimming.statement import Equation, Statement, coordinates_of
 
@@ -130,7 +131,18 @@ def aircraft_search(craft: Aircraft, statement: Statement) -> tuple[Search, Airc
         elif at < 0 and f.low >= 0.0 and f.high < math.inf:
             levers.append(i)
     still = [i for i, e in enumerate(statement.equations) if e.is_rate and places[e.of] >= N_CHART]
-    return Search(statement, field, levers, inner, still), field
+    return Search(statement, field, levers, inner, still, _freedom(craft, statement)), field
+
+
+def _freedom(craft: Aircraft, statement: Statement) -> Freedom:
+    """Return the inputs among the unknowns that a trim may leave where they are."""
+    own = [(i, f, craft.inputs[f.name]) for i, f in enumerate(statement.free) if f.name in craft.inputs]
+    able = [(i, f, spec) for i, f, spec in own if spec.trim]
+    scales = np.array([f.scale for _, f, _ in able])
+    return Freedom(
+        [i for i, _, _ in able], np.array([spec.default for *_, spec in able]) / scales,
+        np.array([spec.weight for *_, spec in able]),
+    )  # fmt: skip
 
 
 class PlantField:

@@ -6,10 +6,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.aircraft import Aircraft
+from dravik.aircraft.world import Wind
 from dravik.constants import STANDARD_GRAVITY
 from dravik.errors import DravikError, nearest
 from dravik.formula import StateSlot
 from dravik.kernel.chart import N_CHART
+from dravik.kernel.program import GRAVITY
 from dravik.trimming.condition import Condition, Manoeuvre
 from dravik.trimming.statement import Equation, Free, Statement, constant_limits, coordinates_of, states_at_rest
 from dravik.units import in_si, kind_of_unit
@@ -27,7 +29,7 @@ def pose(craft: Aircraft, condition: Condition) -> Statement:
         u[craft.input_index(name)] = value
     z = np.zeros(N_CHART + len(craft.tape.states))
     z[0], z[1], z[2], z[8] = condition.north, condition.east, condition.altitude, condition.heading
-    in_body = condition.is_steep or condition.is_headed
+    in_body = condition.is_steep or condition.is_headed or condition.is_sideways
     free, equations = _in_body_velocities(condition, z, u, craft) if in_body else _on_a_wing(condition, z, craft)
     # what the condition gives is a follower's value at once: from far away a limit in a law may hide every slope
     heading = math.remainder(condition.heading, 2.0 * math.pi)  # as the signals have it
@@ -106,23 +108,21 @@ def _on_a_wing(condition: Condition, z: Floats, craft: Aircraft) -> tuple[list[F
     # in a pull the thrust is that of level flight: the speed falls as it will
     rigid = _RIGID[1:] if has_level_thrust(craft, condition) else _RIGID
     equations = [Equation(name, is_rate=True) for name in rigid]
-    equations += _path(condition)
+    equations += _path(condition, craft)
     if condition.is_speed_free:
         free.append(Free("airspeed", condition.airspeed, 0.3 * condition.airspeed, 0.1, hard=True))
     if condition.track is not None:
         free.append(Free("psi", condition.track))
         equations.append(Equation("track", condition.track, is_direction=True))
     if manoeuvre is not None and manoeuvre.kind == "turn":
+        if manoeuvre.by == "load_factor":
+            manoeuvre = Manoeuvre("turn", "rate", _turn_rate(craft, condition, manoeuvre.value))
         _add_turn(manoeuvre, condition, free, equations, bank, turning)
     elif manoeuvre is not None and manoeuvre.kind == "roll":
         _add_roll(manoeuvre.value, condition, free, equations, craft)
     else:
         if manoeuvre is not None:
-            rate = manoeuvre.value if manoeuvre.by == "rate" else STANDARD_GRAVITY * (load - 1.0) / condition.airspeed
-            z[10] = rate
-            if manoeuvre.by == "load_factor":
-                free.append(Free("q", rate, 0.1))
-                equations.append(Equation("nz", manoeuvre.value))
+            z[10] = manoeuvre.value if manoeuvre.by == "rate" else _pull_rate(craft, condition, manoeuvre.value)
         if condition.bank is None:
             free.append(Free("phi", 0.0, 1.0, -1.5, 1.5))
         if condition.sideslip is None:
@@ -130,8 +130,12 @@ def _on_a_wing(condition: Condition, z: Floats, craft: Aircraft) -> tuple[list[F
     return free, equations
 
 
-def _path(condition: Condition) -> list[Equation]:
+def _path(condition: Condition, craft: Aircraft) -> list[Equation]:
     """Return the equation of the flight path; none where it is free."""
+    blows = craft.configuration.world.wind != Wind() or any(n.startswith("wind_") for n in condition.inputs)
+    if condition.flight_path == 0.0 and blows:
+        # level flight said by its climb: over a fixed point in wind a path over the ground has no angle
+        return [Equation("climb_rate", 0.0)]
     if condition.path_is_free:
         return []
     if condition.climb_rate is not None:
@@ -162,6 +166,25 @@ def _first_guess(manoeuvre: Manoeuvre, condition: Condition) -> tuple[float, flo
     return 1.0 / math.cos(bank), bank, STANDARD_GRAVITY * math.tan(bank) / max(level, 1.0)
 
 
+def _turn_rate(craft: Aircraft, condition: Condition, load: float) -> float:
+    """Return the rate (rad/s) of a steady turn of a load factor: lift over weight, normal to the flight path.
+
+    The lift carries the weight across the path and what the turn needs inwards: n^2 = cos^2 g + (V cos g w/gravity)^2.
+    """
+    level = math.cos(condition.slope)
+    inwards = math.sqrt(max(load**2 - level**2, 0.0)) if abs(load) > 1.0 else 0.0
+    return math.copysign(_gravity(craft) * inwards / (condition.airspeed * level), load)
+
+
+def _pull_rate(craft: Aircraft, condition: Condition, load: float) -> float:
+    """Return the pitch rate (rad/s) of a pull or push to a load factor: lift over weight, normal to the flight path."""
+    return _gravity(craft) * (load - math.cos(condition.slope)) / condition.airspeed
+
+
+def _gravity(craft: Aircraft) -> float:
+    return float(craft.program.numbers[GRAVITY])
+
+
 def _add_turn(
     manoeuvre: Manoeuvre, condition: Condition, free: list[Free], equations: list[Equation], bank: float, rate: float
 ) -> None:
@@ -171,9 +194,7 @@ def _add_turn(
     equations += [Equation(name, is_rate=True) for name in ("phi", "theta")]
     if manoeuvre.by != "bank":
         free.append(Free("phi", bank, 1.0, -1.55, 1.55))
-    if manoeuvre.by == "load_factor":
-        equations.append(Equation("nz", abs(manoeuvre.value)))
-    elif manoeuvre.by in ("rate", "radius"):
+    if manoeuvre.by in ("rate", "radius"):
         level = condition.airspeed * math.cos(condition.slope)
         turning = manoeuvre.value if manoeuvre.by == "rate" else level / manoeuvre.value
         equations.append(Equation("psi", turning, is_rate=True))
@@ -200,16 +221,20 @@ def _in_body_velocities(
     """Return the unknowns and equations of the rigid body in u, v, w: hover, steep paths, a track across the nose."""
     path = condition.slope
     course = condition.heading if condition.track is None else condition.track
+    if condition.is_sideways:
+        # from the flow's direction: at a right angle the sideslip itself has no slope
+        course = condition.heading + (condition.sideslip or 0.0)
     level = condition.airspeed * math.cos(path)
     wanted = [level * math.cos(course), level * math.sin(course), condition.airspeed * math.sin(path)]
     scale, across = max(1.0, condition.airspeed), course - condition.heading
-    guess = (level * math.cos(across), level * math.sin(across), 0.0) if condition.is_headed else (0.0, 0.0, 0.0)
+    has_course = condition.is_headed or condition.is_sideways
+    guess = (level * math.cos(across), level * math.sin(across), 0.0) if has_course else (0.0, 0.0, 0.0)
     free = [Free(name, value, scale) for name, value in zip("uvw", guess, strict=True)]
     free += [Free(name, 0.0, 1.0, -1.5, 1.5) for name in ("phi", "theta")]
     equations = [Equation(name, is_rate=True) for name in ("u", "v", "w", "p", "q", "r")]
     if condition.is_headed:
         equations += [Equation("airspeed", condition.airspeed), Equation("track", course, is_direction=True)]
-        return free, [*equations, *_path(condition)]
+        return free, [*equations, *_path(condition, craft)]
     air = craft.air_at((condition.north, condition.east, condition.altitude), u)
     for name, rate, wind in zip(("north", "east", "altitude"), wanted, air, strict=True):
         equations.append(Equation(name, rate + wind, is_rate=True))

@@ -52,11 +52,12 @@ def report(
         for slot in craft.tape.states
         if slot.is_integral and abs(work.registers[slot.rate]) > TOLERANCE
     }
+    spare = search.told(v) if reached else []
     stops = at_stop(craft, search, field, v)  # moves the field, so that it comes last
     residuals = dict(zip(search.names, left.tolist(), strict=True))
     return TrimPoint(
         craft, statement, x, u, signals, residuals, stops, drifting, reached, field.evaluations,
-        [f.name for f in statement.free], outside,
+        [f.name for f in statement.free], outside, spare,
     )  # fmt: skip
 
 

@@ -27,7 +27,8 @@ class TrimPoint:
     ``state`` is the integrated state, ``inputs`` the inputs in the kernel's order, ``signals`` every
     signal's value (SI). ``residuals`` by equation; ``at_stop`` names the
     unknowns at a limit; ``drifting`` names integrals that do not stand still; ``outside`` tables that the point has
-    left, beyond the last of which each holds its end.
+    left, beyond the last of which each holds its end; ``spare`` says how inputs were chosen of which there are more
+    than the condition needs.
 
     >>> import dravik as dv
     >>> point = dv.trim(dv.sample("tarn"), airspeed="62 m/s", altitude="300 m")
@@ -47,6 +48,7 @@ class TrimPoint:
     evaluations: int
     unknowns: list[str] = field(default_factory=list)
     outside: list[TableLeft] = field(default_factory=list)
+    spare: list[str] = field(default_factory=list)
 
     @property
     def title(self) -> str:

@@ -9,6 +9,7 @@ to load than a trim takes.
 
 from collections.abc import Iterator, Sequence
 from contextlib import suppress
+from functools import cached_property
 from itertools import chain, islice, product
 from typing import Protocol
 
@@ -16,6 +17,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.errors import DravikError
+from dravik.trimming.freedom import Freedom, least_deflection, rank_of, shares
 from dravik.trimming.settling import SETTLED, follow_to_rest
 from dravik.trimming.statement import Statement
 
@@ -26,6 +28,8 @@ FEW_STEPS = 12  # of Newton's method, which needs three to six from nearby
 MOST_EVALUATIONS = 120  # of the bounded least squares, whose result is reported and not held
 ROUNDS = 4  # of engines and the rest in turns
 BEYOND = 1e100  # residuals beyond this count as no value at all
+NEARLY = 0.3  # residual that is worth more steps
+CLEARLY = 1e-6  # share by which a way must be better than those before: equal ways leave the first
 LARGEST_STEP = 0.5  # largest Newton step of a scaled unknown (angles in rad, inputs in half ranges)
 LEVERS = (0.8, 0.15, 0.5)  # throttle settings, as shares of the range, from which a stalled search is restarted
 ALPHAS = (0.2, 0.1, -0.05)  # rad: angles of attack for the same
@@ -63,7 +67,7 @@ class Search:
 
     def __init__(
         self, statement: Statement, field: Field, levers: Sequence[int], inner: Sequence[int],
-        inner_equations: Sequence[int],
+        inner_equations: Sequence[int], freedom: Freedom | None = None,
     ) -> None:  # fmt: skip
         self.statement, self.field = statement, field
         free = statement.free
@@ -75,12 +79,65 @@ class Search:
         self.levers, self.inner, self.inner_equations = list(levers), list(inner), list(inner_equations)
         # initial values of engine states may be far from equilibrium at any throttle
         self._settle_first = any(free[i].start != 0.0 for i in self.inner)
+        self.freedom = freedom
+
+    @cached_property
+    def spare(self) -> int:
+        """How many more inputs are free than the condition needs; with unknowns that move nothing counted too."""
+        if self.freedom is None or not self.freedom.places:
+            return 0
+        more = len(self.start) - len(self.names)
+        if more < 0 or (more == 0 and self.statement.coordinates == "air"):
+            return 0
+        if self.statement.coordinates == "air":
+            return more
+        # in hover controls may move nothing
+        rank = rank_of(self.field.slopes(self.settled(self.start)))
+        return min(len(self.start) - rank, len(self.freedom.places))
+
+    def _least(self, start: Floats) -> Floats | None:
+        """Return the answer with as many inputs at neutral as are spare and the others deflected least, or None."""
+        freedom = self.freedom
+        assert freedom is not None
+        best: Floats | None = None
+        for held in freedom.ways(self.spare):
+            v = self._with_held(start, held)
+            if v is not None and (best is None or freedom.cost(v) < freedom.cost(best) * (1.0 - CLEARLY)):
+                best = v
+        if best is None:
+            v = least_deflection(self.field, start, freedom, (self.low, self.high), LARGEST_STEP)
+            best = v if self._is_answer(v) else None
+        return best
+
+    def _with_held(self, start: Floats, held: Sequence[int]) -> Floats | None:
+        """Return the answer with some inputs at their neutral value, or None."""
+        freedom = self.freedom
+        assert freedom is not None
+        v, rest = freedom.at_neutral(start, held), [i for i in range(len(start)) if i not in held]
+        if len(rest) == len(self.names):
+            self.field.residual(v)  # leaves the field at this point
+            v[rest], _ = self.field.newton(v[rest], rest, range(len(self.names)))
+        else:
+            v = least_deflection(self.field, v, freedom, (self.low, self.high), LARGEST_STEP, held=held)
+        return v if self._is_answer(v) else None
+
+    def told(self, v: Floats) -> list[str]:
+        """Return in words how spare inputs were dealt with at an answer; nothing where there are none."""
+        if not self.spare or self.freedom is None:
+            return []
+        return shares(self.field, v, self.freedom, [f.name for f in self.statement.free])
 
     def solve(self) -> tuple[Floats, bool]:
         """Return the unknowns, scaled, and whether every equation holds within the limits."""
         start = self.start
         square = len(start) == len(self.statement.equations)
-        if square:
+        if self.spare:
+            first = self.settled(start) if self._settle_first else start.copy()
+            for begin in chain([first], self._other_starts(start)):
+                least = self._least(begin)
+                if least is not None:
+                    return least, True
+        elif square:
             v, _ = self.field.newton(self.settled(start) if self._settle_first else start.copy())
             if self._is_answer(v):
                 return v, True
@@ -102,8 +159,20 @@ class Search:
 
     def nearby(self, v: Floats) -> Floats | None:
         """Return the answer that a few steps of Newton's method find from one point, or None."""
-        found, _ = self.field.newton(v, most=FEW_STEPS)
+        if self.spare:
+            return self._nearby_least(v)
+        found, size = self.field.newton(v, most=FEW_STEPS)
+        if TOLERANCE <= size < NEARLY:  # engines that hardly turn come to their rest slowly
+            found, _ = self.field.newton(found)
         return found if self._is_answer(found) else None
+
+    def _nearby_least(self, v: Floats) -> Floats | None:
+        """Return the answer near a point with the same inputs at neutral, or else that of all ways."""
+        freedom = self.freedom
+        assert freedom is not None
+        held = [k for k, value in zip(freedom.places, freedom.neutral, strict=True) if v[k] == value]
+        found = self._with_held(v, held) if len(held) == self.spare else None
+        return found if found is not None else self._least(v)
 
     def quick(self, starts: int, *, patient: bool = True) -> Floats | None:
         """Return an answer by Newton's method from so many of the usual starts, or None.

@@ -13,7 +13,7 @@ from dravik.kernel.chart import N_CHART
 from dravik.kernel.program import N_RIGID
 from dravik.plants import Plant
 from dravik.trimming.condition import Asked, Condition, Quantity, check_names
-from dravik.trimming.edges import nearest_held
+from dravik.trimming.edges import approached, nearest_held
 from dravik.trimming.family import Family
 from dravik.trimming.fields import PlantField, aircraft_search
 from dravik.trimming.plant_statement import plant_statement
@@ -100,6 +100,8 @@ def trim(
     search.check()
     v, reached = search.solve()
     point = report(craft, statement, search, field, v, reached)
+    if not reached and asked is not None:
+        point = approached(craft, asked) or point
     if strict and not point.reached:
         edges = [] if asked is None else nearest_held(craft, asked)
         hint = "; or ".join(map(str, edges)) or advice(point)
