@@ -1,7 +1,7 @@
 """What compiling an aircraft gives beside its program: signals, inputs and events with their units and meanings."""
 
 import math
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Collection, Mapping
 from dataclasses import dataclass, field, fields, replace
 from functools import cached_property
 from typing import TYPE_CHECKING, Any, Literal, NamedTuple
@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from dravik.definition.effectors import Effector
 from dravik.formula import Tape
 from dravik.kernel import Program, linked
-from dravik.kernel.program import EVENT_ACTIONS
+from dravik.kernel.program import EVENT_ACTIONS, RATES
 
 if TYPE_CHECKING:
     from dravik.kernel.own_code import OwnCode
@@ -103,6 +103,15 @@ class Built:
     def signal_registers(self) -> NDArray[np.int64]:
         """The registers of all signals, in order."""
         return np.array([self.tape.names[n] for n in self.signals], dtype=np.int64)
+
+    def standing_still(self, names: Collection[str]) -> "Built":
+        """Return the same with some states whose rate is zero whatever their formula says."""
+        layout, zero = self.unlinked.layout.copy(), len(self.tape.registers)
+        for i, slot in enumerate(self.tape.states):
+            if slot.name in names:
+                layout[layout[RATES] + i] = zero
+        tape = replace(self.tape, registers=np.append(self.tape.registers, 0.0))
+        return replace(self, tape=tape, unlinked=self.unlinked._replace(layout=layout), code=None)
 
     def never_ending_by(self, name: str) -> "Built":
         """Return the same with an event that is logged and no longer ends a run."""

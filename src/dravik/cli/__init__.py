@@ -81,8 +81,11 @@ def _told(error: DravikError, code: int, *, as_json: bool) -> int:
     """Print an error for people, and for programs its parts; returns the exit code."""
     _say(str(error))
     if as_json:
-        parts = {"what": error.what, "where": error.where, "expected": error.expected, "try": error.hint} \
-            if not isinstance(error, DefinitionError) else {"problems": error.problems}
+        parts = (
+            {"what": error.what, "where": error.where, "expected": error.expected, "try": error.hint}
+            if not isinstance(error, DefinitionError)
+            else {"problems": error.problems}
+        )
         _print_json({"error": str(error), **parts}, code)
     return code
 

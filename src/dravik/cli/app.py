@@ -5,6 +5,7 @@ from typing import Annotated
 
 import typer
 
+from dravik.aircraft.outside import told as told_outside
 from dravik.cli.blades import blades
 from dravik.cli.common import (
     AircraftFile,
@@ -211,7 +212,9 @@ def trim(
                 "aircraft": craft.name, "loading": craft.loading_name, "reached": point.reached,
                 "signals": point.signals, "residuals": point.residuals, "at_stop": point.at_stop,
                 "drifting": point.drifting, "hands_off_60_s": proof.rows() if proof else None,
-                "hands_off": proof.title if proof else None,
+                "hands_off": proof.title if proof else None, "hands_off_holds": proof.holds if proof else None,
+                "doubles_s": proof.doubles if proof else None,
+                "tables_left": [o.row() for o in point.outside], "spare": point.spare,
             }
         )  # fmt: skip
     else:
@@ -223,11 +226,14 @@ def trim(
         say(f"largest residual {point.worst_residual:.1e} (m/s^2, rad/s^2) after {point.evaluations} evaluations")
         for text in point.at_stop:
             say(f"{text}", "yellow")
+        for text in (*point.spare, *told_outside(point.outside)):
+            say(text, "yellow")
         for name, rate in point.drifting.items():
             say(f"{name} does not stand still: {rate:.3g} a second", "yellow")
         if proof:
             rows = [list(r.values()) for r in proof.rows()]
             show_rows(proof.title, ["signal", "drift", "allowed", "unit"], rows)
+            say(f"the trim {proof.verdict}", "" if proof.holds else "red")
     if proof and not proof.holds:
         raise typer.Exit(1)
 

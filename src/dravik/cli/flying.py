@@ -240,9 +240,7 @@ def _say_reach(scenario: "Scenario") -> None:
     """Print the places that a shot can reach."""
     band = scenario.band
     if band is not None:
-        say(
-            f"reach at {band.altitude:.0f} m within {band.miss:g} m: {band}, unguided {band.middle:.0f} m"
-        )
+        say(f"reach at {band.altitude:.0f} m within {band.miss:g} m: {band}, unguided {band.middle:.0f} m")
 
 
 def craft_or_scenario(name: str, loading: str, law: list[str] | None) -> "Aircraft":

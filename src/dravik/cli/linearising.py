@@ -149,7 +149,7 @@ def linearise(
             say(f"written: {wanted.out}")
         if whole is not None:
             _show_whole_proof(whole, craft)
-    if (proof and not proof.is_complete) or (whole is not None and not whole.holds):
+    if (proof and not proof.holds) or (whole is not None and not whole.holds):
         raise typer.Exit(1)
 
 
@@ -161,7 +161,8 @@ def _emit_model(
     if whole is not None:
         more |= {"proof": whole.rows(), "parting_sizes": whole.parting}
     errors = proof.errors if proof else None
-    emit({**model.as_dict(), "modes": modes.rows(), "difference_from_nonlinear": errors, **more})
+    told = {"difference_from_nonlinear": errors, "holds": proof.holds if proof else None}
+    emit({**model.as_dict(), "modes": modes.rows(), **told, **more})
 
 
 def _whole_proof(craft: "Aircraft", point: "TrimPoint", *, quiet: bool) -> "ModelProof":
@@ -287,6 +288,7 @@ def _show_model(model: "LinearModel", modes: "Modes", proof: "LinearProof | None
     if proof:
         rows = [(n, 100.0 * e) for n, e in proof.errors.items()]
         show_rows(f"linear against nonlinear, {proof.title}", ["signal", "difference [% of peak]"], rows)
+        say(proof.verdict, "" if proof.holds else "red")
 
 
 def _proof(point: "TrimPoint", control: str) -> "LinearProof | None":

@@ -183,7 +183,10 @@ def _show(title: str, found: "Margins") -> None:
     ]  # fmt: skip
     show_rows("the loop", ["what", "value", ""], figures)
     beside = found.closes and not found.is_stable
-    say(f"the closed loop is {'' if found.closes else 'not '}stable" + (", but for what it does not touch:" if beside else ""))
+    say(
+        f"the closed loop is {'' if found.closes else 'not '}stable"
+        + (", but for what it does not touch:" if beside else "")
+    )
     for growing in found.growing:
         say(str(growing), "yellow" if beside else "red")
     if not found.agree:

@@ -22,7 +22,7 @@ from dravik.flight.options import Options, check_options, steps_between
 from dravik.flight.origin import ending, origin
 from dravik.flight.recording import Event, Recording, event_rows
 from dravik.flight.rows import NEVER, Rows
-from dravik.flight.schedule import Schedule
+from dravik.flight.schedule import Following, Schedule
 from dravik.flight.writing import RecordingWriter
 from dravik.kernel.integrate import LAST_EVALUATED, LAST_RECORDED, LAST_UNTOUCHED
 from dravik.kernel.program import EVENT_COUNT, NOT_FINITE, OUTSIDE_TABLE, PAUSED, STOP_EVENT
@@ -35,6 +35,7 @@ __all__ = ["Flight"]
 Floats = NDArray[np.float64]
 LONGEST = 5.0  # s of flight: longest stretch before progress is reported and an interrupt can act
 CLOCK = 0.2  # s of wall-clock time, the same
+STANDS = 1e-9  # rad/s, m/s: slower, what an input follows stands still
 MOST_STEPS = 1e15  # beyond, the times of neighbouring steps are the same number
 MOST_TURNS = 50  # changes of mode of one machine at one moment
 FIRST_STEPS = 50  # length of the first stretch: short, because the speed of this machine is not known yet
@@ -80,6 +81,7 @@ class Flight:
         controls = options.get("controls") or {}
         self.schedule = Schedule(body, change.inputs, controls, options.get("turbulence"), self.dt, self.offset, made)
         self.schedule.histories.extend(change.histories)
+        self.schedule.followers = self._following(start, controls)
         self.schedule.gusts_for = start.gusts_for if isinstance(start, Start) else None
         self.start_inputs = dict(zip(body.inputs, change.inputs.tolist(), strict=True))
         self.tasks = Tasks(options.get("devices", ()), body, self.dt, (self.set_parameter, self.change))
@@ -135,6 +137,25 @@ class Flight:
         return pauses.Change(
             x, inputs, [pauses.gust_of(craft, n, t) for n, t in start.begun] if craft is not None else []
         )
+
+    def _following(self, start: Startable, controls: Mapping[str, Any]) -> list[Following]:
+        """Return the inputs that go on with what they follow, in a turn or a climb that was trimmed."""
+        if isinstance(start, Start):
+            return [Following(self.body.input_index(n), *rest) for n, *rest in start.following]
+        if not isinstance(start, TrimPoint):
+            return []
+        taken = {self.body.input_index(n) for n in controls}
+        rates = {"psi": start.turning, "track": start.turning, "altitude": start.signals["climb_rate"]}
+        found = []
+        for place, spec in enumerate(self.body.inputs.values()):
+            rate = rates.get(spec.follows, 0.0)
+            if place not in taken and abs(rate) > STANDS:
+                base, wraps = (
+                    float(self.schedule.inputs[place]),
+                    spec.follows != "altitude" and math.isfinite(spec.high),
+                )
+                found.append(Following(place, base, rate, self.offset, wraps))
+        return found
 
     def _evaluate(self) -> None:
         self.body.evaluate(self.time, self.x, self.schedule.inputs)

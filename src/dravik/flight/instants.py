@@ -23,7 +23,8 @@ class Start:
 
     A flight that goes on from another starts at the time the other had reached (s), in turbulence made for the same
     airspeeds, heights and heading (``gusts_for``, ``gust_segments``), in gusts of faults that had ``begun``, and with
-    its ``devices``, ``parameters`` and ``memory`` as they were.
+    its ``devices``, ``parameters`` and ``memory`` as they were, and inputs that go on ``following`` (name, value, rate,
+    since when, whether an angle) what they followed in a turn or climb that was trimmed.
 
     >>> import dravik as dv
     >>> craft = dv.sample("pika")
@@ -41,6 +42,7 @@ class Start:
     devices: Mapping[str, Any] = field(default_factory=dict)
     parameters: Mapping[str, float] = field(default_factory=dict)
     memory: Mapping[str, float] = field(default_factory=dict)
+    following: tuple[tuple[str, float, float, float, bool], ...] = ()
 
 
 Startable = TrimPoint | PlantTrim | Start

@@ -9,10 +9,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.aircraft import Aircraft
+from dravik.aircraft.actuators import FOLLOW_TIME
 from dravik.definition import arguments
 from dravik.errors import DravikError, require
 from dravik.flight.histories import History, doublet, sine
-from dravik.flight.proofs import prove_linear
+from dravik.flight.proofs import as_long_as_it_lasts, fastest_growth, prove_linear
 from dravik.linear import LinearModel, linearise
 from dravik.trimming import TrimPoint
 
@@ -26,7 +27,12 @@ FAINT = 0.1  # of the largest answer: fainter ones, often of second order in the
 ALLOWED = 0.02  # of the peak, for a small input
 PART = 0.05  # of the peak: where linear and nonlinear answers are said to part
 FREQUENCIES = (0.5, 2.0, 6.0)  # rad/s
+GROWN = 30.0  # times that a disturbance may grow in a flight of an unstable aircraft
 SHARE = 0.2  # of the small doublet: the amplitude of sines, which may meet a resonance
+SECOND_STEPS = (2e-4, 2e-5, 2e-6)  # of the size of a variable, of the second method
+BELOW = 0.8  # of the greatest rate of an actuator
+
+REACHED, FELT = 6, 1e-9  # steps through the model, and the share of an input below which nothing answers
 SECOND = 5e-5  # largest relative difference of two methods: over tables whose curvature jumps, by their different steps
 ANALYTIC = 1e-7  # of rows that are known exactly
 
@@ -84,7 +90,9 @@ def prove_model(
     if point.statement.is_momentary:
         raise DravikError(f"{point.title} holds at one moment only", expected="a condition that can be flown on")
     model = linearise(craft, point, outputs=list(SIGNALS))
-    names = arguments.names(controls, "controls") or _answering(craft, model)
+    names, idle = arguments.names(controls, "controls"), list[str]()
+    if not names:
+        names, idle = _answering(craft, model)
     for name in names:
         craft.input_index(name)
     checks: list[ModelCheck] = []
@@ -97,33 +105,63 @@ def prove_model(
         if told is not None:
             told((k + 1) / (len(names) + 1))
     checks += [_second_method(craft, point, model), *_kinematics(model)]
+    if idle:
+        checks.append(ModelCheck("controls that move nothing here", 0.0, 0.0, f"{', '.join(idle)}: not flown"))
+    if not names:
+        checks.append(ModelCheck("controls that move something", math.inf, 0.0, "none: nothing was flown"))
     if told is not None:
         told(1.0)
     return ModelProof(model, checks, parting)
 
 
-def _answering(craft: Aircraft, model: LinearModel) -> list[str]:
-    """Return the effectors whose inputs the model answers to."""
-    found = []
-    moved = list(craft.definition.controls) or [n for n, spec in craft.inputs.items() if spec.trim]
+def _answering(craft: Aircraft, model: LinearModel) -> tuple[list[str], list[str]]:
+    """Return the effectors, or else the inputs that trims move, to which a signal answers, and effectors that none does.
+
+    Where effectors move nothing, as surfaces in hover, the inputs show what the rotors do.
+    """
+    found, idle = [], []
+    moved = list(craft.definition.controls)
     for name in moved:
-        column = model.B[:, craft.input_index(name)]
+        (found if _is_answered(craft, model, name) else idle).append(name)
+    if idle or not moved:
+        found += [n for n, s in craft.inputs.items() if s.trim and n not in moved and _is_answered(craft, model, n)]
+    able = []
+    for name in found:
         # at a stop the model holds to one side alone, which a doublet or a sine does not
         at_stop = _at_bound(craft, name, float(dict(zip(model.states, model.x0, strict=True)).get(name, math.nan)))
-        if np.any(np.abs(column) > 1e-9) and not at_stop:
-            found.append(name)
-    return found
+        if not at_stop:
+            able.append(name)
+    return able, idle
+
+
+def _is_answered(craft: Aircraft, model: LinearModel, name: str) -> bool:
+    """Whether a small doublet on an input moves any of the signals, by the model, more than rounding does."""
+    size, _ = _small(craft, name)
+    column = model.B[:, [craft.input_index(name)]]
+    # where it leads within some steps: through the actuator, the motion, and what follows from that
+    reached, largest = column * size, 0.0
+    for _ in range(REACHED):
+        largest = max(largest, float(np.max(np.abs(model.C @ reached), initial=0.0)))
+        reached = model.A @ reached / max(float(np.linalg.norm(model.A)), 1.0)
+    return largest > FELT * size
 
 
 def _small(craft: Aircraft, name: str) -> tuple[float, str]:
+    """Return a doublet's size, SI, and its unit: so small that the actuator stays below its greatest rate."""
     unit = list(craft.inputs.values())[craft.input_index(name)].unit
-    return SMALL.get(unit, 0.005), unit
+    size, effector = SMALL.get(unit, 0.005), craft.definition.controls.get(name)
+    if effector is not None and effector.rate is not None:
+        quick = effector.frequency if effector.frequency is not None else 1.0 / (effector.lag or FOLLOW_TIME)
+        # from one side of a doublet to the other is twice its size, and a first-order lag begins at its fastest
+        size = min(size, BELOW * effector.rate / (2.0 * quick))
+    return size, unit
 
 
 def _difference(
     craft: Aircraft, point: TrimPoint, model: LinearModel, name: str, history: History, duration: float
 ) -> float:
     """Return the largest error of the signals that answer, over their peaks; inf where the flight breaks off."""
+    duration = as_long_as_it_lasts(duration, fastest_growth(model), GROWN, 0.01)
     proof = prove_linear(point, control=name, history=history, signals=list(SIGNALS), duration=duration, model=model)
     if not proof.is_complete:
         return math.inf
@@ -203,16 +241,21 @@ def _second_method(craft: Aircraft, point: TrimPoint, model: LinearModel) -> Mod
             or _at_bound(craft, moved, known.get(moved, 0.5))
         ):
             continue
-        step = 2e-4 * max(1.0, abs(float(values[column])))
-        slopes = []
-        for h in (step, 0.5 * step):
+        size = max(1.0, abs(float(values[column])))
+
+        def slopes_by(h: float, column: int = column) -> Floats:
             sides = []
             for side in (h, -h):
                 there = values.copy()
                 there[column] += side
                 sides.append(plant.evaluate(0.0, there[: len(z)], there[len(z) :])[0][keep])
-            slopes.append((sides[0] - sides[1]) / (2.0 * h))
-        found = (4.0 * slopes[1] - slopes[0]) / 3.0
+            return np.asarray((sides[0] - sides[1]) / (2.0 * h))
+
+        # a step must stay below what bends the model, such as the greatest rate of a slow actuator: of some the one
+        # that agrees best with half of it
+        tried = [(slopes_by(h), slopes_by(0.5 * h)) for h in (size * s for s in SECOND_STEPS)]
+        whole, half = min(tried, key=lambda pair: float(np.max(np.abs(pair[0] - pair[1]), initial=0.0)))
+        found = (4.0 * half - whole) / 3.0
         own = model.A[:, model.states.index(name)] if name in model.states else model.B[:, model.inputs.index(name)]
         judged += 1
         worst = max(worst, float(np.max(np.abs(found - own)) / max(float(np.max(np.abs(own))), 1e-3)))

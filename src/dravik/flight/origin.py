@@ -75,6 +75,9 @@ def ending(flight: Flown) -> dict[str, Any]:
         "gust_segments": schedule.gusts.made if schedule.gusts is not None else [],
         "begun": flight.begun_gusts,
     }
+    if schedule.followers:
+        names_of_inputs = list(inputs)
+        found["following"] = [[names_of_inputs[f.place], *f[1:]] for f in schedule.followers]
     if flight.body.parameters:
         registers = flight.work.registers
         found["parameters"] = {n: float(registers[flight.body.registers[n]]) for n in flight.body.parameters}

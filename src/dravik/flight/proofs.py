@@ -1,5 +1,6 @@
 """Proofs by flying: that a trim holds, and that a linear model answers like the aircraft it was taken from."""
 
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
@@ -7,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.aircraft import Aircraft
+from dravik.aircraft.still import standing_still
 from dravik.errors import DravikError
 from dravik.flight.bodies import body_of
 from dravik.flight.flying import fly
@@ -17,13 +19,22 @@ from dravik.plants import Plant
 from dravik.trimming import PlantTrim, TrimPoint
 from dravik.units import from_si, quantity
 
-__all__ = ["HoldProof", "LinearProof", "prove_linear", "prove_trim"]
+__all__ = ["HoldProof", "LinearProof", "as_long_as_it_lasts", "fastest_growth", "prove_linear", "prove_trim"]
 
 Floats = NDArray[np.float64]
 #: How far a trimmed aircraft may wander hands off in a minute: SI and rad.
 HOLD_LIMITS = {"airspeed": 0.01, "altitude": 0.1, "phi": 1.7453e-5, "theta": 1.7453e-5, "psi": 1.7453e-5}
 #: Share of a climb's drift with density that its linear model may miss (measured: 1 to 2 % in a minute at 2 to 6 deg).
 CURVATURE = 0.05
+LITTLE = 1e-7  # rad/s: the disturbance of the rates with which a trim is flown
+RATES = slice(10, 13)  # where p, q, r stand in the integrated state
+GROWN = 100.0  # times that a disturbance may grow in a proof of a trim
+DOUBLINGS = 8.0  # times that it may grow in a proof of a linear model: three doublings
+LASTS = 10.0  # s of a proof of a linear model, unless another time is asked for
+GROWS = 1e-3  # 1/s: slower growth is not worth a shorter proof
+ALLOWED = 0.02  # of the peak of each signal that answers, linear against nonlinear
+FAINT = 0.1  # of the loudest answer: fainter ones, often of second order in the input, are not judged
+SIZES = {"m/s": 0.01, "m": 0.01}  # what counts as much of a signal as a radian, by unit, over one
 PLANT_LIMIT = 1e-4  # allowed drift of a plant's states, relative to their scales
 
 
@@ -33,13 +44,16 @@ class HoldProof:
 
     In a climb ``drift`` is what differs from the drift that the change of density explains.
 
-    ``asked`` is the duration that the proof wants, s: what was flown for less proves nothing.
+    ``asked`` is the duration that the proof wants, s: what was flown for less proves nothing. ``doubles`` is the time
+    (s) in which a disturbance doubles, inf where none grows; ``frozen`` names what would have run down and was kept.
     """
 
     recording: Recording
     drift: dict[str, float]
     limits: dict[str, float]
     asked: float
+    doubles: float = np.inf
+    frozen: tuple[str, ...] = ()
 
     @property
     def is_complete(self) -> bool:
@@ -48,13 +62,25 @@ class HoldProof:
 
     @property
     def holds(self) -> bool:
-        """Whether every signal stayed within its limit, all the time asked for."""
-        return self.is_complete and all(self.drift[n] <= self.limits[n] for n in self.drift)
+        """Whether every signal stayed within its limit, all the time asked for; a limit that is not finite is none."""
+        kept = all(self.drift[n] <= self.limits[n] < np.inf for n in self.drift)
+        return self.is_complete and bool(self.drift) and kept
 
     @property
     def title(self) -> str:
         """What was flown, in words; where that was less than asked, also why."""
-        return _title(self.recording, self.asked, "flown hands off")
+        more = (
+            f", {', '.join(self.frozen)} kept as {'they are' if len(self.frozen) > 1 else 'it is'}"
+            if self.frozen
+            else ""
+        )
+        return _title(self.recording, self.asked, "flown hands off, a little disturbed") + more
+
+    @property
+    def verdict(self) -> str:
+        """Whether it holds, in words; and where a disturbance grows, how fast."""
+        grows = f"; unstable: a disturbance doubles in {self.doubles:.3g} s" if self.doubles < np.inf else ""
+        return ("holds" if self.holds else "does not hold") + grows
 
     def rows(self) -> list[dict[str, object]]:
         """Return one plain record for each signal, in units shown to people."""
@@ -77,8 +103,10 @@ def prove_trim(point: TrimPoint | PlantTrim, *, duration: str | float = 60.0, dt
 
     In a climb the air thins (or thickens), and speed, attitude and path drift with it. That drift is taken from the
     linear model, whose altitude state moves at the rate of climb; ``drift`` is what differs from it, and a twentieth
-    of it is allowed on top, because the linear model leaves out its curvature.
-    A battery that drains changes the thrust: then nothing can be held to a limit, and all are infinite.
+    of it is allowed on top, because the linear model leaves out its curvature. The flight begins with rates a ten
+    millionth off, so that an equilibrium that only rounding holds is seen; what the linear model makes of them is taken
+    off too. Where a disturbance grows the flight is as long as it takes to grow a hundredfold, if that is less.
+    What runs down by itself, such as a battery, is kept as it is.
     In a turn the heading is held against the rate of turn. Ground and sea do not end the flight. Of any other plant
     every state is held to a ten thousandth of its scale.
     Raises DravikError for what is no trimmed point, for a climb at 90 deg of pitch, which has no linear model, and for
@@ -97,45 +125,64 @@ def prove_trim(point: TrimPoint | PlantTrim, *, duration: str | float = 60.0, dt
         return HoldProof(run, wandered, {name: PLANT_LIMIT * scales.get(name, 1.0) for name in states}, asked)
     if point.statement.is_momentary:
         raise DravikError(f"{point.title} holds at one moment only", expected="a condition that can be flown on")
-    run = fly(point.craft.over_no_ground(), start=point, duration=asked, dt=dt)
-    thinning = _drift_of_a_climb(point, run.time)
+    frozen = tuple(point.drifting)
+    free = standing_still(point.craft.over_no_ground(), frozen)
+    model = linearise(free, replace(point, craft=free), outputs=list(HOLD_LIMITS))
+    growth = fastest_growth(model)
+    asked = as_long_as_it_lasts(asked, growth, GROWN, quantity(dt, "time", where="dt"))
+    run = fly(free, start=replace(point, craft=free, state=_disturbed(point.state)), duration=asked, dt=dt)
+    thinning = _expected(model, point, run.time)
     drift, limits = {}, {}
     for name, limit in HOLD_LIMITS.items():
         away = run[name] - run[name][0] - thinning[name]
         if name == "altitude":
             away = away - point.signals["climb_rate"] * run.time
         if name == "psi":
-            away = away - _turning(point) * run.time
+            away = away - point.turning * run.time
         if name in ("phi", "theta", "psi"):
             away = (away + np.pi) % (2.0 * np.pi) - np.pi
         drift[name] = float(np.max(np.abs(away)))
         limits[name] = limit + CURVATURE * float(np.max(np.abs(thinning[name])))
-    return HoldProof(run, drift, dict.fromkeys(HOLD_LIMITS, np.inf) if point.drifting else limits, asked)
+    doubles = math.log(2.0) / growth if growth > 0.0 else np.inf
+    return HoldProof(run, drift, limits, asked, doubles, frozen)
 
 
-def _turning(point: TrimPoint) -> float:
-    """Return the rate of the heading, rad/s; zero in hover with the nose straight up, where there is none."""
-    q, r, phi, theta = (point[n] for n in ("q", "r", "phi", "theta"))
-    across = np.cos(theta)
-    return float((q * np.sin(phi) + r * np.cos(phi)) / across) if abs(across) > 1e-6 else 0.0
+def _disturbed(state: Floats) -> Floats:
+    """Return a state whose rates of rotation are a little off."""
+    found = state.copy()
+    found[RATES] += LITTLE
+    return found
 
 
-def _drift_of_a_climb(point: TrimPoint, time: Floats) -> dict[str, Floats]:
-    """Return how the signals of HOLD_LIMITS leave a straight climb because density changes with altitude.
+def fastest_growth(model: LinearModel) -> float:
+    """Return the rate (1/s) of the root that grows fastest; zero where none does but by rounding."""
+    most = float(model.poles().real.max(initial=0.0))
+    return most if most > GROWS else 0.0
 
-    To first order the deviations follow x' = A x + f, where f is the rate of climb in the row of the altitude.
+
+def as_long_as_it_lasts(asked: float, growth: float, times: float, dt: float) -> float:
+    """Return a duration (s) in whole steps, within which a disturbance grows so many times at most."""
+    if growth <= 0.0 or asked * growth <= math.log(times):
+        return asked
+    return max(round(math.log(times) / growth / dt), 3) * dt
+
+
+def _expected(model: LinearModel, point: TrimPoint, time: Floats) -> dict[str, Floats]:
+    """Return how the signals of HOLD_LIMITS leave the trimmed values by the linear model.
+
+    To first order the deviations follow x' = A x + f, where f is the rate of climb in the row of the altitude: the
+    density changes with it. They begin with the disturbance of the rates.
     """
-    rate = point.signals["climb_rate"]
-    if abs(rate) < 1e-9 or len(time) < 2:
-        return {name: np.zeros(len(time)) for name in HOLD_LIMITS}
     names = list(HOLD_LIMITS)
-    model = linearise(point.craft, point, outputs=names)
-    row = model.states.index("altitude")
+    if len(time) < 2:
+        return {name: np.zeros(len(time)) for name in names}
+    rate = point.signals["climb_rate"]
     # the climb as a disturbance: the rate of climb is the only input, held at one
     forcing = np.zeros((len(model.states), 1))
-    forcing[row] = rate
+    forcing[model.states.index("altitude")] = rate
+    begin = np.array([LITTLE if n in ("p", "q", "r") else 0.0 for n in model.states])
     driven = replace(model, B=forcing, D=np.zeros((len(names), 1)), inputs=["climb"])
-    _, found = driven.response(time, np.ones((len(time), 1)))
+    _, found = driven.response(time, np.ones((len(time), 1)), x=begin)
     drift = dict(zip(names, found.T, strict=True))
     return drift | {"altitude": drift["altitude"] - rate * time}
 
@@ -161,6 +208,29 @@ class LinearProof:
     units: dict[str, str]
     errors: dict[str, float]
     asked: float = 0.0
+    doubles: float = np.inf
+
+    @property
+    def answering(self) -> list[str]:
+        """The signals that answer, whose errors count: none much fainter than the loudest."""
+        peaks = {n: SIZES.get(self.units.get(n, ""), 1.0) * float(np.max(np.abs(v))) for n, v in self.nonlinear.items()}
+        loudest = max(peaks.values(), default=0.0)
+        return [n for n, peak in peaks.items() if peak >= FAINT * loudest and peak > 0.0]
+
+    @property
+    def holds(self) -> bool:
+        """Whether it was flown to its end, something answered, and the model is within 2 % of the peaks."""
+        judged = [self.errors[n] for n in self.answering]
+        return self.is_complete and bool(judged) and max(judged) <= ALLOWED
+
+    @property
+    def verdict(self) -> str:
+        """Whether the model holds, in words; and where a disturbance grows, how fast."""
+        grows = f"; unstable: a disturbance doubles in {self.doubles:.3g} s" if self.doubles < np.inf else ""
+        what = (
+            f"within {100 * ALLOWED:g} % of the peaks of {', '.join(self.answering) or 'nothing, which proves nothing'}"
+        )
+        return f"the model {'holds' if self.holds else 'does not hold'}: {what}{grows}"
 
     @property
     def is_complete(self) -> bool:
@@ -183,15 +253,15 @@ def prove_linear(
     control: str = "",
     history: History | None = None,
     signals: Sequence[str] = (),
-    duration: str | float = 10.0,
+    duration: str | float | None = None,
     dt: str | float = 0.01,
     model: LinearModel | None = None,
 ) -> LinearProof:
     """Fly a small input from a trimmed point and the same without it, let the linear model answer, and compare.
 
     Without ``history`` a doublet of 0.1 deg (or 0.005 for an input without unit) on the elevator, or on the first input
-    of any other plant. Ground and sea do not end the
-    flights. Raises DravikError for unknown names, or a model without these outputs.
+    of any other plant. Flown for ten seconds unless ``duration`` says otherwise; where a disturbance grows, for three
+    doublings behind the doublet at most. Ground and sea do not end the flights. Raises DravikError for unknown names, or a model without these outputs.
 
     >>> import dravik as dv
     >>> proof = dv.prove_linear(dv.trim(dv.sample("tarn"), airspeed="62 m/s", altitude="300 m"))
@@ -199,7 +269,7 @@ def prove_linear(
     True
     """
     _check_point(point)
-    asked, step = quantity(duration, "time", where="duration"), quantity(dt, "time", where="dt")
+    step = quantity(dt, "time", where="dt")
     if isinstance(point, PlantTrim):
         free: Aircraft | Plant = point.plant
         signals = list(signals) or list(point.plant.output_names)[:4]
@@ -217,8 +287,16 @@ def prove_linear(
     if model is None:
         assert isinstance(point, TrimPoint)
         model = linearise(point.craft, point, outputs=signals)
+    growth = fastest_growth(model)
     if history is None:
-        history = doublet("0.1 deg" if spec.unit == "rad" else 0.005, at=0.5, width=1.0)
+        # a doublet no longer than what it is to show
+        width = min(1.0, 0.5 / growth) if growth > 0.0 else 1.0
+        history = doublet("0.1 deg" if spec.unit == "rad" else 0.005, at=0.5 * width, width=width)
+    asked = as_long_as_it_lasts(LASTS, growth, DOUBLINGS, step) if duration is None else quantity(
+        duration, "time", where="duration"
+    )  # fmt: skip
+    if duration is None and asked < LASTS:
+        asked = min(LASTS, round((asked + max(history.corners, default=0.0)) / step) * step)
     missing = [s for s in signals if s not in model.outputs]
     if missing:
         raise DravikError(f"the linear model has no output {missing[0]!r}")
@@ -244,7 +322,9 @@ def prove_linear(
     units = {s: body.signals[s].unit for s in signals}
     if run.flown < asked - 1e-9:
         title += f", {_title(run, asked, 'flown')}"
-    return LinearProof(title, t, nonlinear, linear, units, errors, asked)
+    return LinearProof(
+        title, t, nonlinear, linear, units, errors, asked, math.log(2.0) / growth if growth > 0.0 else np.inf
+    )
 
 
 def _with_states(model: LinearModel) -> LinearModel:

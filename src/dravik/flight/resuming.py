@@ -43,6 +43,7 @@ def resume(craft: Aircraft, run: Recording) -> Start:
             tuple((str(name), float(t)) for name, t in end.get("begun", [])), dict(end.get("devices") or {}),
             {str(n): float(v) for n, v in (end.get("parameters") or {}).items()},
             {str(n): float(v) for n, v in (end.get("memory") or {}).items()},
+            tuple((str(n), float(b), float(r), float(t), bool(a)) for n, b, r, t, a in end.get("following") or []),
         )  # fmt: skip
     except DravikError:
         raise

@@ -157,7 +157,9 @@ class Scenario:
         every = 1 if d.record.every is None else steps_between(f"{d.record.every!r} s", d.step)
         # what is told of the flight afterwards is recorded besides
         told = [*(("route_point", *LOGGED) if self.course is not None else ()), *(["aim_distance"] if d.aim else [])]
-        record = list(dict.fromkeys([*d.record.signals, *(n for n in told if n in self.craft.signals or n in OWN_VALUES)]))
+        record = list(
+            dict.fromkeys([*d.record.signals, *(n for n in told if n in self.craft.signals or n in OWN_VALUES)])
+        )
         return fly(
             self.craft, start=start, duration=d.duration - flown, controls=self.controls,
             devices=[*guides, *devices],

@@ -3,6 +3,7 @@
 import math
 from collections.abc import Mapping, Sequence
 from copy import copy, deepcopy
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -16,7 +17,7 @@ from dravik.flight.recording import Event
 from dravik.flight.turbulence import Turbulence
 from dravik.units import KINDS
 
-__all__ = ["Schedule"]
+__all__ = ["Following", "Schedule"]
 
 Floats = NDArray[np.float64]
 # of a step: histories are read this far inside its ends, so that a jump at a step's time is on a definite side
@@ -52,6 +53,25 @@ def held_in_range(u: Floats, low: Floats, high: Floats, room: Floats) -> bool:
     return False
 
 
+class Following(NamedTuple):
+    """An input that goes on with what it follows, from a trim in which that moves: a heading target in a turn.
+
+    ``place`` among the inputs, ``base`` its value at time ``since`` (s), ``rate`` SI; an angle with a range ``wraps``: it
+    stays within half a turn.
+    """
+
+    place: int
+    base: float
+    rate: float
+    since: float
+    wraps: bool
+
+    def at(self, t: Floats) -> Floats:
+        """Return its values at times (s)."""
+        values = self.base + self.rate * (t - self.since)
+        return np.asarray((values + math.pi) % (2.0 * math.pi) - math.pi if self.wraps else values)
+
+
 class Schedule:
     """Inputs at the ends of each step. ``inputs`` is the base, which a controller or a new phase may change."""
 
@@ -75,6 +95,7 @@ class Schedule:
         self.room = 1e-9 * np.where(np.isfinite(self.high - self.low), self.high - self.low, 0.0)
         self.histories = [self._bind(name, history) for name, history in controls.items()]
         self.texts = {name: history.text for name, history in controls.items()}
+        self.followers: list[Following] = []
         self.held: dict[str, Event] = {}
         self._u, self._starts = np.empty((1, 2, len(inputs))), np.empty(2)
         self._constant: tuple[int, bytes] | None = None  # steps and inputs that the next array holds throughout
@@ -98,6 +119,7 @@ class Schedule:
         """Return a schedule that goes on as this one does now, whatever happens to this one."""
         found = copy(self)
         found.inputs, found.histories, found.held = self.inputs.copy(), list(self.histories), dict(self.held)
+        found.followers = list(self.followers)
         found.gusts = deepcopy(self.gusts)
         found._u, found._starts, found._constant = self._u.copy(), self._starts.copy(), None
         return found
@@ -107,7 +129,10 @@ class Schedule:
 
         Turbulence that follows the aircraft is that of the state ``x``.
         """
-        constant = (count, self.inputs.tobytes()) if not self.histories and self.gusts is None else None
+        # what somebody has set besides is theirs from then on
+        self.followers = [f for f in self.followers if self.inputs[f.place] == f.base]
+        moves = self.histories or self.followers or self.gusts is not None
+        constant = None if moves else (count, self.inputs.tobytes())
         if constant is not None and constant == self._constant:
             return self._constant_steps
         self._constant = constant
@@ -116,6 +141,9 @@ class Schedule:
         u, times = self._u[:count], self._starts[: count + 1]
         fill_steps(u, times, self.inputs, first, self.dt, self.offset)
         starts = times[:-1]
+        for f in self.followers:
+            u[:, 0, f.place] = f.at(times[:-1])
+            u[:, 1, f.place] = u[:, 0, f.place] + f.rate * self.dt  # within a step nothing wraps
         for index, history in self.histories:
             values = np.stack([history(starts + EDGE * self.dt), history(starts + (1.0 - EDGE) * self.dt)], axis=1)
             u[:, :, index] = values if history.absolute else u[:, :, index] + values
@@ -165,6 +193,8 @@ class Schedule:
         """Return the inputs at a time between two corners of the histories."""
         inside = min(max(t, low + 1e-12 * (1.0 + abs(low))), high - 1e-12 * (1.0 + abs(high)))
         u = self.inputs.copy()
+        for f in self.followers:
+            u[f.place] = float(f.at(np.array(t)))
         for index, history in self.histories:
             value = float(history(np.array(inside)))
             u[index] = value if history.absolute else u[index] + value

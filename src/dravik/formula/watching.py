@@ -32,7 +32,9 @@ class Watched(NamedTuple):
     def encoded(self) -> list[int]:
         """Return the second kind as numbers: how many; of each register, count, and condition and side of each."""
         rows = [
-            n for r, conditions in self.while_taken for n in (r, len(conditions), *(int(v) for c in conditions for v in c))
+            n
+            for r, conditions in self.while_taken
+            for n in (r, len(conditions), *(int(v) for c in conditions for v in c))
         ]
         return [len(self.while_taken), *rows]
 

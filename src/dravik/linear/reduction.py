@@ -85,7 +85,9 @@ def sizes(a: Floats, b: Floats, c: Floats) -> Floats:
         moved = np.sqrt((np.linalg.solve(inner, b_ / np.where(wide > 0, wide, 1.0)) ** 2).sum(axis=1))
         seen = np.sqrt((np.linalg.solve(inner.T, (c_ / np.where(tall > 0, tall, 1.0)[:, None]).T) ** 2).sum(axis=1))
         both = (moved > 0.0) & (seen > 0.0)
-        total = total * np.where(both, _power_of_two(np.sqrt(np.where(both, moved, 1.0) / np.where(both, seen, 1.0))), 1.0)
+        total = total * np.where(
+            both, _power_of_two(np.sqrt(np.where(both, moved, 1.0) / np.where(both, seen, 1.0))), 1.0
+        )
     return total
 
 

@@ -216,7 +216,13 @@ def _end_of_table(family: Family, inside: float, outside: float, what: str) -> E
         return None
     ends = sorted({f"{o.table} over {o.axis}" for o in left.outside})
     shown = ", ".join(ends[:2]) + (f" and {len(ends) - 2} more" if len(ends) > 2 else "")
-    return Edge(what, inside, outside, f"the table{'s' if len(ends) > 1 else ''} {shown} end{'s' if len(ends) == 1 else ''}", point)
+    return Edge(
+        what,
+        inside,
+        outside,
+        f"the table{'s' if len(ends) > 1 else ''} {shown} end{'s' if len(ends) == 1 else ''}",
+        point,
+    )
 
 
 def _figures(c: Condition) -> Iterator[tuple[str, float, Callable[[float], Condition], Sequence[float]]]:

@@ -103,9 +103,7 @@ def _feet(craft: Aircraft, place: tuple[float, float], heading: float, inputs: F
     return craft.values(state, inputs, ["ground_height"])["ground_height"] + lowest, pressed
 
 
-def _standing(
-    craft: Aircraft, place: tuple[float, float], heading: float, inputs: Floats, times: float
-) -> Statement:
+def _standing(craft: Aircraft, place: tuple[float, float], heading: float, inputs: Floats, times: float) -> Statement:
     """Return the statement of an aircraft at rest on its gear, legs compressed and attitude tilted by its weight.
 
     ``place`` is north and east (m). The search starts with the feet pressed in some ``times`` as far as the weight

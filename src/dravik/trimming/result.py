@@ -1,5 +1,6 @@
 """The trimmed point: state, inputs, what is left over, and what stands at a stop."""
 
+import math
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
@@ -64,6 +65,13 @@ class TrimPoint:
         """Return a signal's value in SI; raises DravikError when there is no such signal."""
         self.craft.signal(name)
         return self.signals[name]
+
+    @property
+    def turning(self) -> float:
+        """The rate of the heading, rad/s; zero with the nose straight up, where there is none."""
+        q, r, phi, theta = (self.signals[n] for n in ("q", "r", "phi", "theta"))
+        across = math.cos(theta)
+        return (q * math.sin(phi) + r * math.cos(phi)) / across if abs(across) > 1e-6 else 0.0
 
     @property
     def worst_residual(self) -> float:

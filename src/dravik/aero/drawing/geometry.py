@@ -16,7 +16,11 @@ from dravik.errors import DravikError, nearest
 __all__ = ["Control", "Geometry", "Section", "Stall", "Surface", "read_geometry"]
 
 RIGHT_ANGLE = 0.5 * np.pi
-FINNED_PLAN = {"mach", "altitude", "airspeed"}  # Mach numbers and the altitude give the speeds; airspeed names one of them
+FINNED_PLAN = {
+    "mach",
+    "altitude",
+    "airspeed",
+}  # Mach numbers and the altitude give the speeds; airspeed names one of them
 
 
 class Section(Model):
