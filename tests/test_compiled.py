@@ -180,7 +180,11 @@ class KeptTest(unittest.TestCase):
             )  # fmt: skip
             return done.stdout.strip()
 
-        with tempfile.TemporaryDirectory() as folder, tempfile.TemporaryDirectory() as other:
+        with (
+            tempfile.TemporaryDirectory() as folder,
+            tempfile.TemporaryDirectory() as other,
+            tempfile.TemporaryDirectory() as empty,
+        ):
             self.assertEqual(run(42), "1 42")
             self.assertEqual(run(43), "0 42")  # by its key, whatever the text
             (file,) = Path(folder).rglob("answer-*.o")
@@ -200,7 +204,7 @@ class KeptTest(unittest.TestCase):
             lost = "import os; os.path.expanduser = lambda path: path\n" + script
             done = subprocess.run(
                 [sys.executable, "-c", lost, text.replace("NUMBER", "47")], capture_output=True, text=True, check=True,
-                cwd=other, env={**os.environ, "XDG_CACHE_HOME": "here", "TMPDIR": "there"},
+                cwd=other, env={**os.environ, "XDG_CACHE_HOME": "here", "TMPDIR": empty},
             )  # fmt: skip
             self.assertEqual((done.stdout.strip(), list(Path(other).rglob("answer-*.o"))), ("1 47", []))
             # a folder that others may write to is none for machine code

@@ -236,14 +236,18 @@ def _is_usual(value: float) -> bool:
     return bool(SMALLEST < abs(value) < LARGEST)
 
 
+def _is_taken(value: float, kind: str) -> bool:
+    """Whether a bare number can be a quantity of a kind as it is."""
+    return (value == 0 or _is_usual(value)) and (kind != "temperature" or value >= 0)
+
+
 def in_si(value: object, kind: str, *, where: str = "") -> float:
     """Return an argument of a Python call in SI: here a bare number is SI, angles in rad; a string carries its unit.
 
     Raises DravikError as ``quantity`` does, and for a number that is not finite.
     """
-    if isinstance(value, int | float) and not isinstance(value, bool) and (value == 0 or _is_usual(value)):
-        if kind != "temperature" or value >= 0:
-            return float(value)
+    if isinstance(value, int | float) and not isinstance(value, bool) and _is_taken(value, kind):
+        return float(value)
     return quantity(value, kind, where=where)
 
 

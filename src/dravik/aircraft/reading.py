@@ -75,7 +75,8 @@ def _engine_tables(definition: AircraftDefinition, lines: KeyLines) -> dict[str,
 def load_law(path: str | Path, *, root: str | Path = "") -> tuple[LawDefinition, dict[str, Table], KeyLines]:
     """Return the control law in a TOML file, its tables, and where its keys stand.
 
-    The files that it names lie in its folder, in that of the aircraft whose folder it lies in, or in ``root``. Raises as ``load`` does.
+    The files that it names lie in its folder, in that of the aircraft whose folder it lies in, or in ``root``. Raises
+    as ``load`` does.
 
     >>> import dravik as dv
     >>> from dravik.aircraft import sample_path

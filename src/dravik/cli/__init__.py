@@ -72,8 +72,8 @@ def _run(arguments: list[str] | None) -> int:
             _print_json({"error": "stopped"}, INTERRUPTED)
         return INTERRUPTED
     except MemoryError:
-        error = DravikError("there is not enough memory for that", hint="fewer signals, rows or points")
-        return _told(error, WRONG, as_json=as_json)
+        spent = DravikError("there is not enough memory for that", hint="fewer signals, rows or points")
+        return _told(spent, WRONG, as_json=as_json)
     return 0
 
 

@@ -154,7 +154,8 @@ def _record(found: "Margins") -> dict[str, object]:
     least = {"gain_margin_dB": found.gain_decibels, "phase_margin_deg": math.degrees(found.phase)}
     disc = {"disc": found.disc, "disc_gain_down": down, "disc_gain_up": up}
     return {
-        "stable": found.is_stable, "closes": found.closes, **least, "gain_up": found.gain_up, "gain_down": found.gain_down,
+        "stable": found.is_stable, "closes": found.closes, **least, "gain_up": found.gain_up,
+        "gain_down": found.gain_down,
         "delay_margin_s": found.delay, **disc, "disc_phase_deg": math.degrees(found.disc_phase),
         "sensitivity_peak": found.sensitivity[0], "complementary_peak": found.complementary[0],
         "bandwidth_rad_s": found.bandwidth, "unstable_roots": found.unstable_roots,

@@ -69,7 +69,8 @@ def thrust(
         emit({
             "aircraft": craft.name, "loading": craft.loading_name, "altitude_m": height,
             "engines": [p.row() for p in bench], "level": found.rows(), "flow_unit": found.flow_unit,
-            "store": found.store, "ceiling_m": top.altitude, "ceiling_airspeed_m_s": top.airspeed, "ceiling_ended_by": top.ended_by,
+            "store": found.store, "ceiling_m": top.altitude, "ceiling_airspeed_m_s": top.airspeed,
+            "ceiling_ended_by": top.ended_by,
             "fastest_m_s": found.fastest,
         })  # fmt: skip
         return

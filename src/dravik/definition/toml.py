@@ -32,7 +32,7 @@ class KeyLines:
 
     def __init__(self, text: str, file: str) -> None:
         self.file = file
-        self.folders = (Path(file).parent,)  # those that it may name files in
+        self.folders: tuple[Path, ...] = (Path(file).parent,)  # those that it may name files in
         self.lines: dict[tuple[str, ...], int] = {}
         self._files: dict[tuple[str, ...], str] = {}
         section: tuple[str, ...] = ()

@@ -141,7 +141,10 @@ class Flight:
     def _following(self, start: Startable, controls: Mapping[str, Any]) -> list[Following]:
         """Return the inputs that go on with what they follow, in a turn or a climb that was trimmed."""
         if isinstance(start, Start):
-            return [Following(self.body.input_index(n), *rest) for n, *rest in start.following]
+            return [
+                Following(self.body.input_index(n), base, rate, since, wraps)
+                for n, base, rate, since, wraps in start.following
+            ]
         if not isinstance(start, TrimPoint):
             return []
         taken = {self.body.input_index(n) for n in controls}

@@ -67,7 +67,9 @@ class Signals(Mapping[str, float]):
 
     def get(self, name: str, default: Any = None) -> Any:
         """Return a signal, or the default for one that is not there."""
-        return self[name] if name in self else default
+        if name not in self:
+            return default
+        return self[name]
 
     def __iter__(self) -> Iterator[str]:
         return iter([*self._body.signals, *self._board] if self._allowed is None else self._allowed)

@@ -186,7 +186,7 @@ def _limits_met(craft: Aircraft, run: Recording) -> list[tuple[float, float, str
     """Return each limit that an effector met: from when and until when last (s after the step), and in words."""
     met: list[tuple[float, float, str]] = []
 
-    def seen(at: Floats, what: str) -> None:
+    def seen(at: NDArray[np.intp], what: str) -> None:
         times = run.time[at] - BEGINS
         times = times[times > 0.0]
         if len(times):
@@ -194,7 +194,9 @@ def _limits_met(craft: Aircraft, run: Recording) -> list[tuple[float, float, str
 
     for name, (limits, rate) in _limited(craft).items():
         values = run[name]
-        if limits is not None and np.all(np.isfinite(limits)):
+        # an effector that rests at its stop, as flaps do, explains nothing
+        moves = limits is not None and bool(np.ptp(values) > 1e-6 * (limits[1] - limits[0]))
+        if limits is not None and moves and np.all(np.isfinite(limits)):
             low, high = limits
             at = np.flatnonzero((values <= low + 1e-3 * (high - low)) | (values >= high - 1e-3 * (high - low)))
             seen(at, f"{name} at its stop")

@@ -115,11 +115,11 @@ def prove_model(
 
 
 def _answering(craft: Aircraft, model: LinearModel) -> tuple[list[str], list[str]]:
-    """Return the effectors, or else the inputs that trims move, to which a signal answers, and effectors that none does.
+    """Return the effectors, or else inputs that trims move, to which a signal answers, and effectors that none does.
 
     Where effectors move nothing, as surfaces in hover, the inputs show what the rotors do.
     """
-    found, idle = [], []
+    found, idle = list[str](), list[str]()
     moved = list(craft.definition.controls)
     for name in moved:
         (found if _is_answered(craft, model, name) else idle).append(name)

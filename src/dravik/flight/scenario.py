@@ -24,8 +24,8 @@ from dravik.flight.devices import Device
 from dravik.flight.flying import fly
 from dravik.flight.histories import History, parse_history
 from dravik.flight.instants import Start
-from dravik.flight.recording import Recording
 from dravik.flight.options import steps_between
+from dravik.flight.recording import Recording
 from dravik.flight.routes import LOGGED, OWN_VALUES, RouteGuidance, drawn, path_over_land
 from dravik.flight.starts import Begin, Named, OnRail, Quantities, begin, named_start
 from dravik.flight.turbulence import Turbulence

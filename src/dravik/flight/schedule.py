@@ -56,8 +56,8 @@ def held_in_range(u: Floats, low: Floats, high: Floats, room: Floats) -> bool:
 class Following(NamedTuple):
     """An input that goes on with what it follows, from a trim in which that moves: a heading target in a turn.
 
-    ``place`` among the inputs, ``base`` its value at time ``since`` (s), ``rate`` SI; an angle with a range ``wraps``: it
-    stays within half a turn.
+    ``place`` among the inputs, ``base`` its value at time ``since`` (s), ``rate`` SI; an angle with a range ``wraps``:
+    it stays within half a turn.
     """
 
     place: int

@@ -89,7 +89,7 @@ class Tape:
     table_into: list[list[int]]
     shapes: list[tuple[int, ...]]
     locates: list[list[tuple[str, str]]]
-    watched: Watched = Watched([], [])
+    watched: Watched = field(default_factory=lambda: Watched([], []))
 
     @cached_property
     def values_sha256(self) -> str:

@@ -44,7 +44,8 @@ def watched(
 ) -> Watched:
     """Return what of a tape must be finite; ``roots`` are the registers that are read by name or by the kernel.
 
-    Of all results those that are ``moving`` count: what the motion needs. ``constant`` gives the value of a register that holds a constant, else None.
+    Of all results those that are ``moving`` count: what the motion needs. ``constant`` gives the value of a register
+    that holds a constant, else None.
     """
     risky = [r.result for r in code if r.op in RISKY and r.result in moving and not _is_safe(r, constant)]
     if not risky:

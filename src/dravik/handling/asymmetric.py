@@ -9,6 +9,8 @@ from dravik.aircraft import Aircraft
 from dravik.errors import DravikError
 from dravik.handling.criteria import NONE, Criterion
 from dravik.handling.limits import boundaries, limits
+from dravik.handling.responses import sense
+from dravik.linear import linearise
 from dravik.performance import least_control_speeds
 from dravik.trimming import Family, TrimPoint, stall_speed
 from dravik.trimming.solve import condition_of
@@ -22,8 +24,9 @@ BANK = "5 deg"  # towards the engines that run
 def steady_sideslip(craft: Aircraft, point: TrimPoint, pedal: str, stick: str) -> list[Criterion]:
     """Return what pedal, roll stick and bank do in straight flight with sideslip, by trims at 2 deg to both sides.
 
-    ``pedal`` and ``stick`` are the pilot's inputs for yaw and roll, right positive. A stable aircraft wants left pedal,
-    right stick and right bank for wind from the right (positive sideslip). The requirement is one of signs.
+    ``pedal`` and ``stick`` are the pilot's inputs for yaw and roll, whichever way they work: right is what turns and
+    rolls to the right. A stable aircraft wants left pedal, right stick and right bank for wind from the right (positive
+    sideslip). The requirement is one of signs.
     """
     data = boundaries("responses")["sideslip"]
     # the search leaves headings such as 1e-74, which as a quantity would be taken for a slip of the pen
@@ -32,14 +35,15 @@ def steady_sideslip(craft: Aircraft, point: TrimPoint, pedal: str, stick: str) -
     base = condition_of(craft, {**asked, "sideslip": 0.0})  # type: ignore[typeddict-item]
     family = Family(craft, lambda slip: replace(base, sideslip=slip))
     left, right = family.point(-SLIP), family.point(SLIP)
-    found = []
+    model, found = linearise(craft, point, outputs=["r", "p"]), []
+    senses = {"phi": 1.0, pedal: sense(model, "r", pedal), stick: sense(model, "p", stick)}
     for name, what, sign in ((pedal, f"{pedal} by sideslip", -1.0), (stick, f"{stick} by sideslip", 1.0),
                              ("phi", "bank by sideslip", 1.0)):  # fmt: skip
         if left is None or right is None:
             note = "straight flight with 2 deg of sideslip is not held: no level can be given"
             found.append(Criterion(what, data["paragraph"], math.nan, "", NONE, judged=False, note=note))
             continue
-        slope = (right[name] - left[name]) / math.degrees(2.0 * SLIP)
+        slope = senses[name] * (right[name] - left[name]) / math.degrees(2.0 * SLIP)
         slope, unit = (math.degrees(slope), "deg/deg") if name == "phi" else (slope, "1/deg")
         # how much is not asked: a slope of the right sign, or none
         lows = (0.0, 0.0, 0.0) if sign > 0.0 else NONE

@@ -24,15 +24,15 @@ Complexes = NDArray[np.complex128]
 GAIN_MARGIN = 10.0 ** (6.0 / 20.0)  # 6 dB
 DROOP = 10.0 ** (-3.0 / 20.0)  # lowest closed-loop gain below the bandwidth: -3 dB
 PILOT_DELAY = 0.3  # s
-SEARCHED = 400  # gains looked at for a pilot
-LEADS = np.radians(np.linspace(-75.0, 85.0, 81))  # compensation at the bandwidth that a pilot is tried with
+LEAD = math.radians(89.9)  # the most compensation at the bandwidth that a pilot is tried with
 
 
 class Bandwidth(NamedTuple):
     """Bandwidth (rad/s, the lesser of the two by phase and by gain), the frequency of -180 deg, and what lies beyond:
 
     phase delay (s) and average phase rate (s: rad per rad/s) from there to its double. By gain it is nan where the gain
-    is never 6 dB above that at -180 deg; frequencies are infinite where the phase never comes that low.
+    is never 6 dB above that at -180 deg; by phase nan, and with it the bandwidth, where no frequency leaves 45 deg to a
+    loop that is stable (then all are); frequencies are infinite where the phase never comes that low.
     """
 
     value: float
@@ -46,9 +46,11 @@ class Bandwidth(NamedTuple):
 def bandwidth(omega: ArrayLike, response: ArrayLike) -> Bandwidth:
     """Return bandwidth and phase delay of an attitude response: attitude by stick, positive for positive at rest.
 
-    By phase it is the frequency at which 45 deg of phase are left to -180 deg, by gain that at which the gain is 6 dB
-    above the gain at -180 deg. ``omega`` rises, in rad/s, and reaches twice the frequency of -180 deg; ``response`` is
-    complex. Raises DravikError where the response begins below -180 deg, or the frequencies do not reach far enough.
+    By phase it is the highest frequency at which 45 deg of phase are left to -180 deg and a pilot who closes the loop
+    there with a gain keeps it stable; by gain that at which the gain is 6 dB above the gain at -180 deg. ``omega``
+    rises, in rad/s, and reaches twice the frequency of -180 deg; ``response`` is complex. A response that grows by
+    itself, as its phase tells that rises between its ends, has its phase a turn lower for each two roots that grow.
+    Raises DravikError where the frequencies do not reach far enough.
 
     >>> w = np.geomspace(0.05, 60, 4000)
     >>> found = bandwidth(w, np.exp(-0.1j * w) / (1j * w * (1j * w / 3.0 + 1.0)))
@@ -58,16 +60,13 @@ def bandwidth(omega: ArrayLike, response: ArrayLike) -> Bandwidth:
     w, values = arguments.curve(omega, response, "frequencies")
     if w[0] <= 0.0 or np.any(values == 0.0):
         raise DravikError("a frequency or a response of zero", where="bandwidth", expected="frequencies above zero")
-    phase, gain = np.unwrap(np.angle(values)), np.abs(values)
-    # a response that is minus an integral at low frequencies begins at +90 deg: it is the same as at -270 deg
-    phase = phase - 2.0 * math.pi * np.ceil((phase[0] - 0.5 * math.pi) / (2.0 * math.pi))
-    if phase[0] < -math.pi:
-        raise DravikError(
-            f"the phase begins at {math.degrees(phase[0]):.0f} deg", where="bandwidth",
-            expected="a response that follows the stick at low frequencies; or the other sign",
-        )  # fmt: skip
-    neutral = _falls_to(w, phase, -math.pi)
-    by_phase = _falls_to(w, phase, -0.75 * math.pi)
+    gain = np.abs(values)
+    phase, growing = _from_above(np.unwrap(np.angle(values))), _growing(w, values)
+    by_phase = _by_phase(w, gain, phase, growing)
+    phase = phase - growing // 2 * 2.0 * math.pi
+    if math.isnan(by_phase):
+        return Bandwidth(math.nan, math.nan, math.nan, math.nan, math.nan, math.nan)
+    neutral = _falls_to(w, phase, -math.pi, beyond=by_phase)
     if not math.isfinite(neutral):
         return Bandwidth(by_phase, by_phase, math.nan, math.inf, 0.0, 0.0)
     if 2.0 * neutral > w[-1] * (1.0 + 1e-9):
@@ -83,9 +82,62 @@ def bandwidth(omega: ArrayLike, response: ArrayLike) -> Bandwidth:
     return Bandwidth(value, by_phase, by_gain, neutral, lost / (2.0 * neutral), lost / neutral)
 
 
-def _falls_to(w: Floats, phase: Floats, level: float) -> float:
-    """Return the first frequency at which a phase has fallen to a level; infinite where it never does."""
-    below = np.flatnonzero(phase <= level)
+def _from_above(phase: Floats) -> Floats:
+    """Return a phase that begins between -270 and +90 deg: minus an integral begins at +90 deg, the same as -270."""
+    found: Floats = phase - 2.0 * math.pi * np.ceil((phase[0] - 0.5 * math.pi) / (2.0 * math.pi) - 1e-9)
+    return found
+
+
+def _growing(w: Floats, values: Complexes) -> int:
+    """Return how many roots of a response grow, by the phase between its ends; 0 where they are not reached.
+
+    A response of k more poles than zeros that decays ends at -90 k deg less its delay. Each root that grows takes 180
+    deg off the fall of the phase, each zero to the right adds as much.
+    """
+    u, values = w[-max(len(w) // 20, 8) :], np.asarray(values)
+    if len(w) < 32:
+        return 0
+    phase = _from_above(np.unwrap(np.angle(values)))[-len(u) :]
+    fall = -float(np.polyfit(np.log(u), np.log(np.abs(values[-len(u) :])), 1)[0])
+    k = round(fall)
+    # phase = -90 k deg - delay w + (what the slower roots still lack) / w
+    parts = np.linalg.lstsq(np.stack([np.ones_like(u), -u, 1.0 / u], axis=1), phase, rcond=None)[0]
+    halves = (float(parts[0]) + 0.5 * math.pi * k) / math.pi
+    if abs(fall - k) > 0.1 or abs(halves - round(halves)) > 0.1:
+        return 0
+    return max(round(halves), 0)
+
+
+def _by_phase(w: Floats, gain: Floats, phase: Floats, growing: int) -> float:
+    """Return the highest frequency at which the phase falls through -135 deg and a loop closed there is stable; nan
+
+    where it only rises through that, infinite where it stays above.
+    """
+    level = growing // 2 * 2.0 * math.pi - 0.75 * math.pi
+    above = phase > level
+    falls = np.flatnonzero(above[:-1] & ~above[1:])
+    for k in falls[::-1]:
+        there = math.sqrt(gain[k] * gain[k + 1])
+        if growing + 2 * _encircled(gain / there, phase) == 0:
+            share = (phase[k] - level) / (phase[k] - phase[k + 1])
+            return float(np.exp(np.log(w[k]) + share * (np.log(w[k + 1]) - np.log(w[k]))))
+    return math.inf if growing == 0 and bool(np.all(above)) else math.nan
+
+
+def _encircled(gain: Floats, phase: Floats) -> int:
+    """Return how often more the phase falls through -180 deg (and whole turns below) than it rises, at gains above 1.
+
+    A phase that begins below -180 deg has fallen through it.
+    """
+    turn = np.floor((phase + math.pi) / (2.0 * math.pi)).astype(int)
+    large = np.sqrt(gain[:-1] * gain[1:]) > 1.0
+    first = int(turn[0]) if gain[0] > 1.0 else 0
+    return -(first + int(np.sum(np.diff(turn)[large])))
+
+
+def _falls_to(w: Floats, phase: Floats, level: float, beyond: float = 0.0) -> float:
+    """Return the first frequency beyond another at which a phase has fallen to a level; infinite without one."""
+    below = np.flatnonzero((phase <= level) & (w > beyond))
     if not len(below):
         return math.inf
     k = int(below[0])
@@ -129,7 +181,7 @@ def dropback(step: Answer, *, hold: float | None = None) -> Dropback:
     0.3
     """
     require(step, Answer, "the pitch rate's answer", "answer(model, 'q', stick)")
-    t, rate = step.time, step.values
+    t, rate = step.finely()
     hold = None if hold is None else arguments.number(hold, "hold")
     held = int(np.searchsorted(t, 0.5 * t[-1] if hold is None else hold))
     steady = float(rate[-1])
@@ -172,7 +224,7 @@ def tracking_pilot(
     >>> w = np.geomspace(0.05, 60, 2000)
     >>> found = tracking_pilot(w, 1.0 / (1j * w), bandwidth=2.5)
     >>> round(found.compensation), abs(found.resonance) < 0.1
-    (7, True)
+    (8, True)
     """
     w, values = arguments.curve(omega, response, "frequencies")
     bandwidth, delay = arguments.number(bandwidth, "bandwidth"), arguments.number(delay, "delay")
@@ -180,24 +232,65 @@ def tracking_pilot(
         raise DravikError(f"a delay of {delay:g} s", expected="zero to 5 s")
     if not w[0] < bandwidth < w[-1]:
         raise DravikError(f"a bandwidth of {bandwidth:g} rad/s", expected=f"between {w[0]:.3g} and {w[-1]:.3g} rad/s")
-    best: TrackingPilot | None = None
-    for angle in LEADS:
-        # the whole compensation as one lead or lag, its other corner far away
-        lead, lag = (math.tan(angle) / bandwidth, 0.0) if angle > 0.0 else (0.0, -math.tan(angle) / bandwidth)
-        open_loop = values * np.exp(-1j * delay * w) * (1.0 + 1j * lead * w) / (1.0 + 1j * lag * w)
-        for gain in _gains(w, open_loop, bandwidth):
-            closed = gain * open_loop / (1.0 + gain * open_loop)
-            below = np.abs(closed[w <= bandwidth])
-            if float(below.min()) < DROOP * (1.0 - 1e-9) or not _is_stable(gain * open_loop):
-                continue
-            resonance = 20.0 * math.log10(float(np.abs(closed).max()))
-            if best is None or resonance < best.resonance:
-                best = TrackingPilot(gain, lead, lag, delay, bandwidth, float(np.degrees(angle)), resonance, w, closed)
+    tried = _Tracking(w, values, bandwidth, delay, _growing(w, values))
+    best = tried.best()
+    if best is not None and abs(best.compensation) > math.degrees(LEAD) - 0.01:
+        raise DravikError(
+            f"no pilot of finite {'lead' if best.lead else 'lag'} closes this loop best to {bandwidth:g} rad/s: the "
+            f"more the better, down to a resonance of {best.resonance:.3g} dB", expected="a lower bandwidth",
+            where="tracking pilot",
+        )  # fmt: skip
     if best is None:
         raise DravikError(
             f"no pilot closes this loop to {bandwidth:g} rad/s", expected="a lower bandwidth", where="tracking pilot"
         )
     return best
+
+
+class _Tracking(NamedTuple):
+    """The pilots of one response at one bandwidth, by their phase there; ``growing`` roots the response has itself."""
+
+    w: Floats
+    values: Complexes
+    bandwidth: float
+    delay: float
+    growing: int
+
+    def best(self) -> TrackingPilot | None:
+        """Return the pilot of the least resonance: a grid of phases first, finer about the best of it."""
+        angles, span = np.linspace(-LEAD, LEAD, 359), math.radians(0.5)
+        best: TrackingPilot | None = None
+        for _ in range(4):
+            found = [p for angle in angles if (p := self.pilot(float(angle))) is not None]
+            best = min([*found, *([] if best is None else [best])], key=lambda p: p.resonance, default=None)
+            if best is None:
+                return None
+            middle = math.radians(best.compensation)
+            angles = np.clip(np.linspace(middle - span, middle + span, 41), -LEAD, LEAD)
+            span /= 20.0
+        return best
+
+    def pilot(self, angle: float) -> TrackingPilot | None:
+        """Return the pilot of one phase; None where he droops by more than 3 dB, or the loop is not stable."""
+        # the whole compensation as one lead or lag, its other corner far away
+        corner = math.tan(angle) / self.bandwidth
+        lead, lag = (corner, 0.0) if angle > 0.0 else (0.0, -corner)
+        w = self.w
+        open_loop = self.values * np.exp(-1j * self.delay * w) * (1.0 + 1j * lead * w) / (1.0 + 1j * lag * w)
+        for gain in _gains(w, open_loop, self.bandwidth):
+            closed = gain * open_loop / (1.0 + gain * open_loop)
+            below = np.abs(closed[w <= self.bandwidth])
+            if float(below.min()) < DROOP * (1.0 - 1e-9) or not self.holds(gain * open_loop):
+                continue
+            resonance = 20.0 * math.log10(float(np.abs(closed).max()))
+            degrees = math.degrees(angle)
+            return TrackingPilot(gain, lead, lag, self.delay, self.bandwidth, degrees, resonance, w, closed)
+        return None
+
+    def holds(self, open_loop: Complexes) -> bool:
+        """Whether the closed loop is stable, by Nyquist's count, and the frequencies reach to where that is decided."""
+        gain, phase = np.abs(open_loop), _from_above(np.unwrap(np.angle(open_loop)))
+        return bool(gain[-1] < 1.0) and self.growing + 2 * _encircled(gain, phase) == 0
 
 
 def _gains(w: Floats, open_loop: Complexes, bandwidth: float) -> list[float]:
@@ -210,11 +303,3 @@ def _gains(w: Floats, open_loop: Complexes, bandwidth: float) -> list[float]:
     size = real**2 + imag**2
     gain = -real / size if size > 0.0 else -1.0
     return [gain] if gain > 0.0 and imag < 0.0 else []
-
-
-def _is_stable(open_loop: Complexes) -> bool:
-    """Whether the curve leaves -1 on its left: where its phase first falls to -180 deg, its gain is below one."""
-    phase = np.unwrap(np.angle(open_loop))
-    phase = phase - 2.0 * math.pi * round((phase[0] + 0.5 * math.pi) / (2.0 * math.pi))
-    crossed = np.flatnonzero((phase[:-1] > -math.pi) & (phase[1:] <= -math.pi))
-    return all(abs(open_loop[k]) < 1.0 for k in crossed[:1]) and bool(phase[0] > -math.pi)

@@ -45,9 +45,11 @@ class Criterion:
 
     @property
     def level(self) -> int | None:
-        """1 to 3, or 4 for worse than level 3; None where no level can be given."""
+        """1 to 3, or 4 for worse than level 3 or no value at all; None where no level can be given."""
         if not self.judged:
             return None
+        if math.isnan(self.value):
+            return UNACCEPTABLE
         for level in range(3):
             low, high = self.lows[level], self.highs[level]
             if (low is None or self.value >= low) and (high is None or self.value <= high):
@@ -58,6 +60,8 @@ class Criterion:
     def margin(self) -> float | None:
         """Distance to the nearest level 1 limit over that limit, or None without one."""
         sides = []
+        if math.isnan(self.value):
+            return None
         if self.lows[0] is not None:
             sides.append((self.value - self.lows[0]) / (abs(self.lows[0]) or 1.0))
         if self.highs[0] is not None:

@@ -1,12 +1,13 @@
 """Hover and low speed: small-amplitude attitude changes as in ADS-33E-PRF, 3.3.2.1."""
 
+import math
 from typing import Any
 
 from dravik.errors import DravikError
 from dravik.handling.attitude import bandwidth
 from dravik.handling.criteria import NONE, Criterion
 from dravik.handling.limits import along, boundaries
-from dravik.handling.responses import attitude_channel
+from dravik.handling.responses import attitude_channel, doubling, without_stability
 from dravik.linear import LinearModel
 
 __all__ = ["LOW_SPEED", "hover_criteria", "no_hover"]
@@ -42,6 +43,9 @@ def hover_criteria(model: LinearModel, sticks: dict[str, str]) -> tuple[list[Cri
                 remembered=True,
             )
         )  # fmt: skip
+        time = doubling(model, output, sticks[axis])
+        if math.isfinite(time):
+            found[-1] = without_stability(found[-1], time)
     return found, detail
 
 

@@ -14,8 +14,8 @@ from dravik.handling.criteria import CATEGORIES, CLASSES, NONE, Assessment, Crit
 from dravik.handling.forces import PitchForce, force_per_g
 from dravik.handling.hovering import LOW_SPEED, hover_criteria, no_hover
 from dravik.handling.margins import margin_criteria
-from dravik.handling.modal import load_factor_sensitivity, modal_criteria
-from dravik.handling.responses import pilot_input, pitch_responses, roll_responses
+from dravik.handling.modal import load_factor_sensitivity, modal_criteria, shared_short_period
+from dravik.handling.responses import pilot_input, pitch_equivalent, pitch_responses, roll_responses
 from dravik.handling.rolling import roll_oscillation, roll_performance
 from dravik.handling.static import static_criteria
 from dravik.linear import LinearModel, linearise
@@ -110,7 +110,14 @@ def _checked(craft: Aircraft, given: Mapping[str, str]) -> dict[str, str]:
 
 
 def _modal(case: _Case) -> Found:
-    return modal_criteria(case.model, case.aircraft_class, case.category), {}
+    equivalent = None
+    if shared_short_period(case.model, case.craft.definition.controls):
+        with suppress(DravikError):
+            if "q" not in case.model.outputs:
+                case = case._replace(model=linearise(case.craft, case.point, outputs=OUTPUTS))
+            fit = pitch_equivalent(case.model, case.stick("pitch"))
+            equivalent = fit if fit.is_close else None
+    return modal_criteria(case.model, case.aircraft_class, case.category, equivalent=equivalent), {}
 
 
 def _responses(case: _Case) -> Found:

@@ -1,5 +1,6 @@
 """Boundaries of criteria, from their data files; and whether anybody could compare them with a copy."""
 
+import math
 from functools import lru_cache
 from pathlib import Path
 from typing import Any
@@ -28,12 +29,14 @@ def limits(values: list[float | str]) -> Limits:
 def along(curves: list[list[list[float]]], at: float) -> Limits:
     """Return the limits of levels 1 and 2 at a place along boundaries that are drawn over another quantity.
 
-    Each curve is a list of points (place, limit). Beyond a curve's last point its last slope goes on.
+    Each curve is a list of points (place, limit). Beyond a curve's last point its last slope goes on. No place (nan)
+    counts as the first.
     """
     found: list[float | None] = []
     for curve in curves:
         x, y = (np.array([p[i] for p in curve]) for i in (0, 1))
-        if at <= x[-1]:
+        if not at > x[-1]:
+            at = float(x[0]) if math.isnan(at) else at
             found.append(float(np.interp(at, x, y)))
         else:
             slope = (y[-1] - y[-2]) / (x[-1] - x[-2])

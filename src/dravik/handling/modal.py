@@ -1,15 +1,19 @@
 """The modal requirements of MIL-F-8785C; the limits are data, beside this file, with their paragraphs."""
 
 import math
+from collections.abc import Collection
 from dataclasses import replace
 from typing import Any
 
 from dravik.handling.criteria import NONE, Criterion
+from dravik.handling.equivalent import EquivalentSystem
 from dravik.handling.limits import boundaries, limits
 from dravik.linear import LinearModel, Mode, Modes
 
-__all__ = ["entry", "load_factor_sensitivity", "modal_criteria"]
+__all__ = ["entry", "load_factor_sensitivity", "modal_criteria", "shared_short_period"]
 
+SHARED = 0.1  # of a mode, by participation: from here on a law has its part in it
+SIMPLER = "of the equivalent system: a law takes part in the roots"
 SLOWEST = 3600.0  # s: roots that take longer to double (battery charge, altitude) count as neutral
 
 
@@ -38,16 +42,32 @@ def load_factor_sensitivity(model: LinearModel) -> float:
     return float(model.C[nz, alpha] + model.C[nz, q] * pitch_rate)
 
 
-def modal_criteria(model: LinearModel, aircraft_class: str, category: str) -> list[Criterion]:
+def shared_short_period(model: LinearModel, others: Collection[str]) -> bool:
+    """Whether states that are neither the body's nor among ``others`` (actuators) take part in the short period.
+
+    Then a law has mixed with it, and its roots are not those of a simple aircraft.
+    """
+    own = {"alpha", "w", "q", "theta", "u", "airspeed", "altitude", *others}
+    shares = [
+        sum(share for name, share in m.participation.items() if name not in own)
+        for m in model.modes() if m.name.startswith("short period")
+    ]  # fmt: skip
+    return max(shares, default=0.0) > SHARED
+
+
+def modal_criteria(
+    model: LinearModel, aircraft_class: str, category: str, *, equivalent: EquivalentSystem | None = None
+) -> list[Criterion]:
     """Return every modal requirement that applies to a model with states in air coordinates and output nz.
 
     A mode that is not there, or a root that grows and that no requirement speaks of, brings a line that says so and
-    has no level. Two real roots in the place of a pair are judged as that pair.
+    has no level. Two real roots in the place of a pair are judged as that pair. An ``equivalent`` system of the pitch
+    rate stands for the short period where a law has mixed with it (section 3.2.2.1 speaks of equivalent systems).
     """
     modes = model.modes()
     found = [
         *_phugoid(modes),
-        *_short_period(modes, load_factor_sensitivity(model), aircraft_class, category),
+        *_short_period(modes, load_factor_sensitivity(model), aircraft_class, category, equivalent),
         *_dutch_roll(modes, aircraft_class, category),
         *_roll_and_spiral(modes, aircraft_class, category),
     ]
@@ -120,13 +140,17 @@ def _phugoid(modes: Modes) -> list[Criterion]:
     return [Criterion("phugoid damping", paragraph, damping, "", (lows[0], lows[1], least), note=note, modes=names)]
 
 
-def _short_period(modes: Modes, n_alpha: float, aircraft_class: str, category: str) -> list[Criterion]:
+def _short_period(
+    modes: Modes, n_alpha: float, aircraft_class: str, category: str, equivalent: EquivalentSystem | None
+) -> list[Criterion]:
     data = _data()
     damping, frequency = data["short_period_damping"], data["short_period_frequency"]
     pair = _pair(modes, "short period")
     if pair is None:
         return [_missing("short period", damping["paragraph"])]
     omega, zeta, note, names = pair
+    if equivalent is not None:
+        omega, zeta, note = equivalent.frequency, equivalent.damping, SIMPLER
     d, f = damping[category], frequency[category]
     found = [
         Criterion(
@@ -134,8 +158,8 @@ def _short_period(modes: Modes, n_alpha: float, aircraft_class: str, category: s
         ),
         Criterion(
             "short-period frequency^2 / (n/alpha)", frequency["paragraph"], omega**2 / n_alpha if n_alpha > 0 else -1.0,
-            "1/(g s^2)", limits(f["min"]), limits(f["max"]), f"frequency {omega:.3g} rad/s, n/alpha {n_alpha:.3g}",
-            names,
+            "1/(g s^2)", limits(f["min"]), limits(f["max"]),
+            f"frequency {omega:.3g} rad/s, n/alpha {n_alpha:.3g}" + (f"; {SIMPLER}" if equivalent else ""), names,
         ),
     ]  # fmt: skip
     floor = entry("short_period_floor", aircraft_class, category)

@@ -1,22 +1,29 @@
 """What would move a criterion that limits the level: which derivative or parameter, and by how much."""
 
-from collections.abc import Sequence
+import math
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import replace
 from typing import NamedTuple
 
-from dravik.errors import require
+from dravik.errors import DravikError, require
 from dravik.handling.criteria import Assessment, Criterion
-from dravik.linear import RootSensitivity, root_sensitivities
-from dravik.trimming import TrimPoint
+from dravik.handling.modal import modal_criteria
+from dravik.linear import LinearModel, linearise
+from dravik.linear.sensitivity import DerivativeChange, derivative_changes
+from dravik.trimming import TrimPoint, trim
 
 __all__ = ["Lever", "levers_of_level"]
 
 MOST = 3.0  # relative changes beyond this are no lever
+TRIED = 0.01  # relative change that shows what a lever does
+CHECKED = 1e-5  # more change than it takes, at which the level has to be better
+SECANTS = 25
 
 
 class Lever(NamedTuple):
-    """A derivative or parameter that would bring a criterion to its next level: the relative change it takes.
+    """A derivative or parameter that brings a criterion to its next level: the relative change it takes.
 
-    To first order: 0.2 is a fifth more of it.
+    0.2 is a fifth more of it.
     """
 
     criterion: str
@@ -26,12 +33,21 @@ class Lever(NamedTuple):
     wanted: float
 
 
+class _Way(NamedTuple):
+    """A derivative or parameter, its value, and the model with that changed by a share of it; None without a trim."""
+
+    of: str
+    value: float
+    moved: Callable[[float], LinearModel | None]
+
+
 def levers_of_level(point: TrimPoint, assessment: Assessment, *, most: int = 4) -> list[Lever]:
     """Return what would bring criteria that are not at level 1 to their next level: worst first, least change first.
 
-    For criteria of damping, frequency and time constants of single modes, from the sensitivities of the roots to the
-    coefficients' derivatives and the aircraft's parameters. Empty at level 1, and where no single change of less than
-    three times would do.
+    For criteria of single modes: the coefficients' derivatives at the same trim, and the aircraft's parameters with the
+    trim following. Each change is applied, solved for and checked, with everything of the criterion that moves with it;
+    one of an equivalent system has none. Empty at level 1, and where no single change of less than three times would
+    do.
 
     >>> import dravik as dv
     >>> craft = dv.sample("tarn")
@@ -42,48 +58,100 @@ def levers_of_level(point: TrimPoint, assessment: Assessment, *, most: int = 4) 
     """
     require(point, TrimPoint, "the point of the assessment", "trim(craft, ...)")
     require(assessment, Assessment, "the assessment", "handling_qualities(craft, point)")
-    limiting = [c for c in assessment.criteria if c.level is not None and c.level > 1]
+    limiting = [c for c in assessment.criteria if c.level is not None and c.level > 1 and c.modes]
     limiting.sort(key=lambda c: -(c.level or 0))
     if not limiting:
         return []
-    moved = root_sensitivities(point.craft, point)
+    model = linearise(point.craft, point, outputs=["nz"])
+    ways = [*_derivatives(point, model), *_parameters(point, model)]
     found: list[Lever] = []
     for criterion in limiting:
-        own = [lever for s in moved if (lever := _lever(criterion, s)) is not None]
+        own = [lever for way in ways if (lever := _lever(criterion, way, assessment)) is not None]
         found += sorted(own, key=lambda lever: abs(lever.change))[:most]
     return found
 
 
-def _lever(criterion: Criterion, s: RootSensitivity) -> Lever | None:
-    """Return what a derivative does for a criterion; None where it is not its mode, or does too little."""
+def _derivatives(point: TrimPoint, model: LinearModel) -> Iterator[_Way]:
+    for one in derivative_changes(point.craft, point, model):
+
+        def moved(share: float, one: DerivativeChange = one) -> LinearModel | None:
+            more = share * one.value
+            return replace(model, A=model.A + more * one.A, C=model.C + more * one.C)
+
+        if one.value:
+            yield _Way(one.of, one.value, moved)
+
+
+def _parameters(point: TrimPoint, model: LinearModel) -> Iterator[_Way]:
+    craft = point.craft
+    for name, value in craft.parameters.items():
+
+        def moved(share: float, name: str = name, value: float = value) -> LinearModel | None:
+            try:
+                changed = craft.with_parameters({name: value * (1.0 + share)})
+                return linearise(changed, trim(changed, point.statement), states=model.states, outputs=["nz"])
+            except DravikError:
+                return None
+
+        if value:
+            yield _Way(name, value, moved)
+
+
+def _lever(criterion: Criterion, way: _Way, assessment: Assessment) -> Lever | None:
+    """Return what a derivative or parameter does for a criterion; None where it does too little."""
     level = criterion.level
-    if s.mode not in criterion.modes or level is None or level < 2:
+    assert level is not None
+
+    def there(share: float) -> Criterion | None:
+        model = way.moved(share)
+        lines = [] if model is None else modal_criteria(model, assessment.aircraft_class, assessment.category)
+        return next((c for c in lines if c.name == criterion.name and math.isfinite(c.value)), None)
+
+    def short_of(share: float) -> float:
+        """By how much the value is above what is wanted; nan without one."""
+        found = there(share)
+        wanted = None if found is None else _wanted(criterion, found)
+        return math.nan if found is None or wanted is None else found.value - wanted
+
+    if there(0.0) is None or abs(short_of(0.0) - (criterion.value - (_wanted(criterion, criterion) or math.nan))) > (
+        1e-6 * abs(criterion.value)
+    ):
         return None
-    better = level - 2
-    low, high = criterion.lows[better], criterion.highs[better]
-    wanted = low if low is not None and criterion.value < low else high
-    if wanted is None or wanted in (float("inf"), float("-inf")):
+    change = _solved(short_of)
+    if change is None:
         return None
-    slope = _slope(criterion, s)
-    if slope is None or abs(slope) < 1e-12:
+    better = there(change + math.copysign(CHECKED, change))
+    if better is None or better.level is None or better.level >= level:
         return None
-    change = (wanted - criterion.value) / slope
-    return Lever(criterion.name, s.of, s.value, change, wanted) if abs(change) <= MOST else None
+    return Lever(criterion.name, way.of, way.value, change, _wanted(criterion, better) or math.nan)
 
 
-def _slope(criterion: Criterion, s: RootSensitivity) -> float | None:
-    """Return the change of the criterion's value by a relative change of one; sensitivities are for a tenth more."""
-    name, value = criterion.name, criterion.value
-    if "damping times frequency" in name:
-        # minus the real part
-        return -s.slope.real * s.value
-    if "damping" in name:
-        return 10.0 * s.damping_change
-    if "time constant" in name:
-        return -10.0 * s.frequency_change * value
-    if "frequency^2" in name:
-        return 20.0 * s.frequency_change * value
-    return 10.0 * s.frequency_change * value if "frequency" in name else None
+def _wanted(criterion: Criterion, there: Criterion) -> float | None:
+    """Return the next level's limit as it is there, on the side on which the criterion is outside; None without."""
+    assert criterion.level is not None
+    better = criterion.level - 2
+    is_low = criterion.lows[better] is not None and criterion.value < (criterion.lows[better] or 0.0)
+    wanted = there.lows[better] if is_low else there.highs[better]
+    return wanted if wanted is not None and math.isfinite(wanted) else None
+
+
+def _solved(short_of: Callable[[float], float]) -> float | None:
+    """Return the least relative change at which a value is as wanted, by secants; None beyond the most, or without."""
+    before, at = -TRIED, TRIED
+    below, here = short_of(before), short_of(at)
+    size = max(abs(below), abs(here))
+    for _ in range(SECANTS):
+        if not math.isfinite(here - below) or abs(here - below) < 1e-9 * size:
+            return None
+        # no step goes further than twice the most: where it began to bend is tried first
+        step = min(max(-here * (at - before) / (here - below), -MOST), MOST)
+        before, below, at = at, here, at + step
+        if abs(at) > MOST:
+            return None
+        here = short_of(at)
+        if abs(here) <= 1e-9 * size or abs(step) < 1e-9:
+            return at
+    return None
 
 
 def words(levers: Sequence[Lever]) -> list[str]:

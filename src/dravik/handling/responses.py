@@ -18,7 +18,10 @@ from dravik.handling.modal import entry, load_factor_sensitivity
 from dravik.handling.stepped import c_star, c_star_criterion, pitch_step_criteria
 from dravik.linear import LinearModel, answer
 
-__all__ = ["attitude_channel", "pilot_input", "pitch_responses", "rate_limit_onset", "roll_responses"]
+__all__ = [
+    "attitude_channel", "doubling", "pilot_input", "pitch_equivalent", "pitch_responses", "rate_limit_onset",
+    "roll_responses", "sense", "without_stability",
+]  # fmt: skip
 
 Floats = NDArray[np.float64]
 OMEGA = np.geomspace(0.05, 200.0, 600)  # rad/s
@@ -27,6 +30,8 @@ SWUNG = np.geomspace(0.05, 200.0, 80)  # rad/s: of full swings of the stick
 AT = 4.0  # rad/s: where the inputs' effects are compared
 SLOW = ("north", "east", "altitude", "airspeed", "psi")  # held where the fast motion alone is wanted
 LONG = 30.0  # s: of a step answer that becomes steady
+SOON = 1.0  # s: in which the sense of an input shows
+GROWS = 0.01  # 1/s: what grows more slowly (it doubles in more than a minute) pilots hold without noticing
 
 
 def pilot_input(craft: Aircraft, model: LinearModel, rate: str) -> str:
@@ -51,6 +56,21 @@ def attitude_channel(model: LinearModel, output: str, name: str) -> tuple[Floats
     # the rate that the attitude has at one second decides the sign, not the static gain: phugoids turn that about
     middle = int(np.searchsorted(OMEGA, 1.0))
     return OMEGA, values * (1.0 if np.imag(values[middle]) < 0.0 else -1.0)
+
+
+def sense(model: LinearModel, rate: str, name: str) -> float:
+    """Return +1 where more of an input turns the aircraft to the positive side of a rate in the first second, else -1.
+
+    What an input does is measured: whether it is a stick, a pedal or the surface itself decides no sign.
+    """
+    return 1.0 if float(np.mean(answer(model, rate, name, duration=SOON).values)) >= 0.0 else -1.0
+
+
+def doubling(model: LinearModel, output: str, stick: str) -> float:
+    """Return the time, s, in which what an input moves of an output doubles by itself; infinite where nothing does."""
+    channel = model.part(inputs=[stick], outputs=[output]).minimal()
+    growth = float(np.max(channel.poles().real, initial=0.0))
+    return math.log(2.0) / growth if growth > GROWS else math.inf
 
 
 def rate_limit_onset(craft: Aircraft, model: LinearModel, stick: str) -> tuple[str, float] | None:
@@ -102,7 +122,23 @@ def pitch_responses(
         found += make(w, attitude, category, detail)
     found += _step_of_rate(fast, stick, airspeed, category, detail)
     found += _c_star(fast, stick, category, detail)
-    return found, detail
+    time = doubling(fast, "theta", stick)
+    return (found if math.isinf(time) else [without_stability(c, time) for c in found]), detail
+
+
+def without_stability(criterion: Criterion, time: float) -> Criterion:
+    """Return a criterion of a response that doubles by itself in a time (s): it has no value and is worse than level 3.
+
+    Its figures are those of responses that decay; of one that grows they may look like the best there are.
+    """
+    note = f"not stable: by itself the response doubles in {time:.3g} s, and the criterion has no value"
+    return replace(criterion, value=math.nan, judged=True, note=note, lows=_asked(criterion))
+
+
+def _asked(criterion: Criterion) -> tuple[float | None, float | None, float | None]:
+    """Return the least values of a criterion; where it has no limits at all, that stability is asked of every level."""
+    has_limits = any(v is not None for v in (*criterion.lows, *criterion.highs))
+    return criterion.lows if has_limits else (math.inf, math.inf, math.inf)
 
 
 def _with_states(model: LinearModel) -> LinearModel:
@@ -138,7 +174,8 @@ def roll_responses(
                 remembered=True, document=boundaries("mil_f_8785c")["title"],
             )
         )  # fmt: skip
-    return found, detail
+    time = doubling(fast, "p", stick)
+    return (found if math.isinf(time) else [without_stability(c, time) for c in found]), detail
 
 
 def _delay(what: str, fit: EquivalentSystem, data: dict[str, Any]) -> Criterion:
@@ -151,14 +188,18 @@ def _delay(what: str, fit: EquivalentSystem, data: dict[str, Any]) -> Criterion:
     )
 
 
+def pitch_equivalent(model: LinearModel, stick: str) -> EquivalentSystem:
+    """Return the equivalent system of the pitch rate by an input, the airspeed held; raises DravikError without one."""
+    fast = model.part(states=[n for n in model.states if n not in SLOW])
+    return fit_equivalent(FITTED, fast.part(inputs=[stick], outputs=["q"]).frequency_response(FITTED)[:, 0, 0])
+
+
 def _pitch_equivalent(model: LinearModel, stick: str, category: str, detail: dict[str, Any]) -> Iterator[Criterion]:
     """Yield damping, frequency and delay of the fitted pitch rate; the airspeed is held, as the form has no phugoid."""
     standard, data = boundaries("mil_f_8785c"), boundaries("responses")["delay"]
-    fast = model.part(states=[n for n in model.states if n not in SLOW])
-    values = fast.part(inputs=[stick], outputs=["q"]).frequency_response(FITTED)[:, 0, 0]
     n_alpha = load_factor_sensitivity(model)
     try:
-        fit = fit_equivalent(FITTED, values)
+        fit = pitch_equivalent(model, stick)
     except DravikError as error:
         yield _not_judged("pitch, equivalent system", data["paragraph"], str(error))
         return

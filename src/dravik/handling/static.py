@@ -1,6 +1,7 @@
 """Criteria that trims answer: flight-path stability, and the stick that holds another speed."""
 
 import math
+from collections.abc import Callable
 from dataclasses import replace
 
 import numpy as np
@@ -9,6 +10,7 @@ from dravik.aircraft import Aircraft
 from dravik.constants import KNOT
 from dravik.handling.criteria import NONE, Criterion
 from dravik.handling.limits import boundaries, limits
+from dravik.handling.responses import sense
 from dravik.linear import linearise
 from dravik.trimming import Condition, Family, TrimPoint
 
@@ -42,18 +44,24 @@ def _with_throttles(craft: Aircraft, point: TrimPoint) -> Condition:
     return Condition(point["airspeed"], point["altitude"], flight_path=None, heading=point["psi"], inputs=own)
 
 
-def _slope(family: Family, speed: float, signal: str) -> float:
-    """Return the slope of a signal by airspeed, at constant throttle; nan where the trims do not hold."""
+def _slope(family: Family, speed: float, what: Callable[[TrimPoint], float]) -> float:
+    """Return the slope of what a point says by airspeed, at constant throttle; nan where the trims do not hold."""
     values = []
     for at in (speed * (1.0 - STEP), speed * (1.0 + STEP)):
         point = family.point(at)
-        values.append(math.nan if point is None else point[signal])
+        values.append(math.nan if point is None else what(point))
     return (values[1] - values[0]) / (2.0 * STEP * speed)
+
+
+def _air_path(point: TrimPoint) -> float:
+    """Return the path through the air, rad: a steady wind carries the aircraft along, and changes no stability."""
+    rises = -point.signals.get("wind_down", 0.0)
+    return math.asin(min(max((point["climb_rate"] - rises) / point["airspeed"], -1.0), 1.0))
 
 
 def _flight_path(family: Family, speed: float) -> list[Criterion]:
     data = boundaries("responses")["flight_path"]
-    here, slower = (float(np.degrees(_slope(family, v, "flight_path"))) * KNOT for v in (speed, speed - SLOWER))
+    here, slower = (float(np.degrees(_slope(family, v, _air_path))) * KNOT for v in (speed, speed - SLOWER))
     name = "flight-path stability"
     if not math.isfinite(here):
         note = "the speeds beside this one are not held at its throttle: no level can be given"
@@ -68,7 +76,7 @@ def _flight_path(family: Family, speed: float) -> list[Criterion]:
 
 def _stick_by_speed(family: Family, speed: float, stick: str) -> Criterion:
     data = boundaries("responses")["speed_stability"]
-    slope = _slope(family, speed, stick)
+    slope = _slope(family, speed, lambda point: point[stick])
     name = f"{stick} by airspeed"
     if not math.isfinite(slope):
         note = "the speeds beside this one are not held at its throttle: no level can be given"
@@ -82,7 +90,4 @@ def _stick_by_speed(family: Family, speed: float, stick: str) -> Criterion:
 def _pull_sign(family: Family, speed: float, stick: str) -> float:
     """Return +1 where more of the input pitches up, else -1."""
     point = family.point(speed)
-    if point is None:
-        return 1.0
-    model = linearise(family.craft, point, outputs=["q"]).part(inputs=[stick], outputs=["q"])
-    return 1.0 if float(model.frequency_response([1.0])[0, 0, 0].real) > 0.0 else -1.0
+    return 1.0 if point is None else sense(linearise(family.craft, point, outputs=["q"]), "q", stick)

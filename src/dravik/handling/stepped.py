@@ -49,11 +49,12 @@ def pitch_step(step: Answer) -> PitchStep:
     1.0
     """
     require(step, Answer, "the pitch rate's answer", "answer(model, 'q', stick)")
-    t, end = step.time, float(step.values[-1])
-    tail = step.values[int(0.8 * len(t)) :]
+    t, values = step.finely()
+    end = float(values[-1])
+    tail = values[int(0.8 * len(t)) :]
     if end == 0.0 or np.max(np.abs(tail / end - 1.0)) > STEADY:
         raise DravikError("the pitch rate does not become steady", hint="a longer answer, of alpha and q alone")
-    share = step.values / end
+    share = values / end
     peak = int(np.argmax(share))
     # the tangent of the first rise: after the peak a lightly damped rate is as steep again
     slope = np.gradient(share, t)[: max(peak, 1) + 1]

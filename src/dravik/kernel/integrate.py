@@ -203,10 +203,10 @@ def fly_steps(
 
     ``controls`` (steps, 2, inputs) holds each step's inputs at its start and end. Every ``every``-th step
     the picked registers go to a row of ``out``, and ``last`` says what is done with the state after the final step. The
-    run stops early on a state, rate or formula that is not finite (flag NOT_FINITE, of a rate or formula), a table left where that is an
-    error, an event that ends it, or where ``out`` is full; ``x`` is then the last good state. At an event that pauses
-    the run it returns before the step's row, with the flag PAUSED: the caller handles the event, clears the flag, and
-    calls again from there.
+    run stops early on a state, rate or formula that is not finite (flag NOT_FINITE, of a rate or formula), a table left
+    where that is an error, an event that ends it, or where ``out`` is full; ``x`` is then the last good state. At an
+    event that pauses the run it returns before the step's row, with the flag PAUSED: the caller handles the event,
+    clears the flag, and calls again from there.
     """
     rows = 0
     steps = controls.shape[0]

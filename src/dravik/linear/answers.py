@@ -1,13 +1,14 @@
 """Answers of one channel in time and frequency: steps, impulses, and the figures people read off them."""
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Literal, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
 from dravik.errors import DravikError, require
+from dravik.linear.curves import Curve
 from dravik.linear.matrices import NamedMatrices
 from dravik.linear.system import LinearSystem
 from dravik.units import in_si
@@ -18,6 +19,7 @@ Floats = NDArray[np.float64]
 Complexes = NDArray[np.complex128]
 POINTS = 1200  # of an answer in time
 LASTS = 5.0  # time constants of the slowest root that are shown
+SETTLES = 20.0  # time constants of the slowest root within which an answer has settled
 LONGEST = 120.0  # s, unless more is asked for
 SETTLED = 0.02  # of the end value: the band that an answer stays in when it has settled
 SLOWEST = 1e-4  # of the highest frequency shown: where the lowest is
@@ -39,7 +41,10 @@ class StepFigures(NamedTuple):
 
 @dataclass(frozen=True)
 class Answer:
-    """One channel's answer in time to a unit step or impulse: ``time`` (s) and ``values``."""
+    """One channel's answer in time to a unit step or impulse: ``time`` (s) and ``values``.
+
+    ``curve`` is the same between and beyond these times; None of sampled systems and of values of one's own.
+    """
 
     output: str
     input: str
@@ -47,13 +52,40 @@ class Answer:
     time: Floats
     values: Floats
     end: float
+    curve: Curve | None = field(default=None, repr=False, compare=False)
+
+    def finely(self) -> tuple[Floats, Floats]:
+        """Return times and values over the same time, as close as the channel's fastest root asks for."""
+        return (self.time, self.values) if self.curve is None else self.curve.grid(float(self.time[-1]))
 
     def figures(self) -> StepFigures:
-        """Return the figures of a step answer; all but the end are nan where it has not settled within its time."""
-        end, y, t = self.end, self.values, self.time
-        nan = math.nan
+        """Return the figures of a step answer, its crossings solved for; those that do not exist are nan.
+
+        Of sampled systems, and of values without a ``curve``, they are by straight lines between the times, and all
+        but the end nan where it has not settled within its time.
+        """
+        end, nan = self.end, math.nan
         if self.kind != "step" or not math.isfinite(end) or end == 0.0:
             return StepFigures(end if self.kind == "step" else nan, nan, nan, nan, nan)
+        return self._by_lines() if self.curve is None else self._by_curve(self.curve)
+
+    def _by_curve(self, curve: Curve) -> StepFigures:
+        t, y = curve.grid(curve.lasting(SETTLES))
+        end, share = self.end, y / self.end
+        low, high = (0.0 if share[0] >= part else curve.crossing(t, y, part * end) for part in (0.1, 0.9))
+        k = int(np.argmax(share))
+        peak = curve.top(t, k)
+        over = max(curve.at(peak) / end - 1.0, 0.0)
+        outside = np.flatnonzero(np.abs(share - 1.0) > SETTLED)
+        settling = 0.0
+        if len(outside):
+            k = int(outside[-1])
+            edge = end * (1.0 + math.copysign(SETTLED, share[k] - 1.0))
+            settling = curve.crossing(t[k:], y[k:], edge) if k + 1 < len(t) else math.nan
+        return StepFigures(end, high - low, over, peak if over > 1e-6 else math.nan, settling)
+
+    def _by_lines(self) -> StepFigures:
+        end, y, t, nan = self.end, self.values, self.time, math.nan
         share = y / end
         outside = np.flatnonzero(np.abs(share - 1.0) > SETTLED)
         settles = len(outside) == 0 or outside[-1] + 1 < len(t)
@@ -132,10 +164,12 @@ def answer(
         return Answer(output, input, kind, t, one.response(t, u)[1][:, 0], end)
     t = np.linspace(0.0, lasts, POINTS + 1)
     if kind == "step":
-        return Answer(output, input, kind, t, one.response(t, np.ones((len(t), 1)))[1][:, 0], end)
+        curve = Curve(one, held=1.0)
+        return Answer(output, input, kind, t, one.response(t, np.ones((len(t), 1)))[1][:, 0], end, curve)
     if np.any(one.D != 0.0):
         raise DravikError(f"the impulse answer of {output} to {input} begins with an impulse", hint="a step")
-    return Answer(output, input, kind, t, one.response(t, np.zeros((len(t), 1)), x=one.B[:, 0])[1][:, 0], end)
+    values = one.response(t, np.zeros((len(t), 1)), x=one.B[:, 0])[1][:, 0]
+    return Answer(output, input, kind, t, values, end, Curve(one, start=one.B[:, 0]))
 
 
 def frequency_answer(system: LinearSystem, output: str, input: str, omega: Floats | None = None) -> FrequencyAnswer:

@@ -64,7 +64,7 @@ def _refuse_far(system: Any, found: Any, bound: float) -> None:
     rank = math.sqrt(min(whole.shape[1:]))  # the bound is on the largest singular value, the norm here on all of them
     if np.any(off > rank * bound * 1.01 + ROUNDING * np.linalg.norm(whole, axis=(1, 2)).max()):
         raise DravikError(
-            f"the truncation is {float(off.max()):.3g} off where {bound:.3g} is its bound: the system is too badly scaled",
+            f"the truncation is {float(off.max()):.3g} off where {bound:.3g} is its bound: a system too badly scaled",
             hint="states in units in which they are of like size",
         )
 

@@ -102,7 +102,8 @@ def matched(
 ) -> NDArray[np.int64]:
     """Return which root belongs to each branch, such that the distances are least together.
 
-    With ``names`` of the branches and ``own_names`` of the roots, those of one name, had by one of each, belong together.
+    With ``names`` of the branches and ``own_names`` of the roots, those of one name, had by one of each, belong
+    together.
     """
     from scipy.optimize import linear_sum_assignment
 

@@ -6,7 +6,7 @@ A mode belongs to the longitudinal or lateral motion, or to a function or actuat
 """
 
 import math
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, cast
 
@@ -252,6 +252,8 @@ def _name_pitching(found: list[int], modes: list[Mode], names: dict[int, str]) -
     Either may have split into real roots. An aircraft that is unstable in pitch has a real root that grows, one that
     decays, and a slow pair, which then counts as the phugoid.
     """
+    if sum(2 if modes[i].is_oscillatory else 1 for i in found) > 4:
+        found = _without_surplus(found, modes, names)
     pairs = [i for i in found if modes[i].is_oscillatory]
     real = [i for i in found if not modes[i].is_oscillatory]
     fast = ("alpha", "w", "q")
@@ -268,6 +270,37 @@ def _name_pitching(found: list[int], modes: list[Mode], names: dict[int, str]) -
     split = sorted(split[:2] if "phugoid" in names.values() or len(real) > 2 else split)
     for i in real:
         names[i] = "short period, real root" if i in split else "phugoid, real root"
+
+
+def _without_surplus(found: list[int], modes: list[Mode], names: dict[int, str]) -> list[int]:
+    """Return the roots of the longitudinal motion that are the aircraft's own; the others get the name of a state.
+
+    A law's integrals and filters mix with pitch, and bring more roots than the four of a rigid body. The short period
+    is where both angle of attack and pitch rate take part, the phugoid where speed and attitude do: two roots each.
+    """
+
+    def both(i: int) -> float:
+        return math.sqrt(_share(modes[i], ("alpha", "w")) * _share(modes[i], ("q",)))
+
+    def slowly(i: int) -> float:
+        return _share(modes[i], ("airspeed", "u", "theta"))
+
+    quick = [i for i in found if _share(modes[i], ("alpha", "w", "q")) > slowly(i)]
+    kept = [*_two_roots(quick, modes, both), *_two_roots([i for i in found if i not in quick], modes, slowly)]
+    for i in found:
+        if i not in kept:
+            body = _PITCHING | _LATERAL | _POSITION
+            names[i] = next((s for s in modes[i].participation if s not in body), next(iter(modes[i].participation)))
+    return sorted(kept)
+
+
+def _two_roots(found: list[int], modes: list[Mode], weight: Callable[[int], float]) -> list[int]:
+    """Return the pair, or the two real roots, of the most weight; one real root where there is no other."""
+    pairs = sorted((i for i in found if modes[i].is_oscillatory), key=weight, reverse=True)
+    real = sorted((i for i in found if not modes[i].is_oscillatory), key=weight, reverse=True)
+    if not pairs or (len(real) > 1 and sum(weight(i) for i in real[:2]) > 2.0 * weight(pairs[0])):
+        return real[:2]
+    return pairs[:1]
 
 
 def _name_lateral(found: list[int], modes: list[Mode], names: dict[int, str]) -> None:

@@ -1,12 +1,12 @@
 """Laws that run at a rate: what each reads and gives, and linear models in which its hold and its delay count.
 
-A law's formulas read samples and what they add is held (``aircraft.laws``). A linear model by differences knows neither:
-here the wires are cut, and joined again with the time that passes in them.
+A law's formulas read samples and what they add is held (``aircraft.laws``). A linear model by differences knows
+neither: here the wires are cut, and joined again with the time that passes in them.
 """
 
 from collections.abc import Sequence
 from dataclasses import replace
-from typing import Any, NamedTuple, cast
+from typing import Any, NamedTuple
 
 import numpy as np
 
@@ -76,7 +76,8 @@ def linearise_as_run(
         )
         model = replace(
             model, C=np.vstack([model.C, more.C]), D=np.vstack([model.D, more.D]),
-            outputs=[*model.outputs, *late], y0=np.concatenate([model.y0, more.y0]), units={**more.units, **model.units},
+            outputs=[*model.outputs, *late], y0=np.concatenate([model.y0, more.y0]),
+            units={**more.units, **model.units},
         )  # fmt: skip
     system: Any = model
     for name, seconds in late.items():
@@ -86,12 +87,8 @@ def linearise_as_run(
     part = closed.part(inputs=kept, outputs=[n for n in model.outputs if n not in late or n in wanted])
     rows = [model.outputs.index(n) for n in part.outputs]
     added = np.zeros(len(part.states) - len(model.states))
-    return cast(
-        LinearModel,
-        replace(
-            model, A=part.A, B=part.B, C=part.C, D=part.D, states=part.states, inputs=part.inputs,
-            outputs=part.outputs, units=part.units, x0=np.concatenate([model.x0, added]),
-            drift=np.concatenate([model.drift, added]), y0=model.y0[rows],
-            u0=model.u0[[model.inputs.index(n) for n in kept]],
-        ),
+    return replace(
+        model, A=part.A, B=part.B, C=part.C, D=part.D, states=part.states, inputs=part.inputs, outputs=part.outputs,
+        units=part.units, x0=np.concatenate([model.x0, added]), drift=np.concatenate([model.drift, added]),
+        y0=model.y0[rows], u0=model.u0[[model.inputs.index(n) for n in kept]],
     )  # fmt: skip

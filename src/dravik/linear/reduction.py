@@ -24,8 +24,8 @@ SMALL = 1e-4  # a direct part, of what is seen of the states, that is not divide
 def scaled(a: Floats, b: Floats, c: Floats) -> tuple[Floats, Floats, Floats, Floats]:
     """Return A, B, C in states that are scaled so that rows and columns of A are of like size, and the scales.
 
-    Parts of A that nothing joins are scaled so that inputs move as much of each as outputs see of it. Inputs and outputs
-    are scaled to columns and rows of length one: ranks are then found on matrices without units.
+    Parts of A that nothing joins are scaled so that inputs move as much of each as outputs see of it. Inputs and
+    outputs are scaled to columns and rows of length one: ranks are then found on matrices without units.
     """
     if not len(a):
         return a, b, c, np.zeros(0)
@@ -67,6 +67,9 @@ def _power_of_two(value: Any) -> Any:
     return np.exp2(np.round(np.log2(value)))
 
 
+BEYOND = 1.5  # of a matrix's size, which is where its largest root may be
+
+
 def sizes(a: Floats, b: Floats, c: Floats) -> Floats:
     """Return sizes of states in which inputs move as much of each as outputs see of it: the same in any units of them.
 
@@ -81,7 +84,7 @@ def sizes(a: Floats, b: Floats, c: Floats) -> Floats:
         own = a * total[None, :] / total[:, None]
         b_, c_ = b / total[:, None], c * total[None, :]
         wide, tall = np.sqrt((b_ * b_).sum(axis=0)), np.sqrt((c_ * c_).sum(axis=1))
-        inner = (float(np.linalg.norm(own)) or 1.0) * np.eye(n) - own
+        inner = BEYOND * (float(np.linalg.norm(own)) or 1.0) * np.eye(n) - own
         moved = np.sqrt((np.linalg.solve(inner, b_ / np.where(wide > 0, wide, 1.0)) ** 2).sum(axis=1))
         seen = np.sqrt((np.linalg.solve(inner.T, (c_ / np.where(tall > 0, tall, 1.0)[:, None]).T) ** 2).sum(axis=1))
         both = (moved > 0.0) & (seen > 0.0)

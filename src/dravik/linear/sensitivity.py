@@ -20,7 +20,7 @@ from dravik.linear.model import LinearModel
 from dravik.linear.modes import is_body_mode
 from dravik.trimming import TrimPoint, trim
 
-__all__ = ["RootSensitivity", "root_sensitivities"]
+__all__ = ["DerivativeChange", "RootSensitivity", "derivative_changes", "root_sensitivities"]
 
 Complex = NDArray[np.complex128]
 Floats = NDArray[np.float64]
@@ -84,9 +84,7 @@ def root_sensitivities(
             )
     model = linearise(craft, point)
     vectors = _vectors(model)
-    changes: Iterator[tuple[str, float, Floats]] = iter(())
-    if craft.definition.aero is not None and point.coordinates == "air":
-        changes = _by_derivatives(craft, point, model)
+    changes = [(c.of, c.value, c.A) for c in derivative_changes(craft, point, model)]
     found = []
     for of, value, change in (*changes, *_by_parameters(craft, point, model, wanted)):
         for mode, root, left, right in vectors:
@@ -112,11 +110,23 @@ def _vectors(model: LinearModel) -> list[tuple[str, complex, Complex, Complex]]:
     return found
 
 
-def _by_derivatives(craft: Aircraft, point: TrimPoint, model: LinearModel) -> Iterator[tuple[str, float, Floats]]:
-    """Yield each derivative's name and value, and what one unit of it adds to A."""
-    assert craft.definition.aero is not None
+class DerivativeChange(NamedTuple):
+    """What one unit of a derivative ``of``, which now has a ``value``, adds to a model's A and C."""
+
+    of: str
+    value: float
+    A: Floats
+    C: Floats
+
+
+def derivative_changes(craft: Aircraft, point: TrimPoint, model: LinearModel) -> Iterator[DerivativeChange]:
+    """Yield what each derivative of the coefficients adds to a model of a point; nothing in hover."""
+    if craft.definition.aero is None or point.coordinates != "air":
+        return
     names, reference, speed = craft.definition.aero.coefficients, craft.definition.reference, point["airspeed"]
-    more, loads = linearise(craft, point, disturbed=names).part(states=model.states), LoadsAbout(point)
+    more = linearise(craft, point, disturbed=names, outputs=model.outputs)
+    more = more.part(states=model.states, outputs=model.outputs)
+    loads = LoadsAbout(point)
     half_chord, half_span = 0.5 * reference.chord / speed, 0.5 * reference.span / speed
     along = np.eye(3)
     # state, its scale, and what one unit is as a change of velocity in stability axes and of rates
@@ -126,14 +136,14 @@ def _by_derivatives(craft: Aircraft, point: TrimPoint, model: LinearModel) -> It
         "q": ("q", half_chord, 0.0, along[1] / half_chord), "r": ("r", half_span, 0.0, along[2] / half_span),
     }  # fmt: skip
     for coefficient in names:
-        push = more.B[:, more.inputs.index(f"{coefficient}_disturbance")]
+        push, seen = (m[:, more.inputs.index(f"{coefficient}_disturbance")] for m in (more.B, more.D))
         for by, (state, scale, velocity, rates) in per_state.items():
             if (coefficient in _LATERAL) == (by in ("beta", "p", "r")):
-                column, change = model.states.index(state), np.zeros_like(model.A)
-                change[:, column] = push * scale
+                column, change, shown = model.states.index(state), np.zeros_like(model.A), np.zeros_like(model.C)
+                change[:, column], shown[:, column] = push * scale, seen * scale
                 # the model's rates are about the body's axes
                 value = loads.signal_slope(coefficient, np.zeros(3) + velocity, loads.turn.T @ (np.zeros(3) + rates))
-                yield f"{coefficient}_{by}", value, change
+                yield DerivativeChange(f"{coefficient}_{by}", value, change, shown)
 
 
 def _by_parameters(

@@ -7,7 +7,7 @@ margin: P. Seiler, A. Packard, P. Gahinet, An Introduction to Disk Margins, IEEE
 import math
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple, cast
 
 import numpy as np
 from numpy.typing import NDArray
@@ -98,11 +98,12 @@ class Margins(DiscFigures):
     ``crossings`` are all of them; ``gain_up`` and ``gain_down`` the factors nearest to one from above and below (inf,
     0: none), ``phase`` the smallest phase margin (inf: the gain never crosses one), ``delay`` the least delay that
     makes it unstable (inf: none). Of an unstable loop that is past -1 ``phase`` and ``gain_decibels`` are below zero,
-    what is missing; ``delay`` is nan and the disc margin zero. ``sensitivity`` and ``complementary`` are peaks with their frequencies, ``modulus``
-    the nearest that the loop comes to -1, ``disc`` the disc margin with its gain factors and phase. ``bandwidth`` of
-    the closed loop: 3 dB below its low-frequency value. ``unstable_roots`` are closed-loop roots by eigenvalues (None
-    with a delay), ``unstable_count`` by Nyquist's count and what the loop does not see; ``growing`` are those roots,
-    each with the state that moves most in it, also where the loop does not move or see them.
+    what is missing; ``delay`` is nan and the disc margin zero. ``sensitivity`` and ``complementary`` are peaks with
+    their frequencies, ``modulus`` the nearest that the loop comes to -1, ``disc`` the disc margin with its gain factors
+    and phase. ``bandwidth`` of the closed loop: 3 dB below its low-frequency value. ``unstable_roots`` are closed-loop
+    roots by eigenvalues (None with a delay), ``unstable_count`` by Nyquist's count and what the loop does not see;
+    ``growing`` are those roots, each with the state that moves most in it, also where the loop does not move or see
+    them.
     """
 
     crossings: list[Crossing]
@@ -377,7 +378,7 @@ def _growing(loop: LinearSystem, delay: float, hidden: list[complex]) -> list[Gr
         return []
     from scipy.linalg import eig
 
-    values, left, right = eig(matrix, left=True, right=True)
+    values, left, right = cast(Any, eig(matrix, left=True, right=True))
     values = np.asarray(values, dtype=np.complex128)
     border = border_of(values) if loop.dt is None else 1.0 + 1e-7
     found = []

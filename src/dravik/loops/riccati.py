@@ -1,7 +1,8 @@
 """The Riccati equation of optimal control, continuous: SciPy's solver, and what is left of the equation.
 
-Source: A. J. Laub, A Schur method for solving algebraic Riccati equations, IEEE Trans. Automatic Control 24 (1979), 913,
-with the pencil balanced by P. Benner, Symplectic balancing of Hamiltonian matrices, SIAM J. Sci. Comput. 22 (2001), 1885.
+Source: A. J. Laub, A Schur method for solving algebraic Riccati equations, IEEE Trans. Automatic Control 24 (1979),
+913, the pencil balanced by P. Benner, Symplectic balancing of Hamiltonian matrices, SIAM J. Sci. Comput. 22 (2001),
+1885.
 """
 
 from typing import Any

@@ -74,7 +74,8 @@ class ClosedLoop:
         up, down = self.margins.gain_up, self.margins.gain_down
         return {
             "loop": self.entry.name, "P": self.pid.proportional, "I": self.pid.integral, "D": self.pid.derivative,
-            "stable": self.margins.is_stable, "closes": self.margins.closes, "crossover_rad_s": _crossover(self.margins),
+            "stable": self.margins.is_stable, "closes": self.margins.closes,
+            "crossover_rad_s": _crossover(self.margins),
             "gain_margin_dB": self.margins.gain_decibels,
             "gain_up_dB": 20.0 * math.log10(up) if math.isfinite(up) else math.inf,
             "gain_down_dB": 20.0 * math.log10(down) if down > 0.0 else -math.inf,

@@ -28,9 +28,9 @@ class EnginePoint:
     Where they do not settle all is nan, and ``reason`` says why.
 
     ``thrust`` N: the size of the sum of all thrusts as forces, ``thrusts`` those of engines that point the same way, by
-    that (``ahead``, ``up``, ...), where they point several; ``shaft_power``, ``electric_power`` W and ``fuel_flow`` kg/s (nan where there is none);
-    ``efficiency``: thrust work over shaft power, at rest the figure of merit of the discs; ``speeds`` of the shafts,
-    rad/s.
+    that (``ahead``, ``up``, ...), where they point several; ``shaft_power``, ``electric_power`` W and ``fuel_flow``
+    kg/s (nan where there is none); ``efficiency``: thrust work over shaft power, at rest the figure of merit of the
+    discs; ``speeds`` of the shafts, rad/s.
     """
 
     airspeed: float

@@ -113,9 +113,10 @@ def take_off(
     """Return the take-off from a level runway at an altitude, along a heading, in the wind of the aircraft's world.
 
     Throttles stand at their upper end, and the engines have run up, unless ``inputs`` (by name, with their unit or SI)
-    say otherwise. Wind across the runway is left out. The roll is that of the free attitude on all wheels, with the legs' rolling friction; where the wing
-    carries the aircraft before the lift-off speed, it gathers speed on as in flight. Raises DravikError for an aircraft
-    without gear, one that does not gather speed, and one that does not climb.
+    say otherwise. Wind across the runway is left out. The roll is that of the free attitude on all wheels, with the
+    legs' rolling friction; where the wing carries the aircraft before the lift-off speed, it gathers speed on as in
+    flight. Raises DravikError for an aircraft without gear, one that does not gather speed, and one that does not
+    climb.
 
     >>> import dravik as dv
     >>> found = take_off(dv.sample("tarn", loading="dropped"), altitude="480 m", inputs={"flap_lever": "15 deg"})

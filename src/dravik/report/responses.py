@@ -32,7 +32,8 @@ def figure_responses(
 ) -> "Figure":
     """Return gain, phase and step answer of channels (output, input), a column for each, systems by name overlaid.
 
-    ``systems`` is one system, or several by name. Raises DravikError for no system or channel, or too many channels, and for names that a system does not have.
+    ``systems`` is one system, or several by name. Raises DravikError for no system or channel, or too many channels,
+    and for names that a system does not have.
     """
     systems = systems if isinstance(systems, Mapping) else {getattr(systems, "title", ""): systems}
     for one in systems.values():

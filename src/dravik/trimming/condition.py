@@ -201,7 +201,7 @@ class Condition:
 
     @property
     def is_sideways(self) -> bool:
-        """Whether it flies nearly across its nose: alpha means little there, and sideslip is at the end of its range."""
+        """Whether it flies nearly across its nose: alpha means little there, and sideslip is at its range's end."""
         return self.sideslip is not None and abs(self.sideslip) > STEEP and not self.is_steep and self.bank is None
 
     @property

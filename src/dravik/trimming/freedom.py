@@ -58,11 +58,11 @@ class Freedom:
 def rank_of(slopes: Floats) -> int:
     """Return how many of the equations the unknowns can meet by themselves, rows and columns of any size."""
     if not slopes.size or not np.all(np.isfinite(slopes)):
-        return min(slopes.shape)
+        return int(min(slopes.shape))
     rows = np.max(np.abs(slopes), axis=1)
     scaled = slopes / np.where(rows > 0.0, rows, 1.0)[:, None]
     values = np.linalg.svd(scaled, compute_uv=False)
-    return int(np.sum(values > DEPENDENT * values[0]))
+    return int(np.count_nonzero(values > DEPENDENT * values[0]))
 
 
 def least_deflection(
