@@ -118,8 +118,23 @@ class ResponseTest(unittest.TestCase):
         quick = bandwidth(W, 1.0 / S / (1.0 + 0.1 * S))
         self.assertTrue(math.isinf(quick.neutral) and quick.phase_delay == 0.0)
         self.assertAlmostEqual(quick.value, 10.0, delta=0.01)
-        with self.assertRaisesRegex(DravikError, "the phase begins at"):
-            bandwidth(W, np.exp(-0.1 * S) / S**2)
+        # two integrals never leave 45 deg: there is none, and that is no level 1
+        self.assertTrue(all(math.isnan(v) for v in bandwidth(W, np.exp(-0.1 * S) / S**2)))
+        # a slow mode whose phase dips below -135 deg and comes back: the highest frequency with 45 deg left counts
+        dip = (S**2 + 0.26 * S + 0.1521) / (S**2 + 0.16 * S + 0.0625) * np.exp(-0.08 * S) / (S * (S / 3.5 + 1))
+        found = bandwidth(W, dip)
+        left = [math.pi + float(np.angle(np.interp(found.by_phase * k, W, dip))) for k in (0.99, 1.0, 1.01)]
+        self.assertTrue(left[0] > math.pi / 4 > left[2] and abs(left[1] - math.pi / 4) < 1e-3)
+        self.assertGreater(found.by_phase, 1.5)
+        # two roots that grow: the phase looks 360 deg better than it is
+        grows = 0.9 * (S + 0.02) / ((S + 0.9) * (S**2 - 0.3 * S + 0.25)) * np.exp(-0.06 * S)
+        self.assertTrue(math.isnan(bandwidth(W, grows).value))
+        steady = 9.0 * (S + 1.0) ** 2 / ((S + 9.0) * (S**2 - 0.3 * S + 0.25)) * np.exp(-0.02 * S)
+        found = bandwidth(W, steady)
+        gain = 1.0 / abs(np.interp(found.by_phase, W, steady))
+        top = np.polymul([9.0], np.polymul([1.0, 1.0], [1.0, 1.0]))
+        roots = np.roots(np.polyadd(gain * top, np.polymul([1.0, 9.0], [1.0, -0.3, 0.25])))
+        self.assertTrue(np.all(roots.real < 0.0) and found.by_phase > 5.0)
         with self.assertRaisesRegex(DravikError, "that rise"):
             bandwidth(W[::-1], 1.0 / S)
         with self.assertRaisesRegex(DravikError, "expected up to"):
@@ -384,12 +399,15 @@ class AircraftTest(unittest.TestCase):
         point = dv.trim(body, airspeed=60.0, altitude=0.0)
         lines = {c.name: c for c in steady_sideslip(body, point, "rudder_command", "aileron_command")}
         # no yawing moment: 0.05 beta = 0.06 rudder; no rolling moment: 0.05 beta = 0.1 aileron
-        self.assertAlmostEqual(lines["rudder_command by sideslip"].value, math.radians(0.05 / 0.06), places=4)
+        # the input is the rudder itself, positive to the left: what it does is measured, so that it counts as a pedal
+        self.assertAlmostEqual(lines["rudder_command by sideslip"].value, -math.radians(0.05 / 0.06), places=4)
         self.assertAlmostEqual(lines["aileron_command by sideslip"].value, math.radians(0.5), places=4)
         # the side force -0.3 beta q S is carried by the bank
         pressure = 0.5 * float(air_at(0.0).density) * 60.0**2 * AREA
         self.assertAlmostEqual(lines["bank by sideslip"].value, 0.3 * pressure / (MASS * 9.80665), delta=0.01)
-        # an input that works as pedals do: positive rudder is left pedal, so that here the sign is not that of a pedal
+        self.assertEqual(lines["rudder_command by sideslip"].level, 1)
+        reversed_ = jet(CL="5*alpha", Cn="-0.05*beta - 0.1*r_hat - 0.06*rudder")
+        lines = {c.name: c for c in steady_sideslip(reversed_, point, "rudder_command", "aileron_command")}
         self.assertEqual(lines["rudder_command by sideslip"].level, 4)
         self.assertEqual(lines["bank by sideslip"].level, 1)
         lost = engine_failure(TARN, POINT)
@@ -457,8 +475,12 @@ class AircraftTest(unittest.TestCase):
         found = handling_qualities(
             unstable, dv.trim(unstable, airspeed=176 * 0.3048, altitude=0.0), category="A", sets=["modal", "responses"]
         )
-        self.assertNotEqual(found.level, 1)
-        self.assertTrue(any("no level can be given" in text for text in found.unjudged))
+        self.assertEqual(found.level, 4)
+        # stability is asked first: no criterion of the pitch response has a value that could be praised
+        pitching = [c for c in found.criteria if c.name.startswith(("pitch", "C*"))]
+        self.assertGreater(len(pitching), 4)
+        for c in pitching:
+            self.assertEqual((c.level, math.isnan(c.value), c.note[:10]), (4, True, "not stable"), c.name)
         stickless = jet()
         with self.assertRaisesRegex(DravikError, "one of modal, responses"):
             handling_qualities(TARN, POINT, sets=["modes"])

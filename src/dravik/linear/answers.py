@@ -23,6 +23,7 @@ SETTLES = 20.0  # time constants of the slowest root within which an answer has 
 LONGEST = 120.0  # s, unless more is asked for
 SETTLED = 0.02  # of the end value: the band that an answer stays in when it has settled
 SLOWEST = 1e-4  # of the highest frequency shown: where the lowest is
+BESIDE = np.linspace(-4.0, 4.0, 33)  # half widths of a resonance at which it is looked at besides
 HALF_POWER = math.sqrt(0.5)
 
 
@@ -192,9 +193,10 @@ def frequency_answer(system: LinearSystem, output: str, input: str, omega: Float
         low, high = (float(sizes.min()), float(sizes.max())) if len(sizes) else (1.0, 1.0)
         high = 4.0 * high if system.dt is None else math.pi / system.dt
         omega = np.geomspace(max(0.1 * min(low, high), SLOWEST * high), high, 800)
-        # resonances are narrow: their frequencies belong to the grid
-        inside = sizes[(sizes > omega[0]) & (sizes < omega[-1])]
-        omega = np.unique(np.concatenate([omega, *(inside * k for k in (0.98, 1.0, 1.02))]))
+        # resonances are narrow: their frequencies, and those a fraction of their width beside, belong to the grid
+        near = (np.abs(roots.imag) + BESIDE[:, None] * np.abs(roots.real)).ravel()
+        near = np.concatenate([sizes, near])
+        omega = np.unique(np.concatenate([omega, near[(near > omega[0]) & (near < omega[-1])]]))
     values = channel.frequency_response(omega)[:, 0, 0]
     return FrequencyAnswer(output, input, np.asarray(omega, dtype=float), values, float(channel.gains()[0, 0]))
 

@@ -12,6 +12,7 @@ from dravik.loops import root_locus
 from dravik.loops.curve import LoopCurve, least
 from dravik.report.figures import new_figure
 from dravik.report.look import ACTUAL, COMMANDED, INK, PALETTE, SOFT, STYLE
+from dravik.report.loops import shown
 from dravik.units import from_si
 
 if TYPE_CHECKING:
@@ -25,7 +26,7 @@ if TYPE_CHECKING:
 
 __all__ = ["figure_flown_steps", "figure_locus", "figure_study"]
 
-SHOWN = (-50.0, 60.0)  # dB
+FARTHEST = 12.0  # of what a locus shows otherwise: up to here it reaches for a crossing
 DASHES = ("-", (0, (5, 2)), (0, (1, 1.5)), (0, (5, 1.5, 1, 1.5)))
 CONTOURS = (6.0, 3.0, 0.0, -3.0, -6.0, -12.0)  # dB of the closed loop
 SHADE = "#f3e3c8"
@@ -79,8 +80,7 @@ def _curve(found: "ClosedLoop") -> "tuple[Any, Any]":
     w = curve.grid()
     values = curve(w)
     decibels = 20.0 * np.log10(np.maximum(np.abs(values), 1e-300))
-    seen = (decibels > SHOWN[0]) & (decibels < SHOWN[1])
-    seen = seen if int(seen.sum()) > 2 else np.ones(len(w), dtype=bool)
+    seen = shown(decibels)
     return w[seen], values[seen]
 
 
@@ -137,7 +137,7 @@ def _overlaid(panels: "tuple[Axes, ...]", other: "LoopStudy", label: str, k: int
     decibels = 20.0 * np.log10(np.abs(values))
     gain.plot(w, decibels, label=f"{last.entry.name}, {label}", **look)
     phase.plot(w, _degrees(values), **look)
-    nichols.plot(_degrees(values), decibels, **look)
+    nichols.plot(*_folded(values), **look)
     steps.plot(last.step.time, last.step.values, label=label, **look)
     gain.legend(frameon=False, fontsize=8, loc="lower left")
     steps.legend(frameon=False, fontsize=8)
@@ -154,7 +154,7 @@ def _nichols(axes: "Axes", study: "LoopStudy", curves: "list[tuple[Any, Any]]") 
     for level in CONTOURS:
         _contour(axes, level, angle)
     for k, (_found, (_w, values)) in enumerate(zip(study.loops, curves, strict=True)):
-        axes.plot(_degrees(values), 20.0 * np.log10(np.abs(values)), **_look(k))
+        axes.plot(*_folded(values), **_look(k))
     axes.plot([-180.0], [0.0], marker="+", ms=11, mew=2.0, color=COMMANDED)
     axes.set_xlim(-360.0, 0.0)
     axes.set_xticks(np.arange(-360.0, 1.0, 90.0))
@@ -162,6 +162,13 @@ def _nichols(axes: "Axes", study: "LoopStudy", curves: "list[tuple[Any, Any]]") 
     axes.set_xlabel("phase [deg]")
     axes.set_ylabel("gain [dB]")
     _title(axes, "gain over phase; dotted: closed-loop gain [dB]")
+
+
+def _folded(values: "Any") -> "tuple[Any, Any]":
+    """Return phase from -360 to 0 deg and gain in dB, parted where the phase goes from one end to the other."""
+    phase, decibels = np.degrees(np.angle(values)) % 360.0 - 360.0, 20.0 * np.log10(np.abs(values))
+    jumps = np.flatnonzero(np.abs(np.diff(phase)) > 180.0) + 1
+    return np.insert(phase, jumps, np.nan), np.insert(decibels, jumps, np.nan)
 
 
 def _contour(axes: "Axes", level: float, angle: "Any") -> None:
@@ -217,7 +224,10 @@ def _locus(
     )
     if len(locus.zeros):
         axes.plot(locus.zeros.real, locus.zeros.imag, ls="", marker="o", ms=7, mfc="none", color=INK, label="zeros")
+    named = [abs(c.root) for c in locus.crossings() if locus.gains[0] < c.gain < locus.gains[-1]]
     size = size or _reach(locus, chosen)
+    # a crossing that is told is shown, unless all else would shrink to a point for it
+    size = max([size, *(1.15 * place for place in named if place < FARTHEST * size)])
     for ratio in (0.2, 0.4, 0.6, 0.8):
         end = size * np.array([-ratio, math.sqrt(1.0 - ratio * ratio)])
         axes.plot([0.0, end[0]], [0.0, end[1]], color=SOFT, lw=0.6, ls=":")

@@ -37,8 +37,7 @@ def figure_loop(
     w = curve.grid()
     values = curve(w)
     decibels = 20.0 * np.log10(np.maximum(np.abs(values), 1e-300))
-    seen = (decibels > SHOWN[0]) & (decibels < SHOWN[1])
-    seen = seen if int(seen.sum()) > 2 else np.ones(len(w), dtype=bool)
+    seen = shown(decibels)
     figure = new_figure(title or f"Loop: {loop.title}")
     with matplotlib.rc_context(STYLE):
         grid = figure.subplots(2, 2)
@@ -49,6 +48,15 @@ def figure_loop(
         for axes in grid.ravel():
             axes.tick_params(labelcolor=INK)
     return figure
+
+
+def shown(decibels: "np.ndarray") -> "np.ndarray":
+    """Return which gains (dB) are drawn: neither what falls for ever nor what rises so at rest, but every peak."""
+    inner = decibels[1:-1]
+    peaks = inner[(inner >= decibels[:-2]) & (inner >= decibels[2:])]
+    highest = max(SHOWN[1], float(np.max(peaks, initial=SHOWN[1])) + 1.0)
+    seen = (decibels > SHOWN[0]) & (decibels < highest)
+    return seen if int(seen.sum()) > 2 else np.ones(len(decibels), dtype=bool)
 
 
 def _log_axis(axes: "Axes") -> None:
