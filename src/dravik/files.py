@@ -1,6 +1,7 @@
 """All reading and writing of files: only plain files of bounded size are read, and files are written atomically."""
 
 import errno
+import io
 import os
 import stat
 import tempfile
@@ -163,8 +164,17 @@ def _mask() -> int:
 
 
 def replace_file(path: str | Path, write: Callable[[BinaryIO], object]) -> None:
-    """Write a file beside ``path`` and put it in its place when it is whole; a link there is replaced, not followed."""
+    """Write a file beside ``path`` and put it in its place when it is whole; a link there is replaced, not followed.
+
+    Into a device or a pipe it is written as it comes: nothing could take its place.
+    """
     target = Path(path)
+    if is_device(target):
+        with target.open("wb", buffering=0) as device:
+            whole = io.BytesIO()
+            write(whole)
+            device.write(whole.getvalue())
+        return
     handle, name = tempfile.mkstemp(prefix=f".{target.name[:40]}.", dir=target.parent)
     try:
         with os.fdopen(handle, "wb") as file:
@@ -175,6 +185,15 @@ def replace_file(path: str | Path, write: Callable[[BinaryIO], object]) -> None:
         with suppress(OSError):
             os.unlink(name)
         raise
+
+
+def is_device(path: Path) -> bool:
+    """Whether a path is that of a device, pipe or socket, which has no file beside it."""
+    try:
+        mode = os.lstat(path).st_mode
+    except (OSError, ValueError):
+        return False
+    return not (stat.S_ISREG(mode) or stat.S_ISDIR(mode) or stat.S_ISLNK(mode))
 
 
 def write_text(path: str | Path, text: str, *, what: str = "file") -> Path:

@@ -15,6 +15,7 @@ from dravik.files import (
     as_path,
     checked_file,
     exists,
+    is_device,
     is_folder,
     read_text,
     replace_file,
@@ -160,7 +161,8 @@ class Recording:
                     file.write(as_lines(rows[k : k + BLOCK], factors))
 
             saved(lambda: replace_file(target, lines), target, what="recording")
-        write_text(side_path(target), self.side_text(signals), what="recording")
+        if not is_device(target):
+            write_text(side_path(target), self.side_text(signals), what="recording")
         return target
 
     def side_text(self, signals: Sequence[str] | None = None) -> str:

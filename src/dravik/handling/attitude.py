@@ -198,7 +198,8 @@ class TrackingPilot:
     """A pilot who tracks an attitude with a given closed-loop bandwidth: his gain, lead and lag, and what results.
 
     ``compensation`` is his phase at the bandwidth without the delay (deg: positive is lead), ``resonance`` the largest
-    closed-loop gain (dB).
+    closed-loop gain (dB). ``is_limiting``: the more compensation the better, up to 90 deg; he is the one of 89.9 deg,
+    whom no pilot can be.
     """
 
     gain: float
@@ -210,6 +211,11 @@ class TrackingPilot:
     resonance: float
     omega: Floats
     closed: Complexes
+
+    @property
+    def is_limiting(self) -> bool:
+        """Whether more compensation would be better still."""
+        return abs(self.compensation) > math.degrees(LEAD) - 0.01
 
 
 def tracking_pilot(
@@ -234,12 +240,6 @@ def tracking_pilot(
         raise DravikError(f"a bandwidth of {bandwidth:g} rad/s", expected=f"between {w[0]:.3g} and {w[-1]:.3g} rad/s")
     tried = _Tracking(w, values, bandwidth, delay, _growing(w, values))
     best = tried.best()
-    if best is not None and abs(best.compensation) > math.degrees(LEAD) - 0.01:
-        raise DravikError(
-            f"no pilot of finite {'lead' if best.lead else 'lag'} closes this loop best to {bandwidth:g} rad/s: the "
-            f"more the better, down to a resonance of {best.resonance:.3g} dB", expected="a lower bandwidth",
-            where="tracking pilot",
-        )  # fmt: skip
     if best is None:
         raise DravikError(
             f"no pilot closes this loop to {bandwidth:g} rad/s", expected="a lower bandwidth", where="tracking pilot"

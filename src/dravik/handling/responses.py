@@ -246,6 +246,8 @@ def _tracking(w: Floats, attitude: Any, category: str, detail: dict[str, Any]) -
         pilot = tracking_pilot(w, attitude, bandwidth=data["bandwidth"][category])
         detail["tracking"] = pilot
         note = f"bandwidth {pilot.bandwidth:g} rad/s with {pilot.compensation:.0f} deg of compensation"
+        if pilot.is_limiting:
+            note += ": the more the better, which no pilot can give"
         highs = list(limits(data["resonance_max"]))
         for level, (low, high) in enumerate(data["compensation"]):
             if not low <= pilot.compensation <= high:

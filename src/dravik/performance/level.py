@@ -135,7 +135,7 @@ def _speed_point(
     if level is not None:
         alpha, lever = level["alpha"], level[levers[0]]
         required = _along_flow(level)
-        power = level["shaft_power"] if hovers else required * airspeed
+        power = level.signals.get("shaft_power", nan) if hovers else required * airspeed
         flow = level["electric_power"] if unit == "W" else level.signals.get("fuel_flow", nan)
         if flow > 0.0 and store > 0.0:
             endurance = store / flow
