@@ -1,5 +1,6 @@
 """What flights, performance, guards and files promise: what ends, what is told, and what is refused before it is read."""
 
+import dataclasses
 import json
 import math
 import os
@@ -297,7 +298,47 @@ class EnginesTest(unittest.TestCase):
         tables = [run("thrust", folder, *more)[1] for more in ((), ("--set", "lift=0"), ("--set", "lift=1"))]
         self.assertTrue(all("thrust ahead [N]" in text and "thrust up [N]" in text for text in tables))
         # the lift of 200 N at full lever, the pusher's 70 N at rest: each where it points
-        row = [line.split() for line in tables[0].splitlines() if line.split()[:2] == ["1", "0"]][0]
+        row = next(line.split() for line in tables[0].splitlines() if line.split()[:2] == ["1", "0"])
         self.assertEqual([float(v) for v in row[-2:]], [0.0, 200.0])
-        row = [line.split() for line in tables[1].splitlines() if line.split()[:2] == ["1", "0"]][0]
+        row = next(line.split() for line in tables[1].splitlines() if line.split()[:2] == ["1", "0"])
         self.assertEqual([float(v) for v in row[-2:]], [70.0, 0.0])
+
+
+class LandingTest(unittest.TestCase):
+    def test_every_touch_counts(self) -> None:
+        tarn = dv.sample("tarn", loading="dropped").with_environment(ground=0)
+        names = ["altitude", "climb_rate", "q", "theta", "phi", "nz", "north", "east"]
+        legs = list(tarn.configuration.legs)
+        time = np.arange(0.0, 10.0, 0.02)
+
+        def flown(air: tuple[float, float], nose: float) -> dv.Recording:
+            """Return a landing that touches at 2 s, is in the air between two times, and lowers its nose at 7 s."""
+            down = (time >= 2.0) & ~((time >= air[0]) & (time < air[1]))
+            values = {n: np.zeros(len(time)) for n in [*names, *(f"normal_{leg}" for leg in legs)]}
+            values["theta"][:] = math.radians(3.0)
+            values["nz"][:] = 1.0 + 0.8 * down
+            values["climb_rate"][:] = np.where(time < 2.0, -0.9, 0.0)
+            values["altitude"][:] = np.where((time >= air[0]) & (time < air[1]), 0.2, 0.0) * (time > air[0] + 0.02)
+            values["q"][:] = np.where((time > 6.5) & (time < 7.2), -nose, 0.0)
+            for leg in legs:
+                values[f"normal_{leg}"][:] = 1e4 * (down & ((leg != "nose") | (time >= 7.0)))
+            run = dv.fly(tarn, start=dv.trim(tarn, airspeed=60, altitude=500), duration=0.1)
+            return dataclasses.replace(
+                run, names=["time", *values], values=np.column_stack([time, *values.values()]), events=[]
+            )
+
+        arm = tarn.loading.cg[0] - float(tarn.configuration.legs["nose"].position[0])
+        clean = dv.flight.landing_of(tarn, flown((0.0, 0.0), 0.1))
+        self.assertEqual((len(clean.touches), clean.faults), (1, []))
+        self.assertEqual(set(clean.touches[0].legs), {"main_left", "main_right"})
+        self.assertAlmostEqual(clean.sink, 0.9, places=6)
+        self.assertAlmostEqual(clean.nz, 1.8, places=6)
+        self.assertAlmostEqual(clean.lowered, 0.1 * arm * math.cos(math.radians(3.0)), places=6)
+        bounced = dv.flight.landing_of(tarn, flown((3.0, 4.5), 0.1))
+        self.assertAlmostEqual(bounced.hop, 1.5, delta=0.03)
+        self.assertAlmostEqual(bounced.height, 0.2, places=6)
+        self.assertEqual(len(bounced.touches), 2)
+        self.assertTrue(any("in the air again" in fault for fault in bounced.faults))
+        self.assertTrue(any("foremost" in f for f in dv.flight.landing_of(tarn, flown((0.0, 0.0), 0.3)).faults))
+        with self.assertRaisesRegex(DravikError, "nothing touches"):
+            dv.flight.landing_of(tarn, flown((0.0, 0.0), 0.1), after=20.0)

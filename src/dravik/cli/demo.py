@@ -14,7 +14,17 @@ from dravik.aircraft import Aircraft, audit, drain_paths, load_law, sample, samp
 from dravik.cli.common import emit, err, say, show_rows
 from dravik.errors import DravikError
 from dravik.files import write_text
-from dravik.flight import Recording, doublet, fly, load_scenario, prove_linear, prove_trim, step, write_track
+from dravik.flight import (
+    Recording,
+    doublet,
+    fly,
+    landing_of,
+    load_scenario,
+    prove_linear,
+    prove_trim,
+    step,
+    write_track,
+)  # fmt: skip
 from dravik.handling import handling_qualities
 from dravik.linear import linearise
 from dravik.performance import engine_points, performance
@@ -339,13 +349,18 @@ def _story(demo: _Demo) -> None:
     back = float(abs(run["east"][run.time >= touched][0] - run["east"][-1])) if touched == touched else float("nan")
     dropped, lost = float(run["tank_water"][0] - run["tank_water"][-1]), "fault: right engine fails" in words
     stopped = words[-1] == "landing run is over" and not any(w.startswith("crash") for w in words)
-    sink = -float(run["climb_rate"][run.time <= touched][-1]) if touched == touched else float("nan")
+    approach = next((e.time for e in run.events if e.text == "phase: approach"), float("nan"))
+    landing = landing_of(scenario.craft, run, after=approach) if touched == touched else None
+    gently = landing is not None and not landing.faults
     text = (
         f"off the ground after {roll:.0f} m at {run['mass'][0] / 1000:.1f} t, {dropped / 1000:.1f} t of water dropped, "
-        f"one engine lost, {'landed' if stopped else 'not landed'} at {sink:.1f} m/s and stopped in {back:.0f} m"
+        f"one engine lost, {'landed' if stopped else 'not landed'} and stopped in {back:.0f} m; over every touch: "
+        f"{landing}"
     )
+    if landing is not None and landing.faults:
+        text += "; not a clean landing: " + "; ".join(landing.faults)
     rows = [(e.time, e.text) for e in marked_events(run)]
-    good = stopped and lost and dropped > 2900.0
+    good = stopped and gently and lost and dropped > 2900.0
     demo.add("fire run", good, Block("The fire run", text, columns=("time [s]", "what"), rows=rows, images=images))
 
 

@@ -1,0 +1,165 @@
+"""A landing judged over every touch until the aircraft rolls: which wheel, how hard, how long in the air again, where.
+
+The first touch alone says little: an aircraft that touches softly may fly again and come down on its nose.
+"""
+
+import math
+from dataclasses import dataclass
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dravik.aircraft import Aircraft
+from dravik.errors import DravikError, require
+from dravik.flight.recording import Recording
+
+__all__ = ["Landing", "Touch", "landing_of"]
+
+Floats = NDArray[np.float64]
+LOADED = 0.5  # s after a touch: within which its greatest load factor falls
+LONGEST_HOP = 0.3  # s: in the air again, of a landing that does not bounce
+HIGHEST_HOP = 0.1  # m
+HARDEST_NOSE = 1.0  # m/s: of the nose wheel's own sink
+NEEDED = ("altitude", "climb_rate", "q", "theta", "phi", "nz", "north", "east")
+
+
+class Touch(NamedTuple):
+    """One touch: when (s), which ``legs`` come down within a tenth of a second, and how.
+
+    ``sink`` (m/s) of the first of these feet, ``pitch`` and ``bank`` (rad) then, the greatest load factor ``nz`` in the
+    half second after; ``hop`` (s) and ``height`` (m): how long and how high it flies again after it, zero where it does
+    not.
+    """
+
+    time: float
+    legs: tuple[str, ...]
+    sink: float
+    pitch: float
+    bank: float
+    nz: float
+    hop: float
+    height: float
+
+
+@dataclass(frozen=True)
+class Landing:
+    """Every touch of a landing, the place of the first (m north and east), and the sink of a leg that comes last.
+
+    ``lowered`` (m/s) is the sink of the foremost leg as it comes down for good; nan where it never does.
+    """
+
+    touches: list[Touch]
+    place: tuple[float, float]
+    lowered: float
+
+    @property
+    def hop(self) -> float:
+        """The longest time in the air again, s."""
+        return max(t.hop for t in self.touches)
+
+    @property
+    def height(self) -> float:
+        """The highest that it flew again, m."""
+        return max(t.height for t in self.touches)
+
+    @property
+    def sink(self) -> float:
+        """The greatest sink of a touch, m/s."""
+        return max(t.sink for t in self.touches)
+
+    @property
+    def nz(self) -> float:
+        """The greatest load factor after a touch."""
+        return max(t.nz for t in self.touches)
+
+    @property
+    def faults(self) -> list[str]:
+        """What is wrong with it, in words; empty for a landing that does not bounce and lets its nose down."""
+        found, first = [], self.touches[0]
+        if first.pitch <= 0.0:
+            found.append(f"pitch {math.degrees(first.pitch):.1f} deg at the first touch")
+        if self.hop >= LONGEST_HOP or self.height >= HIGHEST_HOP:
+            found.append(f"in the air again for {self.hop:.2f} s, {self.height:.2f} m high")
+        if not self.lowered <= HARDEST_NOSE:
+            found.append(f"the foremost leg comes down at {self.lowered:.2f} m/s")
+        return found
+
+    def __str__(self) -> str:
+        """Say it in a line."""
+        first = self.touches[0]
+        text = f"{' and '.join(first.legs)} first, at {first.sink:.1f} m/s, pitch {math.degrees(first.pitch):.1f} deg"
+        text += f", {len(self.touches)} touches" if len(self.touches) > 1 else ""
+        text += f"; at most {self.sink:.1f} m/s and {self.nz:.2f} g"
+        if self.hop > 0.0:
+            text += f", in the air again for {self.hop:.2f} s, {self.height:.2f} m high"
+        return text + f"; nose down at {self.lowered:.1f} m/s"
+
+
+def landing_of(craft: Aircraft, run: Recording, *, after: float = 0.0) -> Landing:
+    """Return the landing of a recorded flight: from the first touch after a time (s) on, until its end.
+
+    The recording has ``normal_LEG`` of every leg, altitude, climb_rate, q, theta, phi, nz, north and east; what lies
+    between its rows is not seen, so it has some tens of rows in a second. Raises DravikError for another, for an
+    aircraft without legs, and where nothing touches.
+    """
+    require(craft, Aircraft, "whose landing")
+    require(run, Recording, "the flight", "fly(...)")
+    legs = list(craft.configuration.legs)
+    if not legs:
+        raise DravikError(f"{craft.name} has no gear", expected="an aircraft with legs")
+    missing = [n for n in (*NEEDED, *(f"normal_{leg}" for leg in legs)) if n not in run.names]
+    if missing:
+        raise DravikError(f"a recording without {', '.join(missing)}", expected="these signals recorded")
+    down = np.stack([run[f"normal_{leg}"] > 0.0 for leg in legs])
+    down[:, run.time < after] = False
+    touching = down.any(axis=0)
+    begins = np.flatnonzero(touching[1:] & ~touching[:-1]) + 1
+    if not len(begins):
+        raise DravikError("nothing touches the ground", where=f"after {after:g} s")
+    feet = _feet(craft, legs, run)
+    touches = []
+    for k, begin in enumerate(begins):
+        until = begins[k + 1] if k + 1 < len(begins) else len(run.time)
+        touches.append(_touch(run, down, legs, feet, (int(begin), int(until))))
+    front = max(range(len(legs)), key=lambda n: feet[n][0])
+    ends = np.flatnonzero(down[front][1:] & ~down[front][:-1]) + 1
+    # at rest the front leg may lift for a moment: its hardest touch counts
+    lowered = max((_sink(run, feet[front], int(k)) for k in ends), default=math.nan)
+    k = int(begins[0])
+    return Landing(touches, (float(run["north"][k]), float(run["east"][k])), lowered)
+
+
+def _feet(craft: Aircraft, legs: list[str], run: Recording) -> list[tuple[float, float]]:
+    """Return how far ahead of the centre of gravity, and to the right of it, each foot is, m."""
+    centre = craft.loading.cg
+    found = []
+    for leg in legs:
+        place = craft.configuration.legs[leg].position
+        found.append((float(centre[0]) - float(place[0]), float(place[1]) - float(centre[1])))
+    return found
+
+
+def _sink(run: Recording, foot: tuple[float, float], k: int) -> float:
+    """Return how fast a foot comes down at the row before a touch, m/s."""
+    k = max(k - 1, 0)
+    return float(-run["climb_rate"][k] - run["q"][k] * foot[0] * math.cos(float(run["theta"][k])))
+
+
+def _touch(
+    run: Recording, down: "NDArray[np.bool_]", legs: list[str], feet: list[tuple[float, float]], rows: tuple[int, int]
+) -> Touch:
+    """Return the touch that begins at a row, and the flight after it up to the next one."""
+    begin, until = rows
+    near = (run.time >= run.time[begin]) & (run.time <= run.time[begin] + 0.1)
+    own = [n for n in range(len(legs)) if bool(down[n][near].any())]
+    after = slice(begin, max(int(np.searchsorted(run.time, run.time[begin] + LOADED)), begin + 1))
+    air = np.flatnonzero(~down[:, begin:until].any(axis=0)) + begin
+    hop = height = 0.0
+    if len(air) and until < len(run.time):
+        hop = float(run.time[until] - run.time[air[0]])
+        height = max(float(run["altitude"][air].max() - run["altitude"][air[0]]), 0.0)
+    return Touch(
+        float(run.time[begin]), tuple(legs[n] for n in own), _sink(run, feet[own[0]], begin),
+        float(run["theta"][begin]), float(run["phi"][begin]), float(run["nz"][after].max()), hop, height,
+    )  # fmt: skip
