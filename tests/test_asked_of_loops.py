@@ -232,3 +232,20 @@ class TakenTest(unittest.TestCase):
         drawn = max(float(np.nanmax(line.get_ydata())) for line in figure.axes[0].lines if len(line.get_ydata()) > 50)
         w = np.geomspace(0.0999, 0.1001, 20001)
         self.assertAlmostEqual(drawn, 20.0 * math.log10(np.abs(loop.frequency_response(w)).max()), delta=0.05)
+
+
+class RateTest(unittest.TestCase):
+    def test_criteria_and_plans_know_what_a_laws_rate_costs(self) -> None:
+        law = 'format = 1\nname = "damper"\n{}[formulas]\nmove = {{ formula = "0.55*q", unit = "rad" }}\n[add]\nelevator = "move"\n'
+        lom, found = dv.load(OWN / "lom"), []
+        for head in ("", 'rate = "10 Hz"\ndelay = "100 ms"\n'):
+            with tempfile.TemporaryDirectory() as folder:
+                file = Path(folder) / "law.toml"
+                file.write_text(law.format(head))
+                craft = lom.with_law(*dv.load_law(file))
+            point = dv.trim(craft, airspeed=90, altitude=1500)
+            judged = dv.handling_qualities(craft, point, aircraft_class="I", category="A", sets=["responses"])
+            found.append({c.name: c.value for c in judged.criteria})
+        # 0.15 s later round the damper's loop: less damping of the same aircraft
+        name = "pitch, equivalent damping"
+        self.assertLess(found[1].get(name, 0.0), found[0][name] - 0.05)

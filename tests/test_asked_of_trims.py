@@ -225,3 +225,13 @@ class JudgedTest(unittest.TestCase):
             )
             swings = float(np.ptp(np.degrees(flown["theta"][flown.time > 16])))
             self.assertEqual((found.is_stable, found.phase > 0.0, swings < 0.1), (holds,) * 3, head)
+
+
+class SweepTest(unittest.TestCase):
+    def test_rows_say_which_tables_were_left(self) -> None:
+        skarv = dv.load(OWN / "skarv")
+        rows = dv.trim_sweep(skarv, {"airspeed": "25:200:3 m/s"}, altitude=3000).rows(["alpha"])
+        self.assertIn("34.8 deg beyond", rows[0]["outside"])
+        self.assertEqual([row["outside"] for row in rows[1:]], ["", ""])
+        inside = dv.trim_sweep(skarv, {"airspeed": "150:200:2 m/s"}, altitude=3000)
+        self.assertTrue(all("outside" not in row for row in inside.rows(["alpha"])))

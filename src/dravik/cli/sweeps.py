@@ -59,6 +59,8 @@ def run_sweep(
         emit({"aircraft": craft.name, "held": found.held, "points": len(found.points), "rows": found.rows(names)})
         return found.held > 0
     _show(found, names)
+    if found.tables_left:
+        say(f"{found.tables_left} of the points have left tables: the column outside of --out and --json says which")
     for file in (out, figure):
         if file:
             say(f"written: {file}")
@@ -111,7 +113,7 @@ def _show(found: "TrimSweep", names: Sequence[str]) -> None:
     heads = [f"{n} [{from_si(u)[0]}]" if from_si(u)[0] else n for n, u in {**_axis_units(found), **units}.items()]
     cells: list[list[object]] = []
     for row in found.rows(columns)[::keep]:
-        values = [v for key, v in row.items() if key != "held"]
+        values = [v for key, v in row.items() if key not in ("held", "outside")]
         if not row["held"]:
             values = [*values[: len(found.axes)], "not held", *[""] * (len(columns) - 1)]
         cells.append(values[: len(heads)])

@@ -111,9 +111,9 @@ def landing_of(craft: Aircraft, run: Recording, *, after: float = 0.0) -> Landin
     missing = [n for n in (*NEEDED, *(f"normal_{leg}" for leg in legs)) if n not in run.names]
     if missing:
         raise DravikError(f"a recording without {', '.join(missing)}", expected="these signals recorded")
-    down = np.stack([run[f"normal_{leg}"] > 0.0 for leg in legs])
+    down: NDArray[np.bool_] = np.stack([np.asarray(run[f"normal_{leg}"]) > 0.0 for leg in legs])
     down[:, run.time < after] = False
-    touching = down.any(axis=0)
+    touching: NDArray[np.bool_] = np.asarray(down.any(axis=0))
     begins = np.flatnonzero(touching[1:] & ~touching[:-1]) + 1
     if not len(begins):
         raise DravikError("nothing touches the ground", where=f"after {after:g} s")

@@ -18,7 +18,8 @@ from dravik.handling.modal import load_factor_sensitivity, modal_criteria, share
 from dravik.handling.responses import pilot_input, pitch_equivalent, pitch_responses, roll_responses
 from dravik.handling.rolling import roll_oscillation, roll_performance
 from dravik.handling.static import static_criteria
-from dravik.linear import LinearModel, linearise
+from dravik.linear import LinearModel
+from dravik.linear.rates import linearise_as_run
 from dravik.trimming import TrimPoint
 
 __all__ = ["ON_A_WING", "SETS", "handling_qualities"]
@@ -67,7 +68,7 @@ def handling_qualities(
         raise DravikError(f"no requirement of MIL-F-8785C at {point.title}", expected="flight on a wing")
     needed = OUTPUTS if set(asked) - {"modal"} else OUTPUTS[:1]
     if model is None:
-        model = linearise(craft, point, outputs=needed)
+        model = linearise_as_run(craft, point, outputs=needed)
     require(model, LinearModel, "the model", "linearise(craft, point, outputs=[...])")
     missing = [n for n in needed if n not in model.outputs]
     if missing:
@@ -114,7 +115,7 @@ def _modal(case: _Case) -> Found:
     if shared_short_period(case.model, case.craft.definition.controls):
         with suppress(DravikError):
             if "q" not in case.model.outputs:
-                case = case._replace(model=linearise(case.craft, case.point, outputs=OUTPUTS))
+                case = case._replace(model=linearise_as_run(case.craft, case.point, outputs=OUTPUTS))
             fit = pitch_equivalent(case.model, case.stick("pitch"))
             equivalent = fit if fit.is_close else None
     return modal_criteria(case.model, case.aircraft_class, case.category, equivalent=equivalent), {}

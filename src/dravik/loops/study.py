@@ -10,7 +10,8 @@ import numpy as np
 
 from dravik.aircraft import Aircraft, LawDefinition
 from dravik.errors import DravikError, require
-from dravik.linear import Answer, LinearModel, LinearSystem, Moment, StepFigures, answer, linearise
+from dravik.linear import Answer, LinearModel, LinearSystem, Moment, StepFigures, answer
+from dravik.linear.rates import linearise_as_run
 from dravik.loops.closing import Closed, SteadyErrors, steady_errors
 from dravik.loops.curve import least
 from dravik.loops.designing import Wish, gain_for
@@ -166,7 +167,7 @@ def _model(craft: Aircraft, plan: LoopPlan, point: TrimPoint) -> LinearModel:
     at = Moment.of(craft, point.state, point.inputs) if wanted else point
     outputs = list(dict.fromkeys([*(e.measures for e in plan.loop), *wanted]))
     outputs += [n for n in dict.fromkeys(_ends(craft, plan).values()) if n not in outputs]
-    return linearise(craft, at, coordinates=point.coordinates, outputs=outputs)
+    return linearise_as_run(craft, at, coordinates=point.coordinates, outputs=outputs)
 
 
 def _ends(craft: Aircraft, plan: LoopPlan) -> dict[str, str]:

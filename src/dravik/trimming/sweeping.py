@@ -12,6 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.aircraft import Aircraft
+from dravik.aircraft.outside import told as told_outside
 from dravik.definition import arguments
 from dravik.errors import DravikError, nearest
 from dravik.files import as_path, replace_file, saved, write_text
@@ -73,7 +74,10 @@ class TrimSweep:
         return sum(p is not None for p in self.points)
 
     def rows(self, signals: Sequence[str] = ()) -> list[dict[str, Any]]:
-        """Return one record for each point: the axes, whether it is held, and signals in units shown to people."""
+        """Return one record for each point: the axes, whether it is held, and signals in units shown to people.
+
+        Where any point has left a table each record has ``outside``: which tables, in words, empty where none was left.
+        """
         first = next((p for p in self.points if p is not None), None)
         craft = first.craft if first is not None else None
         names = list(signals) or ([row[0] for row in first.rows()] if first is not None else [])
@@ -89,8 +93,15 @@ class TrimSweep:
                 unit = craft.signal(name).unit if craft is not None else ""
                 key, factor = column_name(name, unit), from_si(unit)[1]
                 row[key] = None if point is None else round(point.signals[name] * factor, 12) + 0.0
+            if self.tables_left:
+                row["outside"] = "; ".join(told_outside(point.outside)) if point is not None else ""
             found.append(row)
         return found
+
+    @property
+    def tables_left(self) -> int:
+        """How many of the points have left a table."""
+        return sum(point is not None and bool(point.outside) for point in self.points)
 
     def save(self, path: str | Path) -> Path:
         """Write the table as CSV, or by the name's ending as Parquet; raises DravikError when it cannot be written."""
