@@ -74,7 +74,7 @@ class HoldProof:
             if self.frozen
             else ""
         )
-        return _title(self.recording, self.asked, "flown hands off, a little disturbed") + more
+        return _title(self.recording, self.asked, "flown hands off, disturbed a little,") + more
 
     @property
     def verdict(self) -> str:
