@@ -55,13 +55,18 @@ class Freedom:
         return found
 
 
+def _row_sizes(slopes: Floats) -> Floats:
+    """Return the largest slope of each equation, one where there is none: over it equations of any unit compare."""
+    rows = np.max(np.abs(slopes), axis=1)
+    found: Floats = np.where(rows > 0.0, rows, 1.0)
+    return found
+
+
 def rank_of(slopes: Floats) -> int:
     """Return how many of the equations the unknowns can meet by themselves, rows and columns of any size."""
     if not slopes.size or not np.all(np.isfinite(slopes)):
         return int(min(slopes.shape))
-    rows = np.max(np.abs(slopes), axis=1)
-    scaled = slopes / np.where(rows > 0.0, rows, 1.0)[:, None]
-    values = np.linalg.svd(scaled, compute_uv=False)
+    values = np.linalg.svd(slopes / _row_sizes(slopes)[:, None], compute_uv=False)
     return int(np.count_nonzero(values > DEPENDENT * values[0]))
 
 
@@ -99,8 +104,7 @@ def least_deflection(
 
 def _step(slopes: Floats, left: Floats, cost: Floats, off: Floats) -> Floats:
     """Return the step that meets the equations' slopes and leaves the least weighted deflection."""
-    rows = np.max(np.abs(slopes), axis=1)
-    scale = np.where(rows > 0.0, rows, 1.0)
+    scale = _row_sizes(slopes)
     u, values, w = np.linalg.svd(slopes / scale[:, None])
     rank = int(np.sum(values > DEPENDENT * values[0])) if len(values) else 0
     step: Floats = -(w[:rank].T @ ((u[:, :rank].T @ (left / scale)) / values[:rank]))
@@ -113,8 +117,7 @@ def _step(slopes: Floats, left: Floats, cost: Floats, off: Floats) -> Floats:
 def shares(field: Field, v: Floats, freedom: Freedom, names: Sequence[str]) -> list[str]:
     """Return in words what inputs do at an answer: those that move nothing, and those that move the same."""
     slopes = field.slopes(v)
-    rows = np.max(np.abs(slopes), axis=1)
-    _, values, w = np.linalg.svd(slopes / np.where(rows > 0.0, rows, 1.0)[:, None])
+    _, values, w = np.linalg.svd(slopes / _row_sizes(slopes)[:, None])
     rank = int(np.sum(values > DEPENDENT * values[0]))
     spare = w[rank:].T
     if not spare.size:
