@@ -281,7 +281,9 @@ class FlyTest(unittest.TestCase):
         )
         short = prove_trim(trim(ended, airspeed=62, altitude=300))
         self.assertFalse(short.holds or short.is_complete)
-        self.assertRegex(short.title, "flown hands off, disturbed a little, for 2 s of 60 s, which proves nothing: soon")
+        self.assertRegex(
+            short.title, "flown hands off, disturbed a little, for 2 s of 60 s, which proves nothing: soon"
+        )
 
     def test_a_run_that_ends_early_says_so(self) -> None:
         diving = trim(TARN, airspeed=62, altitude=100, flight_path="-4 deg")
