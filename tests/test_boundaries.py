@@ -11,6 +11,7 @@ import tempfile
 import time
 import unittest
 from pathlib import Path
+from unittest import mock
 
 import dravik as dv
 from dravik.cli import main
@@ -156,6 +157,25 @@ class BoundaryTest(unittest.TestCase):
         self.assertFalse(run.metadata["complete"])
         self.assertGreater(run.time[-1], 0.0)
         self.assertGreaterEqual(run.metadata["end"]["time_s"], run.time[-1] - 1e-9)
+
+    def test_rows_beyond_the_state_that_is_kept_are_dropped(self) -> None:
+        # an interrupt is heard between the rows of a stretch and its end: the state is that of before, so are the rows
+        craft = dv.sample("pika")
+        start = dv.Start(craft.state(position=(0, 0, 300), velocity=(15, 0, 1)), craft.default_inputs())
+        target, calls = self.folder / "between.csv", []
+
+        def interrupted(rows: object) -> None:
+            calls.append(rows)
+            if len(calls) == 3:
+                raise KeyboardInterrupt
+
+        session = dv.Session(craft, start=start, save=target)
+        with mock.patch.object(session._flight, "_note_infinite", interrupted), self.assertRaises(KeyboardInterrupt):
+            session.step(20.0)
+        kept = read_recording(target)
+        end = kept.metadata["end"]["time_s"]
+        self.assertGreater(end, 0.0)
+        self.assertAlmostEqual(kept.time[-1], end - 0.01, delta=1e-9)
 
     def dravik(self, *arguments: str) -> tuple[int, str, str]:
         done = subprocess.run([*DRAVIK, *arguments], env=ENVIRONMENT, capture_output=True, text=True, check=False)

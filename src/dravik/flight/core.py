@@ -17,12 +17,12 @@ from dravik.flight import pauses
 from dravik.flight.bodies import AircraftBody, body_of
 from dravik.flight.devices import Tasks
 from dravik.flight.gusts import PERIOD
-from dravik.flight.instants import SavedFlight, Start, Startable
+from dravik.flight.instants import SavedFlight, Start, Startable, following_of
 from dravik.flight.options import Options, check_options, steps_between
 from dravik.flight.origin import ending, origin
 from dravik.flight.recording import Event, Recording, event_rows
 from dravik.flight.rows import NEVER, Rows
-from dravik.flight.schedule import Following, Schedule
+from dravik.flight.schedule import Schedule
 from dravik.flight.writing import RecordingWriter
 from dravik.kernel.integrate import LAST_EVALUATED, LAST_RECORDED, LAST_UNTOUCHED
 from dravik.kernel.program import EVENT_COUNT, NOT_FINITE, OUTSIDE_TABLE, PAUSED, STOP_EVENT
@@ -35,7 +35,6 @@ __all__ = ["Flight"]
 Floats = NDArray[np.float64]
 LONGEST = 5.0  # s of flight: longest stretch before progress is reported and an interrupt can act
 CLOCK = 0.2  # s of wall-clock time, the same
-STANDS = 1e-9  # rad/s, m/s: slower, what an input follows stands still
 MOST_STEPS = 1e15  # beyond, the times of neighbouring steps are the same number
 MOST_TURNS = 50  # changes of mode of one machine at one moment
 FIRST_STEPS = 50  # length of the first stretch: short, because the speed of this machine is not known yet
@@ -81,7 +80,7 @@ class Flight:
         controls = options.get("controls") or {}
         self.schedule = Schedule(body, change.inputs, controls, options.get("turbulence"), self.dt, self.offset, made)
         self.schedule.histories.extend(change.histories)
-        self.schedule.followers = self._following(start, controls)
+        self.schedule.followers = following_of(body, start, change.inputs, controls, self.offset)
         self.schedule.gusts_for = start.gusts_for if isinstance(start, Start) else None
         self.start_inputs = dict(zip(body.inputs, change.inputs.tolist(), strict=True))
         self.tasks = Tasks(options.get("devices", ()), body, self.dt, (self.set_parameter, self.change))
@@ -112,7 +111,8 @@ class Flight:
         now = self.schedule.steps(self.step, 1, self.x)[0, 0].copy() if body.memory() else self.schedule.inputs
         body.begin_memory(self.time, self.x, now, self.dt, held)
         self.writer: RecordingWriter | None = None
-        self._before: tuple[NDArray[Any], ...] | None = None  # while the kernel flies: what it changes, as it was
+        # while the kernel flies: the rows before, and what it changes, as that was
+        self._before: tuple[int, tuple[NDArray[Any], ...]] | None = None
         self._is_untold = False  # whether the writer has not been given the state at the end of the rows
         self.save_to = options.get("save")
 
@@ -137,28 +137,6 @@ class Flight:
         return pauses.Change(
             x, inputs, [pauses.gust_of(craft, n, t) for n, t in start.begun] if craft is not None else []
         )
-
-    def _following(self, start: Startable, controls: Mapping[str, Any]) -> list[Following]:
-        """Return the inputs that go on with what they follow, in a turn or a climb that was trimmed."""
-        if isinstance(start, Start):
-            return [
-                Following(self.body.input_index(n), base, rate, since, wraps)
-                for n, base, rate, since, wraps in start.following
-            ]
-        if not isinstance(start, TrimPoint):
-            return []
-        taken = {self.body.input_index(n) for n in controls}
-        rates = {"psi": start.turning, "track": start.turning, "altitude": start.signals["climb_rate"]}
-        found = []
-        for place, spec in enumerate(self.body.inputs.values()):
-            rate = rates.get(spec.follows, 0.0)
-            if place not in taken and abs(rate) > STANDS:
-                base, wraps = (
-                    float(self.schedule.inputs[place]),
-                    spec.follows != "altitude" and math.isfinite(spec.high),
-                )
-                found.append(Following(place, base, rate, self.offset, wraps))
-        return found
 
     def _evaluate(self) -> None:
         self.body.evaluate(self.time, self.x, self.schedule.inputs)
@@ -258,7 +236,8 @@ class Flight:
     def _give_up(self, writer: RecordingWriter) -> None:
         """Close the file with the state at the end of its rows, also where the kernel was interrupted beyond them."""
         if self._before is not None:
-            self.x[...], self.work.registers[...], self.work.counters[...] = self._before
+            count, (self.x[...], self.work.registers[...], self.work.counters[...]) = self._before
+            self.rows.go_back(count)
         if self._is_untold:
             with suppress(DravikError):
                 self._keep(self.rows.values)
@@ -276,7 +255,7 @@ class Flight:
         logged = int(work.counters[EVENT_COUNT])
         free = self.rows.free(count)
         if self.writer is not None:
-            self._before = self.x.copy(), work.registers.copy(), work.counters.copy()
+            self._before = self.rows.count, (self.x.copy(), work.registers.copy(), work.counters.copy())
         done, rows = self.body.steps(
             self.x, (self.offset, self.dt, step), self.schedule.steps(step, count, self.x), self.rows.every,
             self.rows.picks, free, last if step + count == end else LAST_UNTOUCHED,

@@ -1,5 +1,6 @@
-"""A flight at one moment: where one starts without a trim, and all that one is, saved."""
+"""A flight at one instant: where one starts without a trim, and all that one is, saved."""
 
+import math
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
@@ -7,14 +8,16 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from dravik.flight.bodies import Body
 from dravik.flight.recording import Event
-from dravik.flight.schedule import Schedule
+from dravik.flight.schedule import Following, Schedule
 from dravik.kernel import Workspace
 from dravik.trimming import PlantTrim, TrimPoint
 
-__all__ = ["SavedFlight", "Start", "Startable"]
+__all__ = ["SavedFlight", "Start", "Startable", "following_of"]
 
 Floats = NDArray[np.float64]
+STANDS = 1e-9  # rad/s, m/s: slower, what an input follows stands still
 
 
 @dataclass(frozen=True)
@@ -46,6 +49,30 @@ class Start:
 
 
 Startable = TrimPoint | PlantTrim | Start
+
+
+def following_of(
+    body: Body, start: Startable, inputs: Floats, controls: Mapping[str, object], since: float
+) -> list[Following]:
+    """Return the inputs, from their values ``inputs``, that go on with a trimmed turn or climb from time ``since`` (s).
+
+    Those in ``controls`` are told otherwise.
+    """
+    if isinstance(start, Start):
+        return [
+            Following(body.input_index(n), base, rate, begun, wraps) for n, base, rate, begun, wraps in start.following
+        ]
+    if not isinstance(start, TrimPoint):
+        return []
+    taken = {body.input_index(n) for n in controls}
+    rates = {"psi": start.turning, "track": start.turning, "altitude": start.signals["climb_rate"]}
+    found = []
+    for place, spec in enumerate(body.inputs.values()):
+        rate = rates.get(spec.follows, 0.0)
+        if place not in taken and abs(rate) > STANDS:
+            wraps = spec.follows != "altitude" and math.isfinite(spec.high)
+            found.append(Following(place, float(inputs[place]), rate, since, wraps))
+    return found
 
 
 @dataclass(frozen=True)

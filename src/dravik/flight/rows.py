@@ -64,6 +64,10 @@ class Rows:
         self.count += rows
         return taken
 
+    def go_back(self, count: int) -> None:
+        """Keep the first ``count`` rows only."""
+        self.count = count
+
     def present(self, registers: Floats, board: Mapping[str, float]) -> Floats:
         """Return the row of the moment for which the registers stand, shape (1, names)."""
         return np.array([[*registers[self.picks], *(board[n] for n in self.own)]])
