@@ -115,7 +115,7 @@ def shots() -> list[tuple[str, ...]]:
             start = dv.on_rail(craft, **rail, inputs={**given, **aim})  # type: ignore[arg-type]
             gusts = dv.Turbulence(severity="moderate", seed=k)
             run = dv.fly(craft, start=start, duration=60, record=["aim_distance"], turbulence=gusts)
-            misses.append(float(run["aim_distance"].min()))
+            misses.append(run.closest()["miss_m"])
         v = np.array(misses)
         rows.append((f"Hail, {words}, {band.least:.0f} to {band.greatest:.0f} m: miss m", f"{v.mean():.2f}",
                      f"{v.std():.2f}", f"{v.min():.2f}", f"{v.max():.2f}", f"{(v < 10).sum()} of {SHOTS}"))  # fmt: skip

@@ -10,6 +10,7 @@ from dravik.aircraft import Aircraft
 from dravik.definition import arguments
 from dravik.errors import DravikError, require
 from dravik.flight.flying import fly
+from dravik.flight.recording import closest_pass
 from dravik.flight.starts import on_rail
 from dravik.units import in_si
 
@@ -73,8 +74,8 @@ def shoot(
     given = {"ignition": 1.0, **(inputs or {})}
     begin = on_rail(craft, elevation=elevation, heading=heading, inputs={**given, **aim})
     run = fly(craft, start=begin, duration=LONGEST, record=["aim_distance", "airspeed"])
-    k = int(np.argmin(run["aim_distance"]))
-    return Shot(float(run["aim_distance"][k]), float(run.time[k]), float(run["airspeed"][k]))
+    miss, when = closest_pass(run.time, run["aim_distance"])
+    return Shot(miss, when, float(np.interp(when, run.time, run["airspeed"])))
 
 
 def reachable_band(

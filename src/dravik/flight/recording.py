@@ -1,6 +1,7 @@
 """A recording: signals over time with units, events, and metadata of their origin."""
 
 import json
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
@@ -31,7 +32,7 @@ from dravik.units import column_name, from_si, in_si
 if TYPE_CHECKING:
     from pandas import DataFrame
 
-__all__ = ["Event", "Recording", "read_recording"]
+__all__ = ["Event", "Recording", "closest_pass", "read_recording"]
 
 Floats = NDArray[np.float64]
 BLOCK = 4096  # rows that are written at once
@@ -226,8 +227,8 @@ class Recording:
         """
         if "aim_distance" not in self.names or not len(self.values):
             return {}
-        k = int(np.argmin(self["aim_distance"]))
-        found: dict[str, Any] = {"miss_m": float(self["aim_distance"][k]), "time_s": float(self.time[k])}
+        miss, when = closest_pass(self.time, self["aim_distance"])
+        found: dict[str, Any] = {"miss_m": miss, "time_s": when}
         aim = self.metadata.get("aim")
         if isinstance(aim, dict) and "miss" in aim:
             found |= {"within_m": float(aim["miss"]), "met": bool(found["miss_m"] <= float(aim["miss"]))}
@@ -238,6 +239,37 @@ class Recording:
         if "altitude" not in self.names or not len(self.time):
             return ""
         return f"{float(np.interp(event.time, self.time, self['altitude'])):.0f} m"
+
+
+def closest_pass(time: Floats, distance: Floats) -> tuple[float, float]:
+    """Return the least distance (m) to a point that is passed, and when (s), also between two rows.
+
+    On a straight way its square is a parabola over time: that through the least one and its neighbours. Rows that only
+    repeat the last one, because a law computes the distance at a rate of its own, do not count.
+
+    >>> t = np.array([0.0, 1.0, 2.0, 3.0])
+    >>> miss, when = closest_pass(t, np.hypot(50.0 * (t - 1.4), 3.0))
+    >>> round(miss, 6), round(when, 6)
+    (3.0, 1.4)
+    """
+    changes = np.concatenate([[True], np.diff(distance) != 0.0])
+    time, distance = time[changes], distance[changes]
+    k = int(np.argmin(distance))
+    best = float(distance[k]), float(time[k])
+    if len(time) < 3:
+        return best
+    k = min(max(k, 1), len(time) - 2)
+    before, after = time[k] - time[k - 1], time[k + 1] - time[k]
+    squares = distance[k - 1 : k + 2] ** 2
+    if not (before > 0.0 and after > 0.0 and np.isfinite(squares).all()):
+        return best
+    falls, rises = (squares[1] - squares[0]) / before, (squares[2] - squares[1]) / after
+    bend = (rises - falls) / (before + after)
+    slope = (falls * after + rises * before) / (before + after)
+    way = -slope / (2.0 * bend) if bend > 0.0 else math.inf  # s from the middle one of three to the pass
+    if not -before <= way <= after:  # it was still coming nearer
+        return best
+    return math.sqrt(max(float(squares[1] - bend * way**2), 0.0)), float(time[k] + way)
 
 
 def event_rows(events: Sequence[Event]) -> list[dict[str, Any]]:

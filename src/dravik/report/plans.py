@@ -90,6 +90,6 @@ def draw_band(axes: "Axes", run: "Recording", k: float) -> str:
     words = f"reach at {float(band['altitude']):.0f} m: {float(band['least']):.0f} to {float(band['greatest']):.0f} m"
     if {"aim_north", "aim_east"} <= set(start):
         axes.plot(start["aim_east"] * k, start["aim_north"] * k, marker="x", ms=9, mew=2, color=THIRD, ls="")
-    if "aim_distance" in run.names:
-        words += f"; the point is missed by {float(run['aim_distance'].min()):.1f} m"
+    if near := run.closest():
+        words += f"; the point is missed by {near['miss_m']:.1f} m"
     return words
