@@ -12,6 +12,7 @@ from dravik.errors import DravikError, require
 from dravik.flight.flying import fly
 from dravik.flight.recording import closest_pass
 from dravik.flight.starts import on_rail
+from dravik.threads import in_threads
 from dravik.units import in_si
 
 __all__ = ["Band", "Shot", "check_reach", "reachable_band", "shoot"]
@@ -111,8 +112,10 @@ def reachable_band(
 
     step = max(farthest, middle) / SHOTS
     places = sorted([*(step * k for k in range(int(SHOTS * BEYOND) + 1)), middle])
-    while (met := [meets(p) for p in places])[-1] and places[-1] < FARTHEST * middle:
-        places += [places[-1] + step * k for k in range(1, SHOTS // 2)]
+    met = in_threads(meets, places)
+    while met[-1] and places[-1] < FARTHEST * middle:
+        more = [places[-1] + step * k for k in range(1, SHOTS // 8)]
+        places, met = places + more, met + in_threads(meets, more)
     parts = []
     for k, is_met in enumerate(met):
         if is_met and (k == 0 or not met[k - 1]):

@@ -163,14 +163,13 @@ def answer(
         u = np.zeros((len(t), 1))
         u[: len(t) if kind == "step" else 1] = 1.0
         return Answer(output, input, kind, t, one.response(t, u)[1][:, 0], end)
-    t = np.linspace(0.0, lasts, POINTS + 1)
     if kind == "step":
         curve = Curve(one, held=1.0)
-        return Answer(output, input, kind, t, one.response(t, np.ones((len(t), 1)))[1][:, 0], end, curve)
+        return Answer(output, input, kind, *curve.even(lasts, POINTS), end, curve)
     if np.any(one.D != 0.0):
         raise DravikError(f"the impulse answer of {output} to {input} begins with an impulse", hint="a step")
-    values = one.response(t, np.zeros((len(t), 1)), x=one.B[:, 0])[1][:, 0]
-    return Answer(output, input, kind, t, values, end, Curve(one, start=one.B[:, 0]))
+    curve = Curve(one, start=one.B[:, 0])
+    return Answer(output, input, kind, *curve.even(lasts, POINTS), end, curve)
 
 
 def frequency_answer(system: LinearSystem, output: str, input: str, omega: Floats | None = None) -> FrequencyAnswer:

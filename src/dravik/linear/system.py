@@ -212,8 +212,9 @@ class LinearSystem(NamedMatrices):
         phi = self.A
         if self.dt is None:
             phi, held, ramped = input_step(self.A, self.B, float(steps[0]))
+        driven = pairs[:, 0] @ held.T + (pairs[:, 1] - pairs[:, 0]) @ ramped.T
         for k in range(len(t) - 1):
-            states[k + 1] = phi @ states[k] + held @ pairs[k, 0] + ramped @ (pairs[k, 1] - pairs[k, 0])
+            states[k + 1] = phi @ states[k] + driven[k]
         return states, states @ self.C.T + np.concatenate([pairs[:, 0], pairs[-1:, 1]]) @ self.D.T
 
     def covariance(self, density: ArrayLike | None = None) -> Floats:
