@@ -18,6 +18,9 @@ __all__ = ["Freedom", "least_deflection", "rank_of", "shares"]
 Floats = NDArray[np.float64]
 MOST_WAYS = 60  # of leaving some inputs at their neutral value that are tried
 ROUNDS = 60  # of the search for the least deflection
+PATIENCE = 8  # rounds without a residual that is smaller by NEARER: it goes round in a circle, or stands at its limits
+NEARER = 0.9
+MET = 1e-6  # residual below which what is left to do is the deflection
 DEPENDENT = 1e-9  # singular values below this share of the largest count as zero
 SHARED = 1e-3  # of a spare direction: inputs with less take no part in it
 
@@ -84,9 +87,14 @@ def least_deflection(
     wanted = np.zeros(len(v))
     wanted[freedom.places] = freedom.neutral
     stopped = set(held)
+    nearest, since = np.inf, 0
     for _ in range(ROUNDS):
         left, slopes = field.residual(v), field.slopes(v)
         if not (np.all(np.isfinite(left)) and np.all(np.isfinite(slopes))):
+            break
+        size = float(np.max(np.abs(left)))
+        nearest, since = (size, 0) if size < NEARER * nearest else (nearest, since + 1)
+        if since > PATIENCE and size > MET:
             break
         moving = [i for i in range(len(v)) if i not in stopped]
         step = np.zeros(len(v))
