@@ -16,8 +16,8 @@ demo: .venv/ready
 	$(BIN)/dravik demo --out demo
 
 test: .venv/ready
-	@echo "the tests: about five minutes; a dot for each"
-	$(BIN)/python -W error -m unittest discover -s tests -t .
+	@echo "the tests, on all cores: about five minutes on two; a dot for each"
+	$(BIN)/python -W error -m unittest_parallel -s tests -t . --level class
 
 lint: .venv/ready
 	$(BIN)/ruff check src tests tools benchmarks examples

@@ -60,7 +60,7 @@ class OwnCodeTest(unittest.TestCase):
         }  # fmt: skip
         for name, made in cases.items():
             with self.subTest(name):
-                states = 10_000 if name in ("tarn", "pika", "merle", "hail") else 2000
+                states = 4000 if name in ("tarn", "pika", "merle", "hail") else 1000
                 self.assertEqual(differs(made, states, speed=200.0 if "h" in name[:1] else 60.0), 0)
 
     def test_every_instruction_on_random_tapes(self) -> None:

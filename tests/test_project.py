@@ -11,6 +11,7 @@ import subprocess
 import sys
 import tempfile
 import unittest
+from functools import cache
 from pathlib import Path
 
 import dravik
@@ -54,10 +55,17 @@ LEVEL = {name: i for i, layer in enumerate(LAYERS) for name in layer}
 FACES_ONLY = {"matplotlib", "typer", "rich", "jinja2"}
 
 
+@cache
+def nodes(path: Path) -> list[ast.AST]:
+    """Return all nodes of a file's syntax tree."""
+    return list(ast.walk(ast.parse(path.read_text(encoding="utf-8"))))
+
+
+@cache
 def imports(path: Path) -> set[str]:
     """Return every module that a file imports, also inside functions and for type checking."""
     found: set[str] = set()
-    for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))):
+    for node in nodes(path):
         if isinstance(node, ast.Import):
             found.update(a.name for a in node.names)
         elif isinstance(node, ast.ImportFrom) and node.module == "dravik":
@@ -87,7 +95,7 @@ class LayerTest(unittest.TestCase):
 
     def test_nothing_is_evaluated_or_unpickled(self) -> None:
         for path in sorted(PACKAGE.rglob("*.py")):
-            for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))):
+            for node in nodes(path):
                 if isinstance(node, ast.Call) and isinstance(node.func, ast.Name):
                     self.assertNotIn(node.func.id, ("eval", "exec", "compile"), path.name)
             self.assertFalse({"pickle", "marshal"} & imports(path), path.name)

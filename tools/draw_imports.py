@@ -6,6 +6,7 @@
 import ast
 import sys
 from collections import Counter
+from functools import cache
 from graphlib import CycleError, TopologicalSorter
 from pathlib import Path
 
@@ -27,6 +28,7 @@ NAMES = ("faces", "studies", "flight", "analysis", "aircraft", "builders", "grou
 COLOURS = ("#55606e", "#7a4fa3", "#0b6e8f", "#3d8b5f", "#d0632f", "#8a7a5c", "#22303a")
 
 
+@cache
 def graph() -> dict[str, set[str]]:
     """Return each module's imports within the package."""
     modules = {}

@@ -350,7 +350,7 @@ def _story(demo: _Demo) -> None:
     dropped, lost = float(run["tank_water"][0] - run["tank_water"][-1]), "fault: right engine fails" in words
     stopped = words[-1] == "landing run is over" and not any(w.startswith("crash") for w in words)
     approach = next((e.time for e in run.events if e.text == "phase: approach"), float("nan"))
-    landing = landing_of(scenario.craft, run, after=approach) if touched == touched else None
+    landing = landing_of(run, after=approach) if touched == touched else None
     gently = landing is not None and not landing.faults
     text = (
         f"off the ground after {roll:.0f} m at {run['mass'][0] / 1000:.1f} t, {dropped / 1000:.1f} t of water dropped, "

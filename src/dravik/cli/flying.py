@@ -172,7 +172,11 @@ def _finish(run: "Recording", craft: "Aircraft", title: str, kept: Kept, *, as_j
         draw(run, kept.signals, kept.figure, title, craft.limits)
     if as_json:
         last = {n: float(run[n][-1]) for n in run.names}
-        emit({"aircraft": craft.name, **run.summary(), "recording": kept.save or None, "last": last})
+        from dravik.flight import landing_in
+
+        landing = landing_in(run)
+        told = {"landing": landing.as_data()} if landing is not None else {}
+        emit({"aircraft": craft.name, **run.summary(), **told, "recording": kept.save or None, "last": last})
     else:
         show_run(run, title, kept.save, kept.figure)
     if run.is_broken_off:
@@ -305,6 +309,18 @@ def draw(run: "Recording", signals: str, path: str, title: str, limits: Mapping[
     return names
 
 
+def show_landing(run: "Recording") -> None:
+    """Print the landing of a flight that has one, and what is wrong with it."""
+    from dravik.flight import landing_in
+
+    landing = landing_in(run)
+    if landing is None:
+        return
+    say(f"landing: {landing}")
+    for fault in landing.faults:
+        say(f"not a clean landing: {fault}", "yellow")
+
+
 def show_run(run: "Recording", title: str, save: str, figure: str) -> None:
     """Print what happened: ends and extremes of the usual signals, events, tables left."""
     rows = []
@@ -327,6 +343,7 @@ def show_run(run: "Recording", title: str, save: str, figure: str) -> None:
     if near:
         met = f", within {near['within_m']:g} m: {'met' if near['met'] else 'missed'}" if "met" in near else ""
         say(f"closest to the point aimed at: {near['miss_m']:.3g} m at {near['time_s']:.5g} s{met}")
+    show_landing(run)
     for event in shown:
         say(f"{event.time:8.3f} s  {run.height_at(event):>8}  {event.text}", "yellow")
     if len(shown) < len(run.events):

@@ -4,7 +4,8 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from dravik.cli.common import AsJson, emit, settings, show_rows
+from dravik.cli.common import AsJson, emit, say, settings, show_rows
+from dravik.cli.flying import show_landing
 from dravik.units import from_si
 
 if TYPE_CHECKING:
@@ -25,14 +26,22 @@ def score(
     ] = None,
     as_json: AsJson = False,
 ) -> None:
-    """Say how each change of a target was followed: rise, overshoot, settling, what is left, how busy controls were."""
-    from dravik.flight import read_recording, scorecard
+    """Say how each change of a target was followed: rise, overshoot, settling, what is left, how busy controls were.
+
+    Of a flight that lands also the landing, over every touch.
+    """
+    from dravik.flight import landing_in, read_recording, scorecard
 
     pairs = {n: str(v) for n, v in settings(target, "--target").items()} if target else None
     runs = {path: read_recording(path) for path in [recording, *(beside or [])]}
     found = {path: scorecard(run, pairs) for path, run in runs.items()}
     if as_json:
-        emit({"flights": [{"recording": path, "changes": [c.row() for c in own]} for path, own in found.items()]})
+        landings = {path: landing_in(run) for path, run in runs.items()}
+        emit({"flights": [
+            {"recording": path, "changes": [c.row() for c in own],
+             **({"landing": land.as_data()} if (land := landings[path]) is not None else {})}
+            for path, own in found.items()
+        ]})  # fmt: skip
         return
     several = len(found) > 1
     rows: list[list[Any]] = []
@@ -41,6 +50,10 @@ def score(
     rows.sort(key=lambda r: float(r[1 if several else 0]))
     heads = ["at [s]", "target", "from", "to", "unit", "rise [s]", "overshoot", "settling [s]", "left", "activity"]
     show_rows("changes of targets and how they were followed", [*(["flight"] if several else []), *heads], rows)
+    for path, run in runs.items():
+        if several and landing_in(run) is not None:
+            say(path)
+        show_landing(run)
 
 
 def _cells(run: "Recording", c: "Followed") -> list[Any]:

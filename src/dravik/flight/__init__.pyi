@@ -19,6 +19,7 @@ from .instants import SavedFlight as SavedFlight
 from .instants import Start as Start
 from .landings import Landing as Landing
 from .landings import Touch as Touch
+from .landings import landing_in as landing_in
 from .landings import landing_of as landing_of
 from .loop_truth import FlownStep as FlownStep
 from .loop_truth import LoopTruth as LoopTruth

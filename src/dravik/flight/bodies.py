@@ -119,12 +119,8 @@ class AircraftBody:
         configuration = craft.configuration
         faults = [f"fault_{n}" for n, f in configuration.plan.faults.items() if f.has_switch]
         self.switches = frozenset([*configuration.machines, *engagements(configuration.laws), *faults])
-        self.key: tuple[object, ...] = (
-            craft.name,
-            craft.loading_name,
-            tuple(craft.state_names),
-            tuple(craft.input_names),
-        )
+        names = tuple(craft.state_names), tuple(craft.input_names)
+        self.key: tuple[object, ...] = (craft.name, craft.loading_name, *names)
 
     def evaluate(self, t: float, x: Floats, u: Floats) -> None:
         """Put every signal at a state and inputs into the registers."""
@@ -222,6 +218,10 @@ class AircraftBody:
             **configuration.plan.as_data(),
             "machines": {n: m.model_dump(exclude_none=True, by_alias=True) for n, m in configuration.machines.items()},
             "limits": {n: list(pair) for n, pair in craft.limits.items()},
+            "legs": {
+                n: [craft.loading.cg[0] - leg.position[0], leg.position[1] - craft.loading.cg[1]]
+                for n, leg in configuration.legs.items()
+            },
         }
 
     def afterwards(self, x: Floats, u: Floats, names: Sequence[str], rows: Floats) -> dict[str, Any]:

@@ -4,23 +4,23 @@ The first touch alone says little: an aircraft that touches softly may fly again
 """
 
 import math
-from dataclasses import dataclass
-from typing import NamedTuple
+from dataclasses import dataclass, field
+from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
-from dravik.aircraft import Aircraft
 from dravik.errors import DravikError, require
 from dravik.flight.recording import Recording
 
-__all__ = ["Landing", "Touch", "landing_of"]
+__all__ = ["Landing", "Touch", "landing_in", "landing_of"]
 
 Floats = NDArray[np.float64]
 LOADED = 0.5  # s after a touch: within which its greatest load factor falls
 LONGEST_HOP = 0.3  # s: in the air again, of a landing that does not bounce
 HIGHEST_HOP = 0.1  # m
 HARDEST_NOSE = 1.0  # m/s: of the nose wheel's own sink
+FLOWN_AWAY = 5.0  # m: higher than that after a touch, it has not landed but flies another approach
 NEEDED = ("altitude", "climb_rate", "q", "theta", "phi", "nz", "north", "east")
 
 
@@ -46,12 +46,14 @@ class Touch(NamedTuple):
 class Landing:
     """Every touch of a landing, the place of the first (m north and east), and the sink of a leg that comes last.
 
-    ``lowered`` (m/s) is the sink of the foremost leg as it comes down for good; nan where it never does.
+    ``lowered`` (m/s) is the sink of the foremost leg as it comes down for good; nan where it never does. Touches after
+    which it flew away, higher than 5 m, are ``earlier`` ones: of a landing that was given up.
     """
 
     touches: list[Touch]
     place: tuple[float, float]
     lowered: float
+    earlier: list[Touch] = field(default_factory=list)
 
     @property
     def hop(self) -> float:
@@ -93,21 +95,30 @@ class Landing:
         text += f"; at most {self.sink:.1f} m/s and {self.nz:.2f} g"
         if self.hop > 0.0:
             text += f", in the air again for {self.hop:.2f} s, {self.height:.2f} m high"
+        if self.earlier:
+            text += f"; {len(self.earlier)} touch{'es' if len(self.earlier) > 1 else ''} before it flew away again"
         return text + f"; nose down at {self.lowered:.1f} m/s"
 
+    def as_data(self) -> dict[str, Any]:
+        """Return it as plain data, SI."""
+        touches = [t._asdict() | {"legs": list(t.legs)} for t in self.touches]
+        return {
+            "touches": touches, "north_m": self.place[0], "east_m": self.place[1], "lowered": self.lowered,
+            "earlier_touches": len(self.earlier), "faults": self.faults,
+        }  # fmt: skip
 
-def landing_of(craft: Aircraft, run: Recording, *, after: float = 0.0) -> Landing:
+
+def landing_of(run: Recording, *, after: float = 0.0) -> Landing:
     """Return the landing of a recorded flight: from the first touch after a time (s) on, until its end.
 
     The recording has ``normal_LEG`` of every leg, altitude, climb_rate, q, theta, phi, nz, north and east; what lies
-    between its rows is not seen, so it has some tens of rows in a second. Raises DravikError for another, for an
-    aircraft without legs, and where nothing touches.
+    between its rows is not seen, so it has some tens of rows in a second. Where it flies away again, the landing is the
+    last one. Raises DravikError for another recording, for an aircraft without legs, and where nothing touches.
     """
-    require(craft, Aircraft, "whose landing")
     require(run, Recording, "the flight", "fly(...)")
-    legs = list(craft.configuration.legs)
+    legs: dict[str, list[float]] = dict(run.metadata.get("legs") or {})
     if not legs:
-        raise DravikError(f"{craft.name} has no gear", expected="an aircraft with legs")
+        raise DravikError(f"{run.metadata.get('aircraft', 'what flew')} has no gear", expected="an aircraft with legs")
     missing = [n for n in (*NEEDED, *(f"normal_{leg}" for leg in legs)) if n not in run.names]
     if missing:
         raise DravikError(f"a recording without {', '.join(missing)}", expected="these signals recorded")
@@ -117,27 +128,36 @@ def landing_of(craft: Aircraft, run: Recording, *, after: float = 0.0) -> Landin
     begins = np.flatnonzero(touching[1:] & ~touching[:-1]) + 1
     if not len(begins):
         raise DravikError("nothing touches the ground", where=f"after {after:g} s")
-    feet = _feet(craft, legs, run)
+    feet = [(float(ahead), float(right)) for ahead, right in legs.values()]
     touches = []
     for k, begin in enumerate(begins):
         until = begins[k + 1] if k + 1 < len(begins) else len(run.time)
-        touches.append(_touch(run, down, legs, feet, (int(begin), int(until))))
+        touches.append(_touch(run, down, list(legs), feet, (int(begin), int(until))))
+    away = max((k + 1 for k, t in enumerate(touches) if t.height > FLOWN_AWAY), default=0)
     front = max(range(len(legs)), key=lambda n: feet[n][0])
     ends = np.flatnonzero(down[front][1:] & ~down[front][:-1]) + 1
     # at rest the front leg may lift for a moment: its hardest touch counts
-    lowered = max((_sink(run, feet[front], int(k)) for k in ends), default=math.nan)
-    k = int(begins[0])
-    return Landing(touches, (float(run["north"][k]), float(run["east"][k])), lowered)
+    k = int(begins[away])
+    lowered = max((_sink(run, feet[front], int(e)) for e in ends if e >= k), default=math.nan)
+    return Landing(touches[away:], (float(run["north"][k]), float(run["east"][k])), lowered, touches[:away])
 
 
-def _feet(craft: Aircraft, legs: list[str], run: Recording) -> list[tuple[float, float]]:
-    """Return how far ahead of the centre of gravity, and to the right of it, each foot is, m."""
-    centre = craft.loading.cg
-    found = []
-    for leg in legs:
-        place = craft.configuration.legs[leg].position
-        found.append((float(centre[0]) - float(place[0]), float(place[1]) - float(centre[1])))
-    return found
+def landing_in(run: Recording) -> Landing | None:
+    """Return the last landing of a flight that came from the air, where its recording can tell; None without.
+
+    >>> import dravik as dv
+    >>> pika = dv.sample("pika")
+    >>> landing_in(dv.fly(pika, start=dv.trim(pika, airspeed=16, altitude=300), duration=1)) is None
+    True
+    """
+    legs = run.metadata.get("legs") or {}
+    if not legs or not {*NEEDED, *(f"normal_{n}" for n in legs)} <= set(run.names) or not len(run.time):
+        return None
+    down = np.any([np.asarray(run[f"normal_{n}"]) > 0.0 for n in legs], axis=0)
+    high = np.flatnonzero(~down & (run["altitude"] - run["altitude"][down].min(initial=math.inf) > FLOWN_AWAY))
+    if not len(high) or not down[high[-1] :].any():
+        return None
+    return landing_of(run, after=float(run.time[high[0]]))
 
 
 def _sink(run: Recording, foot: tuple[float, float], k: int) -> float:

@@ -1,0 +1,179 @@
+"""Every option of every command changes the answer or is refused; every key of every file is read by something."""
+
+import ast
+import hashlib
+import importlib
+import os
+import re
+import shutil
+import tempfile
+import unittest
+from pathlib import Path
+from typing import Any
+
+from pydantic import BaseModel
+from typer.main import get_command
+
+import dravik
+from dravik.aircraft import sample_path
+from dravik.cli.app import app
+from tests.test_asked_of_trims import OWN
+from tests.test_cli import run
+
+PACKAGE = Path(dravik.__file__).parent
+LOM, TARN = str(OWN / "lom"), "tarn"
+AT = ["--airspeed", "80 m/s", "--altitude", "500 m"]
+FLIGHT = ["--airspeed", "62 m/s", "--altitude", "300 m"]
+# of a condition: asked in the place of, or beside, 80 m/s at 500 m
+CONDITION: dict[str, Any] = {
+    "--airspeed": (["--altitude", "500 m"], "80 m/s"), "--calibrated-airspeed": (["--altitude", "500 m"], "80 m/s"),
+    "--equivalent-airspeed": (["--altitude", "500 m"], "80 m/s"), "--mach": (["--altitude", "500 m"], "0.25"),
+    "--altitude": (["--airspeed", "80 m/s"], "900 m"), "--flight-path": "2 deg", "--climb-rate": "1 m/s",
+    "--heading": "30 deg", "--track": "30 deg", "--bank": "5 deg", "--sideslip": "2 deg", "--turn": "20 deg",
+    "--pull": "1.2", "--roll": "5 deg/s", "--wind": "5 m/s from 40 deg", "--guess": "alpha=1 deg",
+    "--set": "throttle=0.4", "--loading": "none", "--law": "none.toml",
+}  # fmt: skip
+TARNS: dict[str, Any] = {"--loading": "dropped", "--law": "attitude_hold"}
+FILE = "FILE"  # stands for a file to write, by its ending: png unless said
+# command: the words that come first, and for each option a value, or words beside it and a value; True for a flag
+WORDS: dict[str, tuple[list[str], dict[str, Any]]] = {
+    "new": ([], {"--sample": "pika"}),
+    "check": ([TARN], TARNS),
+    "mass": ([TARN], {"--loading": "dropped", "--margin": "7", "--figure": FILE}),
+    "thrust": ([LOM, "--airspeeds", "60,90 m/s"], {
+        "--altitude": "1000 m", "--airspeeds": "70 m/s", "--levers": "0.5", "--climb": "5 m/s", "--set": "throttle=0.4",
+        "--loading": "none", "--figure": FILE}),
+    "limits": ([LOM, "--altitude", "500 m", "--altitudes", "500 m", "--airspeeds", "80 m/s"], {
+        "--set": "throttle=0.4", "--loading": "none", "--law": "none.toml", "--altitude": "900 m", "--altitudes": "900 m",
+        "--airspeeds": "90 m/s", "--gust": "10 m/s", "--failed": "nose", "--banks": "2 deg", "--force": "elevator",
+        "--figure": FILE}),
+    "runway": ([TARN], {
+        **TARNS, "--set": "flap_lever=15 deg", "--altitude": "800 m", "--heading": (["--wind", "3 m/s from 0 deg"], "40 deg"),
+        "--wind": "3 m/s from 0 deg", "--landed": "flap_lever=35 deg"}),
+    "fuel": ([TARN, "ferry"], TARNS),
+    "signals": ([TARN], {**TARNS, "--kind": "motion"}),
+    "trim": ([LOM, *AT], {
+        **CONDITION, "--all": True, "--sweep": "airspeed=70:80:2 m/s", "--signals": "alpha,theta", "--out": ".csv",
+        "--figure": (["--sweep", "airspeed=70:80:2 m/s"], FILE), "--prove": True}),
+    "linearise": ([LOM, *AT], {
+        "--coordinates": "body", "--outputs": "nz", "--out": ".json", "--prove": "elevator",
+        "--proof-figure": (["--prove", "elevator"], FILE), "--derivatives": True, "--transfer": "theta/elevator",
+        "--sensitivities": True, "--sweep": "airspeed=70:80:2 m/s", "--figure": (["--sweep", "airspeed=70:80:2 m/s"], FILE)}),
+    "response": ([LOM, *AT], {
+        "--mode": "Dutch roll", "--motion": (["--mode", "Dutch roll"], ".gif"), "--channel": "q/elevator",
+        "--beside": "MODEL", "--figure": FILE, "--phasors": FILE}),
+    "handling": ([LOM, *AT, "--class", "I"], {
+        "--class": "IV", "--category": "A", "--criteria": "modal", "--stick": "pitch=roll_stick",
+        "--force": "elevator", "--against": "cmq=-5", "--against-law": "none.toml", "--levers": (["--category", "A"], True),
+        "--level": "3", "--sweep": "airspeed=70:80:2 m/s", "--figure": FILE}),
+    "task": ([LOM, *AT, "--duration", "5"], {
+        "--task": "roll", "--size": "1 deg", "--bandwidth": "1.5", "--delay": "0.2", "--duration": "8", "--out": ".csv",
+        "--figure": FILE}),
+    "loop": ([TARN, *FLIGHT, "--law", "attitude_hold", "--at", "elevator_command"], {
+        "--at": "aileron_command", "--delay": "50 ms", "--least-gain": "30", "--least-phase": "89", "--locus":
+        "pitch_gain=0.5:2", "--damping": "0.5", "--plan": "pitch", "--fly": "1 deg", "--flown": FILE,
+        "--beside": "pitch_hold.gain=1", "--schedule": "x", "--out": ".toml", "--figure": FILE}),
+    "score": (["RECORDING"], {"--beside": "RECORDING2", "--target": "pitch_stick=theta"}),
+    "machines": ([TARN, "--law", "autopilot"], {"--loading": "none", "--law": "attitude_hold", "--figure": FILE}),
+    "fly": ([LOM, *AT, "--duration", "1 s"], {
+        "--rail": "60 deg", "--start": "none", "--resume": "RECORDING", "--duration": "2 s",
+        "--control": "throttle=step(0.1)", "--turbulence": "light", "--seed": "3", "--dt": "0.02 s", "--every": "0.5 s",
+        "--record": "alpha,theta", "--out": ".csv", "--figure": FILE, "--signals": (["--figure", "PNG"], "alpha"),
+        "--watch": "none.toml"}),
+    "plot": (["RECORDING"], {
+        "--signals": "alpha", "--view": "plan", "--out": FILE, "--seconds": (["--view", "moving", "--out", "GIF"], "1")}),
+    "export": (["RECORDING", "--out", "GPX", "--place", "46 deg, 10 deg"], {
+        "--out": ".csv", "--rate": "5 Hz", "--begins": "2031-08-14T14:05:00Z", "--place": "40 deg, 9 deg"}),
+    "axes": (["--out", "PNG"], {
+        "--yaw": "80 deg", "--pitch": "60 deg", "--roll": "70 deg", "--alpha": "4 deg", "--beta": "1 deg", "--out": FILE}),
+    "tables draw": (["DRAWING"], {
+        "--alpha": "4 deg", "--mach": "0.3", "--figure": FILE, "--loading": "none"}),
+    "tables build": (["DRAWING"], {"--out": "FOLDER"}),
+    "tables show": (["TABLES"], {"--alpha": "4 deg", "--cg": "0.2", "--margin": "0.2", "--figure": FILE}),
+    "tables compare": (["TABLES", "TABLES2"], {"--alpha": "4 deg", "--figure": FILE}),
+    "tables reduce": (["CAMPAIGN"], {"--out": "FOLDER"}),
+    "tables blades": (["BLADES"], {"--out": ".csv"}),
+}  # fmt: skip
+# the same options as those of trim, read by the same lines
+ALIKE = ("linearise", "response", "handling", "task", "loop", "fly")
+
+
+def commands() -> dict[str, list[Any]]:
+    """Return the options of each command, without --json and --help."""
+    found: dict[str, list[Any]] = {}
+
+    def walk(command: Any, path: list[str]) -> None:
+        if getattr(command, "commands", None):
+            for name, own in command.commands.items():
+                walk(own, [*path, name])
+        else:
+            options = [p for p in command.params if p.param_type_name == "option" and p.opts[-1] != "--json"]
+            found[" ".join(path)] = options
+
+    walk(get_command(app), [])
+    return found
+
+
+class OptionTest(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.folder = Path(cls.enterClassContext(tempfile.TemporaryDirectory()))
+        for name, more in (("one", []), ("two", ["--control", "throttle=step(0.1)"])):
+            code, _, err = run("fly", LOM, *AT, "--duration", "2 s", *more, "--out", str(cls.folder / f"{name}.csv"))
+            assert code == 0, err
+        assert run("linearise", LOM, "--airspeed", "90 m/s", "--altitude", "500 m", "--out", str(cls.folder / "m.json"))[0] == 0
+        tarn = sample_path("tarn")
+        cls.stands = {
+            "RECORDING": str(cls.folder / "one.csv"), "RECORDING2": str(cls.folder / "two.csv"),
+            "MODEL": str(cls.folder / "m.json"), "DRAWING": str(next(sample_path("pika").rglob("geometry.toml"))),
+            "TABLES": str(tarn / "aero"), "TABLES2": str(next(sample_path("pika").rglob("*.csv")).parent),
+            "CAMPAIGN": str(next((tarn / "tunnel").glob("*.toml"))), "BLADES": str(next((tarn / "propulsion").glob("*.toml"))),
+        }  # fmt: skip
+
+    def answer(self, command: str, words: list[str], place: Path) -> tuple[int, str, list[str]]:
+        """Return exit code, what is printed without times and places, and the files that were written."""
+        named = {FILE: "a.png", "PNG": "a.png", "GIF": "a.gif", "GPX": "a.gpx", "FOLDER": "made"}
+        whole = [self.stands.get(w, str(place / named[w]) if w in named else w) for w in words]
+        whole = [str(place / f"b{w}") if re.fullmatch(r"\.(csv|json|toml|gif)", w) else w for w in whole]
+        begun = os.getcwd()
+        os.chdir(place)
+        try:
+            code, out, err = run(*command.split(), *whole)
+        finally:
+            os.chdir(begun)
+        files = [f"{p.name} {hashlib.sha256(p.read_bytes()).hexdigest()}" for p in sorted(place.rglob("*")) if p.is_file()]
+        text = re.sub(r"\d+ times real time|\d[\d.]* s of clock", "", (out + err).replace(str(place), ""))
+        return code, text, files
+
+    def test_every_option_changes_the_answer_or_is_refused(self) -> None:
+        bases: dict[tuple[str, ...], tuple[int, str, list[str]]] = {}
+        missing, without = [], []
+        for command, options in commands().items():
+            if command == "demo":  # its two options are those of the demo's own test
+                continue
+            first, values = WORDS[command]
+            for option in options:
+                name = option.opts[-1]
+                if command in ALIKE and name in CONDITION and name not in values:
+                    continue
+                if name not in values:
+                    missing.append(f"{command} {name}")
+                    continue
+                beside, value = values[name] if isinstance(values[name], tuple) else ([], values[name])
+                base = [*first, *beside]
+                if name in CONDITION and beside:
+                    base = [first[0], *beside]  # in the place of another condition
+                if name in base:  # given anew
+                    k = base.index(name)
+                    words = [*base[:k], *base[k + 2 :], name, value]
+                else:
+                    words = [*base, name] if value is True else [*base, name, value]
+                with tempfile.TemporaryDirectory() as one, tempfile.TemporaryDirectory() as other:
+                    key = (command, *base)
+                    if key not in bases:
+                        bases[key] = self.answer(command, base, Path(one))
+                    found = self.answer(command, words, Path(other))
+                if found[0] not in (0, 1, 2) or (found[0] != 2 and found == bases[key]):
+                    without.append(f"{command} {name} {value}: {found[0]}")
+        self.assertEqual(missing, [])
+        self.assertEqual(without, [])
