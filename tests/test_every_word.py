@@ -1,9 +1,13 @@
 """Every option of every command changes the answer or is refused; every key of every file is read by something."""
 
 import ast
+import contextlib
+import dataclasses
 import hashlib
 import importlib
+import inspect
 import os
+import pkgutil
 import re
 import shutil
 import tempfile
@@ -11,12 +15,14 @@ import unittest
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 from pydantic import BaseModel
 from typer.main import get_command
 
 import dravik
 from dravik.aircraft import sample_path
 from dravik.cli.app import app
+from dravik.errors import DravikError
 from tests.test_asked_of_trims import OWN
 from tests.test_cli import run
 
@@ -50,22 +56,22 @@ WORDS: dict[str, tuple[list[str], dict[str, Any]]] = {
     "runway": ([TARN], {
         **TARNS, "--set": "flap_lever=15 deg", "--altitude": "800 m", "--heading": (["--wind", "3 m/s from 0 deg"], "40 deg"),
         "--wind": "3 m/s from 0 deg", "--landed": "flap_lever=35 deg"}),
-    "fuel": ([TARN, "ferry"], TARNS),
-    "signals": ([TARN], {**TARNS, "--kind": "motion"}),
+    "fuel": ([TARN, "fire_day"], {"--loading": "dropped", "--law": "none.toml"}),
+    "signals": ([TARN], {"--loading": "none", "--law": "attitude_hold", "--kind": "motion"}),
     "trim": ([LOM, *AT], {
         **CONDITION, "--all": True, "--sweep": "airspeed=70:80:2 m/s", "--signals": "alpha,theta", "--out": ".csv",
         "--figure": (["--sweep", "airspeed=70:80:2 m/s"], FILE), "--prove": True}),
     "linearise": ([LOM, *AT], {
-        "--coordinates": "body", "--outputs": "nz", "--out": ".json", "--prove": "elevator",
+        "--coordinates": "body", "--outputs": (["--json"], "nz"), "--out": ".json", "--prove": "elevator",
         "--proof-figure": (["--prove", "elevator"], FILE), "--derivatives": True, "--transfer": "theta/elevator",
         "--sensitivities": True, "--sweep": "airspeed=70:80:2 m/s", "--figure": (["--sweep", "airspeed=70:80:2 m/s"], FILE)}),
     "response": ([LOM, *AT], {
         "--mode": "Dutch roll", "--motion": (["--mode", "Dutch roll"], ".gif"), "--channel": "q/elevator",
         "--beside": "MODEL", "--figure": FILE, "--phasors": FILE}),
     "handling": ([LOM, *AT, "--class", "I"], {
-        "--class": "IV", "--category": "A", "--criteria": "modal", "--stick": "pitch=roll_stick",
+        "--class": "IV", "--category": "A", "--criteria": "responses", "--stick": "pitch=roll_stick",
         "--force": "elevator", "--against": "cmq=-5", "--against-law": "none.toml", "--levers": (["--category", "A"], True),
-        "--level": "3", "--sweep": "airspeed=70:80:2 m/s", "--figure": FILE}),
+        "--level": (["--category", "A", "--criteria", "responses"], "3"), "--sweep": "airspeed=70:80:2 m/s", "--figure": FILE}),
     "task": ([LOM, *AT, "--duration", "5"], {
         "--task": "roll", "--size": "1 deg", "--bandwidth": "1.5", "--delay": "0.2", "--duration": "8", "--out": ".csv",
         "--figure": FILE}),
@@ -77,7 +83,7 @@ WORDS: dict[str, tuple[list[str], dict[str, Any]]] = {
     "machines": ([TARN, "--law", "autopilot"], {"--loading": "none", "--law": "attitude_hold", "--figure": FILE}),
     "fly": ([LOM, *AT, "--duration", "1 s"], {
         "--rail": "60 deg", "--start": "none", "--resume": "RECORDING", "--duration": "2 s",
-        "--control": "throttle=step(0.1)", "--turbulence": "light", "--seed": "3", "--dt": "0.02 s", "--every": "0.5 s",
+        "--control": "throttle=step(0.1, at=0)", "--turbulence": "light", "--seed": "3", "--dt": "0.25 s", "--every": (["--out", "CSV"], "0.5 s"),
         "--record": "alpha,theta", "--out": ".csv", "--figure": FILE, "--signals": (["--figure", "PNG"], "alpha"),
         "--watch": "none.toml"}),
     "plot": (["RECORDING"], {
@@ -85,9 +91,9 @@ WORDS: dict[str, tuple[list[str], dict[str, Any]]] = {
     "export": (["RECORDING", "--out", "GPX", "--place", "46 deg, 10 deg"], {
         "--out": ".csv", "--rate": "5 Hz", "--begins": "2031-08-14T14:05:00Z", "--place": "40 deg, 9 deg"}),
     "axes": (["--out", "PNG"], {
-        "--yaw": "80 deg", "--pitch": "60 deg", "--roll": "70 deg", "--alpha": "4 deg", "--beta": "1 deg", "--out": FILE}),
+        "--yaw": "80 deg", "--pitch": "60 deg", "--roll": "70 deg", "--alpha": "4 deg", "--beta": "1 deg", "--out": ".svg"}),
     "tables draw": (["DRAWING"], {
-        "--alpha": "4 deg", "--mach": "0.3", "--figure": FILE, "--loading": "none"}),
+        "--alpha": "2 deg", "--mach": "0.3", "--figure": FILE, "--loading": "none"}),
     "tables build": (["DRAWING"], {"--out": "FOLDER"}),
     "tables show": (["TABLES"], {"--alpha": "4 deg", "--cg": "0.2", "--margin": "0.2", "--figure": FILE}),
     "tables compare": (["TABLES", "TABLES2"], {"--alpha": "4 deg", "--figure": FILE}),
@@ -121,27 +127,32 @@ class OptionTest(unittest.TestCase):
         for name, more in (("one", []), ("two", ["--control", "throttle=step(0.1)"])):
             code, _, err = run("fly", LOM, *AT, "--duration", "2 s", *more, "--out", str(cls.folder / f"{name}.csv"))
             assert code == 0, err
-        assert run("linearise", LOM, "--airspeed", "90 m/s", "--altitude", "500 m", "--out", str(cls.folder / "m.json"))[0] == 0
+        assert (
+            run("linearise", LOM, "--airspeed", "90 m/s", "--altitude", "500 m", "--out", str(cls.folder / "m.json"))[0]
+            == 0
+        )
         tarn = sample_path("tarn")
         cls.stands = {
             "RECORDING": str(cls.folder / "one.csv"), "RECORDING2": str(cls.folder / "two.csv"),
             "MODEL": str(cls.folder / "m.json"), "DRAWING": str(next(sample_path("pika").rglob("geometry.toml"))),
             "TABLES": str(tarn / "aero"), "TABLES2": str(next(sample_path("pika").rglob("*.csv")).parent),
-            "CAMPAIGN": str(next((tarn / "tunnel").glob("*.toml"))), "BLADES": str(next((tarn / "propulsion").glob("*.toml"))),
+            "CAMPAIGN": str(next((tarn / "tunnel").glob("*.toml"))), "BLADES": str(sample_path("pika") / "propulsion" / "blades.toml"),
         }  # fmt: skip
 
     def answer(self, command: str, words: list[str], place: Path) -> tuple[int, str, list[str]]:
         """Return exit code, what is printed without times and places, and the files that were written."""
-        named = {FILE: "a.png", "PNG": "a.png", "GIF": "a.gif", "GPX": "a.gpx", "FOLDER": "made"}
+        named = {FILE: "a.png", "PNG": "a.png", "GIF": "a.gif", "GPX": "a.gpx", "CSV": "a.csv", "FOLDER": "made"}
         whole = [self.stands.get(w, str(place / named[w]) if w in named else w) for w in words]
-        whole = [str(place / f"b{w}") if re.fullmatch(r"\.(csv|json|toml|gif)", w) else w for w in whole]
+        whole = [str(place / f"b{w}") if re.fullmatch(r"\.(csv|json|toml|gif|svg)", w) else w for w in whole]
         begun = os.getcwd()
         os.chdir(place)
         try:
             code, out, err = run(*command.split(), *whole)
         finally:
             os.chdir(begun)
-        files = [f"{p.name} {hashlib.sha256(p.read_bytes()).hexdigest()}" for p in sorted(place.rglob("*")) if p.is_file()]
+        files = [
+            f"{p.name} {hashlib.sha256(p.read_bytes()).hexdigest()}" for p in sorted(place.rglob("*")) if p.is_file()
+        ]
         text = re.sub(r"\d+ times real time|\d[\d.]* s of clock", "", (out + err).replace(str(place), ""))
         return code, text, files
 
@@ -177,3 +188,81 @@ class OptionTest(unittest.TestCase):
                     without.append(f"{command} {name} {value}: {found[0]}")
         self.assertEqual(missing, [])
         self.assertEqual(without, [])
+
+
+def models() -> dict[str, type[BaseModel]]:
+    """Return every model of a file's table."""
+    found: dict[str, type[BaseModel]] = {}
+    for module in pkgutil.walk_packages(dravik.__path__, "dravik."):
+        if not module.name.endswith("__main__"):
+            for name, own in vars(importlib.import_module(module.name)).items():
+                if inspect.isclass(own) and issubclass(own, BaseModel) and own.__module__ == module.name:
+                    found[f"{module.name}.{name}"] = own
+    return found
+
+
+def fingerprint(craft: Any) -> str:
+    """Return a number for all that an aircraft computes with, and what its file says of ranges and limits."""
+    digest = hashlib.sha256(craft.tape.values_sha256.encode())
+
+    def add(what: Any) -> None:
+        if isinstance(what, np.ndarray):
+            digest.update(np.ascontiguousarray(what).tobytes())
+        elif hasattr(what, "_asdict") or dataclasses.is_dataclass(what):
+            for name in getattr(what, "_fields", None) or [f.name for f in dataclasses.fields(what)]:
+                add(getattr(what, name))
+        elif isinstance(what, dict | list | tuple):
+            for one in what.items() if isinstance(what, dict) else what:
+                add(one)
+        elif not callable(what):
+            digest.update(repr(what).encode())
+
+    add([*craft.program, *craft.workspace(), craft.limits, craft.state_names, craft.loading])
+    add([(n, s.low, s.high, s.default, s.unit) for n, s in craft.inputs.items()])
+    add([craft.definition.parameters, craft.definition.envelope, craft.definition.centre_limits])
+    return digest.hexdigest()
+
+
+class KeyTest(unittest.TestCase):
+    def test_every_key_of_every_table_is_read(self) -> None:
+        read: set[str] = set()
+        for path in PACKAGE.rglob("*.py"):
+            for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))):
+                if isinstance(node, ast.Attribute):
+                    read.add(node.attr)
+                elif isinstance(node, ast.Constant) and isinstance(node.value, str):
+                    read.add(node.value)  # named in a list of keys that are read by getattr
+        own = models()
+        unread = [f"{m}.{key}" for m, model in own.items() for key in model.__annotations__ if key not in read]
+        self.assertEqual(unread, [])
+        self.assertGreater(len(own), 60)
+
+    def test_every_number_of_an_aircraft_file_counts(self) -> None:
+        # a number seven per cent greater is another aircraft, or is refused; a direction's length is none of it
+        for folder, ground in ((sample_path("pika"), 0.0), (OWN / "lark", 0.0), (OWN / "lom", None)):
+            text = (folder / "aircraft.toml").read_text(encoding="utf-8")
+            lines = text.splitlines()
+            places = [
+                (k, m.span())
+                for k, line in enumerate(lines)
+                if not re.match(r"\s*(format|name|description|direction)\b|.*\{.*description", line)
+                for m in re.finditer(r"(?<![\w.])\d+(\.\d+)?(e-?\d+)?(?![\w.])", line.split("#")[0].partition("]\n")[0])
+                if "=" in line[: m.start()]
+            ]
+            places = [places[int(i)] for i in np.linspace(0, len(places) - 1, 60)]
+
+            def loaded(more: str, folder: Path = folder, ground: float | None = ground) -> str:
+                with tempfile.TemporaryDirectory() as place:
+                    shutil.copytree(folder, place, dirs_exist_ok=True)
+                    (Path(place) / "aircraft.toml").write_text(more, encoding="utf-8")
+                    craft = dravik.load(place)
+                    return fingerprint(craft if ground is None else craft.with_environment(ground=ground))
+
+            before = loaded(text)
+            for k, (begin, end) in places:
+                line, value = lines[k], float(lines[k][begin:end])
+                more = f"{line[:begin]}{value * 1.07 + (0.013 if value == 0.0 else 0.0)!r}{line[end:]}"
+                with self.subTest(f"{folder.name}: {more.strip()}"), contextlib.suppress(DravikError):
+                    if "ballast" in "".join(lines[max(k - 4, 0) : k + 1]):
+                        continue  # of another loading
+                    self.assertNotEqual(loaded("\n".join([*lines[:k], more, *lines[k + 1 :]])), before)

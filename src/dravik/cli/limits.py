@@ -28,6 +28,9 @@ if TYPE_CHECKING:
 __all__ = ["limits"]
 
 
+ALL_BANKS = "0, 5 deg"  # unless others are asked for
+
+
 @dataclass(frozen=True)
 class Over(Group):
     """At which altitudes and airspeeds limits are looked for."""
@@ -43,7 +46,7 @@ class Failed(Group):
     """Engines that have failed."""
 
     failed: Annotated[str, typer.Option(help="engines that have failed: least control speeds; commas between")] = ""
-    banks: Annotated[str, typer.Option(help="banks towards the engines that run, for --failed")] = "0, 5 deg"
+    banks: Annotated[str, typer.Option(help="banks towards the engines that run, for --failed")] = ALL_BANKS
 
     def gone(self) -> list[str]:
         """Return their names."""
@@ -55,6 +58,8 @@ class Failed(Group):
         from dravik.trimming.sweeping import spread
 
         if not self.gone():
+            if self.banks != ALL_BANKS:
+                raise DravikError("--banks without --failed", expected="--failed ENGINE")
             return []
         leaned = spread(self.banks, "banks")
         return least_control_speeds(craft, failed=self.gone(), altitude=altitude, banks=leaned, inputs=inputs)

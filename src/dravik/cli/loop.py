@@ -106,8 +106,10 @@ def loop(
     craft = chosen.craft(aircraft)
     point = chosen.point(craft)
     if broken.locus:
+        _refuse({"--at": broken.at, "--delay": broken.delay != "0 s"}, "with --locus", "margins, without --locus")
         show_locus(craft, point, broken.locus, broken.damping, figure, as_json=as_json)
         return
+    _refuse({"--damping": broken.damping}, "without --locus", "--locus NAME=VALUES")
     _break(craft, point, broken, figure, as_json=as_json)
 
 

@@ -28,6 +28,7 @@ __all__ = ["ON_A_WING", "SETS", "handling_qualities"]
 #: of rotorcraft at low speed the responses there.
 SETS = ("modal", "responses", "static", "roll", "engine_out", "margins", "ride", "hover")
 ON_A_WING = SETS[:5]
+READ_STICKS = ("responses", "static", "roll", "engine_out", "hover")
 AXES = {"pitch": "q", "roll": "p", "yaw": "r"}
 OUTPUTS = ["nz", "q", "p", "r", "theta", "phi"]
 Found = tuple[list[Criterion], dict[str, Any]]
@@ -73,6 +74,7 @@ def handling_qualities(
     missing = [n for n in needed if n not in model.outputs]
     if missing:
         raise DravikError(f"a model without {', '.join(missing)}", expected=f"outputs {', '.join(needed)}")
+    _refuse_unread(craft, model, asked, sticks, force)
     criteria: list[Criterion] = []
     details: dict[str, Any] = {"modes": model.modes()}
     case = _Case(
@@ -84,6 +86,20 @@ def handling_qualities(
         criteria += found
         details |= more
     return Assessment(f"{craft.name}, {point.title}", aircraft_class, category, criteria, details)
+
+
+def _refuse_unread(
+    craft: Aircraft, model: LinearModel, asked: Sequence[str], sticks: Mapping[str, str] | None, force: object
+) -> None:
+    """Raise DravikError for the pilot's inputs and force where no set of criteria that is asked for reads them."""
+    if force and "static" not in asked:
+        raise DravikError("a pilot's force without the criteria that read it", expected="the set 'static'")
+    shared = "modal" in asked and shared_short_period(model, craft.definition.controls)
+    if sticks and not set(asked) & set(READ_STICKS) and not shared:
+        raise DravikError(
+            f"a pilot's input for {', '.join(sticks)} without criteria that read it",
+            expected="one of the sets " + ", ".join(READ_STICKS),
+        )  # fmt: skip
 
 
 class _Case(NamedTuple):
