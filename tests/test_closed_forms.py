@@ -24,6 +24,7 @@ from dravik.flight.recording import Event, closest_pass
 from dravik.flight.routes import route_log
 from dravik.handling import handling_qualities, modal
 from dravik.handling.comfort import felt
+from dravik.handling.equivalent import fit_equivalent
 from dravik.handling.limits import boundaries
 from dravik.handling.ride import _at_station
 from dravik.linear.short_forms import short_forms
@@ -68,6 +69,40 @@ class LoopsTest(unittest.TestCase):
         q, r, s = rows.T @ weight @ rows, gain.T @ weight @ gain + 1.0 / 0.1**2, rows.T @ weight @ gain
         p = solve_continuous_are(a, b, q, r, s=s)
         np.testing.assert_allclose(found.gains, np.linalg.solve(r, b.T @ p + s.T), rtol=1e-9)
+
+    def test_words_of_praise_turn_false(self) -> None:
+        def loop(poles: list[float], gain: float) -> dv.LinearSystem:
+            return dv.LinearSystem.filtered("y", "u", [gain], np.poly(poles).tolist())
+
+        # closes: one over its gain margin of 8 (three equal lags), one that passes through -1, and one beside a hidden
+        # root: e^t does not, e^(t/600) may, since a loop does not answer for what it does not touch
+        slow = [
+            loop([-1.0, -1.0, -1.0], 4.0)
+            .append(dv.LinearSystem.filtered("z", "v", [1.0], [1.0, -r]))
+            .part(inputs=["u"], outputs=["y"])
+            for r in (1.0, 1.0 / 1200.0)
+        ]
+        for system, closes in (
+            (loop([-1.0, -1.0, -1.0], 4.0), True), (loop([-1.0, -1.0, -1.0], 8.0), False),
+            (loop([-1.0, -1.0, -1.0], 9.0), False), (slow[0], False), (slow[1], True),
+        ):  # fmt: skip
+            found = margins(system)
+            self.assertEqual(found.closes, closes, system)
+            self.assertEqual(found.is_stable, closes and system is not slow[1])
+            self.assertTrue(found.agree or not closes)
+            self.assertEqual(any(g.is_hidden for g in found.growing), system is slow[0] or system is slow[1])
+        self.assertFalse(dataclasses.replace(margins(slow[0]), unstable_count=0).agree)
+        # a fit of one pair to two of them is none to be judged by
+        w = np.geomspace(0.1, 10.0, 60)
+        s = 1j * w
+        pair = (s + 0.7) / (s**2 + 2.5 * s + 6.25)
+        self.assertTrue(fit_equivalent(w, pair).is_close)
+        self.assertFalse(fit_equivalent(w, pair * (s**2 + 0.02 * s + 1.0) / (s**2 + 0.02 * s + 9.0)).is_close)
+        # an aircraft that ran into the ground broke off; one that ran its time did not
+        ground = PIKA.with_environment(ground=0.0)
+        start = dv.Start(ground.state(position=(0, 0, 20), velocity=(15, 0, 6)), ground.default_inputs())
+        self.assertTrue(dv.fly(ground, start=start, duration=20).is_broken_off)
+        self.assertFalse(dv.fly(ground, start=start, duration=0.5).is_broken_off)
 
     def test_several_loops_that_are_one(self) -> None:
         loop = dv.LinearSystem.filtered("a", "u", [3.0, 1.0], [1.0, 1.2, 0.4, 0.1])

@@ -56,7 +56,7 @@ WORDS: dict[str, tuple[list[str], dict[str, Any]]] = {
     "runway": ([TARN], {
         **TARNS, "--set": "flap_lever=15 deg", "--altitude": "800 m", "--heading": (["--wind", "3 m/s from 0 deg"], "40 deg"),
         "--wind": "3 m/s from 0 deg", "--landed": "flap_lever=35 deg"}),
-    "fuel": ([TARN, "fire_day"], {"--loading": "dropped", "--law": "none.toml"}),
+    "fuel": ([TARN, "fire_day"], {"--loading": "none", "--law": "none.toml"}),
     "signals": ([TARN], {"--loading": "none", "--law": "attitude_hold", "--kind": "motion"}),
     "trim": ([LOM, *AT], {
         **CONDITION, "--all": True, "--sweep": "airspeed=70:80:2 m/s", "--signals": "alpha,theta", "--out": ".csv",
@@ -66,7 +66,7 @@ WORDS: dict[str, tuple[list[str], dict[str, Any]]] = {
         "--proof-figure": (["--prove", "elevator"], FILE), "--derivatives": True, "--transfer": "theta/elevator",
         "--sensitivities": True, "--sweep": "airspeed=70:80:2 m/s", "--figure": (["--sweep", "airspeed=70:80:2 m/s"], FILE)}),
     "response": ([LOM, *AT], {
-        "--mode": "Dutch roll", "--motion": (["--mode", "Dutch roll"], ".gif"), "--channel": "q/elevator",
+        "--mode": "Dutch roll", "--motion": (["--mode", "Dutch roll"], "nowhere/a.gif"), "--channel": "q/elevator",
         "--beside": "MODEL", "--figure": FILE, "--phasors": FILE}),
     "handling": ([LOM, *AT, "--class", "I"], {
         "--class": "IV", "--category": "A", "--criteria": "responses", "--stick": "pitch=roll_stick",
@@ -87,7 +87,7 @@ WORDS: dict[str, tuple[list[str], dict[str, Any]]] = {
         "--record": "alpha,theta", "--out": ".csv", "--figure": FILE, "--signals": (["--figure", "PNG"], "alpha"),
         "--watch": "none.toml"}),
     "plot": (["RECORDING"], {
-        "--signals": "alpha", "--view": "plan", "--out": FILE, "--seconds": (["--view", "moving", "--out", "GIF"], "1")}),
+        "--signals": "alpha", "--view": "plan", "--out": FILE, "--seconds": (["--view", "moving", "--out", "GIF", "--seconds", "0.5"], "1")}),
     "export": (["RECORDING", "--out", "GPX", "--place", "46 deg, 10 deg"], {
         "--out": ".csv", "--rate": "5 Hz", "--begins": "2031-08-14T14:05:00Z", "--place": "40 deg, 9 deg"}),
     "axes": (["--out", "PNG"], {
