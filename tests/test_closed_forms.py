@@ -29,12 +29,12 @@ from dravik.handling.limits import boundaries
 from dravik.handling.ride import _at_station
 from dravik.linear.short_forms import short_forms
 from dravik.loops import margins, optimal_states, several_margins
-from dravik.performance import least_control_speeds, performance, take_off
+from dravik.performance import least_control_speeds, performance, static_stability, take_off
 from dravik.performance.bench import engine_points, lever_inputs
 from dravik.performance.limits import usual_speeds
 from dravik.report.axes import figure_axes
 from dravik.trimming import stall_speed
-from tests.test_asked_of_trims import OWN, changed
+from tests.test_asked_of_trims import OWN, TWO_ELEVATORS, changed
 from tests.test_cli import run
 
 G = 9.80665
@@ -170,6 +170,15 @@ class CriteriaTest(unittest.TestCase):
         for kind in ("hover_quickness", "hover_large", "pitch_force"):
             self.assertTrue(boundaries("responses")[kind])
         self.assertTrue(dataclasses.is_dataclass(found[0]))
+
+    def test_a_second_pitch_input_leaves_the_neutral_point_where_it_is(self) -> None:
+        alone = static_stability(LOM, airspeed=70, altitude=500)
+        both = static_stability(changed("lom", *TWO_ELEVATORS), airspeed=70, altitude=500)
+        self.assertIn((both.control, both.stick), (("elevator", "pitch_stick"), ("tab", "second")))
+        for name in ("static_margin", "manoeuvre_margin", "control_per_g"):
+            self.assertAlmostEqual(getattr(both, name), getattr(alone, name), places=6)
+        # stick fixed and without a slipstream: -Cm_alpha/CL_alpha, the moment point 0.05 m behind the centre
+        self.assertAlmostEqual(alone.static_margin, 0.62 / 5.1 + 0.05 / 1.9, delta=0.03)
 
     def test_what_a_phugoids_short_form_settles(self) -> None:
         model = dv.linearise(LOM, dv.trim(LOM, airspeed=60, altitude=500))

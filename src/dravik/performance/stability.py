@@ -1,5 +1,6 @@
 """Neutral and manoeuvre points, stick fixed, and elevator and stick per g: from trims at several centres of gravity."""
 
+import math
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -107,6 +108,7 @@ def static_stability(
     """
     asked: dict[str, Any] = {"airspeed": airspeed, "altitude": altitude, "inputs": inputs or {}}
     point = trim(craft, **asked)
+    asked = _one_pitch_input(craft, asked, point)
     chord = craft.definition.reference.chord
     if force and craft.signal(force).unit not in ("N", ""):
         raise DravikError(f"{force} is in {craft.signal(force).unit}", where="force", expected="a force, N")
@@ -166,6 +168,30 @@ def _held(craft: Aircraft, asked: dict[str, Any]) -> TrimPoint:
     if point is None:
         raise DravikError(f"{condition} is not held", expected="a condition further from the limits")
     return point
+
+
+def _one_pitch_input(craft: Aircraft, asked: dict[str, Any], level: TrimPoint) -> dict[str, Any]:
+    """Return what is asked with one free input of those that can stand for each other, the others as they are trimmed.
+
+    A stick and a stabiliser's wheel both turn the nose, and a trim shares them anew at each speed: slopes of such a
+    mixture tell nothing. The one stays free with which a pull takes the least share of its range.
+    """
+    condition = condition_of(craft, asked)  # type: ignore[arg-type]
+    found = Family(craft, lambda _: condition).chain.find(craft, condition)
+    names = found[0].interchangeable(found[2]) if found is not None else []
+    best, least = asked, math.inf
+    for name in names:
+        others = {n: level[n] for n in names if n != name}
+        held = {**asked, "inputs": {**asked["inputs"], **others}}
+        try:
+            pulled = _held(craft, {**held, "pull": f"{1.0 + LOAD_STEP!r}"})
+        except DravikError:
+            continue
+        spec = craft.inputs[name]
+        share = abs(pulled[name] - level[name]) / (spec.high - spec.low)
+        if 1e-9 < share < least:
+            best, least = held, share
+    return best
 
 
 def _pitch_control(craft: Aircraft, asked: dict[str, Any], level: TrimPoint) -> tuple[str, str]:

@@ -13,7 +13,7 @@ from typing import Protocol
 import numpy as np
 from numpy.typing import NDArray
 
-__all__ = ["Freedom", "least_deflection", "rank_of", "shares"]
+__all__ = ["Freedom", "least_deflection", "rank_of", "shares", "spare_inputs"]
 
 Floats = NDArray[np.float64]
 MOST_WAYS = 60  # of leaving some inputs at their neutral value that are tried
@@ -122,22 +122,27 @@ def _step(slopes: Floats, left: Floats, cost: Floats, off: Floats) -> Floats:
     return step
 
 
-def shares(field: Field, v: Floats, freedom: Freedom, names: Sequence[str]) -> list[str]:
-    """Return in words what inputs do at an answer: those that move nothing, and those that move the same."""
+def spare_inputs(field: Field, v: Floats, freedom: Freedom, names: Sequence[str]) -> tuple[list[str], list[str]]:
+    """Return the inputs that move nothing by themselves at an answer, and those that can stand for each other."""
     slopes = field.slopes(v)
     _, values, w = np.linalg.svd(slopes / _row_sizes(slopes)[:, None])
     rank = int(np.sum(values > DEPENDENT * values[0]))
     spare = w[rank:].T
     if not spare.size:
-        return []
+        return [], []
     # an input that moves nothing is a spare direction by itself
     own = spare @ spare.T  # onto the spare directions
-    found, idle = [], []
+    idle = []
     for k in freedom.places:
         others = [i for i in freedom.places if i != k]
         if own[k, k] > SHARED and not np.any(np.abs(own[k, others]) > SHARED):
             idle.append(names[k])
-    moved = [names[k] for k in freedom.places if own[k, k] > SHARED**2 and names[k] not in idle]
+    return idle, [names[k] for k in freedom.places if own[k, k] > SHARED**2 and names[k] not in idle]
+
+
+def shares(field: Field, v: Floats, freedom: Freedom, names: Sequence[str]) -> list[str]:
+    """Return in words what inputs do at an answer: those that move nothing, and those that move the same."""
+    idle, moved, found = *spare_inputs(field, v, freedom, names), list[str]()
     if idle:
         found.append(f"{', '.join(idle)} {'move' if len(idle) > 1 else 'moves'} nothing by itself here: at neutral")
     if moved:

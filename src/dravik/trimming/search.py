@@ -17,7 +17,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.errors import DravikError
-from dravik.trimming.freedom import Freedom, least_deflection, rank_of, shares
+from dravik.trimming.freedom import Freedom, least_deflection, rank_of, shares, spare_inputs
 from dravik.trimming.settling import SETTLED, follow_to_rest
 from dravik.trimming.statement import Statement
 
@@ -126,6 +126,12 @@ class Search:
         if not self.spare or self.freedom is None:
             return []
         return shares(self.field, v, self.freedom, [f.name for f in self.statement.free])
+
+    def interchangeable(self, v: Floats) -> list[str]:
+        """Return the inputs that can stand for each other at an answer, such as a stick and a wheel; none if not."""
+        if not self.spare or self.freedom is None:
+            return []
+        return spare_inputs(self.field, v, self.freedom, [f.name for f in self.statement.free])[1]
 
     def solve(self) -> tuple[Floats, bool]:
         """Return the unknowns, scaled, and whether every equation holds within the limits."""
