@@ -40,7 +40,7 @@ CONDITION: dict[str, Any] = {
     "--set": "throttle=0.4", "--loading": "none", "--law": "none.toml",
 }  # fmt: skip
 TARNS: dict[str, Any] = {"--loading": "dropped", "--law": "attitude_hold"}
-FILE = "FILE"  # stands for a file to write, by its ending: png unless said
+FILE = "nowhere/a.png"  # a figure that is refused at the end: that it can be drawn is the matter of other tests
 # command: the words that come first, and for each option a value, or words beside it and a value; True for a flag
 WORDS: dict[str, tuple[list[str], dict[str, Any]]] = {
     "new": ([], {"--sample": "pika"}),
@@ -141,7 +141,7 @@ class OptionTest(unittest.TestCase):
 
     def answer(self, command: str, words: list[str], place: Path) -> tuple[int, str, list[str]]:
         """Return exit code, what is printed without times and places, and the files that were written."""
-        named = {FILE: "a.png", "PNG": "a.png", "GIF": "a.gif", "GPX": "a.gpx", "CSV": "a.csv", "FOLDER": "made"}
+        named = {"PNG": "a.png", "GIF": "a.gif", "GPX": "a.gpx", "CSV": "a.csv", "FOLDER": "made"}
         whole = [self.stands.get(w, str(place / named[w]) if w in named else w) for w in words]
         whole = [str(place / f"b{w}") if re.fullmatch(r"\.(csv|json|toml|gif|svg)", w) else w for w in whole]
         begun = os.getcwd()

@@ -17,6 +17,7 @@ from dravik.cli.common import (
     get_craft,
     say,
     show_rows,
+    written,
 )
 from dravik.cli.conditions import Chosen, get_point
 from dravik.cli.flying import craft_or_scenario, fly
@@ -162,7 +163,7 @@ class Swept(Group):
     )
     sweep: Sweeps = None
     signals: Annotated[str, typer.Option(help="signals of a sweep or of --all, separated by commas")] = ""
-    out: Annotated[str, typer.Option("--out", metavar="FILE", help="write the sweep: .csv or .parquet")] = ""
+    out: Annotated[str, written("write the sweep: .csv or .parquet", "--out")] = ""
     figure: Figure = ""
 
     def check(self, *, prove: bool) -> None:

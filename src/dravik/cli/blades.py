@@ -4,14 +4,14 @@ from typing import Annotated
 
 import typer
 
-from dravik.cli.common import AsJson, emit, say, show_rows
+from dravik.cli.common import AsJson, emit, say, show_rows, written
 
 __all__ = ["blades"]
 
 
 def blades(
     drawing: Annotated[str, typer.Argument(metavar="BLADES", help="blades.toml with a [map]")],
-    file: Annotated[str, typer.Option("--out", metavar="FILE", help="map to write, a CSV file")],
+    file: Annotated[str, written("map to write, a CSV file", "--out")],
     as_json: AsJson = False,
 ) -> None:
     """Build the map of a propeller or rotor from its blades: thrust, power, and what flow across the disc does."""

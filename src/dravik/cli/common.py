@@ -16,7 +16,7 @@ from rich.table import Table
 from rich.text import Text
 
 from dravik.errors import DravikError, readable
-from dravik.files import exists, is_folder
+from dravik.files import exists, is_folder, shown
 from dravik.report.text import cell_text
 from dravik.waiting import announcing
 
@@ -37,6 +37,8 @@ __all__ = [
     "say",
     "settings",
     "show_rows",
+    "to_write",
+    "written",
 ]
 
 
@@ -45,6 +47,18 @@ def finite(value: float) -> float:
     if not math.isfinite(value):
         raise DravikError(f"{value} as an option", expected="a finite number")
     return value
+
+
+def to_write(path: str) -> str:
+    """Return an option's file to write; raises DravikError at once, before anything is computed, without its folder."""
+    if path and not is_folder(Path(path).parent):
+        raise DravikError("it cannot be written: its folder does not exist", where=shown(path), hint="make the folder first")
+    return path
+
+
+def written(text: str, *names: str) -> Any:
+    """Return the option of a file to write, with its help."""
+    return typer.Option(*names, metavar="FILE", callback=to_write, help=text)
 
 
 NOTED = 0.1  # s of compiling that are worth a line
@@ -61,7 +75,7 @@ AircraftFile = Annotated[
 Loading = Annotated[str, typer.Option(help="mass loading, by its name in the file")]
 Laws = Annotated[list[str] | None, typer.Option("--law", metavar="FILE", help="control law to engage; may be repeated")]
 AsJson = Annotated[bool, typer.Option("--json", help="print JSON for programs instead of tables")]
-Figure = Annotated[str, typer.Option("--figure", metavar="FILE", help="write a figure: .png, .svg or .pdf")]
+Figure = Annotated[str, written("write a figure: .png, .svg or .pdf", "--figure")]
 Settings = Annotated[
     list[str] | None,
     typer.Option(

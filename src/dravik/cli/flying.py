@@ -20,6 +20,7 @@ from dravik.cli.common import (
     say,
     settings,
     show_rows,
+    written,
 )
 from dravik.cli.conditions import AskedFor, Chosen, get_point
 from dravik.cli.groups import Group, grouped
@@ -103,7 +104,8 @@ class Kept(Group):
     """What is kept and shown of a flight."""
 
     save: Annotated[
-        str, typer.Option("--out", metavar="FILE", help="recording to write while flying: .csv or .parquet")
+        str,
+        written("recording to write while flying: .csv or .parquet", "--out"),
     ] = ""
     figure: Figure = ""
     signals: Annotated[str, typer.Option(help="signals in the figure, separated by commas")] = ""

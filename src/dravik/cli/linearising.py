@@ -16,6 +16,7 @@ from dravik.cli.common import (
     progress_bar,
     say,
     show_rows,
+    written,
 )
 from dravik.cli.conditions import AskedFor, Chosen
 from dravik.cli.groups import Group, grouped
@@ -42,7 +43,7 @@ class Wanted(Group):
         str, typer.Option(help="air (airspeed, alpha, beta), body (u, v, w), which is taken in hover, or stability")
     ] = ""
     outputs: Annotated[str, typer.Option(help="signals to make outputs, separated by commas")] = ""
-    out: Annotated[str, typer.Option("--out", metavar="FILE", help="write the model: .json, .npz or .txt")] = ""
+    out: Annotated[str, written("write the model: .json, .npz or .txt", "--out")] = ""
 
     def model(self, craft: "Aircraft", point: "TrimPoint") -> "LinearModel":
         """Return the model; writes it too where that is wanted."""
@@ -65,7 +66,7 @@ class Proved(Group):
             "--prove", metavar="CONTROL", help="compare with the nonlinear answer to a doublet; or all: every way"
         ),
     ] = ""
-    proof_figure: Annotated[str, typer.Option(metavar="FILE", help="write the comparison as a figure")] = ""
+    proof_figure: Annotated[str, written("write the comparison as a figure")] = ""
 
     def proof(self, model: "LinearModel", point: "TrimPoint") -> "LinearProof | None":
         """Return the comparison with the answer to a doublet, drawn where that is wanted; None unless asked for."""

@@ -13,6 +13,7 @@ from dravik.cli.common import (
     emit,
     say,
     show_rows,
+    written,
 )
 from dravik.cli.conditions import Chosen
 from dravik.cli.groups import Group, grouped
@@ -56,7 +57,7 @@ class Planned(Group):
 
     plan: Annotated[str, typer.Option(metavar="FILE", help="loops to close, or the name of the aircraft's own")] = ""
     fly: Annotated[str, typer.Option(help="with a plan: steps to fly, such as '1 deg,5 deg'")] = ""
-    flown: Annotated[str, typer.Option(metavar="FILE", help="with a plan: figure of the flown steps")] = ""
+    flown: Annotated[str, written("with a plan: figure of the flown steps")] = ""
     beside: Annotated[
         list[str] | None,
         typer.Option(metavar="LOOP.KEY=VALUE", help="with a plan: another value, laid over; repeated"),
@@ -65,7 +66,7 @@ class Planned(Group):
         list[str] | None,
         typer.Option(metavar="NAME=VALUES", help="with a plan: gains over 'airspeed=50:90:5 m/s'; repeated"),
     ] = None
-    out: Annotated[str, typer.Option("--out", metavar="FILE", help="with a plan: write its law here")] = ""
+    out: Annotated[str, written("with a plan: write its law here", "--out")] = ""
 
     def refuse(self) -> None:
         """Raise DravikError for options that need loops from a file."""

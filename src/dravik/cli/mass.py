@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import numpy as np
 import typer
 
-from dravik.cli.common import AircraftFile, AsJson, Loading, emit, finite, get_craft, say, show_rows
+from dravik.cli.common import AircraftFile, AsJson, Loading, emit, finite, get_craft, say, show_rows, written
 
 if TYPE_CHECKING:
     from dravik.aero import Coefficients
@@ -23,7 +23,7 @@ def mass(
     margin: Annotated[
         float, typer.Option(callback=finite, help="static margin in chords that the aft limit keeps")
     ] = 0.05,
-    figure: Annotated[str, typer.Option("--figure", metavar="FILE", help="envelope and draining, as a figure")] = "",
+    figure: Annotated[str, written("envelope and draining, as a figure", "--figure")] = "",
     as_json: AsJson = False,
 ) -> None:
     """Show parts and loadings: masses, centres of gravity against their limits, inertia, static margins."""

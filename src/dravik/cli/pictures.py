@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from dravik.cli.common import AsJson, emit, err, finite, say
+from dravik.cli.common import AsJson, emit, err, finite, say, written
 from dravik.cli.flying import USUAL, draw
 from dravik.errors import DravikError
 
@@ -28,7 +28,7 @@ def plot(
             ".pdf or .html); moving (an animation, .gif or .html)"
         ),
     ] = "signals",
-    save: Annotated[str, typer.Option("--out", metavar="FILE", help="file to write, by its ending")] = "plot.png",
+    save: Annotated[str, written("file to write, by its ending", "--out")] = "plot.png",
     seconds: Annotated[float, typer.Option(callback=finite, help="length of an animation", min=1.0, max=60.0)] = 8.0,
     as_json: AsJson = False,
 ) -> None:
@@ -91,7 +91,8 @@ def _draw_view(run: "Recording", view: str, save: str, title: str, seconds: floa
 def export(
     recording: Annotated[str, typer.Argument(help="written by dravik fly --out")],
     save: Annotated[
-        str, typer.Option("--out", metavar="FILE", help=".gpx, .kml, .geojson, .csv, .parquet, .npz or .h5")
+        str,
+        written(".gpx, .kml, .geojson, .csv, .parquet, .npz or .h5", "--out"),
     ],
     rate: Annotated[str, typer.Option(help="points a second, such as '1 Hz'")] = "1 Hz",
     begins: Annotated[str, typer.Option(metavar="TIME", help="when it begins, ISO 8601, UTC unless said")] = "",
@@ -132,9 +133,7 @@ def axes(
     roll: Annotated[str, typer.Option(help="such as '40 deg'")] = "40 deg",
     alpha: Annotated[str, typer.Option(help="angle of attack")] = "10 deg",
     beta: Annotated[str, typer.Option(help="sideslip")] = "10 deg",
-    save: Annotated[
-        str, typer.Option("--out", metavar="FILE", help="figure to write: .png, .svg or .pdf")
-    ] = "axes.png",
+    save: Annotated[str, written("figure to write: .png, .svg or .pdf", "--out")] = "axes.png",
     as_json: AsJson = False,
 ) -> None:
     """Draw how local axes become body, stability and wind axes, step by step, and say where angles fail."""

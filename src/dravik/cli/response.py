@@ -15,6 +15,7 @@ from dravik.cli.common import (
     progress_bar,
     say,
     show_rows,
+    written,
 )
 from dravik.cli.conditions import Chosen
 from dravik.cli.groups import Group, grouped
@@ -31,7 +32,7 @@ Channels = Annotated[
     list[str] | None,
     typer.Option("--channel", metavar="OUTPUT/INPUT", help="what answers to what, such as theta/elevator; repeated"),
 ]
-Motion = Annotated[str, typer.Option(metavar="FILE", help="write the mode of --mode as an animation, .gif or .html")]
+Motion = Annotated[str, written("write the mode of --mode as an animation, .gif or .html")]
 
 
 @dataclass(frozen=True)
@@ -55,7 +56,7 @@ def response(
     channel: Channels = None,
     beside: Annotated[str, typer.Option(metavar="FILE", help="a saved model to draw and list beside this one")] = "",
     figure: Figure = "",
-    phasors: Annotated[str, typer.Option(metavar="FILE", help="write the phasors of the modes as a figure")] = "",
+    phasors: Annotated[str, written("write the phasors of the modes as a figure")] = "",
     as_json: AsJson = False,
 ) -> None:
     """Show how a linear model answers: gain and phase, steps, the phasors of its modes, a mode in motion."""

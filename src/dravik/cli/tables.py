@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from dravik.cli.common import AsJson, emit, err, finite, say, show_rows
+from dravik.cli.common import AsJson, emit, err, finite, say, show_rows, written
 from dravik.errors import DravikError
 from dravik.files import exists, is_folder
 from dravik.units import quantity
@@ -91,8 +91,8 @@ def draw(
     geometry: Drawing,
     alpha: Annotated[str, typer.Option(help="angle of attack of the lattice")] = "4 deg",
     mach: Annotated[float, typer.Option(callback=finite, help="Mach number; of a lattice up to 0.7")] = 0.0,
-    figure: Annotated[str, typer.Option("--figure", metavar="FILE", help="three views, as a figure")] = "",
-    loading: Annotated[str, typer.Option(metavar="FILE", help="span loading, as a figure")] = "",
+    figure: Annotated[str, written("three views, as a figure", "--figure")] = "",
+    loading: Annotated[str, written("span loading, as a figure")] = "",
     as_json: AsJson = False,
 ) -> None:
     """Draw three views, and compute what the drawing's shapes do at an angle of attack.
@@ -133,8 +133,8 @@ def draw(
     title = f"{drawing.name}: {lattice.mesh.count} panels, alpha {alpha}, Mach {mach:g}"
     show_rows(title, ["", *names], cells)
     say(f"induced drag from the wake: {flow.drag_trefftz:.5f}; no body, friction or stall: tables build adds them")
-    for written in filter(None, (figure, loading)):
-        say(f"written: {written}")
+    for place in filter(None, (figure, loading)):
+        say(f"written: {place}")
 
 
 @tables.command()
@@ -195,7 +195,7 @@ def show(
     margin: Annotated[
         float, typer.Option(callback=finite, help="static margin in chords that the aft limit keeps")
     ] = 0.05,
-    figure: Annotated[str, typer.Option("--figure", metavar="FILE", help="curves in families, as a figure")] = "",
+    figure: Annotated[str, written("curves in families, as a figure", "--figure")] = "",
     as_json: AsJson = False,
 ) -> None:
     """Show what a set of tables says: curves, slopes, neutral point, static margin, range of the centre of gravity."""
@@ -284,7 +284,7 @@ def _show_limits(found: "Coefficients", limits: "CentreRange", centres: dict[str
 def compare_sets(
     first: Set, second: Set,
     alpha: Annotated[str, typer.Option(help="angle of attack of the derivatives")] = "2 deg",
-    figure: Annotated[str, typer.Option("--figure", metavar="FILE", help="both sets as a figure")] = "",
+    figure: Annotated[str, written("both sets as a figure", "--figure")] = "",
     as_json: AsJson = False,
 ) -> None:  # fmt: skip
     """Lay two sets over each other: derivatives side by side, curves and their differences."""

@@ -12,6 +12,7 @@ from dravik.cli.common import (
     emit,
     say,
     show_rows,
+    written,
 )
 from dravik.cli.conditions import Chosen
 from dravik.cli.groups import Group, grouped
@@ -35,7 +36,7 @@ def task(
     aircraft: AircraftFile,
     chosen: Chosen,
     tracked: Tracked,
-    out: Annotated[str, typer.Option("--out", metavar="FILE", help="write the recording")] = "",
+    out: Annotated[str, written("write the recording", "--out")] = "",
     figure: Figure = "",
     as_json: AsJson = False,
 ) -> None:

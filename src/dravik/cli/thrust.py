@@ -17,6 +17,7 @@ from dravik.cli.common import (
     quantities,
     say,
     show_rows,
+    written,
 )
 from dravik.constants import STANDARD_GRAVITY
 from dravik.errors import DravikError
@@ -42,7 +43,7 @@ def thrust(
     climb: Annotated[str, typer.Option(help="climb rate that counts for the ceiling")] = "0.5 m/s",
     set_: Settings = None,
     loading: Loading = "",
-    figure: Annotated[str, typer.Option("--figure", metavar="FILE", help="write a figure: .png, .svg or .pdf")] = "",
+    figure: Annotated[str, written("write a figure: .png, .svg or .pdf", "--figure")] = "",
     as_json: AsJson = False,
 ) -> None:
     """Show what the engines give over speed and lever, and power required, climb, ceiling, endurance and range."""

@@ -74,13 +74,13 @@ def handling_qualities(
     missing = [n for n in needed if n not in model.outputs]
     if missing:
         raise DravikError(f"a model without {', '.join(missing)}", expected=f"outputs {', '.join(needed)}")
-    _refuse_unread(craft, model, asked, sticks, force)
     criteria: list[Criterion] = []
     details: dict[str, Any] = {"modes": model.modes()}
     case = _Case(
         craft, point, model, aircraft_class, category, _checked(craft, {} if sticks is None else sticks),
         PitchForce.of(force) if force else None,
     )  # fmt: skip
+    _refuse_unread(craft, model, asked, sticks, force)
     for name in asked:
         found, more = _SETS[name](case)
         criteria += found
