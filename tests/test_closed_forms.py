@@ -26,6 +26,7 @@ from dravik.handling import handling_qualities, modal
 from dravik.handling.comfort import felt
 from dravik.handling.equivalent import fit_equivalent
 from dravik.handling.limits import boundaries
+from dravik.handling.responses import doubling
 from dravik.handling.ride import _at_station
 from dravik.linear.short_forms import short_forms
 from dravik.loops import margins, optimal_states, several_margins
@@ -144,6 +145,21 @@ class CriteriaTest(unittest.TestCase):
         n_alpha = 0.5 * point["density"] * 90.0**2 * 20.5 * 5.1 / (2450.0 * G)
         self.assertAlmostEqual(value / (mode.frequency**2 / n_alpha), 1.0, delta=0.1)
         self.assertGreater(mode.frequency, 2.0)  # so that another power of it would show
+
+    def test_a_spiral_does_not_decide_the_pitch_of_an_aircraft_that_is_not_quite_symmetrical(self) -> None:
+        for coupled, counts in (("0.002", False), ("0.002", True)):
+            craft = changed(
+                "lom", ('Cn = "0.075*beta', f'Cn = "{coupled}*q_hat + 0.075*beta'), ("0.12*r_hat", "0.5*r_hat")
+            )
+            model = dv.linearise(craft, dv.trim(craft, airspeed=60, altitude=500), outputs=["nz", "q", "theta", "phi"])
+            spiral = model.modes().named("spiral")
+            assert spiral is not None
+            self.assertTrue(0.0 < spiral.time_to_double < 60.0)
+            found = doubling(model, "phi" if counts else "theta", "roll_stick" if counts else "pitch_stick")
+            if counts:
+                self.assertAlmostEqual(found / spiral.time_to_double, 1.0, places=6)
+            else:
+                self.assertEqual(found, math.inf)
 
     def test_a_stick_in_any_units_is_judged_the_same(self) -> None:
         found = []

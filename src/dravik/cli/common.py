@@ -52,7 +52,8 @@ def finite(value: float) -> float:
 def to_write(path: str) -> str:
     """Return an option's file to write; raises DravikError at once, before anything is computed, without its folder."""
     if path and not is_folder(Path(path).parent):
-        raise DravikError("it cannot be written: its folder does not exist", where=shown(path), hint="make the folder first")
+        what = "it cannot be written: its folder does not exist"
+        raise DravikError(what, where=shown(path), hint="make the folder first")
     return path
 
 
