@@ -11,6 +11,7 @@ from dravik.errors import DravikError, nearest
 __all__ = ["curve", "mapping", "names", "number", "numbers", "real", "word"]
 
 Floats = NDArray[np.float64]
+LARGEST = 1e100  # of numbers in an array: products of three are still finite
 
 
 def names(value: Any, what: str) -> list[str]:
@@ -52,10 +53,12 @@ def real(value: Any, what: str) -> Floats:
 
 
 def numbers(value: Any, what: str) -> Floats:
-    """Return finite numbers as an array; raises DravikError for what is none, or not finite."""
+    """Return numbers as an array; raises DravikError for what is none, not finite, or too large to be multiplied."""
     found = real(value, what)
     if not np.all(np.isfinite(found)):
         raise DravikError(f"{what} holds values that are not finite")
+    if np.any(np.abs(found) > LARGEST):
+        raise DravikError(f"{what} holds values beyond {LARGEST:g}", expected="numbers that can be multiplied")
     return found
 
 
@@ -80,8 +83,10 @@ def curve(x: Any, y: Any, what: str, least: int = 3) -> tuple[Floats, NDArray[np
         raise DravikError(
             f"{places.shape} {what} and {values.shape} responses", expected=f"as many of both, {least} or more"
         )
-    if np.any(np.diff(places) <= 0.0) or not np.all(np.isfinite(values)):
-        raise DravikError(f"{what} or responses out of order", expected=f"{what} that rise, responses that are finite")
+    if np.any(np.diff(places) <= 0.0) or not np.all(np.abs(values) <= LARGEST):
+        raise DravikError(
+            f"{what} or responses out of order", expected=f"{what} that rise, responses that are finite and below 1e100"
+        )
     return places, values
 
 

@@ -9,10 +9,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.compiled import compiled
-from dravik.errors import DravikError
+from dravik.errors import DravikError, require
 from dravik.flight.bodies import AircraftBody, Body
 from dravik.flight.gusts import PERIOD, GustStream
-from dravik.flight.histories import History
+from dravik.flight.histories import History, parse_history
 from dravik.flight.recording import Event
 from dravik.flight.turbulence import Turbulence
 from dravik.units import KINDS
@@ -106,8 +106,10 @@ class Schedule:
         """Whether gusts follow the flight."""
         return self.turbulence is not None and self.turbulence.follow
 
-    def _bind(self, name: str, history: History) -> tuple[int, History]:
+    def _bind(self, name: str, history: History | str) -> tuple[int, History]:
         index = self.body.input_index(name)
+        history = parse_history(history) if isinstance(history, str) else history
+        require(history, History, f"the history of {name}", "dv.step('2 deg', at=1), or the text 'step(2 deg, at=1 s)'")
         spec = list(self.body.inputs.values())[index]
         if history.unit is None and spec.unit == KINDS["angle"][0]:
             raise DravikError(f"{history.text} on {name}: no unit", expected="an angle such as '2 deg'")

@@ -63,10 +63,13 @@ def _slopes(craft: Aircraft, x: Floats, u: Floats) -> Floats | None:
     steps = STEP * np.maximum(np.abs(x), 1.0)
     steps[3:6] = np.maximum(steps[3:6], MOVED)
     for k, side in enumerate(steps.tolist()):
+        if not np.isfinite(side):
+            return None
         at[k] = x[k] + side
         evaluate(program, work, 0.0, at, u, above, False, MOTION)
         at[k] = x[k] - side
         evaluate(program, work, 0.0, at, u, below, False, MOTION)
         at[k] = x[k]
-        slopes[:, k] = (above - below) / (2.0 * side)
+        with np.errstate(invalid="ignore", over="ignore"):  # what is no number is no slope, and told below
+            slopes[:, k] = (above - below) / (2.0 * side)
     return slopes if not work.counters[OUTSIDE_TABLE] and np.all(np.isfinite(slopes)) else None
