@@ -16,7 +16,7 @@ from scipy.linalg import solve_continuous_are
 import dravik as dv
 from dravik.aircraft import sample_path
 from dravik.errors import DravikError
-from dravik.flight import aiming
+from dravik.flight import aiming, model_proof
 from dravik.flight.aiming import check_reach, reachable_band, shoot
 from dravik.flight.gusts import add_in_level_axes
 from dravik.flight.loop_truth import BEGINS, _why
@@ -186,6 +186,22 @@ class CriteriaTest(unittest.TestCase):
         for kind in ("hover_quickness", "hover_large", "pitch_force"):
             self.assertTrue(boundaries("responses")[kind])
         self.assertTrue(dataclasses.is_dataclass(found[0]))
+
+    def test_a_pitch_that_diverges_is_told_as_it_is_and_its_right_model_holds(self) -> None:
+        craft = LOM.with_parameters({"cma": 0.2, "cmq": -8.0})
+        point = dv.trim(craft, airspeed=60, altitude=500)
+        model = dv.linearise(craft, point, outputs=["nz", "q", "theta"])
+        doubles = math.log(2.0) / max(model.poles().real)
+        self.assertLess(doubles, 6.0)
+        found = handling_qualities(craft, point, aircraft_class="I", category="C", sets=["responses"])
+        told = next(c.note for c in found.criteria if c.name == "pitch, bandwidth")
+        self.assertIn(f"doubles in {doubles:.3g} s", told)
+        # a small doublet grows by its end: the model holds for a smaller one, a wrong one for none
+        proof = dv.prove_model(craft, point, controls=["elevator"])
+        self.assertTrue(proof.holds, proof.checks)
+        model, bad = proof.model, proof.model.A.copy()
+        bad[model.states.index("q"), model.states.index("alpha")] *= 1.02
+        self.assertFalse(model_proof._doublet(craft, point, dataclasses.replace(model, A=bad), "elevator").holds)
 
     def test_a_second_pitch_input_leaves_the_neutral_point_where_it_is(self) -> None:
         alone = static_stability(LOM, airspeed=70, altitude=500)

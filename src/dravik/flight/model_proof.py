@@ -22,6 +22,7 @@ __all__ = ["ModelCheck", "ModelProof", "prove_model"]
 Floats = NDArray[np.float64]
 SMALL = {"rad": math.radians(0.1), "": 0.005}  # of a doublet that no aircraft should find large
 SIGNALS = ("airspeed", "alpha", "beta", "p", "q", "r", "phi", "theta")
+SMALLER = 4  # sizes that are tried, each a tenth of the one before
 SIZES = {"airspeed": 1.0}  # m/s that count as a radian for telling which signals answer
 FAINT = 0.1  # of the largest answer: fainter ones, often of second order in the input, are not judged
 ALLOWED = 0.02  # of the peak, for a small input
@@ -173,7 +174,11 @@ def _difference(
 
 def _doublet(craft: Aircraft, point: TrimPoint, model: LinearModel, name: str) -> ModelCheck:
     size, unit = _small(craft, name)
-    error = _difference(craft, point, model, name, _pulses(size, unit), 10.0)
+    for _ in range(SMALLER):
+        error = _difference(craft, point, model, name, _pulses(size, unit), 10.0)
+        if error <= ALLOWED or not np.isfinite(error):
+            break
+        size /= 10.0  # what grows leaves the linear range: a right model's error falls with the size
     return ModelCheck(f"doublet of {_shown(size, unit)} on {name}", error, ALLOWED, "of the peak, over 10 s")
 
 
@@ -188,9 +193,13 @@ def _shown(size: float, unit: str) -> str:
 def _sine(craft: Aircraft, point: TrimPoint, model: LinearModel, name: str, omega: float) -> ModelCheck:
     size, unit = _small(craft, name)
     periods = max(10.0, 3.0 * 2.0 * math.pi / omega)
-    amplitude = f"{SHARE * size!r} {unit}" if unit else SHARE * size
-    history = sine(amplitude, frequency=omega / (2.0 * math.pi), at=0.5)
-    error = _difference(craft, point, model, name, history, periods)
+    for _ in range(SMALLER):
+        amplitude = f"{SHARE * size!r} {unit}" if unit else SHARE * size
+        history = sine(amplitude, frequency=omega / (2.0 * math.pi), at=0.5)
+        error = _difference(craft, point, model, name, history, periods)
+        if error <= ALLOWED or not np.isfinite(error):
+            break
+        size /= 10.0
     return ModelCheck(f"sine at {omega:g} rad/s on {name}", error, ALLOWED, f"of the peak, over {periods:.3g} s")
 
 

@@ -13,6 +13,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from dravik.definition import arguments
+from dravik.definition.arguments import LARGEST
 from dravik.errors import DravikError
 
 __all__ = ["FORMS", "EquivalentSystem", "fit_equivalent", "mismatch_envelopes"]
@@ -95,7 +96,7 @@ def fit_equivalent(
         raise DravikError(f"a band of {arguments.shown(band)}", expected="two frequencies, rad/s")
     inside = (w >= band[0] * (1.0 - 1e-9)) & (w <= band[1] * (1.0 + 1e-9))
     w, values = w[inside], values[inside]
-    if len(w) < 5 or not np.all(np.isfinite(values)) or np.any(values == 0.0):
+    if len(w) < 5 or not np.all(np.isfinite(values)) or np.any(np.abs(values) < 1.0 / LARGEST):
         raise DravikError(
             f"{len(w)} usable responses between {band[0]:g} and {band[1]:g} rad/s", expected="five or more, none zero"
         )

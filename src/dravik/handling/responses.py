@@ -32,6 +32,7 @@ SLOW = ("north", "east", "altitude", "airspeed", "psi")  # held where the fast m
 LONG = 30.0  # s: of a step answer that becomes steady
 SOON = 1.0  # s: in which the sense of an input shows
 PILOTS = np.geomspace(0.1, 10.0, 60)  # rad/s: frequencies of a pilot
+DIVERGES = 6.0  # s to double: MIL-F-8785C 3.2.1.1, the most of level 3
 TAKES_PART = 0.01  # of the response, at one of them
 GROWS = 0.01  # 1/s: what grows more slowly (it doubles in more than a minute) pilots hold without noticing
 
@@ -139,7 +140,9 @@ def pitch_responses(
         found += make(w, attitude, category, detail)
     found += _step_of_rate(fast, stick, airspeed, category, detail)
     found += _c_star(fast, stick, category, detail)
-    time = doubling(fast, "theta", stick)
+    time, whole = doubling(fast, "theta", stick), doubling(model, "theta", stick)
+    # what diverges with the speed free, faster than pilots are left with at level 3, is no phugoid to be taken out
+    time = min(time, whole) if math.isfinite(time) or whole < DIVERGES else math.inf
     return (found if math.isinf(time) else [without_stability(c, time) for c in found]), detail
 
 
