@@ -2,6 +2,7 @@
 
 import itertools
 import math
+import shutil
 import tempfile
 import unittest
 import warnings
@@ -29,6 +30,7 @@ from dravik.loops import (
 )
 from dravik.report import figure_loop
 from tests.test_asked_of_trims import OWN
+from tests.test_cli import run
 
 F = dv.LinearSystem.filtered
 poly = np.polymul
@@ -168,6 +170,35 @@ class PlanTest(unittest.TestCase):
         'command = "q_asked"\nproportional = -0.05\n[[loop]]\nname = "attitude"\nmeasures = "theta"\nmoves = "q_asked"\n'
         'command = "theta_command"\ncrossover = "1.4 rad/s"\nzero = "{} rad/s"\n'
     )
+
+    def test_a_root_that_rounding_alone_couples_decides_nothing(self) -> None:
+        # 1/(s (s + 5)) beside a spiral that doubles in 48 s, read and moved at 4e-12: no gain moves it
+        for slow, closes in ((0.01434, True), (0.2, False)):
+            a = np.array([[0.0, 1.0, 4e-12], [0.0, -5.0, 0.0], [0.0, 4e-12, slow]])
+            loop = dv.LinearSystem.of(
+                a, [[0.0], [1.0], [0.0]], C=[[1.0, 0.0, 0.0]], states=["y", "v", "phi"], inputs=["u"], outputs=["y"]
+            )
+            found = margins(loop.with_facts(C=10.0 * loop.C))
+            self.assertEqual([(g.state, g.is_hidden) for g in found.growing], [("phi", True)])
+            self.assertEqual((found.closes, found.is_stable), (closes, False))
+        slow = loop.with_facts(A=np.where(a == 0.2, 0.01434, a))
+        self.assertAlmostEqual(gain_for(slow, Wish(crossover=2.0)).gain, 2.0 * math.hypot(2.0, 5.0), places=6)
+        # what grows by e^(0.0143 t) at 1e-11 of the answer is none of a step of ten seconds
+        figures = answer(slow.part(inputs=["u"], outputs=["y"]), "y", "u", duration=10.0).figures()
+        self.assertFalse(any(math.isinf(v) for v in figures))
+
+    def test_a_plan_finds_its_aircraft_from_its_own_folder(self) -> None:
+        with tempfile.TemporaryDirectory() as place:
+            shutil.copytree(OWN / "lom", Path(place) / "lom")
+            (Path(place) / "lom" / "loops").mkdir()
+            file = Path(place) / "lom" / "loops" / "own.toml"
+            file.write_text(
+                'format = 1\nname = "own"\naircraft = ".."\n[condition]\nairspeed = "60 m/s"\naltitude = "500 m"\n'
+                '[[loop]]\nname = "rate"\nmeasures = "q"\nmoves = "elevator"\ncontroller = "P"\ncrossover = "2 rad/s"\n'
+            )
+            code, out, err = run("loop", str(file))
+            self.assertIn(code, (0, 1), err)
+            self.assertIn("Lom", out)
 
     def test_crossover_holds_with_a_zero(self) -> None:
         craft = dv.sample("pika")

@@ -71,7 +71,10 @@ class Answer:
         return self._by_lines() if self.curve is None else self._by_curve(self.curve)
 
     def _by_curve(self, curve: Curve) -> StepFigures:
-        t, y = curve.grid(curve.lasting(SETTLES))
+        # a root that grows and hardly takes part, as a spiral in pitch, is no matter of the time that is shown
+        t, y = curve.grid(float(self.time[-1]) if curve.grows else curve.lasting(SETTLES))
+        if not np.all(np.isfinite(y)):
+            return StepFigures(self.end, math.nan, math.nan, math.nan, math.nan)
         end, share = self.end, y / self.end
         low, high = (0.0 if share[0] >= part else curve.crossing(t, y, part * end) for part in (0.1, 0.9))
         k = int(np.argmax(share))

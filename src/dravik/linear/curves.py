@@ -18,6 +18,7 @@ __all__ = ["Curve"]
 Floats = NDArray[np.float64]
 MOST = 2**17  # points of a grid
 FEWEST = 1024
+STANDING = 1e-8  # of the fastest root: slower is none
 FINE = 0.05  # of the fastest root's time: how far the points of a grid may be apart
 TERMS = 16  # of Taylor's series over four times that: beyond the last digit
 
@@ -49,10 +50,18 @@ class Curve:
         return float(np.abs(self._roots).max(initial=0.0))
 
     def lasting(self, constants: float) -> float:
-        """Return so many time constants of the slowest root, s; one second without roots."""
+        """Return so many time constants of the slowest root, s; one second without roots.
+
+        What moves in a hundred million times the time of the fastest root, such as a battery's charge, stands still.
+        """
         slow = np.abs(self._roots.real)
-        slow = slow[slow > 0.0]
+        slow = slow[slow > STANDING * self._fastest]
         return constants / float(slow.min()) if len(slow) else 1.0
+
+    @property
+    def grows(self) -> bool:
+        """Whether a root grows, however little it takes part."""
+        return bool(np.any(self._roots.real > 0.0))
 
     def at(self, time: float) -> float:
         """Return the value at a time, s."""

@@ -79,7 +79,7 @@ def gain_for(loop: LinearSystem, wish: Wish, *, delay: str | float = 0.0) -> Fou
     good, failed = [], 0
     for g in sorted(gains):
         found = margins(_scaled(loop, g), delay=late)
-        is_good = found.is_stable and _is_smallest(found, name, value)
+        is_good = found.closes and _is_smallest(found, name, value)
         good += [(g, found)] if is_good else []
         # a delay turns the loop on and on: gains without end, all of them too large from some gain on
         failed = 0 if is_good else failed + 1

@@ -33,6 +33,7 @@ STEPS = np.linspace(0.0, 1.0, WIDE)
 FIGURES: tuple[Callable[[Complexes], Complexes], ...] = (
     lambda v: 1.0 / (1.0 + v), lambda v: v / (1.0 + v), lambda v: 0.5 * (1.0 - v) / (1.0 + v),
 )  # fmt: skip
+STAYS = 1e-9  # of its size: a root of the open loop that closing it does not move at all
 SAME_ROOT = 1e-3  # of its size: a root that the loop leaves where it is
 SMALLEST = 1e-9  # a crossing of the real axis with less gain than this is none worth a margin
 WITH_DELAY = 3e-3  # the same with a delay, of the loop's largest gain up to one: it crosses again and again
@@ -381,6 +382,7 @@ def _growing(loop: LinearSystem, delay: float, hidden: list[complex]) -> list[Gr
     values, left, right = cast(Any, eig(matrix, left=True, right=True))
     values = np.asarray(values, dtype=np.complex128)
     border = border_of(values) if loop.dt is None else 1.0 + 1e-7
+    opened = np.linalg.eigvals(loop.A).tolist()
     found = []
     for k, root in enumerate(values):
         size = root.real if loop.dt is None else abs(root)
@@ -388,6 +390,8 @@ def _growing(loop: LinearSystem, delay: float, hidden: list[complex]) -> list[Gr
             # how much of each state is in the mode, in any units: its motion times what moves the mode there
             state = loop.states[int(np.argmax(np.abs(left[:, k] * right[:, k])))]
             rate = float(size) if loop.dt is None else math.log(size) / loop.dt
-            is_hidden = any(abs(root - h) < SAME_ROOT * max(abs(h), border) for h in hidden)
+            is_hidden = any(abs(root - h) < SAME_ROOT * max(abs(h), border) for h in hidden) or any(
+                abs(root - h) < STAYS * max(abs(h), border) for h in opened  # coupled by rounding alone
+            )
             found.append(GrowingRoot(complex(root), state, math.log(2.0) / rate, is_hidden))
     return sorted(found, key=lambda g: g.doubles)

@@ -5,6 +5,7 @@ from typing import Any, Literal
 
 from pydantic import Field, ValidationError
 
+from dravik.aircraft import sample_names
 from dravik.definition import arguments
 from dravik.definition.fields import Angle, AngularRate, Duration, Model, PositiveAngularRate
 from dravik.definition.toml import read_definition
@@ -140,8 +141,14 @@ DESIGNED = ("crossover", "phase_margin", "gain_margin_dB", "bandwidth", "damping
 def read_loops(path: str | Path) -> LoopPlan:
     """Return the loops of a file; raises DravikError, naming file and line, for what is wrong.
 
+    Its ``aircraft`` is a sample, or a path counted from the file's own folder.
+
     >>> import dravik as dv
     >>> read_loops(dv.aircraft.sample_path("tarn") / "loops" / "pitch.toml").loop[0].name
     'damper'
     """
-    return read_definition(as_path(path), LoopPlan)[0]
+    place = as_path(path)
+    plan = read_definition(place, LoopPlan)[0]
+    if not plan.aircraft or plan.aircraft in sample_names():
+        return plan
+    return plan.model_copy(update={"aircraft": str(place.parent / plan.aircraft)})
