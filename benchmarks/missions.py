@@ -15,6 +15,7 @@ import dravik as dv
 from dravik.aircraft import Aircraft, sample_path
 from dravik.flight.aiming import reachable_band
 from dravik.flight.routes import route_log
+from dravik.threads import in_threads
 
 SEEDS = 50
 LANDINGS = 200
@@ -56,7 +57,7 @@ def landings() -> list[tuple[str, ...]]:
     ):
         inputs = {"flap_lever": "15 deg", "touchdown_east": AWAY, "track_target": "90 deg", "fail_right": fails}
         start = dv.trim(craft, airspeed=50, altitude=high, heading="90 deg", inputs=inputs)
-        found = [landing(craft, start, seed, gusts) for seed in range(LANDINGS)]
+        found = in_threads(lambda seed, s=start, g=gusts: landing(craft, s, seed, g), range(LANDINGS))
         safe = [f for f in found if not isinstance(f, str)]
         around = found.count("around")
         clean = sum(not f.faults for f in safe)

@@ -75,6 +75,8 @@ class ScorecardTest(unittest.TestCase):
                 2.0 * math.pi,
             )
             asked = np.where(t > 5.0, 1.5 * math.pi, 0.5 * math.pi)
+            with self.assertRaisesRegex(DravikError, "are in different units"):
+                scorecard(Recording(["time", *of], {**of, next(iter(of)): "m"}, np.stack([t, flown, asked], 1)))
             (half,) = scorecard(Recording(["time", *of], of, np.stack([t, flown, asked], 1)))
             self.assertAlmostEqual(half.rise, 0.5 * math.log(9.0), delta=0.02)
             self.assertAlmostEqual(half.steady_error, 0.0, delta=1e-6)

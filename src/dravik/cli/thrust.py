@@ -200,7 +200,10 @@ def _show_performance(craft: "Aircraft", found: "Performance", top: "Ceiling", c
     if math.isfinite(top.altitude):
         say(f"ceiling (climb {climb}): {top.altitude:.0f} m at {top.airspeed:.4g} m/s: {top.why}")
     store = f"{found.store / 3.6e3:.4g} Wh" if electric else f"{found.store:.4g} kg of fuel"
-    say(f"endurance and range with {store}, at this weight and power to the last")
+    if found.store > 0.0:
+        say(f"endurance and range with {store}, at this weight and power to the last")
+    else:
+        say("no endurance and no range: the loading holds no fuel, and there is no battery")
 
 
 def _show_motors(craft: "Aircraft", figure: str, *, as_json: bool) -> None:

@@ -109,7 +109,8 @@ def scorecard(
     ``targets`` names what follows each (``{"theta_command": "theta"}``): those that the names tell unless given.
     ``controls`` are the signals whose activity counts: elevator, aileron, rudder, throttle and powers unless given. A
     change lasts from the target's first move until it moves again after half a second of rest, or the end; in a
-    scenario no longer than its phase. Raises DravikError for signals that were not recorded.
+    scenario no longer than its phase. Raises DravikError for signals that were not recorded, and for a
+    target in another unit.
 
     >>> import dravik as dv
     >>> craft = dv.sample("tarn").with_law(*dv.load_law(dv.aircraft.sample_path("tarn") / "laws" / "pitch_hold.toml"))
@@ -128,6 +129,10 @@ def scorecard(
     moved = arguments.names(controls, "controls") or [n for n in run.names if _is_control(n, run.names)]
     found: list[Followed] = []
     for target, actual in pairs.items():
+        units = [run.units.get(n, "") or "1" for n in (target, actual)]
+        if target in run.names and actual in run.names and units[0] != units[1]:
+            what = f"{target} [{units[0]}] and {actual} [{units[1]}] are in different units"
+            raise DravikError(what, where="targets", expected="a target in the unit of what follows it")
         asked, was = (run[arguments.names([n], "targets")[0]] for n in (target, actual))
         turns = _turns(run, target, actual)
         asked = np.unwrap(asked) if turns else asked

@@ -156,8 +156,8 @@ class Session:
             self.set(**inputs)
         if isinstance(duration, str):
             duration = quantity(duration, "time", where="duration")
-        if duration is not None and not arguments.number(duration, "duration") / self.dt < MOST_STEPS:
-            raise DravikError(f"{duration:g} s in steps of {self.dt:g} s", expected="fewer steps")
+        if duration is not None and not 0.0 < arguments.number(duration, "duration") / self.dt < MOST_STEPS:
+            raise DravikError(f"{duration:g} s in steps of {self.dt:g} s", expected="above zero, and below 1e15 steps")
         count = 1 if duration is None else round(duration / self.dt)
         if count < 1 or (duration is not None and abs(count * self.dt - duration) > 1e-9 * max(1.0, duration)):
             raise DravikError(f"{duration} s in steps of {self.dt:g} s", expected="a whole number of steps")

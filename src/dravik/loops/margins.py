@@ -391,7 +391,8 @@ def _growing(loop: LinearSystem, delay: float, hidden: list[complex]) -> list[Gr
             state = loop.states[int(np.argmax(np.abs(left[:, k] * right[:, k])))]
             rate = float(size) if loop.dt is None else math.log(size) / loop.dt
             is_hidden = any(abs(root - h) < SAME_ROOT * max(abs(h), border) for h in hidden) or any(
-                abs(root - h) < STAYS * max(abs(h), border) for h in opened  # coupled by rounding alone
+                abs(root - h) < STAYS * max(abs(h), border)
+                for h in opened  # coupled by rounding alone
             )
             found.append(GrowingRoot(complex(root), state, math.log(2.0) / rate, is_hidden))
     return sorted(found, key=lambda g: g.doubles)

@@ -18,6 +18,7 @@ __all__ = ["EnginePoint", "MotorFacts", "engine_points", "lever_inputs", "motor_
 
 Floats = NDArray[np.float64]
 ROUNDED = 1e-9  # of the largest thrust: none
+NO_FLOW = 1e-12  # kg/s
 ALONG = 0.9  # cosine of the angle to an axis within which an engine points along it
 
 
@@ -136,7 +137,7 @@ def _point(craft: Aircraft, x: Floats, u: Floats, airspeed: float, altitude: flo
     speeds = {n: signals[f"speed_{n}"] for n in craft.definition.engines if f"speed_{n}" in signals}
     return EnginePoint(
         airspeed, altitude, lever, total, shaft, signals.get("electric_power", np.nan),
-        signals.get("fuel_flow", np.nan), efficiency, speeds, "", thrusts if len(thrusts) > 1 else {},
+        _or_none(signals.get("fuel_flow", np.nan)), efficiency, speeds, "", thrusts if len(thrusts) > 1 else {},
     )  # fmt: skip
 
 
@@ -161,6 +162,11 @@ def _direction_name(way: Floats) -> str:
     if abs(way[k]) > ALONG:
         return names[k][0 if way[k] > 0.0 else 1]
     return "({:.2g}, {:.2g}, {:.2g})".format(*way)
+
+
+def _or_none(flow: float) -> float:
+    """Return a flow, kg/s, or zero for what a spool has left after a long time at rest."""
+    return 0.0 if abs(flow) < NO_FLOW else flow
 
 
 def _useful_power(craft: Aircraft, signals: dict[str, float], airspeed: float) -> float:
