@@ -62,8 +62,10 @@ def landings() -> list[tuple[str, ...]]:
         around = found.count("around")
         clean = sum(not f.faults for f in safe)
         told = f"{clean} clean, {len(safe)} down, {around} around, of {LANDINGS}"
-        print(f"Tarn lands across the wind, {words}: {len(safe)} of {LANDINGS} come to rest, {clean} without a fault; "
-              f"{around} go around, {found.count('crashed')} crash")
+        print(
+            f"Tarn lands across the wind, {words}: {len(safe)} of {LANDINGS} come to rest, {clean} without a fault; "
+            f"{around} go around, {found.count('crashed')} crash"
+        )
         for head, values in (
             ("hardest touch m/s", [f.sink for f in safe]), ("greatest load factor", [f.nz for f in safe]),
             ("first touch: pitch deg", [math.degrees(f.touches[0].pitch) for f in safe]),
