@@ -171,6 +171,22 @@ class PlanTest(unittest.TestCase):
         'command = "theta_command"\ncrossover = "1.4 rad/s"\nzero = "{} rad/s"\n'
     )
 
+    def test_margins_in_states_over_fifteen_decades(self) -> None:
+        rng = np.random.default_rng(5)
+        for _ in range(40):
+            n = int(rng.integers(2, 7))
+            a, b, c = rng.normal(size=(n, n)), rng.normal(size=(n, 1)), rng.normal(size=(1, n))
+            k = np.diag(10.0 ** rng.uniform(-8.0, 8.0, n))
+            names = [f"x{i}" for i in range(n)]
+            one, other = (
+                margins(dv.LinearSystem.of(*m, C=o, states=names, inputs=["u"], outputs=["y"]))
+                for m, o in (((a, b), c), ((k @ a @ np.linalg.inv(k), k @ b), c @ np.linalg.inv(k)))
+            )
+            self.assertEqual((one.unstable_count, one.unstable_roots), (other.unstable_count, other.unstable_roots))
+            np.testing.assert_allclose(
+                [one.gain_up, one.phase, one.disc], [other.gain_up, other.phase, other.disc], rtol=1e-4
+            )
+
     def test_a_root_that_rounding_alone_couples_decides_nothing(self) -> None:
         # 1/(s (s + 5)) beside a spiral that doubles in 48 s, read and moved at 4e-12: no gain moves it
         for slow, closes in ((0.01434, True), (0.2, False)):
