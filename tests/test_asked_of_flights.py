@@ -349,6 +349,9 @@ class LandingTest(unittest.TestCase):
         again = dv.flight.landing_in(away)
         assert again is not None
         self.assertEqual((again.as_data()["faults"], len(again.touches)), ([], 1))
+        # what it touched before it flew away belongs to the approach that came down from the air
+        away["altitude"][time < 1.0] = 30.0
+        self.assertEqual(len(dv.flight.landing_in(away).earlier), 1)  # type: ignore[union-attr]
         self.assertIsNone(dv.flight.landing_in(clean_run := flown((0.0, 0.0), 0.1)))
         clean_run["altitude"][time < 1.0] = 30.0
         self.assertEqual(len(dv.flight.landing_in(clean_run).touches), 1)  # type: ignore[union-attr]

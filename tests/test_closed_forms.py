@@ -209,6 +209,10 @@ class CriteriaTest(unittest.TestCase):
         self.assertIn((both.control, both.stick), (("elevator", "pitch_stick"), ("tab", "second")))
         for name in ("static_margin", "manoeuvre_margin", "control_per_g"):
             self.assertAlmostEqual(getattr(both, name), getattr(alone, name), places=6)
+        # of two alike the one stays free whose range is the longer: a pull takes less of it
+        longer = (TWO_ELEVATORS[3][0], TWO_ELEVATORS[3][1].replace("[-1, 1]", "[-8, 0.5]"))
+        wide = static_stability(changed("lom", *TWO_ELEVATORS[:3], longer), airspeed=70, altitude=500)
+        self.assertEqual(wide.stick, "second")
         # stick fixed and without a slipstream: -Cm_alpha/CL_alpha, the moment point 0.05 m behind the centre
         self.assertAlmostEqual(alone.static_margin, 0.62 / 5.1 + 0.05 / 1.9, delta=0.03)
 
