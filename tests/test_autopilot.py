@@ -154,7 +154,7 @@ class TarnTest(unittest.TestCase):
 
     def test_modes_change_without_a_jump(self) -> None:
         rng, done = np.random.default_rng(3), 0
-        while done < 50:
+        while done < 25:
             made = craft("tarn", "autopilot", str(rng.choice(["loaded", "dropped"])))
             bank = f"{rng.uniform(-20, 20)} deg" if rng.random() < 0.6 else None
             try:

@@ -263,6 +263,8 @@ class LightTest(unittest.TestCase):
             for args in (["--help"], ["signals", "tarn"], trim, fly):
                 done = subprocess.run([sys.executable, "-c", script, *args], capture_output=True, text=True, check=True)
                 told[args[0]] = done.stdout.splitlines()[-1]
+            if "numba" not in told["fly"]:
+                break
         self.assertNotIn("numba", told.pop("fly"))
         self.assertEqual(told, {"--help": "[]", "signals": "[]", "trim": "[]"})
 

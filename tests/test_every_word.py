@@ -249,7 +249,7 @@ class KeyTest(unittest.TestCase):
                 for m in re.finditer(r"(?<![\w.])\d+(\.\d+)?(e-?\d+)?(?![\w.])", line.split("#")[0].partition("]\n")[0])
                 if "=" in line[: m.start()]
             ]
-            places = [places[int(i)] for i in np.linspace(0, len(places) - 1, 60)]
+            places = [places[int(i)] for i in np.linspace(0, len(places) - 1, 30)]
 
             def loaded(more: str, folder: Path = folder, ground: float | None = ground) -> str:
                 with tempfile.TemporaryDirectory() as place:
