@@ -182,7 +182,10 @@ def _masses(demo: _Demo, craft: Aircraft) -> None:
     limits = (found.forward, found.aft, "")
     paths = {n: drain_paths(craft.definition, entry) for n, entry in craft.definition.loadings.items()}
     image = demo.figure(figure_masses(craft.name, craft.definition, paths, limits), "masses.png")
-    rows = [(n, entry.mass, *entry.cg, entry.Iyy) for n, entry in craft.definition.loadings.items()]
+    rows = []
+    for name, entry in craft.definition.loadings.items():
+        x, y, z = (round(float(v), 6) + 0.0 for v in entry.cg)
+        rows.append((name, entry.mass, x, y, z, entry.Iyy))
     columns = ("loading", "mass [kg]", "x [m]", "y [m]", "z [m]", "Iyy [kg m²]")
     demo.table("loadings.csv", columns, rows)
     inside = all(found.forward <= r[2] <= found.aft for r in rows)

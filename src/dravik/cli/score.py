@@ -66,5 +66,5 @@ def _cells(run: "Recording", c: "Followed") -> list[Any]:
         busy.append(f"{name} {value * per:.3g}{f' {of}/s' if of else ' 1/s'}")
     return [
         c.begins, c.target, c.before * factor, c.after * factor, unit, c.rise, c.overshoot, c.settling,
-        c.steady_error * factor, ", ".join(busy),
+        0.0 if abs(c.steady_error) < 1e-9 * abs(c.after - c.before) else c.steady_error * factor, ", ".join(busy),
     ]  # fmt: skip
