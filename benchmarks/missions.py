@@ -120,7 +120,9 @@ def shots() -> list[tuple[str, ...]]:
             rail = {"elevation": f"{70 + rng.normal(0, 0.5)} deg", "heading": f"{rng.normal(0, 0.5)} deg"}
             start = dv.on_rail(craft, **rail, inputs={**given, **aim})  # type: ignore[arg-type]
             gusts = dv.Turbulence(severity="moderate", seed=k)
-            run = dv.fly(craft, start=start, duration=60, record=["aim_distance"], turbulence=gusts)
+            run = dv.fly(
+                craft, start=start, duration=60, record=["aim_distance", "north", "east", "altitude"], turbulence=gusts
+            )
             misses.append(run.closest()["miss_m"])
         v = np.array(misses)
         rows.append((f"Hail, {words}, {band.least:.0f} to {band.greatest:.0f} m: miss m", f"{v.mean():.2f}",

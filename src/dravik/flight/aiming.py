@@ -10,7 +10,6 @@ from dravik.aircraft import Aircraft
 from dravik.definition import arguments
 from dravik.errors import DravikError, require
 from dravik.flight.flying import fly
-from dravik.flight.recording import closest_pass
 from dravik.flight.starts import on_rail
 from dravik.threads import in_threads
 from dravik.units import in_si
@@ -74,8 +73,9 @@ def shoot(
     aim = {"aim_north": north, "aim_east": east, "aim_altitude": altitude}
     given = {"ignition": 1.0, **(inputs or {})}
     begin = on_rail(craft, elevation=elevation, heading=heading, inputs={**given, **aim})
-    run = fly(craft, start=begin, duration=LONGEST, record=["aim_distance", "airspeed"])
-    miss, when = closest_pass(run.time, run["aim_distance"])
+    run = fly(craft, start=begin, duration=LONGEST, record=["north", "east", "altitude", "aim_distance", "airspeed"])
+    near = run.closest()
+    miss, when = near["miss_m"], near["time_s"]
     return Shot(miss, when, float(np.interp(when, run.time, run["airspeed"])))
 
 
