@@ -49,6 +49,8 @@ def not_finite(craft: "Aircraft", w: Workspace) -> str:
 def _where_it_arose(tape: Tape, w: Workspace) -> tuple[Source, float] | None:
     """Return the place of an operation that counts and has no finite result, and that result; None without one."""
     registers = w.registers
+    if np.isfinite(registers).all():
+        return None
     suspects = [r for r in tape.watched.always if not np.isfinite(registers[r])]
     for register, conditions in tape.watched.while_taken:
         if not np.isfinite(registers[register]) and all((registers[c] != 0.0) == side for c, side in conditions):

@@ -18,7 +18,7 @@ from dravik.handling.modal import load_factor_sensitivity, modal_criteria, share
 from dravik.handling.responses import pilot_input, pitch_equivalent, pitch_responses, roll_responses
 from dravik.handling.rolling import roll_oscillation, roll_performance
 from dravik.handling.static import static_criteria
-from dravik.linear import LinearModel
+from dravik.linear import LinearModel, Modes
 from dravik.linear.rates import linearise_as_run
 from dravik.trimming import TrimPoint
 
@@ -75,12 +75,13 @@ def handling_qualities(
     if missing:
         raise DravikError(f"a model without {', '.join(missing)}", expected=f"outputs {', '.join(needed)}")
     criteria: list[Criterion] = []
-    details: dict[str, Any] = {"modes": model.modes()}
+    modes = model.modes()
+    details: dict[str, Any] = {"modes": modes}
     case = _Case(
-        craft, point, model, aircraft_class, category, _checked(craft, {} if sticks is None else sticks),
+        craft, point, model, modes, aircraft_class, category, _checked(craft, {} if sticks is None else sticks),
         PitchForce.of(force) if force else None,
     )  # fmt: skip
-    _refuse_unread(craft, model, asked, sticks, force)
+    _refuse_unread(case, asked)
     for name in asked:
         found, more = _SETS[name](case)
         criteria += found
@@ -88,16 +89,14 @@ def handling_qualities(
     return Assessment(f"{craft.name}, {point.title}", aircraft_class, category, criteria, details)
 
 
-def _refuse_unread(
-    craft: Aircraft, model: LinearModel, asked: Sequence[str], sticks: Mapping[str, str] | None, force: object
-) -> None:
+def _refuse_unread(case: "_Case", asked: Sequence[str]) -> None:
     """Raise DravikError for the pilot's inputs and force where no set of criteria that is asked for reads them."""
-    if force and "static" not in asked:
+    if case.force is not None and "static" not in asked:
         raise DravikError("a pilot's force without the criteria that read it", expected="the set 'static'")
-    shared = "modal" in asked and shared_short_period(model, craft.definition.controls)
-    if sticks and not set(asked) & set(READ_STICKS) and not shared:
+    shared = "modal" in asked and shared_short_period(case.modes, case.craft.definition.controls)
+    if case.sticks and not set(asked) & set(READ_STICKS) and not shared:
         raise DravikError(
-            f"a pilot's input for {', '.join(sticks)} without criteria that read it",
+            f"a pilot's input for {', '.join(case.sticks)} without criteria that read it",
             expected="one of the sets " + ", ".join(READ_STICKS),
         )  # fmt: skip
 
@@ -108,6 +107,7 @@ class _Case(NamedTuple):
     craft: Aircraft
     point: TrimPoint
     model: LinearModel
+    modes: Modes
     aircraft_class: str
     category: str
     sticks: dict[str, str]
@@ -128,13 +128,13 @@ def _checked(craft: Aircraft, given: Mapping[str, str]) -> dict[str, str]:
 
 def _modal(case: _Case) -> Found:
     equivalent = None
-    if shared_short_period(case.model, case.craft.definition.controls):
+    if shared_short_period(case.modes, case.craft.definition.controls):
         with suppress(DravikError):
             if "q" not in case.model.outputs:
                 case = case._replace(model=linearise_as_run(case.craft, case.point, outputs=OUTPUTS))
             fit = pitch_equivalent(case.model, case.stick("pitch"))
             equivalent = fit if fit.is_close else None
-    return modal_criteria(case.model, case.aircraft_class, case.category, equivalent=equivalent), {}
+    return modal_criteria(case.model, case.aircraft_class, case.category, equivalent=equivalent, modes=case.modes), {}
 
 
 def _responses(case: _Case) -> Found:

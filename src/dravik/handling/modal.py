@@ -42,7 +42,7 @@ def load_factor_sensitivity(model: LinearModel) -> float:
     return float(model.C[nz, alpha] + model.C[nz, q] * pitch_rate)
 
 
-def shared_short_period(model: LinearModel, others: Collection[str]) -> bool:
+def shared_short_period(modes: Modes, others: Collection[str]) -> bool:
     """Whether states that are neither the body's nor among ``others`` (actuators) take part in the short period.
 
     Then a law has mixed with it, and its roots are not those of a simple aircraft.
@@ -50,21 +50,23 @@ def shared_short_period(model: LinearModel, others: Collection[str]) -> bool:
     own = {"alpha", "w", "q", "theta", "u", "airspeed", "altitude", *others}
     shares = [
         sum(share for name, share in m.participation.items() if name not in own)
-        for m in model.modes() if m.name.startswith("short period")
+        for m in modes if m.name.startswith("short period")
     ]  # fmt: skip
     return max(shares, default=0.0) > SHARED
 
 
 def modal_criteria(
-    model: LinearModel, aircraft_class: str, category: str, *, equivalent: EquivalentSystem | None = None
-) -> list[Criterion]:
+    model: LinearModel, aircraft_class: str, category: str, *, equivalent: EquivalentSystem | None = None,
+    modes: Modes | None = None,
+) -> list[Criterion]:  # fmt: skip
     """Return every modal requirement that applies to a model with states in air coordinates and output nz.
 
     A mode that is not there, or a root that grows and that no requirement speaks of, brings a line that says so and
     has no level. Two real roots in the place of a pair are judged as that pair. An ``equivalent`` system of the pitch
     rate stands for the short period where a law has mixed with it (section 3.2.2.1 speaks of equivalent systems).
+    ``modes`` are the model's own where they are known already.
     """
-    modes = model.modes()
+    modes = model.modes() if modes is None else modes
     found = [
         *_phugoid(modes),
         *_short_period(modes, load_factor_sensitivity(model), aircraft_class, category, equivalent),

@@ -131,7 +131,10 @@ def aircraft_search(craft: Aircraft, statement: Statement) -> tuple[Search, Airc
         elif at < 0 and f.low >= 0.0 and f.high < math.inf:
             levers.append(i)
     still = [i for i, e in enumerate(statement.equations) if e.is_rate and places[e.of] >= N_CHART]
-    return Search(statement, field, levers, inner, still, _freedom(craft, statement)), field
+    # only where more is free than the condition asks for, or a hover's controls may move nothing
+    more = len(statement.free) - len(statement.equations)
+    is_loose = more > 0 or (more == 0 and statement.coordinates != "air")
+    return Search(statement, field, levers, inner, still, _freedom(craft, statement) if is_loose else None), field
 
 
 def _freedom(craft: Aircraft, statement: Statement) -> Freedom:

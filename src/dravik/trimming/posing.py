@@ -6,7 +6,6 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.aircraft import Aircraft
-from dravik.aircraft.world import Wind
 from dravik.constants import STANDARD_GRAVITY
 from dravik.errors import DravikError, nearest
 from dravik.formula import StateSlot
@@ -132,7 +131,7 @@ def _on_a_wing(condition: Condition, z: Floats, craft: Aircraft) -> tuple[list[F
 
 def _path(condition: Condition, craft: Aircraft) -> list[Equation]:
     """Return the equation of the flight path; none where it is free."""
-    blows = craft.configuration.world.wind != Wind() or any(n.startswith("wind_") for n in condition.inputs)
+    blows = craft.configuration.world.wind.model_fields_set or any(n.startswith("wind_") for n in condition.inputs)
     if condition.flight_path == 0.0 and blows:
         # level flight said by its climb: over a fixed point in wind a path over the ground has no angle
         return [Equation("climb_rate", 0.0)]
