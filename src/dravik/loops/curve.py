@@ -34,6 +34,7 @@ STANDING = 1e-4  # of the largest root: slower ones may be coupled by rounding a
 ROUNDED, UNREAD = 1e-14, 1e-7  # of the largest slope of a row: nothing but rounding; next to nothing
 AS_ZERO = 1e-6  # of the largest root: what rounding makes of two or three roots at rest
 LOOSER = (1e-10, 1e-9, 1e-8, 1e-7)  # tolerances tried
+LOOKS = 6  # frequencies at which a response says whether a state takes part
 SAME = 1e-5  # relative change of the response at any frequency that is none
 NOISE = 1e-10  # figures below this that change their sign do so by rounding
 
@@ -113,7 +114,7 @@ def _is_alike(less: LinearSystem, loop: LinearSystem) -> bool:
         return True
     rate = 1.0 if loop.dt is None else 1.0 / loop.dt
     top = 3.0 * float(felt.max()) * rate if loop.dt is None else math.pi * rate
-    w = np.geomspace(min(0.3 * float(felt.min()) * rate, 0.5 * top), top, 24)
+    w = np.geomspace(min(0.3 * float(felt.min()) * rate, 0.5 * top), top, LOOKS)
     whole = loop.frequency_response(w)
     off = np.abs(less.frequency_response(w) - whole)
     return bool(np.all(off <= SAME * np.maximum(np.abs(whole), ROUNDED * np.abs(whole).max(initial=0.0))))
