@@ -174,12 +174,22 @@ def _difference(
 
 def _doublet(craft: Aircraft, point: TrimPoint, model: LinearModel, name: str) -> ModelCheck:
     size, unit = _small(craft, name)
-    for _ in range(SMALLER):
-        error = _difference(craft, point, model, name, _pulses(size, unit), 10.0)
+    error, size = _small_enough(size, lambda s: _difference(craft, point, model, name, _pulses(s, unit), 10.0))
+    return ModelCheck(f"doublet of {_shown(size, unit)} on {name}", error, ALLOWED, "of the peak, over 10 s")
+
+
+def _small_enough(size: float, off: Callable[[float], float]) -> tuple[float, float]:
+    """Return the first error that is allowed, and its size, of sizes each a tenth of the one before; else the last.
+
+    What grows leaves the linear range: a right model's error falls with the size.
+    """
+    error = off(size)
+    for _ in range(SMALLER - 1):
         if error <= ALLOWED or not np.isfinite(error):
             break
-        size /= 10.0  # what grows leaves the linear range: a right model's error falls with the size
-    return ModelCheck(f"doublet of {_shown(size, unit)} on {name}", error, ALLOWED, "of the peak, over 10 s")
+        size /= 10.0
+        error = off(size)
+    return error, size
 
 
 def _pulses(size: float, unit: str) -> History:
@@ -193,13 +203,13 @@ def _shown(size: float, unit: str) -> str:
 def _sine(craft: Aircraft, point: TrimPoint, model: LinearModel, name: str, omega: float) -> ModelCheck:
     size, unit = _small(craft, name)
     periods = max(10.0, 3.0 * 2.0 * math.pi / omega)
-    for _ in range(SMALLER):
-        amplitude = f"{SHARE * size!r} {unit}" if unit else SHARE * size
+
+    def off(s: float) -> float:
+        amplitude = f"{SHARE * s!r} {unit}" if unit else SHARE * s
         history = sine(amplitude, frequency=omega / (2.0 * math.pi), at=0.5)
-        error = _difference(craft, point, model, name, history, periods)
-        if error <= ALLOWED or not np.isfinite(error):
-            break
-        size /= 10.0
+        return _difference(craft, point, model, name, history, periods)
+
+    error, _ = _small_enough(size, off)
     return ModelCheck(f"sine at {omega:g} rad/s on {name}", error, ALLOWED, f"of the peak, over {periods:.3g} s")
 
 

@@ -32,7 +32,7 @@ SLOW = ("north", "east", "altitude", "airspeed", "psi")  # held where the fast m
 LONG = 30.0  # s: of a step answer that becomes steady
 SOON = 1.0  # s: in which the sense of an input shows
 PILOTS = np.geomspace(0.1, 10.0, 60)  # rad/s: frequencies of a pilot
-DIVERGES = 6.0  # s to double: MIL-F-8785C 3.2.1.1, the most of level 3
+DIVERGES = 6.0  # s to double: MIL-F-8785C 3.2.1.1, the least that level 3 allows
 TAKES_PART = 0.01  # of the response, at one of them
 GROWS = 0.01  # 1/s: what grows more slowly (it doubles in more than a minute) pilots hold without noticing
 

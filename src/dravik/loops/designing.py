@@ -52,9 +52,9 @@ class Wish(NamedTuple):
 def gain_for(loop: LinearSystem, wish: Wish, *, delay: str | float = 0.0) -> FoundGain:
     """Return the gain k such that the loop k L, closed with negative feedback, has what is wished.
 
-    Of several gains the largest that closes the loop stably (of damping the smallest); the others are listed. The sign
-    is kept: k is positive. Raises DravikError for a wish that no gain fulfils, with the most that can be had, and for a
-    loop that no such gain closes stably.
+    Of several gains the largest that closes the loop (of damping the smallest), as ``Margins.closes`` says: stably, but
+    for a slow root that no gain moves; the others are listed. The sign is kept: k is positive. Raises DravikError
+    for a wish that no gain fulfils, with the most that can be had, and for a loop that no such gain closes stably.
 
     >>> import dravik as dv
     >>> loop = dv.LinearSystem.filtered("y", "u", [1.0], [1.0, 3.0, 2.0, 0.0])

@@ -390,9 +390,8 @@ def _growing(loop: LinearSystem, delay: float, hidden: list[complex]) -> list[Gr
             # how much of each state is in the mode, in any units: its motion times what moves the mode there
             state = loop.states[int(np.argmax(np.abs(left[:, k] * right[:, k])))]
             rate = float(size) if loop.dt is None else math.log(size) / loop.dt
-            is_hidden = any(abs(root - h) < SAME_ROOT * max(abs(h), border) for h in hidden) or any(
-                abs(root - h) < STAYS * max(abs(h), border)
-                for h in opened  # coupled by rounding alone
-            )
+            # told by the states that are left out, or, where rounding alone couples it, by where it stays
+            near = [(h, SAME_ROOT) for h in hidden] + [(h, STAYS) for h in opened]
+            is_hidden = any(abs(root - h) < share * max(abs(h), border) for h, share in near)
             found.append(GrowingRoot(complex(root), state, math.log(2.0) / rate, is_hidden))
     return sorted(found, key=lambda g: g.doubles)

@@ -137,7 +137,7 @@ def _point(craft: Aircraft, x: Floats, u: Floats, airspeed: float, altitude: flo
     speeds = {n: signals[f"speed_{n}"] for n in craft.definition.engines if f"speed_{n}" in signals}
     return EnginePoint(
         airspeed, altitude, lever, total, shaft, signals.get("electric_power", np.nan),
-        _or_none(signals.get("fuel_flow", np.nan)), efficiency, speeds, "", thrusts if len(thrusts) > 1 else {},
+        _flow_or_zero(signals.get("fuel_flow", np.nan)), efficiency, speeds, "", thrusts if len(thrusts) > 1 else {},
     )  # fmt: skip
 
 
@@ -164,7 +164,7 @@ def _direction_name(way: Floats) -> str:
     return "({:.2g}, {:.2g}, {:.2g})".format(*way)
 
 
-def _or_none(flow: float) -> float:
+def _flow_or_zero(flow: float) -> float:
     """Return a flow, kg/s, or zero for what a spool has left after a long time at rest."""
     return 0.0 if abs(flow) < NO_FLOW else flow
 

@@ -11,6 +11,7 @@ from dravik.aircraft import Aircraft
 from dravik.aircraft.schema import Loading
 from dravik.errors import DravikError
 from dravik.trimming import Family, TrimPoint, trim
+from dravik.trimming.family import Continuation
 from dravik.trimming.solve import condition_of
 
 __all__ = ["StaticStability", "StickForce", "in_numbers", "static_stability"]
@@ -177,7 +178,7 @@ def _one_pitch_input(craft: Aircraft, asked: dict[str, Any], level: TrimPoint) -
     mixture tell nothing. The one stays free with which a pull takes the least share of its range.
     """
     condition = condition_of(craft, asked)  # type: ignore[arg-type]
-    found = Family(craft, lambda _: condition).chain.find(craft, condition)
+    found = Continuation().find(craft, condition)
     names = found[0].interchangeable(found[2]) if found is not None else []
     best, least = asked, math.inf
     for name in names:

@@ -86,11 +86,8 @@ class Search:
         """How many more inputs are free than the condition needs; with unknowns that move nothing counted too."""
         if self.freedom is None or not self.freedom.places:
             return 0
-        more = len(self.start) - len(self.names)
-        if more < 0 or (more == 0 and self.statement.coordinates == "air"):
-            return 0
         if self.statement.coordinates == "air":
-            return more
+            return len(self.start) - len(self.names)
         # in hover controls may move nothing
         rank = rank_of(self.field.slopes(self.settled(self.start)))
         return min(len(self.start) - rank, len(self.freedom.places))
