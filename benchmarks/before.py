@@ -28,7 +28,7 @@ def measured() -> dict[str, float]:
     import numpy as np
 
     import dravik as dv
-    from dravik.kernel.integrate import derivative_many
+    from dravik.motion.integration import derivative_many
 
     found = {}
     for name, airspeed in (("tarn", 62.0), ("merle", 0.0)):

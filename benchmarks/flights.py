@@ -12,7 +12,7 @@ from timing import in_turns
 
 import dravik as dv
 from dravik.aircraft import sample_path
-from dravik.flight import load_scenario
+from dravik.scenarios import load_scenario
 from dravik.trimming import on_ground
 
 SECONDS = 60.0

@@ -14,10 +14,10 @@ from timing import in_turns
 
 import dravik as dv
 from dravik.aircraft import sample_path
+from dravik.host.cores import in_threads
 from dravik.kernel import Program
-from dravik.kernel.integrate import derivative_many
-from dravik.kernel.own_code import own_code
-from dravik.threads import in_threads
+from dravik.kernel.machine_code import own_code
+from dravik.motion.integration import derivative_many
 
 MANY = 5_000
 

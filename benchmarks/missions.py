@@ -13,9 +13,9 @@ from timing import least
 
 import dravik as dv
 from dravik.aircraft import Aircraft, sample_path
-from dravik.flight.aiming import reachable_band
-from dravik.flight.routes import route_log
-from dravik.threads import in_threads
+from dravik.guidance.aiming import reachable_band
+from dravik.guidance.route_device import route_log
+from dravik.host.cores import in_threads
 
 SEEDS = 50
 LANDINGS = 200
@@ -30,7 +30,7 @@ def with_law(name: str, law: str, loading: str = "") -> Aircraft:
     return craft.with_law(*dv.load_law(sample_path(name) / "laws" / f"{law}.toml"))
 
 
-def landing(craft: Aircraft, start: dv.TrimPoint, seed: int, gusts: Mapping[str, str]) -> dv.flight.Landing | str:
+def landing(craft: Aircraft, start: dv.TrimPoint, seed: int, gusts: Mapping[str, str]) -> dv.validation.Landing | str:
     """Return a landing across 8 m/s of wind, over every touch; else that it went ``"around"`` or ``"crashed"``."""
     turbulence = dv.Turbulence(seed=seed, **gusts)  # type: ignore[arg-type]
     names = ["north", "east", "altitude", "climb_rate", "theta", "phi", "q", "nz"]
@@ -41,7 +41,7 @@ def landing(craft: Aircraft, start: dv.TrimPoint, seed: int, gusts: Mapping[str,
         session.step(1.0)
     if session.ended or session["ground_speed"] > 2.0:
         return "crashed" if session.ended else "around"
-    return dv.flight.landing_of(session.recording())
+    return dv.validation.landing_of(session.recording())
 
 
 def landings() -> list[tuple[str, ...]]:

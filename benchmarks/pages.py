@@ -11,7 +11,7 @@ sys.path.insert(0, str(Path(__file__).parent))
 from shown import show
 
 import dravik as dv
-from dravik.flight import load_scenario
+from dravik.scenarios import load_scenario
 
 DRAVIK = [sys.executable, "-m", "dravik"]
 

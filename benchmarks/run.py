@@ -17,9 +17,9 @@ from timing import least
 
 import dravik as dv
 from dravik.aircraft import sample_path
-from dravik.kernel.integrate import derivative_many
-from dravik.kernel.motion import evaluate
 from dravik.kernel.program import MOTION
+from dravik.motion.equations import evaluate
+from dravik.motion.integration import derivative_many
 from dravik.propulsion import planned_map, read_blades
 
 INPUTS = ("throttle", "pitch_stick", "roll_stick", "pedal", "flap_lever", "elevator_increment")

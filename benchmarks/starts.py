@@ -14,7 +14,7 @@ from shown import show
 from timing import least
 
 import dravik as dv
-from dravik.kernel.own_code import own_code
+from dravik.kernel.machine_code import own_code
 
 DRAVIK = [sys.executable, "-m", "dravik"]
 TRIM = ["trim", "tarn", "--airspeed", "62 m/s", "--altitude", "300 m"]

@@ -2,7 +2,7 @@
 
 import dravik as dv
 from dravik.aircraft import sample_path
-from dravik.aircraft.faults import Stuck
+from dravik.aircraft.description.faults import Stuck
 from dravik.report import figure_runs, save_figure
 
 law = dv.load_law(sample_path("tarn") / "laws" / "pitch_hold.toml")

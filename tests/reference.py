@@ -18,10 +18,11 @@ from dravik.aero.bodies.finned import fin_slope
 from dravik.aero.drawing.parts import Body
 from dravik.aero.flow.slender import apparent_mass_factor, slender_bodies
 from dravik.aircraft import sample
-from dravik.atmosphere import air_at
-from dravik.flight import Start, doublet, fly, prove_linear, prove_trim, step
+from dravik.flight import Start, doublet, fly, step
 from dravik.linear import linearise
+from dravik.surroundings.atmosphere import air_at
 from dravik.trimming import trim
+from dravik.validation import prove_linear, prove_trim
 from tests.support import craft, drawing, elliptic_wing, lattice_slope, rectangle, wing
 
 Floats = np.ndarray[Any, np.dtype[np.float64]]

@@ -5,7 +5,8 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from dravik import earth, fly, step
+from dravik import fly, step
+from dravik.surroundings import earth
 from dravik.trimming import on_ground
 from tests.reference import Row, case
 from tests.support import DEG

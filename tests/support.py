@@ -8,8 +8,8 @@ import numpy as np
 
 from dravik.aero import FlowState, Geometry, Lattice, TableSet, build_mesh
 from dravik.aircraft import Aircraft, AircraftDefinition
-from dravik.atmosphere import air_at
 from dravik.propulsion import Blades, disc_map
+from dravik.surroundings.atmosphere import air_at
 
 DEG = math.pi / 180.0
 FOOT, SLUG, POUND = 0.3048, 14.593902937, 4.4482216152605

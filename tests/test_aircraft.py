@@ -8,7 +8,8 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 import dravik as dv
-from dravik.aircraft import Aircraft, audit, load, load_law, sample, sample_path
+from dravik.aircraft import Aircraft, load, load_law, sample, sample_path
+from dravik.checks import audit
 from dravik.definition.effectors import Effector
 from dravik.errors import DravikError
 from tests.support import craft, light_aircraft, piston_aircraft

@@ -10,8 +10,8 @@ import numpy as np
 
 import dravik as dv
 from dravik.errors import DravikError
-from dravik.linear import answer, frequency_answer
 from dravik.report import figure_phasors, figure_responses
+from dravik.systems import answer, frequency_answer
 from tests.test_cli import run
 
 TARN = dv.sample("tarn")

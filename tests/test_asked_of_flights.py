@@ -19,7 +19,7 @@ import dravik as dv
 from dravik.aircraft import sample_path
 from dravik.constants import STANDARD_GRAVITY
 from dravik.errors import DravikError, FlightError, OutputError
-from dravik.flight.aiming import shoot
+from dravik.guidance.aiming import shoot
 from dravik.loops import Wish, gain_for, margins
 from dravik.performance import ceiling, landing, performance, take_off
 from dravik.units import quantity
@@ -328,36 +328,36 @@ class LandingTest(unittest.TestCase):
             )
 
         arm = tarn.loading.cg[0] - float(tarn.configuration.legs["nose"].position[0])
-        clean = dv.flight.landing_of(flown((0.0, 0.0), 0.1))
+        clean = dv.validation.landing_of(flown((0.0, 0.0), 0.1))
         self.assertEqual((len(clean.touches), clean.faults), (1, []))
         self.assertEqual(set(clean.touches[0].legs), {"main_left", "main_right"})
         self.assertAlmostEqual(clean.sink, 0.9, places=6)
         self.assertAlmostEqual(clean.nz, 1.8, places=6)
         self.assertAlmostEqual(clean.lowered, 0.1 * arm * math.cos(math.radians(3.0)), places=6)
-        bounced = dv.flight.landing_of(flown((3.0, 4.5), 0.1))
+        bounced = dv.validation.landing_of(flown((3.0, 4.5), 0.1))
         self.assertAlmostEqual(bounced.hop, 1.5, delta=0.03)
         self.assertAlmostEqual(bounced.height, 0.2, places=6)
         self.assertEqual(len(bounced.touches), 2)
         self.assertTrue(any("in the air again" in fault for fault in bounced.faults))
-        self.assertTrue(any("foremost" in f for f in dv.flight.landing_of(flown((0.0, 0.0), 0.3)).faults))
+        self.assertTrue(any("foremost" in f for f in dv.validation.landing_of(flown((0.0, 0.0), 0.3)).faults))
         # where it flies away again, the landing is the last one; without a climb before it, it is none
         away = flown((3.0, 4.5), 0.1)
         away["altitude"][(time > 3.1) & (time < 4.4)] = 40.0
-        last = dv.flight.landing_of(away)
+        last = dv.validation.landing_of(away)
         self.assertEqual((len(last.earlier), len(last.touches), last.hop), (1, 1, 0.0))
         self.assertGreater(last.touches[0].time, 4.4)
-        again = dv.flight.landing_in(away)
+        again = dv.validation.landing_in(away)
         assert again is not None
         self.assertEqual((again.as_data()["faults"], len(again.touches)), ([], 1))
         # what it touched before it flew away belongs to the approach that came down from the air
         away["altitude"][time < 1.0] = 30.0
-        self.assertEqual(len(dv.flight.landing_in(away).earlier), 1)  # type: ignore[union-attr]
-        self.assertIsNone(dv.flight.landing_in(clean_run := flown((0.0, 0.0), 0.1)))
+        self.assertEqual(len(dv.validation.landing_in(away).earlier), 1)  # type: ignore[union-attr]
+        self.assertIsNone(dv.validation.landing_in(clean_run := flown((0.0, 0.0), 0.1)))
         clean_run["altitude"][time < 1.0] = 30.0
-        self.assertEqual(len(dv.flight.landing_in(clean_run).touches), 1)  # type: ignore[union-attr]
+        self.assertEqual(len(dv.validation.landing_in(clean_run).touches), 1)  # type: ignore[union-attr]
         with self.assertRaisesRegex(DravikError, "has no gear"):
-            dv.flight.landing_of(
+            dv.validation.landing_of(
                 dv.fly(bare := dv.load(OWN / "lom"), start=dv.trim(bare, airspeed=60, altitude=500), duration=0.1)
             )
         with self.assertRaisesRegex(DravikError, "nothing touches"):
-            dv.flight.landing_of(flown((0.0, 0.0), 0.1), after=20.0)
+            dv.validation.landing_of(flown((0.0, 0.0), 0.1), after=20.0)

@@ -13,7 +13,6 @@ import scipy.linalg
 
 import dravik as dv
 from dravik.errors import DravikError
-from dravik.linear import Answer, answer
 from dravik.loops import (
     Nonlinearity,
     Wish,
@@ -29,6 +28,7 @@ from dravik.loops import (
     study_loops,
 )
 from dravik.report import figure_loop
+from dravik.systems import Answer, answer
 from tests.test_asked_of_trims import OWN
 from tests.test_cli import run
 

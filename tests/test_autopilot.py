@@ -124,7 +124,7 @@ class TarnTest(unittest.TestCase):
             self.assertLess(abs(float(run["east"][k]) - away), 600.0)
             self.assertLess(abs(float(run["phi"][k])), 8 * DEG)
             # over every touch until it rolls
-            found = dv.flight.landing_of(run)
+            found = dv.validation.landing_of(run)
             self.assertTrue(found.sink < 2.0 and found.nz < 2.5 and found.lowered < 1.0, str(found))
             # the aim is 0.3 s and 0.1 m: the benchmarks say how often it is met
             self.assertTrue(found.hop < 0.6 and found.height < 0.1 and found.touches[0].pitch > 0.0, str(found))

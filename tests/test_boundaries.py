@@ -16,8 +16,8 @@ from unittest import mock
 import dravik as dv
 from dravik.cli import main
 from dravik.errors import DravikError
-from dravik.files import locked, write_text
-from dravik.flight import read_recording
+from dravik.host.files import locked, write_text
+from dravik.recording import read_recording
 from dravik.report import Block, figure_histories, save_figure, write_page
 
 ROOT = Path(__file__).resolve().parents[1]

@@ -15,24 +15,25 @@ from scipy.linalg import solve_continuous_are
 import dravik as dv
 from dravik.aircraft import sample_path
 from dravik.errors import DravikError
-from dravik.flight import aiming, model_proof
-from dravik.flight.aiming import check_reach, reachable_band, shoot
-from dravik.flight.gusts import add_in_level_axes
-from dravik.flight.loop_truth import BEGINS, _why
-from dravik.flight.recording import Event, closest_pass
-from dravik.flight.routes import route_log
+from dravik.guidance import aiming
+from dravik.guidance.aiming import check_reach, reachable_band, shoot
+from dravik.guidance.route_device import route_log
 from dravik.handling import handling_qualities, modal
 from dravik.handling.comfort import felt
 from dravik.handling.equivalent import fit_equivalent
 from dravik.handling.responses import doubling
 from dravik.handling.ride import _at_station
-from dravik.linear.short_forms import short_forms
+from dravik.linear.approximations import short_forms
 from dravik.loops import margins, optimal_states, several_margins
 from dravik.performance import least_control_speeds, performance, static_stability, take_off
 from dravik.performance.bench import engine_points, lever_inputs
 from dravik.performance.limits import usual_speeds
+from dravik.recording.recording import Event, closest_pass
 from dravik.report.axes import figure_axes
+from dravik.surroundings.gusts import add_in_level_axes
 from dravik.trimming import stall_speed
+from dravik.validation import model_proofs as model_proof
+from dravik.validation.flown_loops import BEGINS, _why
 from tests.test_asked_of_trims import OWN, TWO_ELEVATORS, changed
 from tests.test_cli import run
 

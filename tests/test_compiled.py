@@ -17,9 +17,9 @@ from numpy.typing import NDArray
 
 import dravik as dv
 from dravik.compiled import compiled, inlined
-from dravik.flight.texts import as_lines
-from dravik.threads import in_threads
-from dravik.waiting import announcing
+from dravik.host.cores import in_threads
+from dravik.host.notices import announcing
+from dravik.recording.number_text import as_lines
 
 Floats = NDArray[np.float64]
 FACTOR = 3.0

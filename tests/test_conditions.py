@@ -12,12 +12,12 @@ from scipy.optimize import minimize_scalar
 
 import dravik as dv
 from dravik.aircraft import sample_path
-from dravik.atmosphere import air_at
 from dravik.constants import STANDARD_GRAVITY
 from dravik.errors import DravikError, TrimError
+from dravik.surroundings.atmosphere import air_at
 from dravik.trimming import Edge, TrimPoint, glide_speed, stall_speed
-from dravik.trimming.fields import aircraft_search
-from dravik.trimming.speeds import calibrated_airspeed
+from dravik.trimming.airspeeds import calibrated_airspeed
+from dravik.trimming.residuals import aircraft_search
 from tests.support import DEG, craft
 
 TARN, PIKA, MERLE = (dv.sample(name) for name in ("tarn", "pika", "merle"))

@@ -11,8 +11,9 @@ from scipy.linalg import expm
 
 import dravik as dv
 from dravik.errors import DravikError
-from dravik.flight import model_proof
-from dravik.linear import Transfer, in_axes
+from dravik.linear import in_axes
+from dravik.systems import Transfer
+from dravik.validation import model_proofs as model_proof
 from tests.support import FOOT, craft, light_aircraft
 from tests.test_limits import jet
 

@@ -10,10 +10,10 @@ from typing import Any, ClassVar
 import numpy as np
 
 import dravik as dv
-from dravik.aircraft.faults import Gust, Stuck
+from dravik.aircraft.description.faults import Gust, Stuck
 from dravik.errors import DravikError, FlightError
 from dravik.flight import Flight
-from dravik.kernel.integrate import LAST_RECORDED, fly_steps
+from dravik.motion.integration import LAST_RECORDED, fly_steps
 from tests.support import DEG
 
 TARN = dv.sample("tarn").with_plan(

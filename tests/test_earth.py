@@ -5,10 +5,11 @@ import unittest
 
 import numpy as np
 
-from dravik import earth, fly, linearise, sample, trim
+from dravik import fly, linearise, sample, trim
 from dravik.aircraft import Aircraft
 from dravik.errors import DravikError, FormulaError
 from dravik.flight import Start
+from dravik.surroundings import earth
 from dravik.trimming import on_ground
 from tests.support import DEG, craft
 from tests.test_contact import body

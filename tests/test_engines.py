@@ -12,7 +12,8 @@ import numpy as np
 from dravik import doublet, fly, linearise, linearise_plant, on_rail, prove_trim, sample, step, trim
 from dravik.aero import read_geometry
 from dravik.aero.sets.building import drawing_hash
-from dravik.aircraft import Aircraft, audit, load, sample_names, sample_path
+from dravik.aircraft import Aircraft, load, sample_names, sample_path
+from dravik.checks import audit
 from dravik.errors import DravikError
 from dravik.flight import Start
 from dravik.performance import engine_points

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from threadpoolctl import threadpool_info
 
 from dravik.aircraft import Aircraft, LawDefinition, load_law, sample, sample_path
-from dravik.aircraft.schema import Event
+from dravik.aircraft.description.schema import Event
 from dravik.errors import DravikError, FlightError
 from dravik.flight import (
     Session,
@@ -22,20 +22,19 @@ from dravik.flight import (
     from_csv,
     gust,
     parse_history,
-    prove_linear,
-    prove_trim,
     pulses_3211,
     ramp,
-    read_recording,
     sine,
     step,
     sweep,
-)  # fmt: skip
-from dravik.flight.arrow import ParquetGroups
-from dravik.flight.writing import RecordingWriter
+)
 from dravik.plants import plant
+from dravik.recording import read_recording
+from dravik.recording.parquet import ParquetGroups
+from dravik.recording.writing import RecordingWriter
 from dravik.tables import Axis, Table
 from dravik.trimming import trim
+from dravik.validation import prove_linear, prove_trim  # fmt: skip
 from tests.support import DEG, craft
 
 TARN = sample("tarn")

@@ -9,8 +9,9 @@ from hypothesis import strategies as st
 from dravik.errors import DravikError, FormulaError
 from dravik.formula import FUNCTIONS, TapeBuilder, parse
 from dravik.formula.opcodes import MULTIPLY_ADD, MULTIPLY_SUBTRACT, OPS, SUBTRACT_PRODUCT
-from dravik.kernel import RigidBody, build_program, linked, new_workspace
+from dravik.kernel import RigidBody, build_program, new_workspace
 from dravik.kernel.interpreter import run_tape
+from dravik.motion import linked
 from dravik.tables import Axis, Table
 from tests.support import craft
 

@@ -5,8 +5,8 @@ import numpy as np
 from scipy.spatial.transform import Rotation
 
 from dravik import frames
-from dravik.atmosphere import air_at, density_altitude
 from dravik.errors import DravikError
+from dravik.surroundings.atmosphere import air_at, density_altitude
 
 
 class FramesTest(unittest.TestCase):

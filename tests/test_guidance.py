@@ -11,11 +11,11 @@ import numpy as np
 
 import dravik as dv
 from dravik.aircraft import sample_path
-from dravik.earth import curvature_radii
 from dravik.errors import DravikError
-from dravik.flight.aiming import check_reach, reachable_band, shoot
-from dravik.flight.routes import RouteGuidance, check_clearance, path_over_land, route_log
 from dravik.guidance import Arc, Follower, Line, Route, build_path, read_route
+from dravik.guidance.aiming import check_reach, reachable_band, shoot
+from dravik.guidance.route_device import RouteGuidance, check_clearance, path_over_land, route_log
+from dravik.surroundings.earth import curvature_radii
 from tests.support import DEG
 
 G = 9.80665

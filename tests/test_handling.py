@@ -12,7 +12,6 @@ import numpy as np
 from scipy.signal import argrelmax, argrelmin
 
 import dravik as dv
-from dravik.atmosphere import air_at
 from dravik.constants import KNOT
 from dravik.errors import DravikError
 from dravik.handling import (
@@ -36,17 +35,18 @@ from dravik.handling import (
     tracking_pilot,
 )
 from dravik.handling.agility import _large, _quickness, attitude_changes
-from dravik.handling.asymmetric import engine_failure, steady_sideslip
 from dravik.handling.comfort import felt
 from dravik.handling.forces import force_limits
 from dravik.handling.limits import along, boundaries
 from dravik.handling.pilot import _reversals
+from dravik.handling.pitch_steps import c_star_criterion
 from dravik.handling.responses import _tracking, rate_limit_onset
 from dravik.handling.rolling import roll_oscillation
+from dravik.handling.sideslip_and_failure import engine_failure, steady_sideslip
 from dravik.handling.static import static_criteria
-from dravik.handling.stepped import c_star_criterion
-from dravik.linear import Answer, answer
 from dravik.performance import least_control_speeds, static_stability
+from dravik.surroundings.atmosphere import air_at
+from dravik.systems import Answer, answer
 from dravik.trimming import stall_speed
 from tests.support import craft, light_aircraft
 from tests.test_cli import run

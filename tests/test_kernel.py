@@ -6,11 +6,12 @@ import numpy as np
 from dravik.aircraft import Aircraft, sample
 from dravik.formula import Guard, TapeBuilder
 from dravik.frames import body_from_station
-from dravik.kernel import BASE_SIGNALS, RigidBody, build_program, linked, new_workspace
-from dravik.kernel.chart import state_from_chart
-from dravik.kernel.motion import evaluate
+from dravik.kernel import BASE_SIGNALS, RigidBody, build_program, new_workspace
 from dravik.kernel.program import EVERYTHING
 from dravik.kernel.signals import WIND_INPUTS
+from dravik.motion import linked
+from dravik.motion.equations import evaluate
+from dravik.motion.minimal_coordinates import state_from_chart
 from dravik.tables import Axis, Table
 from tests.support import craft
 
@@ -185,8 +186,8 @@ class SignalsTest(unittest.TestCase):
         plant = tarn.plant("air")
         z = plant.from_state(x, u)
         rates = plant.evaluate(0.0, z, u)[0]
-        from dravik.kernel.motion import evaluate
         from dravik.kernel.program import EVERYTHING
+        from dravik.motion.equations import evaluate
 
         dx = np.empty(len(x))
         evaluate(tarn.program, tarn.workspace(), 0.0, x, u, dx, False, EVERYTHING)

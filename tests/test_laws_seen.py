@@ -8,9 +8,9 @@ from pathlib import Path
 import dravik as dv
 from dravik.aircraft import sample_path
 from dravik.errors import DravikError
-from dravik.flight.scoring import asked_of, scorecard, targets_of
-from dravik.flight.watched import WatchedParameters
-from dravik.report.plans import mode_spans
+from dravik.flight.parameter_file import WatchedParameters
+from dravik.report.space.plans import mode_spans
+from dravik.validation.scorecards import asked_of, scorecard, targets_of
 from tests.test_autopilot import craft
 from tests.test_cli import run as command
 from tests.test_memory import floating, flown, with_machine

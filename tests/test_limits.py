@@ -10,10 +10,10 @@ from typing import Any
 from scipy.optimize import brentq, minimize_scalar
 
 import dravik as dv
-from dravik.atmosphere import air_at
 from dravik.constants import STANDARD_GRAVITY as G
 from dravik.errors import DravikError
 from dravik.performance import flight_envelope, least_control_speeds, manoeuvre_limits, static_stability
+from dravik.surroundings.atmosphere import air_at
 from tests.support import craft
 from tests.test_cli import run
 

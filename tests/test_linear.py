@@ -8,7 +8,7 @@ from scipy.integrate import quad, solve_ivp
 
 import dravik as dv
 from dravik.errors import DravikError
-from dravik.linear import LinearSystem, append, connect
+from dravik.systems import LinearSystem, append, connect
 
 OMEGA = np.geomspace(1e-3, 1e3, 60)
 

@@ -13,7 +13,6 @@ import numpy as np
 import dravik as dv
 from dravik.aircraft import LawDefinition
 from dravik.errors import DravikError
-from dravik.flight import engaged, fly_loop
 from dravik.loops import (
     LoopPlan,
     Nonlinearity,
@@ -26,6 +25,7 @@ from dravik.loops import (
     schedule_gains,
     study_loops,
 )
+from dravik.validation import engaged, fly_loop
 from tests.test_cli import run
 from tests.test_loops import loop
 

@@ -8,9 +8,9 @@ import numpy as np
 from scipy import signal
 
 import dravik as dv
-from dravik.aircraft.machines import Machine
-from dravik.aircraft.schema import LawDefinition
+from dravik.aircraft.description.schema import LawDefinition
 from dravik.errors import DravikError, FlightError
+from dravik.mode_logic.modes import Machine
 from tests.support import craft
 
 DT = 0.01
@@ -347,7 +347,7 @@ class MachineTest(unittest.TestCase):
         self.assertAlmostEqual(float(with_machine().inputs["machine"].default), 1.0)
 
     def test_the_audit_finds_modes_without_a_way_and_rivals(self) -> None:
-        from dravik.aircraft.checks.modes import check_modes
+        from dravik.checks.mode_logic import check_modes
 
         modes = {"idle": {}, "out": {"set": {"stick": 1}}, "trap": {}, "never": {}}
         ways = [{"from": "idle", "to": "out", "when": "ask > 1"}, {"from": "out", "to": "trap", "when": "ask > 2"}]

@@ -117,7 +117,7 @@ class FlightTest(unittest.TestCase):
         self.assertGreater(float(np.max(np.abs(blind["theta"] - truth["theta"]))), 0.02)
 
     def test_over_a_faulty_sensor_and_for_some_readers_only(self) -> None:
-        from dravik.aircraft.faults import Biased
+        from dravik.aircraft.description.faults import Biased
 
         faulty = HELD.with_plan({"off": Biased(kind="biased", signal="q", by="1 deg/s", at=1.0)})
         opened = faulty.opened(dv.Opening(signal="q", kind="disturbed"))

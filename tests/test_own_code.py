@@ -9,8 +9,8 @@ import dravik as dv
 from dravik.aircraft import sample_path
 from dravik.errors import DravikError
 from dravik.formula.opcodes import OPS
-from dravik.kernel.motion import evaluate
 from dravik.kernel.program import COUNTING, EVERYTHING, FLYING
+from dravik.motion.equations import evaluate
 from dravik.tables import Axis, Table
 from dravik.trimming import on_ground
 from tests.support import craft

@@ -10,8 +10,8 @@ import numpy as np
 
 import dravik as dv
 from dravik.aircraft import sample_path
-from dravik.aircraft.machines import Phase
 from dravik.errors import DravikError
+from dravik.mode_logic.modes import Phase
 from tests.support import DEG, craft
 
 LAW = dv.load_law(sample_path("tarn") / "laws" / "pitch_hold.toml")

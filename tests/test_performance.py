@@ -10,7 +10,7 @@ import numpy as np
 
 from dravik import sample, trim
 from dravik.aircraft import AircraftDefinition
-from dravik.aircraft.loadings import drain_paths, share_out
+from dravik.aircraft.description.loadings import drain_paths, share_out
 from dravik.errors import DravikError
 from dravik.performance import ceiling, engine_points, lever_inputs, motor_facts, performance
 from dravik.propulsion import GasTurbine, cycle, turbine_tables

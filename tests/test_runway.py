@@ -10,10 +10,10 @@ from typing import Any
 import numpy as np
 
 import dravik as dv
-from dravik.atmosphere import air_at
 from dravik.constants import STANDARD_GRAVITY as G
 from dravik.errors import DravikError
 from dravik.performance import RunwayRules, fuel_for, landing, take_off
+from dravik.surroundings.atmosphere import air_at
 from tests.support import craft
 from tests.test_cli import run
 

@@ -13,11 +13,11 @@ import dravik as dv
 from dravik.aero import Airframe, FlowState, build_tables, read_coefficients, static_margin
 from dravik.aircraft import AircraftDefinition, LawDefinition, sample_path
 from dravik.errors import DravikError
-from dravik.flight.tracks import placed
 from dravik.mass import Part, combine
 from dravik.performance import engine_points, performance
 from dravik.propulsion import GasTurbine, turbine_tables
-from dravik.report.tracks import figure_track
+from dravik.recording.tracks import placed
+from dravik.report.space.tracks import figure_track
 from tests.support import DEG, craft, definition, drawing, light_aircraft, rectangle, wing_and_tail
 
 ZERO = {"axes": "stability", "CD": 0, "CY": 0, "Cl": 0, "Cm": 0, "Cn": 0}

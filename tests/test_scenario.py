@@ -19,12 +19,14 @@ import numpy as np
 import pyarrow.parquet
 
 import dravik as dv
-from dravik.aircraft.machines import Phase
 from dravik.aircraft.samples import sample_path
 from dravik.errors import DravikError, FlightError
-from dravik.flight import load_scenario, read_recording, resume, write_track
-from dravik.flight.bodies import AircraftBody
-from dravik.flight.writing import RecordingWriter
+from dravik.flight import resume
+from dravik.flight.plants_flown import AircraftBody
+from dravik.mode_logic.modes import Phase
+from dravik.recording import read_recording, write_track
+from dravik.recording.writing import RecordingWriter
+from dravik.scenarios import load_scenario
 from dravik.trimming import on_ground
 from tests.support import DEG, craft
 from tests.test_contact import body
@@ -48,7 +50,7 @@ def held(**more: Any) -> Any:
 
 
 def fault(entry: dict[str, Any]) -> Any:
-    from dravik.flight.scenario import ScenarioDefinition
+    from dravik.scenarios.scenario import ScenarioDefinition
 
     text = {
         "format": 1, "name": "x", "aircraft": "tarn", "duration": 1.0, "faults": {"it": entry},
@@ -364,7 +366,7 @@ class RecordingTest(unittest.TestCase):
     def test_what_is_written_as_it_flies_is_what_was_flown(self) -> None:
         point = dv.trim(TARN, airspeed="62 m/s", altitude="300 m")
         for name, tolerance in (("a.csv", 1e-9), ("a.parquet", 1e-15)):
-            with mock.patch("dravik.flight.writing.GROUP", 20):  # many groups of rows, the last of them a rest
+            with mock.patch("dravik.recording.writing.GROUP", 20):  # many groups of rows, the last of them a rest
                 run = dv.fly(
                     TARN, start=point, duration=12, record=["altitude", "psi", "nz"], record_every=5,
                     turbulence=dv.Turbulence("moderate", seed=2), save=self.folder / name,

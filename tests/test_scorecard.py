@@ -10,8 +10,9 @@ import numpy as np
 
 import dravik as dv
 from dravik.errors import DravikError
-from dravik.flight import Recording, scorecard
-from dravik.flight.scoring import targets_of
+from dravik.recording import Recording
+from dravik.validation import scorecard
+from dravik.validation.scorecards import targets_of
 from tests.test_cli import run
 from tests.test_loops import HELD, POINT
 

@@ -12,7 +12,7 @@ from unittest import mock
 import scipy.linalg  # noqa: F401  brings a matrix library of its own
 import threadpoolctl
 
-from dravik import threads
+from dravik.host import cores as threads
 
 
 class ThreadTest(unittest.TestCase):

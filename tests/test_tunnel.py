@@ -12,7 +12,7 @@ from dravik.aero.campaign.simulated_tunnel import Setting, simulate_runs, simula
 from dravik.aero.campaign.tunnel import read_campaign, read_points
 from dravik.aircraft import sample_path
 from dravik.errors import DravikError
-from dravik.fitting import fit, half_width
+from dravik.tables.fitting import fit, half_width
 from tests.support import DEG
 
 COEFFICIENTS = ("CL", "CD", "CY", "Cl", "Cm", "Cn")

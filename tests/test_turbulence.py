@@ -8,10 +8,10 @@ from scipy.integrate import quad
 
 from dravik import Turbulence, fly, on_rail, sample, trim
 from dravik.errors import DravikError
-from dravik.flight.bodies import body_of
-from dravik.flight.gusts import GustStream
+from dravik.flight.plants_flown import body_of
 from dravik.flight.schedule import Schedule
-from dravik.flight.turbulence import (
+from dravik.surroundings.gusts import GustStream
+from dravik.surroundings.turbulence import (
     COMPONENTS,
     gust_filter,
     intensities,

@@ -1,9 +1,9 @@
 import math
 import unittest
 
-from dravik.common_units import _ABSOLUTE, _SYMBOLS, common_unit
 from dravik.errors import DravikError
 from dravik.units import KINDS, column_name, from_si, kind_of_unit, quantity, read_unit, split_column, to_si
+from dravik.units.everyday import _ABSOLUTE, _SYMBOLS, common_unit
 
 
 class UnitsTest(unittest.TestCase):

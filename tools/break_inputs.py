@@ -28,9 +28,13 @@ from dravik import guidance, handling, loops, performance
 from dravik.aircraft import load, load_law, sample_path
 from dravik.cli import main
 from dravik.errors import DravikError
-from dravik.flight import Turbulence, load_scenario, parse_history, read_recording, resume
+from dravik.flight import parse_history, resume
 from dravik.formula import parse
-from dravik.linear import answer, frequency_answer, in_axes
+from dravik.linear import in_axes
+from dravik.recording import read_recording
+from dravik.scenarios import load_scenario
+from dravik.surroundings.turbulence import Turbulence
+from dravik.systems import answer, frequency_answer
 from dravik.tables import read_table
 from dravik.units import quantity
 
@@ -400,7 +404,7 @@ class Cases:
             lambda: loops.optimal_states(model, worst={"q": a}, use={"elevator_increment": b}, integrals=c), lambda: loops.tracked(one, a, worst=b),
             lambda: loops.optimal_outputs(one, a, worst={"y": 1.0}, use={"u": b}), lambda: loops.kalman(one, noise=a, sensors=b, recovery=c),
             lambda: loops.with_observer(a, b), lambda: loops.limit_cycles(one, loops.Nonlinearity(a, b)), lambda: loops.limit_cycles(one, a),
-            lambda: loops.steady_errors(a), lambda: loops.read_loops(a), lambda: loops.study_loops(self.craft, a), lambda: dv.flight.fly_loop(a, b),
+            lambda: loops.steady_errors(a), lambda: loops.read_loops(a), lambda: loops.study_loops(self.craft, a), lambda: dv.validation.fly_loop(a, b),
             lambda: loops.broken_loop(self.craft, self.point, ["elevator_command", a]), lambda: loops.one_of(one, a),
         ]  # fmt: skip
         rng.choice(calls)()
@@ -408,7 +412,11 @@ class Cases:
     def modes(self, rng: random.Random) -> None:
         """Laws with machines, routes, aims, watched parameters: their files mutated, their calls with odd arguments."""
         from dravik.aircraft.checks import audit
-        from dravik.flight import aiming, routes, scorecard, watched
+
+        from dravik.flight import parameter_file as watched
+        from dravik.guidance import aiming
+        from dravik.guidance import route_device as routes
+        from dravik.validation import scorecard
 
         which = rng.randrange(5)
         if which == 0:

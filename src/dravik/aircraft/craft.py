@@ -10,19 +10,17 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from dravik.aircraft import outside
-from dravik.aircraft.build import build
-from dravik.aircraft.configuration import Configuration
-from dravik.aircraft.faults import Fault
-from dravik.aircraft.machines import Machine, Phase
-from dravik.aircraft.openings import Opening, checked
-from dravik.aircraft.parameters import inputs_in_si, with_values
-from dravik.aircraft.plan import Plan
+from dravik.aircraft import table_limits as outside
+from dravik.aircraft.compiling.build import build
+from dravik.aircraft.compiling.built import Built, EventSpec, InputSpec, Signal
+from dravik.aircraft.description.configuration import Configuration
+from dravik.aircraft.description.cuts import Opening, checked
+from dravik.aircraft.description.faults import Fault
+from dravik.aircraft.description.flight_plan import Plan
+from dravik.aircraft.description.schema import AircraftDefinition, LawDefinition, Loading
 from dravik.aircraft.plant import COORDINATES, AircraftPlant
-from dravik.aircraft.schema import AircraftDefinition, LawDefinition, Loading
-from dravik.aircraft.specs import Built, EventSpec, InputSpec, Signal
-from dravik.aircraft.surroundings import GROUND_EVENT
-from dravik.aircraft.tanks import with_tank
+from dravik.aircraft.settings import inputs_in_si, with_values
+from dravik.aircraft.tank_release import with_tank
 from dravik.contact import contact_states
 from dravik.definition import arguments
 from dravik.definition.toml import KeyLines
@@ -30,9 +28,11 @@ from dravik.errors import DravikError, nearest, require
 from dravik.formula import Tape
 from dravik.frames import quaternion_from_euler
 from dravik.kernel import RIGID_STATES, Program, Workspace, new_workspace
-from dravik.kernel.air import air_at_chart
-from dravik.kernel.motion import evaluate
 from dravik.kernel.program import EVERYTHING, OUTSIDE_TABLE
+from dravik.mode_logic.modes import Machine, Phase
+from dravik.motion.equations import evaluate
+from dravik.surroundings.air_data import air_at_chart
+from dravik.surroundings.place_formulas import GROUND_EVENT
 from dravik.tables import Table
 from dravik.units import in_si, kind_of_unit
 

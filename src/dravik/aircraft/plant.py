@@ -5,11 +5,11 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
-from dravik.aircraft.specs import Built
+from dravik.aircraft.compiling.built import Built
 from dravik.kernel import new_workspace
-from dravik.kernel.chart import AIR_CHART, BODY_CHART, chart_from_state, chart_rates, state_from_chart
-from dravik.kernel.motion import evaluate
 from dravik.kernel.program import EVERYTHING
+from dravik.motion.equations import evaluate
+from dravik.motion.minimal_coordinates import AIR_CHART, BODY_CHART, chart_from_state, chart_rates, state_from_chart
 from dravik.plants import Columns
 
 __all__ = ["COORDINATES", "AircraftPlant"]

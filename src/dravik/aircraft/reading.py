@@ -3,10 +3,10 @@
 from pathlib import Path
 
 from dravik.aircraft.craft import Aircraft
-from dravik.aircraft.schema import AircraftDefinition, LawDefinition
+from dravik.aircraft.description.schema import AircraftDefinition, LawDefinition
 from dravik.definition.toml import KeyLines, read_definition
 from dravik.errors import DravikError
-from dravik.files import as_path, exists, is_folder
+from dravik.host.files import as_path, exists, is_folder
 from dravik.mass import read_parts
 from dravik.propulsion import MAP_COLUMNS, SolidMotor, read_thrust_curve
 from dravik.tables import Sheet, Table

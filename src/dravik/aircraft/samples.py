@@ -6,7 +6,7 @@ from pathlib import Path
 from dravik.aircraft.craft import Aircraft
 from dravik.aircraft.reading import load
 from dravik.errors import DravikError, nearest
-from dravik.files import exists, reason, shown
+from dravik.host.files import exists, reason, shown
 
 __all__ = ["copy_sample", "sample", "sample_names", "sample_path"]
 

@@ -11,7 +11,7 @@ import sys
 import threading
 
 from dravik.errors import DefinitionError, DravikError, FlightError, OutputError, TrimError, readable
-from dravik.threads import one_thread_for_matrices
+from dravik.host.cores import one_thread_for_matrices
 
 __all__ = ["main"]
 
@@ -44,7 +44,7 @@ def main(arguments: list[str] | None = None) -> int:
 
 def _run(arguments: list[str] | None) -> int:
     from dravik.cli.app import app
-    from dravik.cli.common import kernel_notice
+    from dravik.cli.shared.common import kernel_notice
 
     as_json = "--json" in (sys.argv[1:] if arguments is None else arguments)
     try:

@@ -5,9 +5,20 @@ from typing import Annotated
 
 import typer
 
-from dravik.aircraft.outside import told as told_outside
+from dravik.aircraft.table_limits import told as told_outside
 from dravik.cli.blades import blades
-from dravik.cli.common import (
+from dravik.cli.flying import craft_or_scenario, fly
+from dravik.cli.handling import handling
+from dravik.cli.limits import limits
+from dravik.cli.linearising import linearise
+from dravik.cli.loop import loop
+from dravik.cli.mass import mass
+from dravik.cli.mode_logic import machines
+from dravik.cli.pictures import axes, export, plot
+from dravik.cli.response import response
+from dravik.cli.runway import fuel, runway
+from dravik.cli.score import score
+from dravik.cli.shared.common import (
     AircraftFile,
     AsJson,
     Figure,
@@ -19,25 +30,14 @@ from dravik.cli.common import (
     show_rows,
     written,
 )
-from dravik.cli.conditions import Chosen, get_point
-from dravik.cli.flying import craft_or_scenario, fly
-from dravik.cli.groups import Group, grouped
-from dravik.cli.handling import handling
-from dravik.cli.limits import limits
-from dravik.cli.linearising import linearise
-from dravik.cli.loop import loop
-from dravik.cli.machines import machines
-from dravik.cli.mass import mass
-from dravik.cli.pictures import axes, export, plot
-from dravik.cli.response import response
-from dravik.cli.runway import fuel, runway
-from dravik.cli.score import score
-from dravik.cli.sweeps import Sweeps, run_all, run_sweep
+from dravik.cli.shared.conditions import Chosen, get_point
+from dravik.cli.shared.groups import Group, grouped
+from dravik.cli.shared.sweeps import Sweeps, run_all, run_sweep
 from dravik.cli.tables import tables
 from dravik.cli.task import task
 from dravik.cli.thrust import thrust
 from dravik.errors import DravikError
-from dravik.files import allowing
+from dravik.host.files import allowing
 from dravik.version import __version__
 
 __all__ = ["app"]
@@ -102,7 +102,7 @@ def new(
 @app.command()
 def check(aircraft: AircraftFile, loading: Loading = "", law: Laws = None, as_json: AsJson = False) -> None:
     """Audit an aircraft, or that of a scenario: inertia, signs, tables, units, plausibility, modes of its laws."""
-    from dravik.aircraft import audit
+    from dravik.checks import audit
 
     craft = craft_or_scenario(aircraft, loading, law)
     findings = audit(craft)
@@ -204,7 +204,7 @@ def trim(
     point = get_point(craft, condition, set_)
     proof = None
     if prove:
-        from dravik.flight import prove_trim
+        from dravik.validation import prove_trim
 
         proof = prove_trim(point)
     if as_json:

@@ -4,7 +4,7 @@ from typing import Annotated
 
 import typer
 
-from dravik.cli.common import AsJson, emit, say, show_rows, written
+from dravik.cli.shared.common import AsJson, emit, say, show_rows, written
 
 __all__ = ["blades"]
 

@@ -10,24 +10,16 @@ from typing import TYPE_CHECKING
 from rich.progress import BarColumn, Progress, TextColumn
 
 from dravik.aero import centre_range, read_coefficients, read_geometry
-from dravik.aircraft import Aircraft, audit, drain_paths, load_law, sample, sample_path
-from dravik.cli.common import emit, err, say, show_rows
+from dravik.aircraft import Aircraft, drain_paths, load_law, sample, sample_path
+from dravik.checks import audit
+from dravik.cli.shared.common import emit, err, say, show_rows
 from dravik.errors import DravikError
-from dravik.files import write_text
-from dravik.flight import (
-    Recording,
-    doublet,
-    fly,
-    landing_of,
-    load_scenario,
-    prove_linear,
-    prove_trim,
-    step,
-    write_track,
-)  # fmt: skip
+from dravik.flight import doublet, fly, step
 from dravik.handling import handling_qualities
+from dravik.host.files import write_text
 from dravik.linear import linearise
 from dravik.performance import engine_points, performance
+from dravik.recording import Recording, write_track
 from dravik.report import (
     Block,
     figure_families,
@@ -44,7 +36,9 @@ from dravik.report import (
     save_figures,
     write_page,
 )
+from dravik.scenarios import load_scenario
 from dravik.trimming import TrimPoint, trim
+from dravik.validation import landing_of, prove_linear, prove_trim  # fmt: skip
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import numpy as np
 import typer
 
-from dravik.cli.common import (
+from dravik.cli.shared.common import (
     AsJson,
     Figure,
     emit,
@@ -22,17 +22,19 @@ from dravik.cli.common import (
     show_rows,
     written,
 )
-from dravik.cli.conditions import AskedFor, Chosen, get_point
-from dravik.cli.groups import Group, grouped
+from dravik.cli.shared.conditions import AskedFor, Chosen, get_point
+from dravik.cli.shared.groups import Group, grouped
 from dravik.errors import DravikError, FlightError, nearest
-from dravik.files import exists
+from dravik.host.files import exists
 from dravik.units import from_si
 
 if TYPE_CHECKING:
     from dravik.aircraft import Aircraft
-    from dravik.flight import Event, History, Recording, Scenario, Start
-    from dravik.flight.watched import WatchedParameters
+    from dravik.flight import History, Start
+    from dravik.flight.parameter_file import WatchedParameters
     from dravik.guidance import Path as CoursePath
+    from dravik.recording import Event, Recording
+    from dravik.scenarios import Scenario
     from dravik.trimming import TrimPoint
 
 __all__ = ["craft_or_scenario", "draw", "fly", "show_run", "told"]
@@ -87,7 +89,8 @@ class Flown(Group):
 
     def run(self, craft: "Aircraft", start: "TrimPoint | Start", **more: Any) -> "Recording":
         """Fly it."""
-        from dravik.flight import Turbulence, fly
+        from dravik.flight import fly
+        from dravik.surroundings.turbulence import Turbulence
 
         if self.seed is not None and not self.turbulence:
             raise DravikError("--seed without --turbulence", expected="--turbulence light, moderate or severe")
@@ -174,7 +177,7 @@ def _finish(run: "Recording", craft: "Aircraft", title: str, kept: Kept, *, as_j
         draw(run, kept.signals, kept.figure, title, craft.limits)
     if as_json:
         last = {n: float(run[n][-1]) for n in run.names}
-        from dravik.flight import landing_in
+        from dravik.validation import landing_in
 
         landing = landing_in(run)
         told = {"landing": landing.as_data()} if landing is not None else {}
@@ -212,7 +215,7 @@ def _start(craft: "Aircraft", condition: AskedFor, rail: str, inputs: list[str] 
 def _is_scenario(name: str) -> bool:
     """Whether a user names a scenario; raises DravikError where there is neither such a scenario nor an aircraft."""
     from dravik.aircraft import sample_names
-    from dravik.flight import is_scenario, scenario_names
+    from dravik.scenarios import is_scenario, scenario_names
 
     path, shipped = Path(name), list(scenario_names())
     known = [*shipped, *sample_names()]
@@ -224,7 +227,7 @@ def _is_scenario(name: str) -> bool:
 
 def _scenario(name: str, refused: Mapping[str, object], values: Mapping[str, str | float]) -> "Scenario":
     """Return a scenario with parameters set; options that only an aircraft takes are refused."""
-    from dravik.flight import load_scenario
+    from dravik.scenarios import load_scenario
 
     for option, given in refused.items():
         if given:
@@ -251,7 +254,7 @@ def _say_reach(scenario: "Scenario") -> None:
 
 def craft_or_scenario(name: str, loading: str, law: list[str] | None) -> "Aircraft":
     """Return the aircraft that a user names, or that of a scenario with its laws, its world and its plan."""
-    from dravik.flight import is_scenario, load_scenario, scenario_names
+    from dravik.scenarios import is_scenario, load_scenario, scenario_names
 
     path, shipped = Path(name), name in scenario_names()
     if (exists(path) and is_scenario(path)) or (shipped and not exists(path)):
@@ -263,14 +266,14 @@ def craft_or_scenario(name: str, loading: str, law: list[str] | None) -> "Aircra
 
 def _watching(craft: "Aircraft", file: str) -> "list[WatchedParameters]":
     """Return the device that watches a file of parameters, if one is named."""
-    from dravik.flight.watched import WatchedParameters
+    from dravik.flight.parameter_file import WatchedParameters
 
     return [WatchedParameters(file, craft.configuration.parameters)] if file else []
 
 
 def _show_route(run: "Recording", course: "CoursePath") -> None:
     """Print how near each point of a route was met."""
-    from dravik.flight.routes import route_log
+    from dravik.guidance.route_device import route_log
 
     log = route_log(run, course)
     rows = [
@@ -282,8 +285,8 @@ def _show_route(run: "Recording", course: "CoursePath") -> None:
 
 
 def _resumed(craft: "Aircraft", path: str) -> "Start":
-    from dravik.flight import read_recording
     from dravik.flight import resume as fly_on
+    from dravik.recording import read_recording
 
     return fly_on(craft, read_recording(path))
 
@@ -313,7 +316,7 @@ def draw(run: "Recording", signals: str, path: str, title: str, limits: Mapping[
 
 def show_landing(run: "Recording") -> None:
     """Print the landing of a flight that has one, and what is wrong with it."""
-    from dravik.flight import landing_in
+    from dravik.validation import landing_in
 
     landing = landing_in(run)
     if landing is None:

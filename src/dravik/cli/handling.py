@@ -6,19 +6,10 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from dravik.cli.common import (
-    AircraftFile,
-    AsJson,
-    Figure,
-    emit,
-    progress_bar,
-    say,
-    settings,
-    show_rows,
-)
-from dravik.cli.conditions import Chosen
-from dravik.cli.groups import Group, grouped
-from dravik.cli.sweeps import Sweeps, sweep_of
+from dravik.cli.shared.common import AircraftFile, AsJson, Figure, emit, progress_bar, say, settings, show_rows
+from dravik.cli.shared.conditions import Chosen
+from dravik.cli.shared.groups import Group, grouped
+from dravik.cli.shared.sweeps import Sweeps, sweep_of
 from dravik.errors import DravikError
 
 if TYPE_CHECKING:
@@ -115,7 +106,7 @@ def handling(
 
 def _sets(craft: "Aircraft", criteria: str, *, has_laws: bool) -> list[str]:
     """Return the sets of criteria that are asked for; of rotorcraft those of hover, unless others are named."""
-    from dravik.handling.judging import ON_A_WING
+    from dravik.handling.assessment import ON_A_WING
 
     if criteria in ("", "all"):
         if craft.definition.mixers:
@@ -131,7 +122,7 @@ def _finish(
 ) -> None:  # fmt: skip
     """Draw, print and leave with 1 where the level is worse than what passes."""
     from dravik.handling import compare_handling, levers_of_level
-    from dravik.handling.moving import words
+    from dravik.handling.level_sensitivity import words
 
     told = words(levers_of_level(moved, found)) if moved is not None else []
     if figure:

@@ -7,18 +7,9 @@ from typing import TYPE_CHECKING, Annotated, Any
 import numpy as np
 import typer
 
-from dravik.cli.common import (
-    AircraftFile,
-    AsJson,
-    Figure,
-    emit,
-    input_settings,
-    progress_bar,
-    say,
-    show_rows,
-)
-from dravik.cli.conditions import Fitted
-from dravik.cli.groups import Group, grouped
+from dravik.cli.shared.common import AircraftFile, AsJson, Figure, emit, input_settings, progress_bar, say, show_rows
+from dravik.cli.shared.conditions import Fitted
+from dravik.cli.shared.groups import Group, grouped
 from dravik.errors import DravikError
 
 if TYPE_CHECKING:
@@ -55,7 +46,7 @@ class Failed(Group):
     def speeds(self, craft: "Aircraft", altitude: str, inputs: dict[str, Any]) -> "list[ControlSpeed]":
         """Return the least control speeds without them; none where all run."""
         from dravik.performance import least_control_speeds
-        from dravik.trimming.sweeping import spread
+        from dravik.trimming.sweeps import spread
 
         if not self.gone():
             if self.banks != ALL_BANKS:
@@ -77,7 +68,7 @@ def limits(
 ) -> None:
     """Find what limits flight: speeds over altitude, load factors and turns over speed, neutral and manoeuvre point."""
     from dravik.performance import flight_envelope, manoeuvre_limits, static_stability
-    from dravik.trimming.sweeping import spread
+    from dravik.trimming.sweeps import spread
 
     craft, altitude = fitted.craft(aircraft), over.altitude
     inputs = dict(input_settings(craft, fitted.set_))

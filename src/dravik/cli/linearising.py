@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 import numpy as np
 import typer
 
-from dravik.cli.common import (
+from dravik.cli.shared.common import (
     AircraftFile,
     AsJson,
     Figure,
@@ -18,16 +18,17 @@ from dravik.cli.common import (
     show_rows,
     written,
 )
-from dravik.cli.conditions import AskedFor, Chosen
-from dravik.cli.groups import Group, grouped
-from dravik.cli.sweeps import Sweeps, sweep_of
+from dravik.cli.shared.conditions import AskedFor, Chosen
+from dravik.cli.shared.groups import Group, grouped
+from dravik.cli.shared.sweeps import Sweeps, sweep_of
 from dravik.units import from_si
 
 if TYPE_CHECKING:
     from dravik.aircraft import Aircraft
-    from dravik.flight import LinearProof, ModelProof
-    from dravik.linear import Derivatives, LinearModel, Modes, RootSensitivity, Transfer
+    from dravik.linear import Derivatives, LinearModel, Modes, RootSensitivity
+    from dravik.systems import Transfer
     from dravik.trimming import TrimPoint
+    from dravik.validation import LinearProof, ModelProof
 
 __all__ = ["linearise", "show_modes"]
 
@@ -167,7 +168,7 @@ def _emit_model(
 
 
 def _whole_proof(craft: "Aircraft", point: "TrimPoint", *, quiet: bool) -> "ModelProof":
-    from dravik.flight import prove_model
+    from dravik.validation import prove_model
 
     with progress_bar(quiet=quiet, what="proving") as told:
         return prove_model(craft, point, told=told)
@@ -293,7 +294,7 @@ def _show_model(model: "LinearModel", modes: "Modes", proof: "LinearProof | None
 
 
 def _proof(point: "TrimPoint", control: str) -> "LinearProof | None":
-    from dravik.flight import prove_linear
+    from dravik.validation import prove_linear
 
     if not control:
         return None

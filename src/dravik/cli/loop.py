@@ -6,17 +6,9 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from dravik.cli.common import (
-    AircraftFile,
-    AsJson,
-    Figure,
-    emit,
-    say,
-    show_rows,
-    written,
-)
-from dravik.cli.conditions import Chosen
-from dravik.cli.groups import Group, grouped
+from dravik.cli.shared.common import AircraftFile, AsJson, Figure, emit, say, show_rows, written
+from dravik.cli.shared.conditions import Chosen
+from dravik.cli.shared.groups import Group, grouped
 from dravik.errors import DravikError
 from dravik.units import in_si
 

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 import numpy as np
 import typer
 
-from dravik.cli.common import (
+from dravik.cli.shared.common import (
     emit,
     get_craft,
     input_settings,
@@ -19,14 +19,14 @@ from dravik.cli.common import (
     show_rows,
 )
 from dravik.errors import DravikError
-from dravik.files import exists, is_folder, write_text
+from dravik.host.files import exists, is_folder, write_text
 
 if TYPE_CHECKING:
     from dravik.aircraft import Aircraft
-    from dravik.cli.conditions import Chosen
-    from dravik.flight.loop_truth import LoopTruth
+    from dravik.cli.shared.conditions import Chosen
     from dravik.loops import LoopPlan, LoopStudy
     from dravik.trimming import TrimPoint
+    from dravik.validation.flown_loops import LoopTruth
 
 __all__ = ["Asked", "run_plan", "run_schedule", "show_locus", "the_plan"]
 
@@ -64,7 +64,7 @@ def run_plan(
         others[pair] = study_loops(craft, plan.changed({name: _value(str(value))}))
     truth = None
     if fly:
-        from dravik.flight.loop_truth import fly_loop
+        from dravik.validation.flown_loops import fly_loop
 
         truth = fly_loop(found, [_value(size.strip()) for size in fly.split(",")], **_at_samples(plan))
     _draw(found, others, truth, files)

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import numpy as np
 import typer
 
-from dravik.cli.common import AircraftFile, AsJson, Loading, emit, finite, get_craft, say, show_rows, written
+from dravik.cli.shared.common import AircraftFile, AsJson, Loading, emit, finite, get_craft, say, show_rows, written
 
 if TYPE_CHECKING:
     from dravik.aero import Coefficients

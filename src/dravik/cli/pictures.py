@@ -6,12 +6,12 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from dravik.cli.common import AsJson, emit, err, finite, say, written
 from dravik.cli.flying import USUAL, draw
+from dravik.cli.shared.common import AsJson, emit, err, finite, say, written
 from dravik.errors import DravikError
 
 if TYPE_CHECKING:
-    from dravik.flight import Recording
+    from dravik.recording import Recording
 
 __all__ = ["axes", "export", "plot"]
 
@@ -33,7 +33,7 @@ def plot(
     as_json: AsJson = False,
 ) -> None:
     """Draw a recording: signals, commanded against actual, with events; its track; or several recordings compared."""
-    from dravik.flight import read_recording
+    from dravik.recording import read_recording
 
     if view not in VIEWS:
         raise DravikError(f"--view {view!r}", expected=", ".join(VIEWS))
@@ -104,7 +104,7 @@ def export(
     """Write a recording's track for maps and viewers, or its signals at a fixed rate."""
     from datetime import datetime
 
-    from dravik.flight import read_recording, write_track
+    from dravik.recording import read_recording, write_track
 
     run = read_recording(recording)
     if Path(save).suffix in (".csv", ".parquet", ".npz", ".h5"):

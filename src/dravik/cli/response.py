@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from dravik.cli.common import (
+from dravik.cli.shared.common import (
     AircraftFile,
     AsJson,
     Figure,
@@ -17,14 +17,15 @@ from dravik.cli.common import (
     show_rows,
     written,
 )
-from dravik.cli.conditions import Chosen
-from dravik.cli.groups import Group, grouped
+from dravik.cli.shared.conditions import Chosen
+from dravik.cli.shared.groups import Group, grouped
 from dravik.errors import DravikError
 from dravik.units import from_si
 
 if TYPE_CHECKING:
     from dravik.aircraft import Aircraft
-    from dravik.linear import LinearModel, LinearSystem
+    from dravik.linear import LinearModel
+    from dravik.systems import LinearSystem
 
 __all__ = ["response"]
 
@@ -104,8 +105,8 @@ def _draw(
 
 
 def _move(model: "LinearModel", mode: str, file: str, *, quiet: bool) -> None:
-    from dravik.flight import mode_motion
     from dravik.report import write_animation
+    from dravik.validation import mode_motion
 
     run = mode_motion(model, mode)
     with progress_bar(quiet=quiet, what="drawing") as told:
@@ -114,7 +115,7 @@ def _move(model: "LinearModel", mode: str, file: str, *, quiet: bool) -> None:
 
 def _row(system: "LinearSystem", pair: tuple[str, str], label: str) -> dict[str, object]:
     """Return the figures of one channel, SI."""
-    from dravik.linear import answer, frequency_answer
+    from dravik.systems import answer, frequency_answer
 
     over, step = frequency_answer(system, *pair), answer(system, *pair).figures()
     gain, at = over.peak()

@@ -5,7 +5,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from dravik.cli.common import (
+from dravik.cli.shared.common import (
     AircraftFile,
     AsJson,
     Laws,
@@ -18,8 +18,8 @@ from dravik.cli.common import (
     settings,
     show_rows,
 )
-from dravik.cli.conditions import AskedFor, Fitted
-from dravik.cli.groups import grouped
+from dravik.cli.shared.conditions import AskedFor, Fitted
+from dravik.cli.shared.groups import grouped
 
 if TYPE_CHECKING:
     from dravik.performance import Landing, TakeOff

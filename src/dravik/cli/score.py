@@ -4,12 +4,13 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from dravik.cli.common import AsJson, emit, say, settings, show_rows
 from dravik.cli.flying import show_landing
+from dravik.cli.shared.common import AsJson, emit, say, settings, show_rows
 from dravik.units import from_si
 
 if TYPE_CHECKING:
-    from dravik.flight import Followed, Recording
+    from dravik.recording import Recording
+    from dravik.validation import Followed
 
 __all__ = ["score"]
 
@@ -30,7 +31,8 @@ def score(
 
     Of a flight that lands also the landing, over every touch.
     """
-    from dravik.flight import landing_in, read_recording, scorecard
+    from dravik.recording import read_recording
+    from dravik.validation import landing_in, scorecard
 
     pairs = {n: str(v) for n, v in settings(target, "--target").items()} if target else None
     runs = {path: read_recording(path) for path in [recording, *(beside or [])]}

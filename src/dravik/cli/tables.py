@@ -7,9 +7,9 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from dravik.cli.common import AsJson, emit, err, finite, say, show_rows, written
+from dravik.cli.shared.common import AsJson, emit, err, finite, say, show_rows, written
 from dravik.errors import DravikError
-from dravik.files import exists, is_folder
+from dravik.host.files import exists, is_folder
 from dravik.units import quantity
 
 if TYPE_CHECKING:

@@ -5,17 +5,9 @@ from typing import Annotated
 
 import typer
 
-from dravik.cli.common import (
-    AircraftFile,
-    AsJson,
-    Figure,
-    emit,
-    say,
-    show_rows,
-    written,
-)
-from dravik.cli.conditions import Chosen
-from dravik.cli.groups import Group, grouped
+from dravik.cli.shared.common import AircraftFile, AsJson, Figure, emit, say, show_rows, written
+from dravik.cli.shared.conditions import Chosen
+from dravik.cli.shared.groups import Group, grouped
 
 __all__ = ["task"]
 

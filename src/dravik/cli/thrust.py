@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import numpy as np
 import typer
 
-from dravik.cli.common import (
+from dravik.cli.shared.common import (
     AircraftFile,
     AsJson,
     Loading,

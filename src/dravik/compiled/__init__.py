@@ -5,7 +5,7 @@ half a second for the compiler to load.
 """
 
 from dravik.compiled.functions import address_of, compiled, inlined, intrinsic
-from dravik.compiled.objects import MachineCode, host_machine, kept
+from dravik.compiled.object_files import MachineCode, host_machine, kept
 
 __all__ = [
     "MachineCode",

@@ -9,9 +9,9 @@ from typing import Any, ClassVar, TypeVar, cast
 
 import numpy as np
 
-from dravik.compiled.doors import Door, Kinds, is_tuple_class, kinds_of, numbers_as
-from dravik.compiled.objects import kept
-from dravik.waiting import announced
+from dravik.compiled.call_wrappers import Door, Kinds, is_tuple_class, kinds_of, numbers_as
+from dravik.compiled.object_files import kept
+from dravik.host.notices import announced
 
 __all__ = ["address_of", "compiled", "inlined", "intrinsic"]
 
@@ -119,7 +119,7 @@ class Compiled(ForCompiler):
         return f"{self._meaning}-{sha256(repr(spelled).encode()).hexdigest()[:8]}"
 
     def _make(self, kinds: Kinds) -> tuple[str, dict[str, Any]]:
-        from dravik.compiled.making import machine_text
+        from dravik.compiled.modules import machine_text
 
         with announced(self.__name__):
             return machine_text(self.dispatcher, kinds)

@@ -12,9 +12,9 @@ from typing import Annotated, NamedTuple
 import numpy as np
 from pydantic import Field
 
-from dravik.contributions import Contributions, lever_arm
 from dravik.definition.fields import Damping, Formula, Model, Position, PositiveLength, Stiffness
 from dravik.formula import Guard
+from dravik.formula.contributions import Contributions, lever_arm
 from dravik.frames import body_from_station
 
 __all__ = ["Leg", "add_ground", "add_leg", "contact_states", "guard"]

@@ -10,7 +10,7 @@ import tomli
 from pydantic import BaseModel, ValidationError
 
 from dravik.errors import DefinitionError, DravikError, nearest
-from dravik.files import inside, read_text
+from dravik.host.files import inside, read_text
 
 __all__ = ["KeyLines", "kind_tag", "read_definition", "validate"]
 

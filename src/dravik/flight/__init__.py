@@ -1,4 +1,4 @@
-"""Things that happen over time: control histories, flights, recordings, and proofs by flying."""
+"""Flights: starts, control histories, devices, and the core that integrates from beat to beat."""
 
 import lazy_loader
 

@@ -10,8 +10,8 @@ from dravik.aircraft import Aircraft
 from dravik.errors import FlightError
 from dravik.flight.schedule import Schedule
 from dravik.kernel import Workspace
-from dravik.kernel.motion import evaluate
 from dravik.kernel.program import EVERYTHING, MOTION
+from dravik.motion.equations import evaluate
 
 __all__ = ["fly_adaptively"]
 

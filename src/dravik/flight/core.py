@@ -11,22 +11,22 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.aircraft import Aircraft
-from dravik.aircraft.parameters import parameter_in_si
+from dravik.aircraft.settings import parameter_in_si
 from dravik.errors import DravikError, FlightError, require
 from dravik.flight import pauses
-from dravik.flight.bodies import AircraftBody, body_of
 from dravik.flight.devices import Tasks
-from dravik.flight.gusts import PERIOD
-from dravik.flight.instants import SavedFlight, Start, Startable, following_of
 from dravik.flight.options import Options, check_options, steps_between
-from dravik.flight.origin import ending, origin
-from dravik.flight.recording import Event, Recording, event_rows
+from dravik.flight.plants_flown import AircraftBody, body_of
+from dravik.flight.provenance import ending, origin
 from dravik.flight.rows import NEVER, Rows
 from dravik.flight.schedule import Schedule
-from dravik.flight.writing import RecordingWriter
-from dravik.kernel.integrate import LAST_EVALUATED, LAST_RECORDED, LAST_UNTOUCHED
+from dravik.flight.snapshots import SavedFlight, Start, Startable, following_of
 from dravik.kernel.program import EVENT_COUNT, NOT_FINITE, OUTSIDE_TABLE, PAUSED, STOP_EVENT
+from dravik.motion.integration import LAST_EVALUATED, LAST_RECORDED, LAST_UNTOUCHED
 from dravik.plants import Plant
+from dravik.recording.recording import Event, Recording, event_rows
+from dravik.recording.writing import RecordingWriter
+from dravik.surroundings.gusts import PERIOD
 from dravik.trimming import PlantTrim, TrimPoint
 from dravik.units import from_si, quantity
 

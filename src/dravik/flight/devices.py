@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 
 from dravik.definition import arguments
 from dravik.errors import DravikError, nearest
-from dravik.flight.bodies import Body
+from dravik.flight.plants_flown import Body
 
 __all__ = ["Device", "Task", "Tasks"]
 

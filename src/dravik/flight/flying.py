@@ -8,15 +8,15 @@ import numpy as np
 from dravik.aircraft import Aircraft
 from dravik.errors import DravikError
 from dravik.flight.adaptive import fly_adaptively
-from dravik.flight.bodies import AircraftBody
 from dravik.flight.core import Flight
-from dravik.flight.instants import Startable
 from dravik.flight.options import Options
-from dravik.flight.recording import Event, Recording
+from dravik.flight.plants_flown import AircraftBody
+from dravik.flight.snapshots import Startable
+from dravik.host.cores import matrices_in_one_thread
 from dravik.kernel.program import OUTSIDE_TABLE
 from dravik.linear import longest_step
 from dravik.plants import Plant
-from dravik.threads import matrices_in_one_thread
+from dravik.recording.recording import Event, Recording
 from dravik.units import quantity
 
 __all__ = ["fly"]

@@ -7,7 +7,7 @@ from typing import Any, TypedDict
 from dravik.errors import DravikError, nearest
 from dravik.flight.devices import Device
 from dravik.flight.histories import History
-from dravik.flight.turbulence import Turbulence
+from dravik.surroundings.turbulence import Turbulence
 from dravik.units import quantity
 
 __all__ = ["Options", "check_options", "steps_between"]

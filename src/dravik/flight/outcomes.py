@@ -3,12 +3,12 @@
 import numpy as np
 
 from dravik.aircraft import Aircraft
-from dravik.aircraft.finite import not_finite
-from dravik.flight.recording import Event
+from dravik.aircraft.finite_values import not_finite
 from dravik.kernel import RIGID_STATES, Workspace
-from dravik.kernel.integrate import BEFORE, SLOPE
-from dravik.kernel.motion import evaluate
 from dravik.kernel.program import EVENT_COUNT, EVERYTHING, N_EVENTS, OUTSIDE_TABLE
+from dravik.motion.equations import evaluate
+from dravik.motion.integration import BEFORE, SLOPE
+from dravik.recording.recording import Event
 
 __all__ = ["failure", "logged_events"]
 

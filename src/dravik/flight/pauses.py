@@ -7,17 +7,17 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.aircraft import Aircraft
-from dravik.aircraft.faults import Gust
-from dravik.aircraft.laws import engagements, followers
-from dravik.aircraft.machines import END
-from dravik.aircraft.parameters import parameter_in_si
-from dravik.aircraft.specs import EventSpec
+from dravik.aircraft.compiling.built import EventSpec
+from dravik.aircraft.description.faults import Gust
+from dravik.aircraft.description.laws import engagements, followers
+from dravik.aircraft.settings import parameter_in_si
 from dravik.errors import DravikError
 from dravik.flight import histories
 from dravik.flight.histories import History
-from dravik.flight.recording import Event
 from dravik.kernel import Workspace
 from dravik.kernel.program import EVENT_COUNT, EVENTS, N_EVENTS
+from dravik.mode_logic.modes import END
+from dravik.recording.recording import Event
 
 __all__ = ["Change", "begin", "change_inputs", "enter", "follow", "gust_of", "happened", "switched"]
 

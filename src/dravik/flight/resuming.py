@@ -7,8 +7,8 @@ import numpy as np
 
 from dravik.aircraft import Aircraft
 from dravik.errors import DravikError
-from dravik.flight.instants import Start
-from dravik.flight.recording import Recording
+from dravik.flight.snapshots import Start
+from dravik.recording.recording import Recording
 
 __all__ = ["resume"]
 

@@ -5,7 +5,7 @@ from collections.abc import Iterable, Mapping
 import numpy as np
 from numpy.typing import NDArray
 
-from dravik.flight.bodies import Body
+from dravik.flight.plants_flown import Body
 
 __all__ = ["Rows"]
 

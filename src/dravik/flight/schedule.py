@@ -10,11 +10,11 @@ from numpy.typing import NDArray
 
 from dravik.compiled import compiled
 from dravik.errors import DravikError, require
-from dravik.flight.bodies import AircraftBody, Body
-from dravik.flight.gusts import PERIOD, GustStream
 from dravik.flight.histories import History, parse_history
-from dravik.flight.recording import Event
-from dravik.flight.turbulence import Turbulence
+from dravik.flight.plants_flown import AircraftBody, Body
+from dravik.recording.recording import Event
+from dravik.surroundings.gusts import PERIOD, GustStream
+from dravik.surroundings.turbulence import Turbulence
 from dravik.units import KINDS
 
 __all__ = ["Following", "Schedule"]

@@ -11,13 +11,13 @@ from numpy.typing import NDArray
 from dravik.aircraft import Aircraft
 from dravik.definition import arguments
 from dravik.errors import DravikError, FlightError
-from dravik.flight.bodies import AircraftBody
 from dravik.flight.core import MOST_STEPS, Flight
-from dravik.flight.instants import SavedFlight, Startable
 from dravik.flight.options import Options
-from dravik.flight.recording import Event, Recording
+from dravik.flight.plants_flown import AircraftBody
+from dravik.flight.snapshots import SavedFlight, Startable
 from dravik.linear import Moment
 from dravik.plants import Plant
+from dravik.recording.recording import Event, Recording
 from dravik.units import in_si, kind_of_unit, quantity
 
 __all__ = ["Session"]

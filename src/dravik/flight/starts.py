@@ -13,7 +13,7 @@ from dravik.aircraft import Aircraft
 from dravik.definition.fields import Angle, AngularRate, Length, Model, Speed
 from dravik.definition.toml import KeyLines, kind_tag, validate
 from dravik.errors import DravikError, nearest, require
-from dravik.flight.instants import Start
+from dravik.flight.snapshots import Start
 from dravik.trimming import TrimPoint, on_ground, trim
 from dravik.units import in_si, kind_of_unit
 

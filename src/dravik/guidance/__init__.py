@@ -1,6 +1,6 @@
 """Where to fly: routes and their paths over the ground, the law that follows them, and points in space for rockets."""
 
-from dravik.guidance.course import Follower, Steering
+from dravik.guidance.follower import Follower, Steering
 from dravik.guidance.path import Arc, Line, Path, build_path
 from dravik.guidance.route import Point, Route, read_route
 

@@ -9,9 +9,9 @@ from pydantic import Field, model_validator
 
 from dravik.definition.fields import Angle, Length, Model, PositiveLength, Speed
 from dravik.definition.toml import KeyLines, read_definition, validate
-from dravik.earth import curvature_radii
 from dravik.errors import DravikError, require
-from dravik.files import as_path
+from dravik.host.files import as_path
+from dravik.surroundings.earth import curvature_radii
 from dravik.tables.csvfile import Sheet
 
 __all__ = ["Place", "Point", "Route", "read_route"]

@@ -1,19 +1,19 @@
 """Handling qualities: modes and responses held against published criteria."""
 
 from dravik.handling.agility import Change, attitude_changes
+from dravik.handling.assessment import SETS, handling_qualities
 from dravik.handling.attitude import Bandwidth, Dropback, TrackingPilot, bandwidth, dropback, tracking_pilot
 from dravik.handling.comfort import Discomfort, discomfort
 from dravik.handling.criteria import Assessment, Criterion
 from dravik.handling.equivalent import EquivalentSystem, fit_equivalent, mismatch_envelopes
 from dravik.handling.forces import PitchForce
-from dravik.handling.judging import SETS, handling_qualities
+from dravik.handling.level_sensitivity import Lever, levers_of_level
+from dravik.handling.maps import HandlingMap, compare_handling, handling_map
 from dravik.handling.modal import modal_criteria
-from dravik.handling.moving import Lever, levers_of_level
 from dravik.handling.pilot import TASKS, FlownTask, fly_task
+from dravik.handling.pitch_steps import PitchStep, c_star, pitch_step
 from dravik.handling.ride import Ride, ride, ride_flown
 from dravik.handling.rolling import time_to_bank
-from dravik.handling.stepped import PitchStep, c_star, pitch_step
-from dravik.handling.survey import HandlingMap, compare_handling, handling_map
 
 __all__ = [
     "SETS",

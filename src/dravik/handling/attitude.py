@@ -15,7 +15,7 @@ from numpy.typing import ArrayLike, NDArray
 
 from dravik.definition import arguments
 from dravik.errors import DravikError, require
-from dravik.linear import Answer
+from dravik.systems import Answer
 
 __all__ = ["Bandwidth", "Dropback", "TrackingPilot", "bandwidth", "dropback", "tracking_pilot"]
 
@@ -177,7 +177,7 @@ def dropback(step: Answer, *, hold: float | None = None) -> Dropback:
 
     >>> import dravik as dv
     >>> rate = dv.LinearSystem.filtered("q", "stick", [4.0, 4.0], [1.0, 2.8, 4.0])
-    >>> round(dropback(dv.linear.answer(rate, "q", "stick", duration=12.0)).value, 3)
+    >>> round(dropback(dv.systems.answer(rate, "q", "stick", duration=12.0)).value, 3)
     0.3
     """
     require(step, Answer, "the pitch rate's answer", "answer(model, 'q', stick)")

@@ -6,9 +6,9 @@ from dravik.aircraft import Aircraft
 from dravik.constants import POUND_FORCE
 from dravik.definition import arguments
 from dravik.errors import DravikError
-from dravik.handling.asymmetric import settings_of
 from dravik.handling.criteria import NONE, Criterion
 from dravik.handling.limits import Limits, boundaries
+from dravik.handling.sideslip_and_failure import settings_of
 from dravik.performance import static_stability
 from dravik.trimming import TrimPoint
 

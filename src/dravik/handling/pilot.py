@@ -16,10 +16,11 @@ from dravik.aircraft import Aircraft
 from dravik.constants import STANDARD_GRAVITY
 from dravik.definition import arguments
 from dravik.errors import DravikError, require
-from dravik.flight import Recording, fly
+from dravik.flight import fly
 from dravik.handling.attitude import TrackingPilot, tracking_pilot
 from dravik.handling.responses import SLOW, attitude_channel, pilot_input
 from dravik.linear import linearise
+from dravik.recording import Recording
 from dravik.trimming import TrimPoint
 from dravik.units import in_si
 

@@ -15,8 +15,9 @@ from dravik.handling.criteria import NONE, Criterion
 from dravik.handling.equivalent import EquivalentSystem, fit_equivalent
 from dravik.handling.limits import along, boundaries, limits
 from dravik.handling.modal import entry, load_factor_sensitivity
-from dravik.handling.stepped import c_star, c_star_criterion, pitch_step_criteria
-from dravik.linear import LinearModel, answer
+from dravik.handling.pitch_steps import c_star, c_star_criterion, pitch_step_criteria
+from dravik.linear import LinearModel
+from dravik.systems import answer
 
 __all__ = [
     "attitude_channel", "doubling", "pilot_input", "pitch_equivalent", "pitch_responses", "rate_limit_onset",

@@ -11,11 +11,12 @@ from dravik.aircraft import Aircraft
 from dravik.constants import STANDARD_GRAVITY
 from dravik.definition import arguments
 from dravik.errors import DravikError, require
-from dravik.flight import Start, Turbulence, fly
-from dravik.flight.turbulence import COMPONENTS, gust_filter
+from dravik.flight import Start, fly
 from dravik.frames import body_from_station
-from dravik.linear import LinearModel, LinearSystem, connect, linearise
-from dravik.threads import in_threads
+from dravik.host.cores import in_threads
+from dravik.linear import LinearModel, linearise
+from dravik.surroundings.turbulence import COMPONENTS, Turbulence, gust_filter
+from dravik.systems import LinearSystem, connect
 from dravik.trimming import TrimPoint
 from dravik.units import in_si
 

@@ -7,11 +7,13 @@ import numpy as np
 from dravik.aircraft import Aircraft
 from dravik.definition import arguments
 from dravik.errors import DravikError, require
-from dravik.flight import Recording, fly, step
+from dravik.flight import fly, step
 from dravik.handling.criteria import NONE, Criterion
 from dravik.handling.limits import boundaries, limits
 from dravik.handling.responses import SLOW
-from dravik.linear import LinearModel, answer
+from dravik.linear import LinearModel
+from dravik.recording import Recording
+from dravik.systems import answer
 from dravik.trimming import TrimPoint
 from dravik.units import in_si
 

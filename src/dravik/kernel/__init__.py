@@ -1,6 +1,5 @@
-"""The compiled kernel: it interprets the tape, sums forces and moments, and integrates the motion."""
+"""The compiled kernel: programs of tapes, the interpreter that runs them, and their machine code."""
 
-from dravik.kernel.linking import linked
 from dravik.kernel.program import PointLoad, Program, RigidBody, Workspace, build_program, new_workspace
 from dravik.kernel.signals import BASE_SIGNALS, RIGID_STATES, BaseSignal
 
@@ -13,6 +12,5 @@ __all__ = [
     "RigidBody",
     "Workspace",
     "build_program",
-    "linked",
     "new_workspace",
 ]

@@ -9,7 +9,8 @@ from numpy.typing import NDArray
 from dravik.compiled import compiled, inlined
 from dravik.formula import opcodes as op
 from dravik.formula.layout import SHAPE_HEADER
-from dravik.kernel.calling import call_own_code, call_run_tape
+from dravik.kernel.calls import call_own_code, call_run_tape
+from dravik.kernel.grouped_lookup import weigh_eight, weigh_four, weigh_one, weigh_two
 from dravik.kernel.program import (
     AXIS_SIZE,
     AXIS_START,
@@ -25,7 +26,6 @@ from dravik.kernel.program import (
     Program,
     Workspace,
 )
-from dravik.kernel.wide import weigh_eight, weigh_four, weigh_one, weigh_two
 from dravik.tables.lookup import hermite, locate, spread
 
 __all__ = ["run_stage", "run_tape"]

@@ -9,11 +9,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.constants import STANDARD_GRAVITY
-from dravik.earth import curvature_radii
 from dravik.formula.arrange import Stage
 from dravik.formula.layout import Tape
 from dravik.formula.opcodes import ARITY
 from dravik.kernel.signals import BASE_SIGNALS, RIGID_STATES
+from dravik.surroundings.earth import curvature_radii
 
 __all__ = ["AXES", "PointLoad", "Program", "RigidBody", "Workspace", "build_program", "new_workspace"]
 

@@ -9,9 +9,9 @@ from numpy.typing import NDArray
 
 from dravik.aircraft.plant import COORDINATES
 from dravik.errors import DravikError, require
-from dravik.kernel.chart import N_CHART
 from dravik.linear.model import LinearModel
-from dravik.linear.moment import Moment
+from dravik.linear.operating_point import Moment
+from dravik.motion.minimal_coordinates import N_CHART
 from dravik.trimming import TrimPoint
 
 __all__ = ["AXES", "in_axes"]

@@ -17,8 +17,8 @@ from numpy.typing import NDArray
 from dravik.aircraft import Aircraft
 from dravik.errors import DravikError, require
 from dravik.frames import body_from_station
-from dravik.kernel.motion import loads_by_rates
 from dravik.kernel.program import N_RIGID
+from dravik.motion.equations import loads_by_rates
 from dravik.trimming import TrimPoint
 
 if TYPE_CHECKING:

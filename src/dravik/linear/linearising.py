@@ -7,14 +7,14 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from dravik.aircraft import Aircraft, Opening
-from dravik.aircraft.finite import refuse_not_finite
+from dravik.aircraft.finite_values import refuse_not_finite
 from dravik.aircraft.plant import AircraftPlant
 from dravik.definition import arguments
 from dravik.errors import DravikError, require
-from dravik.kernel.chart import jacobian
 from dravik.linear.axes import in_axes
 from dravik.linear.model import Kink, LinearModel
-from dravik.linear.moment import Moment
+from dravik.linear.operating_point import Moment
+from dravik.motion.minimal_coordinates import jacobian
 from dravik.plants import Columns, Plant
 from dravik.trimming import TrimPoint
 

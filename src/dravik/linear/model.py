@@ -7,9 +7,9 @@ from typing import Self
 import numpy as np
 from numpy.typing import NDArray
 
+from dravik.linear.approximations import ShortForm, short_forms
 from dravik.linear.modes import Modes, find_modes
-from dravik.linear.short_forms import ShortForm, short_forms
-from dravik.linear.system import LinearSystem
+from dravik.systems.system import LinearSystem
 
 __all__ = ["Kink", "LinearModel"]
 

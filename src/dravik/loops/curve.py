@@ -9,8 +9,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.errors import DravikError
-from dravik.linear import LinearSystem
-from dravik.linear.reduction import transmission_zeros
+from dravik.systems import LinearSystem
+from dravik.systems.reduction import transmission_zeros
 
 __all__ = ["LoopCurve", "border_of", "count_growing", "least"]
 

@@ -11,7 +11,7 @@ import numpy as np
 
 from dravik.definition import arguments
 from dravik.errors import DravikError, require
-from dravik.linear import LinearSystem
+from dravik.systems import LinearSystem
 from dravik.units import in_si
 
 __all__ = ["PID", "lag", "lead", "notch", "sampled_loop"]

@@ -12,11 +12,12 @@ from numpy.typing import NDArray
 from dravik.aircraft import Aircraft
 from dravik.definition import arguments
 from dravik.errors import DravikError, require
-from dravik.linear import LinearSystem, Moment, linearise
-from dravik.linear.migration import matched
-from dravik.linear.reduction import transmission_zeros
+from dravik.linear import Moment, linearise
+from dravik.linear.root_paths import matched
 from dravik.loops.curve import least
 from dravik.loops.margins import margins
+from dravik.systems import LinearSystem
+from dravik.systems.reduction import transmission_zeros
 from dravik.trimming import TrimPoint
 
 if TYPE_CHECKING:

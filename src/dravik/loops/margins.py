@@ -13,8 +13,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.errors import DravikError, require
-from dravik.linear import LinearSystem
 from dravik.loops.curve import INFINITE, UNBOUNDED, LoopCurve, border_of, count_growing, least
+from dravik.systems import LinearSystem
 from dravik.units import in_si
 
 if TYPE_CHECKING:

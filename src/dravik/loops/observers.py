@@ -12,10 +12,10 @@ from numpy.typing import NDArray
 
 from dravik.definition import arguments
 from dravik.errors import DravikError, require
-from dravik.linear import LinearSystem
-from dravik.loops.placing import Regulator, checked, rows_of
 from dravik.loops.regulators import weights
 from dravik.loops.riccati import solve_riccati
+from dravik.loops.root_assignment import Regulator, checked, rows_of
+from dravik.systems import LinearSystem
 
 __all__ = ["Observer", "kalman", "with_observer"]
 
@@ -78,7 +78,7 @@ def with_observer(regulator: Regulator, observer: Observer) -> LinearSystem:
     Its own inputs are what it gives, as the observer knows them. Raises DravikError for a regulator that does not
     measure the observer's states, and for other inputs of the plant than those it moves.
 
-    >>> from dravik.loops.placing import place
+    >>> from dravik.loops.root_assignment import place
     >>> system = LinearSystem.of([[0.0]], [[1.0]], states=["x"], inputs=["w"])
     >>> both = with_observer(place(system, [-1.0]), kalman(system, noise={"w": 2.0}, sensors={"x": 1.0}))
     >>> both.inputs, both.outputs, both.poles().real.round(9).tolist()

@@ -12,11 +12,11 @@ import numpy as np
 
 from dravik.definition import arguments
 from dravik.errors import DravikError, require
-from dravik.linear import LinearSystem, StepFigures, answer
-from dravik.loops.closing import closed_pid
+from dravik.loops.closed_loops import closed_pid
 from dravik.loops.curve import LoopCurve, least
 from dravik.loops.elements import PID
 from dravik.loops.margins import Margins, margins
+from dravik.systems import LinearSystem, StepFigures, answer
 from dravik.units import in_si
 
 __all__ = ["KINDS", "Choice", "pid_choices", "pid_for", "plant_sign"]

@@ -10,7 +10,7 @@ from dravik.definition import arguments
 from dravik.definition.fields import Angle, AngularRate, Duration, Model, PositiveAngularRate
 from dravik.definition.toml import read_definition
 from dravik.errors import DravikError
-from dravik.files import as_path
+from dravik.host.files import as_path
 
 __all__ = ["Element", "LoopEntry", "LoopPlan", "Requirements", "read_loops"]
 

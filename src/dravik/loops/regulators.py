@@ -15,9 +15,9 @@ from numpy.typing import NDArray
 
 from dravik.definition import arguments
 from dravik.errors import DravikError
-from dravik.linear import LinearSystem
-from dravik.loops.placing import Regulator, as_system, checked, roots_of, rows_of
 from dravik.loops.riccati import solve_riccati
+from dravik.loops.root_assignment import Regulator, as_system, checked, roots_of, rows_of
+from dravik.systems import LinearSystem
 from dravik.units import KINDS, in_si
 
 __all__ = ["optimal_outputs", "optimal_states", "tracked", "weights"]

@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.errors import DravikError
-from dravik.linear.reduction import sizes
+from dravik.systems.reduction import sizes
 
 __all__ = ["residual", "solve_riccati"]
 

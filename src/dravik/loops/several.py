@@ -13,9 +13,9 @@ from numpy.typing import NDArray
 
 from dravik.definition import arguments
 from dravik.errors import DravikError, require
-from dravik.linear import LinearSystem
 from dravik.loops.curve import STANDING
 from dravik.loops.margins import DiscFigures, Margins, margins
+from dravik.systems import LinearSystem
 
 __all__ = ["SeveralMargins", "one_of", "several_margins"]
 

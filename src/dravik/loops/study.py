@@ -10,16 +10,17 @@ import numpy as np
 
 from dravik.aircraft import Aircraft, LawDefinition
 from dravik.errors import DravikError, require
-from dravik.linear import Answer, LinearModel, LinearSystem, Moment, StepFigures, answer
-from dravik.linear.rates import linearise_as_run
-from dravik.loops.closing import Closed, SteadyErrors, steady_errors
+from dravik.linear import LinearModel, Moment
+from dravik.linear.sampled_laws import linearise_as_run
+from dravik.loops.closed_loops import Closed, SteadyErrors, steady_errors
 from dravik.loops.curve import least
-from dravik.loops.designing import Wish, gain_for
 from dravik.loops.elements import PID, lag, lead, notch, sampled_loop
+from dravik.loops.gains import Wish, gain_for
 from dravik.loops.margins import Margins, margins
 from dravik.loops.pid_design import pid_for, plant_sign
-from dravik.loops.placing import as_system
 from dravik.loops.plan import DESIGNED, LoopEntry, LoopPlan
+from dravik.loops.root_assignment import as_system
+from dravik.systems import Answer, LinearSystem, StepFigures, answer
 from dravik.trimming import TrimPoint, trim
 
 __all__ = ["Check", "ClosedLoop", "LoopStudy", "controller_of", "study_loops"]

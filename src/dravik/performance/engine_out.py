@@ -9,7 +9,7 @@ from dravik.aircraft import Aircraft
 from dravik.errors import DravikError
 from dravik.performance.limits import slowest_from, usual_speeds
 from dravik.trimming import Family
-from dravik.trimming.posing import levers_of
+from dravik.trimming.named_conditions import levers_of
 from dravik.trimming.solve import condition_of
 from dravik.units import in_si
 

@@ -9,20 +9,20 @@ import numpy as np
 from pydantic import Field, ValidationError
 
 from dravik.aircraft import Aircraft
-from dravik.aircraft.loadings import parts_of
-from dravik.aircraft.schema import Loading
+from dravik.aircraft.description.loadings import parts_of
+from dravik.aircraft.description.schema import Loading
 from dravik.definition import arguments
 from dravik.definition.fields import Duration, Length, Model, PositiveLength
 from dravik.definition.toml import read_definition
 from dravik.errors import DravikError, TrimError
-from dravik.files import as_path
 from dravik.frames import station_from_body
+from dravik.host.files import as_path
 from dravik.mass import combine
 from dravik.performance.level import fuel_of, store_of
 from dravik.performance.runway import away_from_ground
 from dravik.performance.stability import in_numbers
 from dravik.trimming import TrimPoint, on_ground, trim
-from dravik.trimming.posing import levers_of
+from dravik.trimming.named_conditions import levers_of
 
 __all__ = ["FuelLeg", "FuelPlan", "FuelUse", "LegUse", "fuel_for", "read_fuel_plan"]
 

@@ -18,7 +18,7 @@ from dravik.constants import STANDARD_GRAVITY
 from dravik.definition import arguments
 from dravik.errors import DravikError
 from dravik.trimming import TrimPoint, on_ground, stall_speed, trim
-from dravik.trimming.posing import levers_of
+from dravik.trimming.named_conditions import levers_of
 from dravik.units import in_si
 
 __all__ = ["Landing", "RunwayRules", "TakeOff", "away_from_ground", "landing", "take_off"]

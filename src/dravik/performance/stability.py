@@ -8,10 +8,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.aircraft import Aircraft
-from dravik.aircraft.schema import Loading
+from dravik.aircraft.description.schema import Loading
 from dravik.errors import DravikError
 from dravik.trimming import Family, TrimPoint, trim
-from dravik.trimming.family import Continuation
+from dravik.trimming.continuation import Continuation
 from dravik.trimming.solve import condition_of
 
 __all__ = ["StaticStability", "StickForce", "in_numbers", "static_stability"]

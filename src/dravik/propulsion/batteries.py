@@ -10,7 +10,7 @@ from collections.abc import Mapping
 
 import numpy as np
 
-from dravik.contributions import Contributions
+from dravik.formula.contributions import Contributions
 from dravik.propulsion.engines import Battery, Drive, Electric, PropellerEngine
 from dravik.tables import Axis, Table
 

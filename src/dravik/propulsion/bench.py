@@ -9,8 +9,8 @@ from numpy.typing import NDArray
 
 from dravik.constants import SEA_LEVEL_DENSITY
 from dravik.errors import DravikError
-from dravik.fitting import fit, half_width
 from dravik.tables import Sheet
+from dravik.tables.fitting import fit, half_width
 
 __all__ = ["BenchPoint", "BenchResult", "MotorConstants", "reduce_bench"]
 

@@ -6,8 +6,8 @@ from pathlib import Path
 import numpy as np
 
 from dravik.constants import SEA_LEVEL_PRESSURE
-from dravik.contributions import Contributions, unit_vector
 from dravik.errors import DravikError
+from dravik.formula.contributions import Contributions, unit_vector
 from dravik.propulsion.engines import JetEngine, SolidMotor, ThrustEngine
 from dravik.tables import Axis, Sheet, Table
 

@@ -5,8 +5,8 @@ from collections.abc import Mapping, Sequence
 import numpy as np
 from numpy.typing import NDArray
 
-from dravik.contributions import Contributions, unit_vector
 from dravik.errors import DravikError, nearest
+from dravik.formula.contributions import Contributions, unit_vector
 from dravik.frames import body_from_station
 from dravik.propulsion.engines import Mixer, PropellerEngine, ThrustEngine
 

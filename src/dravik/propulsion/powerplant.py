@@ -2,7 +2,7 @@
 
 from collections.abc import Callable, Mapping
 
-from dravik.contributions import Contributions
+from dravik.formula.contributions import Contributions
 from dravik.propulsion.batteries import add_battery
 from dravik.propulsion.direct import add_jet, add_solid_motor, add_thrust
 from dravik.propulsion.engines import (

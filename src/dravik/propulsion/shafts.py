@@ -12,8 +12,8 @@ from collections.abc import Mapping
 import numpy as np
 
 from dravik.constants import SEA_LEVEL_DENSITY
-from dravik.contributions import Contributions, Vector, lever_arm, unit_vector
 from dravik.errors import DravikError, nearest
+from dravik.formula.contributions import Contributions, Vector, lever_arm, unit_vector
 from dravik.propulsion.engines import Battery, Drive, Electric, Piston, PropellerEngine, PropellerEntry, Turbine
 from dravik.tables import Table
 
@@ -212,7 +212,7 @@ def _add_piston(out: Contributions, name: str, drive: Piston) -> None:
     That is the power at the shaft: what is taken off is the friction, which does not change with height. With another
     friction stated, the torque before it is such that the same is left at the shaft.
     """
-    from dravik.atmosphere import standard_air
+    from dravik.surroundings.atmosphere import standard_air
 
     keys = ("engines", name)
     full = SEA_LEVEL_DENSITY if drive.critical_altitude <= 0.0 else float(standard_air(drive.critical_altitude, 0.0)[2])

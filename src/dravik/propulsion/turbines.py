@@ -13,9 +13,9 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 from pydantic import BeforeValidator, Field, ValidationError
 
-from dravik.atmosphere import air_at
 from dravik.definition.fields import Model
 from dravik.errors import DravikError
+from dravik.surroundings.atmosphere import air_at
 from dravik.tables import Axis, Table
 from dravik.units import in_si
 

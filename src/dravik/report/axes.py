@@ -9,8 +9,8 @@ from matplotlib.figure import Figure
 
 from dravik.frames import dcm_from_euler, euler_from_dcm
 from dravik.report.figures import new_figure
-from dravik.report.look import ACTUAL, COMMANDED, INK, SOFT, STYLE, THIRD
-from dravik.report.wire import draw_wire, level_room, to_view
+from dravik.report.space.wireframe import draw_wire, level_room, to_view
+from dravik.report.style import ACTUAL, COMMANDED, INK, SOFT, STYLE, THIRD
 
 if TYPE_CHECKING:
     from mpl_toolkits.mplot3d import Axes3D

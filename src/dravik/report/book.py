@@ -11,15 +11,15 @@ import matplotlib
 from matplotlib.figure import Figure
 
 from dravik.errors import DravikError
-from dravik.files import replace_file, saved
+from dravik.host.files import replace_file, saved
 from dravik.report.figures import figure_histories, new_figure, save_figures
-from dravik.report.look import INK, SOFT, STYLE
 from dravik.report.page import Block, write_page
-from dravik.report.tracks import figure_plan, figure_track
+from dravik.report.space.tracks import figure_plan, figure_track
+from dravik.report.style import INK, SOFT, STYLE
 from dravik.units import from_si
 
 if TYPE_CHECKING:
-    from dravik.flight import Recording
+    from dravik.recording import Recording
 
 __all__ = ["figure_makers", "write_book"]
 

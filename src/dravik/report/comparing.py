@@ -9,13 +9,13 @@ from matplotlib.figure import Figure
 
 from dravik.errors import DravikError
 from dravik.report.figures import drawn, new_figure
-from dravik.report.look import SOFT, STYLE
-from dravik.report.tracks import colours
+from dravik.report.space.tracks import colours
+from dravik.report.style import SOFT, STYLE
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
 
-    from dravik.flight import Recording
+    from dravik.recording import Recording
 
 __all__ = ["differences", "figure_runs"]
 

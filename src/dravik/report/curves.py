@@ -9,7 +9,7 @@ import numpy as np
 
 from dravik.errors import DravikError
 from dravik.report.figures import new_figure
-from dravik.report.look import INK, PALETTE, SOFT, STYLE
+from dravik.report.style import INK, PALETTE, SOFT, STYLE
 from dravik.units import from_si
 
 if TYPE_CHECKING:

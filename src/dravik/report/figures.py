@@ -14,19 +14,20 @@ from matplotlib.figure import Figure
 from matplotlib.lines import Line2D
 
 from dravik.errors import DravikError, require
-from dravik.flight.recording import STILL
-from dravik.flight.scoring import TURNING, asked_of
-from dravik.report.look import ACTUAL, COMMANDED, GRID, INK, SOFT, STYLE, THIRD
-from dravik.report.plans import draw_modes, mode_spans
-from dravik.threads import shared_out
+from dravik.host.cores import shared_out
+from dravik.recording.recording import STILL
+from dravik.report.space.plans import draw_modes, mode_spans
+from dravik.report.style import ACTUAL, COMMANDED, GRID, INK, SOFT, STYLE, THIRD
 from dravik.units import from_si
+from dravik.validation.scorecards import TURNING, asked_of
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
     from numpy.typing import NDArray
 
-    from dravik.flight import Event, LinearProof, Recording
     from dravik.linear import Mode, Modes
+    from dravik.recording import Event, Recording
+    from dravik.validation import LinearProof
 
 __all__ = [
     "drawn",

@@ -13,7 +13,7 @@ from dravik.errors import DravikError
 from dravik.handling.limits import along, boundaries
 from dravik.report.curves import label_of, words_of
 from dravik.report.figures import new_figure
-from dravik.report.look import ACTUAL, COMMANDED, INK, SOFT, STYLE
+from dravik.report.style import ACTUAL, COMMANDED, INK, SOFT, STYLE
 from dravik.units import from_si
 
 if TYPE_CHECKING:

@@ -7,7 +7,7 @@ import matplotlib
 import numpy as np
 
 from dravik.report.figures import new_figure
-from dravik.report.look import ACTUAL, COMMANDED, INK, SOFT, STYLE, THIRD
+from dravik.report.style import ACTUAL, COMMANDED, INK, SOFT, STYLE, THIRD
 
 if TYPE_CHECKING:
     from collections.abc import Sequence

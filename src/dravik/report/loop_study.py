@@ -11,8 +11,8 @@ from matplotlib.ticker import FuncFormatter
 from dravik.loops import root_locus
 from dravik.loops.curve import LoopCurve, least
 from dravik.report.figures import new_figure
-from dravik.report.look import ACTUAL, COMMANDED, INK, PALETTE, SOFT, STYLE
 from dravik.report.loops import shown
+from dravik.report.style import ACTUAL, COMMANDED, INK, PALETTE, SOFT, STYLE
 from dravik.units import from_si
 
 if TYPE_CHECKING:
@@ -21,8 +21,8 @@ if TYPE_CHECKING:
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
-    from dravik.flight.loop_truth import LoopTruth
     from dravik.loops import ClosedLoop, LoopStudy, RootLocus
+    from dravik.validation.flown_loops import LoopTruth
 
 __all__ = ["figure_flown_steps", "figure_locus", "figure_study"]
 

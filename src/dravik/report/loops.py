@@ -9,14 +9,14 @@ from matplotlib.ticker import FuncFormatter
 
 from dravik.loops.curve import LoopCurve, least
 from dravik.report.figures import new_figure
-from dravik.report.look import ACTUAL, COMMANDED, INK, SOFT, STYLE, THIRD
+from dravik.report.style import ACTUAL, COMMANDED, INK, SOFT, STYLE, THIRD
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
-    from dravik.linear import LinearSystem
     from dravik.loops import Margins
+    from dravik.systems import LinearSystem
 
 __all__ = ["figure_loop"]
 

@@ -7,7 +7,7 @@ import matplotlib
 import numpy as np
 
 from dravik.report.figures import new_figure
-from dravik.report.look import ACTUAL, INK, PALETTE, SOFT, STYLE
+from dravik.report.style import ACTUAL, INK, PALETTE, SOFT, STYLE
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes

@@ -7,7 +7,7 @@ from pathlib import Path
 
 from jinja2 import Environment, FileSystemLoader
 
-from dravik.files import write_text
+from dravik.host.files import write_text
 from dravik.report.text import cell_text
 from dravik.version import __version__
 

@@ -9,17 +9,19 @@ import numpy as np
 from matplotlib.ticker import FuncFormatter
 
 from dravik.errors import DravikError, require
-from dravik.linear import answer, frequency_answer, is_body_mode
-from dravik.linear.matrices import NamedMatrices
+from dravik.linear import is_body_mode
 from dravik.report.figures import new_figure
-from dravik.report.look import INK, PALETTE, SOFT, STYLE
+from dravik.report.style import INK, PALETTE, SOFT, STYLE
+from dravik.systems import answer, frequency_answer
+from dravik.systems.matrices import NamedMatrices
 from dravik.units import from_si
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
-    from dravik.linear import LinearModel, LinearSystem
+    from dravik.linear import LinearModel
+    from dravik.systems import LinearSystem
 
 __all__ = ["figure_phasors", "figure_responses"]
 

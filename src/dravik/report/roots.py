@@ -7,7 +7,7 @@ import numpy as np
 
 from dravik.linear import is_body_mode
 from dravik.report.figures import new_figure
-from dravik.report.look import INK, SOFT, STYLE
+from dravik.report.style import INK, SOFT, STYLE
 from dravik.units import from_si
 
 if TYPE_CHECKING:

@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.errors import DravikError, nearest
-from dravik.files import TABLE_LIMIT, as_path, checked_file, read_text, replace_file
+from dravik.host.files import TABLE_LIMIT, as_path, checked_file, read_text, replace_file
 from dravik.tables.table import Axis, Table
 from dravik.units import KINDS, from_si, kind_of_unit, split_column, to_si
 

@@ -1,15 +1,15 @@
 """Trim: the states and inputs that hold a flight condition, or the reason why nothing does."""
 
 from dravik.trimming.condition import Asked, Condition
-from dravik.trimming.edges import Edge, nearest_held, walk
-from dravik.trimming.family import Family
+from dravik.trimming.continuation import Family
 from dravik.trimming.ground import on_ground
-from dravik.trimming.least import trim_least
+from dravik.trimming.minimum import trim_least
+from dravik.trimming.nearest import Edge, nearest_held, walk
+from dravik.trimming.reference_speeds import glide_speed, stall_speed
 from dravik.trimming.result import PlantTrim, TrimPoint
 from dravik.trimming.solve import settle, steady, trim, trim_all, trim_plant
-from dravik.trimming.special import glide_speed, stall_speed
 from dravik.trimming.statement import Equation, Free, Statement
-from dravik.trimming.sweeping import TrimSweep, trim_sweep
+from dravik.trimming.sweeps import TrimSweep, trim_sweep
 
 __all__ = [
     "Asked",

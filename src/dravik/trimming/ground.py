@@ -11,11 +11,11 @@ from dravik.aircraft import Aircraft
 from dravik.constants import STANDARD_GRAVITY
 from dravik.errors import DravikError
 from dravik.frames import body_from_station
-from dravik.kernel.chart import N_CHART
+from dravik.motion.minimal_coordinates import N_CHART
 from dravik.trimming.condition import Quantity
-from dravik.trimming.fields import aircraft_search
-from dravik.trimming.posing import add_states
-from dravik.trimming.reporting import at_stop, report
+from dravik.trimming.named_conditions import add_states
+from dravik.trimming.outcomes import at_stop, report
+from dravik.trimming.residuals import aircraft_search
 from dravik.trimming.result import TrimPoint
 from dravik.trimming.statement import Equation, Free, Statement, coordinates_of
 from dravik.units import in_si

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.aircraft import Aircraft
-from dravik.aircraft.outside import TableLeft
+from dravik.aircraft.table_limits import TableLeft
 from dravik.plants import Plant
 from dravik.trimming.statement import Statement
 from dravik.units import from_si

@@ -17,7 +17,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.errors import DravikError
-from dravik.trimming.freedom import Freedom, least_deflection, rank_of, shares, spare_inputs
+from dravik.trimming.redundancy import Freedom, least_deflection, rank_of, shares, spare_inputs
 from dravik.trimming.settling import SETTLED, follow_to_rest
 from dravik.trimming.statement import Statement
 

@@ -9,20 +9,20 @@ from numpy.typing import NDArray
 
 from dravik.aircraft import Aircraft
 from dravik.errors import DravikError, TrimError, require
-from dravik.kernel.chart import N_CHART
 from dravik.kernel.program import N_RIGID
+from dravik.motion.minimal_coordinates import N_CHART
 from dravik.plants import Plant
 from dravik.trimming.condition import Asked, Condition, Quantity, check_names
-from dravik.trimming.edges import approached, nearest_held
-from dravik.trimming.family import Family
-from dravik.trimming.fields import PlantField, aircraft_search
+from dravik.trimming.continuation import Family
+from dravik.trimming.named_conditions import has_level_thrust, levers_of, pose, settling
+from dravik.trimming.nearest import approached, nearest_held
+from dravik.trimming.outcomes import advice, failure, report
 from dravik.trimming.plant_statement import plant_statement
-from dravik.trimming.posing import has_level_thrust, levers_of, pose, settling
-from dravik.trimming.reporting import advice, failure, report
+from dravik.trimming.reference_speeds import speed_of
+from dravik.trimming.residuals import PlantField, aircraft_search
 from dravik.trimming.result import PlantTrim, TrimPoint
 from dravik.trimming.search import Search, explain
 from dravik.trimming.settling import SETTLED
-from dravik.trimming.special import speed_of
 from dravik.trimming.statement import Free, Statement
 from dravik.units import in_si
 

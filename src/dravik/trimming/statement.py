@@ -14,7 +14,7 @@ from dravik.contact import contact_states
 from dravik.definition import arguments
 from dravik.errors import DravikError, nearest
 from dravik.formula import StateSlot
-from dravik.kernel.chart import N_CHART
+from dravik.motion.minimal_coordinates import N_CHART
 from dravik.units import in_si, kind_of_unit
 
 __all__ = ["Equation", "Free", "Statement", "coordinates_of"]

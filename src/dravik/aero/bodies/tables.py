@@ -13,7 +13,7 @@ from dravik.aero.bodies.finned import CROSSFLOW, FinnedBody, Fins, components, f
 from dravik.aero.drawing.geometry import Geometry
 from dravik.aero.flow.friction import friction, section_form_factor
 from dravik.aero.sets.tableset import Formula, TableSet, angles_at_point
-from dravik.atmosphere import air_at
+from dravik.surroundings.atmosphere import air_at
 from dravik.tables import Axis, Table
 
 __all__ = ["finned_set"]

@@ -14,8 +14,8 @@ from dravik.aero.campaign.tunnel import COEFFICIENTS, Campaign, Points, read_cam
 from dravik.aero.sets.tableset import Formula, TableSet
 from dravik.definition.toml import KeyLines
 from dravik.errors import DravikError
-from dravik.fitting import fit, half_width
 from dravik.tables import Axis, Table
+from dravik.tables.fitting import fit, half_width
 from dravik.version import __version__
 
 __all__ = ["reduce_campaign"]

@@ -9,8 +9,8 @@ from numpy.typing import NDArray
 
 from dravik.aero.campaign.tunnel import FORCES, MOMENTS, Campaign, Column
 from dravik.errors import DravikError
-from dravik.files import write_text
 from dravik.frames import body_from_station
+from dravik.host.files import write_text
 from dravik.units import to_si
 
 __all__ = ["Setting", "simulate_runs", "simulate_tares"]

@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from dravik.errors import DravikError
-from dravik.files import read_text
+from dravik.host.files import read_text
 
 __all__ = ["Profile", "naca_profile", "profile_of", "read_profile"]
 

@@ -23,9 +23,9 @@ from dravik.aero.flow.separated import separation
 from dravik.aero.flow.slender import SlenderBody, slender_bodies
 from dravik.aero.flow.slipstream import discs
 from dravik.aero.flow.strips import StripData, strip_data
-from dravik.atmosphere import air_at
 from dravik.errors import DravikError
 from dravik.frames import body_from_station
+from dravik.surroundings.atmosphere import air_at
 
 __all__ = ["COEFFICIENTS", "Airframe"]
 

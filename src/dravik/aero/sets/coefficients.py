@@ -13,9 +13,9 @@ from pydantic import BaseModel, ConfigDict
 from dravik.aero.drawing.geometry import Reference
 from dravik.definition.effectors import Effector
 from dravik.definition.toml import read_definition
-from dravik.files import is_folder
 from dravik.formula import CONSTANTS, Node, parse
 from dravik.formula.evaluate import value_of
+from dravik.host.files import is_folder
 from dravik.tables import Table
 from dravik.tables.entries import TableEntries, read_tables
 from dravik.units import in_si

@@ -7,7 +7,7 @@ from typing import Any
 
 from dravik.aero.drawing.geometry import Reference
 from dravik.errors import DravikError
-from dravik.files import write_text
+from dravik.host.files import write_text
 from dravik.tables import Table, write_columns
 
 __all__ = ["Formula", "TableSet", "angles_at_point"]

@@ -1,0 +1,395 @@
+"""From a definition to a tape and a program: which formulas exist, and which registers the kernel reads."""
+
+import math
+from collections.abc import Mapping
+from dataclasses import replace
+
+from dravik.aircraft.compiling import refusals
+from dravik.aircraft.compiling.actuators import effector_node
+from dravik.aircraft.compiling.built import COEFFICIENTS, Built, EventSpec, InputSpec, Signal, Where
+from dravik.aircraft.compiling.mass_signals import add_mass
+from dravik.aircraft.compiling.rigid_body import point_loads, rigid_body
+from dravik.aircraft.description.configuration import Configuration
+from dravik.aircraft.description.cuts import Wiring, opening_inputs
+from dravik.aircraft.description.laws import law_inputs, law_parts
+from dravik.aircraft.description.loadings import mass_formulas
+from dravik.aircraft.description.schema import NamedFormula
+from dravik.aircraft.settings import table_adjustments
+from dravik.contact import add_ground, add_leg, guard
+from dravik.definition.effectors import Effector
+from dravik.errors import DravikError, nearest
+from dravik.formula import CONSTANTS, Node, TapeBuilder, name_node, number_node, parse
+from dravik.formula.contributions import Contributions
+from dravik.kernel import BASE_SIGNALS, build_program
+from dravik.kernel.signals import WIND_INPUTS
+from dravik.mode_logic.modes import machine_inputs, mode_signals, watches
+from dravik.propulsion import SolidMotor, powerplant
+from dravik.surroundings.place_formulas import AIR, ground_and_wind, touches
+from dravik.tables import Table
+from dravik.units import KINDS
+
+__all__ = ["build"]
+
+
+class _Assembly:
+    """Gathers formulas, signals and inputs of one aircraft; a builder that is used once."""
+
+    def __init__(self, configuration: Configuration, tables: Mapping[str, Table], where: Where) -> None:
+        self.configuration = configuration
+        self.definition = definition = configuration.aircraft
+        self.where = where
+        self.loading = configuration.loading
+        self.effectors = self._effectors()
+        self.inputs = self._inputs()
+        self.signals = {s.name: Signal(s.name, s.unit, s.meaning, "motion") for s in BASE_SIGNALS}
+        for spec in self.inputs.values():
+            self.signals[spec.name] = Signal(spec.name, spec.unit, spec.meaning, "input")
+        reference = definition.reference
+        constants = {
+            "reference_area": reference.area,
+            "reference_chord": reference.chord,
+            "reference_span": reference.span,
+            "gravity": configuration.world.gravity_here,
+        }
+        base = {s.name: s.level for s in BASE_SIGNALS}
+        self.mass = mass_formulas(definition, self.loading)
+        self.plant = self._powerplant(tables)
+        self.world, self.wind = ground_and_wind(configuration)
+        every = {**tables, **self.world.tables, **self.plant.tables, **(self.mass.tables if self.mass else {})}
+        values = {name: entry.value for name, entry in configuration.parameters.items()}
+        self.builder = TapeBuilder(
+            base, list(self.inputs), every, constants, values, table_adjustments(configuration, where)
+        )
+        for name, entry in configuration.parameters.items():
+            self.signals[name] = Signal(name, entry.unit, entry.description or "parameter", "parameter")
+        unchanging = {*constants, *CONSTANTS, *every, *configuration.parameters}
+        self.laws = law_parts(configuration.laws, unchanging, where)
+        self.needed: list[str] = []
+        self.events: list[EventSpec] = []
+        self.event_names: list[str] = []
+
+    def _effectors(self) -> dict[str, Effector]:
+        found: dict[str, Effector] = dict(self.definition.controls)
+        for name, engine in self.definition.engines.items():
+            lever = f"power_{name}"
+            if lever in found:
+                raise DravikError(f"the control {lever!r} has the name of an engine's lever", hint="another name")
+            found[lever] = engine.lever()
+        for mixer in self.definition.mixers.values():
+            for name in mixer.engines:
+                effector = found.get(f"power_{name}")
+                if effector is not None and effector.command is None:
+                    found[f"power_{name}"] = effector.model_copy(update={"command": f"mix_{name}"})
+        return found
+
+    def _powerplant(self, tables: Mapping[str, Table]) -> Contributions:
+        d = self.definition
+        grains = {n: t.capacity for n, t in d.tanks.items()}
+        for name, engine in d.engines.items():
+            if isinstance(engine, SolidMotor) and engine.grain not in grains:
+                place = self.where("engines", name, "grain")
+                hint = nearest(engine.grain, grains)
+                raise DravikError(f"there is no tank {engine.grain!r}", where=place, expected="a grain", hint=hint)
+        given = powerplant(d.engines, d.propellers, d.drives, d.batteries, d.mixers, tables, grains, self.where)
+        legs = self.configuration.legs
+        if legs:
+            sloped = isinstance(self.configuration.world.ground, str)
+            surface = add_ground(given, legs, self.loading.cg, sloped=sloped)
+            for name, leg in legs.items():
+                add_leg(given, name, leg, surface)
+            given.guards.append(guard(legs, sloped=sloped))
+        return given
+
+    def _inputs(self) -> dict[str, InputSpec]:
+        specs = [InputSpec(s.name, s.unit, meaning=s.meaning) for s in WIND_INPUTS]
+        for name, entry in self.configuration.inputs.items():
+            low, high = entry.range or (-math.inf, math.inf)
+            unit = KINDS[entry.kind][0]
+            spec = InputSpec(name, unit, low, high, entry.default, entry.trim, entry.follows, entry.description,
+                             weight=entry.trim_weight)  # fmt: skip
+            specs.append(spec)
+        for name, effector in self.effectors.items():
+            unit = KINDS[effector.kind][0]
+            if effector.command is None:
+                low, high = effector.range or (-math.inf, math.inf)
+                start = min(max(0.0, low), high)
+                text = f"command of {name}"
+                specs.append(InputSpec(f"{name}_command", unit, low, high, start, effector.trim, "", text))
+            else:
+                specs.append(InputSpec(f"{name}_increment", unit, meaning=f"added to the command of {name} by a test"))
+        if self.definition.rail is not None:
+            specs.append(InputSpec("rail_altitude", "m", meaning="altitude of the rail's lower end"))
+        specs += [
+            InputSpec(f"fail_{n}", "", 0.0, 1.0, meaning=f"1: engine {n} has failed") for n in self.definition.engines
+        ]
+        specs += self.configuration.plan.inputs()
+        specs += machine_inputs(self.configuration.machines)
+        specs += law_inputs(self.configuration.laws)
+        specs += opening_inputs(self.configuration.openings)
+        names = [s.name for s in specs]
+        for name in names:
+            if names.count(name) > 1:
+                raise DravikError(f"the input {name!r} is defined twice", where=self.where("inputs", name))
+        return {s.name: s for s in specs}
+
+    def define(
+        self, name: str, formula: str | float | Node, keys: tuple[str, ...], unit: str = "", meaning: str = "",
+        kind: str = "formula",
+    ) -> None:  # fmt: skip
+        """Add a formula and the signal that it makes."""
+        self.builder.define(name, formula, where=self.where(*keys))
+        self.signals[name] = Signal(name, unit, meaning, kind)
+
+    def add_formulas(self) -> None:
+        """Add the formulas of the aero section, the laws, and the formulas section."""
+        definition = self.definition
+        if definition.aero is not None:
+            added = self._add_increments()
+            for name, entry in definition.aero.formulas.items():
+                meaning = entry.description or COEFFICIENTS.get(name, "")
+                self.define(name, entry.formula, ("aero", name), entry.unit, meaning, "aero")
+                if name in added:
+                    node, where, text = self.builder.nodes[name]
+                    for more in added[name]:
+                        node = Node("op", 0, "add", args=(node, name_node(more)))
+                    self.builder.nodes[name] = (node, where, text)
+            self.needed.extend(definition.aero.coefficients)
+        for law, formulas in definition.laws.items():
+            for name, entry in formulas.items():
+                self._define_law(name, entry, ("laws", law, name))
+        for name, entry in self.configuration.formulas.items():
+            if name in self.laws.formulas:
+                node = self.laws.formulas[name]
+                self.define(name, node, ("formulas", name), entry.unit, entry.description, "law")
+                self.builder.nodes[name] = (*self.builder.nodes[name][:2], str(entry.formula))
+            else:
+                self.define(name, entry.formula, ("formulas", name), entry.unit, entry.description)
+
+    def add_modes(self) -> None:
+        """Add a signal for each mode of the machines, and those that laws with a rate sample."""
+        for name, (node, meaning) in mode_signals(self.configuration.machines).items():
+            self.define(name, node, ("machines",), "", meaning, "mode")
+        for name, (node, signal) in self.laws.sampled.items():
+            unit = self.signals[signal].unit if signal in self.signals else ""
+            self.define(name, node, ("formulas",), unit, f"{signal} as it is sampled", "law")
+        for name, (node, target) in self.laws.held.items():
+            effector = self.effectors.get(target)
+            unit = KINDS[effector.kind][0] if effector else self.inputs[target].unit if target in self.inputs else ""
+            self.define(name, node, ("add", target), unit, f"what the law adds to {target}, held", "law")
+
+    def _add_increments(self) -> dict[str, list[str]]:
+        """Add what the file adds to coefficients, each a signal of its own; return their names by coefficient."""
+        aero, added = self.definition.aero, dict[str, list[str]]()
+        for group, formulas in self.definition.increments.items():
+            for coefficient, entry in formulas.items():
+                keys = ("increments", group, coefficient)
+                if aero is None or coefficient not in aero.coefficients:
+                    known = ", ".join(aero.coefficients) if aero is not None else "[aero] first"
+                    raise DravikError(f"no {coefficient} to add to", where=self.where(*keys), expected=known)
+                name = f"{coefficient}_{group}"
+                meaning = entry.description or f"what {group} adds to {coefficient}"
+                self.define(name, entry.formula, keys, entry.unit, meaning, "aero")
+                added.setdefault(coefficient, []).append(name)
+        return added
+
+    def add_motion(self) -> None:
+        """Add what follows from the motion alone: rates about the stability axes, non-dimensional."""
+        for name, text, meaning in (
+            (
+                "p_hat_stability",
+                "p_hat*cos(alpha) + r_hat*sin(alpha)",
+                "p b / 2V about the x axis of the stability axes",
+            ),
+            (
+                "r_hat_stability",
+                "r_hat*cos(alpha) - p_hat*sin(alpha)",
+                "r b / 2V about the z axis of the stability axes",
+            ),
+        ):
+            self.define(name, text, ("aero",), "", meaning, "motion")
+        for name, part in self.definition.spinning.items():
+            keys = ("spinning", name, "momentum")
+            meaning = part.description or f"angular momentum of {name}"
+            self.define(f"spinning_{name}", part.momentum, keys, "N*m*s", meaning, "motion")
+            self.needed.append(f"spinning_{name}")
+
+    def open_signals(self) -> None:
+        """Rename signals in the formulas that read them: to a sensor's output, an injected or a disturbed signal."""
+        units = {n: s.unit for n, s in self.signals.items()}
+        laws = {n for n, s in self.signals.items() if s.kind in ("law", "command")}
+        wiring = Wiring(self.builder, {n for n, s in self.signals.items() if s.kind == "motion"}, laws)
+        inner: dict[str, str] = {}
+        for name, (node, unit) in self.configuration.plan.sensed(units).items():
+            inner[name] = f"sensed_{name}"
+            self.define(inner[name], node, ("faults",), unit, f"{name} as laws read it", "sensor")
+            wiring.rewire(name, inner[name], [n for n in self.builder.nodes if n in laws])
+        for opening in self.configuration.openings:
+            name, instead = opening.signal, f"opened_{opening.signal}"
+            refusals.opening(opening, self.signals, self.where)
+            read = inner.get(name, name)
+            readers = wiring.readers(opening)
+            node = wiring.open(opening, read, self.where("openings", name))
+            if opening.input:
+                self.inputs[opening.input] = replace(self.inputs[opening.input], unit=units[name])
+                self.signals[opening.input] = self.signals[opening.input]._replace(unit=units[name])
+            self.define(instead, node, ("openings", name), units[name], f"{name} as it is read", "sensor")
+            if name in self.needed and not opening.readers:
+                self.needed.append(instead)
+            for known_as in {name, read}:  # laws read a faulty sensor's signal, everything else the true one
+                wiring.rewire(known_as, instead, readers)
+
+    def _check_plan(self) -> None:
+        laws = [n for formulas in self.definition.laws.values() for n in formulas]
+        signals = [*self.signals, *self.plant.formulas, *self.configuration.formulas, *laws, *self.effectors]
+        self.configuration.plan.check(
+            {
+                "engine": list(self.definition.engines),
+                "control": list(self.effectors),
+                "signal": signals,
+                "tank": list(self.definition.tanks),
+            },
+            self.where,
+        )
+
+    def _define_law(self, name: str, entry: NamedFormula, keys: tuple[str, ...]) -> None:
+        """Add a formula of a law, which reads what sensors say."""
+        self.define(name, entry.formula, keys, entry.unit, entry.description, "law")
+
+    def add_effectors(self) -> None:
+        """Add each effector's command and its position."""
+        for name, effector in self.effectors.items():
+            engine = name.removeprefix("power_")
+            keys = ("engines", engine) if engine != name and engine in self.definition.engines else ("controls", name)
+            unit = KINDS[effector.kind][0]
+            if effector.command is not None:
+                where = self.where(*keys, "command")
+                command = self._sum(effector.command, where, name)
+                self.builder.nodes[f"{name}_command"] = (command, where, str(effector.command))
+                self.signals[f"{name}_command"] = Signal(f"{name}_command", unit, f"command of {name}", "command")
+            low, high = effector.range or (-math.inf, math.inf)
+            meaning = effector.description or f"position of {name}"
+            node = effector_node(name, effector, self.configuration.plan.faults)
+            self.define(name, node, keys, unit, meaning, "effector")
+            if effector.range is not None:
+                slack = 1e-9 * (high - low)
+                self._watch(
+                    f"{name}_command < {low - slack!r} or {name}_command > {high + slack!r}",
+                    EventSpec(f"{name} is commanded beyond its stop"),
+                    f"{name}_at_stop",
+                )
+
+    def _sum(self, command: str | float, where: str, name: str) -> Node:
+        node = Node("op", 0, "add", args=(parse(command, where=where), name_node(f"{name}_increment")))
+        for extra in self.laws.added.get(name, ()):
+            node = Node("op", 0, "add", args=(node, extra))
+        return node
+
+    def _add_to_inputs(self) -> None:
+        """Let formulas read an input plus what laws add to it, limited to its range; laws read the input itself."""
+        for name, extras in self.laws.added.items():
+            if name not in self.inputs:
+                continue
+            spec, total = self.inputs[name], f"{name}_with_laws"
+            node = name_node(name)
+            for extra in extras:
+                node = Node("op", 0, "add", args=(node, extra))
+            node = Node("op", 0, "limit", args=(node, number_node(spec.low), number_node(spec.high)))
+            laws = self.configuration.law_formulas
+            Wiring(self.builder, (), set()).rewire(name, total, [n for n in self.builder.nodes if n not in laws])
+            self.define(total, node, ("add", name), spec.unit, f"{name} with what laws add to it", "command")
+
+    def _watch(self, condition: str | float | Node, event: EventSpec, name: str, keys: tuple[str, ...] = ()) -> None:
+        self.builder.define(name, condition, where=self.where(*keys))
+        self.event_names.append(name)
+        self.events.append(event._replace(name=name))
+
+    def add_engines(self) -> None:
+        """Add the formulas of the engines, and the events that they bring."""
+        for name, entry in self.plant.formulas.items():
+            if name in self.inputs:
+                raise DravikError(
+                    f"the name {name!r} is that of a signal of the engines", where=self.where("inputs", name)
+                )
+            if name in ("thrust", "fuel_flow", "shaft_power", "thrust_coefficient") and name in self.signals:
+                continue  # the file defines this signal itself
+            kind = "engine" if entry.keys[0] not in ("gear", "environment") else "ground"
+            self.define(name, entry.text, entry.keys, entry.unit, entry.meaning, kind)
+        self.needed.extend(load.size for load in self.plant.loads)
+        for name, (condition, words) in self.plant.events.items():
+            self._watch(condition, EventSpec(words), name, ("engines",))
+
+    def _add_rail(self, length: float) -> None:
+        way = "north**2 + east**2 + (altitude - rail_altitude)**2"
+        self.define("on_rail", f"{way} < {length**2!r}", ("rail",), "", "whether the rail guides it", "motion")
+        self.needed.append("on_rail")
+        self._watch("on_rail == 0", EventSpec("leaves the rail"), "leaves_rail", ("rail",))
+
+    def assemble(self) -> Built:
+        """Compile everything."""
+        configuration, definition = self.configuration, self.definition
+        mass, following = add_mass(self.builder, self.define, self.loading, self.mass)
+        self.needed.extend(following)
+        self.add_world()
+        self.add_motion()
+        self._check_plan()
+        self.add_formulas()
+        self.add_engines()
+        if definition.rail is not None:
+            self._add_rail(definition.rail.length)
+        self.add_effectors()
+        self.add_modes()
+        refusals.adds(configuration.added, self.effectors, self.inputs, self.where)
+        self._add_to_inputs()
+        refusals.follows(configuration.inputs, self.signals, self.where)
+        refusals.modes(configuration.machines, self.inputs, configuration.parameters, self.signals, self.where)
+        refusals.table_axes(self.builder, self.signals, self.where)
+        self.add_endings()
+        for name, event in configuration.events.items():
+            self._watch_user_event(name, event.when, event.stop)
+        self.open_signals()
+        self.air = list(AIR) if configuration.world.air is not None else []
+        tape = self.builder.build(self.needed, [*self.wind, *self.air], self.plant.guards)
+        refusals.levels(self.builder, tape, self.needed)
+        refusals.wind(self.builder, [*self.wind, *self.air], self.inputs)
+        for slot in tape.states:
+            if slot.name not in self.signals:
+                self.signals[slot.name] = Signal(slot.name, "", "state of a function in a formula", "state")
+        loads = point_loads(configuration, tape, self.plant.loads, self.mass)
+        events = list(zip(self.event_names, self.events, strict=True))
+        body = rigid_body(configuration, tape, mass, loads, events, (list(self.wind), self.air), len(self.inputs))
+        program = build_program(tape, body)
+        return Built(tape, program, self.signals, self.inputs, self.events, self.effectors)
+
+    def add_world(self) -> None:
+        """Add the ground and the wind."""
+        for name, entry in self.world.formulas.items():
+            self.define(name, entry.text, entry.keys, entry.unit, entry.meaning, entry.keys[1])
+
+    def add_endings(self) -> None:
+        """Add what ends a run on the ground, and the pauses for faults and phases."""
+        for name, (condition, words, keys) in touches(self.configuration).items():
+            self._watch(condition, EventSpec(words, "end"), name, keys)
+        for name, (when, event, keys) in self.configuration.plan.watches().items():
+            self._watch(when, event, name, keys)
+        for name, (condition_, event, keys) in watches(self.configuration.machines).items():
+            self._watch(condition_, event, name, keys)
+
+    def _watch_user_event(self, name: str, when: str | float, stop: bool) -> None:
+        node = parse(when, where=self.where("events", name, "when"))
+        self._watch_node(name, node, str(when), stop)
+
+    def _watch_node(self, name: str, node: Node, text: str, stop: bool) -> None:
+        keys = ("events", name, "when")
+        condition = Node("op", node.position, "ne", args=(node, number_node(0.0)))
+        self.builder.define(name, condition, where=self.where(*keys))
+        self.builder.nodes[name] = (condition, self.where(*keys), text)
+        self.event_names.append(name)
+        self.events.append(EventSpec(name, "end" if stop else "log", name=name))
+
+
+def build(configuration: Configuration, tables: Mapping[str, Table], where: Where) -> Built:
+    """Compile a configuration; ``where(*keys)`` names the place of a key in messages.
+
+    Raises DravikError for names that clash or do not exist, FormulaError for formulas.
+    """
+    return _Assembly(configuration, tables, where).assemble()

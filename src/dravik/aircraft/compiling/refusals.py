@@ -1,0 +1,145 @@
+"""Errors of a definition whose keys are well formed: unknown names, formulas in an impossible order."""
+
+from collections.abc import Iterable, Mapping, Sequence
+
+from dravik.aircraft.compiling.built import InputSpec, Signal, Where
+from dravik.aircraft.description.cuts import Opening
+from dravik.aircraft.settings import inputs_in_si, parameter_in_si
+from dravik.definition.effectors import Effector, Input, Parameter
+from dravik.errors import DravikError, FormulaError, nearest
+from dravik.formula import Tape, TapeBuilder
+from dravik.formula.arrange import reachable
+from dravik.mode_logic.modes import Machine
+from dravik.surroundings.environment import WIND_READS
+
+
+def adds(added: Iterable[str], effectors: Mapping[str, Effector], inputs: Iterable[str], where: Where) -> None:
+    """Refuse additions to controls and inputs that are not there, or that have no command to add to."""
+    known = [*effectors, *inputs]
+    for name in added:
+        place = where("add", name)
+        if name in inputs:
+            continue
+        if name not in effectors:
+            raise DravikError(f"there is no control {name!r}", where=place, hint=nearest(name, known))
+        if effectors[name].command is None:
+            raise DravikError(f"the command of {name} is an input", where=place, hint=f"{name}_command, which it is")
+
+
+def follows(inputs: Mapping[str, Input], signals: Mapping[str, Signal], where: Where) -> None:
+    """Refuse inputs that follow a signal which is not there."""
+    for name, entry in inputs.items():
+        if entry.follows and entry.follows not in signals:
+            hint = nearest(entry.follows, signals)
+            raise DravikError(
+                f"there is no signal {entry.follows!r}", where=where("inputs", name, "follows"), hint=hint
+            )
+
+
+def table_axes(builder: TapeBuilder, signals: Mapping[str, Signal], where: Where) -> None:
+    """Refuse a table whose axis has a signal's name but another kind of unit."""
+    for name, table in builder.tables.items():
+        for axis in table.axes:
+            signal = signals.get(axis.name)
+            if signal is not None and signal.unit != axis.unit:
+                raise DravikError(
+                    f"column {axis.name} is in {axis.unit or 'no unit'}, the signal in {signal.unit or 'none'}",
+                    where=f"{where('tables', name)}: {table.source}",
+                    hint=f"a header such as '{axis.name} [{'deg' if signal.unit == 'rad' else signal.unit}]'",
+                )
+
+
+def wind(builder: TapeBuilder, names: Sequence[str], inputs: Iterable[str]) -> None:
+    """Refuse formulas of the wind that read what is not known before the air is."""
+    for name, foreign in _foreign(builder, names, [*WIND_READS, *inputs]).items():
+        _, place, text = builder.nodes[name]
+        hint = ", ".join(WIND_READS) + ", inputs and tables"
+        raise FormulaError(f"the wind and the air cannot depend on {foreign}", text=text, where=place, hint=hint)
+
+
+def _foreign(builder: TapeBuilder, names: Sequence[str], known: Sequence[str]) -> dict[str, str]:
+    """Return, for each of some compiled formulas, a signal or state it needs that is not among ``known``."""
+    allowed = {builder.names[n] for n in known if n in builder.names}
+    written = {row.result for row in builder.code}
+    by_register = {r: n for n, r in builder.names.items()}
+    found = {}
+    for name in names:
+        needs = reachable(builder.code, [builder.names[name]]) | {builder.names[name]}
+        reads = {a for row in builder.code if row.result in needs for a in row.reads} | {builder.names[name]}
+        for register in sorted(reads - written - allowed):
+            if not builder.is_constant(register) and register in by_register:
+                found[name] = by_register[register]
+    return found
+
+
+def levels(builder: TapeBuilder, tape: Tape, names: Sequence[str]) -> None:
+    """Refuse forces that need accelerations, or alpha_dot and beta_dot other than linearly."""
+    for name in names:
+        register = tape.names[name]
+        level, degree = builder.levels[register], builder.degrees[register]
+        _, place, text = builder.nodes[name]
+        if level > 1:
+            raise FormulaError(
+                f"{name} needs an acceleration, which in turn needs {name}", text=text, where=place,
+                hint="alpha_dot or beta_dot, which forces may contain; or a lag in between",
+            )  # fmt: skip
+        if level == 1 and degree > 1:
+            raise FormulaError(
+                f"{name} is not linear in alpha_dot and beta_dot", text=text, where=place,
+                hint="give the part without them a name of its own and use that, as in CL_steady for a drag polar",
+            )  # fmt: skip
+
+
+def opening(asked: Opening, signals: Mapping[str, Signal], where: Where) -> None:
+    """Refuse to open a signal that is not there, or that nothing could stand in for."""
+    name = asked.signal
+    if name not in signals:
+        hint = nearest(name, signals) or "the state of a function within a formula is opened with a formula of its own"
+        raise DravikError(f"there is no signal {name!r} to open", where=where("openings", name), hint=hint)
+    if signals[name].kind in ("event", "parameter") or name == "time":
+        raise DravikError(f"{name} is nothing to open", where=where("openings", name), expected="a signal")
+
+
+def modes(
+    machines: Mapping[str, Machine], inputs: Mapping[str, InputSpec], parameters: Mapping[str, Parameter],
+    signals: Mapping[str, Signal], where: Where,
+) -> None:  # fmt: skip
+    """Refuse modes that set or take over what is not there, values that do not fit, and signals that nobody computes.
+
+    What a scenario's phases set is checked where they are read.
+    """
+    known = _Known(inputs)
+    for name, machine in machines.items():
+        for label, mode in machine.modes.items() if name != "phase" else ():
+            place = where("machines", name, "modes", label)
+            for target, value in mode.set.items():
+                try:
+                    if target in parameters:
+                        parameter_in_si(parameters, target, value)
+                        continue
+                    known.input_index(target)
+                except DravikError as error:
+                    raise error.at(f"{place}.set") from None
+                inputs_in_si(known, {target: value}, True, f"{place}.set.")
+            for target, signal in mode.take.items():
+                if target not in inputs:
+                    hint = nearest(target, inputs)
+                    raise DravikError(f"there is no input {target!r}", where=f"{place}.take", hint=hint)
+                if signal not in signals:
+                    hint = nearest(signal, signals)
+                    raise DravikError(f"there is no signal {signal!r}", where=f"{place}.take.{target}", hint=hint)
+
+
+class _Known:
+    """Inputs by name, while the aircraft is not compiled yet."""
+
+    def __init__(self, inputs: Mapping[str, InputSpec]) -> None:
+        self.inputs = dict(inputs)
+
+    def input_index(self, name: str) -> int:
+        """Return the place of an input; an effector's name stands for what is added to its command."""
+        names = list(self.inputs)
+        for candidate in (name, f"{name}_increment", f"{name}_command"):
+            if candidate in names:
+                return names.index(candidate)
+        raise DravikError(f"there is no input {name!r}", hint=nearest(name, names))

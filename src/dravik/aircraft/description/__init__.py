@@ -1,0 +1,1 @@
+"""What an aircraft is: the keys of its file, its loadings, laws, faults, and the configuration that is flown."""

@@ -1,0 +1,277 @@
+"""What goes wrong in flight, and when: faults of engines, controls and sensors, masses dropped, gusts.
+
+Each kind is one class: its keys, the inputs it adds, what it rewrites, and what it does at its moment.
+"""
+
+import math
+from collections.abc import Callable
+from dataclasses import replace
+from typing import Annotated, ClassVar, Literal, NamedTuple
+
+from pydantic import Discriminator, Tag, model_validator
+
+from dravik.aircraft.compiling.built import InputSpec
+from dravik.definition.effectors import RATE_KIND, Effector
+from dravik.definition.fields import Duration, Formula, Mass, Model
+from dravik.definition.toml import kind_tag
+from dravik.errors import DravikError
+from dravik.formula import Node, choice_node, name_node, number_node, parse
+from dravik.units import in_si, kind_of_unit, quantity
+
+__all__ = [
+    "Biased",
+    "Effect",
+    "EngineOut",
+    "Fault",
+    "Floating",
+    "Frozen",
+    "Gust",
+    "Lost",
+    "MassDropped",
+    "Slow",
+    "Stuck",
+]
+
+TIME_ROOM = 1e-9  # s: a fault at a step's time happens at that step
+UNLIMITED = 1e6  # rate per second that stands for "no rate limit" where the tape needs a finite number
+
+
+class Effect(NamedTuple):
+    """What a flight does when a fault happens.
+
+    ``inputs`` are set (SI); ``hold`` is an input and the signal whose present value it takes over; ``tank`` is a name
+    and the mass left in it, kg; ``gust`` is true where a gust begins.
+    """
+
+    inputs: dict[str, float]
+    hold: tuple[str, str] | None = None
+    tank: tuple[str, float] | None = None
+    gust: bool = False
+
+
+class _Fault(Model):
+    """Something that happens once: ``at`` a time, or ``when`` a formula first becomes true.
+
+    A kind says what it concerns by one of the keys ``engine``, ``control``, ``signal`` and ``tank``. The methods get
+    the fault's name, which is not among its keys.
+    """
+
+    has_switch: ClassVar[bool] = False  # whether the input fault_NAME becomes 1 when it happens
+    holds_value: ClassVar[bool] = False  # whether the input held_NAME takes over a value then
+
+    at: str | float | None = None
+    when: Formula | None = None
+
+    @model_validator(mode="after")
+    def _one_moment(self) -> "_Fault":
+        if (self.at is None) == (self.when is None):
+            raise DravikError("neither at nor when, or both", expected='at = "60 s", or when = a condition')
+        if self.at is not None and not quantity(self.at, "time") >= 0.0:
+            raise DravikError(f"{self.at!r}", where="at", expected="a time, not below zero")
+        return self
+
+    @property
+    def condition(self) -> str | float:
+        """The moment as a formula."""
+        if self.at is not None:
+            return f"time >= {quantity(self.at, 'time') - TIME_ROOM!r}"
+        assert self.when is not None
+        return self.when
+
+    def inputs(self, name: str) -> list[InputSpec]:
+        """Return the inputs that tell the tape whether it has happened, and what it holds."""
+        found = []
+        if self.has_switch:
+            found.append(InputSpec(f"fault_{name}", "", 0.0, 1.0, meaning=f"1: fault {name} has happened"))
+        if self.holds_value:
+            found.append(InputSpec(f"held_{name}", "", meaning=f"where fault {name} holds it"))
+        return found
+
+    def control_node(self, name: str, effector: Effector, healthy: Node) -> Node:
+        """Return the position of the control it concerns, from that of a healthy one."""
+        return healthy
+
+    def signal_node(self, name: str, unit: str, true: Node) -> Node | None:
+        """Return what laws and commands read of the signal it concerns; None where it concerns no sensor."""
+        return None
+
+    def check(self, place: Callable[[str], str]) -> None:
+        """Raise DravikError for quantities that do not fit; ``place`` names a key of the fault in messages."""
+
+    def effect(self, name: str, unit_of: Callable[[str], str]) -> Effect:
+        """Return what the flight does at its moment; ``unit_of`` gives the SI unit of a signal."""
+        return Effect({f"fault_{name}": 1.0} if self.has_switch else {})
+
+
+class EngineOut(_Fault):
+    """An engine fails."""
+
+    kind: Literal["engine_out"]
+    engine: str
+
+    def effect(self, name: str, unit_of: Callable[[str], str]) -> Effect:
+        """Fail the engine."""
+        return Effect({f"fail_{self.engine}": 1.0})
+
+
+class Stuck(_Fault):
+    """A control stays where it is, or jumps to a ``position`` and stays there."""
+
+    has_switch: ClassVar[bool] = True
+    holds_value: ClassVar[bool] = True
+
+    kind: Literal["stuck"]
+    control: str
+    position: str | float | None = None
+
+    def control_node(self, name: str, effector: Effector, healthy: Node) -> Node:
+        """Hold it; raises DravikError for a position that is not the control's kind of quantity."""
+        if self.position is not None:
+            quantity(self.position, effector.kind, where=f"faults.{name}.position")
+        return choice_node(f"fault_{name}", name_node(f"held_{name}"), healthy)
+
+    def effect(self, name: str, unit_of: Callable[[str], str]) -> Effect:
+        """Hold where it is, unless the file says where."""
+        switch = {f"fault_{name}": 1.0}
+        if self.position is None:
+            return Effect(switch, hold=(f"held_{name}", self.control))
+        kind = kind_of_unit(unit_of(self.control))
+        return Effect(switch | {f"held_{name}": in_si(self.position, kind, where=f"faults.{name}.position")})
+
+
+class Floating(_Fault):
+    """A control is free: it goes to a ``position`` that the air gives it, a formula (SI), within the time of a lag."""
+
+    has_switch: ClassVar[bool] = True
+    holds_value: ClassVar[bool] = True
+
+    kind: Literal["floating"]
+    control: str
+    position: Formula = 0.0
+    lag: Duration = 0.05
+
+    def control_node(self, name: str, effector: Effector, healthy: Node) -> Node:
+        """Let it float."""
+        switch, held = name_node(f"fault_{name}"), name_node(f"held_{name}")
+        # the lag begins at rest where the control stood: of nothing before the fault, then of the way that is left
+        way = Node("op", 0, "mul", args=(switch, Node("op", 0, "sub", args=(parse(self.position), held))))
+        free = Node("op", 0, "add", args=(held, Node("call", 0, "lag", args=(way, number_node(self.lag)))))
+        return choice_node(f"fault_{name}", free, healthy)
+
+    def effect(self, name: str, unit_of: Callable[[str], str]) -> Effect:
+        """Begin where the control is."""
+        return Effect({f"fault_{name}": 1.0}, hold=(f"held_{name}", self.control))
+
+
+class Slow(_Fault):
+    """A control moves at no more than another ``rate``."""
+
+    has_switch: ClassVar[bool] = True
+
+    kind: Literal["slow"]
+    control: str
+    rate: str | float
+
+    def control_node(self, name: str, effector: Effector, healthy: Node) -> Node:
+        """Give the actuator the other rate; raises DravikError for a control without dynamics."""
+        place = {"actuator_1": 2, "actuator_2": 3}.get(healthy.name)
+        if place is None:
+            raise DravikError(f"the control of fault {name} has no rate", hint="rate or lag in the control")
+        rate = healthy.args[place]
+        if rate.kind == "number" and math.isinf(rate.value):
+            rate = number_node(UNLIMITED)
+        slow = quantity(self.rate, RATE_KIND[effector.kind], where=f"faults.{name}.rate")
+        args = list(healthy.args)
+        args[place] = choice_node(f"fault_{name}", number_node(slow), rate)
+        return replace(healthy, args=tuple(args))
+
+
+class Lost(_Fault):
+    """A control has no effect any more, as if it stood at zero."""
+
+    has_switch: ClassVar[bool] = True
+
+    kind: Literal["lost"]
+    control: str
+
+    def control_node(self, name: str, effector: Effector, healthy: Node) -> Node:
+        """Let it stand at zero."""
+        return choice_node(f"fault_{name}", number_node(0.0), healthy)
+
+
+class Frozen(_Fault):
+    """What laws and commands read of a signal stays as it is."""
+
+    has_switch: ClassVar[bool] = True
+    holds_value: ClassVar[bool] = True
+
+    kind: Literal["frozen"]
+    signal: str
+
+    def signal_node(self, name: str, unit: str, true: Node) -> Node | None:
+        """Read the value held."""
+        return choice_node(f"fault_{name}", name_node(f"held_{name}"), true)
+
+    def effect(self, name: str, unit_of: Callable[[str], str]) -> Effect:
+        """Hold the signal's present value."""
+        return Effect({f"fault_{name}": 1.0}, hold=(f"held_{name}", self.signal))
+
+
+class Biased(_Fault):
+    """What laws and commands read of a signal is the signal + ``by``."""
+
+    has_switch: ClassVar[bool] = True
+
+    kind: Literal["biased"]
+    signal: str
+    by: str | float
+
+    def signal_node(self, name: str, unit: str, true: Node) -> Node | None:
+        """Add the bias."""
+        by = quantity(self.by, kind_of_unit(unit), where=f"faults.{name}.by")
+        shift = Node("op", 0, "mul", args=(name_node(f"fault_{name}"), number_node(by)))
+        return Node("op", 0, "add", args=(true, shift))
+
+
+class MassDropped(_Fault):
+    """A tank loses what it holds at once, but for what is ``left``."""
+
+    kind: Literal["mass_dropped"]
+    tank: str
+    left: Mass = 0.0
+
+    def effect(self, name: str, unit_of: Callable[[str], str]) -> Effect:
+        """Empty the tank."""
+        return Effect({}, tank=(self.tank, self.left))
+
+
+class Gust(_Fault):
+    """A gust of a shape on an axis of the wind's: wind_north, wind_east, wind_up, gust_roll, gust_pitch, gust_yaw."""
+
+    kind: Literal["gust"]
+    axis: Literal["wind_north", "wind_east", "wind_up", "gust_roll", "gust_pitch", "gust_yaw"]
+    shape: Literal["gust", "step", "pulse", "ramp"] = "gust"
+    size: str | float
+    width: Duration = 1.0
+
+    def check(self, place: Callable[[str], str]) -> None:
+        """Refuse a size that is not a speed, or an angular rate on the axes of rotation."""
+        quantity(self.size, "speed" if self.axis.startswith("wind") else "angular rate", where=place("size"))
+
+    def effect(self, name: str, unit_of: Callable[[str], str]) -> Effect:
+        """Begin the gust."""
+        return Effect({}, gust=True)
+
+
+Fault = Annotated[
+    Annotated[EngineOut, Tag("(engine_out)")]
+    | Annotated[Stuck, Tag("(stuck)")]
+    | Annotated[Floating, Tag("(floating)")]
+    | Annotated[Slow, Tag("(slow)")]
+    | Annotated[Lost, Tag("(lost)")]
+    | Annotated[Frozen, Tag("(frozen)")]
+    | Annotated[Biased, Tag("(biased)")]
+    | Annotated[MassDropped, Tag("(mass_dropped)")]
+    | Annotated[Gust, Tag("(gust)")],
+    Discriminator(kind_tag),
+]

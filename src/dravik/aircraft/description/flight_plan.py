@@ -1,0 +1,72 @@
+"""The plan of a flight, faults and phases, as inputs, formulas and events: what the kernel sees of it."""
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field
+from functools import cached_property, partial
+from typing import Any
+
+from dravik.aircraft.compiling.built import EventSpec, InputSpec, Where
+from dravik.aircraft.description.faults import Fault
+from dravik.errors import DravikError, nearest
+from dravik.formula import Node, name_node
+from dravik.mode_logic.modes import Machine, Phase, sequence
+
+__all__ = ["Plan"]
+
+
+@dataclass(frozen=True)
+class Plan:
+    """What is planned for a flight: faults by name, the phases that it goes through in their order, other machines."""
+
+    faults: Mapping[str, Fault] = field(default_factory=dict)
+    phases: tuple[Phase, ...] = ()
+    others: Mapping[str, Machine] = field(default_factory=dict)
+
+    def __bool__(self) -> bool:
+        """Whether anything is planned."""
+        return bool(self.faults or self.phases or self.others)
+
+    @cached_property
+    def machines(self) -> dict[str, Machine]:
+        """The machines of the flight: that of its phases, named ``phase``, and others."""
+        return ({"phase": sequence(self.phases)} if self.phases else {}) | dict(self.others)
+
+    def inputs(self) -> list[InputSpec]:
+        """Return the inputs that tell which faults have happened, and what they hold."""
+        return [spec for name, fault in self.faults.items() for spec in fault.inputs(name)]
+
+    def watches(self) -> dict[str, tuple[str | float | Node, EventSpec, tuple[str, ...]]]:
+        """Return the conditions at which the flight pauses for a fault: condition, event, keys."""
+        found: dict[str, tuple[str | float | Node, EventSpec, tuple[str, ...]]] = {}
+        for name, fault in self.faults.items():
+            event = EventSpec(f"fault: {name.replace('_', ' ')}", "pause", ("fault", name))
+            found[f"fault_{name}_happens"] = fault.condition, event, ("faults", name, "when")
+        return found
+
+    def check(self, known: Mapping[str, Iterable[str]], where: Where) -> None:
+        """Raise DravikError for faults of what is not there; ``known`` are names by engine, control, signal, tank."""
+        for name, fault in self.faults.items():
+            fault.check(partial(where, "faults", name))
+            for key, names in known.items():
+                asked = getattr(fault, key, None)
+                if asked is not None and asked not in names:
+                    hint = nearest(asked, names)
+                    raise DravikError(f"there is no {key} {asked!r}", where=where("faults", name, key), hint=hint)
+
+    def sensed(self, units: Mapping[str, str]) -> dict[str, tuple[Node, str]]:
+        """Return what laws read in place of signals with a faulty sensor: formula and unit by signal."""
+        found: dict[str, tuple[Node, str]] = {}
+        for key, fault in self.faults.items():
+            signal = getattr(fault, "signal", "")
+            true = found[signal][0] if signal in found else name_node(signal)
+            node = fault.signal_node(key, units.get(signal, ""), true)
+            if node is not None:
+                found[signal] = node, units.get(signal, "")
+        return found
+
+    def as_data(self) -> dict[str, Any]:
+        """Return the plan as plain data."""
+        return {
+            "faults": {n: f.model_dump(exclude_none=True) for n, f in self.faults.items()},
+            "phases": [p.model_dump(exclude_none=True) for p in self.phases],
+        }

@@ -1,0 +1,301 @@
+"""The definition of an aircraft, as pydantic models: what may stand in the TOML file, checked key by key."""
+
+import math
+from typing import Annotated, Any, Literal
+
+import numpy as np
+from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, model_validator
+
+from dravik.contact import Leg
+from dravik.definition.effectors import Effector, Input, Parameters
+from dravik.definition.fields import (
+    Angle,
+    Duration,
+    Formula,
+    Frequency,
+    Inertia,
+    Length,
+    Model,
+    Position,
+    PositiveArea,
+    PositiveLength,
+    PositiveMass,
+    Speed,
+)
+from dravik.errors import DravikError, nearest
+from dravik.mass import Part, Tank
+from dravik.mode_logic.modes import Machine
+from dravik.propulsion.engines import Battery, Drive, Engine, Mixer, PropellerEntry
+from dravik.surroundings.environment import Environment
+from dravik.tables.entries import TableEntries
+from dravik.units import quantity
+
+__all__ = ["AircraftDefinition", "LawDefinition"]
+
+
+class Reference(Model):
+    """Lengths that make the coefficients dimensionless, and the point their moments are about (station axes)."""
+
+    area: PositiveArea
+    chord: PositiveLength
+    span: PositiveLength
+    moment_point: Position
+
+
+class Envelope(Model):
+    """The speeds and altitudes that the data is meant for."""
+
+    airspeed: tuple[Speed, Speed]
+    altitude: tuple[Length, Length]
+
+    @model_validator(mode="after")
+    def _rising(self) -> "Envelope":
+        for name in ("airspeed", "altitude"):
+            low, high = getattr(self, name)
+            if not low < high:
+                raise DravikError(f"{low:g} to {high:g}", where=name, expected="the lower limit first")
+        return self
+
+
+class Rail(Model):
+    """A launch rail: the aircraft moves along its own x axis until it has travelled ``length`` from the start."""
+
+    length: PositiveLength
+
+
+class Crash(Model):
+    """What ends a run on the ground: ``parts`` that touch it (station positions), or a leg that touches it
+
+    while the aircraft sinks faster than ``sink_rate``, banks more than ``bank``, or has its nose outside ``pitch``.
+    """
+
+    sink_rate: Speed | None = None
+    bank: Angle | None = None
+    pitch: tuple[Angle, Angle] | None = None
+    parts: dict[str, Position] = {}
+
+
+class Filling(Model):
+    """The order in which tanks are filled with one liquid, and drained from the end: steps of tanks filled together."""
+
+    order: tuple[tuple[str, ...], ...] = Field(min_length=1)
+
+
+def _contents(value: object) -> object:
+    return math.inf if value == "full" else quantity(value, "mass")
+
+
+class Loading(Model):
+    """Mass, centre of gravity (station axes) and inertia about it (body axes); or ``groups`` of parts, what tanks hold
+
+    (a mass, or ``"full"``), what is ``filled`` into tanks in their order (by the name of a filling), and which of them
+    are ``flowing`` in flight: the mass properties then follow them, which costs time.
+
+    Products of inertia are the integrals of xy, xz, yz over the mass: the tensor's off-diagonal
+    elements are their negatives.
+    """
+
+    groups: tuple[str, ...] = ()
+    tanks: dict[str, Annotated[float, BeforeValidator(_contents), Field(ge=0.0)]] = {}
+    filled: dict[str, Annotated[float, BeforeValidator(_contents), Field(ge=0.0)]] = {}
+    flowing: tuple[str, ...] = ()
+    mass: PositiveMass = math.nan
+    cg: Position = (math.nan, math.nan, math.nan)
+    Ixx: Inertia = math.nan
+    Iyy: Inertia = math.nan
+    Izz: Inertia = math.nan
+    Ixy: Inertia = 0.0
+    Ixz: Inertia = 0.0
+    Iyz: Inertia = 0.0
+    description: str = ""
+
+    @model_validator(mode="after")
+    def _one_way(self) -> "Loading":
+        numbers = [n for n in ("mass", "cg", "Ixx", "Iyy", "Izz") if n in self.model_fields_set]
+        if self.groups and numbers:
+            raise DravikError(f"both groups and {', '.join(numbers)}", where="groups", expected="parts, or numbers")
+        if not self.groups:
+            for name in ("mass", "cg", "Ixx", "Iyy", "Izz"):
+                if name not in numbers:
+                    raise DravikError(
+                        f"the key {name!r} is missing", expected="mass, cg, Ixx, Iyy, Izz; or groups of parts"
+                    )
+            if self.tanks or self.filled:
+                raise DravikError("tanks beside a mass in numbers", where="tanks", expected="groups of parts")
+        return self
+
+    def tensor(self) -> "np.ndarray[tuple[int, int], np.dtype[np.float64]]":
+        """Return the inertia tensor in body axes, kg m^2."""
+        return np.array(
+            [
+                [self.Ixx, -self.Ixy, -self.Ixz],
+                [-self.Ixy, self.Iyy, -self.Iyz],
+                [-self.Ixz, -self.Iyz, self.Izz],
+            ]
+        )
+
+
+class NamedFormula(Model):
+    """A formula with the unit (SI) and the meaning of what it gives."""
+
+    formula: Formula
+    unit: str = ""
+    description: str = ""
+
+
+def _named_formula(value: object) -> object:
+    return value if isinstance(value, dict | NamedFormula) else {"formula": value}
+
+
+FormulaEntry = Annotated[NamedFormula, BeforeValidator(_named_formula)]
+
+
+class Aero(BaseModel):
+    """Axes, and formulas for the six coefficients and whatever they are made of.
+
+    Forces are CD, CY, CL in stability or wind axes and CX, CY, CZ in body axes; moments Cl, Cm, Cn in
+    stability or body axes (``moment_axes``, the same as ``axes`` unless said; body with wind axes).
+    """
+
+    model_config = ConfigDict(extra="allow", frozen=True, defer_build=True)
+    __pydantic_extra__: dict[str, FormulaEntry] = Field(init=False)
+
+    axes: Literal["body", "stability", "wind"]
+    moment_axes: Literal["body", "stability"] | None = None
+
+    @property
+    def formulas(self) -> dict[str, NamedFormula]:
+        """The formulas by name."""
+        return dict(self.__pydantic_extra__)
+
+    @property
+    def coefficients(self) -> tuple[str, ...]:
+        """Names of the six coefficients, forces first."""
+        forces = ("CX", "CY", "CZ") if self.axes == "body" else ("CD", "CY", "CL")
+        return (*forces, "Cl", "Cm", "Cn")
+
+    @model_validator(mode="after")
+    def _complete(self) -> "Aero":
+        missing = [c for c in self.coefficients if c not in self.formulas]
+        if missing:
+            hint = nearest(missing[0], self.formulas)
+            raise DravikError(
+                f"no formula for {', '.join(missing)}",
+                expected=f"in {self.axes} axes all of {self.coefficients}",
+                hint=hint,
+            )
+        return self
+
+
+class Spinning(Model):
+    """Something that spins about an axis fixed in the body: its angular ``momentum`` (N m s), a formula, right-handed
+
+    about ``axis`` (body axes). A flywheel, a gyroscope, the turbine of an engine given as plain thrust.
+    """
+
+    momentum: Formula
+    axis: tuple[float, float, float] = (1.0, 0.0, 0.0)
+    description: str = ""
+
+    @model_validator(mode="after")
+    def _has_axis(self) -> "Spinning":
+        if not np.linalg.norm(self.axis) > 1e-6:
+            raise DravikError("the axis has no length", where="axis", expected="body axes, forward is [1, 0, 0]")
+        return self
+
+
+COEFFICIENT_NAMES = ("CL", "CD", "CY", "CX", "CZ", "Cl", "Cm", "Cn")
+
+
+def _increments(value: object) -> object:
+    """Refuse increments of what is no coefficient, with the nearest."""
+    if isinstance(value, dict):
+        for name in value:
+            if name not in COEFFICIENT_NAMES:
+                raise DravikError(
+                    f"{name!r} is no coefficient", expected=", ".join(COEFFICIENT_NAMES),
+                    hint=nearest(str(name), COEFFICIENT_NAMES),
+                )  # fmt: skip
+    return value
+
+
+#: Formulas by coefficient that are added to those of [aero], which may stand in a generated file.
+Increments = Annotated[dict[str, FormulaEntry], BeforeValidator(_increments)]
+
+
+class Event(Model):
+    """A condition to log when it becomes true, and perhaps to end the run."""
+
+    when: Formula
+    stop: bool = False
+
+
+class _Document(Model):
+    format: Literal[1]
+    name: str = Field(min_length=1, max_length=80)
+    description: str = ""
+    include: tuple[str, ...] = ()
+    tables: TableEntries = {}
+    inputs: dict[str, Input] = {}
+    parameters: Parameters = {}
+    formulas: dict[str, FormulaEntry] = {}
+    events: dict[str, Event] = {}
+
+
+class LawDefinition(_Document):
+    """A control law: inputs it takes, formulas, state machines, and what it adds to the commands of controls.
+
+    With a ``rate`` it reads its signals at samples, and what it adds changes a computing ``delay`` after each. With
+    ``fade`` it can be disengaged and engaged in flight (input ``engaged_NAME``): what it adds passes over in that time.
+    """
+
+    add: dict[str, Formula] = {}
+    rate: Frequency | None = None
+    delay: Annotated[float, BeforeValidator(lambda v: quantity(v, "time")), Field(ge=0.0)] = 0.0
+    fade: Duration | None = None
+    machines: dict[str, Machine] = {}
+
+
+class AircraftDefinition(_Document):
+    """A whole aircraft."""
+
+    default_loading: str = ""
+    reference: Reference
+    envelope: Envelope | None = None
+    environment: Environment = Environment()
+    loadings: dict[str, Loading] = Field(min_length=1)
+    parts: dict[str, Part] = {}
+    parts_lists: tuple[str, ...] = ()
+    tanks: dict[str, Tank] = {}
+    filling: dict[str, Filling] = {}
+    centre_limits: tuple[Length, Length] | None = None
+    aero: Aero | None = None
+    controls: dict[str, Effector] = {}
+    increments: dict[str, Increments] = {}
+    spinning: dict[str, Spinning] = {}
+    starts: dict[str, dict[str, Any]] = {}
+    rail: Rail | None = None
+    gear: dict[str, Leg] = {}
+    crash: Crash = Crash()
+    engines: dict[str, Engine] = {}
+    propellers: dict[str, PropellerEntry] = {}
+    drives: dict[str, Drive] = {}
+    batteries: dict[str, Battery] = {}
+    mixers: dict[str, Mixer] = {}
+    laws: dict[str, dict[str, FormulaEntry]] = {}
+
+    @model_validator(mode="after")
+    def _loading_exists(self) -> "AircraftDefinition":
+        if not self.default_loading and len(self.loadings) == 1:
+            object.__setattr__(self, "default_loading", next(iter(self.loadings)))
+        if not self.default_loading:
+            known = ", ".join(self.loadings)
+            raise DravikError("the key 'default_loading' is missing", expected=f"one of {known}")
+        if self.default_loading not in self.loadings:
+            raise DravikError(
+                f"there is no loading {self.default_loading!r}",
+                where="default_loading",
+                expected="one of " + ", ".join(self.loadings),
+                hint=nearest(self.default_loading, self.loadings),
+            )
+        return self

@@ -1,0 +1,1 @@
+"""What the commands share: options, printing, conditions and sweeps."""

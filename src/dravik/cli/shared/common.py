@@ -1,0 +1,212 @@
+"""What the commands share: loading, printing, progress, and the line while the kernel compiles."""
+
+import json
+import math
+import sys
+import time as clock
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+from rich.console import Console
+from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
+from rich.table import Table
+from rich.text import Text
+
+from dravik.errors import DravikError, readable
+from dravik.host.files import exists, is_folder, shown
+from dravik.host.notices import announcing
+from dravik.report.text import cell_text
+
+if TYPE_CHECKING:
+    from dravik.aircraft import Aircraft
+
+__all__ = [
+    "channel_of",
+    "emit",
+    "finite",
+    "get_craft",
+    "kernel_notice",
+    "out",
+    "own_file",
+    "own_folder",
+    "progress_bar",
+    "quantities",
+    "say",
+    "settings",
+    "show_rows",
+    "to_write",
+    "written",
+]
+
+
+def finite(value: float) -> float:
+    """Return an option's number; raises DravikError for one that is none (nan, inf)."""
+    if not math.isfinite(value):
+        raise DravikError(f"{value} as an option", expected="a finite number")
+    return value
+
+
+def to_write(path: str) -> str:
+    """Return an option's file to write; raises DravikError at once, before anything is computed, without its folder."""
+    if path and not is_folder(Path(path).parent):
+        what = "it cannot be written: its folder does not exist"
+        raise DravikError(what, where=shown(path), hint="make the folder first")
+    return path
+
+
+def written(text: str, *names: str) -> Any:
+    """Return the option of a file to write, with its help."""
+    return typer.Option(*names, metavar="FILE", callback=to_write, help=text)
+
+
+NOTED = 0.1  # s of compiling that are worth a line
+# output to a pipe or a file has no terminal width: use one at which tables are not broken
+_WIDTH = None if sys.stdout.isatty() else 120
+# markup and emoji codes are off: names from files are printed literally
+out = Console(highlight=False, markup=False, emoji=False, width=_WIDTH)
+err = Console(stderr=True, highlight=False, markup=False, emoji=False)
+
+AircraftFile = Annotated[
+    str,
+    typer.Argument(metavar="AIRCRAFT", help="aircraft file, its folder, or the name of a sample such as tarn"),
+]
+Loading = Annotated[str, typer.Option(help="mass loading, by its name in the file")]
+Laws = Annotated[list[str] | None, typer.Option("--law", metavar="FILE", help="control law to engage; may be repeated")]
+AsJson = Annotated[bool, typer.Option("--json", help="print JSON for programs instead of tables")]
+Figure = Annotated[str, written("write a figure: .png, .svg or .pdf", "--figure")]
+Settings = Annotated[
+    list[str] | None,
+    typer.Option(
+        "--set", metavar="NAME=VALUE", help="input held at a value, such as 'flap_lever=20 deg', or a parameter"
+    ),
+]
+
+
+def get_craft(
+    name: str, loading: str = "", laws: Sequence[str] | None = None, set_: Sequence[str] | None = None
+) -> "Aircraft":
+    """Return the aircraft a user names: a file, a folder, or a sample; with laws engaged and parameters set."""
+    from dravik.aircraft import load, load_law, sample_names, sample_path
+
+    path = Path(name)
+    if not exists(path) and name in sample_names():
+        path = sample_path(name)
+    craft = load(path, loading=loading, compiled=not laws)
+    for law in laws or ():
+        definition, tables, places = load_law(own_file(law, name, "laws"))
+        craft = craft.with_law(definition, tables, places)
+    craft = craft.compiled()
+    own = {n: v for n, v in settings(set_).items() if n in craft.parameters}
+    return craft.with_parameters(own) if own else craft
+
+
+def input_settings(craft: "Aircraft", pairs: Sequence[str] | None) -> "dict[str, str | float]":
+    """Return ``--set`` options that are no parameters of the aircraft."""
+    return {n: v for n, v in settings(pairs).items() if n not in craft.parameters}
+
+
+def own_folder(aircraft: str, folder: str) -> Path:
+    """Return a folder of the aircraft's, such as ``laws``."""
+    from dravik.aircraft import sample_names, sample_path
+
+    path = Path(aircraft)
+    if not exists(path) and aircraft in sample_names():
+        path = sample_path(aircraft)
+    return (path if is_folder(path) else path.parent) / folder
+
+
+def own_file(name: str, aircraft: str, folder: str) -> Path:
+    """Return a file: as given, or the name of one in a folder of the aircraft's, such as ``laws``."""
+    own = own_folder(aircraft, folder) / f"{name.removesuffix('.toml')}.toml"
+    return own if not exists(name) and exists(own) else Path(name)
+
+
+def settings(pairs: Sequence[str] | None, option: str = "--set") -> "dict[str, str | float]":
+    """Return ``--set`` options, or those of another name, as names and quantities."""
+    values: dict[str, str | float] = {}
+    for pair in pairs or ():
+        name, equals, value = pair.partition("=")
+        if not equals or not value.strip():
+            raise DravikError(f"{option} {pair!r}", expected="NAME=VALUE, such as 'flap_lever=20 deg'")
+        values[name.strip()] = value.strip()
+    return values
+
+
+def channel_of(craft: "Aircraft", text: str, option: str) -> tuple[str, str]:
+    """Return output and input of OUTPUT/INPUT as an option gives it; an effector's name stands for its input."""
+    output, slash, name = (part.strip() for part in text.partition("/"))
+    if not slash or not name:
+        raise DravikError(f"{option} {text!r}", expected="OUTPUT/INPUT, such as theta/elevator")
+    return output, craft.input_names[craft.input_index(name)]
+
+
+def quantities(craft: "Aircraft", pairs: Sequence[str] | None) -> dict[str, float]:
+    """Return ``--set`` options as inputs by their full name and SI values."""
+    return craft.inputs_in_si(input_settings(craft, pairs))
+
+
+@contextmanager
+def kernel_notice() -> Iterator[None]:
+    """Say what of the kernel is compiled, which takes its time when this user needs it first."""
+    told: list[str] = []
+
+    @contextmanager
+    def compiling(name: str) -> Iterator[None]:
+        if not told:
+            err.print("compiling the kernel: some 15 s, once for each user", style="dim")
+        told.append(name)
+        begun = clock.perf_counter()
+        yield
+        spent = clock.perf_counter() - begun
+        if spent > NOTED:
+            err.print(f"  {name}: {spent:.1f} s", style="dim")
+
+    with announcing(compiling):
+        yield
+
+
+def emit(data: object) -> None:
+    """Print JSON on standard output; numbers that are not finite become null."""
+    print(json.dumps(_plain(data), indent=1))
+
+
+def _plain(value: Any) -> Any:
+    if isinstance(value, float):
+        return value if math.isfinite(value) else None
+    if isinstance(value, Mapping):
+        return {str(k): _plain(v) for k, v in value.items()}
+    if isinstance(value, list | tuple):
+        return [_plain(v) for v in value]
+    return value
+
+
+def say(text: str, style: str = "") -> None:
+    """Print text for people on standard output, in a colour or weight; nothing in it is taken as more than text."""
+    out.print(Text(readable(text), style=style))
+
+
+def show_rows(title: str, columns: Sequence[str], rows: Sequence[Sequence[object]]) -> None:
+    """Print a table for people; numbers stand to the right."""
+    say(title, "bold")
+    table = Table(header_style="bold", box=None, pad_edge=False)
+    for i, column in enumerate(columns):
+        numeric = any(isinstance(r[i], float) for r in rows)
+        table.add_column(
+            Text(readable(column)), justify="right" if numeric else "left", overflow="fold", no_wrap=i == 0
+        )
+    for row in rows:
+        table.add_row(*(Text(cell_text(c)) for c in row))
+    out.print(table)
+    out.print()
+
+
+@contextmanager
+def progress_bar(*, quiet: bool, what: str = "flying") -> Iterator[Callable[[float], None]]:
+    """Show a bar on standard error; the value is told the share done."""
+    columns = (TextColumn(what), BarColumn(), TextColumn("{task.percentage:>3.0f} %"), TimeRemainingColumn())
+    with Progress(*columns, console=err, transient=True, disable=quiet or not err.is_terminal) as bar:
+        task = bar.add_task(what, total=1.0)
+        yield lambda share: bar.update(task, completed=share)

@@ -1,0 +1,120 @@
+"""Criteria of a step of the stick in time: delay, transient and rise of the pitch rate, and the C* envelope.
+
+Delay, transient peak ratio and rise time as in MIL-STD-1797A, 4.2.1.2 (the criterion in time, after C. R. Chalk); C* as
+in H. N. Tobie, E. M. Elliott, L. G. Malcom, A New Longitudinal Handling Qualities Criterion, NAECON 1966: the load
+factor with the pitch rate at the crossover speed of 400 ft/s added to it.
+"""
+
+import math
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dravik.constants import FOOT, STANDARD_GRAVITY
+from dravik.errors import DravikError, require
+from dravik.handling.criteria import NONE, Criterion
+from dravik.handling.limits import boundaries, limits
+from dravik.linear import LinearModel
+from dravik.systems import Answer, answer
+
+__all__ = ["PitchStep", "c_star", "c_star_criterion", "pitch_step", "pitch_step_criteria"]
+
+Floats = NDArray[np.float64]
+CROSSOVER = 400.0 * FOOT  # m/s: where load factor and pitch rate count alike
+SHOWN = 3.0  # s: of the C* envelope
+LONG = 30.0  # s
+STEADY = 0.02  # of the end value: by how much the tail of the answer may still move
+
+
+class PitchStep(NamedTuple):
+    """Figures of the pitch rate after a step: ``delay`` (s, where its steepest tangent leaves zero), ``ratio`` (first
+
+    undershoot over first overshoot of the steady rate, zero without), ``rise`` (s, tangent from zero to the end).
+    """
+
+    delay: float
+    ratio: float
+    rise: float
+
+
+def pitch_step(step: Answer) -> PitchStep:
+    """Return delay, transient peak ratio and rise time of the pitch rate's answer to a step, the airspeed held.
+
+    Raises DravikError where the rate does not become steady.
+
+    >>> import dravik as dv
+    >>> rate = dv.LinearSystem.filtered("q", "stick", [4.0], [1.0, 2.0, 4.0])
+    >>> found = pitch_step(dv.systems.answer(rate, "q", "stick", duration=20.0))
+    >>> round(float(found.ratio / np.exp(-np.pi * 0.5 / np.sqrt(0.75))), 2)
+    1.0
+    """
+    require(step, Answer, "the pitch rate's answer", "answer(model, 'q', stick)")
+    t, values = step.finely()
+    end = float(values[-1])
+    tail = values[int(0.8 * len(t)) :]
+    if end == 0.0 or np.max(np.abs(tail / end - 1.0)) > STEADY:
+        raise DravikError("the pitch rate does not become steady", hint="a longer answer, of alpha and q alone")
+    share = values / end
+    peak = int(np.argmax(share))
+    # the tangent of the first rise: after the peak a lightly damped rate is as steep again
+    slope = np.gradient(share, t)[: max(peak, 1) + 1]
+    k = int(np.argmax(slope))
+    rise = 1.0 / float(slope[k])
+    over = float(share[peak]) - 1.0
+    under = 1.0 - float(np.min(share[peak:]))
+    # what a settled answer still moves by is no oscillation
+    ratio = under / over if over > STEADY / 20.0 and under > 0.0 else 0.0
+    return PitchStep(float(t[k] - share[k] * rise), ratio, rise)
+
+
+def pitch_step_criteria(step: Answer, airspeed: float, category: str) -> list[Criterion]:
+    """Return the criteria of a step's pitch rate at a true airspeed (m/s): delay, transient peak ratio, rise time."""
+    data, found = boundaries("responses")["pitch_step"], pitch_step(step)
+    feet = airspeed / FOOT
+    key = "terminal" if category == "C" else "other"
+    over = {end: [v if isinstance(v, str) else v / feet for v in data[f"rise_{end}_{key}"]] for end in ("min", "max")}
+    lines = (
+        ("pitch rate, delay of a step", found.delay, "s", NONE, limits(data["delay_max"])),
+        ("pitch rate, undershoot over overshoot", found.ratio, "", NONE, limits(data["ratio_max"])),
+        ("pitch rate, rise time", found.rise, "s", limits(over["min"]), limits(over["max"])),
+    )
+    return [
+        Criterion(name, data["paragraph"], value, unit, lows, highs, remembered=True)
+        for name, value, unit, lows, highs in lines
+    ]
+
+
+def c_star(model: LinearModel, stick: str, *, duration: float = LONG) -> tuple[Floats, Floats]:
+    """Return time (s) and C* after a step of an input, over its steady value; the model has outputs nz and q.
+
+    C* = nz + (400 ft/s / g) q, in g. Raises DravikError where it does not become steady.
+    """
+    load, rate = (answer(model, n, stick, duration=duration) for n in ("nz", "q"))
+    values = load.values + CROSSOVER / STANDARD_GRAVITY * rate.values
+    end = float(values[-1])
+    if end == 0.0 or np.max(np.abs(values[int(0.8 * len(values)) :] / end - 1.0)) > STEADY:
+        raise DravikError("C* does not become steady", hint="the airspeed held, as by model.part(states=[...])")
+    return load.time, values / end
+
+
+def c_star_criterion(time: Floats, values: Floats) -> Criterion:
+    """Return the criterion of C* over its steady value: how far it leaves the envelope, zero inside it.
+
+    The envelope is a chart that was read coarsely: only what is further outside than its reading counts.
+    """
+    data = boundaries("responses")["c_star"]
+    shown = time <= SHOWN
+    outside, at = np.zeros(0), 0.0
+    for bound, sign in (("upper", 1.0), ("lower", -1.0)):
+        places, edge = np.array(data[bound]).T
+        gone = sign * (values[shown] - np.interp(time[shown], places, edge))
+        k = int(np.argmax(gone))
+        if not len(outside) or gone[k] > outside.max():
+            outside, at = gone, float(time[k])
+    worst = max(float(outside.max()), 0.0)
+    note = f"outside by {worst:.2g} at {at:.2g} s" if worst > 0.0 else "inside"
+    return Criterion(
+        "C*, outside its envelope", data["paragraph"], worst, "", NONE, (data["read_to"], math.inf, math.inf),
+        f"{note}; a chart, read to {data['read_to']:g}: it counts as left beyond that", remembered=True,
+    )  # fmt: skip

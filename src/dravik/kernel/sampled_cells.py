@@ -1,0 +1,104 @@
+"""Memory between steps: cells that change at a step's beginning, all at once, from the signals of that moment."""
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dravik.compiled import compiled, inlined
+from dravik.kernel.calls import call_evaluate
+from dravik.kernel.program import (
+    CELL_NEXT,
+    CELL_QUIET,
+    CELL_RANK,
+    CELL_START,
+    CELL_TIMES,
+    CELLS,
+    EVERYTHING,
+    FLYING,
+    N_CELLS,
+    N_RANKS,
+    Program,
+    Workspace,
+)
+
+__all__ = ["begin_memory", "recall", "remember", "store"]
+
+Floats = NDArray[np.float64]
+LAST = 2
+PASSES = 8  # most changes that follow from each other at one moment, such as of a latch that sets a latch
+
+
+@inlined
+def is_due(program: Program, dt: float, step: int, i: int) -> bool:
+    """Whether a cell that is sampled changes at this step."""
+    at = program.layout[CELL_TIMES] + 2 * i
+    period, late = program.numbers[at], program.numbers[at + 1]
+    return (step - round(late / dt)) % round(period / dt) == 0
+
+
+@inlined
+def take_next(program: Program, work: Workspace, dt: float, step: int, rank: int) -> bool:
+    """Let cells hold their next values, of sampled ones those of a rank; return whether one not quiet has changed."""
+    layout, reg, new = program.layout, work.registers, work.memory[0]
+    n = layout[N_CELLS]
+    # gathered before any changes, so that each is computed from what all held before
+    for i in range(n):
+        due = program.numbers[layout[CELL_TIMES] + 2 * i] == 0.0
+        if layout[layout[CELL_RANK] + i] == rank and not due:
+            due = is_due(program, dt, step, i)
+        take = due and layout[layout[CELL_QUIET] + i] != LAST
+        new[i] = reg[layout[layout[CELL_NEXT] + i]] if take else reg[layout[layout[CELLS] + i]]
+    changed = False
+    for i in range(n):
+        cell = layout[layout[CELLS] + i]
+        if reg[cell] != new[i] and layout[layout[CELL_QUIET] + i] == 0:
+            changed = True
+        reg[cell] = new[i]
+    return changed
+
+
+@compiled
+def remember(program: Program, work: Workspace, t: float, x: Floats, u: Floats, dt: float, step: int) -> None:
+    """Let cells change at the beginning of a step, whose signals stand in the registers; evaluate what follows."""
+    layout, reg = program.layout, work.registers
+    if layout[N_CELLS] == 0:
+        return
+    for rank in range(layout[N_RANKS]):
+        for k in range(PASSES):
+            if not take_next(program, work, dt, step, rank if k == 0 else -1):
+                break
+            call_evaluate(program, work, t, x, u, work.slopes[0], False, EVERYTHING)
+    for i in range(layout[N_CELLS]):
+        if layout[layout[CELL_QUIET] + i] == LAST and is_due(program, dt, step, i):
+            reg[layout[layout[CELLS] + i]] = reg[layout[layout[CELL_NEXT] + i]]
+
+
+@compiled
+def begin_memory(program: Program, work: Workspace, t: float, x: Floats, u: Floats) -> None:
+    """Begin to remember: cells hold what they take over at the start of a flight."""
+    layout, reg, new = program.layout, work.registers, work.memory[0]
+    n = layout[N_CELLS]
+    work.counters[FLYING] = 0
+    if n > 0:
+        call_evaluate(program, work, t, x, u, work.slopes[0], False, EVERYTHING)
+    for i in range(n):
+        start = layout[layout[CELL_START] + i]
+        new[i] = reg[start] if start >= 0 else reg[layout[layout[CELLS] + i]]
+    for i in range(n):
+        reg[layout[layout[CELLS] + i]] = new[i]
+    work.counters[FLYING] = 1
+    if n > 0:
+        call_evaluate(program, work, t, x, u, work.slopes[0], False, EVERYTHING)
+
+
+@compiled
+def store(program: Program, work: Workspace) -> None:
+    """Keep what the cells hold, for ``recall``."""
+    for i in range(program.layout[N_CELLS]):
+        work.memory[1, i] = work.registers[program.layout[program.layout[CELLS] + i]]
+
+
+@compiled
+def recall(program: Program, work: Workspace) -> None:
+    """Let the cells hold what was kept: a row recorded at the end of a stretch looks ahead, the next stretch begins."""
+    for i in range(program.layout[N_CELLS]):
+        work.registers[program.layout[program.layout[CELLS] + i]] = work.memory[1, i]

@@ -1,0 +1,201 @@
+"""Describing functions of a limit, dead zone, backlash, steps and a relay, and the limit cycles they predict.
+
+Source: A. Gelb, W. E. Vander Velde, Multiple-Input Describing Functions and Nonlinear System Design (1968), appendix B.
+"""
+
+import itertools
+import math
+from dataclasses import dataclass
+from typing import Literal, NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dravik.definition import arguments
+from dravik.errors import DravikError, require
+from dravik.loops.curve import LoopCurve, least
+from dravik.systems import LinearSystem
+from dravik.units import in_si
+
+__all__ = ["KINDS", "LimitCycle", "Nonlinearity", "limit_cycles"]
+
+Floats = NDArray[np.float64]
+KINDS = ("limit", "dead zone", "backlash", "steps", "relay")
+COUNT = 400  # amplitudes looked at
+REACH = (1.0005, 1e3)  # of amplitudes, over the size
+
+
+@dataclass(frozen=True)
+class Nonlinearity:
+    """A nonlinearity of slope one: a ``limit`` at +-size, a ``dead zone`` of +-size, ``backlash`` of +-size in all,
+
+    ``steps`` of size (rounded to the nearest), a ``relay`` that gives +-size.
+
+    >>> round(Nonlinearity("relay", 1.0).gain(2.0).real, 6) == round(2 / np.pi, 6)
+    True
+    """
+
+    kind: Literal["limit", "dead zone", "backlash", "steps", "relay"]
+    size: float
+
+    def __post_init__(self) -> None:
+        arguments.word(self.kind, "a nonlinearity", KINDS)
+        if not arguments.number(self.size, "size") > 0.0:
+            raise DravikError(f"a {self.kind} of size {self.size:g}", expected="above zero")
+
+    def gain(self, amplitude: float) -> complex:
+        """Return the gain of the fundamental of a sine of an amplitude that goes through it."""
+        a, d = arguments.number(amplitude, "amplitude"), self.size
+        if not a > 0.0:
+            raise DravikError(f"an amplitude of {a:g}", expected="above zero")
+        if self.kind == "relay":
+            return complex(4.0 * d / (math.pi * a))
+        if self.kind == "steps":
+            edges = np.arange(0.5, a / d, 1.0) * d
+            return complex(4.0 * d / (math.pi * a) * float(np.sum(np.sqrt(1.0 - (edges / a) ** 2))))
+        if a <= d:
+            return complex(1.0 if self.kind == "limit" else 0.0)
+        if self.kind == "limit":
+            return complex(_part(d / a))
+        if self.kind == "dead zone":
+            return complex(1.0 - _part(d / a))
+        g = d / a
+        return complex(0.5 * (1.0 + _part(1.0 - 2.0 * g)), -4.0 / math.pi * g * (1.0 - g))
+
+    def values(self, x: Floats) -> Floats:
+        """Return what comes out of a course of values, one after another; backlash begins in its middle."""
+        d = self.size
+        if self.kind == "limit":
+            return np.asarray(np.clip(x, -d, d))
+        if self.kind == "dead zone":
+            return np.asarray(x - np.clip(x, -d, d))
+        if self.kind == "steps":
+            return np.asarray(d * np.round(x / d))
+        if self.kind == "relay":
+            return np.asarray(d * np.sign(x))
+        out, now = np.empty(len(x)), float(x[0])
+        for k, value in enumerate(x):
+            now = self.after(float(value), now)
+            out[k] = now
+        return out
+
+    def after(self, value: float, before: float) -> float:
+        """Return what comes out for one value, ``before`` being what came out last: of use for backlash alone.
+
+        >>> Nonlinearity("backlash", 0.5).after(2.0, 0.0)
+        1.5
+        """
+        if self.kind == "backlash":
+            return min(max(before, value - self.size), value + self.size)
+        return float(self.values(np.array([value]))[0])
+
+
+def _part(share: float) -> float:
+    """Return the gain of a limit at a share of the amplitude, from -1 to 1."""
+    s = min(max(share, -1.0), 1.0)
+    return 2.0 / math.pi * (math.asin(s) + s * math.sqrt(1.0 - s * s))
+
+
+class LimitCycle(NamedTuple):
+    """An oscillation that keeps itself up: ``amplitude`` into the nonlinearity, ``frequency`` (rad/s), and whether it
+
+    comes back after a small change of its amplitude.
+    """
+
+    amplitude: float
+    frequency: float
+    is_stable: bool
+
+
+def limit_cycles(loop: LinearSystem, nonlinearity: Nonlinearity, *, delay: str | float = 0.0) -> list[LimitCycle]:
+    """Return the limit cycles that a nonlinearity in a loop predicts, smallest first: L(j w) N(a) = -1.
+
+    ``loop`` is closed with negative feedback, as in ``margins``. The prediction takes the loop as a filter that passes
+    the fundamental alone. Raises DravikError for a loop of more than one channel.
+
+    >>> loop = LinearSystem.filtered("y", "u", [4.0], [1.0, 3.0, 2.0, 0.0])
+    >>> cycle = limit_cycles(loop, Nonlinearity("relay", 1.0))[0]
+    >>> print(round(cycle.frequency, 6), round(cycle.amplitude, 6))  # sqrt 2, and 4/pi of 4/6
+    1.414214 0.848826
+    """
+    require(loop, LinearSystem, "the loop")
+    require(nonlinearity, Nonlinearity, "the nonlinearity")
+    if len(loop.inputs) != 1 or len(loop.outputs) != 1:
+        raise DravikError(f"a loop of {len(loop.inputs)} inputs and {len(loop.outputs)} outputs", expected="one")
+    curve = LoopCurve(least(loop), in_si(delay, "time", where="delay"))
+    found: list[LimitCycle] = []
+    if nonlinearity.kind == "backlash":
+        found = _turning(curve, nonlinearity)
+    else:
+        for w in curve.roots_of(lambda v: v.imag / np.maximum(np.abs(v), 1e-300), curve.grid()):
+            at = complex(curve(w)[0])
+            if at.real < 0.0:
+                found += [
+                    LimitCycle(a, w, _stable(curve, nonlinearity, a)) for a in _amplitudes(nonlinearity, 1.0 / abs(at))
+                ]
+    return sorted(found)
+
+
+def _amplitudes(n: Nonlinearity, gain: float) -> list[float]:
+    """Return the amplitudes at which a real describing function has a gain."""
+    from scipy.optimize import brentq
+
+    low = 0.5001 if n.kind == "steps" else (1e-6 if n.kind == "relay" else REACH[0])
+    a = np.geomspace(low * n.size, REACH[1] * n.size, COUNT if n.kind != "steps" else 20 * COUNT)
+    off = np.array([n.gain(float(v)).real - gain for v in a])
+    return [
+        float(brentq(lambda v: n.gain(v).real - gain, a[k], a[k + 1], rtol=1e-12))
+        for k in np.flatnonzero(off[:-1] * off[1:] < 0.0)
+    ]
+
+
+def _turning(curve: LoopCurve, n: Nonlinearity) -> list[LimitCycle]:
+    """Return the cycles with a nonlinearity that turns the phase: for each amplitude where the loop has that phase."""
+    from scipy.optimize import brentq
+
+    def off(a: float) -> list[tuple[float, float]]:
+        gain = n.gain(a)
+        places = curve.roots_of(lambda v: (v * gain).imag / np.maximum(np.abs(v * gain), 1e-300), curve.grid())
+        return [(w, abs(complex(curve(w)[0]) * gain) - 1.0) for w in places if (complex(curve(w)[0]) * gain).real < 0.0]
+
+    found: list[LimitCycle] = []
+    amplitudes = np.geomspace(REACH[0] * n.size, 100.0 * n.size, 80)
+    before = off(float(amplitudes[0]))
+    for low, high in itertools.pairwise(amplitudes):
+        after = off(float(high))
+        for w, size in before:
+            near = min(after, key=lambda p, w=w: abs(math.log(p[0] / w)), default=None)  # type: ignore[misc]
+            if near is None or size * near[1] > 0.0 or abs(math.log(near[0] / w)) > 0.5:
+                continue
+
+            def figure(a: float, w: float = w) -> float:
+                return min(off(a), key=lambda p: abs(math.log(p[0] / w)))[1]
+
+            try:
+                a = float(brentq(figure, low, high, rtol=1e-10))
+            except ValueError:
+                continue
+            at = min(off(a), key=lambda p, w=w: abs(math.log(p[0] / w)))[0]  # type: ignore[misc]
+            found.append(LimitCycle(a, at, _stable(curve, n, a)))
+        before = after
+    return found
+
+
+def _stable(curve: LoopCurve, n: Nonlinearity, amplitude: float) -> bool:
+    """Whether a little less of it grows and a little more decays, nothing else growing: by the loop with the gain that
+
+    it then has.
+    """
+
+    def grows(a: float) -> int:
+        gain = n.gain(a)
+        one = curve.system
+        scaled = LoopCurve(one.with_facts(C=abs(gain) * one.C, D=abs(gain) * one.D), curve.delay)
+        if abs(gain.imag) > 1e-12:
+            # a turned phase, as a delay at this frequency would turn it
+            w = curve.roots_of(lambda v: (v * gain).imag / np.maximum(np.abs(v), 1e-300), curve.grid())
+            here = min(w, key=lambda f: abs(abs(complex(curve(f)[0]) * gain) - 1.0), default=1.0)
+            scaled = LoopCurve(scaled.system, curve.delay + max(-float(np.angle(gain)) / here, 0.0))
+        return scaled.count_unstable()
+
+    return grows(amplitude * 0.97) > 0 == grows(amplitude * 1.03)

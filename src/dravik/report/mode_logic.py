@@ -1,0 +1,99 @@
+"""State machines, drawn: modes in a ring, transitions as arrows with numbers, and what each number means below."""
+
+import math
+from textwrap import shorten
+from typing import TYPE_CHECKING
+
+import matplotlib
+from matplotlib.figure import Figure
+
+from dravik.errors import DravikError
+from dravik.report.figures import new_figure
+from dravik.report.style import ACTUAL, COMMANDED, INK, SOFT, STYLE, THIRD
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+
+    from dravik.aircraft import Aircraft
+    from dravik.mode_logic.modes import Machine
+
+__all__ = ["figure_machines"]
+
+MOST = 6  # machines in a figure
+
+
+def figure_machines(craft: "Aircraft", *, title: str = "") -> Figure:
+    """Return the state machines of an aircraft's laws and plan: modes, ways between them, reasons.
+
+    The mode in which a machine begins has a thick frame. Raises DravikError for an aircraft without machines.
+    """
+    machines = dict(list(craft.configuration.machines.items())[:MOST])
+    if not machines:
+        raise DravikError(f"{craft.name} has no state machines", hint="a law that has some, such as autopilot")
+    figure = new_figure(title or f"State machines of {craft.name}")
+    columns = min(3, len(machines))
+    rows = math.ceil(len(machines) / columns)
+    with matplotlib.rc_context(STYLE):
+        figure.set_layout_engine("none")
+        for i, (name, machine) in enumerate(machines.items()):
+            left, low = (i % columns) / columns, 1.0 - (i // columns + 1) / rows
+            height = 0.93 / rows
+            share = 0.62
+            axes = figure.add_axes((left + 0.01, low + (1 - share) * height, 0.96 / columns, share * height))
+            _ring(axes, name, machine)
+            _legend(figure, machine, (left + 0.02, low + (1 - share) * height - 0.01))
+    return figure
+
+
+def _ring(axes: "Axes", name: str, machine: "Machine") -> None:
+    axes.set_axis_off()
+    axes.set_aspect("equal", anchor="N")
+    axes.set_title(f"{name}: {machine.description}" if machine.description else name, fontsize=10, color=INK)
+    modes = list(machine.modes)
+    spots = {
+        mode: (math.sin(2 * math.pi * k / len(modes)), math.cos(2 * math.pi * k / len(modes)))
+        for k, mode in enumerate(modes)
+    }
+    spots["end"] = (0.0, 0.0)
+    for number, way in enumerate(machine.transitions, start=1):
+        for source in machine.sources(way):
+            if "any" not in way.source:
+                _arrow(axes, spots[source], spots[way.to], number)
+        if "any" in way.source:
+            _arrow(axes, (spots[way.to][0] * 0.45, spots[way.to][1] * 0.45), spots[way.to], number)
+    for mode, (x, y) in spots.items():
+        if mode == "end" and not any(t.to == "end" for t in machine.transitions):
+            continue
+        begins = mode == machine.begin
+        box = {
+            "boxstyle": "round,pad=0.4", "facecolor": "white", "edgecolor": ACTUAL if begins else SOFT,
+            "linewidth": 2.2 if begins else 1.0,
+        }  # fmt: skip
+        axes.text(x, y, mode.replace("_", " "), ha="center", va="center", fontsize=8.5, color=INK, bbox=box, zorder=3)
+    axes.set_xlim(-1.45, 1.45)
+    axes.set_ylim(-1.2, 1.2)
+
+
+def _arrow(axes: "Axes", a: tuple[float, float], b: tuple[float, float], number: int) -> None:
+    axes.annotate(
+        "", b, xytext=a, zorder=1,
+        arrowprops={
+            "arrowstyle": "-|>", "color": COMMANDED, "lw": 1.1, "connectionstyle": "arc3,rad=0.18", "shrinkA": 16,
+            "shrinkB": 18,
+        },
+    )  # fmt: skip
+    # the number stands beside the middle of the bent arrow
+    x, y = 0.5 * (a[0] + b[0]), 0.5 * (a[1] + b[1])
+    dx, dy = b[0] - a[0], b[1] - a[1]
+    axes.text(x + 0.11 * dy, y - 0.11 * dx, str(number), fontsize=8, color=THIRD, ha="center", va="center", zorder=4)
+
+
+def _legend(figure: Figure, machine: "Machine", at: tuple[float, float]) -> None:
+    lines = []
+    for number, way in enumerate(machine.transitions, start=1):
+        when = f"after {way.after:g} s" if way.when is None else str(way.when)
+        words = way.reason or when
+        lines.append(f"{number}  {shorten(words, 58, placeholder=' ...')}")
+        if way.reason:
+            lines.append(f"    {shorten(when, 62, placeholder=' ...')}")
+    figure.text(*at, "\n".join(lines), fontsize=8, color=THIRD, va="top")

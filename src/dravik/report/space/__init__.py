@@ -1,0 +1,1 @@
+"""Pictures of motion in space: tracks, plans, animations, three views."""

@@ -1,0 +1,117 @@
+"""Speeds that the aircraft itself decides: the stall speed and its multiples, best glide, least sink."""
+
+import math
+from dataclasses import replace
+
+import numpy as np
+
+from dravik.aircraft import Aircraft
+from dravik.errors import DravikError
+from dravik.trimming.airspeeds import true_airspeed
+from dravik.trimming.condition import Asked, Condition
+from dravik.trimming.continuation import Family
+from dravik.trimming.named_conditions import levers_of
+
+__all__ = ["glide_speed", "speed_of", "stall_speed"]
+
+USUAL_SPEED = 50.0  # m/s: where the search of a free speed begins without an envelope
+FASTEST = 700.0  # m/s: from there downwards a speed at which the aircraft flies is looked for
+RATIO = 1.06  # of neighbouring speeds that are looked at
+GOLDEN = 0.5 * (math.sqrt(5.0) - 1.0)
+
+
+def speed_of(craft: Aircraft, asked: Asked, altitude: float, inputs: dict[str, float]) -> float:
+    """Return the true airspeed (m/s) that is asked for: a quantity, or words such as ``1.3 stall``, ``best glide``.
+
+    Raises DravikError for other words, and where the aircraft does not fly at all.
+    """
+    words = asked.get("airspeed")
+    if words == "free":
+        envelope = craft.definition.envelope
+        return 0.5 * sum(envelope.airspeed) if envelope is not None else USUAL_SPEED
+    text = " ".join(words.split()) if isinstance(words, str) else ""
+    if text in ("best glide", "least sink"):
+        return glide_speed(craft, altitude, inputs, quantity="flight_path" if text == "best glide" else "climb_rate")
+    if text.endswith("stall"):
+        number = text.removesuffix("stall").strip() or "1"
+        try:
+            ratio = float(number)
+        except ValueError:
+            ratio = math.nan
+        if not 1.0 <= ratio < 100.0:
+            raise DravikError(f"airspeed {words!r}", expected="a multiple of the stall speed such as '1.3 stall'")
+        return ratio * stall_speed(craft, altitude, inputs)
+    return true_airspeed(craft, asked, altitude)
+
+
+def _gliding(craft: Aircraft, altitude: float, inputs: dict[str, float]) -> Condition:
+    """Return a straight glide: throttles at their lower end unless they are given, the path free."""
+    idle = {name: low for name, (low, _) in levers_of(craft).items()}
+    return Condition(1.0, altitude, flight_path=None, inputs={**idle, **inputs})
+
+
+def _glides(craft: Aircraft, altitude: float, inputs: dict[str, float]) -> tuple[Family, float]:
+    """Return glides by airspeed, and a speed at which there is one."""
+    base = _gliding(craft, altitude, inputs)
+    family = Family(craft, lambda speed: replace(base, airspeed=speed))
+    envelope = craft.definition.envelope
+    usual = np.linspace(*envelope.airspeed, 5)[1:] if envelope is not None else np.zeros(0)
+    steps = np.arange(int(math.log(FASTEST / 3.0) / math.log(RATIO) / 3.0))
+    speed = family.first_held([*usual, *(FASTEST / RATIO ** (3.0 * steps))])
+    if math.isnan(speed):
+        raise DravikError(
+            f"{craft.name} glides at no speed at {altitude:g} m", where="airspeed", expected="a speed in m/s",
+            hint="dravik check",
+        )  # fmt: skip
+    return family, speed
+
+
+def stall_speed(craft: Aircraft, altitude: float, inputs: dict[str, float] | None = None) -> float:
+    """Return the lowest airspeed (m/s) of a straight glide: below it no angle of attack carries the weight.
+
+    ``inputs`` (SI) by their full name, such as a flap's lever; throttles are at idle unless given. It ends where the
+    lift has its maximum, or a control its stop. Raises DravikError where the aircraft does not glide at all.
+    """
+    family, speed = _glides(craft, altitude, inputs or {})
+    while family.holds(speed / RATIO, starts=0):
+        speed /= RATIO
+        if speed < 0.05:
+            raise DravikError(
+                f"{craft.name} has no stall speed: it glides at any", where="airspeed", expected="a speed"
+            )
+    return family.edge(speed, speed / RATIO)
+
+
+def glide_speed(
+    craft: Aircraft, altitude: float, inputs: dict[str, float] | None = None, *, quantity: str = "flight_path"
+) -> float:
+    """Return the airspeed (m/s) of the flattest glide, or with ``climb_rate`` that of the least sink.
+
+    ``inputs`` as for the stall speed. Raises DravikError where the aircraft does not glide.
+    """
+    family, _ = _glides(craft, altitude, inputs or {})
+    low = stall_speed(craft, altitude, inputs)
+
+    def worth(speed: float) -> float:
+        point = family.point(speed)
+        return -math.inf if point is None else point[quantity]
+
+    # bracket the maximum upwards from the stall, then shrink the bracket by the golden section
+    speeds = [low, low * RATIO]
+    values = [worth(s) for s in speeds]
+    while values[-1] > values[-2] and speeds[-1] < FASTEST:
+        speeds.append(speeds[-1] * RATIO)
+        values.append(worth(speeds[-1]))
+    a, b = speeds[max(len(speeds) - 3, 0)], speeds[-1]
+    c, d = b - GOLDEN * (b - a), a + GOLDEN * (b - a)
+    at_c, at_d = worth(c), worth(d)
+    while b - a > 1e-6 * b:
+        if at_c > at_d:
+            b, d, at_d = d, c, at_c
+            c = b - GOLDEN * (b - a)
+            at_c = worth(c)
+        else:
+            a, c, at_c = c, d, at_d
+            d = a + GOLDEN * (b - a)
+            at_d = worth(d)
+    return 0.5 * (a + b)

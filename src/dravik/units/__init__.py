@@ -1,0 +1,25 @@
+"""Quantities with units, such as ``"62 m/s"``: turned to SI numbers at the boundary; inside, everything is SI."""
+
+from dravik.units.quantities import (
+    KINDS,
+    column_name,
+    from_si,
+    in_si,
+    kind_of_quantity,
+    kind_of_unit,
+    quantity,
+    split_column,
+    to_si,
+)
+
+__all__ = [
+    "KINDS",
+    "column_name",
+    "from_si",
+    "in_si",
+    "kind_of_quantity",
+    "kind_of_unit",
+    "quantity",
+    "split_column",
+    "to_si",
+]

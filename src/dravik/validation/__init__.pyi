@@ -1,0 +1,21 @@
+# The public names of dravik.validation, listed here alone: loaded when they are first used, and seen by type checkers.
+from .flown_loops import FlownStep as FlownStep
+from .flown_loops import LoopTruth as LoopTruth
+from .flown_loops import engaged as engaged
+from .flown_loops import fly_loop as fly_loop
+from .landings import Landing as Landing
+from .landings import Touch as Touch
+from .landings import landing_in as landing_in
+from .landings import landing_of as landing_of
+from .loop_device import SampledLoops as SampledLoops
+from .modal_motion import mode_motion as mode_motion
+from .model_proofs import ModelCheck as ModelCheck
+from .model_proofs import ModelProof as ModelProof
+from .model_proofs import prove_model as prove_model
+from .models_along import linearise_along as linearise_along
+from .proofs import HoldProof as HoldProof
+from .proofs import LinearProof as LinearProof
+from .proofs import prove_linear as prove_linear
+from .proofs import prove_trim as prove_trim
+from .scorecards import Followed as Followed
+from .scorecards import scorecard as scorecard
