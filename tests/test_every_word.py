@@ -80,7 +80,7 @@ WORDS: dict[str, tuple[list[str], dict[str, Any]]] = {
         "pitch_gain=0.5:2", "--damping": "0.5", "--plan": "pitch", "--fly": "1 deg", "--flown": FILE,
         "--beside": "pitch_hold.gain=1", "--schedule": "x", "--out": ".toml", "--figure": FILE}),
     "score": (["RECORDING"], {"--beside": "RECORDING2", "--target": "pitch_stick=theta"}),
-    "machines": ([TARN, "--law", "autopilot"], {"--loading": "none", "--law": "attitude_hold", "--figure": FILE}),
+    "mode_logic": ([TARN, "--law", "autopilot"], {"--loading": "none", "--law": "attitude_hold", "--figure": FILE}),
     "fly": ([LOM, *AT, "--duration", "1 s"], {
         "--rail": "60 deg", "--start": "none", "--resume": "RECORDING", "--duration": "2 s",
         "--control": "throttle=step(0.1, at=0)", "--turbulence": "light", "--seed": "3", "--dt": "0.25 s", "--every": (["--out", "CSV"], "0.5 s"),

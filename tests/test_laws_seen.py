@@ -1,4 +1,4 @@
-"""What people see of laws: machines listed and drawn, modes as bands, targets beside what follows, watched parameters."""
+"""What people see of laws: mode logic listed and drawn, modes as bands, targets beside what follows, watched parameters."""
 
 import json
 import tempfile
@@ -13,34 +13,34 @@ from dravik.report.space.plans import mode_spans
 from dravik.validation.scorecards import asked_of, scorecard, targets_of
 from tests.test_autopilot import craft
 from tests.test_cli import run as command
-from tests.test_memory import floating, flown, with_machine
+from tests.test_memory import floating, flown, with_mode_logic
 
 
 class SeenTest(unittest.TestCase):
     def setUp(self) -> None:
         self.folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
 
-    def test_machines_are_listed_and_drawn(self) -> None:
-        figure = self.folder / "machines.png"
-        code, text, _ = command("machines", "tarn", "--law", "autopilot", "--figure", str(figure))
+    def test_mode_logic_is_listed_and_drawn(self) -> None:
+        figure = self.folder / "logic.png"
+        code, text, _ = command("logic", "tarn", "--law", "autopilot", "--figure", str(figure))
         self.assertEqual(code, 0)
         self.assertIn("off, first", text)
         self.assertIn("climb when height > 12 (clear of the ground)", text)
         self.assertGreater(figure.stat().st_size, 20_000)
-        code, text, _ = command("machines", "night_watch", "--json")
-        found = json.loads(text)["machines"]
+        code, text, _ = command("logic", "night_watch", "--json")
+        found = json.loads(text)["mode_logic"]
         self.assertEqual(list(found), ["place", "height", "phase"])
         self.assertEqual(found["phase"]["transitions"][0]["from"], ["stand"])
-        code, _, err = command("machines", "tarn")
+        code, _, err = command("logic", "tarn")
         self.assertEqual(code, 2)
-        self.assertIn("Tarn has no state machines", err)
+        self.assertIn("Tarn has no mode logic", err)
         code, text, _ = command("check", "smoke_column", "--json")
         self.assertEqual((code, json.loads(text)["aircraft"]), (0, "Hail"))
 
     def test_modes_and_targets_of_a_recording(self) -> None:
-        made = with_machine()
+        made = with_mode_logic()
         run = flown(made, controls={"ask": dv.step("1", at=1.0)})
-        spans = mode_spans(run)["machine"]
+        spans = mode_spans(run)["sequencer"]
         self.assertEqual([s[2] for s in spans], ["idle", "out", "back"])
         self.assertAlmostEqual(spans[1][0], 1.01, delta=0.011)
         self.assertAlmostEqual(spans[1][1], 1.51, delta=0.011)
@@ -62,8 +62,8 @@ class SeenTest(unittest.TestCase):
 
     def test_a_mode_that_does_not_fit_is_named_with_its_file(self) -> None:
         file = self.folder / "own.toml"
-        file.write_text('format = 1\nname = "Own"\n[machines.way.modes]\na = { set = { throtle = 1 } }\nb = {}\n')
-        with self.assertRaisesRegex(DravikError, r"own.toml:4: machines.way.modes.a.*throtle.*did you mean throttle"):
+        file.write_text('format = 1\nname = "Own"\n[mode_logic.way.modes]\na = { set = { throtle = 1 } }\nb = {}\n')
+        with self.assertRaisesRegex(DravikError, r"own.toml:4: mode_logic.way.modes.a.*throtle.*did you mean throttle"):
             dv.sample("tarn").with_law(*dv.load_law(file))
 
     def test_a_watched_file_changes_the_flight(self) -> None:
@@ -103,6 +103,6 @@ class SeenTest(unittest.TestCase):
 
     def test_a_whole_flight_keeps_its_plan(self) -> None:
         scenario = dv.load_scenario("night_watch")
-        self.assertEqual(sorted(scenario.craft.configuration.machines), ["height", "phase", "place"])
+        self.assertEqual(sorted(scenario.craft.configuration.mode_logic), ["height", "phase", "place"])
         names = [n for n in scenario.craft.signals if n.startswith("place_is_")]
         self.assertEqual(names, ["place_is_off", "place_is_hold", "place_is_go", "place_is_stop"])

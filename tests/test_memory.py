@@ -1,4 +1,4 @@
-"""Memory between steps, laws at a rate of their own, laws engaged in flight, and state machines."""
+"""Memory between steps, laws at a rate of their own, laws engaged in flight, and mode logic."""
 
 import unittest
 from collections.abc import Callable
@@ -10,7 +10,7 @@ from scipy import signal
 import dravik as dv
 from dravik.aircraft.description.schema import LawDefinition
 from dravik.errors import DravikError, FlightError
-from dravik.mode_logic.modes import Machine
+from dravik.mode_logic.modes import ModeLogic
 from tests.support import craft
 
 DT = 0.01
@@ -245,7 +245,7 @@ class EngagementTest(unittest.TestCase):
         self.assertLess(abs(session["move_integral"]), 1e-3)  # it goes back to its initial value
 
 
-MACHINE: dict[str, Any] = {
+SEQUENCER: dict[str, Any] = {
     "begin": "idle",
     "modes": {
         "idle": {},
@@ -262,22 +262,23 @@ MACHINE: dict[str, Any] = {
 }
 
 
-def with_machine(**changes: Any) -> Any:
+def with_mode_logic(**changes: Any) -> Any:
     return floating(
         inputs={"kept": {"kind": "angle"}}, parameters={"gain": {"value": 1.0, "range": [0, 3]}},
-        formulas={"wish": "gain*machine_is_back"}, machines={"machine": {**MACHINE, **changes}},
+        formulas={"wish": "gain*sequencer_is_back"}, mode_logic={"sequencer": {**SEQUENCER, **changes}},
     )  # fmt: skip
 
 
-class MachineTest(unittest.TestCase):
+class ModeLogicTest(unittest.TestCase):
     def test_modes_change_with_their_reasons(self) -> None:
-        made = with_machine()
+        made = with_mode_logic()
         pitched = made.state(position=(0, 0, 500), velocity=(10, 0, 0), attitude=(0.0, 0.1, 0.0))
         start = dv.Start(pitched, made.default_inputs())
         run = dv.fly(made, start=start, duration=3, controls={"ask": dv.step("1", at=1.0)})
-        texts = [(round(e.time, 6), e.text) for e in run.events if "machine" in e.text]
+        texts = [(round(e.time, 6), e.text) for e in run.events if "sequencer" in e.text]
         self.assertEqual(
-            texts, [(0.0, "machine: idle"), (1.0, "machine: out (asked for)"), (1.5, "machine: back (long enough)")]
+            texts,
+            [(0.0, "sequencer: idle"), (1.0, "sequencer: out (asked for)"), (1.5, "sequencer: back (long enough)")],
         )
         self.assertEqual([float(run["stick"][k]) for k in (99, 101, 151)], [0.0, 0.4, -0.4])
         self.assertEqual(float(run["wish"][160]), 2.0)
@@ -285,40 +286,40 @@ class MachineTest(unittest.TestCase):
         np.testing.assert_allclose(run["kept"][[99, 102, 290]], [0.0, 0.1, 0.1], atol=1e-9)  # theta, taken over
 
     def test_priority_any_and_setting_a_mode(self) -> None:
-        forced = with_machine(modes={**MACHINE["modes"], "out": {"set": {"stick": 1}}})
+        forced = with_mode_logic(modes={**SEQUENCER["modes"], "out": {"set": {"stick": 1}}})
         run = flown(forced, controls={"ask": dv.step("1", at=1.0)})
-        self.assertEqual(run.events[-1].text, "machine: safe (fin at its limit)")
-        self.assertEqual(float(run["machine"][-1]), 4.0)
-        made = with_machine()
+        self.assertEqual(run.events[-1].text, "sequencer: safe (fin at its limit)")
+        self.assertEqual(float(run["sequencer"][-1]), 4.0)
+        made = with_mode_logic()
         session = dv.Session(made, start=begun(made))
-        session.set(machine="back")
+        session.set(sequencer="back")
         session.step(0.1)
-        self.assertEqual((session["stick"], session["machine_is_back"]), (-0.4, 1.0))
-        self.assertEqual(session.events[-1].text, "machine: back (set)")
-        with self.assertRaisesRegex(DravikError, "machine = 2.5 is no mode; expected idle, out, back, safe"):
-            session.set(machine=2.5)
+        self.assertEqual((session["stick"], session["sequencer_is_back"]), (-0.4, 1.0))
+        self.assertEqual(session.events[-1].text, "sequencer: back (set)")
+        with self.assertRaisesRegex(DravikError, "sequencer = 2.5 is no mode; expected idle, out, back, safe"):
+            session.set(sequencer=2.5)
         to_and_fro = {
             one: {"modes": {"a": {"set": {other: "a"}}, "b": {"set": {other: "b"}}, "c": {"set": {other: "a"}}}}
             for one, other in (("left", "right"), ("right", "left"))
         }
         to_and_fro["right"]["modes"] |= {"a": {"set": {"left": "b"}}, "b": {"set": {"left": "a"}}}
-        with self.assertRaisesRegex(DravikError, "put each other into modes without an end"):
-            restless = floating(machines=to_and_fro)
+        with self.assertRaisesRegex(DravikError, "set each other.s modes without an end"):
+            restless = floating(mode_logic=to_and_fro)
             dv.Session(restless, start=begun(restless)).set(left="c")
         with self.assertRaisesRegex(DravikError, "no mode 'bakc'.*did you mean back"):
-            made.with_inputs({"machine": "bakc"})
+            made.with_inputs({"sequencer": "bakc"})
 
     def test_what_holds_at_the_start_happens_there_and_unrest_is_told(self) -> None:
-        made = with_machine()
+        made = with_mode_logic()
         start = dv.Start(begun(made).state, made.with_inputs({"ask": 1.0}))
         run = dv.fly(made, start=start, duration=1)
-        self.assertEqual([e.text for e in run.events][:2], ["machine: idle", "machine: out (asked for)"])
+        self.assertEqual([e.text for e in run.events][:2], ["sequencer: idle", "sequencer: out (asked for)"])
         restless = [
             {"from": "idle", "to": "out", "when": "ask > 0.5"},
             {"from": "out", "to": "idle", "when": "ask > 0"},
         ]
-        restless_made = with_machine(transitions=restless)
-        with self.assertRaisesRegex(FlightError, "machine goes from mode to mode without an end"):
+        restless_made = with_mode_logic(transitions=restless)
+        with self.assertRaisesRegex(FlightError, "sequencer goes from mode to mode without an end"):
             flown(restless_made, controls={"ask": dv.step("1", at=0.5)})
 
     def test_refusals(self) -> None:
@@ -331,20 +332,20 @@ class MachineTest(unittest.TestCase):
             ({"transitions": [{"from": "idle", "to": "out"}]}, "neither when nor after"),
         ):
             with self.subTest(words), self.assertRaisesRegex(ValueError, words):
-                Machine.model_validate({**MACHINE, **change})
+                ModeLogic.model_validate({**SEQUENCER, **change})
         for mode, words in (
             ({"set": {"stik": 1}}, "there is no input 'stik'; try: did you mean stick"),
             ({"set": {"stick": 3}}, "modes.out.set.stick: .*outside its range; expected -1 to 1"),
             ({"set": {"gain": 9}}, "modes.out.set: .*0 to 3"),
-            ({"set": {"machine": "trip"}}, "no mode 'trip'"),
+            ({"set": {"sequencer": "trip"}}, "no mode 'trip'"),
             ({"take": {"kept": "thetaa"}}, "take.kept: there is no signal 'thetaa'.*theta"),
             ({"take": {"kep": "theta"}}, "there is no input 'kep'.*kept"),
         ):
             with self.subTest(words), self.assertRaisesRegex(DravikError, words):
-                with_machine(modes={**MACHINE["modes"], "out": mode})
+                with_mode_logic(modes={**SEQUENCER["modes"], "out": mode})
         with self.assertRaisesRegex(DravikError, "there is no signal 'askk'"):
-            with_machine(transitions=[{"from": "idle", "to": "out", "when": "askk > 1"}])
-        self.assertAlmostEqual(float(with_machine().inputs["machine"].default), 1.0)
+            with_mode_logic(transitions=[{"from": "idle", "to": "out", "when": "askk > 1"}])
+        self.assertAlmostEqual(float(with_mode_logic().inputs["sequencer"].default), 1.0)
 
     def test_the_audit_finds_modes_without_a_way_and_rivals(self) -> None:
         from dravik.checks.mode_logic import check_modes
@@ -352,13 +353,13 @@ class MachineTest(unittest.TestCase):
         modes = {"idle": {}, "out": {"set": {"stick": 1}}, "trap": {}, "never": {}}
         ways = [{"from": "idle", "to": "out", "when": "ask > 1"}, {"from": "out", "to": "trap", "when": "ask > 2"}]
         rival = {"modes": {"a": {"set": {"stick": 0}}, "b": {}}}
-        made = floating(machines={"one": {"modes": modes, "transitions": ways}, "two": rival})
+        made = floating(mode_logic={"one": {"modes": modes, "transitions": ways}, "two": rival})
         self.assertEqual(
             [(f.severity, f.place, f.what) for f in check_modes(made)],
             [
-                ("error", "machines.one", "there is no way out of the mode 'trap'"),
-                ("warning", "machines.one", "no transition leads to the mode 'never'"),
-                ("error", "machines.two", "one and two both set stick: the last to change wins"),
+                ("error", "mode_logic.one", "there is no way out of the mode 'trap'"),
+                ("warning", "mode_logic.one", "no transition leads to the mode 'never'"),
+                ("error", "mode_logic.two", "one and two both set stick: the last to change wins"),
             ],
         )
         for name in ("tarn", "pika", "merle"):

@@ -27,6 +27,7 @@ from dravik.mode_logic.modes import Phase
 from dravik.recording import read_recording, write_track
 from dravik.recording.writing import RecordingWriter
 from dravik.scenarios import load_scenario
+from dravik.surroundings.discrete_gusts import DiscreteGust
 from dravik.trimming import on_ground
 from tests.support import DEG, craft
 from tests.test_contact import body
@@ -123,9 +124,7 @@ class FaultTest(unittest.TestCase):
         run = dv.fly(dropped, start=start, duration=4, record=["tank_water", "mass", "nz"])
         self.assertAlmostEqual(float(run["tank_water"][-1]), 500.0, places=6)
         self.assertGreater(float(run["nz"][-100]), 1.2)  # the lift of 9.5 t carries 7
-        gust = TARN.with_plan(
-            {"it": fault({"kind": "gust", "axis": "wind_up", "size": "6 m/s", "width": 2.0, "at": 1.0})}
-        )
+        gust = TARN.with_plan(gusts={"it": DiscreteGust(axis="wind_up", size="6 m/s", width="2 s", at=1.0)})
         run = dv.fly(gust, start=point, duration=4)
         np.testing.assert_allclose(run["air_up"], dv.gust("6 m/s", at=1.0, width=2.0)(run.time), atol=1e-6)
 
@@ -141,10 +140,11 @@ class FaultTest(unittest.TestCase):
             ({"kind": "lost", "control": "fin"}, "neither at nor when"),
             ({"kind": "biased", "signal": "theta", "by": "2 m", "at": 1}, "angle"),
             ({"kind": "stuck", "control": "fin", "position": 3, "at": 1}, "has no unit"),
-            ({"kind": "gust", "axis": "wind_up", "size": "6 m", "at": 1}, "faults.it.size: .*speed"),
         ):
             with self.subTest(words), self.assertRaisesRegex(ValueError, words):
                 held().with_plan({"it": fault(entry)})
+        with self.assertRaisesRegex(ValueError, "gusts.it.size: .*speed"):
+            held().with_plan(gusts={"it": DiscreteGust(axis="wind_up", size="6 m", at=1)})
 
     def test_phases_in_a_flight_and_in_a_session(self) -> None:
         plan = (
@@ -350,10 +350,11 @@ class RecordingTest(unittest.TestCase):
             resume(TARN, half)
         # with gusts that follow the flight, phases, and a gust that has begun
         scenario = load_scenario("meadow_circuit")
-        gust = {"gust": fault({"kind": "gust", "axis": "wind_up", "size": "2 m/s", "width": 4.0, "when": "east > 40"})}
-        windy = dataclasses.replace(scenario, craft=scenario.craft.with_plan(gust, scenario.definition.phases))
+        gusts = {"lift": DiscreteGust(axis="wind_up", size="2 m/s", width="4 s", when="east > 40")}
+        flown = scenario.craft.with_plan(phases=scenario.definition.phases, gusts=gusts)
+        windy = dataclasses.replace(scenario, craft=flown)
         whole = windy.fly()
-        blown = next(e.time for e in whole.events if e.text == "fault: gust")
+        blown = next(e.time for e in whole.events if e.text == "gust: lift")
         d = scenario.definition
         for end in (5.36, round(blown, 2) + 1.5):  # where a phase begins; in the gust
             short = d.model_copy(update={"duration": end})

@@ -12,26 +12,27 @@ from numpy.typing import NDArray
 
 from dravik.aircraft import table_limits as outside
 from dravik.aircraft.compiling.build import build
-from dravik.aircraft.compiling.built import Built, EventSpec, InputSpec, Signal
+from dravik.aircraft.compiling.built import Built
 from dravik.aircraft.description.configuration import Configuration
 from dravik.aircraft.description.cuts import Opening, checked
 from dravik.aircraft.description.faults import Fault
-from dravik.aircraft.description.flight_plan import Plan
 from dravik.aircraft.description.schema import AircraftDefinition, LawDefinition, Loading
 from dravik.aircraft.plant import COORDINATES, AircraftPlant
-from dravik.aircraft.settings import inputs_in_si, with_values
+from dravik.aircraft.settings import with_values
 from dravik.aircraft.tank_release import with_tank
 from dravik.contact import contact_states
-from dravik.definition import arguments
+from dravik.definition.signals import EventSpec, InputSpec, Signal
 from dravik.definition.toml import KeyLines
-from dravik.errors import DravikError, nearest, require
+from dravik.definition.values import inputs_in_si
+from dravik.errors import DravikError, nearest
 from dravik.formula import Tape
 from dravik.frames import quaternion_from_euler
 from dravik.kernel import RIGID_STATES, Program, Workspace, new_workspace
 from dravik.kernel.program import EVERYTHING, OUTSIDE_TABLE
-from dravik.mode_logic.modes import Machine, Phase
+from dravik.mode_logic.modes import ModeLogic, Phase
 from dravik.motion.equations import evaluate
 from dravik.surroundings.air_data import air_at_chart
+from dravik.surroundings.discrete_gusts import DiscreteGust
 from dravik.surroundings.place_formulas import GROUND_EVENT
 from dravik.tables import Table
 from dravik.units import in_si, kind_of_unit
@@ -256,7 +257,7 @@ class Aircraft:
         engaged = self.configuration.engaging(law)
         law_places = dict(self._law_places)
         if places is not None:
-            for section in ("inputs", "parameters", "formulas", "events", "add", "machines"):
+            for section in ("inputs", "parameters", "formulas", "events", "add", "mode_logic"):
                 law_places.update({f"{section}.{name}": places for name in getattr(law, section)})
         return self._made(definition=engaged, tables={**self.tables, **(tables or {})}, law_places=law_places)
 
@@ -291,17 +292,13 @@ class Aircraft:
 
     def with_plan(
         self, faults: Mapping[str, Fault] | None = None, phases: Sequence[Phase] = (),
-        machines: Mapping[str, Machine] | None = None,
+        mode_logic: Mapping[str, ModeLogic] | None = None, gusts: Mapping[str, DiscreteGust] | None = None,
     ) -> "Aircraft":  # fmt: skip
-        """Return the aircraft with faults (by name) that will happen, phases of its flight, and machines beside them.
+        """Return the aircraft with faults and gusts (by name) to come, phases of its flight, mode logic beside them.
 
         Raises DravikError for faults of what is not there, FormulaError for their conditions.
         """
-        plan = self.configuration.plan
-        others = {**plan.others, **arguments.mapping(machines or {}, "machines")}
-        for name, machine in others.items():
-            require(machine, Machine, f"the machine {name}", "Machine.model_validate({...})")
-        return self._copy(plan=Plan({**plan.faults, **(faults or {})}, tuple(phases), others))
+        return self._copy(plan=self.configuration.plan.extended(faults or {}, phases, mode_logic or {}, gusts or {}))
 
     def with_machine_code(self) -> "Aircraft":
         """Return the aircraft with its formulas as machine code, made in some 0.3 s: two to four times as fast.

@@ -13,7 +13,7 @@ from dravik.cli.limits import limits
 from dravik.cli.linearising import linearise
 from dravik.cli.loop import loop
 from dravik.cli.mass import mass
-from dravik.cli.mode_logic import machines
+from dravik.cli.mode_logic import logic
 from dravik.cli.pictures import axes, export, plot
 from dravik.cli.response import response
 from dravik.cli.runway import fuel, runway
@@ -247,7 +247,7 @@ app.command()(handling)
 app.command()(task)
 app.command()(loop)
 app.command()(score)
-app.command()(machines)
+app.command()(logic)
 app.command()(fly)
 app.command()(plot)
 app.command()(export)

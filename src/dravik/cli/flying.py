@@ -370,7 +370,7 @@ def told(events: "Sequence[Event]", most: int = 24) -> "list[Event]":
     if len(events) <= most:
         return list(events)
     firsts = {e.text: e for e in reversed(events)}
-    weighty = [e for e in firsts.values() if e.text.startswith(("phase:", "fault:", "crash"))]
+    weighty = [e for e in firsts.values() if e.text.startswith(("phase:", "fault:", "gust:", "crash"))]
     others = [e for e in firsts.values() if e not in weighty]
     kept = [*weighty[:most], *others[: max(0, most - len(weighty))]]
     return sorted(kept, key=lambda e: e.time)

@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.aircraft import Aircraft
-from dravik.aircraft.settings import parameter_in_si
+from dravik.definition.values import parameter_in_si
 from dravik.errors import DravikError, FlightError, require
 from dravik.flight import pauses
 from dravik.flight.devices import Tasks
@@ -36,7 +36,7 @@ Floats = NDArray[np.float64]
 LONGEST = 5.0  # s of flight: longest stretch before progress is reported and an interrupt can act
 CLOCK = 0.2  # s of wall-clock time, the same
 MOST_STEPS = 1e15  # beyond, the times of neighbouring steps are the same number
-MOST_TURNS = 50  # changes of mode of one machine at one moment
+MOST_TURNS = 50  # changes of mode of one mode logic at one instant
 FIRST_STEPS = 50  # length of the first stretch: short, because the speed of this machine is not known yet
 
 
@@ -327,7 +327,7 @@ class Flight:
         self._evaluate()
 
     def _refuse_unrest(self, then: tuple[str, ...]) -> None:
-        """Refuse a machine that goes from mode to mode and finds no rest at one moment."""
+        """Refuse mode logic that goes from mode to mode without an end at one instant."""
         self._turns = {k: n for k, n in self._turns.items() if k[1] == self.step}
         key = (then[1], self.step)
         self._turns[key] = self._turns.get(key, 0) + 1

@@ -68,7 +68,7 @@ def fly(
         raise DravikError("the adaptive method takes no devices and no turbulence", hint="method='rk4'")
     if method == "adaptive" and not isinstance(what, Aircraft):
         raise DravikError("the adaptive method flies aircraft", hint="method='rk4'")
-    if method == "adaptive" and isinstance(what, Aircraft) and (what.tape.cells or what.configuration.machines):
+    if method == "adaptive" and isinstance(what, Aircraft) and (what.tape.cells or what.configuration.mode_logic):
         raise DravikError("the adaptive method has no steps at which samples and modes change", hint="method='rk4'")
     steps = max(1, round(seconds / step))
     if isinstance(what, Aircraft) and steps > PAYS:

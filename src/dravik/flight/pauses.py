@@ -7,22 +7,21 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.aircraft import Aircraft
-from dravik.aircraft.compiling.built import EventSpec
-from dravik.aircraft.description.faults import Gust
 from dravik.aircraft.description.laws import engagements, followers
-from dravik.aircraft.settings import parameter_in_si
+from dravik.definition.signals import EventSpec
+from dravik.definition.values import parameter_in_si
 from dravik.errors import DravikError
 from dravik.flight import histories
 from dravik.flight.histories import History
 from dravik.kernel import Workspace
 from dravik.kernel.program import EVENT_COUNT, EVENTS, N_EVENTS
+from dravik.mode_logic.effects import Parameters, enter_mode, mode_of
 from dravik.mode_logic.modes import END
 from dravik.recording.recording import Event
 
 __all__ = ["Change", "begin", "change_inputs", "enter", "follow", "gust_of", "happened", "switched"]
 
 Floats = NDArray[np.float64]
-DEEPEST = 20  # modes that machines put each other into, one from the other
 _SHAPES = {"gust": histories.gust, "pulse": histories.pulse, "ramp": histories.ramp}
 
 
@@ -32,31 +31,31 @@ class Change(NamedTuple):
     state: Floats
     inputs: Floats
     histories: list[tuple[int, History]]
-    parameters: tuple[tuple[str, str | float], ...] = ()
+    parameters: Parameters = ()
 
 
 def begin(craft: Aircraft, x: Floats, u: Floats) -> tuple[Change, list[Event]]:
-    """Return the start with each machine in its mode, and with the faults whose conditions hold from the beginning.
+    """Return the start with each mode logic in its mode, and with the faults whose conditions hold from the beginning.
 
-    A machine goes on from there at once while a way out of its mode is open.
+    From there it goes on at once while the condition of a transition holds.
     """
-    machines, plan = craft.configuration.machines, craft.configuration.plan
-    if not plan and not machines:
+    mode_logic, plan = craft.configuration.mode_logic, craft.configuration.plan
+    if not plan and not mode_logic:
         return Change(x, u, []), []
     change, events = Change(x, u.copy(), []), []
-    for name, machine in machines.items():
-        k = int(change.inputs[craft.input_index(name)]) - 1
-        events.append(Event(0.0, f"{name}: {list(machine.modes)[k]}"))
-        change = _entered(craft, change, name, k)
-    for _ in range(sum(len(m.modes) for m in machines.values())):
-        open_ways = [s for s in _holding(craft, change) if s.on_pause[0] == "mode" and s.on_pause[2] != END]
-        if not open_ways:
+    for name, logic in mode_logic.items():
+        number = float(change.inputs[craft.input_index(name)])
+        events.append(Event(0.0, f"{name}: {mode_of(logic, number)}"))
+        change = _entered(craft, change, name, number)
+    for _ in range(sum(len(m.modes) for m in mode_logic.values())):
+        open_transitions = [s for s in _holding(craft, change) if s.on_pause[0] == "mode" and s.on_pause[2] != END]
+        if not open_transitions:
             break
-        _, name, number = open_ways[0].on_pause
-        change = _entered(craft, change, name, int(number) - 1)
-        events.append(Event(0.0, open_ways[0].text))
+        _, name, to = open_transitions[0].on_pause
+        change = _entered(craft, change, name, float(to))
+        events.append(Event(0.0, open_transitions[0].text))
     for spec in _holding(craft, change):
-        if spec.on_pause[0] == "fault":
+        if spec.on_pause[0] in ("fault", "gust"):
             after = follow(craft, spec.on_pause, 0.0, change.state, change.inputs, change.inputs.copy())
             change = after._replace(
                 histories=[*change.histories, *after.histories], parameters=(*change.parameters, *after.parameters)
@@ -72,10 +71,10 @@ def _holding(craft: Aircraft, change: Change) -> list[EventSpec]:
     return [spec for spec, register in pairs if spec.action == "pause" and registers[register] != 0.0]
 
 
-def _entered(craft: Aircraft, change: Change, name: str, k: int) -> Change:
-    """Return the start with a machine in a mode, counted from nought."""
+def _entered(craft: Aircraft, change: Change, name: str, number: float) -> Change:
+    """Return the start with a mode active, counted from one."""
     u = change.inputs.copy()
-    own = enter(craft, name, k, u, lambda signal: craft.values(change.state, u, [signal])[signal])
+    own = enter(craft, name, number, u, lambda signal: craft.values(change.state, u, [signal])[signal])
     return change._replace(inputs=u, parameters=(*change.parameters, *own))
 
 
@@ -100,70 +99,66 @@ def follow(
     ``u`` are the inputs that were set, which it changes; ``now`` are those in force, with histories and turbulence.
     """
     kind, name, *more = then
+    if kind == "gust":
+        return Change(x, u, [gust_of(craft, name, t)])
 
     def read(signal: str) -> float:
         return craft.values(x, now, [signal], t, work)[signal]
 
     if kind == "mode":
-        return Change(x, u, [], enter(craft, name, int(more[0]) - 1, u, read))
+        return Change(x, u, [], enter(craft, name, float(more[0]), u, read))
     _hold(craft, name, u, read)
     effect = craft.configuration.plan.faults[name].effect(name, lambda signal: craft.signal(signal).unit)
     if effect.tank is not None:
         x = craft.with_tank(x, *effect.tank)
-    return Change(x, u, [gust_of(craft, name, t)] if effect.gust else [])
+    return Change(x, u, [])
 
 
 def gust_of(craft: Aircraft, name: str, t: float) -> tuple[int, History]:
-    """Return the gust of a fault that began at a time: its input's place, and its history."""
-    fault = craft.configuration.plan.faults[name]
-    assert isinstance(fault, Gust)
-    blown = _SHAPES[fault.shape](fault.size, at=t, width=fault.width) if fault.shape != "step" else None
-    return craft.input_index(fault.axis), blown or histories.step(fault.size, at=t)
+    """Return a gust of the plan that began at a time: its input's place, and its history."""
+    gust = craft.configuration.plan.gusts[name]
+    blown = _SHAPES[gust.shape](gust.size, at=t, width=gust.width) if gust.shape != "step" else None
+    return craft.input_index(gust.axis), blown or histories.step(gust.size, at=t)
 
 
 def enter(
-    craft: Aircraft, name: str, k: int, u: Floats, read: Callable[[str], float], depth: int = 0
-) -> tuple[tuple[str, str | float], ...]:
-    """Put a machine into a mode, counted from nought: set its inputs in ``u``, and return the parameters that it sets.
+    craft: Aircraft, name: str, number: float, u: Floats, read: Callable[[str], float], depth: int = 0
+) -> Parameters:
+    """Make a mode active, counted from one: set its inputs in ``u``, and return the parameters that it sets.
 
-    ``read`` gives the present value of a signal. Raises DravikError for quantities that do not fit, and for machines
-    that put each other into modes without an end.
+    ``read`` gives the present value of a signal. Raises DravikError for quantities that do not fit, and for mode logic
+    whose modes set one another without an end.
     """
-    if depth > DEEPEST:
-        raise DravikError(f"{name} and another machine put each other into modes without an end")
-    machine = craft.configuration.machines[name]
-    label = list(machine.modes)[k]
-    mode = machine.modes[label]
-    u[craft.input_index(name)] = k + 1.0
-    taken = {target: read(signal) for target, signal in mode.take.items()}
-    try:
-        return change_inputs(craft, {**mode.set, **taken}, u, read, depth)
-    except DravikError as error:
-        raise error if depth else error.at(f"{name} {label!r}") from None
+    u[craft.input_index(name)] = number
+
+    def change(values: Mapping[str, str | float]) -> Parameters:
+        return change_inputs(craft, values, u, read, depth)
+
+    return enter_mode(name, craft.configuration.mode_logic[name], number, read, change, depth=depth)
 
 
 def change_inputs(
     craft: Aircraft, values: Mapping[str, str | float], u: Floats, read: Callable[[str], float], depth: int = 0
-) -> tuple[tuple[str, str | float], ...]:
+) -> Parameters:
     """Set inputs in ``u`` by name, and return the parameters among them, whose values fit.
 
-    A law that is engaged takes over the present value for each target that is not set besides; a machine that is put
-    into another mode begins it.
+    A law that is engaged takes over the present value for each target that is not set besides; another mode that is set
+    begins.
     """
     own = tuple((n, v) for n, v in values.items() if n in craft.parameters)
     for name, value in own:
         parameter_in_si(craft.configuration.parameters, name, value)
     numbers = craft.inputs_in_si({n: v for n, v in values.items() if n not in craft.parameters})
-    laws, machines = engagements(craft.configuration.laws), craft.configuration.machines
+    laws, mode_logic = engagements(craft.configuration.laws), craft.configuration.mode_logic
     for name, number in numbers.items():
         if name in laws and number > 0.5 and u[craft.input_index(name)] <= 0.5:
             for target, signal in followers(laws[name]).items():
                 if target not in numbers:
                     u[craft.input_index(target)] = read(signal)
-        if name in machines and number != int(number):
-            raise DravikError(f"{name} = {number:g} is no mode", expected=", ".join(machines[name].modes))
-        if name in machines and number != u[craft.input_index(name)]:
-            own += enter(craft, name, int(number) - 1, u, read, depth + 1)
+        if name in mode_logic and number != int(number):
+            raise DravikError(f"{name} = {number:g} is no mode", expected=", ".join(mode_logic[name].modes))
+        if name in mode_logic and number != u[craft.input_index(name)]:
+            own += enter(craft, name, number, u, read, depth + 1)
     for name, number in numbers.items():
         fault = name.removeprefix("fault_")
         begins = number > 0.5 and u[craft.input_index(name)] <= 0.5
@@ -186,13 +181,13 @@ def _hold(craft: Aircraft, name: str, u: Floats, read: Callable[[str], float]) -
 def switched(craft: Aircraft, before: Floats, after: Floats, t: float, but: str = "") -> list[Event]:
     """Return modes that have begun, faults that were set, laws engaged or disengaged between two sets of inputs.
 
-    But for the modes of the machine ``but``, or the fault of that name, which is logged already.
+    But for the modes of the mode logic ``but``, or the fault of that name, which is logged already.
     """
     found = []
-    for name, machine in craft.configuration.machines.items():
+    for name, logic in craft.configuration.mode_logic.items():
         i = craft.input_index(name)
         if name != but and before[i] != after[i]:
-            found.append(Event(t, f"{name}: {list(machine.modes)[int(after[i]) - 1]} (set)"))
+            found.append(Event(t, f"{name}: {mode_of(logic, after[i])} (set)"))
     for name, fault in craft.configuration.plan.faults.items():
         if fault.has_switch and name != but:
             i = craft.input_index(f"fault_{name}")

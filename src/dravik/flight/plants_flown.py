@@ -9,9 +9,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.aircraft import Aircraft
-from dravik.aircraft.compiling.built import InputSpec, Signal
 from dravik.aircraft.description.laws import engagements
 from dravik.definition.effectors import Parameter
+from dravik.definition.signals import InputSpec, Signal
 from dravik.errors import DravikError, nearest
 from dravik.flight import pauses
 from dravik.flight.outcomes import failure, logged_events
@@ -40,7 +40,7 @@ class Body(Protocol):
     registers: dict[str, int]  # register of each signal
     parameters: Mapping[str, Parameter]
     work: Workspace
-    switches: frozenset[str]  # inputs from which more follows: modes of machines, laws that are engaged
+    switches: frozenset[str]  # inputs from which more follows: modes, laws that are engaged
     key: tuple[object, ...]  # must be equal for a saved flight of one body to be restored into another
 
     def signal(self, name: str) -> Signal:
@@ -91,7 +91,7 @@ class Body(Protocol):
         """Set inputs in ``u``, with what follows from that; return parameters that are set besides."""
 
     def switched(self, before: Floats, after: Floats, t: float, but: str = "") -> list[Event]:
-        """Return the modes that have begun and the laws that were engaged, but for one machine's."""
+        """Return the modes that have begun and the laws that were engaged, but for those of one mode logic."""
 
     def ended_by(self) -> dict[str, Any] | None:
         """Return the event that has ended the flight, and whether it was asked for."""
@@ -118,7 +118,7 @@ class AircraftBody:
         self.signal, self.input_index = craft.signal, cache(craft.input_index)
         configuration = craft.configuration
         faults = [f"fault_{n}" for n, f in configuration.plan.faults.items() if f.has_switch]
-        self.switches = frozenset([*configuration.machines, *engagements(configuration.laws), *faults])
+        self.switches = frozenset([*configuration.mode_logic, *engagements(configuration.laws), *faults])
         names = tuple(craft.state_names), tuple(craft.input_names)
         self.key: tuple[object, ...] = (craft.name, craft.loading_name, *names)
 
@@ -190,7 +190,7 @@ class AircraftBody:
         return pauses.change_inputs(self.craft, values, u, read)
 
     def switched(self, before: Floats, after: Floats, t: float, but: str = "") -> list[Event]:
-        """Return the modes that have begun and the laws that were engaged, but for one machine's."""
+        """Return the modes that have begun and the laws that were engaged, but for those of one mode logic."""
         return pauses.switched(self.craft, before, after, t, but)
 
     def ended_by(self) -> dict[str, Any] | None:
@@ -216,7 +216,9 @@ class AircraftBody:
             "tables_sha256": craft.tape.values_sha256,
             "machine_code": craft.is_machine_code,
             **configuration.plan.as_data(),
-            "machines": {n: m.model_dump(exclude_none=True, by_alias=True) for n, m in configuration.machines.items()},
+            "mode_logic": {
+                n: m.model_dump(exclude_none=True, by_alias=True) for n, m in configuration.mode_logic.items()
+            },
             "limits": {n: list(pair) for n, pair in craft.limits.items()},
             "legs": {
                 n: [craft.loading.cg[0] - leg.position[0], leg.position[1] - craft.loading.cg[1]]
@@ -374,8 +376,9 @@ class PlantBody:
             "aircraft": self.name,
             "loading": "",
             "faults": {},
+            "gusts": {},
             "phases": [],
-            "machines": {},
+            "mode_logic": {},
             "limits": {n: list(b) for n, b in self.plant.bounds.items()},
         }
 

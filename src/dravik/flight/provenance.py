@@ -46,7 +46,7 @@ def origin(flight: Flown) -> dict[str, Any]:
     """Return versions, hashes of what is flown, and how it is flown, as plain data."""
     own, turbulence = flight.body.origin(), flight.schedule.turbulence
     limits = own.pop("limits")
-    planned = {key: own.pop(key) for key in ("faults", "phases", "machines")}
+    planned = {key: own.pop(key) for key in ("faults", "gusts", "phases", "mode_logic")}
     return {
         "dravik": __version__,
         **flight.note,

@@ -25,7 +25,7 @@ class Start:
     """Where a flight starts without a trim: the integrated state and the inputs, in the kernel's order, and the time.
 
     A flight that goes on from another starts at the time the other had reached (s), in turbulence made for the same
-    airspeeds, heights and heading (``gusts_for``, ``gust_segments``), in gusts of faults that had ``begun``, and with
+    airspeeds, heights and heading (``gusts_for``, ``gust_segments``), in discrete gusts that had ``begun``, and with
     its ``devices``, ``parameters`` and ``memory`` as they were, and inputs that go on ``following`` (name, value, rate,
     since when, whether an angle) what they followed in a turn or climb that was trimmed.
 

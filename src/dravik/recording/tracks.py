@@ -108,7 +108,7 @@ def _marks(run: Recording, begin: datetime) -> list[Mark]:
     """Return the phases, faults and crashes with their times and places."""
     found = []
     for event in run.events:
-        if event.text.startswith(("phase:", "fault:", "crash")):
+        if event.text.startswith(("phase:", "fault:", "gust:", "crash")):
             lon, lat = (float(np.degrees(np.interp(event.time, run.time, np.unwrap(run[n])))) for n in NEEDED[1::-1])
             height = float(np.interp(event.time, run.time, run["altitude"]))
             found.append(Mark(readable(event.text), _stamp(begin, event.time), lon, lat, height))

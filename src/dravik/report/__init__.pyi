@@ -17,7 +17,7 @@ from .loop_study import figure_locus as figure_locus
 from .loop_study import figure_study as figure_study
 from .loops import figure_loop as figure_loop
 from .masses import figure_masses as figure_masses
-from .mode_logic import figure_machines as figure_machines
+from .mode_logic import figure_mode_logic as figure_mode_logic
 from .page import Block as Block
 from .page import write_page as write_page
 from .responses import figure_phasors as figure_phasors

@@ -86,7 +86,7 @@ def figure_histories(
 ) -> Figure:
     """Return signals over time in stacked panels; commanded values beside actual ones, events marked, limits drawn.
 
-    A signal brings its command or target along where that was recorded, and the modes of machines stand below as
+    A signal brings its command or target along where that was recorded, and modes stand below as
     bands. ``limits`` (SI) are drawn where they lie near the values. Raises DravikError for a signal that was not
     recorded, or an empty list.
     """
@@ -180,7 +180,7 @@ def _number_events(axes: "Axes", events: "Sequence[Event]", first: float, last: 
 
 def marked_events(run: "Recording", most: int = 14) -> "list[Event]":
     """Return the events worth a number in a figure: phases and faults where there are any, else the first ones."""
-    chosen = [e for e in run.events if e.text.startswith(("phase:", "fault:", "crash"))]
+    chosen = [e for e in run.events if e.text.startswith(("phase:", "fault:", "gust:", "crash"))]
     found = chosen or [e for e in run.events if "stop" not in e.text]
     return found[:most]
 

@@ -1,4 +1,4 @@
-"""State machines, drawn: modes in a ring, transitions as arrows with numbers, and what each number means below."""
+"""Mode logic, drawn: modes in a ring, transitions as arrows with numbers, and what each number means below."""
 
 import math
 from textwrap import shorten
@@ -15,56 +15,56 @@ if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
     from dravik.aircraft import Aircraft
-    from dravik.mode_logic.modes import Machine
+    from dravik.mode_logic.modes import ModeLogic
 
-__all__ = ["figure_machines"]
+__all__ = ["figure_mode_logic"]
 
-MOST = 6  # machines in a figure
+MOST = 6  # mode logics in a figure
 
 
-def figure_machines(craft: "Aircraft", *, title: str = "") -> Figure:
-    """Return the state machines of an aircraft's laws and plan: modes, ways between them, reasons.
+def figure_mode_logic(craft: "Aircraft", *, title: str = "") -> Figure:
+    """Return the mode logic of an aircraft's laws and plan as a figure: modes, transitions between them, reasons.
 
-    The mode in which a machine begins has a thick frame. Raises DravikError for an aircraft without machines.
+    The first mode has a thick frame. Raises DravikError for an aircraft without mode logic.
     """
-    machines = dict(list(craft.configuration.machines.items())[:MOST])
-    if not machines:
-        raise DravikError(f"{craft.name} has no state machines", hint="a law that has some, such as autopilot")
-    figure = new_figure(title or f"State machines of {craft.name}")
-    columns = min(3, len(machines))
-    rows = math.ceil(len(machines) / columns)
+    mode_logic = dict(list(craft.configuration.mode_logic.items())[:MOST])
+    if not mode_logic:
+        raise DravikError(f"{craft.name} has no mode logic", hint="a law that has some, such as autopilot")
+    figure = new_figure(title or f"Mode logic of {craft.name}")
+    columns = min(3, len(mode_logic))
+    rows = math.ceil(len(mode_logic) / columns)
     with matplotlib.rc_context(STYLE):
         figure.set_layout_engine("none")
-        for i, (name, machine) in enumerate(machines.items()):
+        for i, (name, logic) in enumerate(mode_logic.items()):
             left, low = (i % columns) / columns, 1.0 - (i // columns + 1) / rows
             height = 0.93 / rows
             share = 0.62
             axes = figure.add_axes((left + 0.01, low + (1 - share) * height, 0.96 / columns, share * height))
-            _ring(axes, name, machine)
-            _legend(figure, machine, (left + 0.02, low + (1 - share) * height - 0.01))
+            _ring(axes, name, logic)
+            _legend(figure, logic, (left + 0.02, low + (1 - share) * height - 0.01))
     return figure
 
 
-def _ring(axes: "Axes", name: str, machine: "Machine") -> None:
+def _ring(axes: "Axes", name: str, logic: "ModeLogic") -> None:
     axes.set_axis_off()
     axes.set_aspect("equal", anchor="N")
-    axes.set_title(f"{name}: {machine.description}" if machine.description else name, fontsize=10, color=INK)
-    modes = list(machine.modes)
+    axes.set_title(f"{name}: {logic.description}" if logic.description else name, fontsize=10, color=INK)
+    modes = list(logic.modes)
     spots = {
         mode: (math.sin(2 * math.pi * k / len(modes)), math.cos(2 * math.pi * k / len(modes)))
         for k, mode in enumerate(modes)
     }
     spots["end"] = (0.0, 0.0)
-    for number, way in enumerate(machine.transitions, start=1):
-        for source in machine.sources(way):
+    for number, way in enumerate(logic.transitions, start=1):
+        for source in logic.sources(way):
             if "any" not in way.source:
                 _arrow(axes, spots[source], spots[way.to], number)
         if "any" in way.source:
             _arrow(axes, (spots[way.to][0] * 0.45, spots[way.to][1] * 0.45), spots[way.to], number)
     for mode, (x, y) in spots.items():
-        if mode == "end" and not any(t.to == "end" for t in machine.transitions):
+        if mode == "end" and not any(t.to == "end" for t in logic.transitions):
             continue
-        begins = mode == machine.begin
+        begins = mode == logic.begin
         box = {
             "boxstyle": "round,pad=0.4", "facecolor": "white", "edgecolor": ACTUAL if begins else SOFT,
             "linewidth": 2.2 if begins else 1.0,
@@ -88,9 +88,9 @@ def _arrow(axes: "Axes", a: tuple[float, float], b: tuple[float, float], number:
     axes.text(x + 0.11 * dy, y - 0.11 * dx, str(number), fontsize=8, color=THIRD, ha="center", va="center", zorder=4)
 
 
-def _legend(figure: Figure, machine: "Machine", at: tuple[float, float]) -> None:
+def _legend(figure: Figure, logic: "ModeLogic", at: tuple[float, float]) -> None:
     lines = []
-    for number, way in enumerate(machine.transitions, start=1):
+    for number, way in enumerate(logic.transitions, start=1):
         when = f"after {way.after:g} s" if way.when is None else str(way.when)
         words = way.reason or when
         lines.append(f"{number}  {shorten(words, 58, placeholder=' ...')}")

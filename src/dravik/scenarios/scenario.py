@@ -12,10 +12,10 @@ from pydantic import Field
 from dravik.aircraft import Aircraft, load, load_law, sample_names, sample_path
 from dravik.aircraft.description.faults import Fault
 from dravik.aircraft.description.schema import Event, FormulaEntry, LawDefinition
-from dravik.aircraft.settings import parameter_in_si
 from dravik.definition.effectors import Input
 from dravik.definition.fields import Duration, Frequency, Length, Model, PositiveLength, Speed
 from dravik.definition.toml import KeyLines, read_definition
+from dravik.definition.values import parameter_in_si
 from dravik.errors import DravikError, nearest
 from dravik.flight.devices import Device
 from dravik.flight.flying import fly
@@ -28,8 +28,9 @@ from dravik.guidance import read_route
 from dravik.guidance.aiming import Band, check_reach, reachable_band
 from dravik.guidance.route_device import LOGGED, OWN_VALUES, RouteGuidance, drawn, path_over_land
 from dravik.host.files import as_path, exists, is_folder, read_text
-from dravik.mode_logic.modes import Machine, Phase
+from dravik.mode_logic.modes import ModeLogic, Phase
 from dravik.recording.recording import Recording
+from dravik.surroundings.discrete_gusts import DiscreteGust
 from dravik.surroundings.turbulence import Turbulence
 from dravik.tables.entries import TableEntries, read_tables
 from dravik.trimming import TrimPoint
@@ -98,8 +99,9 @@ class ScenarioDefinition(Model):
     formulas: dict[str, FormulaEntry] = {}
     events: dict[str, Event] = {}
     faults: dict[str, Fault] = {}
+    gusts: dict[str, DiscreteGust] = {}
     phases: tuple[Phase, ...] = ()
-    machines: dict[str, Machine] = {}
+    mode_logic: dict[str, ModeLogic] = {}
     route: Course | None = None
     aim: Aim | None = None
     record: Record = Record()
@@ -232,7 +234,7 @@ def load_scenario(path: str | Path) -> Scenario:
     if own.inputs or own.formulas or own.events or own.tables:
         craft = craft.with_law(own, read_tables(d.tables, lines), lines)
     keys = [
-        *(f"{s}.{n}" for s in ("faults", "machines") for n in getattr(d, s)),
+        *(f"{s}.{n}" for s in ("faults", "gusts", "mode_logic") for n in getattr(d, s)),
         *(f"phases.{k}" for k in range(len(d.phases))),
     ]
     craft = craft.with_places(lines, [*keys, *(f"environment.{key}" for key in d.environment)])
@@ -241,8 +243,8 @@ def load_scenario(path: str | Path) -> Scenario:
             craft = craft.with_environment(**d.environment)
         except DravikError as error:
             raise error.at(lines.place(["environment"]).removesuffix(": environment")) from None
-    if d.faults or d.phases or d.machines:
-        craft = craft.with_plan(d.faults, d.phases, d.machines)
+    if d.faults or d.gusts or d.phases or d.mode_logic:
+        craft = craft.with_plan(d.faults, d.phases, d.mode_logic, d.gusts)
     craft.compiled()
     for name, value in d.parameters.items():
         try:

@@ -6,23 +6,25 @@ from dataclasses import replace
 
 from dravik.aircraft.compiling import refusals
 from dravik.aircraft.compiling.actuators import effector_node
-from dravik.aircraft.compiling.built import COEFFICIENTS, Built, EventSpec, InputSpec, Signal, Where
+from dravik.aircraft.compiling.built import Built
 from dravik.aircraft.compiling.mass_signals import add_mass
 from dravik.aircraft.compiling.rigid_body import point_loads, rigid_body
+from dravik.aircraft.compiling.table_adjustments import table_adjustments
 from dravik.aircraft.description.configuration import Configuration
 from dravik.aircraft.description.cuts import Wiring, opening_inputs
 from dravik.aircraft.description.laws import law_inputs, law_parts
 from dravik.aircraft.description.loadings import mass_formulas
 from dravik.aircraft.description.schema import NamedFormula
-from dravik.aircraft.settings import table_adjustments
 from dravik.contact import add_ground, add_leg, guard
 from dravik.definition.effectors import Effector
+from dravik.definition.signals import COEFFICIENTS, EventSpec, InputSpec, Signal, Where
 from dravik.errors import DravikError, nearest
 from dravik.formula import CONSTANTS, Node, TapeBuilder, name_node, number_node, parse
 from dravik.formula.contributions import Contributions
 from dravik.kernel import BASE_SIGNALS, build_program
 from dravik.kernel.signals import WIND_INPUTS
-from dravik.mode_logic.modes import machine_inputs, mode_signals, watches
+from dravik.mode_logic.conditions import mode_inputs, mode_signals, watches
+from dravik.mode_logic.refusals import refuse_modes
 from dravik.propulsion import SolidMotor, powerplant
 from dravik.surroundings.place_formulas import AIR, ground_and_wind, touches
 from dravik.tables import Table
@@ -123,7 +125,7 @@ class _Assembly:
             InputSpec(f"fail_{n}", "", 0.0, 1.0, meaning=f"1: engine {n} has failed") for n in self.definition.engines
         ]
         specs += self.configuration.plan.inputs()
-        specs += machine_inputs(self.configuration.machines)
+        specs += mode_inputs(self.configuration.mode_logic)
         specs += law_inputs(self.configuration.laws)
         specs += opening_inputs(self.configuration.openings)
         names = [s.name for s in specs]
@@ -166,9 +168,9 @@ class _Assembly:
                 self.define(name, entry.formula, ("formulas", name), entry.unit, entry.description)
 
     def add_modes(self) -> None:
-        """Add a signal for each mode of the machines, and those that laws with a rate sample."""
-        for name, (node, meaning) in mode_signals(self.configuration.machines).items():
-            self.define(name, node, ("machines",), "", meaning, "mode")
+        """Add a signal for each mode, and those that laws with a rate sample."""
+        for name, (node, meaning) in mode_signals(self.configuration.mode_logic).items():
+            self.define(name, node, ("mode_logic",), "", meaning, "mode")
         for name, (node, signal) in self.laws.sampled.items():
             unit = self.signals[signal].unit if signal in self.signals else ""
             self.define(name, node, ("formulas",), unit, f"{signal} as it is sampled", "law")
@@ -341,7 +343,7 @@ class _Assembly:
         refusals.adds(configuration.added, self.effectors, self.inputs, self.where)
         self._add_to_inputs()
         refusals.follows(configuration.inputs, self.signals, self.where)
-        refusals.modes(configuration.machines, self.inputs, configuration.parameters, self.signals, self.where)
+        refuse_modes(configuration.mode_logic, self.inputs, configuration.parameters, self.signals, self.where)
         refusals.table_axes(self.builder, self.signals, self.where)
         self.add_endings()
         for name, event in configuration.events.items():
@@ -371,7 +373,7 @@ class _Assembly:
             self._watch(condition, EventSpec(words, "end"), name, keys)
         for name, (when, event, keys) in self.configuration.plan.watches().items():
             self._watch(when, event, name, keys)
-        for name, (condition_, event, keys) in watches(self.configuration.machines).items():
+        for name, (condition_, event, keys) in watches(self.configuration.mode_logic).items():
             self._watch(condition_, event, name, keys)
 
     def _watch_user_event(self, name: str, when: str | float, stop: bool) -> None:

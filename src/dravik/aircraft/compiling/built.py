@@ -1,15 +1,15 @@
-"""What compiling an aircraft gives beside its program: signals, inputs and events with their units and meanings."""
+"""What compiling an aircraft gives: its tape and program, with signals, inputs, effectors and events by name."""
 
-import math
-from collections.abc import Callable, Collection, Mapping
-from dataclasses import dataclass, field, fields, replace
+from collections.abc import Collection
+from dataclasses import dataclass, fields, replace
 from functools import cached_property
-from typing import TYPE_CHECKING, Any, Literal, NamedTuple
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from dravik.definition.effectors import Effector
+from dravik.definition.signals import EventSpec, InputSpec, Signal
 from dravik.formula import Tape
 from dravik.kernel import Program
 from dravik.kernel.program import EVENT_ACTIONS, RATES
@@ -18,44 +18,9 @@ from dravik.motion import linked
 if TYPE_CHECKING:
     from dravik.kernel.machine_code import OwnCode
 
-__all__ = ["COEFFICIENTS", "Built", "EventSpec", "InputSpec", "Signal", "Where"]
-
-#: Names the place of a key of the definition for messages.
-Where = Callable[..., str]
-
-
-class Signal(NamedTuple):
-    """A signal that can be recorded, plotted, or made an output: SI unit, meaning, and what makes it."""
-
-    name: str
-    unit: str
-    meaning: str
-    kind: str
-
-
-@dataclass(frozen=True)
-class InputSpec:
-    """An input: SI unit, limits, value when nobody touches it, what a trim does with it, names of some values."""
-
-    name: str
-    unit: str = ""
-    low: float = -math.inf
-    high: float = math.inf
-    default: float = 0.0
-    trim: bool = False
-    follows: str = ""
-    meaning: str = ""
-    words: Mapping[str, float] = field(default_factory=dict)
-    weight: float = 1.0  # of its deflection, where a trim has more inputs than it needs
-
-
-class EventSpec(NamedTuple):
-    """A condition watched in flight: its words, what it does, what follows ``on_pause``, and its name."""
-
-    text: str
-    action: Literal["log", "end", "pause"] = "log"
-    on_pause: tuple[str, ...] = ()
-    name: str = ""
+__all__ = [
+    "Built",
+]
 
 
 @dataclass(frozen=True)
@@ -122,16 +87,3 @@ class Built:
                 layout[layout[EVENT_ACTIONS] + i] = 0
                 events[i] = event._replace(action="log")
         return replace(self, unlinked=self.unlinked._replace(layout=layout), events=events)
-
-
-#: What coefficients mean.
-COEFFICIENTS: dict[str, str] = {
-    "CL": "lift coefficient",
-    "CD": "drag coefficient",
-    "CY": "side-force coefficient, right positive",
-    "CX": "force coefficient along body x",
-    "CZ": "force coefficient along body z",
-    "Cl": "rolling-moment coefficient about the moment point, right wing down positive",
-    "Cm": "pitching-moment coefficient about the moment point, nose up positive",
-    "Cn": "yawing-moment coefficient about the moment point, nose right positive",
-}

@@ -2,14 +2,12 @@
 
 from collections.abc import Iterable, Mapping, Sequence
 
-from dravik.aircraft.compiling.built import InputSpec, Signal, Where
 from dravik.aircraft.description.cuts import Opening
-from dravik.aircraft.settings import inputs_in_si, parameter_in_si
-from dravik.definition.effectors import Effector, Input, Parameter
+from dravik.definition.effectors import Effector, Input
+from dravik.definition.signals import Signal, Where
 from dravik.errors import DravikError, FormulaError, nearest
 from dravik.formula import Tape, TapeBuilder
 from dravik.formula.arrange import reachable
-from dravik.mode_logic.modes import Machine
 from dravik.surroundings.environment import WIND_READS
 
 
@@ -98,48 +96,3 @@ def opening(asked: Opening, signals: Mapping[str, Signal], where: Where) -> None
         raise DravikError(f"there is no signal {name!r} to open", where=where("openings", name), hint=hint)
     if signals[name].kind in ("event", "parameter") or name == "time":
         raise DravikError(f"{name} is nothing to open", where=where("openings", name), expected="a signal")
-
-
-def modes(
-    machines: Mapping[str, Machine], inputs: Mapping[str, InputSpec], parameters: Mapping[str, Parameter],
-    signals: Mapping[str, Signal], where: Where,
-) -> None:  # fmt: skip
-    """Refuse modes that set or take over what is not there, values that do not fit, and signals that nobody computes.
-
-    What a scenario's phases set is checked where they are read.
-    """
-    known = _Known(inputs)
-    for name, machine in machines.items():
-        for label, mode in machine.modes.items() if name != "phase" else ():
-            place = where("machines", name, "modes", label)
-            for target, value in mode.set.items():
-                try:
-                    if target in parameters:
-                        parameter_in_si(parameters, target, value)
-                        continue
-                    known.input_index(target)
-                except DravikError as error:
-                    raise error.at(f"{place}.set") from None
-                inputs_in_si(known, {target: value}, True, f"{place}.set.")
-            for target, signal in mode.take.items():
-                if target not in inputs:
-                    hint = nearest(target, inputs)
-                    raise DravikError(f"there is no input {target!r}", where=f"{place}.take", hint=hint)
-                if signal not in signals:
-                    hint = nearest(signal, signals)
-                    raise DravikError(f"there is no signal {signal!r}", where=f"{place}.take.{target}", hint=hint)
-
-
-class _Known:
-    """Inputs by name, while the aircraft is not compiled yet."""
-
-    def __init__(self, inputs: Mapping[str, InputSpec]) -> None:
-        self.inputs = dict(inputs)
-
-    def input_index(self, name: str) -> int:
-        """Return the place of an input; an effector's name stands for what is added to its command."""
-        names = list(self.inputs)
-        for candidate in (name, f"{name}_increment", f"{name}_command"):
-            if candidate in names:
-                return names.index(candidate)
-        raise DravikError(f"there is no input {name!r}", hint=nearest(name, names))

@@ -3,9 +3,9 @@
 from collections.abc import Sequence
 from dataclasses import replace
 
-from dravik.aircraft.compiling.built import EventSpec
 from dravik.aircraft.description.configuration import Configuration
 from dravik.aircraft.description.loadings import MassFormulas
+from dravik.definition.signals import EventSpec
 from dravik.formula import Tape
 from dravik.formula.contributions import Load, unit_vector
 from dravik.frames import body_from_station

@@ -13,7 +13,7 @@ from dravik.aircraft.description.schema import AircraftDefinition, Event, LawDef
 from dravik.contact import Leg
 from dravik.definition.effectors import Input, Parameter
 from dravik.errors import DravikError, nearest
-from dravik.mode_logic.modes import Machine
+from dravik.mode_logic.modes import ModeLogic
 from dravik.surroundings.environment import Environment
 from dravik.tables.entries import TableEntry
 
@@ -53,7 +53,7 @@ class Configuration:
 
     def engaging(self, law: LawDefinition) -> "Configuration":
         """Return the same with one more law; raises DravikError when a name of it is taken already."""
-        for section in ("inputs", "parameters", "formulas", "events", "tables", "machines"):
+        for section in ("inputs", "parameters", "formulas", "events", "tables", "mode_logic"):
             for name in getattr(law, section):
                 if name in getattr(self, section):
                     raise DravikError(f"{section}.{name} of law {law.name!r} is there already", hint="another name")
@@ -102,12 +102,12 @@ class Configuration:
         return self._united("tables")
 
     @cached_property
-    def machines(self) -> dict[str, Machine]:
-        """State machines of the laws and of the plan, the flight's phases among them."""
-        found: dict[str, Machine] = {}
+    def mode_logic(self) -> dict[str, ModeLogic]:
+        """Mode logic of the laws and of the plan, the flight's phases among them."""
+        found: dict[str, ModeLogic] = {}
         for law in self.laws:
-            found |= law.machines
-        return found | self.plan.machines
+            found |= law.mode_logic
+        return found | self.plan.mode_logic
 
     @cached_property
     def law_formulas(self) -> set[str]:
@@ -136,6 +136,6 @@ class Configuration:
         whole = self.aircraft.model_copy(update={s: getattr(self, s) for s in sections} | {"environment": self.world})
         text = whole.model_dump_json() + repr(sorted(self.added.items()))
         text += repr(self.plan.as_data()) if self.plan else ""
-        ways = [(w.name, w.rate, w.delay, w.fade, w.machines) for w in self.laws]
+        ways = [(w.name, w.rate, w.delay, w.fade, w.mode_logic) for w in self.laws]
         text += repr(ways) if any(w[1] or w[3] or w[4] for w in ways) else ""
         return text + (repr(self.openings) if self.openings else "")

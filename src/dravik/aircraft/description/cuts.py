@@ -9,8 +9,8 @@ from typing import Any, Literal
 
 from pydantic import ValidationError
 
-from dravik.aircraft.compiling.built import InputSpec
 from dravik.definition.fields import Formula, Model
+from dravik.definition.signals import InputSpec
 from dravik.errors import DravikError
 from dravik.formula import Node, TapeBuilder, name_node, parse
 

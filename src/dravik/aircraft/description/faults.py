@@ -1,4 +1,4 @@
-"""What goes wrong in flight, and when: faults of engines, controls and sensors, masses dropped, gusts.
+"""What goes wrong in flight, and when: faults of engines, controls and sensors, masses dropped.
 
 Each kind is one class: its keys, the inputs it adds, what it rewrites, and what it does at its moment.
 """
@@ -8,11 +8,12 @@ from collections.abc import Callable
 from dataclasses import replace
 from typing import Annotated, ClassVar, Literal, NamedTuple
 
-from pydantic import Discriminator, Tag, model_validator
+from pydantic import Discriminator, Tag
 
-from dravik.aircraft.compiling.built import InputSpec
 from dravik.definition.effectors import RATE_KIND, Effector
-from dravik.definition.fields import Duration, Formula, Mass, Model
+from dravik.definition.fields import Duration, Formula, Mass
+from dravik.definition.signals import InputSpec
+from dravik.definition.timed import Timed
 from dravik.definition.toml import kind_tag
 from dravik.errors import DravikError
 from dravik.formula import Node, choice_node, name_node, number_node, parse
@@ -25,14 +26,12 @@ __all__ = [
     "Fault",
     "Floating",
     "Frozen",
-    "Gust",
     "Lost",
     "MassDropped",
     "Slow",
     "Stuck",
 ]
 
-TIME_ROOM = 1e-9  # s: a fault at a step's time happens at that step
 UNLIMITED = 1e6  # rate per second that stands for "no rate limit" where the tape needs a finite number
 
 
@@ -40,17 +39,16 @@ class Effect(NamedTuple):
     """What a flight does when a fault happens.
 
     ``inputs`` are set (SI); ``hold`` is an input and the signal whose present value it takes over; ``tank`` is a name
-    and the mass left in it, kg; ``gust`` is true where a gust begins.
+    and the mass left in it, kg.
     """
 
     inputs: dict[str, float]
     hold: tuple[str, str] | None = None
     tank: tuple[str, float] | None = None
-    gust: bool = False
 
 
-class _Fault(Model):
-    """Something that happens once: ``at`` a time, or ``when`` a formula first becomes true.
+class _Fault(Timed):
+    """A fault, which happens once.
 
     A kind says what it concerns by one of the keys ``engine``, ``control``, ``signal`` and ``tank``. The methods get
     the fault's name, which is not among its keys.
@@ -58,25 +56,6 @@ class _Fault(Model):
 
     has_switch: ClassVar[bool] = False  # whether the input fault_NAME becomes 1 when it happens
     holds_value: ClassVar[bool] = False  # whether the input held_NAME takes over a value then
-
-    at: str | float | None = None
-    when: Formula | None = None
-
-    @model_validator(mode="after")
-    def _one_moment(self) -> "_Fault":
-        if (self.at is None) == (self.when is None):
-            raise DravikError("neither at nor when, or both", expected='at = "60 s", or when = a condition')
-        if self.at is not None and not quantity(self.at, "time") >= 0.0:
-            raise DravikError(f"{self.at!r}", where="at", expected="a time, not below zero")
-        return self
-
-    @property
-    def condition(self) -> str | float:
-        """The moment as a formula."""
-        if self.at is not None:
-            return f"time >= {quantity(self.at, 'time') - TIME_ROOM!r}"
-        assert self.when is not None
-        return self.when
 
     def inputs(self, name: str) -> list[InputSpec]:
         """Return the inputs that tell the tape whether it has happened, and what it holds."""
@@ -245,24 +224,6 @@ class MassDropped(_Fault):
         return Effect({}, tank=(self.tank, self.left))
 
 
-class Gust(_Fault):
-    """A gust of a shape on an axis of the wind's: wind_north, wind_east, wind_up, gust_roll, gust_pitch, gust_yaw."""
-
-    kind: Literal["gust"]
-    axis: Literal["wind_north", "wind_east", "wind_up", "gust_roll", "gust_pitch", "gust_yaw"]
-    shape: Literal["gust", "step", "pulse", "ramp"] = "gust"
-    size: str | float
-    width: Duration = 1.0
-
-    def check(self, place: Callable[[str], str]) -> None:
-        """Refuse a size that is not a speed, or an angular rate on the axes of rotation."""
-        quantity(self.size, "speed" if self.axis.startswith("wind") else "angular rate", where=place("size"))
-
-    def effect(self, name: str, unit_of: Callable[[str], str]) -> Effect:
-        """Begin the gust."""
-        return Effect({}, gust=True)
-
-
 Fault = Annotated[
     Annotated[EngineOut, Tag("(engine_out)")]
     | Annotated[Stuck, Tag("(stuck)")]
@@ -271,7 +232,6 @@ Fault = Annotated[
     | Annotated[Lost, Tag("(lost)")]
     | Annotated[Frozen, Tag("(frozen)")]
     | Annotated[Biased, Tag("(biased)")]
-    | Annotated[MassDropped, Tag("(mass_dropped)")]
-    | Annotated[Gust, Tag("(gust)")],
+    | Annotated[MassDropped, Tag("(mass_dropped)")],
     Discriminator(kind_tag),
 ]

@@ -1,34 +1,49 @@
-"""The plan of a flight, faults and phases, as inputs, formulas and events: what the kernel sees of it."""
+"""The plan of a flight, faults, gusts and phases, as inputs, formulas and events: what the kernel sees of it."""
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property, partial
 from typing import Any
 
-from dravik.aircraft.compiling.built import EventSpec, InputSpec, Where
 from dravik.aircraft.description.faults import Fault
-from dravik.errors import DravikError, nearest
+from dravik.definition import arguments
+from dravik.definition.signals import EventSpec, InputSpec, Where
+from dravik.errors import DravikError, nearest, require
 from dravik.formula import Node, name_node
-from dravik.mode_logic.modes import Machine, Phase, sequence
+from dravik.mode_logic.modes import ModeLogic, Phase, sequence
+from dravik.surroundings.discrete_gusts import DiscreteGust
 
 __all__ = ["Plan"]
 
 
 @dataclass(frozen=True)
 class Plan:
-    """What is planned for a flight: faults by name, the phases that it goes through in their order, other machines."""
+    """What is planned for a flight: faults and gusts by name, its phases in their order, mode logic beside them."""
 
     faults: Mapping[str, Fault] = field(default_factory=dict)
     phases: tuple[Phase, ...] = ()
-    others: Mapping[str, Machine] = field(default_factory=dict)
+    others: Mapping[str, ModeLogic] = field(default_factory=dict)
+    gusts: Mapping[str, DiscreteGust] = field(default_factory=dict)
 
     def __bool__(self) -> bool:
         """Whether anything is planned."""
-        return bool(self.faults or self.phases or self.others)
+        return bool(self.faults or self.phases or self.others or self.gusts)
+
+    def extended(
+        self, faults: Mapping[str, Fault], phases: Sequence[Phase], others: Mapping[str, ModeLogic],
+        gusts: Mapping[str, DiscreteGust],
+    ) -> "Plan":  # fmt: skip
+        """Return the plan with more faults, gusts and mode logic, and with other phases.
+
+        Raises DravikError for mode logic that is none.
+        """
+        for name, logic in arguments.mapping(others, "mode_logic").items():
+            require(logic, ModeLogic, f"the mode logic {name}", "ModeLogic.model_validate({...})")
+        return Plan({**self.faults, **faults}, tuple(phases), {**self.others, **others}, {**self.gusts, **gusts})
 
     @cached_property
-    def machines(self) -> dict[str, Machine]:
-        """The machines of the flight: that of its phases, named ``phase``, and others."""
+    def mode_logic(self) -> dict[str, ModeLogic]:
+        """The mode logic of the flight: that of its phases, named ``phase``, and others."""
         return ({"phase": sequence(self.phases)} if self.phases else {}) | dict(self.others)
 
     def inputs(self) -> list[InputSpec]:
@@ -36,15 +51,20 @@ class Plan:
         return [spec for name, fault in self.faults.items() for spec in fault.inputs(name)]
 
     def watches(self) -> dict[str, tuple[str | float | Node, EventSpec, tuple[str, ...]]]:
-        """Return the conditions at which the flight pauses for a fault: condition, event, keys."""
+        """Return the conditions at which the flight pauses for a fault or a gust: condition, event, keys."""
         found: dict[str, tuple[str | float | Node, EventSpec, tuple[str, ...]]] = {}
         for name, fault in self.faults.items():
             event = EventSpec(f"fault: {name.replace('_', ' ')}", "pause", ("fault", name))
             found[f"fault_{name}_happens"] = fault.condition, event, ("faults", name, "when")
+        for name, gust in self.gusts.items():
+            event = EventSpec(f"gust: {name.replace('_', ' ')}", "pause", ("gust", name))
+            found[f"gust_{name}_begins"] = gust.condition, event, ("gusts", name, "when")
         return found
 
     def check(self, known: Mapping[str, Iterable[str]], where: Where) -> None:
         """Raise DravikError for faults of what is not there; ``known`` are names by engine, control, signal, tank."""
+        for name, gust in self.gusts.items():
+            gust.check(partial(where, "gusts", name))
         for name, fault in self.faults.items():
             fault.check(partial(where, "faults", name))
             for key, names in known.items():
@@ -68,5 +88,6 @@ class Plan:
         """Return the plan as plain data."""
         return {
             "faults": {n: f.model_dump(exclude_none=True) for n, f in self.faults.items()},
+            "gusts": {n: g.model_dump(exclude_none=True) for n, g in self.gusts.items()},
             "phases": [p.model_dump(exclude_none=True) for p in self.phases],
         }

@@ -3,8 +3,8 @@
 from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
-from dravik.aircraft.compiling.built import InputSpec, Where
 from dravik.aircraft.description.schema import LawDefinition
+from dravik.definition.signals import InputSpec, Where
 from dravik.errors import DravikError
 from dravik.formula import Node, name_node, number_node, parse
 from dravik.mode_logic.modes import slug

@@ -24,7 +24,7 @@ from dravik.definition.fields import (
 )
 from dravik.errors import DravikError, nearest
 from dravik.mass import Part, Tank
-from dravik.mode_logic.modes import Machine
+from dravik.mode_logic.modes import ModeLogic
 from dravik.propulsion.engines import Battery, Drive, Engine, Mixer, PropellerEntry
 from dravik.surroundings.environment import Environment
 from dravik.tables.entries import TableEntries
@@ -243,7 +243,7 @@ class _Document(Model):
 
 
 class LawDefinition(_Document):
-    """A control law: inputs it takes, formulas, state machines, and what it adds to the commands of controls.
+    """A control law: inputs it takes, formulas, mode logic, and what it adds to the commands of controls.
 
     With a ``rate`` it reads its signals at samples, and what it adds changes a computing ``delay`` after each. With
     ``fade`` it can be disengaged and engaged in flight (input ``engaged_NAME``): what it adds passes over in that time.
@@ -253,7 +253,7 @@ class LawDefinition(_Document):
     rate: Frequency | None = None
     delay: Annotated[float, BeforeValidator(lambda v: quantity(v, "time")), Field(ge=0.0)] = 0.0
     fade: Duration | None = None
-    machines: dict[str, Machine] = {}
+    mode_logic: dict[str, ModeLogic] = {}
 
 
 class AircraftDefinition(_Document):

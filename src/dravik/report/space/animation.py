@@ -186,7 +186,7 @@ def _text(room: "Axes3D", run: "Recording", t: float, value: Value) -> None:
         lines.append(f"{name:<10}{shown % 360.0 if name == 'psi' else shown:9.1f} {unit}")
     mono = {"family": "DejaVu Sans Mono", "fontsize": 8.5, "va": "top"}
     room.text2D(0.0, 0.98, "\n".join(lines), transform=room.transAxes, **mono)
-    now = [e for e in run.events if e.time <= t and e.text.startswith(("phase:", "fault:", "crash"))]
+    now = [e for e in run.events if e.time <= t and e.text.startswith(("phase:", "fault:", "gust:", "crash"))]
     if now:
         bad = now[-1].text.startswith(("fault", "crash"))
         room.text2D(

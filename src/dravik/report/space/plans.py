@@ -20,13 +20,13 @@ NARROW = 0.012  # of the time shown for each letter: a narrower band has no name
 
 
 def mode_spans(run: "Recording") -> dict[str, list[tuple[float, float, str]]]:
-    """Return, for each machine whose mode was recorded, the times (s) from which to which it was in which mode."""
-    machines = run.metadata.get("machines")
+    """Return, for each mode logic that was recorded, the times (s) from which to which each mode was active."""
+    mode_logic = run.metadata.get("mode_logic")
     found: dict[str, list[tuple[float, float, str]]] = {}
-    for name, machine in machines.items() if isinstance(machines, Mapping) else ():
+    for name, logic in mode_logic.items() if isinstance(mode_logic, Mapping) else ():
         if name not in run.names or not len(run.time):
             continue
-        modes, values = list(machine.get("modes", {})), run[name]
+        modes, values = list(logic.get("modes", {})), run[name]
         starts = np.concatenate([[0], np.flatnonzero(np.diff(values)) + 1, [len(values) - 1]])
         spans = []
         for a, b in pairwise(starts):
@@ -38,7 +38,7 @@ def mode_spans(run: "Recording") -> dict[str, list[tuple[float, float, str]]]:
 
 
 def draw_modes(axes: "Axes", spans: dict[str, list[tuple[float, float, str]]]) -> None:
-    """Draw a row of bands for each machine, each mode in a tint of its own with its name where there is room."""
+    """Draw a row of bands for each mode logic, each mode in a tint of its own with its name where there is room."""
     last = max((b for row in spans.values() for _, b, _ in row), default=1.0)
     first = min((a for row in spans.values() for a, _, _ in row), default=0.0)
     width = max(last - first, 1e-9)
