@@ -14,7 +14,7 @@ from timing import least
 import dravik as dv
 from dravik.aircraft import Aircraft, sample_path
 from dravik.guidance.aiming import reachable_band
-from dravik.guidance.route_device import route_log
+from dravik.guidance.route_log import route_log
 from dravik.host.cores import in_threads
 
 SEEDS = 50

@@ -17,7 +17,7 @@ from dravik.aircraft import sample_path
 from dravik.errors import DravikError
 from dravik.guidance import aiming
 from dravik.guidance.aiming import check_reach, reachable_band, shoot
-from dravik.guidance.route_device import route_log
+from dravik.guidance.route_log import route_log
 from dravik.handling import handling_qualities, modal
 from dravik.handling.comfort import felt
 from dravik.handling.equivalent import fit_equivalent

@@ -14,7 +14,9 @@ from dravik.aircraft import sample_path
 from dravik.errors import DravikError
 from dravik.guidance import Arc, Follower, Line, Route, build_path, read_route
 from dravik.guidance.aiming import check_reach, reachable_band, shoot
-from dravik.guidance.route_device import RouteGuidance, check_clearance, path_over_land, route_log
+from dravik.guidance.clearance import check_clearance, path_over_land
+from dravik.guidance.route_device import RouteGuidance
+from dravik.guidance.route_log import route_log
 from dravik.surroundings.earth import curvature_radii
 from tests.support import DEG
 

@@ -22,7 +22,7 @@ import dravik as dv
 from dravik.aircraft.samples import sample_path
 from dravik.errors import DravikError, FlightError
 from dravik.flight import resume
-from dravik.flight.plants_flown import AircraftBody
+from dravik.flight.aircraft_body import AircraftBody
 from dravik.mode_logic.modes import Phase
 from dravik.recording import read_recording, write_track
 from dravik.recording.writing import RecordingWriter
@@ -51,7 +51,7 @@ def held(**more: Any) -> Any:
 
 
 def fault(entry: dict[str, Any]) -> Any:
-    from dravik.scenarios.scenario import ScenarioDefinition
+    from dravik.scenarios.definition import ScenarioDefinition
 
     text = {
         "format": 1, "name": "x", "aircraft": "tarn", "duration": 1.0, "faults": {"it": entry},

@@ -8,7 +8,7 @@ from scipy.integrate import quad
 
 from dravik import Turbulence, fly, on_rail, sample, trim
 from dravik.errors import DravikError
-from dravik.flight.plants_flown import body_of
+from dravik.flight.body import body_of
 from dravik.flight.schedule import Schedule
 from dravik.surroundings.gusts import GustStream
 from dravik.surroundings.turbulence import (

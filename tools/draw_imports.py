@@ -15,16 +15,33 @@ from matplotlib.figure import Figure
 
 ROOT = Path(__file__).resolve().parents[1]
 PACKAGE = ROOT / "src" / "dravik"
-ROWS = (
-    ("cli", "report"),
-    ("handling", "performance"),
-    ("flight",),
-    ("trimming", "linear"),
-    ("aircraft",),
-    ("aero", "mass", "propulsion", "contact"),
-    ("kernel", "formula", "tables", "definition", "ground"),
+#: The layers from the ground up, each with its rooms in order: a room imports only from rooms that stand before it.
+LAYERS: tuple[tuple[str, tuple[str, ...]], ...] = (
+    (
+        "ground",
+        (
+            "errors", "constants", "version", "frames", "units", "host", "definition", "compiled", "plants", "tables",
+            "formula", "systems", "kernel", "surroundings", "motion",
+        ),
+    ),
+    ("builders", ("mass", "contact", "aero", "propulsion", "mode_logic")),
+    ("aircraft", ("aircraft",)),
+    ("analysis", ("trimming", "linear", "loops")),
+    ("over time", ("recording", "flight", "guidance", "scenarios")),
+    ("studies", ("performance", "checks", "validation", "handling")),
+    ("faces", ("report", "cli", "__main__")),
+)  # fmt: skip
+#: Modules of the root, which every room uses; they are drawn as one.
+ROOT_MODULES = ("errors", "constants", "version", "frames", "plants")
+ROWS = tuple(
+    (
+        ("root", *(r for r in rooms if r not in ROOT_MODULES))
+        if name == "ground"
+        else tuple(r for r in rooms if r != "__main__")
+    )
+    for name, rooms in reversed(LAYERS)
 )
-NAMES = ("faces", "studies", "flight", "analysis", "aircraft", "builders", "ground")
+NAMES = tuple(name for name, _ in reversed(LAYERS))
 COLOURS = ("#55606e", "#7a4fa3", "#0b6e8f", "#3d8b5f", "#d0632f", "#8a7a5c", "#22303a")
 
 
@@ -57,9 +74,9 @@ def circles() -> list[str]:
 
 
 def room(module: str) -> str:
-    """Return the room of a module: its folder, or the ground for the modules of the root."""
+    """Return the room of a module: its folder, or ``root``."""
     parts = module.split(".")
-    return parts[1] if len(parts) > 1 and any(parts[1] in row for row in ROWS) else "ground"
+    return parts[1] if len(parts) > 1 and any(parts[1] in row for row in ROWS) else "root"
 
 
 def main() -> int:

@@ -17,10 +17,11 @@ from dravik.aircraft.description.configuration import Configuration
 from dravik.aircraft.description.cuts import Opening, checked
 from dravik.aircraft.description.faults import Fault
 from dravik.aircraft.description.schema import AircraftDefinition, LawDefinition, Loading
+from dravik.aircraft.parameters import with_values
 from dravik.aircraft.plant import COORDINATES, AircraftPlant
-from dravik.aircraft.settings import with_values
 from dravik.aircraft.tank_release import with_tank
 from dravik.contact import contact_states
+from dravik.contact.crash import GROUND_EVENT
 from dravik.definition.signals import EventSpec, InputSpec, Signal
 from dravik.definition.toml import KeyLines
 from dravik.definition.values import inputs_in_si
@@ -33,7 +34,6 @@ from dravik.mode_logic.modes import ModeLogic, Phase
 from dravik.motion.equations import evaluate
 from dravik.surroundings.air_data import air_at_chart
 from dravik.surroundings.discrete_gusts import DiscreteGust
-from dravik.surroundings.place_formulas import GROUND_EVENT
 from dravik.tables import Table
 from dravik.units import in_si, kind_of_unit
 

@@ -18,12 +18,12 @@ from dravik.cli.shared.common import (
     progress_bar,
     quantities,
     say,
-    settings,
     show_rows,
     written,
 )
 from dravik.cli.shared.conditions import AskedFor, Chosen, get_point
 from dravik.cli.shared.groups import Group, grouped
+from dravik.definition.settings import read_settings, refuse_inputs, sort_settings
 from dravik.errors import DravikError, FlightError, nearest
 from dravik.host.files import exists
 from dravik.units import from_si
@@ -140,7 +140,7 @@ def fly(
             "--start": begun.begin, "--every": flown.every, "--duration": flown.duration != Flown.duration,
             "--dt": flown.dt != Flown.dt,
         }  # fmt: skip
-        scenario = _scenario(aircraft, refused, settings(chosen.set_))
+        scenario = _scenario(aircraft, refused, read_settings(chosen.set_))
         craft, title = scenario.craft, f"{scenario.definition.name} ({scenario.craft.name})"
         if not as_json:
             _say_reach(scenario)
@@ -234,14 +234,7 @@ def _scenario(name: str, refused: Mapping[str, object], values: Mapping[str, str
             raise DravikError(f"{option} beside a scenario", where=name, hint="write it into the scenario")
     scenario = load_scenario(name)
     known = scenario.craft.parameters
-    for own in values:
-        if own not in known:
-            raise DravikError(
-                f"--set {own} beside a scenario, which is no parameter",
-                where=name,
-                expected=", ".join(known),
-                hint=nearest(own, known) or "write it into the scenario",
-            )
+    refuse_inputs(sort_settings(values, known), known, "a scenario", name)
     return scenario.with_parameters(values) if values else scenario
 
 
@@ -273,7 +266,7 @@ def _watching(craft: "Aircraft", file: str) -> "list[WatchedParameters]":
 
 def _show_route(run: "Recording", course: "CoursePath") -> None:
     """Print how near each point of a route was met."""
-    from dravik.guidance.route_device import route_log
+    from dravik.guidance.route_log import route_log
 
     log = route_log(run, course)
     rows = [

@@ -6,10 +6,11 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from dravik.cli.shared.common import AircraftFile, AsJson, Figure, emit, progress_bar, say, settings, show_rows
+from dravik.cli.shared.common import AircraftFile, AsJson, Figure, emit, progress_bar, say, show_rows
 from dravik.cli.shared.conditions import Chosen
 from dravik.cli.shared.groups import Group, grouped
 from dravik.cli.shared.sweeps import Sweeps, sweep_of
+from dravik.definition.settings import read_settings
 from dravik.errors import DravikError
 
 if TYPE_CHECKING:
@@ -48,7 +49,7 @@ class Judged(Group):
             "sets": _sets(craft, self.criteria, has_laws=has_laws),
         }
         if self.stick:
-            found["sticks"] = {axis: str(name) for axis, name in settings(self.stick, "--stick").items()}
+            found["sticks"] = {axis: str(name) for axis, name in read_settings(self.stick, "--stick").items()}
         return found | ({"force": self.force} if self.force else {})
 
 

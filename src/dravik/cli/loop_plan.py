@@ -7,17 +7,8 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 import numpy as np
 import typer
 
-from dravik.cli.shared.common import (
-    emit,
-    get_craft,
-    input_settings,
-    own_file,
-    own_folder,
-    progress_bar,
-    say,
-    settings,
-    show_rows,
-)
+from dravik.cli.shared.common import emit, get_craft, input_settings, own_file, own_folder, progress_bar, say, show_rows
+from dravik.definition.settings import read_settings, sort_settings
 from dravik.errors import DravikError
 from dravik.host.files import exists, is_folder, write_text
 
@@ -60,7 +51,7 @@ def run_plan(
     found = study_loops(craft, plan)
     others = {}
     for pair in beside:
-        name, value = next(iter(settings([pair], "--beside").items()))
+        name, value = next(iter(read_settings([pair], "--beside").items()))
         others[pair] = study_loops(craft, plan.changed({name: _value(str(value))}))
     truth = None
     if fly:
@@ -112,12 +103,12 @@ class Asked(NamedTuple):
         Options of the condition take the place of the plan's own, a loading too; laws are engaged besides the plan's.
         """
         chosen = self.chosen
-        own = {n: v for n, v in settings(chosen.set_).items() if "." in n}
-        rest = [pair for pair in chosen.set_ or () if "." not in pair.partition("=")[0]]
+        own = sort_settings(read_settings(chosen.set_), ()).loop_keys
+        rest = [pair for pair in chosen.set_ or () if not set(own) & set(read_settings([pair]))]
         plan = self.plan.changed({n: _value(str(v)) for n, v in own.items()}) if own else self.plan
         condition: dict[str, Any] = {**plan.condition, **chosen.condition.asked}
         if chosen.condition.guess:
-            condition["guess"] = settings(chosen.condition.guess, "--guess")
+            condition["guess"] = read_settings(chosen.condition.guess, "--guess")
         laws = [*plan.laws, *(chosen.law or ())]
         craft = get_craft(self.aircraft or plan.aircraft, chosen.loading or plan.loading, laws or None, rest or None)
         inputs = input_settings(craft, rest)
@@ -133,7 +124,7 @@ def run_schedule(
     from dravik.loops import schedule_gains
 
     plan, craft = asked.meant()
-    over = {n: str(v) for n, v in settings(axes, "--schedule").items()}
+    over = {n: str(v) for n, v in read_settings(axes, "--schedule").items()}
     with progress_bar(quiet=as_json, what="designing") as told:
         found = schedule_gains(craft, plan, over, told=told)
     written = []
@@ -171,7 +162,7 @@ def show_locus(
     """Follow the roots over a parameter, and print where they cross the axis and a line of damping."""
     from dravik.loops import parameter_locus
 
-    ((name, given),) = settings([asked], "--locus").items()
+    ((name, given),) = read_settings([asked], "--locus").items()
     values = _range(str(given), name)
     found = parameter_locus(craft, point, name, values)
     lines = [("axis", c) for c in found.crossings()] + ([(f"damping {damping:g}", c) for c in found.crossings(damping)]

@@ -15,11 +15,11 @@ from dravik.cli.shared.common import (
     input_settings,
     own_file,
     progress_bar,
-    settings,
     show_rows,
 )
 from dravik.cli.shared.conditions import AskedFor, Fitted
 from dravik.cli.shared.groups import grouped
+from dravik.definition.settings import read_settings
 
 if TYPE_CHECKING:
     from dravik.performance import Landing, TakeOff
@@ -49,7 +49,7 @@ def runway(
     inputs = input_settings(craft, fitted.set_)
     where: dict[str, Any] = {"altitude": altitude, "heading": heading}
     up = take_off(craft, inputs=inputs, **where)
-    down = landing(craft, inputs={**inputs, **settings(landed, "--landed")}, **where)
+    down = landing(craft, inputs={**inputs, **read_settings(landed, "--landed")}, **where)
     if as_json:
         both = {"take_off": {**asdict(up), "total": up.total}, "landing": {**asdict(down), "total": down.total}}
         emit({"aircraft": craft.name, "loading": craft.loading_name, **both})

@@ -5,7 +5,8 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from dravik.cli.flying import show_landing
-from dravik.cli.shared.common import AsJson, emit, say, settings, show_rows
+from dravik.cli.shared.common import AsJson, emit, say, show_rows
+from dravik.definition.settings import read_settings
 from dravik.units import from_si
 
 if TYPE_CHECKING:
@@ -34,7 +35,7 @@ def score(
     from dravik.recording import read_recording
     from dravik.validation import landing_in, scorecard
 
-    pairs = {n: str(v) for n, v in settings(target, "--target").items()} if target else None
+    pairs = {n: str(v) for n, v in read_settings(target, "--target").items()} if target else None
     runs = {path: read_recording(path) for path in [recording, *(beside or [])]}
     found = {path: scorecard(run, pairs) for path, run in runs.items()}
     if as_json:

@@ -14,9 +14,10 @@ from dravik.aircraft import Aircraft
 from dravik.definition.values import parameter_in_si
 from dravik.errors import DravikError, FlightError, require
 from dravik.flight import pauses
+from dravik.flight.aircraft_body import AircraftBody
+from dravik.flight.body import body_of
 from dravik.flight.devices import Tasks
 from dravik.flight.options import Options, check_options, steps_between
-from dravik.flight.plants_flown import AircraftBody, body_of
 from dravik.flight.provenance import ending, origin
 from dravik.flight.rows import NEVER, Rows
 from dravik.flight.schedule import Schedule

@@ -12,8 +12,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.definition import arguments
+from dravik.definition.settings import kind_of_setting
 from dravik.errors import DravikError, nearest
-from dravik.flight.plants_flown import Body
+from dravik.flight.body import Body
 
 __all__ = ["Device", "Task", "Tasks"]
 
@@ -145,7 +146,7 @@ class Task:
             if name in self._board:
                 self._board[name] = float(value)
                 continue
-            if name in self._body.parameters:
+            if kind_of_setting(name, self._body.parameters) == "parameter":
                 self._set_parameter(name, float(value))
                 continue
             if name in self._body.switches:

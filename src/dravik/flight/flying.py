@@ -8,9 +8,9 @@ import numpy as np
 from dravik.aircraft import Aircraft
 from dravik.errors import DravikError
 from dravik.flight.adaptive import fly_adaptively
+from dravik.flight.aircraft_body import AircraftBody
 from dravik.flight.core import Flight
 from dravik.flight.options import Options
-from dravik.flight.plants_flown import AircraftBody
 from dravik.flight.snapshots import Startable
 from dravik.host.cores import matrices_in_one_thread
 from dravik.kernel.program import OUTSIDE_TABLE

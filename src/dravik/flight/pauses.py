@@ -8,6 +8,7 @@ from numpy.typing import NDArray
 
 from dravik.aircraft import Aircraft
 from dravik.aircraft.description.laws import engagements, followers
+from dravik.definition.settings import sort_settings
 from dravik.definition.signals import EventSpec
 from dravik.definition.values import parameter_in_si
 from dravik.errors import DravikError
@@ -145,10 +146,11 @@ def change_inputs(
     A law that is engaged takes over the present value for each target that is not set besides; another mode that is set
     begins.
     """
-    own = tuple((n, v) for n, v in values.items() if n in craft.parameters)
+    given = sort_settings(values, craft.parameters)
+    own = tuple(given.parameters.items())
     for name, value in own:
         parameter_in_si(craft.configuration.parameters, name, value)
-    numbers = craft.inputs_in_si({n: v for n, v in values.items() if n not in craft.parameters})
+    numbers = craft.inputs_in_si({**given.inputs, **given.loop_keys})
     laws, mode_logic = engagements(craft.configuration.laws), craft.configuration.mode_logic
     for name, number in numbers.items():
         if name in laws and number > 0.5 and u[craft.input_index(name)] <= 0.5:

@@ -8,8 +8,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.errors import DravikError
+from dravik.flight.body import Body
 from dravik.flight.devices import Tasks
-from dravik.flight.plants_flown import Body
 from dravik.flight.rows import Rows
 from dravik.flight.schedule import Schedule
 from dravik.kernel import Workspace

@@ -5,7 +5,7 @@ from collections.abc import Iterable, Mapping
 import numpy as np
 from numpy.typing import NDArray
 
-from dravik.flight.plants_flown import Body
+from dravik.flight.body import Body
 
 __all__ = ["Rows"]
 

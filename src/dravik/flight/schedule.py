@@ -10,8 +10,9 @@ from numpy.typing import NDArray
 
 from dravik.compiled import compiled
 from dravik.errors import DravikError, require
+from dravik.flight.aircraft_body import AircraftBody
+from dravik.flight.body import Body
 from dravik.flight.histories import History, parse_history
-from dravik.flight.plants_flown import AircraftBody, Body
 from dravik.recording.recording import Event
 from dravik.surroundings.gusts import PERIOD, GustStream
 from dravik.surroundings.turbulence import Turbulence

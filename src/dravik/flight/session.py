@@ -10,10 +10,11 @@ from numpy.typing import NDArray
 
 from dravik.aircraft import Aircraft
 from dravik.definition import arguments
+from dravik.definition.settings import kind_of_setting
 from dravik.errors import DravikError, FlightError
+from dravik.flight.aircraft_body import AircraftBody
 from dravik.flight.core import MOST_STEPS, Flight
 from dravik.flight.options import Options
-from dravik.flight.plants_flown import AircraftBody
 from dravik.flight.snapshots import SavedFlight, Startable
 from dravik.linear import Moment
 from dravik.plants import Plant
@@ -129,7 +130,7 @@ class Session:
         """
         numbers = {}
         for name, value in inputs.items():
-            if name in self._body.parameters:
+            if kind_of_setting(name, self._body.parameters) == "parameter":
                 self._flight.set_parameter(name, value)
                 continue
             spec = self._specs[self._body.input_index(name)]

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from dravik.flight.plants_flown import Body
+from dravik.flight.body import Body
 from dravik.flight.schedule import Following, Schedule
 from dravik.kernel import Workspace
 from dravik.recording.recording import Event

@@ -1,7 +1,5 @@
-"""Where to fly: routes and their paths over the ground, the law that follows them, and points in space for rockets."""
+"""Where to fly: routes, their paths over the ground, the device that follows one; points in space for rockets."""
 
-from dravik.guidance.follower import Follower, Steering
-from dravik.guidance.path import Arc, Line, Path, build_path
-from dravik.guidance.route import Point, Route, read_route
+import lazy_loader
 
-__all__ = ["Arc", "Follower", "Line", "Path", "Point", "Route", "Steering", "build_path", "read_route"]
+__getattr__, __dir__, __all__ = lazy_loader.attach_stub(__name__, __file__)

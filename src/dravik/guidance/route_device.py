@@ -1,25 +1,21 @@
-"""Routes in flight: the device that follows one, the check of the land below, and what a flight made of it."""
+"""The device that flies a route: it calls the follower, and sets bank, altitude and airspeed for an autopilot."""
 
-import math
 from collections.abc import Mapping
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
-import numpy as np
-
-from dravik.aircraft import Aircraft
 from dravik.definition import arguments
 from dravik.errors import DravikError, require
-from dravik.guidance import Follower, Path, Route, build_path
-from dravik.kernel.program import EVERYTHING
-from dravik.motion.equations import evaluate
-from dravik.recording.recording import Recording
-from dravik.units import in_si
+from dravik.guidance import Follower, Path
 
 if TYPE_CHECKING:
-    from pandas import DataFrame
+    pass
 
-__all__ = ["LOGGED", "OWN_VALUES", "RouteGuidance", "check_clearance", "drawn", "path_over_land", "route_log"]
+__all__ = [
+    "LOGGED",
+    "OWN_VALUES",
+    "RouteGuidance",
+]
 
 TARGETS = {"bank": "bank_target", "altitude": "altitude_target", "airspeed": "airspeed_target"}
 
@@ -92,90 +88,3 @@ class RouteGuidance:
         own = dict(data)
         self._asked, self._left = dict(own.pop("asked", {})), list(own.pop("left", []))
         self._follower = replace(self._follower, **own)
-
-
-def path_over_land(craft: Aircraft, route: Route, clearance: str | float | None = None) -> Path:
-    """Return the path of a route in an aircraft's world: its origin, its wind, and room above its land.
-
-    The turns are laid out for the wind at 10 m and above where it is given as a speed. Raises DravikError for turns
-    without room, and for a path that comes nearer to the ground than ``clearance`` (m, or with its unit).
-
-    >>> import dravik as dv
-    >>> from dravik.guidance import read_route
-    >>> route = read_route(dv.aircraft.sample_path("pika") / "routes" / "fire_edge.toml")
-    >>> len(path_over_land(dv.sample("pika"), route).points)
-    12
-    """
-    world = craft.configuration.world
-    wind = world.wind.speed if world.wind is not None else 0.0
-    blows = wind if isinstance(wind, float) else 0.0
-    path = build_path(route, origin=(world.latitude, world.longitude), wind=blows)
-    if clearance is not None:
-        check_clearance(craft, path, clearance)
-    return path
-
-
-def check_clearance(craft: Aircraft, path: Path, clearance: str | float) -> float:
-    """Return the least height (m) of a path above the ground; raises DravikError where it is less than ``clearance``.
-
-    Nothing is checked over a world without ground: then it is infinite.
-    """
-    wanted = in_si(clearance, "length", where="clearance")
-    if craft.configuration.world.ground is None:
-        return math.inf
-    work, x = craft.workspace(), craft.state(velocity=(1.0, 0.0, 0.0))
-    u, slopes, height = craft.default_inputs(), np.empty(len(x)), craft.tape.names["ground_height"]
-
-    def ground(north: float, east: float) -> float:
-        x[0], x[1] = north, east
-        evaluate(craft.program, work, 0.0, x, u, slopes, False, EVERYTHING)
-        return float(work.registers[height])
-
-    least, (north, east, altitude) = path.clearance(ground)
-    if least < wanted:
-        raise DravikError(
-            f"the route {path.name} comes {'within' if least > 0 else 'below'} {abs(least):.0f} m of the ground at "
-            f"north {north:.0f} m, east {east:.0f} m, altitude {altitude:.0f} m", expected=f"{wanted:g} m or more",
-            hint=f"{wanted - least:.0f} m higher there",
-        )  # fmt: skip
-    return least
-
-
-def route_log(run: Recording, path: Path) -> "DataFrame":
-    """Return what a flight made of a route: a row for each point.
-
-    Closest approach (m), the time of it (s), whether within the point's acceptance, and there the error in altitude (m)
-    and the mass (kg) where it was recorded. A circle's point is as near as its radius. Raises DravikError for a
-    recording without ``north``, ``east``, ``altitude`` and ``route_point``.
-    """
-    import pandas as pd
-
-    north, east, now = run["north"], run["east"], run["route_point"]
-    rows = []
-    for k, p in enumerate(path.points, start=1):
-        off = np.hypot(north - p.north, east - p.east)
-        off = np.abs(off - p.radius) if p.kind == "circle" else off
-        # a turn by a point ends after the next point's number has come: the segments beside it count too
-        near = (now >= k - 1) & (now <= k + 1)
-        if not np.any(near):
-            rows.append((p.name, math.nan, math.nan, False, math.nan, math.nan))
-            continue
-        i = int(np.flatnonzero(near)[np.argmin(off[near])])
-        mass = float(run["mass"][i]) if "mass" in run.names else math.nan
-        error = float(run["altitude"][i]) - p.altitude
-        rows.append((p.name, float(off[i]), float(run.time[i]), bool(off[i] <= p.acceptance), error, mass))
-    names = ["point", "closest_m", "time_s", "met", "height_error_m", "mass_kg"]
-    return pd.DataFrame(rows, columns=names)
-
-
-def drawn(path: Path) -> dict[str, Any]:
-    """Return what a figure shows of a path, as plain data: the line, and the points with their acceptance."""
-    rows = path.samples()
-    points = [
-        {"name": p.name, "north_m": p.north, "east_m": p.east, "acceptance_m": min(p.acceptance, 1e6)}
-        for p in path.points
-    ]
-    return {
-        "name": path.name, "north_m": rows[:, 0].round(1).tolist(), "east_m": rows[:, 1].round(1).tolist(),
-        "altitude_m": rows[:, 2].round(1).tolist(), "points": points,
-    }  # fmt: skip

@@ -1,6 +1,5 @@
 """What the kernel reads (a program, never written to) and what it works in (a workspace, one for each user)."""
 
-import math
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import ClassVar, NamedTuple
@@ -13,7 +12,6 @@ from dravik.formula.arrange import Stage
 from dravik.formula.layout import Tape
 from dravik.formula.opcodes import ARITY
 from dravik.kernel.signals import BASE_SIGNALS, RIGID_STATES
-from dravik.surroundings.earth import curvature_radii
 
 __all__ = ["AXES", "PointLoad", "Program", "RigidBody", "Workspace", "build_program", "new_workspace"]
 
@@ -141,6 +139,7 @@ class RigidBody:
     rail: int = -1
     is_round: bool = False
     origin: tuple[float, float] = (0.0, 0.0)
+    radii: tuple[float, float] = (1.0, 1.0)  # m: of the meridian and of the parallel through the origin
     sea_level: float = 0.0
     wind_field: Sequence[int] = ()
     own_air: Sequence[int] = ()
@@ -159,7 +158,6 @@ def _reads(tape: Tape, stop: int, names: Sequence[str]) -> bool:
 def build_program(tape: Tape, body: RigidBody) -> Program:
     """Return the program of a body whose formulas stand on ``tape``."""
     loads = [number for load in body.loads for number in (*load.direction, *load.position)]
-    meridian, across = curvature_radii(body.origin[0])
     breaks_at = LOAD_VECTORS + len(loads)
     values_at = breaks_at + len(tape.breaks)
     times = np.array([number for cell in tape.cells for number in (cell.period, cell.late)], dtype=float)
@@ -172,8 +170,7 @@ def build_program(tape: Tape, body: RigidBody) -> Program:
         body.span,
         *body.moment_point,
         *body.origin,
-        float(meridian),
-        float(across) * math.cos(body.origin[0]),
+        *body.radii,
         body.sea_level,
         *loads,
     ]

@@ -1,14 +1,10 @@
 """The ground around a track, sampled at the end of a flight, so that figures can show the land itself."""
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-
-from dravik.aircraft import Aircraft
-from dravik.kernel.program import EVERYTHING
-from dravik.motion.equations import evaluate
 
 __all__ = ["terrain_around"]
 
@@ -18,12 +14,13 @@ HALF = 0.55  # of the track's extent, to each side of its middle
 FLATTEST = 0.3  # of the longer side: a straight track still shows land to its left and right
 
 
-def terrain_around(craft: Aircraft, x: Floats, u: Floats, names: Sequence[str], rows: Floats) -> dict[str, Any]:
+def terrain_around(height_at: Callable[[float, float], float], names: Sequence[str], rows: Floats) -> dict[str, Any]:
     """Return ``terrain``: heights of the ground (m, rows along north) at even places around a recorded track.
 
-    Nothing where the ground is level, or the track was not recorded. ``x`` and ``u`` are any state and inputs.
+    Nothing where the track was not recorded. ``height_at`` gives the height of the ground (m) at a place north and east
+    of the origin (m); ``names`` and ``rows`` (rows, names) are the recording's, SI.
     """
-    if not isinstance(craft.configuration.world.ground, str) or not {"north", "east"} <= set(names) or not len(rows):
+    if not {"north", "east"} <= set(names) or not len(rows):
         return {}
     north, east = rows[:, names.index("north")], rows[:, names.index("east")]
     longer = max(float(np.ptp(north)), float(np.ptp(east)), 1.0)
@@ -32,14 +29,7 @@ def terrain_around(craft: Aircraft, x: Floats, u: Floats, names: Sequence[str], 
         half = HALF * max(float(np.ptp(way)), FLATTEST * longer)
         middle = 0.5 * (float(way.max()) + float(way.min()))
         sides.append(np.linspace(middle - half, middle + half, POINTS))
-    work, place = craft.workspace(), np.array(x, dtype=float)
-    height, slopes = craft.tape.names["ground_height"], np.empty(len(place))
-    found = np.empty((POINTS, POINTS))
-    for i, a in enumerate(sides[0]):
-        for j, b in enumerate(sides[1]):
-            place[0], place[1] = a, b
-            evaluate(craft.program, work, 0.0, place, u, slopes, False, EVERYTHING)
-            found[i, j] = work.registers[height]
+    found = np.array([[height_at(a, b) for b in sides[1]] for a in sides[0]])
     if not np.all(np.isfinite(found)):
         return {}
     a, b = (side.round(1).tolist() for side in sides)

@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 from dravik.aircraft import Aircraft
 from dravik.aircraft.table_limits import told as told_outside
 from dravik.definition import arguments
+from dravik.definition.settings import kind_of_setting
 from dravik.errors import DravikError, nearest
 from dravik.host.cores import in_threads
 from dravik.host.files import as_path, replace_file, saved, write_text
@@ -189,7 +190,7 @@ def _row(
                 asked[name] = f"{number!r} {units[name]}"
             elif name in Asked.__annotations__:
                 asked[name] = number
-            elif name == LOADING or name in craft.parameters:
+            elif name == LOADING or kind_of_setting(name, craft.parameters) == "parameter":
                 changes[name] = number
             else:
                 own[name] = number
@@ -231,7 +232,7 @@ def _axis(craft: Aircraft, name: str, given: str | Sequence[Quantity]) -> tuple[
         kind = kinds.pop()
     elif name in _UNITS:
         kind = kind_of_unit(_UNITS[name])
-    elif name in craft.parameters:
+    elif kind_of_setting(name, craft.parameters) == "parameter":
         kind = kind_of_unit(craft.configuration.parameters[name].unit)
     else:
         known = [*_UNITS, *MANOEUVRES, LOADING, *craft.parameters, *craft.inputs]

@@ -10,9 +10,9 @@ from numpy.typing import NDArray
 from dravik.aircraft import Aircraft
 from dravik.aircraft.held_states import standing_still
 from dravik.errors import DravikError
+from dravik.flight.body import body_of
 from dravik.flight.flying import fly
 from dravik.flight.histories import History, doublet
-from dravik.flight.plants_flown import body_of
 from dravik.linear import LinearModel, linearise, linearise_plant
 from dravik.plants import Plant
 from dravik.recording.recording import Recording

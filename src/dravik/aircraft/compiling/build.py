@@ -16,6 +16,7 @@ from dravik.aircraft.description.laws import law_inputs, law_parts
 from dravik.aircraft.description.loadings import mass_formulas
 from dravik.aircraft.description.schema import NamedFormula
 from dravik.contact import add_ground, add_leg, guard
+from dravik.contact.crash import crash_conditions
 from dravik.definition.effectors import Effector
 from dravik.definition.signals import COEFFICIENTS, EventSpec, InputSpec, Signal, Where
 from dravik.errors import DravikError, nearest
@@ -26,7 +27,7 @@ from dravik.kernel.signals import WIND_INPUTS
 from dravik.mode_logic.conditions import mode_inputs, mode_signals, watches
 from dravik.mode_logic.refusals import refuse_modes
 from dravik.propulsion import SolidMotor, powerplant
-from dravik.surroundings.place_formulas import AIR, ground_and_wind, touches
+from dravik.surroundings.place_formulas import AIR, ground_and_wind
 from dravik.tables import Table
 from dravik.units import KINDS
 
@@ -56,7 +57,11 @@ class _Assembly:
         base = {s.name: s.level for s in BASE_SIGNALS}
         self.mass = mass_formulas(definition, self.loading)
         self.plant = self._powerplant(tables)
-        self.world, self.wind = ground_and_wind(configuration)
+        self.world, self.wind = ground_and_wind(
+            configuration.world,
+            {n: f.formula for n, f in configuration.formulas.items()},
+            sloped=bool(configuration.legs),
+        )
         every = {**tables, **self.world.tables, **self.plant.tables, **(self.mass.tables if self.mass else {})}
         values = {name: entry.value for name, entry in configuration.parameters.items()}
         self.builder = TapeBuilder(
@@ -240,19 +245,6 @@ class _Assembly:
             for known_as in {name, read}:  # laws read a faulty sensor's signal, everything else the true one
                 wiring.rewire(known_as, instead, readers)
 
-    def _check_plan(self) -> None:
-        laws = [n for formulas in self.definition.laws.values() for n in formulas]
-        signals = [*self.signals, *self.plant.formulas, *self.configuration.formulas, *laws, *self.effectors]
-        self.configuration.plan.check(
-            {
-                "engine": list(self.definition.engines),
-                "control": list(self.effectors),
-                "signal": signals,
-                "tank": list(self.definition.tanks),
-            },
-            self.where,
-        )
-
     def _define_law(self, name: str, entry: NamedFormula, keys: tuple[str, ...]) -> None:
         """Add a formula of a law, which reads what sensors say."""
         self.define(name, entry.formula, keys, entry.unit, entry.description, "law")
@@ -333,7 +325,7 @@ class _Assembly:
         self.needed.extend(following)
         self.add_world()
         self.add_motion()
-        self._check_plan()
+        refusals.plan(self.configuration, self.effectors, [*self.signals, *self.plant.formulas], self.where)
         self.add_formulas()
         self.add_engines()
         if definition.rail is not None:
@@ -369,7 +361,9 @@ class _Assembly:
 
     def add_endings(self) -> None:
         """Add what ends a run on the ground, and the pauses for faults and phases."""
-        for name, (condition, words, keys) in touches(self.configuration).items():
+        for name, (condition, words, keys) in crash_conditions(
+            self.definition.crash, self.configuration.legs, has_ground=self.configuration.world.ground is not None
+        ).items():
             self._watch(condition, EventSpec(words, "end"), name, keys)
         for name, (when, event, keys) in self.configuration.plan.watches().items():
             self._watch(when, event, name, keys)

@@ -2,13 +2,14 @@
 
 from collections.abc import Iterable, Mapping, Sequence
 
+from dravik.aircraft.description.configuration import Configuration
 from dravik.aircraft.description.cuts import Opening
 from dravik.definition.effectors import Effector, Input
 from dravik.definition.signals import Signal, Where
 from dravik.errors import DravikError, FormulaError, nearest
 from dravik.formula import Tape, TapeBuilder
 from dravik.formula.arrange import reachable
-from dravik.surroundings.environment import WIND_READS
+from dravik.surroundings.wind import WIND_READS
 
 
 def adds(added: Iterable[str], effectors: Mapping[str, Effector], inputs: Iterable[str], where: Where) -> None:
@@ -96,3 +97,14 @@ def opening(asked: Opening, signals: Mapping[str, Signal], where: Where) -> None
         raise DravikError(f"there is no signal {name!r} to open", where=where("openings", name), hint=hint)
     if signals[name].kind in ("event", "parameter") or name == "time":
         raise DravikError(f"{name} is nothing to open", where=where("openings", name), expected="a signal")
+
+
+def plan(configuration: Configuration, effectors: Iterable[str], signals: Iterable[str], where: Where) -> None:
+    """Refuse faults and gusts of what is not there; ``signals`` are those that no formula of the user's makes."""
+    definition, controls = configuration.aircraft, list(effectors)
+    written = [*configuration.formulas, *(n for formulas in definition.laws.values() for n in formulas)]
+    known = {
+        "engine": list(definition.engines), "control": controls, "signal": [*signals, *written, *controls],
+        "tank": list(definition.tanks),
+    }  # fmt: skip
+    configuration.plan.check(known, where)

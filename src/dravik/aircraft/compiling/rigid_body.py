@@ -1,5 +1,6 @@
 """The rigid body that the kernel moves: registers of its mass properties, coefficients and loads."""
 
+import math
 from collections.abc import Sequence
 from dataclasses import replace
 
@@ -10,6 +11,7 @@ from dravik.formula import Tape
 from dravik.formula.contributions import Load, unit_vector
 from dravik.frames import body_from_station
 from dravik.kernel import PointLoad, RigidBody
+from dravik.surroundings.earth import curvature_radii
 
 __all__ = ["point_loads", "rigid_body"]
 
@@ -49,6 +51,7 @@ def rigid_body(
     definition, world = configuration.aircraft, configuration.world
     reference, aero = definition.reference, definition.aero
     point = body_from_station(reference.moment_point)
+    meridian, across = curvature_radii(world.latitude)
     body = RigidBody(
         mass_registers=[tape.names[m] if isinstance(m, str) else m for m in mass],
         inputs=inputs,
@@ -62,6 +65,7 @@ def rigid_body(
         temperature_offset=world.temperature_offset,
         is_round=world.earth == "wgs84",
         origin=(world.latitude, world.longitude),
+        radii=(float(meridian), float(across) * math.cos(world.latitude)),
         sea_level=world.geoid,
         wind_field=[tape.names[n] for n in air[0]],
         own_air=[tape.names[n] for n in air[1]],

@@ -7,9 +7,9 @@ import numpy as np
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, model_validator
 
 from dravik.contact import Leg
+from dravik.contact.crash import Crash
 from dravik.definition.effectors import Effector, Input, Parameters
 from dravik.definition.fields import (
-    Angle,
     Duration,
     Formula,
     Frequency,
@@ -61,18 +61,6 @@ class Rail(Model):
     """A launch rail: the aircraft moves along its own x axis until it has travelled ``length`` from the start."""
 
     length: PositiveLength
-
-
-class Crash(Model):
-    """What ends a run on the ground: ``parts`` that touch it (station positions), or a leg that touches it
-
-    while the aircraft sinks faster than ``sink_rate``, banks more than ``bank``, or has its nose outside ``pitch``.
-    """
-
-    sink_rate: Speed | None = None
-    bank: Angle | None = None
-    pitch: tuple[Angle, Angle] | None = None
-    parts: dict[str, Position] = {}
 
 
 class Filling(Model):

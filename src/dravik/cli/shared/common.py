@@ -15,6 +15,7 @@ from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
 from rich.table import Table
 from rich.text import Text
 
+from dravik.definition.settings import read_settings, sort_settings
 from dravik.errors import DravikError, readable
 from dravik.host.files import exists, is_folder, shown
 from dravik.host.notices import announcing
@@ -35,7 +36,6 @@ __all__ = [
     "progress_bar",
     "quantities",
     "say",
-    "settings",
     "show_rows",
     "to_write",
     "written",
@@ -99,13 +99,15 @@ def get_craft(
         definition, tables, places = load_law(own_file(law, name, "laws"))
         craft = craft.with_law(definition, tables, places)
     craft = craft.compiled()
-    own = {n: v for n, v in settings(set_).items() if n in craft.parameters}
+    own = sort_settings(read_settings(set_), craft.parameters).parameters
     return craft.with_parameters(own) if own else craft
 
 
 def input_settings(craft: "Aircraft", pairs: Sequence[str] | None) -> "dict[str, str | float]":
-    """Return ``--set`` options that are no parameters of the aircraft."""
-    return {n: v for n, v in settings(pairs).items() if n not in craft.parameters}
+    """Return the inputs that ``--set`` options hold."""
+    found = sort_settings(read_settings(pairs), craft.parameters)
+    # a key of a loop is refused as an input that is not there, with the nearest name
+    return {**found.inputs, **found.loop_keys}
 
 
 def own_folder(aircraft: str, folder: str) -> Path:
@@ -122,17 +124,6 @@ def own_file(name: str, aircraft: str, folder: str) -> Path:
     """Return a file: as given, or the name of one in a folder of the aircraft's, such as ``laws``."""
     own = own_folder(aircraft, folder) / f"{name.removesuffix('.toml')}.toml"
     return own if not exists(name) and exists(own) else Path(name)
-
-
-def settings(pairs: Sequence[str] | None, option: str = "--set") -> "dict[str, str | float]":
-    """Return ``--set`` options, or those of another name, as names and quantities."""
-    values: dict[str, str | float] = {}
-    for pair in pairs or ():
-        name, equals, value = pair.partition("=")
-        if not equals or not value.strip():
-            raise DravikError(f"{option} {pair!r}", expected="NAME=VALUE, such as 'flap_lever=20 deg'")
-        values[name.strip()] = value.strip()
-    return values
 
 
 def channel_of(craft: "Aircraft", text: str, option: str) -> tuple[str, str]:

@@ -6,8 +6,9 @@ from typing import TYPE_CHECKING, Annotated, Any, Self
 
 import typer
 
-from dravik.cli.shared.common import Laws, Loading, Settings, get_craft, input_settings, settings
+from dravik.cli.shared.common import Laws, Loading, Settings, get_craft, input_settings
 from dravik.cli.shared.groups import Group
+from dravik.definition.settings import read_settings
 from dravik.errors import DravikError
 
 if TYPE_CHECKING:
@@ -117,6 +118,6 @@ def get_point(
     asked: dict[str, Any] = {
         **condition.asked,
         "inputs": input_settings(craft, inputs),
-        "guess": settings(condition.guess, "--guess"),
+        "guess": read_settings(condition.guess, "--guess"),
     }
     return trim(condition.in_wind(craft), strict=strict, **asked)

@@ -5,8 +5,9 @@ from typing import TYPE_CHECKING, Annotated, Any, cast
 
 import typer
 
-from dravik.cli.shared.common import emit, input_settings, progress_bar, say, settings, show_rows
+from dravik.cli.shared.common import emit, input_settings, progress_bar, say, show_rows
 from dravik.cli.shared.conditions import AskedFor
+from dravik.definition.settings import read_settings
 from dravik.units import from_si
 
 if TYPE_CHECKING:
@@ -36,8 +37,8 @@ def sweep_of(
 
     asked: dict[str, Any] = {**condition.asked, "inputs": input_settings(craft, inputs)}
     if condition.guess:
-        asked["guess"] = settings(condition.guess, "--guess")
-    over = {n: str(v) for n, v in settings(axes, "--sweep").items()}
+        asked["guess"] = read_settings(condition.guess, "--guess")
+    over = {n: str(v) for n, v in read_settings(axes, "--sweep").items()}
     with progress_bar(quiet=quiet, what="trimming") as told:
         return trim_sweep(craft, over, told=told, **cast("Asked", asked))
 
@@ -74,7 +75,7 @@ def run_all(craft: "Aircraft", condition: AskedFor, inputs: Sequence[str] | None
     names, craft = _named(craft, signals), condition.in_wind(craft)
     asked: dict[str, Any] = {**condition.asked, "inputs": input_settings(craft, inputs)}
     if condition.guess:
-        asked["guess"] = settings(condition.guess, "--guess")
+        asked["guess"] = read_settings(condition.guess, "--guess")
     found = trim_all(craft, **cast("Asked", asked))
     if as_json:
         shown = [{n: p.signals[n] for n in names or p.signals} for p in found]

@@ -1,4 +1,4 @@
-"""Values that people give: of inputs in SI, and of parameters, which scale and shift tables too."""
+"""Parameters set to other values: in the configuration, and in the registers of what is compiled already."""
 
 from collections.abc import Mapping
 from dataclasses import replace

@@ -1,0 +1,159 @@
+"""A compiled aircraft behind the interface that the flying core works on."""
+
+import math
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from functools import cache
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dravik.aircraft import Aircraft
+from dravik.aircraft.description.laws import engagements
+from dravik.aircraft.ground_height import ground_height_of
+from dravik.definition.effectors import Parameter
+from dravik.errors import DravikError
+from dravik.flight import pauses
+from dravik.flight.outcomes import failure, logged_events
+from dravik.kernel.program import EVENT_CAPACITY, EVERYTHING, STOP_EVENT
+from dravik.kernel.sampled_cells import begin_memory
+from dravik.motion.equations import evaluate
+from dravik.motion.integration import clamp_states, fly_steps
+from dravik.recording.recording import Event
+from dravik.surroundings.terrain import terrain_around
+
+__all__ = ["AircraftBody"]
+
+Floats = NDArray[np.float64]
+Ints = NDArray[np.int64]
+
+
+class AircraftBody:
+    """A compiled aircraft in flight."""
+
+    def __init__(self, craft: Aircraft) -> None:
+        self.craft, self.name = craft, craft.name
+        self.work = craft.workspace()
+        self.state_names, self.inputs, self.signals = craft.state_names, craft.inputs, craft.signals
+        self.registers = craft.tape.names
+        self.parameters: Mapping[str, Parameter] = craft.configuration.parameters
+        self.signal, self.input_index = craft.signal, cache(craft.input_index)
+        configuration = craft.configuration
+        faults = [f"fault_{n}" for n, f in configuration.plan.faults.items() if f.has_switch]
+        self.switches = frozenset([*configuration.mode_logic, *engagements(configuration.laws), *faults])
+        names = tuple(craft.state_names), tuple(craft.input_names)
+        self.key: tuple[object, ...] = (craft.name, craft.loading_name, *names)
+
+    def evaluate(self, t: float, x: Floats, u: Floats) -> None:
+        """Put every signal at a state and inputs into the registers."""
+        evaluate(self.craft.program, self.work, t, x, u, self.work.slopes[0], False, EVERYTHING)
+
+    def clamp(self, x: Floats) -> None:
+        """Put states that have limits back inside them."""
+        clamp_states(self.craft.program, self.work.registers, x)
+
+    def begin_memory(self, t: float, x: Floats, u: Floats, dt: float, held: Mapping[str, float]) -> None:
+        """Begin to remember."""
+        cells = self.craft.tape.cells
+        for cell in cells:
+            for words, seconds in (("a period", cell.period), ("a delay", cell.late)):
+                if abs(seconds - round(seconds / dt) * dt) > 1e-6 * max(seconds, dt):
+                    raise DravikError(
+                        f"{words} of {seconds:g} s of {cell.name} in steps of {dt:g} s", expected="whole steps",
+                        hint="another step (dt), or another rate of the law",
+                    )  # fmt: skip
+        begin_memory(self.craft.program, self.work, t, x, u)
+        if held:
+            if list(held) != [c.name for c in cells]:
+                raise DravikError(f"what was held is {list(held)}", expected=str([c.name for c in cells]))
+            for cell in cells:
+                self.work.registers[cell.register] = held[cell.name]
+            self.evaluate(t, x, u)
+
+    def memory(self) -> dict[str, float]:
+        """Return what is remembered, by name."""
+        return {c.name: float(self.work.registers[c.register]) for c in self.craft.tape.cells}
+
+    def steps(
+        self, x: Floats, when: tuple[float, float, int], controls: Floats, every: int, picks: Ints, out: Floats,
+        last: int,
+    ) -> tuple[int, int]:  # fmt: skip
+        """Fly in the kernel."""
+        offset, dt, first = when
+        return fly_steps(self.craft.program, self.work, x, offset, dt, first, controls, every, picks, out, last)
+
+    def failure(self, t: float, dt: float) -> tuple[float, str]:
+        """Return when and why it could not go on, in words."""
+        return failure(self.craft, self.work, t, dt)
+
+    def events(self) -> list[Event]:
+        """Return what the conditions have logged."""
+        events = logged_events(self.craft, self.work)
+        if len(events) == EVENT_CAPACITY:
+            events.append(Event(events[-1].time, f"more than {EVENT_CAPACITY} events: the rest is not logged"))
+        return events
+
+    def begin(self, x: Floats, u: Floats) -> tuple[pauses.Change, list[Event]]:
+        """Return the start with the first phase and the faults that have happened."""
+        return pauses.begin(self.craft, x, u)
+
+    def happened(self, since: int) -> Iterable[tuple[str, ...]]:
+        """Return what of its plan the conditions logged stand for."""
+        return pauses.happened(self.craft, self.work, since)
+
+    def follow(self, then: tuple[str, ...], t: float, x: Floats, u: Floats, now: Floats) -> pauses.Change:
+        """Return the flight after a fault or a new phase."""
+        return pauses.follow(self.craft, then, t, x, u, now, self.work)
+
+    def change(
+        self, values: Mapping[str, float], u: Floats, read: Callable[[str], float]
+    ) -> tuple[tuple[str, str | float], ...]:
+        """Set inputs: a mode begins, a law that is engaged takes over present values."""
+        return pauses.change_inputs(self.craft, values, u, read)
+
+    def switched(self, before: Floats, after: Floats, t: float, but: str = "") -> list[Event]:
+        """Return the modes that have begun and the laws that were engaged, but for those of one mode logic."""
+        return pauses.switched(self.craft, before, after, t, but)
+
+    def ended_by(self) -> dict[str, Any] | None:
+        """Return the event that has ended the flight, and whether the definition or the plan asks for that."""
+        stopped = int(self.work.counters[STOP_EVENT])
+        if not stopped:
+            return None
+        event = self.craft.events[stopped - 1]
+        planned = event.name in self.craft.configuration.events or event.on_pause[:1] == ("mode",)
+        return {"event": event.text, "planned": planned}
+
+    def origin(self) -> dict[str, Any]:
+        """Return names, hashes and plan."""
+        craft, configuration = self.craft, self.craft.configuration
+        world = configuration.world
+        return {
+            "aircraft": craft.name,
+            "file": craft.path.name if craft.path else "",
+            "loading": craft.loading_name,
+            "earth": world.earth,
+            "origin_deg": [math.degrees(a) for a in (world.latitude, world.longitude)],
+            "definition_sha256": configuration.sha256,
+            "tables_sha256": craft.tape.values_sha256,
+            "machine_code": craft.is_machine_code,
+            **configuration.plan.as_data(),
+            "mode_logic": {
+                n: m.model_dump(exclude_none=True, by_alias=True) for n, m in configuration.mode_logic.items()
+            },
+            "limits": {n: list(pair) for n, pair in craft.limits.items()},
+            "legs": {
+                n: [craft.loading.cg[0] - leg.position[0], leg.position[1] - craft.loading.cg[1]]
+                for n, leg in configuration.legs.items()
+            },
+        }
+
+    def afterwards(self, x: Floats, u: Floats, names: Sequence[str], rows: Floats) -> dict[str, Any]:
+        """Return the land around the track."""
+        if not isinstance(self.craft.configuration.world.ground, str):
+            return {}  # level ground needs no picture
+        return terrain_around(ground_height_of(self.craft, x, u), names, rows)
+
+    def outside(self) -> list[tuple[str, str, int, float, float]]:
+        """Return the tables that were left."""
+        return self.craft.outside_visits(self.work)
