@@ -12,7 +12,7 @@ from timing import least
 
 import dravik as dv
 from dravik.errors import TrimError
-from dravik.loops import broken_loop, margins, read_loops, root_locus, schedule_gains, study_loops
+from dravik.loops import cut_loop, locus_over_gain, margins, read_loops, schedule_gains, study_loops
 
 SPEEDS = {"airspeed": "48:93:10 m/s"}
 
@@ -43,7 +43,7 @@ def main() -> int:
         return least(lambda: dv.trim(craft, altitude=300.0, **asked), 15, 5)  # type: ignore[arg-type]
 
     held = craft.with_law(*dv.load_law(dv.aircraft.sample_path("tarn") / "laws" / "pitch_hold.toml"))
-    opened = broken_loop(held, dv.trim(held, airspeed=62.0, altitude=300.0), "elevator_command")
+    opened = cut_loop(held, dv.trim(held, airspeed=62.0, altitude=300.0), "elevator_command")
     plan = read_loops(dv.aircraft.sample_path("tarn") / "loops" / "attitude.toml")
     one_loop = plan.model_copy(update={"loop": plan.loop[:1]})
     level = one(airspeed=62.0)
@@ -62,7 +62,7 @@ def main() -> int:
         ("handling qualities by the roots", least(lambda: dv.handling_qualities(craft, point), 9), ""),
         ("the same with responses and statics", least(lambda: judged(craft, point), 5), "100 ms"),
         ("margins of a loop with 20 states", least(lambda: margins(opened), 15), "3 ms"),
-        ("its locus of 200 gains", least(lambda: root_locus(opened), 9), "100 ms"),
+        ("its locus of 200 gains", least(lambda: locus_over_gain(opened), 9), "100 ms"),
         (
             "a loop designed at 10 conditions, judged at 19",
             least(lambda: schedule_gains(craft, one_loop, SPEEDS), 3),

@@ -16,7 +16,7 @@ import dravik as dv
 from dravik.aircraft import sample_path
 from dravik.host.cores import in_threads
 from dravik.kernel import Program
-from dravik.kernel.machine_code import own_code
+from dravik.kernel.machine_code import tape_code
 from dravik.motion.integration import derivative_many
 
 MANY = 5_000
@@ -40,7 +40,7 @@ def main() -> int:
         for name, (craft, speed) in cases.items():
             point = dv.trim(craft, airspeed=speed, altitude=300.0)
             coded, limit = craft.with_machine_code(), in_c(craft, Path(folder))
-            actions[name, "made in"] = partial(own_code, craft.program, craft.tape)
+            actions[name, "made in"] = partial(tape_code, craft.program, craft.tape)
             for words, made in (("interpreter", craft), ("machine code", coded)):
                 actions[name, words] = derivatives(made.program, craft, point)
                 actions[name, f"flight by {words}"] = partial(

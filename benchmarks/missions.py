@@ -36,7 +36,7 @@ def landing(craft: Aircraft, start: dv.TrimPoint, seed: int, gusts: Mapping[str,
     names = ["north", "east", "altitude", "climb_rate", "theta", "phi", "q", "nz"]
     names += [f"normal_{leg}" for leg in craft.configuration.legs]
     session = dv.Session(craft, start=start, turbulence=turbulence, record=names, record_every=2)
-    session.set(vertical="glide", levers="airspeed", lateral="line", track_target="90 deg", altitude_target=600.0)
+    session.set(vertical="glide", autothrottle="airspeed", lateral="line", track_target="90 deg", altitude_target=600.0)
     while not session.ended and session.time < 190.0 and session["ground_speed"] > 2.0:
         session.step(1.0)
     if session.ended or session["ground_speed"] > 2.0:
@@ -144,7 +144,7 @@ class Banking:
 
 def costs() -> list[tuple[str, ...]]:
     """Return rows of what laws cost: a minute of the Tarn at 100 Hz, times real time."""
-    engaged = {"vertical": "altitude", "lateral": "heading", "levers": "airspeed"}
+    engaged = {"vertical": "altitude", "lateral": "heading", "autothrottle": "airspeed"}
     cases = (
         ("without a law", dv.sample("tarn"), {}, (), ""),
         ("attitude hold", with_law("tarn", "attitude_hold"), {}, (), ""),

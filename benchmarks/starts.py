@@ -14,7 +14,7 @@ from shown import show
 from timing import least
 
 import dravik as dv
-from dravik.kernel.machine_code import own_code
+from dravik.kernel.machine_code import tape_code
 
 DRAVIK = [sys.executable, "-m", "dravik"]
 TRIM = ["trim", "tarn", "--airspeed", "62 m/s", "--altitude", "300 m"]
@@ -55,10 +55,10 @@ def main() -> int:
     made: list[str] = []
     for sample in ("tarn", "merle"):
         craft, begun = dv.sample(sample).compiled(), time.perf_counter()
-        own_code(craft.program, craft.tape)
-        own_code(craft.program, craft.tape)
+        tape_code(craft.program, craft.tape)
+        tape_code(craft.program, craft.tape)
         begun = time.perf_counter()
-        own_code(craft.program, craft.tape)
+        tape_code(craft.program, craft.tape)
         made.append(f"{sample} {time.perf_counter() - begun:.2f} s")
         again = least(lambda name=sample: dv.sample(name), 20)
         rows.append((f"dv.sample({sample!r}) once more", f"{again:.3f} s", "", "0.03 s" if sample == "tarn" else ""))

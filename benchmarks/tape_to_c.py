@@ -17,8 +17,8 @@ from dravik.kernel.program import (
     FLAGS,
     FLYING,
     OUTSIDE_TABLE,
-    OWN_CODE,
     TABLE_START,
+    TAPE_CODE,
     Program,
 )
 
@@ -171,7 +171,7 @@ def in_c(craft: dv.Aircraft, folder: Path) -> Program | None:
     ends = [0, *craft.tape.stages]
     for k in range(5):
         if ends[k + 1] > ends[k]:
-            layout[OWN_CODE + k] = ctypes.cast(getattr(loaded, f"stage_{k}"), ctypes.c_void_p).value or 0
+            layout[TAPE_CODE + k] = ctypes.cast(getattr(loaded, f"stage_{k}"), ctypes.c_void_p).value or 0
     return craft.program._replace(layout=layout)
 
 

@@ -68,11 +68,13 @@ def _turbine() -> Iterator[Row]:
     "conservation: open-circuit power = copper, idling and shaft power + other loads; shaft energy = the rotor's",
 )
 def _electric() -> Iterator[Row]:
-    for limit, lever in ((50.0, 0.7), (4.0, 1.0)):
-        run = flown(electric(greatest_current=limit, idle_current=0.4), 3.0, inputs={"power_one_command": lever})
+    for limit, throttle in ((50.0, 0.7), (4.0, 1.0)):
+        run = flown(electric(greatest_current=limit, idle_current=0.4), 3.0, inputs={"power_one_command": throttle})
         current = run["current_main"]
         given = run["open_voltage_main"] * current
         copper = 0.02 * current**2 + 0.1 * run["motor_current_one"] ** 2
         spent = copper + 0.4 * run["back_voltage_one"] + run["shaft_power_one"] + 5.0
         worst = float(np.max(np.abs(spent / given - 1.0)))
-        yield Row(f"power balance, current up to {limit:g} A, lever {lever:g}: largest difference", 0.0, worst, 1e-9)
+        yield Row(
+            f"power balance, current up to {limit:g} A, throttle {throttle:g}: largest difference", 0.0, worst, 1e-9
+        )

@@ -56,7 +56,7 @@ def _inertial() -> Iterator[Row]:
     yield Row("and longitude at its end [rad]", turned, float(run["longitude"][-1]), 1e-8)
 
 
-@case("On wheels", "closed forms: v^2/2 mu g, g (sin - mu cos); the lever's law")
+@case("On wheels", "closed forms: v^2/2 mu g, g (sin - mu cos); the throttle's law")
 def _wheels() -> Iterator[Row]:
     braked = body()
     for dt in (0.001, 0.01, 0.02):

@@ -20,7 +20,7 @@ from dravik.aircraft import sample_path
 from dravik.constants import STANDARD_GRAVITY
 from dravik.errors import DravikError, FlightError, OutputError
 from dravik.guidance.aiming import shoot
-from dravik.loops import Wish, gain_for, margins
+from dravik.loops import GainTarget, gain_for, margins
 from dravik.performance import ceiling, landing, performance, take_off
 from dravik.units import quantity
 from tests.test_asked_of_trims import OWN
@@ -213,7 +213,7 @@ class GuardTest(unittest.TestCase):
     def test_nothing_that_a_user_gives_takes_for_ever(self) -> None:
         begun = time.monotonic()
         lag = dv.LinearSystem.filtered("y", "u", [1.0], [1.0, 1.2])
-        found = gain_for(lag, Wish(phase_margin=math.radians(50)), delay=0.12)
+        found = gain_for(lag, GainTarget(phase_margin=math.radians(50)), delay=0.12)
         loop = dv.LinearSystem.filtered("y", "u", [found.gain], [1.0, 1.2])
         self.assertAlmostEqual(margins(loop, delay=0.12).phase, math.radians(50), delta=1e-4)
         try:
@@ -297,7 +297,7 @@ class EnginesTest(unittest.TestCase):
         folder = str(OWN / "liftwing")
         tables = [run("thrust", folder, *more)[1] for more in ((), ("--set", "lift=0"), ("--set", "lift=1"))]
         self.assertTrue(all("thrust ahead [N]" in text and "thrust up [N]" in text for text in tables))
-        # the lift of 200 N at full lever, the pusher's 70 N at rest: each where it points
+        # the lift of 200 N at full throttle, the pusher's 70 N at rest: each where it points
         row = next(line.split() for line in tables[0].splitlines() if line.split()[:2] == ["1", "0"])
         self.assertEqual([float(v) for v in row[-2:]], [0.0, 200.0])
         row = next(line.split() for line in tables[1].splitlines() if line.split()[:2] == ["1", "0"])

@@ -14,21 +14,21 @@ import scipy.linalg
 import dravik as dv
 from dravik.errors import DravikError
 from dravik.loops import (
+    GainTarget,
     Nonlinearity,
-    Wish,
-    broken_loop,
+    cut_loop,
     gain_for,
     law_of,
     limit_cycles,
+    locus_over_gain,
     margins,
     optimal_states,
     read_loops,
-    root_locus,
     steady_errors,
     study_loops,
 )
 from dravik.report import figure_loop
-from dravik.systems import Answer, answer
+from dravik.systems import TimeResponse, time_response
 from tests.test_asked_of_trims import OWN
 from tests.test_cli import run
 
@@ -90,7 +90,7 @@ class StepTest(unittest.TestCase):
             poles, t = np.roots(den), np.linspace(0.0, far, 400001)
             y = np.real(sum(np.polyval(num, p) / (p * np.polyval(np.polyder(den), p)) * np.exp(p * t) for p in poles))
             y = y / (num[-1] / den[-1]) + 1.0
-            found, tick = answer(F("y", "u", num, den), "y", "u").figures(), 1.01 * far / 400000
+            found, tick = time_response(F("y", "u", num, den), "y", "u").metrics(), 1.01 * far / 400000
             self.assertAlmostEqual(found.rise, t[np.argmax(y >= 0.9)] - t[np.argmax(y >= 0.1)], delta=2 * tick)
             self.assertAlmostEqual(found.settling, t[np.flatnonzero(np.abs(y - 1) > 0.02)[-1]], delta=tick)
             self.assertAlmostEqual(found.overshoot, max(float(y.max()) - 1.0, 0.0), places=6)
@@ -99,7 +99,7 @@ class StepTest(unittest.TestCase):
         # values of one's own have no curve behind them
         t = np.linspace(0.0, 5.0, 501)
         self.assertAlmostEqual(
-            Answer("y", "u", "step", t, 1.0 - np.exp(-t), 1.0).figures().rise, math.log(9.0), delta=1e-3
+            TimeResponse("y", "u", "step", t, 1.0 - np.exp(-t), 1.0).metrics().rise, math.log(9.0), delta=1e-3
         )
 
 
@@ -131,7 +131,7 @@ class MarginsTest(unittest.TestCase):
             found = margins(F("y", "u", top, below))
             self.assertEqual((found.unstable_count, found.is_stable), (count, count == 0))
         slow = F("y", "u", [1.0], poly([1, -2e-4], poly([1, 1], [1, 8])))
-        gains = sorted(round(c.gain, 5) for c in root_locus(slow).crossings())
+        gains = sorted(round(c.gain, 5) for c in locus_over_gain(slow).crossings())
         self.assertAlmostEqual(gains[0], 0.0016, places=5)
         cycles = limit_cycles(F("y", "u", [1.5], [1, 1.2, 0]), Nonlinearity("relay", 1.0), delay=0.25)
         self.assertEqual(sum(c.is_stable for c in cycles), 1)
@@ -144,7 +144,7 @@ class MarginsTest(unittest.TestCase):
             pair = roots[np.abs(roots.imag) > 1e-9]
             best = max(best, min((-r.real / abs(r) for r in pair), default=0.0))
         with self.assertRaisesRegex(DravikError, f"{best:.3f}"[:4]):
-            gain_for(loop, Wish(damping=0.95, near=3.0))
+            gain_for(loop, GainTarget(damping=0.95, near=3.0))
 
     def test_one_of_two_elevons(self) -> None:
         folder = OWN / "skarv"
@@ -152,7 +152,7 @@ class MarginsTest(unittest.TestCase):
         w = np.geomspace(0.01, 300.0, 20000)
         phases = []
         for speed in (220, 230, 240):
-            loop = broken_loop(craft, dv.trim(craft, airspeed=speed, altitude=4000), "elevon_left_command")
+            loop = cut_loop(craft, dv.trim(craft, airspeed=speed, altitude=4000), "elevon_left_command")
             values = loop.frequency_response(w)[:, 0, 0]
             unit = np.flatnonzero((np.abs(values[:-1]) - 1.0) * (np.abs(values[1:]) - 1.0) < 0.0)
             right = min(abs(np.angle(-values[unit])))
@@ -198,9 +198,9 @@ class PlanTest(unittest.TestCase):
             self.assertEqual([(g.state, g.is_hidden) for g in found.growing], [("phi", True)])
             self.assertEqual((found.closes, found.is_stable), (closes, False))
         slow = loop.with_facts(A=np.where(a == 0.2, 0.01434, a))
-        self.assertAlmostEqual(gain_for(slow, Wish(crossover=2.0)).gain, 2.0 * math.hypot(2.0, 5.0), places=6)
+        self.assertAlmostEqual(gain_for(slow, GainTarget(crossover=2.0)).gain, 2.0 * math.hypot(2.0, 5.0), places=6)
         # what grows by e^(0.0143 t) at 1e-11 of the answer is none of a step of ten seconds
-        figures = answer(slow.part(inputs=["u"], outputs=["y"]), "y", "u", duration=10.0).figures()
+        figures = time_response(slow.part(inputs=["u"], outputs=["y"]), "y", "u", duration=10.0).metrics()
         self.assertFalse(any(math.isinf(v) for v in figures))
 
     def test_a_plan_finds_its_aircraft_from_its_own_folder(self) -> None:
@@ -224,7 +224,7 @@ class PlanTest(unittest.TestCase):
                 file = Path(folder) / "plan.toml"
                 file.write_text(self.PLAN.format(zero))
                 loop = study_loops(craft, read_loops(file), point=point).loops[1]
-            self.assertAlmostEqual(abs(loop.opened.frequency_response([1.4])[0, 0, 0]), 1.0, delta=2e-6)
+            self.assertAlmostEqual(abs(loop.open_loop.frequency_response([1.4])[0, 0, 0]), 1.0, delta=2e-6)
             self.assertTrue(any(abs(c.frequency - 1.4) < 1e-5 for c in loop.margins.crossings if c.kind == "gain"))
 
     def test_integrals_of_a_written_law_end_where_the_effector_stops(self) -> None:

@@ -1,4 +1,4 @@
-"""What trims, proofs and levers promise, held against closed forms and against what holds beside it."""
+"""What trims, proofs and throttles promise, held against closed forms and against what holds beside it."""
 
 import dataclasses
 import itertools
@@ -11,8 +11,8 @@ from typing import Any
 import numpy as np
 
 import dravik as dv
-from dravik.handling import handling_qualities, levers_of_level
-from dravik.loops import broken_loop, margins
+from dravik.handling import handling_qualities, sensitivities_of_level
+from dravik.loops import cut_loop, margins
 from tests.test_cli import run
 
 OWN = Path(__file__).parent / "aircraft"
@@ -31,7 +31,7 @@ def changed(name: str, *pairs: tuple[str, str]) -> dv.Aircraft:
 
 class FreedomTest(unittest.TestCase):
     def test_what_a_condition_does_not_need_rests(self) -> None:
-        # at a standstill the lift of 12 kg is 200 N times the lever; pusher, sticks and pedal have nothing to do
+        # at a standstill the lift of 12 kg is 200 N times the throttle; pusher, sticks and pedal have nothing to do
         for free in ("true", "false"):
             craft = changed("liftwing", ("throttle = { range = [0, 1], trim = false }",
                                          f"throttle = {{ range = [0, 1], trim = {free} }}"))  # fmt: skip
@@ -174,18 +174,18 @@ class JudgedTest(unittest.TestCase):
             return float(next(c.value for c in found.criteria if c.name == name))
 
         point, found = judged()
-        levers = levers_of_level(point, found, most=50)
-        moved = {m.of: m for m in levers if "n/alpha" in m.criterion}
-        lever = moved["CL_alpha"]
-        _, after = judged(5.1 * (1.0 + lever.change), point["alpha"])
-        self.assertAlmostEqual(value(after, lever.criterion), lever.wanted, delta=1e-3)
+        throttles = sensitivities_of_level(point, found, most=50)
+        moved = {m.of: m for m in throttles if "n/alpha" in m.criterion}
+        throttle = moved["CL_alpha"]
+        _, after = judged(5.1 * (1.0 + throttle.change), point["alpha"])
+        self.assertAlmostEqual(value(after, throttle.criterion), throttle.wanted, delta=1e-3)
         for name in ("cma", "cmq"):
             if name in moved:
                 craft = point.craft.with_parameters({name: moved[name].value * (1.0 + moved[name].change)})
                 again = handling_qualities(
                     craft, dv.trim(craft, airspeed=90, altitude=1500), aircraft_class="I", category="A"
                 )
-                self.assertAlmostEqual(value(again, lever.criterion), moved[name].wanted, delta=1e-5)
+                self.assertAlmostEqual(value(again, throttle.criterion), moved[name].wanted, delta=1e-5)
         self.assertTrue({"cma", "cmq"} & set(moved))
 
     def test_a_wind_carries_along_and_a_pedal_is_what_yaws(self) -> None:
@@ -219,7 +219,7 @@ class JudgedTest(unittest.TestCase):
                 file.write_text(law.format(head, gain, rate))
                 craft = lom.with_law(*dv.load_law(file))
             point = dv.trim(craft, airspeed=90, altitude=1500)
-            found = margins(broken_loop(craft, point, "elevator_command"))
+            found = margins(cut_loop(craft, point, "elevator_command"))
             flown = dv.fly(
                 craft, start=point, duration=20, dt=0.01, controls={"theta_command": dv.step("0.5 deg", at=1)}
             )

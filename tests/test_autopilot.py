@@ -46,7 +46,7 @@ class TarnTest(unittest.TestCase):
         for loading in ("loaded", "dropped"):
             for speed in (55.0, 65.0, 80.0):
                 s = session(craft("tarn", "autopilot", loading), speed, record_every=5)
-                s.set(vertical="climb", climb_target=5, altitude_target=900, levers="airspeed", lateral="heading")
+                s.set(vertical="climb", climb_target=5, altitude_target=900, autothrottle="airspeed", lateral="heading")
                 s.step(60)
                 run = s.recording()
                 self.assertLess(float(run["altitude"].max()) - 900.0, 0.5)
@@ -56,7 +56,7 @@ class TarnTest(unittest.TestCase):
 
     def test_speed_is_held_while_climb_and_bank_change_and_descents_turn(self) -> None:
         s = session(craft("tarn", "autopilot", "loaded"), 55.0, record_every=5)
-        s.set(vertical="climb", levers="airspeed", lateral="bank", capture_armed=0)
+        s.set(vertical="climb", autothrottle="airspeed", lateral="bank", capture_armed=0)
         for climb, bank in ((3, "25 deg"), (-3, "-25 deg"), (0, 0)):
             s.set(climb_target=climb, bank_target=bank)
             s.step(22)
@@ -66,7 +66,7 @@ class TarnTest(unittest.TestCase):
         for rate in (-2.5, -5.0):
             s = session(craft("tarn", "autopilot", "loaded"), 62.0, 1500.0, record_every=5)
             given = {"climb_target": rate, "altitude_target": 1350, "heading_target": "270 deg", "turn_sense": -1}
-            s.set(vertical="climb", levers="airspeed", lateral="heading", **given)
+            s.set(vertical="climb", autothrottle="airspeed", lateral="heading", **given)
             s.step(110)
             run = s.recording()
             self.assertGreater(float(run["altitude"].min()), 1349.0)
@@ -77,7 +77,7 @@ class TarnTest(unittest.TestCase):
     def test_a_path_is_held_over_ground_in_wind(self) -> None:
         made = craft("tarn", "autopilot", "loaded", wind=(("speed", "10 m/s"), ("blows_from", "0 deg")))
         s = session(made, 62.0)
-        s.set(vertical="path", levers="airspeed", lateral="heading", path_target="3 deg", capture_armed=0)
+        s.set(vertical="path", autothrottle="airspeed", lateral="heading", path_target="3 deg", capture_armed=0)
         s.step(25)
         self.assertAlmostEqual(math.atan2(s["climb_rate"], s["ground_speed"]) / DEG, 3.0, delta=0.1)
         self.assertLess(s["ground_speed"], 54.0)
@@ -85,7 +85,7 @@ class TarnTest(unittest.TestCase):
     def test_an_engine_fails_and_the_water_goes(self) -> None:
         for engine, side in (("right", 1.0), ("left", -1.0)):
             s = session(craft("tarn", "autopilot", "loaded"), 62.0, record_every=5)
-            s.set(vertical="climb", levers="airspeed", lateral="heading", capture_armed=0, climb_target=2)
+            s.set(vertical="climb", autothrottle="airspeed", lateral="heading", capture_armed=0, climb_target=2)
             s.step(15)
             s.set(**{f"fail_{engine}": 1})
             s.step(50)
@@ -97,7 +97,7 @@ class TarnTest(unittest.TestCase):
             self.assertLess(abs(float(run["climb_rate"][-1]) - 2.0), 0.2)
             self.assertGreater(float(run["airspeed"].min()), 59.0)
         s = session(craft("tarn", "autopilot", "drop_run"), 60.0, record_every=5)
-        s.set(vertical="altitude", levers="airspeed", lateral="heading")
+        s.set(vertical="altitude", autothrottle="airspeed", lateral="heading")
         s.step(5)
         s.set(drop_doors=1)
         s.step(40)
@@ -112,7 +112,7 @@ class TarnTest(unittest.TestCase):
         for seed in (3, 4):
             gusts = dv.Turbulence(wind_20ft="8 m/s", seed=seed)
             s = session(made, 52.0, high, heading="90 deg", inputs=inputs, record_every=2, turbulence=gusts)
-            s.set(vertical="glide", levers="airspeed", lateral="line", track_target="90 deg")
+            s.set(vertical="glide", autothrottle="airspeed", lateral="line", track_target="90 deg")
             while not s.ended and s.time < 160.0 and s["ground_speed"] > 2.0:
                 s.step(1.0)
             self.assertFalse(s.ended, [e.text for e in s.events])
@@ -130,7 +130,7 @@ class TarnTest(unittest.TestCase):
             self.assertTrue(found.hop < 0.6 and found.height < 0.1 and found.touches[0].pitch > 0.0, str(found))
         # air that sinks at 6 m/s close to the ground: it goes around by itself, before it touches
         s = session(made, 52.0, high, heading="90 deg", inputs=inputs, record_every=5)
-        s.set(vertical="glide", levers="airspeed", lateral="line", track_target="90 deg", altitude_target=460)
+        s.set(vertical="glide", autothrottle="airspeed", lateral="line", track_target="90 deg", altitude_target=460)
         while s["altitude"] > 335.0:
             s.step(0.1)
         s.set(wind_up=-6.0)
@@ -141,7 +141,7 @@ class TarnTest(unittest.TestCase):
         self.assertFalse(any("touches" in e.text for e in s.events))
         self.assertAlmostEqual(float(s["altitude"]), 460.0, delta=3.0)
         s = session(made, 52.0, high, heading="90 deg", inputs=inputs, record_every=5)
-        s.set(vertical="glide", levers="airspeed", lateral="line", airspeed_target=48, track_target="90 deg")
+        s.set(vertical="glide", autothrottle="airspeed", lateral="line", airspeed_target=48, track_target="90 deg")
         s.set(altitude_target=460)
         while s["altitude"] > 330.0:
             s.step(0.1)
@@ -167,9 +167,9 @@ class TarnTest(unittest.TestCase):
             s.step(0.2)
             for _ in range(2):
                 up, side = rng.choice(["pitch", "climb", "altitude", "speed"]), rng.choice(["bank", "heading", "track"])
-                s.set(vertical=str(up), lateral=str(side), levers="airspeed")
+                s.set(vertical=str(up), lateral=str(side), autothrottle="airspeed")
                 s.step(2)
-            s.set(vertical="off", lateral="off", levers="off")
+            s.set(vertical="off", lateral="off", autothrottle="off")
             s.step(1)
             run = s.recording()
             self.assertLess(float(np.abs(np.diff(run["nz"])).max()), 0.02)
@@ -221,7 +221,7 @@ class TarnTest(unittest.TestCase):
             self.assertAlmostEqual(elevator / DEG, -1.8 * share, delta=0.1)
             self.assertAlmostEqual(aileron / DEG, 2.0 * share, delta=0.1)
         s = session(made, 62.0, record_every=5)
-        s.set(lateral="heading", vertical="speed", levers="set", power_target=1.0, capture_armed=0)
+        s.set(lateral="heading", vertical="speed", autothrottle="set", power_target=1.0, capture_armed=0)
         s.step(60)
         run = s.recording()
         self.assertLess(float(np.abs(run["airspeed"][run.time > 30] - 62.0).max()), 1.0)
@@ -238,7 +238,7 @@ class TarnTest(unittest.TestCase):
         )
         for hold, back, name, target, room in cases:
             s = session(craft("tarn", "autopilot", "loaded"), 62.0, 2500.0, record_every=5)
-            s.set(lateral="heading", vertical="altitude", levers="airspeed", capture_armed=0)
+            s.set(lateral="heading", vertical="altitude", autothrottle="airspeed", capture_armed=0)
             s.set(**hold)
             s.step(30)
             begun = s[name]
@@ -251,7 +251,7 @@ class TarnTest(unittest.TestCase):
 
     def test_the_linear_loop_is_the_flown_one(self) -> None:
         made = craft("tarn", "autopilot", "loaded")
-        modes = {"vertical": "altitude", "lateral": "bank", "levers": "airspeed"}
+        modes = {"vertical": "altitude", "lateral": "bank", "autothrottle": "airspeed"}
         point = dv.trim(made, airspeed=62, altitude=800, inputs=modes)
         model = dv.linearise(made, point)
         t = np.arange(2001) * 0.01
@@ -304,7 +304,7 @@ class OthersTest(unittest.TestCase):
     def test_the_pika_turns_and_captures(self) -> None:
         for speed in (13.0, 16.0, 22.0):
             s = session(craft("pika", "autopilot"), speed, 500.0, record_every=5)
-            s.set(vertical="climb", lateral="heading", levers="airspeed", climb_target=2, altitude_target=530)
+            s.set(vertical="climb", lateral="heading", autothrottle="airspeed", climb_target=2, altitude_target=530)
             s.set(heading_target="-120 deg")
             s.step(50)
             run = s.recording()

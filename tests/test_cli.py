@@ -272,7 +272,10 @@ class CommandTest(unittest.TestCase):
             (["linearise", "tarn", *AT, "--outputs", "nzz"], "has no signal 'nzz'"),
             (["linearise", "tarn", *AT, "--coordinates", "polar"], "expected 'air' or 'body'"),
             (["handling", "tarn", *AT, "--class", "V"], "expected one of I, II-L"),
-            (["handling", "tarn", *AT, "--sweep", "mass=8:9:2 t", "--levers"], "--sweep with --against or --levers"),
+            (
+                ["handling", "tarn", *AT, "--sweep", "mass=8:9:2 t", "--throttles"],
+                "--sweep with --against or --throttles",
+            ),
             (["fly", "tarn", *AT, "--control", "elevator"], "expected NAME=HISTORY"),
             (["fly", "tarn", *AT, "--start", "over"], "--airspeed beside --start"),
             (["fly", "tarn", "--altitude", "1 m", "--resume", "run.csv"], "--altitude beside --resume"),

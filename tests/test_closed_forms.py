@@ -25,8 +25,8 @@ from dravik.handling.responses import doubling
 from dravik.handling.ride import _at_station
 from dravik.linear.approximations import short_forms
 from dravik.loops import margins, optimal_states, several_margins
-from dravik.performance import least_control_speeds, performance, static_stability, take_off
-from dravik.performance.bench import engine_points, lever_inputs
+from dravik.performance import minimum_control_speeds, performance, static_stability, take_off
+from dravik.performance.bench import engine_points, throttle_inputs
 from dravik.performance.limits import usual_speeds
 from dravik.recording.recording import Event, closest_pass
 from dravik.report.axes import figure_axes
@@ -271,7 +271,7 @@ class TrimsTest(unittest.TestCase):
 class EnginesTest(unittest.TestCase):
     def test_least_control_speed_of_jets(self) -> None:
         craft = twin_jet()
-        (found,) = least_control_speeds(craft, failed="right", altitude="300 m", banks=[0.0])
+        (found,) = minimum_control_speeds(craft, failed="right", altitude="300 m", banks=[0.0])
         self.assertTrue(math.isfinite(found.speed), found)
         for share, holds in ((1.02, True), (0.97, False)):
             given = {"throttle": 1.0, "fail_right": 1.0}
@@ -299,11 +299,11 @@ class EnginesTest(unittest.TestCase):
         glider = changed("lom", (nose, ""), (speeds, ""))
         with self.assertRaisesRegex(DravikError, "no engine for level flight"):
             usual_speeds(glider)
-        for ask in (lambda: lever_inputs(glider), lambda: engine_points(glider, airspeeds=[50])):
+        for ask in (lambda: throttle_inputs(glider), lambda: engine_points(glider, airspeeds=[50])):
             with self.assertRaisesRegex(DravikError, "no input that commands its engines"):
                 ask()
         rows = performance(dv.sample("merle"), airspeeds=[5.0, 10.0], altitude=100).points
-        for row in rows:  # its levers carry it: the climb at full power is not that of a wing's level flight
+        for row in rows:  # its throttles carry it: the climb at full power is not that of a wing's level flight
             self.assertTrue(math.isnan(row.climb_rate) and math.isnan(row.thrust_available), row)
             self.assertGreater(row.power_required, 0.0)
 

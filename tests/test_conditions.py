@@ -15,7 +15,7 @@ from dravik.aircraft import sample_path
 from dravik.constants import STANDARD_GRAVITY
 from dravik.errors import DravikError, TrimError
 from dravik.surroundings.atmosphere import air_at
-from dravik.trimming import Edge, TrimPoint, glide_speed, stall_speed
+from dravik.trimming import FeasibleLimit, TrimPoint, glide_speed, stall_speed
 from dravik.trimming.airspeeds import calibrated_airspeed
 from dravik.trimming.residuals import aircraft_search
 from tests.support import DEG, craft
@@ -244,13 +244,13 @@ class LeastTest(unittest.TestCase):
         body = glider()
         gliding = dv.steady(body, airspeed=20, altitude=0, flight_path="free").freeing(body, "airspeed")
         best = math.sqrt(DRAG / INDUCED)
-        found = dv.trim_least(body, gliding.freeing(body, dv.Free("airspeed", 20.0, 5.0, 5.0, 60.0)), "sink")
+        found = dv.trim_minimum(body, gliding.freeing(body, dv.Free("airspeed", 20.0, 5.0, 5.0, 60.0)), "sink")
         self.assertAlmostEqual(found["flight_path"], -math.atan(2.0 * math.sqrt(DRAG * INDUCED)), places=7)
         self.assertAlmostEqual(found["CL"], best, delta=2e-3)
         self.assertLess(found.worst_residual, 1e-9)
         # least deflections with an engine out, against every bank one by one
         asked: dict[str, Any] = {"airspeed": 55, "altitude": 300, "inputs": {"fail_left": 1}}
-        point = dv.trim_least(TARN, dv.steady(TARN, **asked).freeing(TARN, "beta"), ["rudder", "aileron"])
+        point = dv.trim_minimum(TARN, dv.steady(TARN, **asked).freeing(TARN, "beta"), ["rudder", "aileron"])
         others = dv.trim_sweep(TARN, {"bank": "-4:8:49 deg"}, **asked)
         sums = others.values("rudder") ** 2 + others.values("aileron") ** 2
         own = point["rudder"] ** 2 + point["aileron"] ** 2
@@ -258,10 +258,10 @@ class LeastTest(unittest.TestCase):
         self.assertAlmostEqual(own, float(np.nanmin(sums)), delta=2e-4)
         for call, words in (
             (
-                lambda: dv.trim_least(TARN, dv.steady(TARN, airspeed=62, altitude=300), "thrust"),
+                lambda: dv.trim_minimum(TARN, dv.steady(TARN, airspeed=62, altitude=300), "thrust"),
                 "leave nothing to choose",
             ),
-            (lambda: dv.trim_least(TARN, gliding, "thrst"), "did you mean thrust"),
+            (lambda: dv.trim_minimum(TARN, gliding, "thrst"), "did you mean thrust"),
         ):
             with self.assertRaisesRegex(DravikError, words):
                 call()
@@ -279,7 +279,7 @@ class EdgeTest(unittest.TestCase):
                 base: dict[str, Any] = {"altitude": 300.0, **asked}
                 with self.assertRaises(TrimError) as caught:
                     dv.trim(TARN, **base)
-                edge = next(e for e in caught.exception.nearest if isinstance(e, Edge) and e.what == what)
+                edge = next(e for e in caught.exception.nearest if isinstance(e, FeasibleLimit) and e.what == what)
                 self.assertIn(str(edge), str(caught.exception))
                 self.assertTrue(edge.point.reached)
                 self.assertLess(edge.point.worst_residual, 1e-8)

@@ -52,7 +52,9 @@ class ContactTest(unittest.TestCase):
         loads = {n: at[f"normal_{n}"] for n in ("nose", "left", "right")}
         self.assertAlmostEqual(sum(loads.values()) / (6000 * G), 1.0, places=9)
         ahead, behind = (x * math.cos(at["theta"]) + z * math.sin(at["theta"]) for x, z in ((4.0, 1.5), (-0.8, 1.6)))
-        self.assertAlmostEqual(loads["nose"] / (6000 * G * behind / (behind - ahead)), 1.0, places=6)  # the lever's law
+        self.assertAlmostEqual(
+            loads["nose"] / (6000 * G * behind / (behind - ahead)), 1.0, places=6
+        )  # the throttle's law
         self.assertAlmostEqual(loads["left"], loads["right"], places=6)
         for dt in (0.001, 0.01, 0.02):
             run = fly(BODY, start=REST, duration=5.0 if dt < 0.01 else 60.0, dt=dt)

@@ -267,7 +267,7 @@ class FormTest(unittest.TestCase):
                     np.testing.assert_array_equal(getattr(again, letter), getattr(MODEL, letter))
                 self.assertEqual((again.units, again.title, again.states), (MODEL.units, MODEL.title, MODEL.states))
             sampled = dv.load_system(dv.save_system(MODEL.discretised("20 ms"), Path(folder) / "s.npz"))
-            self.assertEqual(sampled.dt, 0.02)
+            self.assertEqual(sampled.sample_time, 0.02)
             text = dv.save_system(MODEL, Path(folder) / "m.txt").read_text()
             row = text.split("A = [\n")[1].splitlines()[3].split()
             np.testing.assert_array_equal(np.array(row, dtype=float), MODEL.A[3])
@@ -320,9 +320,9 @@ class ProofTest(unittest.TestCase):
         # what the model says of the next moments, against the flight: deviations move by drift + A x, to second order
         session = dv.Session(TARN, start=POINT, controls=pulled)
         session.step(2.0)
-        np.testing.assert_array_equal(later.x0, (here := dv.linearise(TARN, session.moment())).x0)
+        np.testing.assert_array_equal(later.x0, (here := dv.linearise(TARN, session.instant())).x0)
         np.testing.assert_array_equal(later.A, here.A)
-        plant, u = TARN.plant("air"), session.moment().inputs
+        plant, u = TARN.plant("air"), session.instant().inputs
         session.step(0.04)
         moved = plant.from_state(session.state, u) - later.x0
         n = len(moved)
@@ -342,15 +342,18 @@ class ProofTest(unittest.TestCase):
             body, start=dv.Start(body.state(position=(0, 0, 900), velocity=(10, 0, 0)), body.default_inputs())
         )
         session.step(0.5, push=0.25, k=3.0)
-        model = dv.linearise(body, session.moment("body"), outputs=["f"])
+        model = dv.linearise(body, session.instant("body"), outputs=["f"])
         self.assertAlmostEqual(model.D[0, model.inputs.index("push")], 3.0 * 1.5, places=8)
         self.assertAlmostEqual(model.y0[0], 3.0 * 1.5 * 0.25, places=12)
-        broken = dv.linearise(body, session.moment("body"), outputs=["f"], broken=["f"])
+        broken = dv.linearise(body, session.instant("body"), outputs=["f"], cut=["f"])
         self.assertAlmostEqual(broken.y0[0], 3.0 * 1.5 * 0.25, places=12)
         swing = dv.plant(lambda t, x, u: [x[1], -x[0]], states=["angle", "rate"])
         for wrong, words in (
-            (lambda: dv.Moment.of(body, [0.0], [0.0]), "finite numbers"),
-            (lambda: dv.Session(swing, start=dv.trim_plant(swing, free=["angle", "rate"])).moment(), "linearise_plant"),
+            (lambda: dv.OperatingInstant.of(body, [0.0], [0.0]), "finite numbers"),
+            (
+                lambda: dv.Session(swing, start=dv.trim_plant(swing, free=["angle", "rate"])).instant(),
+                "linearise_plant",
+            ),
             (lambda: dv.linearise_along(TARN, start=POINT, times=[2.0, 1.0]), "rising times"),
             (lambda: dv.linearise_along(TARN, start=POINT, times=[]), "rising times"),
             (lambda: dv.linearise_along(TARN, start=POINT, times=[-1.0]), "before the start"),

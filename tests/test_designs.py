@@ -10,20 +10,18 @@ import dravik as dv
 from dravik.errors import DravikError
 from dravik.loops import (
     PID,
-    Closed,
-    Wish,
+    ClosedLoops,
+    GainTarget,
     gain_for,
-    lag,
-    lead,
-    locus_of,
+    locus_of_roots,
+    locus_over_gain,
     margins,
-    notch,
-    pid_choices,
     pid_for,
-    root_locus,
+    pid_options,
     sampled_loop,
     steady_errors,
 )
+from dravik.loops.elements import lag_compensator, lead_compensator, notch_filter
 from tests.test_loops import loop
 
 
@@ -47,13 +45,13 @@ class ElementTest(unittest.TestCase):
 
     def test_lead_lag_and_notch(self) -> None:
         for angle in (-60.0, 25.0, 70.0):
-            near = lead(math.radians(angle), 3.0).frequency_response([2.7, 3.0, 3.3])[:, 0, 0]
+            near = lead_compensator(math.radians(angle), 3.0).frequency_response([2.7, 3.0, 3.3])[:, 0, 0]
             self.assertAlmostEqual(complex(near[1]), complex(np.exp(1j * math.radians(angle))), places=9)
             # the most of its phase is there
             self.assertTrue(abs(np.angle(near[1])) > abs(np.angle(near[[0, 2]])).max())
-        slow = lag(8.0, 0.2).frequency_response([1e-5, 1e3])[:, 0, 0]
+        slow = lag_compensator(8.0, 0.2).frequency_response([1e-5, 1e3])[:, 0, 0]
         np.testing.assert_allclose(np.abs(slow), [8.0, 1.0], rtol=1e-3)
-        deep = notch(4.0, depth=0.1, width=0.3)
+        deep = notch_filter(4.0, depth=0.1, width=0.3)
         np.testing.assert_allclose(
             np.abs(deep.frequency_response([1e-3, 4.0, 1e4])[:, 0, 0]), [1.0, 0.1, 1.0], rtol=1e-3
         )
@@ -73,7 +71,7 @@ class ElementTest(unittest.TestCase):
         self.assertAlmostEqual(margins(sampled_loop(plant, law, 0.8)).gain_up, 2.0 / (2.0 * 0.8), places=9)
         self.assertEqual(margins(loop([2.0], [1.0, 0.0])).gain_up, math.inf)
         with self.assertRaisesRegex(DravikError, "expected the same"):
-            sampled_loop(plant, law.with_facts(dt=0.1), 0.05)
+            sampled_loop(plant, law.with_facts(sample_time=0.1), 0.05)
 
 
 class ClosingTest(unittest.TestCase):
@@ -85,7 +83,7 @@ class ClosingTest(unittest.TestCase):
     def test_inner_then_outer_is_both_at_once(self) -> None:
         rate, attitude = -0.6, -2.0
         whole = (
-            Closed(self.PLANT)
+            ClosedLoops(self.PLANT)
             .close("damper", dv.LinearSystem.gain("elevator", {"q": -rate, "q_asked": rate}))
             .close("hold", PID(attitude / rate, integral=0.5).system("q_asked", command="wanted", measured="theta"))
         )
@@ -101,12 +99,14 @@ class ClosingTest(unittest.TestCase):
         np.testing.assert_allclose(np.sort_complex(closed.poles()), np.sort_complex(np.linalg.eigvals(a)), rtol=1e-9)
         self.assertEqual(closed.inputs, ["elevator", "q_asked", "wanted"])
         self.assertAlmostEqual(float(closed.part(inputs=["wanted"], outputs=["theta"]).gains()[0, 0]), 1.0, places=9)
-        # opened again it is what it was
-        before = Closed(self.PLANT).close("damper", dv.LinearSystem.gain("elevator", {"q": -rate, "q_asked": rate}))
-        np.testing.assert_array_equal(whole.opened("hold").system().A, before.system().A)
+        # without it again it is what it was
+        before = ClosedLoops(self.PLANT).close(
+            "damper", dv.LinearSystem.gain("elevator", {"q": -rate, "q_asked": rate})
+        )
+        np.testing.assert_array_equal(whole.without("hold").system().A, before.system().A)
         # return difference of each loop, the other closed: ratio of characteristic polynomials
         for name in ("damper", "hold"):
-            others = whole.opened(name).system().A
+            others = whole.without(name).system().A
             for w in (0.4, 3.0):
                 s = 1j * w
                 ratio = np.linalg.det(s * np.eye(4) - a) / np.linalg.det(s * np.eye(len(others)) - others)
@@ -120,7 +120,7 @@ class ClosingTest(unittest.TestCase):
         with self.assertRaisesRegex(DravikError, "nothing reads rudder"):
             whole.close("yaw", dv.LinearSystem.gain("rudder", {"q": 1.0}))
         with self.assertRaisesRegex(DravikError, "no loop 'yaw'"):
-            whole.opened("yaw")
+            whole.without("yaw")
 
     def test_what_is_left_for_ever(self) -> None:
         for system, kind, step, ramp in (
@@ -131,30 +131,34 @@ class ClosingTest(unittest.TestCase):
             self.assertAlmostEqual(found.step, step, places=6)
             self.assertTrue(found.ramp == ramp or abs(found.ramp - ramp) < 1e-6)
             # the closed loop's own step and its ramp say the same
-            closed = system.feedback(dv.LinearSystem.gain("u", {"y": 1.0}))
+            closed = system.looped_with(dv.LinearSystem.gain("u", {"y": 1.0}))
             self.assertAlmostEqual(1.0 - float(closed.gains()[0, 0]), step, places=9)
 
 
 class LocusTest(unittest.TestCase):
     def test_crossings_against_closed_forms(self) -> None:
-        found = root_locus(loop([1.0], [1, 3, 2, 0]))
+        found = locus_over_gain(loop([1.0], [1, 3, 2, 0]))
         (c,) = found.crossings()
         self.assertAlmostEqual(c.gain, 6.0, delta=6e-6)
         self.assertAlmostEqual(c.root.imag, math.sqrt(2.0), places=7)
         self.assertTrue(c.worse)
         # k/(s (s + 2)): damping 1/sqrt k
         for ratio in (0.3, 0.5, 0.8):
-            (c,) = root_locus(loop([1.0], [1, 2, 0])).crossings(ratio)
+            (c,) = locus_over_gain(loop([1.0], [1, 2, 0])).crossings(ratio)
             self.assertAlmostEqual(c.gain, 1.0 / ratio**2, delta=1e-6)
         # conditionally stable: k (s + 1)^2/s^3 comes to rest above k = 1/2
-        (c,) = root_locus(loop([1, 2, 1], [1, 0, 0, 0])).crossings()
+        (c,) = locus_over_gain(loop([1, 2, 1], [1, 0, 0, 0])).crossings()
         self.assertAlmostEqual(c.gain, 0.5, places=7)
         self.assertFalse(c.worse)
         # an unstable plant, stable between two gains: (s - 1)(s/10 + 1)^2 + k = 0
-        gains = [c.gain for c in root_locus(loop([1.0], np.polymul([1, -1], [0.01, 0.2, 1.0]).tolist())).crossings()]
+        gains = [
+            c.gain for c in locus_over_gain(loop([1.0], np.polymul([1, -1], [0.01, 0.2, 1.0]).tolist())).crossings()
+        ]
         np.testing.assert_allclose(gains, [1.0, math.sqrt(81.0) * 1.8], rtol=1e-6)
         # sampled: z - 1 + k leaves the circle at -1
-        (c,) = root_locus(dv.LinearSystem.filtered("y", "u", [1.0], [1.0, -1.0]).with_facts(dt=0.1)).crossings()
+        (c,) = locus_over_gain(
+            dv.LinearSystem.filtered("y", "u", [1.0], [1.0, -1.0]).with_facts(sample_time=0.1)
+        ).crossings()
         self.assertAlmostEqual(c.gain, 2.0, places=7)
 
     def test_branches_do_not_change_places(self) -> None:
@@ -162,15 +166,17 @@ class LocusTest(unittest.TestCase):
         a = rng.normal(size=(8, 8)) - 2.0 * np.eye(8)
         system = dv.LinearSystem.of(a, rng.normal(size=(8, 1)), states=list("abcdefgh"), inputs=["u"], outputs=["y"],
                                     C=rng.normal(size=(1, 8)))  # fmt: skip
-        coarse, fine = (root_locus(system, np.geomspace(0.01, 30.0, n).tolist()) for n in (60, 2361))
+        coarse, fine = (locus_over_gain(system, np.geomspace(0.01, 30.0, n).tolist()) for n in (60, 2361))
         same = np.isclose(coarse.gains[-1], fine.gains[-1])
         self.assertTrue(same)
         np.testing.assert_allclose(coarse.roots[-1], fine.roots[-1], rtol=1e-6)
-        by_parameter = locus_of(lambda k: np.roots([1.0, k, 4.0]).astype(complex), np.linspace(0.1, 3.0, 30).tolist())
+        by_parameter = locus_of_roots(
+            lambda k: np.roots([1.0, k, 4.0]).astype(complex), np.linspace(0.1, 3.0, 30).tolist()
+        )
         (c,) = by_parameter.crossings(0.5)
         self.assertAlmostEqual(c.gain, 2.0, places=6)
         with self.assertRaisesRegex(DravikError, "do not rise"):
-            root_locus(system, [1.0, 1.0])
+            locus_over_gain(system, [1.0, 1.0])
 
 
 class PublishedTest(unittest.TestCase):
@@ -195,8 +201,8 @@ class PublishedTest(unittest.TestCase):
         np.testing.assert_allclose(np.sort(poles.real), [-0.563, -0.033, -0.033, -0.0073], atol=5.1e-4)
         self.assertAlmostEqual(float(poles.imag.max()), 0.947, delta=5e-4)
         # with its actuator 10/(s + 10) and negative rudder for positive rate: a gain damps the Dutch roll, and the spiral
-        damped = dv.LinearSystem.filtered("rudder", "asked", [10.0], [1.0, 10.0]).series(plant)
-        locus = root_locus(damped.with_facts(C=-damped.C))
+        damped = dv.LinearSystem.filtered("rudder", "asked", [10.0], [1.0, 10.0]).followed_by(plant)
+        locus = locus_over_gain(damped.with_facts(C=-damped.C))
         first = locus.crossings(0.35)[0]
         self.assertFalse(first.worse)
         self.assertAlmostEqual(-first.root.real / abs(first.root), 0.35, places=9)
@@ -208,7 +214,7 @@ class PublishedTest(unittest.TestCase):
         plant = dv.LinearSystem.of(a, [[0.0], [-32.7], [-2.08], [0.0], [0.0]], states=names, inputs=["elevator"])
         # elevator = 6 theta + 1.8 q: roots -2.25 +- 2.99j, -0.531, -0.0105 and the height's own
         whole = (
-            Closed(plant)
+            ClosedLoops(plant)
             .close("damper", dv.LinearSystem.gain("elevator", {"q": 1.8, "q_asked": -1.8}))
             .close("attitude", dv.LinearSystem.gain("q_asked", {"theta": -6.0 / 1.8}))
         )
@@ -230,10 +236,10 @@ class PublishedTest(unittest.TestCase):
         )  # fmt: skip
         error = dv.LinearSystem.gain("error", {"asked": 1.0, "q_deg": -1.0})
         whole = (
-            Closed(plant)
+            ClosedLoops(plant)
             .close("alpha", dv.LinearSystem.filtered("u", "alpha_deg", [0.0807 * 10.0], [1.0, 10.0]))
             .close("rate", dv.LinearSystem.gain("u", {"q_deg": 0.475}))
-            .close("tracker", error.series(dv.LinearSystem.filtered("u", "error", [-1.361], [1.0, 0.0])))
+            .close("tracker", error.followed_by(dv.LinearSystem.filtered("u", "error", [-1.361], [1.0, 0.0])))
         ).system()
         roots = whole.poles()
         self.assertAlmostEqual(float(roots.imag.max()), 2.83, delta=5e-3)
@@ -245,18 +251,18 @@ class PublishedTest(unittest.TestCase):
 class GainTest(unittest.TestCase):
     def test_gains_by_closed_forms(self) -> None:
         for system, wish, gain in (
-            (loop([1.0], [1, 0]), Wish(crossover=3.0), 3.0), (loop([1.0], [1, 0]), Wish(bandwidth=3.0), 3.0),
-            (loop([1.0], [1, 1, 0]), Wish(phase_margin=math.radians(45.0)), math.sqrt(2.0)),
-            (loop([1.0], [1, 3, 2, 0]), Wish(gain_margin=2.0), 3.0), (loop([1.0], [1, 2, 0]), Wish(damping=0.5, near=1.0), 4.0),
-            (loop([1.0], [1, 2, 0]), Wish(damping=0.25, near=1.0), 16.0),
+            (loop([1.0], [1, 0]), GainTarget(crossover=3.0), 3.0), (loop([1.0], [1, 0]), GainTarget(bandwidth=3.0), 3.0),
+            (loop([1.0], [1, 1, 0]), GainTarget(phase_margin=math.radians(45.0)), math.sqrt(2.0)),
+            (loop([1.0], [1, 3, 2, 0]), GainTarget(gain_margin=2.0), 3.0), (loop([1.0], [1, 2, 0]), GainTarget(damping=0.5, near=1.0), 4.0),
+            (loop([1.0], [1, 2, 0]), GainTarget(damping=0.25, near=1.0), 16.0),
         ):  # fmt: skip
             with self.subTest(str(wish)):
                 self.assertAlmostEqual(gain_for(system, wish).gain / gain, 1.0, delta=1e-6)
         for system, wish, words in (
-            (loop([1.0], [1, 3, 2, 0]), Wish(phase_margin=math.radians(100.0)), "the most is about 90 deg"),
-            (loop([1.0], [1, 3, 2, 0]), Wish(crossover=9.0), "is unstable"),
-            (loop([1.0], [1, 0]), Wish(), "0 wishes"), (loop([1.0], [1, 0]), Wish(damping=0.5), "no mode that oscillates"),
-            (loop([1.0], [1, 0]), Wish(crossover=-1.0), "above zero"),
+            (loop([1.0], [1, 3, 2, 0]), GainTarget(phase_margin=math.radians(100.0)), "the most is about 90 deg"),
+            (loop([1.0], [1, 3, 2, 0]), GainTarget(crossover=9.0), "is unstable"),
+            (loop([1.0], [1, 0]), GainTarget(), "0 wishes"), (loop([1.0], [1, 0]), GainTarget(damping=0.5), "no mode that oscillates"),
+            (loop([1.0], [1, 0]), GainTarget(crossover=-1.0), "above zero"),
         ):  # fmt: skip
             with self.subTest(words), self.assertRaisesRegex(DravikError, words):
                 gain_for(system, wish)
@@ -270,8 +276,8 @@ class GainTest(unittest.TestCase):
         for plant, kind, crossover, angle, late in cases:
             with self.subTest(kind, crossover=crossover):
                 pid = pid_for(plant, kind, crossover=crossover, phase_margin=math.radians(angle), delay=late)
-                opened = plant.series(dv.LinearSystem.filtered("e", "y", *pid.fraction()))
-                found = margins(opened, delay=late)
+                open_loop = plant.followed_by(dv.LinearSystem.filtered("e", "y", *pid.fraction()))
+                found = margins(open_loop, delay=late)
                 self.assertTrue(found.is_stable)
                 here = min((c for c in found.crossings if c.kind == "gain"), key=lambda c: abs(c.frequency - crossover))
                 self.assertAlmostEqual(here.frequency / crossover, 1.0, places=7)
@@ -282,7 +288,7 @@ class GainTest(unittest.TestCase):
             PID(1.0, derivative=1.0)
 
     def test_the_knob_from_calm_to_quick(self) -> None:
-        choices = pid_choices(loop([1.0], [1, 1.0, 0.5]), "PID", [1.0, 2.0, 4.0, 8.0], phase_margin="55 deg")
+        choices = pid_options(loop([1.0], [1, 1.0, 0.5]), "PID", [1.0, 2.0, 4.0, 8.0], phase_margin="55 deg")
         self.assertEqual(len(choices), 4)
         rises = [c.step.rise for c in choices]
         self.assertEqual(rises, sorted(rises, reverse=True))
@@ -290,7 +296,7 @@ class GainTest(unittest.TestCase):
             self.assertAlmostEqual(c.step.end, 1.0, places=6)
             self.assertAlmostEqual(math.degrees(c.margins.phase), 55.0, delta=1e-3)
         # what the controller asks for at the first moment is its proportional part: the derivative sees no command
-        held = pid_choices(loop([1.0], [1, 1.0, 0.5]), "PI", [0.3], most=(math.inf, 0.01, math.inf))
+        held = pid_options(loop([1.0], [1, 1.0, 0.5]), "PI", [0.3], most=(math.inf, 0.01, math.inf))
         self.assertTrue(held[0].bounded and held[0].pid.integral == 0.01)
 
 

@@ -10,7 +10,7 @@ from typing import Any, ClassVar
 import numpy as np
 
 import dravik as dv
-from dravik.aircraft.description.faults import Stuck
+from dravik.aircraft.description.faults import StuckControl
 from dravik.errors import DravikError, FlightError
 from dravik.flight import Flight
 from dravik.motion.integration import LAST_RECORDED, fly_steps
@@ -18,7 +18,7 @@ from dravik.surroundings.discrete_gusts import DiscreteGust
 from tests.support import DEG
 
 TARN = dv.sample("tarn").with_plan(
-    {"jam": Stuck(kind="stuck", control="rudder", at=2.2)},
+    {"jam": StuckControl(kind="stuck", control="rudder", at=2.2)},
     gusts={"jolt": DiscreteGust(axis="wind_up", size="3 m/s", width="1 s", at=1.3)},
 )  # fmt: skip
 POINT = dv.trim(TARN, airspeed="62 m/s", altitude="300 m")

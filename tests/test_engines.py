@@ -49,10 +49,10 @@ def turboprop(**governor: Any) -> Aircraft:
         propellers={"three": {"map": "", "diameter": 2.8, "inertia": 12.0, "rated_speed": "150 rad/s", "stopped_drag": 0.05}},
         drives={"turbine": {"kind": "turbine", "shaft_power": "600000*power_one", "fuel_flow": "0.05*power_one"}},
         engines={"one": {
-            **HERE, "kind": "propeller", "propeller": "three", "drive": "turbine", "command": "lever",
+            **HERE, "kind": "propeller", "propeller": "three", "drive": "turbine", "command": "throttle",
             "governor": {"speed": "150 rad/s", "fine": "12 deg", "coarse": "84 deg", "feather": "fail_one", **governor},
         }},
-        inputs={"lever": {"range": [0, 1]}},
+        inputs={"throttle": {"range": [0, 1]}},
         with_tables={f"{t.name}_three": t for t in tables},
     )  # fmt: skip
 
@@ -86,8 +86,8 @@ class GyroscopeTest(unittest.TestCase):
 
 class ElectricTest(unittest.TestCase):
     def test_limits_and_the_rotors_energy(self) -> None:
-        for limit, lever in ((50.0, 0.7), (4.0, 1.0)):
-            run = flown(electric(greatest_current=limit, idle_current=0.4), 3.0, inputs={"power_one_command": lever})
+        for limit, throttle in ((50.0, 0.7), (4.0, 1.0)):
+            run = flown(electric(greatest_current=limit, idle_current=0.4), 3.0, inputs={"power_one_command": throttle})
             self.assertLessEqual(run["motor_current_one"].max(), limit)
             # what the shaft got is in the spinning rotor
             energy = 0.5 * 0.02 * run["speed_one"] ** 2
@@ -122,7 +122,7 @@ class ShaftTest(unittest.TestCase):
         body = turboprop()
         for speed in (40.0, 110.0):
             run = flown(
-                body, 40.0, velocity=(speed, 0, 0), inputs={"lever": 0.6}, controls={"lever": step("0.3", at=20)}
+                body, 40.0, velocity=(speed, 0, 0), inputs={"throttle": 0.6}, controls={"throttle": step("0.3", at=20)}
             )
             settled = np.r_[1500:4000, 4400:8000]
             self.assertTrue(np.all(np.abs(run["speed_one"][settled] / 150.0 - 1.0) < 0.01))
@@ -135,7 +135,7 @@ class ShaftTest(unittest.TestCase):
         # blades of ever greater authority over the shaft: damping at least 0.7 by the lead of half the lag
         body = turboprop()
         inputs = body.default_inputs()
-        inputs[body.input_index("lever")] = 0.6
+        inputs[body.input_index("throttle")] = 0.6
         for speed in (10.0, 60.0, 110.0):
             state = settle(body, body.state(position=(0, 0, 1000), velocity=(speed, 0, 0)), inputs)
             plant = body.plant("body")
@@ -146,7 +146,7 @@ class ShaftTest(unittest.TestCase):
     def test_a_piston_engine_idles(self) -> None:
         light = craft(**piston_aircraft())
         rpm = 30.0 / math.pi
-        points = engine_points(light, airspeeds=[0.0, 20.0, 60.0], levers=[0.0])
+        points = engine_points(light, airspeeds=[0.0, 20.0, 60.0], throttles=[0.0])
         self.assertEqual([p.reason for p in points], ["", "", ""])
         standing, _, gliding = points
         self.assertTrue(600 < standing.speeds["one"] * rpm < 950)
@@ -159,7 +159,7 @@ class ShaftTest(unittest.TestCase):
     def test_a_failed_engine_windmills_or_feathers(self) -> None:
         ends = {}
         for name, governor in (("feathered", {}), ("windmilling", {"feather": 0, "coarse": "24 deg"})):
-            run = flown(turboprop(**governor), 40.0, velocity=(80.0, 0, 0), inputs={"lever": 0.6},
+            run = flown(turboprop(**governor), 40.0, velocity=(80.0, 0, 0), inputs={"throttle": 0.6},
                         controls={"fail_one": step("1", at=5)})  # fmt: skip
             self.assertGreater(run["shaft_power_one"][900], 300e3)
             ends[name] = {n: float(run[n][-1]) for n in ("speed_one", "thrust_one", "shaft_torque_one", "airspeed")}

@@ -47,7 +47,7 @@ WORDS: dict[str, tuple[list[str], dict[str, Any]]] = {
     "check": ([TARN], TARNS),
     "mass": ([TARN], {"--loading": "dropped", "--margin": "7", "--figure": FILE}),
     "thrust": ([LOM, "--airspeeds", "60,90 m/s"], {
-        "--altitude": "1000 m", "--airspeeds": "70 m/s", "--levers": "0.5", "--climb": "5 m/s", "--set": "throttle=0.4",
+        "--altitude": "1000 m", "--airspeeds": "70 m/s", "--sensitivities": "0.5", "--climb": "5 m/s", "--set": "throttle=0.4",
         "--loading": "none", "--figure": FILE}),
     "limits": ([LOM, "--altitude", "500 m", "--altitudes", "500 m", "--airspeeds", "80 m/s"], {
         "--set": "throttle=0.4", "--loading": "none", "--law": "none.toml", "--altitude": "900 m", "--altitudes": "900 m",
@@ -70,7 +70,7 @@ WORDS: dict[str, tuple[list[str], dict[str, Any]]] = {
         "--beside": "MODEL", "--figure": FILE, "--phasors": FILE}),
     "handling": ([LOM, *AT, "--class", "I"], {
         "--class": "IV", "--category": "A", "--criteria": "responses", "--stick": "pitch=roll_stick",
-        "--force": "elevator", "--against": "cmq=-5", "--against-law": "none.toml", "--levers": (["--category", "A"], True),
+        "--force": "elevator", "--against": "cmq=-5", "--against-law": "none.toml", "--sensitivities": (["--category", "A"], True),
         "--level": (["--category", "A", "--criteria", "responses"], "3"), "--sweep": "airspeed=70:80:2 m/s", "--figure": FILE}),
     "task": ([LOM, *AT, "--duration", "5"], {
         "--task": "roll", "--size": "1 deg", "--bandwidth": "1.5", "--delay": "0.2", "--duration": "8", "--out": ".csv",

@@ -26,11 +26,11 @@ from dravik.handling import (
     fly_task,
     handling_map,
     handling_qualities,
-    levers_of_level,
     mismatch_envelopes,
     pitch_step,
     ride,
     ride_flown,
+    sensitivities_of_level,
     time_to_bank,
     tracking_pilot,
 )
@@ -44,9 +44,9 @@ from dravik.handling.responses import _tracking, rate_limit_onset
 from dravik.handling.rolling import roll_oscillation
 from dravik.handling.sideslip_and_failure import engine_failure, steady_sideslip
 from dravik.handling.static import static_criteria
-from dravik.performance import least_control_speeds, static_stability
+from dravik.performance import minimum_control_speeds, static_stability
 from dravik.surroundings.atmosphere import air_at
-from dravik.systems import Answer, answer
+from dravik.systems import TimeResponse, time_response
 from dravik.trimming import stall_speed
 from tests.support import craft, light_aircraft
 from tests.test_cli import run
@@ -146,11 +146,11 @@ class ResponseTest(unittest.TestCase):
             rate = dv.LinearSystem.filtered(
                 "q", "stick", [frequency**2 * time, frequency**2], [1.0, 2.0 * damping * frequency, frequency**2]
             )
-            found = dropback(answer(rate, "q", "stick", duration=25.0))
+            found = dropback(time_response(rate, "q", "stick", duration=25.0))
             fit = fit_equivalent(W, rate.frequency_response(W)[:, 0, 0])
             self.assertAlmostEqual(found.value, 1.0 / fit.lead - 2.0 * fit.damping / fit.frequency, delta=2e-3)
         with self.assertRaisesRegex(DravikError, "does not become steady"):
-            dropback(answer(dv.LinearSystem.filtered("q", "s", [1.0], [1.0, 0.0]), "q", "s"))
+            dropback(time_response(dv.LinearSystem.filtered("q", "s", [1.0], [1.0, 0.0]), "q", "s"))
 
     def test_the_pilot_who_tracks(self) -> None:
         for response in (
@@ -181,11 +181,13 @@ class ResponseTest(unittest.TestCase):
         for damping, lead in ((0.25, 0.4), (0.36, 1.0), (0.6, 0.2)):
             rate = dv.LinearSystem.filtered("q", "stick", [9.0 * lead, 9.0], [1.0, 6.0 * damping, 9.0])
             wanted = math.exp(-damping * math.pi / math.sqrt(1.0 - damping**2))
-            self.assertAlmostEqual(pitch_step(answer(rate, "q", "stick", duration=30.0)).ratio, wanted, delta=5e-3)
+            self.assertAlmostEqual(
+                pitch_step(time_response(rate, "q", "stick", duration=30.0)).ratio, wanted, delta=5e-3
+            )
         # 1 - exp(-t/T) after a delay: the tangent leaves zero at the delay and is steady T later, nothing undershoots
         t = np.linspace(0.0, 20.0, 8001)
         lagged = np.where(t > 0.15, 1.0 - np.exp(-(t - 0.15) / 0.5), 0.0)
-        found = pitch_step(Answer("q", "stick", "step", t, 3.0 * lagged, 3.0))
+        found = pitch_step(TimeResponse("q", "stick", "step", t, 3.0 * lagged, 3.0))
         self.assertAlmostEqual(found.delay, 0.15, delta=0.01)
         self.assertAlmostEqual(found.rise, 0.5, delta=0.01)
         self.assertEqual(found.ratio, 0.0)
@@ -195,12 +197,12 @@ class ResponseTest(unittest.TestCase):
             c = np.vstack([speed / 9.80665 * rate.C, rate.C])
             model = dv.LinearModel.of(rate.A, rate.B, C=c, states=["a", "b"], inputs=["stick"], outputs=["nz", "q"])
             time, values = c_star(model, "stick")
-            np.testing.assert_allclose(values, answer(rate, "q", "stick", duration=30.0).values, atol=1e-6)
+            np.testing.assert_allclose(values, time_response(rate, "q", "stick", duration=30.0).values, atol=1e-6)
         self.assertEqual(c_star_criterion(time, values).level, 1)
         self.assertEqual(c_star_criterion(time, values * (1.0 + 1.5 * np.exp(-time))).level, 2)
         self.assertEqual(c_star_criterion(time, values * (1.0 - 1.2 * np.exp(-time))).level, 2)
         with self.assertRaisesRegex(DravikError, "does not become steady"):
-            pitch_step(answer(dv.LinearSystem.filtered("q", "s", [1.0], [1.0, 0.0]), "q", "s"))
+            pitch_step(time_response(dv.LinearSystem.filtered("q", "s", [1.0], [1.0, 0.0]), "q", "s"))
 
     def test_the_tracking_pilot_and_what_pilots_said(self) -> None:
         """Neal and Smith, AFFDL-TR-70-74: configurations and their ratings, both from memory."""
@@ -353,7 +355,7 @@ class AircraftTest(unittest.TestCase):
         model = dv.LinearModel.of(
             step.A, step.B, C=step.C, D=step.D, states=list("abc"), inputs=["stick"], outputs=["p"]
         )
-        rate = answer(step, "p", "stick", duration=10.0).values
+        rate = time_response(step, "p", "stick", duration=10.0).values
         peak = int(argrelmax(rate)[0][0])
         lowest = int(argrelmin(rate)[0][0])
         self.assertLess(peak, lowest)
@@ -366,7 +368,9 @@ class AircraftTest(unittest.TestCase):
             controls={"elevator": {"command": "-0.4*stick", "range": ["-30 deg", "30 deg"], "rate": "60 deg/s", "lag": "0.02 s"}},
             aero={"axes": "body", **dict.fromkeys(("CX", "CY", "CZ", "Cl", "Cn"), "0"), "Cm": "-elevator"},
         )  # fmt: skip
-        there = dv.Moment.of(body, body.state(position=(0, 0, 100), velocity=(40, 0, 0)), body.default_inputs())
+        there = dv.OperatingInstant.of(
+            body, body.state(position=(0, 0, 100), velocity=(40, 0, 0)), body.default_inputs()
+        )
         whole = dv.linearise(body, there, outputs=["elevator"])
         onset = rate_limit_onset(body, whole, "stick")
         assert onset is not None
@@ -413,7 +417,7 @@ class AircraftTest(unittest.TestCase):
         lost = engine_failure(TARN, POINT)
         self.assertEqual(len(lost), 2)
         self.assertAlmostEqual(lost[0].value, lost[1].value, places=4)
-        slowest = least_control_speeds(TARN, failed="left", altitude="300 m", banks=["5 deg"])[0].speed
+        slowest = minimum_control_speeds(TARN, failed="left", altitude="300 m", banks=["5 deg"])[0].speed
         self.assertAlmostEqual(lost[0].value, slowest / stall_speed(TARN, 300.0), places=4)
         self.assertIn("no second engine", engine_failure(jet(), dv.trim(jet(), airspeed=50, altitude=0))[0].note)
         found = handling_qualities(TARN, POINT, category="C", sets=["static", "engine_out"])
@@ -544,15 +548,17 @@ class AircraftTest(unittest.TestCase):
         # along a sweep headings are zero but for what the search leaves
         whole = handling_map(dv.trim_sweep(TARN, {"airspeed": "50:90:8 m/s"}, altitude="1200 m"), sets=["static"])
         self.assertEqual(set(whole.levels.tolist()), {1.0})
-        # what a lever says is what happens: the damper's gain set to the value that is to bring the criterion to its limit
+        # what a throttle says is what happens: the damper's gain set to the value that is to bring the criterion to its limit
         damped = TARN.with_law(
             *dv.load_law(Path(dv.__file__).parent / "samples/tarn/laws/yaw_damper.toml")
         ).with_parameters({"yaw_damper_gain": "0.02 s"})
         slow = dv.trim(damped, airspeed="52 m/s", altitude="3000 m")
         before = handling_qualities(damped, slow, category="A")
-        lever = next(m for m in levers_of_level(slow, before, most=50) if m.of == "Cn_r" and "times" in m.criterion)
-        self.assertGreater(abs(lever.change), 0.01)
-        self.assertEqual(lever.wanted, next(c for c in before.criteria if c.name == lever.criterion).lows[0])
+        throttle = next(
+            m for m in sensitivities_of_level(slow, before, most=50) if m.of == "Cn_r" and "times" in m.criterion
+        )
+        self.assertGreater(abs(throttle.change), 0.01)
+        self.assertEqual(throttle.wanted, next(c for c in before.criteria if c.name == throttle.criterion).lows[0])
         after = handling_qualities(
             damped.with_parameters({"yaw_damper_gain": "0.6 s"}),
             dv.trim(damped.with_parameters({"yaw_damper_gain": "0.6 s"}), airspeed="52 m/s", altitude="3000 m"),
@@ -567,7 +573,7 @@ class AircraftTest(unittest.TestCase):
         with tempfile.TemporaryDirectory() as folder:
             charts, picture = str(Path(folder) / "c.png"), str(Path(folder) / "m.png")
             code, text, _ = run(
-                "handling", "tarn", *at, "--category", "C", "--criteria", "all", "--figure", charts, "--levers", "--against",
+                "handling", "tarn", *at, "--category", "C", "--criteria", "all", "--figure", charts, "--sensitivities", "--against",
                 "loading=dropped", "--level", "2", "--json",
             )  # fmt: skip
             found = json.loads(text)
@@ -588,4 +594,4 @@ class AircraftTest(unittest.TestCase):
                 self.assertGreater(Path(file).stat().st_size, 20_000)
         self.assertEqual(run("handling", "merle", "--airspeed", "0", "--altitude", "300 m")[0], 0)
         self.assertEqual(run("handling", "tarn", *at, "--criteria", "hover")[0], 1)
-        self.assertEqual(run("handling", "tarn", *at, "--sweep", "airspeed=50:60:2 m/s", "--levers")[0], 2)
+        self.assertEqual(run("handling", "tarn", *at, "--sweep", "airspeed=50:60:2 m/s", "--sensitivities")[0], 2)

@@ -11,7 +11,7 @@ from dravik.kernel.program import EVERYTHING
 from dravik.kernel.signals import WIND_INPUTS
 from dravik.motion import linked
 from dravik.motion.equations import evaluate
-from dravik.motion.minimal_coordinates import state_from_chart
+from dravik.motion.minimal_coordinates import state_from_minimal
 from dravik.tables import Axis, Table
 from tests.support import craft
 
@@ -204,7 +204,7 @@ class SignalsTest(unittest.TestCase):
             plant = tarn.plant(coordinates)
             z = plant.from_state(x, u)
             back = np.empty(len(x))
-            state_from_chart(tarn.program, plant.workspace, 0.0, z, u, plant.chart, back)
+            state_from_minimal(tarn.program, plant.workspace, 0.0, z, u, plant.chart, back)
             np.testing.assert_allclose(back, x, atol=1e-12)
 
     def test_no_speed_no_noise(self) -> None:

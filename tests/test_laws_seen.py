@@ -45,7 +45,7 @@ class SeenTest(unittest.TestCase):
         self.assertAlmostEqual(spans[1][0], 1.01, delta=0.011)
         self.assertAlmostEqual(spans[1][1], 1.51, delta=0.011)
         tarn = craft("tarn", "autopilot", "loaded")
-        modes = {"vertical": "altitude", "lateral": "bank", "levers": "airspeed"}
+        modes = {"vertical": "altitude", "lateral": "bank", "autothrottle": "airspeed"}
         point = dv.trim(tarn, airspeed=62, altitude=800, inputs=modes)
         names = ["phi", "bank_target", "bank_asked", "theta", "power_left", "power_left_command", "power_added"]
         session = dv.Session(tarn, start=point, record=[*names, "aileron"])

@@ -12,7 +12,7 @@ from scipy.optimize import brentq, minimize_scalar
 import dravik as dv
 from dravik.constants import STANDARD_GRAVITY as G
 from dravik.errors import DravikError
-from dravik.performance import flight_envelope, least_control_speeds, manoeuvre_limits, static_stability
+from dravik.performance import flight_envelope, manoeuvre_limits, minimum_control_speeds, static_stability
 from dravik.surroundings.atmosphere import air_at
 from tests.support import craft
 from tests.test_cli import run
@@ -147,7 +147,7 @@ class LimitTest(unittest.TestCase):
     def test_least_control_speeds_against_the_balance_of_yaw_and_side_force(self) -> None:
         twin = jet({"port": -2.5, "starboard": 2.5}, CL="5*alpha", Cn="0.05*beta - 0.1*r_hat - 0.03*rudder")
         for failed, side in (("port", 1.0), ("starboard", -1.0)):
-            found = least_control_speeds(twin, failed=failed, altitude=0.0, banks=["-2 deg", 0, "2 deg"])
+            found = minimum_control_speeds(twin, failed=failed, altitude=0.0, banks=["-2 deg", 0, "2 deg"])
             for row, bank in zip(found, (-2.0, 0.0, 2.0), strict=True):
                 self.assertAlmostEqual(row.bank, side * math.radians(bank), places=12)
                 self.assertIn(f"rudder_command at its {'lower' if side > 0.0 else 'upper'} stop", row.cause)
@@ -163,9 +163,9 @@ class LimitTest(unittest.TestCase):
                 self.assertAlmostEqual(pressure / -area, 1.0, places=5)
                 self.assertAlmostEqual(row.sideslip * 0.3 * pressure / MASS / G, weight / MASS / G, places=6)
         with self.assertRaisesRegex(DravikError, "no engine left"):
-            least_control_speeds(twin, failed=["port", "starboard"], altitude=0.0)
+            minimum_control_speeds(twin, failed=["port", "starboard"], altitude=0.0)
         with self.assertRaisesRegex(DravikError, "port or starboard"):
-            least_control_speeds(twin, failed="left", altitude=0.0)
+            minimum_control_speeds(twin, failed="left", altitude=0.0)
 
     def test_samples_and_the_command(self) -> None:
         rows = flight_envelope(dv.sample("tarn"), altitudes=["0 m", "4000 m"])

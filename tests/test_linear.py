@@ -8,7 +8,7 @@ from scipy.integrate import quad, solve_ivp
 
 import dravik as dv
 from dravik.errors import DravikError
-from dravik.systems import LinearSystem, append, connect
+from dravik.systems import LinearSystem, beside, wired
 
 OMEGA = np.geomspace(1e-3, 1e3, 60)
 
@@ -57,7 +57,7 @@ class FigureTest(unittest.TestCase):
         self.assertEqual(LinearSystem.filtered("y", "u", [1.0], [1.0, 0.0, 0.0]).gains()[0, 0], np.inf)
         # an attitude law with an integrator on the whole aircraft, whose heading and place stand still: no error is left
         law = LinearSystem.filtered("elevator_increment", "error", [0.8, 0.4], [1.0, 0.0])
-        loop = connect(
+        loop = wired(
             tarn(), law, inputs=["command"], outputs=["theta"], sums={"error": {"theta": 1.0, "command": -1.0}}
         )
         for system in (loop, loop.discretised(0.01)):
@@ -116,24 +116,28 @@ class JoiningTest(unittest.TestCase):
         a, b = random_system(7, 4, 2, 2, through=True), random_system(8, 3, 2, 2)
         ga, gb = a.frequency_response(OMEGA), b.frequency_response(OMEGA)
         behind = b.renamed({"u0": "y0", "u1": "y1", "y0": "z0", "y1": "z1", **{f"s{k}": f"t{k}" for k in range(3)}})
-        np.testing.assert_allclose(a.series(behind).frequency_response(OMEGA), gb @ ga, rtol=1e-9)
-        np.testing.assert_allclose(a.parallel(b, sign=-1.0).frequency_response(OMEGA), ga - gb, rtol=1e-9, atol=1e-12)
+        np.testing.assert_allclose(a.followed_by(behind).frequency_response(OMEGA), gb @ ga, rtol=1e-9)
+        np.testing.assert_allclose(
+            a.summed_with(b, sign=-1.0).frequency_response(OMEGA), ga - gb, rtol=1e-9, atol=1e-12
+        )
         back = behind.renamed({"z0": "u0", "z1": "u1"})
         loop = np.linalg.solve(np.eye(2) + ga @ gb, ga)
-        found = a.feedback(back)
+        found = a.looped_with(back)
         self.assertEqual((found.inputs, found.outputs), (["u0", "u1"], ["y0", "y1"]))
         np.testing.assert_allclose(found.frequency_response(OMEGA), loop, rtol=1e-8, atol=1e-10)
         added = np.linalg.solve(np.eye(2) - ga @ gb, ga)
-        np.testing.assert_allclose(a.feedback(back, sign=1.0).frequency_response(OMEGA), added, rtol=1e-8, atol=1e-10)
+        np.testing.assert_allclose(
+            a.looped_with(back, sign=1.0).frequency_response(OMEGA), added, rtol=1e-8, atol=1e-10
+        )
         gains = np.array([[0.3, -0.2], [0.0, 0.5]])
-        constant = a.closed({"u0": {"y0": 0.3, "y1": -0.2}, "u1": {"y1": 0.5}})
+        constant = a.with_gains({"u0": {"y0": 0.3, "y1": -0.2}, "u1": {"y1": 0.5}})
         expected = np.linalg.solve(np.eye(2) - ga @ gains, ga)
         np.testing.assert_allclose(constant.frequency_response(OMEGA), expected, rtol=1e-8, atol=1e-10)
 
     def test_a_loop_connected_by_name(self) -> None:
         plant = LinearSystem.filtered("theta", "elevator", [3.0], [1.0, 1.0, 0.0])
         law = LinearSystem.filtered("elevator", "error", [2.0, 1.0], [1.0, 0.0])
-        whole = connect(
+        whole = wired(
             plant, law, inputs=["command", "elevator"], outputs=["theta", "error", "elevator"],
             sums={"error": {"command": 1.0, "theta": -1.0}},
         )  # fmt: skip
@@ -147,15 +151,15 @@ class JoiningTest(unittest.TestCase):
         other = LinearSystem.filtered("y", "x", [1.0], [1.0, 2.0]).united(x="rad")
         gain = LinearSystem.gain("u", {"x": 1.0, "y": 2.0})
         for call, words in (
-            (lambda: append(lag, lag), "two systems have the state 'x_1'"),
-            (lambda: append(lag, other), "'x' is in m in one system and in rad in another"),
-            (lambda: append(lag, gain.discretised("0.1 s")), "sample times None and 0.1 s"),
-            (lambda: lag.series(lag), "no output of the first"),
-            (lambda: connect(lag, inputs=["uu"], outputs=["x"]), "no system has the input 'uu'"),
-            (lambda: connect(lag, inputs=["u"], outputs=["xx"]), "no system has the output 'xx'"),
-            (lambda: connect(lag, inputs=[], outputs=["x"], sums={"u": {"zz": 1.0}}), "no signal 'zz' to join"),
-            (lambda: connect(lag, inputs=[], outputs=["x"], sums={"u": {"v": 1.0}, "v": {"u": 1.0}}), "lead back to themselves"),
-            (lambda: LinearSystem.gain("y", {"u": 1.0}).feedback(LinearSystem.gain("u", {"y": -1.0})), "without a lag has no solution"),
+            (lambda: beside(lag, lag), "two systems have the state 'x_1'"),
+            (lambda: beside(lag, other), "'x' is in m in one system and in rad in another"),
+            (lambda: beside(lag, gain.discretised("0.1 s")), "sample times None and 0.1 s"),
+            (lambda: lag.followed_by(lag), "no output of the first"),
+            (lambda: wired(lag, inputs=["uu"], outputs=["x"]), "no system has the input 'uu'"),
+            (lambda: wired(lag, inputs=["u"], outputs=["xx"]), "no system has the output 'xx'"),
+            (lambda: wired(lag, inputs=[], outputs=["x"], sums={"u": {"zz": 1.0}}), "no signal 'zz' to join"),
+            (lambda: wired(lag, inputs=[], outputs=["x"], sums={"u": {"v": 1.0}, "v": {"u": 1.0}}), "lead back to themselves"),
+            (lambda: LinearSystem.gain("y", {"u": 1.0}).looped_with(LinearSystem.gain("u", {"y": -1.0})), "without a lag has no solution"),
             (lambda: lag.renamed({"q": "r"}), "no 'q' to rename"),
             (lambda: lag.part(outputs=["q"]), "no output 'q'"),
             (lambda: LinearSystem.of([[np.nan]], states=["x"]), "not finite"),
@@ -191,7 +195,7 @@ class FormTest(unittest.TestCase):
     def test_balanced_reduction_keeps_its_promise(self) -> None:
         for system in (random_system(10, 12, 2, 2, through=True), random_system(11, 8, 1, 3).discretised(0.02)):
             values = system.hankel()
-            top = np.pi / system.dt if system.dt else 1e4
+            top = np.pi / system.sample_time if system.sample_time else 1e4
             grid = np.concatenate([np.geomspace(1e-4, top, 400), [1e-9]])
             whole = system.frequency_response(grid)
             for order in (3, 5):

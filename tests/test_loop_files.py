@@ -16,11 +16,11 @@ from dravik.errors import DravikError
 from dravik.loops import (
     LoopPlan,
     Nonlinearity,
-    broken_loop,
+    cut_loop,
     law_of,
     limit_cycles,
+    locus_over_parameter,
     margins,
-    parameter_locus,
     read_loops,
     schedule_gains,
     study_loops,
@@ -44,20 +44,20 @@ class StudyTest(unittest.TestCase):
         craft, point = engaged(STUDY)
         damper, hold = STUDY.loops
         # broken at the effector on the compiled aircraft with its law, both loops at once
-        opened = broken_loop(craft, point, "elevator_command")
+        open_loop = cut_loop(craft, point, "elevator_command")
         # by hand from the plan's gains: elevator = P1 (P2 (c - theta) + I/s ... - q) on the bare model
         bare = dv.linearise(TARN, STUDY.point, outputs=["q", "theta"]).part(inputs=["elevator_increment"])
         w = np.array([0.5, 2.0, 8.0])
         g = bare.frequency_response(w)[:, :, 0]
         s = 1j * w
         back = -damper.pid.proportional * (-(hold.pid.proportional + hold.pid.integral / s) * g[:, 1] - g[:, 0])
-        np.testing.assert_allclose(opened.frequency_response(w)[:, 0, 0], back, rtol=1e-5)
-        self.assertTrue(margins(opened).is_stable)
+        np.testing.assert_allclose(open_loop.frequency_response(w)[:, 0, 0], back, rtol=1e-5)
+        self.assertTrue(margins(open_loop).is_stable)
         # each loop's margins against its own, made by hand without the study: delay exact
         rate = dv.LinearSystem.filtered("e", "q", [-damper.pid.proportional], [1.0])
         plain = dv.linearise(TARN, STUDY.point, outputs=["q"]).part(inputs=["elevator_increment"])
         plain = plain.part(states=[n for n in plain.states if n not in STUDY.plan.hold])
-        alone = dv.LinearSystem(plain.A, plain.B, plain.C, plain.D, plain.states, ["u"], ["q"]).series(rate)
+        alone = dv.LinearSystem(plain.A, plain.B, plain.C, plain.D, plain.states, ["u"], ["q"]).followed_by(rate)
         own = margins(alone.with_facts(C=-alone.C), delay=0.02)
         self.assertAlmostEqual(own.gain_up / damper.margins.gain_up, 1.0, places=6)
         self.assertAlmostEqual(own.disc, damper.margins.disc, places=6)
@@ -65,7 +65,7 @@ class StudyTest(unittest.TestCase):
     def test_roots_over_a_parameter_of_a_law(self) -> None:
         craft = TARN.with_law(*dv.load_law(dv.aircraft.sample_path("tarn") / "laws" / "yaw_damper.toml"))
         point = dv.trim(craft, airspeed="62 m/s", altitude="300 m")
-        (c,) = parameter_locus(craft, point, "yaw_damper_gain", np.linspace(0.0, 1.0, 21).tolist()).crossings(0.4)
+        (c,) = locus_over_parameter(craft, point, "yaw_damper_gain", np.linspace(0.0, 1.0, 21).tolist()).crossings(0.4)
         # with that gain the model has that root
         there = craft.with_parameters({"yaw_damper_gain": c.gain})
         roots = np.linalg.eigvals(dv.linearise(there, dv.trim(there, airspeed="62 m/s", altitude="300 m")).A)
@@ -102,7 +102,7 @@ class StudyTest(unittest.TestCase):
             max(c.frequency for c in hold.margins.crossings if c.kind == "gain") / 1.2, 1.0, delta=0.02
         )
         # the damper's mode: its closed loop has the damping asked for
-        closed = STUDY.closed.opened("hold").system()
+        closed = STUDY.closed.without("hold").system()
         pairs = [p for p in closed.poles() if 1.0 < p.imag < 6.0]
         self.assertLess(min(abs(-p.real / abs(p) - 0.9) for p in pairs), 2e-3)
         self.assertAlmostEqual(hold.pid.integral / hold.pid.proportional, 0.15, places=9)
@@ -129,7 +129,7 @@ class StudyTest(unittest.TestCase):
             TARN, STUDY.plan.changed({"damper.rate": 10.0, "damper.proportional": damper.pid.proportional})
         )
         self.assertLess(slow.loops[0].margins.gain_up, damper.margins.gain_up)
-        self.assertEqual(slow.loops[0].opened.dt, 0.1)
+        self.assertEqual(slow.loops[0].open_loop.sample_time, 0.1)
 
     def test_elements_and_signs(self) -> None:
         base = {"name": "a", "measures": "theta", "moves": "elevator", "crossover": "1.5 rad/s"}
@@ -147,13 +147,15 @@ class StudyTest(unittest.TestCase):
         craft = TARN.with_law(LawDefinition.model_validate(tomllib.loads(text)))
         point = dv.trim(craft, airspeed="62 m/s", altitude="300 m")
         w = [1.5, 4.0, 12.0]
-        opened = broken_loop(craft, point, "elevator_command").frequency_response(w)[:, 0, 0]
-        np.testing.assert_allclose(opened / led.opened.frequency_response(w)[:, 0, 0], 1.0, atol=0.02)
+        open_loop = cut_loop(craft, point, "elevator_command").frequency_response(w)[:, 0, 0]
+        np.testing.assert_allclose(open_loop / led.open_loop.frequency_response(w)[:, 0, 0], 1.0, atol=0.02)
         # a lag at rest and far above, in the law as in the study
         slow = study_loops(TARN, plan({**base, "element": [{"lag": 4.0, "at": "0.2 rad/s"}]}))
         craft, point = engaged(slow)
-        law = broken_loop(craft, point, "elevator_command").frequency_response([1.5, 6.0])[:, 0, 0]
-        np.testing.assert_allclose(law / slow.loops[0].opened.frequency_response([1.5, 6.0])[:, 0, 0], 1.0, atol=0.02)
+        law = cut_loop(craft, point, "elevator_command").frequency_response([1.5, 6.0])[:, 0, 0]
+        np.testing.assert_allclose(
+            law / slow.loops[0].open_loop.frequency_response([1.5, 6.0])[:, 0, 0], 1.0, atol=0.02
+        )
         # an integral stops where its effector does, from where that is trimmed, through the damper's gain and its sign
         gain, trimmed = STUDY.loops[0].pid.proportional, STUDY.point["elevator"]
         ends = sorted((end - trimmed) / gain for end in TARN.definition.controls["elevator"].range or ())
@@ -180,7 +182,7 @@ class StudyTest(unittest.TestCase):
         self.assertTrue(math.isinf(small.parts) and small.why == "")
         self.assertLess(truth.rows()[0]["largest_difference"], 0.01)
         self.assertTrue(large.parts < 1.0 and "elevator at its greatest rate" in large.why)
-        # levers of engines have limits as effectors have
+        # throttles of engines have limits as effectors have
         base = dv.aircraft.sample_path("tarn")
         held = TARN.with_law(*dv.load_law(base / "laws" / "attitude_hold.toml"))
         (quick,) = fly_loop(
@@ -223,7 +225,7 @@ class StudyTest(unittest.TestCase):
 
     def test_flown_at_samples_with_a_delay(self) -> None:
         craft, point = engaged(STUDY)
-        bears = margins(broken_loop(craft, point, "elevator_command")).delay
+        bears = margins(cut_loop(craft, point, "elevator_command")).delay
         rate = 25.0
         for share, stable in ((0.75, True), (1.3, False)):
             # a hold is half a sample of delay by itself
@@ -369,7 +371,7 @@ class ScheduleTest(unittest.TestCase):
             craft = TARN.with_law(*dv.load_law(Path(folder) / "own.toml"))
             # the law at a speed between has the loop that was judged there
             point = dv.trim(craft, airspeed="65 m/s", altitude="300 m")
-            law = broken_loop(craft, point, "elevator_command").frequency_response([1.0])[0, 0, 0]
+            law = cut_loop(craft, point, "elevator_command").frequency_response([1.0])[0, 0, 0]
             self.assertAlmostEqual(point["damper_proportional"], middle.loop("damper").pid.proportional, places=5)
             damper, hold = (middle.loop(n).pid for n in ("damper", "hold"))
             g = dv.linearise(TARN, middle.point, outputs=["q", "theta"]).part(inputs=["elevator_increment"])
@@ -417,7 +419,7 @@ class ScheduleTest(unittest.TestCase):
                     point = dv.trim(craft, airspeed=airspeed, altitude=altitude)
                     for at in ("elevator_command", "aileron_command", "rudder_command", "speed_hold"):
                         with self.subTest(name, loading=loading, altitude=altitude, airspeed=airspeed, at=at):
-                            found = margins(broken_loop(craft, point, at))
+                            found = margins(cut_loop(craft, point, at))
                             self.assertTrue(found.is_stable)
                             self.assertGreater(20.0 * math.log10(found.gain_up), 6.0)
                             self.assertLess(found.gain_down, 0.5)
@@ -484,7 +486,7 @@ class LimitCycleTest(unittest.TestCase):
         craft, point = engaged(hot)
         stop, late, rate = Nonlinearity("limit", math.radians(2.0)), 0.04, 100.0
         # a hold is half a sample of delay
-        (cycle,) = limit_cycles(broken_loop(craft, point, "elevator_command"), stop, delay=late + 0.5 / rate)
+        (cycle,) = limit_cycles(cut_loop(craft, point, "elevator_command"), stop, delay=late + 0.5 / rate)
         flown = (
             fly_loop(hot, ["0.5 deg"], duration=25.0, rate=rate, delay=late, through={"elevator": stop}).steps[0].run
         )

@@ -12,7 +12,7 @@ import numpy as np
 import dravik as dv
 from dravik.errors import DravikError
 from dravik.linear.linearising import _opened
-from dravik.loops import Margins, broken_loop, margins
+from dravik.loops import Margins, cut_loop, margins
 from tests.test_cli import run
 
 LAWS = Path(dv.__file__).parent / "samples" / "tarn" / "laws"
@@ -84,7 +84,7 @@ class MarginTest(unittest.TestCase):
     def test_a_light_pair_below_the_crossover_is_not_missed(self) -> None:
         # three gain crossings within a narrow resonance, found though a plain grid of decades would step over them
         pair = dv.LinearSystem.filtered("z", "y", [1, 2e-2 * 3.0, 9.0], [1, 2e-3 * 3.0, 9.0])
-        system = loop([0.5], [1, 0]).series(pair)
+        system = loop([0.5], [1, 0]).followed_by(pair)
         found = margins(system)
         gains = [c.frequency for c in found.crossings if c.kind == "gain"]
         self.assertEqual(len(gains), 3)
@@ -133,34 +133,34 @@ def sampled(gain: float) -> dv.LinearSystem:
         outputs=["y"],
         C=[[1.0, 0.0]],
     )
-    return system.with_facts(dt=0.1)
+    return system.with_facts(sample_time=0.1)
 
 
 class AircraftTest(unittest.TestCase):
     def test_the_return_difference_is_that_of_the_matrices(self) -> None:
         # 1 + L is the ratio of the closed and open characteristic polynomials
-        opened = broken_loop(HELD, POINT, "elevator_command")
+        open_loop = cut_loop(HELD, POINT, "elevator_command")
         closed = dv.linearise(HELD, POINT)
-        states = [n for n in opened.states if n in closed.states]
+        states = [n for n in open_loop.states if n in closed.states]
         a = closed.part(states=states).A
         for w in (0.3, 1.0, 4.0, 12.0):
             ratio = np.linalg.det(1j * w * np.eye(len(a)) - a) / np.linalg.det(
-                1j * w * np.eye(len(opened.A)) - opened.A
+                1j * w * np.eye(len(open_loop.A)) - open_loop.A
             )
-            back = 1.0 + opened.frequency_response([w])[0, 0, 0]
+            back = 1.0 + open_loop.frequency_response([w])[0, 0, 0]
             self.assertAlmostEqual(abs(ratio / back), 1.0, delta=1e-6)
         # closed again it is the closed loop: to the last digits by its own matrices, and as the law closes it
-        again = opened.A - opened.B @ opened.C[:1]
+        again = open_loop.A - open_loop.B @ open_loop.C[:1]
         for w in (0.3, 4.0):
             ratio = np.linalg.det(1j * w * np.eye(len(again)) - again) / np.linalg.det(
-                1j * w * np.eye(len(again)) - opened.A
+                1j * w * np.eye(len(again)) - open_loop.A
             )
-            self.assertAlmostEqual(abs(ratio / (1.0 + opened.frequency_response([w])[0, 0, 0])), 1.0, delta=1e-9)
+            self.assertAlmostEqual(abs(ratio / (1.0 + open_loop.frequency_response([w])[0, 0, 0])), 1.0, delta=1e-9)
         np.testing.assert_allclose(again, a, rtol=1e-6, atol=1e-7)
-        self.assertTrue(margins(opened).is_stable)
+        self.assertTrue(margins(open_loop).is_stable)
 
     def test_the_nonlinear_aircraft_answers_at_the_break_as_the_loop_says(self) -> None:
-        opened = broken_loop(HELD, POINT, "elevator_command")
+        open_loop = cut_loop(HELD, POINT, "elevator_command")
         moved = _opened(POINT, ["elevator_command"], [])
         for w in (1.0, 2.0, 4.0, 8.0, 14.0):
             size, periods = math.radians(0.2), max(6, round(40.0 * w / (2.0 * math.pi)))
@@ -187,12 +187,12 @@ class AircraftTest(unittest.TestCase):
             fit = np.linalg.lstsq(base, back[late], rcond=None)[0]
             found = -(fit[0] + 1j * fit[1]) / size
             self.assertAlmostEqual(
-                abs(found / opened.frequency_response([w])[0, 0, 0] - 1.0), 0.0, delta=0.01, msg=f"{w}"
+                abs(found / open_loop.frequency_response([w])[0, 0, 0] - 1.0), 0.0, delta=0.01, msg=f"{w}"
             )
 
     def test_margins_among_the_handling_qualities(self) -> None:
         found = dv.handling_qualities(HELD, POINT, sets=["margins"])
-        own = margins(broken_loop(HELD, POINT, "elevator_command"))
+        own = margins(cut_loop(HELD, POINT, "elevator_command"))
         self.assertEqual(
             [c.name for c in found.criteria], ["elevator loop, gain margin", "elevator loop, phase margin"]
         )
@@ -203,7 +203,7 @@ class AircraftTest(unittest.TestCase):
         self.assertIn("no law closes a loop", lines.unjudged[0])
 
     def test_other_outputs_keep_their_sign(self) -> None:
-        both = broken_loop(HELD, POINT, "elevator_command", outputs=["q"])
+        both = cut_loop(HELD, POINT, "elevator_command", outputs=["q"])
         self.assertEqual(both.outputs, ["elevator_command", "q"])
         # what is put in pitches down when positive, and what comes back works against it
         rate = both.part(outputs=["q"]).frequency_response([3.0])[0, 0, 0]
@@ -212,14 +212,14 @@ class AircraftTest(unittest.TestCase):
         self.assertAlmostEqual(abs(bare.frequency_response([3.0])[0, 0, 0] * (1.0 + alone) / rate), 1.0, delta=1e-5)
         np.testing.assert_allclose(
             both.part(outputs=["elevator_command"]).frequency_response([0.5, 5.0]),
-            broken_loop(HELD, POINT, "elevator_command").frequency_response([0.5, 5.0]), rtol=1e-9,
+            cut_loop(HELD, POINT, "elevator_command").frequency_response([0.5, 5.0]), rtol=1e-9,
         )  # fmt: skip
         self.assertLess(rate.real + rate.imag, 0.0)
 
     def test_refusals_and_the_command(self) -> None:
         bare = dv.sample("tarn")
         with self.assertRaisesRegex(DravikError, "does not come back"):
-            broken_loop(bare, dv.trim(bare, airspeed="62 m/s", altitude="300 m"), "elevator_command")
+            cut_loop(bare, dv.trim(bare, airspeed="62 m/s", altitude="300 m"), "elevator_command")
         at: tuple[str, ...] = ("--airspeed", "62 m/s", "--altitude", "300 m", "--law", "pitch_hold")
         with tempfile.TemporaryDirectory() as folder:
             picture = Path(folder) / "loop.png"
@@ -229,7 +229,7 @@ class AircraftTest(unittest.TestCase):
         self.assertEqual((code, found["holds"], found["stable"]), (0, True, True))
         self.assertAlmostEqual(
             found["phase_margin_deg"],
-            math.degrees(margins(broken_loop(HELD, POINT, "elevator_command"), delay=0.08).phase),
+            math.degrees(margins(cut_loop(HELD, POINT, "elevator_command"), delay=0.08).phase),
             places=6,
         )
         self.assertEqual(run("loop", "tarn", *at, "--delay", "150 ms")[0], 1)

@@ -12,7 +12,7 @@ from dravik import sample, trim
 from dravik.aircraft import AircraftDefinition
 from dravik.aircraft.description.loadings import drain_paths, share_out
 from dravik.errors import DravikError
-from dravik.performance import ceiling, engine_points, lever_inputs, motor_facts, performance
+from dravik.performance import ceiling, engine_points, motor_facts, performance, throttle_inputs
 from dravik.propulsion import GasTurbine, cycle, turbine_tables
 from dravik.trimming import settle
 from tests.support import craft, definition
@@ -46,7 +46,7 @@ class PerformanceTest(unittest.TestCase):
         weight, area, rho = 500 * 9.80665, 15.0, 1.225
         speeds = np.linspace(20.0, 60.0, 41)
         found = performance(body, airspeeds=speeds, altitude=0.0)  # type: ignore[arg-type]
-        self.assertEqual(lever_inputs(body), ["power_one_command"])  # type: ignore[arg-type]
+        self.assertEqual(throttle_inputs(body), ["power_one_command"])  # type: ignore[arg-type]
         for point in found.points[::6]:
             q = 0.5 * rho * point.airspeed**2
             lift = weight / (q * area)
@@ -95,7 +95,7 @@ class PerformanceTest(unittest.TestCase):
     def test_bench_agrees_with_trim_and_rests(self) -> None:
         pika = sample("pika")
         level = trim(pika, airspeed=15, altitude=300)
-        bench = engine_points(pika, airspeeds=[0.0, 15.0], levers=[level["throttle"]], altitude=300.0)
+        bench = engine_points(pika, airspeeds=[0.0, 15.0], throttles=[level["throttle"]], altitude=300.0)
         self.assertAlmostEqual(bench[1].thrust / level["thrust"], 1.0, delta=0.03)  # there at another incidence
         self.assertTrue(0.3 < bench[0].efficiency < 0.8 and bench[0].thrust > bench[1].thrust)
         work = level["thrust"] * level["axial_speed_motor"] / level["shaft_power"]
@@ -179,15 +179,15 @@ class TurbineTest(unittest.TestCase):
         self.assertTrue(math.isnan(points[2].thrust) and "do not settle" in points[2].reason)
         self.assertIn("do not settle", str(points[2].row()["reason"]))
 
-    def test_a_spool_follows_its_lever(self) -> None:
+    def test_a_spool_follows_its_throttle(self) -> None:
         body = craft(
             environment={"gravity": 0.0},
             engines={"one": {"position": [0, 0, 0], "kind": "jet", "thrust": "9000*spool_one", "fuel_flow": "0.2*spool_one",
-                             "spool_time": "0.5 + spool_one", "command": "lever", "failed_thrust": "-0.1*dynamic_pressure"}},
-            inputs={"lever": {"range": [0, 1]}},
+                             "spool_time": "0.5 + spool_one", "command": "throttle", "failed_thrust": "-0.1*dynamic_pressure"}},
+            inputs={"throttle": {"range": [0, 1]}},
         )  # fmt: skip
         u = body.default_inputs()
-        u[body.input_index("lever")] = 0.7
+        u[body.input_index("throttle")] = 0.7
         found = settle(body, body.state(velocity=(100, 0, 0)), u)
         self.assertAlmostEqual(body.values(found, u)["thrust"], 6300.0, places=6)
         u[body.input_index("fail_one")] = 1.0
@@ -245,7 +245,7 @@ class CommandTest(unittest.TestCase):
             code, text, _ = run("tables", "blades", str(source), "--out", str(Path(folder) / "map.csv"))
             self.assertIn("CN_cross", text)
         for arguments, words in (
-            (("thrust", "tarn", "--levers", "2"), "shares from 0 to 1"),
+            (("thrust", "tarn", "--throttles", "2"), "shares from 0 to 1"),
             (("thrust", "tarn", "--airspeeds", "45 m/s"), "'from, to, count'"),
             (("thrust", "tarn", "--set", "fail_lft=1"), "did you mean left"),
             (("fly", "hail"), "--rail '85 deg'"),

@@ -9,16 +9,16 @@ from scipy.linalg import solve_continuous_are, solve_continuous_lyapunov
 import dravik as dv
 from dravik.errors import DravikError
 from dravik.loops import (
-    Closed,
-    broken_loop,
-    kalman,
+    ClosedLoops,
+    assign_mode,
+    assign_roots,
+    cut_loop,
     margins,
     one_of,
     optimal_outputs,
     optimal_states,
-    place,
-    place_mode,
     several_margins,
+    steady_observer,
     tracked,
     with_observer,
 )
@@ -105,11 +105,11 @@ class SeveralTest(unittest.TestCase):
     def test_two_loops_of_the_aircraft(self) -> None:
         craft = HELD.with_law(*dv.load_law(LAWS / "yaw_damper.toml"))
         point = dv.trim(craft, airspeed="62 m/s", altitude="300 m")
-        both = broken_loop(craft, point, ["elevator_command", "rudder_command"])
+        both = cut_loop(craft, point, ["elevator_command", "rudder_command"])
         found = several_margins(both)
         # pitch and yaw of a symmetric aircraft do not meet: together as apart
         for k, name in enumerate(both.outputs):
-            alone = margins(broken_loop(craft, point, name))
+            alone = margins(cut_loop(craft, point, name))
             self.assertAlmostEqual(found.each[name].phase / alone.phase, 1.0, places=3)
             self.assertAlmostEqual(margins(one_of(both, k)).disc / alone.disc, 1.0, places=3)
         self.assertAlmostEqual(found.disc / min(m.disc for m in found.each.values()), 1.0, places=2)
@@ -122,26 +122,26 @@ class PlacingTest(unittest.TestCase):
         rng = np.random.default_rng(4)
         plant = system(rng.normal(size=(4, 4)), rng.normal(size=(4, 2)))
         wanted = [-1.0, -2.5, -3.0 + 1.0j, -3.0 - 1.0j]
-        found = place(plant, wanted)
+        found = assign_roots(plant, wanted)
         np.testing.assert_allclose(np.sort_complex(found.poles), np.sort_complex(np.array(wanted)), atol=1e-8)
         np.testing.assert_allclose(
             np.sort_complex(found.closed().poles()), np.sort_complex(np.array(wanted)), atol=1e-8
         )
         # the controller closed by name is the same loop
-        by_name = Closed(plant.with_facts()).close("all", found.controller()).system()
+        by_name = ClosedLoops(plant.with_facts()).close("all", found.controller()).system()
         np.testing.assert_allclose(np.sort_complex(by_name.poles()), np.sort_complex(np.array(wanted)), atol=1e-8)
         still = system([[-1.0, 0.0], [0.0, 0.5]], [[1.0], [0.0]])
         with self.assertRaisesRegex(DravikError, "no input moves the mode at 0.5 1/s"):
-            place(still, [-1.0, -2.0])
+            assign_roots(still, [-1.0, -2.0])
         with self.assertRaisesRegex(DravikError, "conjugates"):
-            place(plant, [-1.0, -2.0, -3.0 + 1j, -4.0])
+            assign_roots(plant, [-1.0, -2.0, -3.0 + 1j, -4.0])
         with self.assertRaisesRegex(DravikError, "3 poles for 4"):
-            place(plant, wanted[:3])
+            assign_roots(plant, wanted[:3])
 
     def test_one_mode_moves_and_no_other(self) -> None:
         own = MODEL.modes().named("Dutch roll")
         assert own is not None
-        found = place_mode(MODEL, "Dutch roll", damping=0.5, inputs=["pedal"])
+        found = assign_mode(MODEL, "Dutch roll", damping=0.5, inputs=["pedal"])
         before, after = np.linalg.eigvals(MODEL.A), found.poles
         for root in before:
             if min(abs(root - own.eigenvalue), abs(root - own.eigenvalue.conjugate())) < 1e-6:
@@ -151,9 +151,9 @@ class PlacingTest(unittest.TestCase):
         self.assertAlmostEqual(-pair.real / abs(pair), 0.5, places=8)
         self.assertAlmostEqual(abs(pair) / own.frequency, 1.0, places=8)
         with self.assertRaisesRegex(DravikError, "no mode 'dutch roll'"):
-            place_mode(MODEL, "dutch roll", damping=0.5)
+            assign_mode(MODEL, "dutch roll", damping=0.5)
         with self.assertRaisesRegex(DravikError, "no input moves the Dutch roll"):
-            place_mode(MODEL, "Dutch roll", damping=0.5, inputs=["pitch_stick"])
+            assign_mode(MODEL, "Dutch roll", damping=0.5, inputs=["pitch_stick"])
 
 
 class OptimalTest(unittest.TestCase):
@@ -190,7 +190,9 @@ class OptimalTest(unittest.TestCase):
         for push, seen in ((1.0, 1.0), (0.02, 3.0)):
             b = push / seen
             np.testing.assert_allclose(
-                kalman(mass, noise={"push": push}, sensors={"x": seen}).gains[:, 0], [math.sqrt(2.0 * b), b], rtol=1e-9
+                steady_observer(mass, noise={"push": push}, sensors={"x": seen}).gains[:, 0],
+                [math.sqrt(2.0 * b), b],
+                rtol=1e-9,
             )
 
     def test_of_an_aircraft_and_what_optimal_loops_promise(self) -> None:
@@ -271,7 +273,7 @@ class OptimalTest(unittest.TestCase):
     def test_observers(self) -> None:
         # the error's variance of the filter is that of the observer driven by the noises
         sticks = list(SIDE.inputs)
-        seer = kalman(SIDE, noise=dict.fromkeys(sticks, 0.1), sensors={"p": "0.2 deg/s", "phi": "0.5 deg"})
+        seer = steady_observer(SIDE, noise=dict.fromkeys(sticks, 0.1), sensors={"p": "0.2 deg/s", "phi": "0.5 deg"})
         self.assertLess(seer.left, 1e-10)
         c = np.eye(4)[[1, 3]]
         v = np.diag([math.radians(0.2) ** 2, math.radians(0.5) ** 2])
@@ -282,15 +284,15 @@ class OptimalTest(unittest.TestCase):
         rng = np.random.default_rng(9)
         plant = system(rng.normal(size=(3, 3)) - 2.0 * np.eye(3), rng.normal(size=(3, 1)), rng.normal(size=(1, 3)))
         plant = plant.with_facts(D=np.array([[0.7]]))
-        watched = kalman(plant, noise={"u0": 1.0}, sensors={"y0": 0.3}).system()
-        joined = dv.connect(
+        watched = steady_observer(plant, noise={"u0": 1.0}, sensors={"y0": 0.3}).system()
+        joined = dv.wired(
             plant, watched.renamed({"u0": "known"}), inputs=["u0"], outputs=watched.outputs, sums={"known": {"u0": 1.0}}
         )
         own = plant.with_facts(C=np.eye(3), D=np.zeros((3, 1)), outputs=watched.outputs)
         np.testing.assert_allclose(joined.frequency_response([0.4, 6.0]), own.frequency_response([0.4, 6.0]), rtol=1e-9)
         # separation: the loop's roots are those of the regulator and those of the observer
         regulator = optimal_states(SIDE, worst={"beta": "3 deg", "phi": "5 deg"}, use=dict.fromkeys(sticks, 0.5))
-        whole = Closed(SIDE.with_facts()).close("law", with_observer(regulator, seer)).system()
+        whole = ClosedLoops(SIDE.with_facts()).close("law", with_observer(regulator, seer)).system()
         wanted = np.concatenate([regulator.poles, np.linalg.eigvals(error)])
         np.testing.assert_allclose(np.sort_complex(whole.poles()), np.sort_complex(wanted), rtol=1e-5)
         # recovery: the more noise at the inputs, the nearer the loop is to that of the states (all zeros in the left half)
@@ -299,7 +301,7 @@ class OptimalTest(unittest.TestCase):
         full = np.array([regulator.gains @ np.linalg.solve(v * np.eye(4) - SIDE.A, SIDE.B) for v in s])
         off = []
         for size in (0.0, 10.0, 1000.0):
-            seer = kalman(
+            seer = steady_observer(
                 SIDE, noise=dict.fromkeys(sticks, 0.1), sensors={"beta": "0.5 deg", "phi": "0.5 deg"}, recovery=size
             )
             law = with_observer(regulator, seer)

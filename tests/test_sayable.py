@@ -98,10 +98,13 @@ class MovingTest(unittest.TestCase):
             "stroke": 0.3,
             "tyre": 30e3,
             "up": [1.0, 0, -0.2],
-            "extended": "lever",
+            "extended": "throttle",
         }
         body = craft(
-            gear={"one": leg}, environment={"ground": 0}, inputs={"lever": {"range": [0, 1]}}, loading={"mass": 100.0}
+            gear={"one": leg},
+            environment={"ground": 0},
+            inputs={"throttle": {"range": [0, 1]}},
+            loading={"mass": 100.0},
         )
         x = body.state(position=(0, 0, 0.95), velocity=(0, 0, 0))
         down, up, half = (body.values(x, np.append(body.default_inputs()[:-1], v)) for v in (1.0, 0.0, 0.5))
@@ -119,18 +122,20 @@ class MovingTest(unittest.TestCase):
             "position": [1.0, 0.5, -1.0],
             "mirrored": True,
             "moved_to": [2.0, 0.4, -0.2],
-            "moved": "1 - lever",
+            "moved": "1 - throttle",
         }
         hull = {"mass": 200.0, "position": [0.5, 0, 0], "shape": "box", "size": [3.0, 1.0, 1.0]}
-        raw = definition(parts={"hull": hull, "gear": gear}, inputs={"lever": {"range": [0, 1]}})
+        raw = definition(parts={"hull": hull, "gear": gear}, inputs={"throttle": {"range": [0, 1]}})
         raw["loadings"] = {"only": {"groups": ["empty"]}}
         body = dv.Aircraft(AircraftDefinition.model_validate(raw))
         x = body.state(velocity=(1, 0, 0))
-        for lever in (1.0, 0.3, 0.0):
+        for throttle in (1.0, 0.3, 0.0):
             u = body.default_inputs()
-            u[body.input_index("lever")] = lever
+            u[body.input_index("throttle")] = throttle
             found = body.values(x, u)
-            place = tuple(a + (1.0 - lever) * (b - a) for a, b in zip(gear["position"], gear["moved_to"], strict=True))
+            place = tuple(
+                a + (1.0 - throttle) * (b - a) for a, b in zip(gear["position"], gear["moved_to"], strict=True)
+            )
             parts = [
                 *Part.model_validate(hull).properties(),
                 *Part.model_validate({**gear, "position": place}).properties(),

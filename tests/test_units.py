@@ -2,8 +2,9 @@ import math
 import unittest
 
 from dravik.errors import DravikError
-from dravik.units import KINDS, column_name, from_si, kind_of_unit, quantity, read_unit, split_column, to_si
+from dravik.units import KINDS, column_name, from_si, kind_of_unit, quantity, split_column, to_si
 from dravik.units.everyday import _ABSOLUTE, _SYMBOLS, common_unit
+from dravik.units.quantities import read_unit
 
 
 class UnitsTest(unittest.TestCase):

@@ -34,7 +34,7 @@ from dravik.linear import in_axes
 from dravik.recording import read_recording
 from dravik.scenarios import load_scenario
 from dravik.surroundings.turbulence import Turbulence
-from dravik.systems import answer, frequency_answer
+from dravik.systems import frequency_response, time_response
 from dravik.tables import read_table
 from dravik.units import quantity
 
@@ -251,7 +251,7 @@ class Cases:
             ["trim", "pika", "--airspeed", "15 m/s", "--altitude", "300 m", rng.choice(["--turn", "--pull", "--roll", "--track", "--wind",
              "--climb-rate", "--mach", "--sweep", "--bank"]), value], ["limits", "pika", "--altitudes", value],
             ["linearise", "pika", "--airspeed", "15 m/s", "--altitude", "300 m", "--transfer", value],
-            ["linearise", "pika", "--altitude", "300 m", "--sweep", f"airspeed={value}"], ["thrust", "pika", "--levers", value], ["new", value + "/x\x01"],
+            ["linearise", "pika", "--altitude", "300 m", "--sweep", f"airspeed={value}"], ["thrust", "pika", "--throttles", value], ["new", value + "/x\x01"],
         ]  # fmt: skip
         arguments = rng.choice(commands)
         with (
@@ -305,9 +305,9 @@ class Cases:
         calls: list[Callable[[], object]] = [
             lambda: dv.LinearSystem.of(a, b, states=["x"][:k], inputs=["u"]), lambda: s.discretised(a).continued(),
             lambda: s.delayed(rng.choice(["u", "y", "z", a]), b, order=k), lambda: s.reduced(k), lambda: s.covariance(a),
-            lambda: s.part(inputs=a), lambda: s.renamed(a), lambda: s.feedback(s), lambda: s.series(a), lambda: s.closed(a),
-            lambda: dv.connect(s, a, inputs=["u"], outputs=["y"]), lambda: s.frequency_response(a), lambda: s.discretised(0.1, method=a),
-            lambda: dv.connect(s, inputs=a, outputs=b), lambda: s.transfer(a, b), lambda: dv.LinearSystem.filtered("y", "u", a, b),
+            lambda: s.part(inputs=a), lambda: s.renamed(a), lambda: s.looped_with(s), lambda: s.followed_by(a), lambda: s.with_gains(a),
+            lambda: dv.wired(s, a, inputs=["u"], outputs=["y"]), lambda: s.frequency_response(a), lambda: s.discretised(0.1, method=a),
+            lambda: dv.wired(s, inputs=a, outputs=b), lambda: s.transfer(a, b), lambda: dv.LinearSystem.filtered("y", "u", a, b),
             lambda: s.gains(), lambda: s.hankel(), lambda: s.minimal(), lambda: s.zeros(), lambda: s.united(u=a),
         ]  # fmt: skip
         rng.choice(calls)()
@@ -321,8 +321,8 @@ class Cases:
             lambda: level.without(a), lambda: dv.Statement.of(self.craft, equations=a, free=b),
             lambda: dv.trim(self.craft, dv.Statement.of(self.craft, equations={"alpha": b}, free=["theta", c], start={"theta": a})),
             lambda: dv.trim(self.craft, a), lambda: dv.trim(self.craft, level.freeing(self.craft, dv.Free("airspeed", a, b))),
-            lambda: self.craft.opened(dv.Opening(signal=str(a), kind="replaced", formula=b)), lambda: self.craft.opened(a),
-            lambda: dv.linearise(self.craft, self.point, broken=a), lambda: dv.linearise(self.craft, self.point, disturbed=[a]),
+            lambda: self.craft.with_overrides(dv.SignalOverride(signal=str(a), kind="replaced", formula=b)), lambda: self.craft.with_overrides(a),
+            lambda: dv.linearise(self.craft, self.point, cut=a), lambda: dv.linearise(self.craft, self.point, disturbed=[a]),
             lambda: self.craft.with_parameters(a), lambda: self.craft.with_parameters({str(a): b}), lambda: dv.on_ground(self.craft, heading=a),
         ]  # fmt: skip
         rng.choice(calls)()
@@ -349,13 +349,13 @@ class Cases:
             lambda: dv.handling_qualities(self.craft, self.point, sets=a, category=b), lambda: handling.ride(self.craft, self.point, station=a),
             lambda: dv.handling_qualities(self.craft, self.point, sticks=a, model=b), lambda: handling.handling_map(a, told=b),
             lambda: handling.fly_task(self.craft, self.point, a, size=b, duration=6.0), lambda: handling.time_to_bank(self.craft, self.point, a, b),
-            lambda: answer(model, "q", a, kind=b), lambda: answer(model, "q", "throttle", duration=a), lambda: frequency_answer(model, a, "throttle", b),
-            lambda: in_axes(model, self.point, a), lambda: dv.mode_motion(model, a, duration=b), lambda: handling.levers_of_level(self.point, a),
+            lambda: time_response(model, "q", a, kind=b), lambda: time_response(model, "q", "throttle", duration=a), lambda: frequency_response(model, a, "throttle", b),
+            lambda: in_axes(model, self.point, a), lambda: dv.mode_motion(model, a, duration=b), lambda: handling.sensitivities_of_level(self.point, a),
             lambda: dv.on_ground(self.craft, airspeed=a, pitch=b), lambda: performance.take_off(self.craft, altitude=a, heading=b),
             lambda: performance.landing(self.craft, altitude=0.0, inputs=a, braked=b), lambda: performance.RunwayRules(lift_off=a, screen=b),
             lambda: performance.fuel_for(self.craft, [{"time": a, "airspeed": b, "climb_to": c}]), lambda: performance.fuel_for(self.craft, a),
             lambda: loops.margins(a, delay=b), lambda: loops.margins(model.part(inputs=["throttle"], outputs=["q"]), delay=a),
-            lambda: loops.broken_loop(self.craft, self.point, a, outputs=b), lambda: handling.ride_flown(self.craft, self.point, turbulence=a), lambda: handling.mismatch_envelopes(a),
+            lambda: loops.cut_loop(self.craft, self.point, a, outputs=b), lambda: handling.ride_flown(self.craft, self.point, turbulence=a), lambda: handling.mismatch_envelopes(a),
         ]  # fmt: skip
         rng.choice(calls)()
 
@@ -393,19 +393,19 @@ class Cases:
         calls: list[Callable[[], object]] = [
             plan, plan, plan, lambda: good.changed(a), lambda: good.changed({str(a): b}), lambda: good.changed({"a.crossover": a}),
             lambda: loops.schedule_gains(self.craft, good, a), lambda: loops.schedule_gains(self.craft, good, {"airspeed": a}),
-            lambda: loops.root_locus(one, a), lambda: loops.root_locus(a), lambda: loops.root_locus(one).crossings(a), lambda: loops.locus_of(a, b),
-            lambda: loops.parameter_locus(self.craft, self.point, a, b), lambda: loops.gain_for(one, loops.Wish(crossover=a), delay=b),
-            lambda: loops.gain_for(one, loops.Wish(damping=a, near=b)), lambda: loops.gain_for(one, loops.Wish(phase_margin=a)), lambda: loops.gain_for(one, a),
+            lambda: loops.locus_over_gain(one, a), lambda: loops.locus_over_gain(a), lambda: loops.locus_over_gain(one).crossings(a), lambda: loops.locus_of_roots(a, b),
+            lambda: loops.locus_over_parameter(self.craft, self.point, a, b), lambda: loops.gain_for(one, loops.GainTarget(crossover=a), delay=b),
+            lambda: loops.gain_for(one, loops.GainTarget(damping=a, near=b)), lambda: loops.gain_for(one, loops.GainTarget(phase_margin=a)), lambda: loops.gain_for(one, a),
             lambda: loops.pid_for(one, a, crossover=b, phase_margin=c), lambda: loops.pid_for(one, "PID", crossover=a, phase_margin=b),
-            lambda: loops.pid_choices(one, "PI", a, most=b), lambda: loops.PID(a, b, c), lambda: loops.lead(a, b), lambda: loops.lag(a, b),
-            lambda: loops.notch(a, depth=b, width=c), lambda: loops.sampled_loop(one, one, a, delay=b), lambda: loops.Closed(one).close(a, b),
-            lambda: loops.Closed(one).close("a", dv.LinearSystem.gain("u", {"y": 1.0})).system(a), lambda: loops.Closed(a), lambda: loops.several_margins(a),
-            lambda: loops.place(one, a, inputs=b), lambda: loops.place_mode(model, a, damping=b, frequency=c), lambda: loops.optimal_states(one, worst=a, use=b),
+            lambda: loops.pid_options(one, "PI", a, most=b), lambda: loops.PID(a, b, c), lambda: loops.lead_compensator(a, b), lambda: loops.lag_compensator(a, b),
+            lambda: loops.notch_filter(a, depth=b, width=c), lambda: loops.sampled_loop(one, one, a, delay=b), lambda: loops.ClosedLoops(one).close(a, b),
+            lambda: loops.ClosedLoops(one).close("a", dv.LinearSystem.gain("u", {"y": 1.0})).system(a), lambda: loops.ClosedLoops(a), lambda: loops.several_margins(a),
+            lambda: loops.assign_roots(one, a, inputs=b), lambda: loops.assign_mode(model, a, damping=b, frequency=c), lambda: loops.optimal_states(one, worst=a, use=b),
             lambda: loops.optimal_states(model, worst={"q": a}, use={"elevator_increment": b}, integrals=c), lambda: loops.tracked(one, a, worst=b),
-            lambda: loops.optimal_outputs(one, a, worst={"y": 1.0}, use={"u": b}), lambda: loops.kalman(one, noise=a, sensors=b, recovery=c),
+            lambda: loops.optimal_outputs(one, a, worst={"y": 1.0}, use={"u": b}), lambda: loops.steady_observer(one, noise=a, sensors=b, recovery=c),
             lambda: loops.with_observer(a, b), lambda: loops.limit_cycles(one, loops.Nonlinearity(a, b)), lambda: loops.limit_cycles(one, a),
             lambda: loops.steady_errors(a), lambda: loops.read_loops(a), lambda: loops.study_loops(self.craft, a), lambda: dv.validation.fly_loop(a, b),
-            lambda: loops.broken_loop(self.craft, self.point, ["elevator_command", a]), lambda: loops.one_of(one, a),
+            lambda: loops.cut_loop(self.craft, self.point, ["elevator_command", a]), lambda: loops.one_of(one, a),
         ]  # fmt: skip
         rng.choice(calls)()
 

@@ -1,6 +1,6 @@
 # The public names of dravik, listed here alone: loaded when they are first used, and seen by type checkers.
 from .aircraft import Aircraft as Aircraft
-from .aircraft import Opening as Opening
+from .aircraft import SignalOverride as SignalOverride
 from .aircraft import load as load
 from .aircraft import load_law as load_law
 from .aircraft import sample as sample
@@ -27,7 +27,7 @@ from .flight import step as step
 from .flight import sweep as sweep
 from .handling import handling_qualities as handling_qualities
 from .linear import LinearModel as LinearModel
-from .linear import Moment as Moment
+from .linear import OperatingInstant as OperatingInstant
 from .linear import derivatives as derivatives
 from .linear import linearise as linearise
 from .linear import linearise_plant as linearise_plant
@@ -42,7 +42,7 @@ from .scenarios import load_scenario as load_scenario
 from .surroundings.atmosphere import air_at as air_at
 from .surroundings.turbulence import Turbulence as Turbulence
 from .systems import LinearSystem as LinearSystem
-from .systems import connect as connect
+from .systems import wired as wired
 from .tables import Table as Table
 from .tables import read_table as read_table
 from .tables import write_table as write_table
@@ -54,7 +54,7 @@ from .trimming import on_ground as on_ground
 from .trimming import steady as steady
 from .trimming import trim as trim
 from .trimming import trim_all as trim_all
-from .trimming import trim_least as trim_least
+from .trimming import trim_minimum as trim_minimum
 from .trimming import trim_plant as trim_plant
 from .trimming import trim_sweep as trim_sweep
 from .units import quantity as quantity

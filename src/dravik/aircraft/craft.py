@@ -12,10 +12,10 @@ from numpy.typing import NDArray
 
 from dravik.aircraft import table_limits as outside
 from dravik.aircraft.compiling.build import build
-from dravik.aircraft.compiling.built import Built
+from dravik.aircraft.compiling.compiled_aircraft import CompiledAircraft
 from dravik.aircraft.description.configuration import Configuration
-from dravik.aircraft.description.cuts import Opening, checked
 from dravik.aircraft.description.faults import Fault
+from dravik.aircraft.description.overrides import SignalOverride, checked
 from dravik.aircraft.description.schema import AircraftDefinition, LawDefinition, Loading
 from dravik.aircraft.parameters import with_values
 from dravik.aircraft.plant import COORDINATES, AircraftPlant
@@ -32,7 +32,7 @@ from dravik.kernel import RIGID_STATES, Program, Workspace, new_workspace
 from dravik.kernel.program import EVERYTHING, OUTSIDE_TABLE
 from dravik.mode_logic.modes import ModeLogic, Phase
 from dravik.motion.equations import evaluate
-from dravik.surroundings.air_data import air_at_chart
+from dravik.surroundings.air_data import air_at_minimal
 from dravik.surroundings.discrete_gusts import DiscreteGust
 from dravik.tables import Table
 from dravik.units import in_si, kind_of_unit
@@ -46,7 +46,7 @@ Triple = tuple[str | float, str | float, str | float]
 class Aircraft:
     """An aircraft compiled for the kernel; immutable, so that it can be shared between runs.
 
-    Built by ``load``, ``sample``, or from a definition in Python. ``with_loading``, ``with_law`` and their like return
+    Made by ``load``, ``sample``, or from a definition in Python. ``with_loading``, ``with_law`` and their like return
     changed copies. Not ``compiled``, it and its copies are compiled when first used.
 
     >>> import dravik as dv
@@ -77,7 +77,7 @@ class Aircraft:
             self.compiled()
 
     @cached_property
-    def _built(self) -> Built:
+    def _built(self) -> CompiledAircraft:
         return build(self.configuration, self.tables, self.where)
 
     def compiled(self) -> "Aircraft":
@@ -145,7 +145,7 @@ class Aircraft:
 
     @property
     def limits(self) -> dict[str, tuple[float, float]]:
-        """Ranges of effectors and engine levers, SI."""
+        """Ranges of effectors and engine throttles, SI."""
         return self._built.limits
 
     @property
@@ -270,7 +270,7 @@ class Aircraft:
         found.configuration, built = with_values(self.configuration, self.__dict__.get("_built"), values)
         return found if built is None else found._with(built)
 
-    def _with(self, built: Built) -> "Aircraft":
+    def _with(self, built: CompiledAircraft) -> "Aircraft":
         self.__dict__["_built"] = built
         return self
 
@@ -279,12 +279,12 @@ class Aircraft:
         """Values of the parameters, SI."""
         return {name: spec.value for name, spec in self.configuration.parameters.items()}
 
-    def opened(self, *openings: Opening) -> "Aircraft":
-        """Return the aircraft with signals opened for their readers: broken, disturbed, or replaced by formulas.
+    def with_overrides(self, *overrides: SignalOverride) -> "Aircraft":
+        """Return the aircraft with signals overridden for their readers: cut, disturbed, or replaced by formulas.
 
         Raises DravikError for signals and readers that are not there, FormulaError for formulas.
         """
-        return self._copy(openings=(*self.configuration.openings, *(checked(o) for o in openings)))
+        return self._copy(overrides=(*self.configuration.overrides, *(checked(o) for o in overrides)))
 
     def with_places(self, places: KeyLines, keys: Sequence[str]) -> "Aircraft":
         """Return the aircraft with some keys, such as ``environment.wind``, said to stand in another file."""
@@ -305,7 +305,7 @@ class Aircraft:
 
         The answers are those of the interpreter to the last bit. A long flight makes it by itself.
         """
-        return copy(self)._with(self._built.with_own_code())
+        return copy(self)._with(self._built.with_machine_code())
 
     @property
     def is_machine_code(self) -> bool:
@@ -355,7 +355,7 @@ class Aircraft:
 
     def air_at(self, position: tuple[float, float, float], u: Floats) -> tuple[float, float, float]:
         """Return the velocity of the air (north, east, up) at a place north, east, altitude."""
-        return air_at_chart(self.program, self.workspace(), 0.0, np.array(position), u)
+        return air_at_minimal(self.program, self.workspace(), 0.0, np.array(position), u)
 
     def registers(self, x: Floats, u: Floats, t: float = 0.0, workspace: Workspace | None = None) -> Workspace:
         """Evaluate everything at one state and input; the signals stand in the workspace's registers."""

@@ -3,7 +3,7 @@
 from collections.abc import Mapping
 from dataclasses import replace
 
-from dravik.aircraft.compiling.built import Built
+from dravik.aircraft.compiling.compiled_aircraft import CompiledAircraft
 from dravik.aircraft.description.configuration import Configuration
 from dravik.definition import arguments
 from dravik.definition.values import parameter_in_si
@@ -12,8 +12,8 @@ __all__ = ["with_values"]
 
 
 def with_values(
-    configuration: Configuration, built: Built | None, values: Mapping[str, str | float]
-) -> tuple[Configuration, Built | None]:
+    configuration: Configuration, built: CompiledAircraft | None, values: Mapping[str, str | float]
+) -> tuple[Configuration, CompiledAircraft | None]:
     """Return a configuration with other values of parameters, and what was compiled with them in its registers."""
     found = {
         name: parameter_in_si(configuration.parameters, name, value)

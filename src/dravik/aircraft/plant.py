@@ -5,11 +5,17 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
-from dravik.aircraft.compiling.built import Built
+from dravik.aircraft.compiling.compiled_aircraft import CompiledAircraft
 from dravik.kernel import new_workspace
 from dravik.kernel.program import EVERYTHING
 from dravik.motion.equations import evaluate
-from dravik.motion.minimal_coordinates import AIR_CHART, BODY_CHART, chart_from_state, chart_rates, state_from_chart
+from dravik.motion.minimal_coordinates import (
+    AIR_CHART,
+    BODY_CHART,
+    minimal_from_state,
+    minimal_rates,
+    state_from_minimal,
+)
 from dravik.plants import Columns
 
 __all__ = ["COORDINATES", "AircraftPlant"]
@@ -27,7 +33,7 @@ COORDINATES = {
 class AircraftPlant:
     """An aircraft behind the Plant protocol, in chart coordinates; every signal is an output."""
 
-    def __init__(self, built: Built, coordinates: str) -> None:
+    def __init__(self, built: CompiledAircraft, coordinates: str) -> None:
         self.coordinates = coordinates
         self.chart, names = COORDINATES[coordinates]
         self.state_names = [*names, *(s.name for s in built.tape.states)]
@@ -58,7 +64,7 @@ class AircraftPlant:
 
     @cached_property
     def bounds(self) -> dict[str, tuple[float, float]]:
-        """Ranges of effectors, levers and inputs."""
+        """Ranges of effectors, throttles and inputs."""
         limits = {n: e.range for n, e in self._built.effectors.items() if e.range is not None}
         return limits | {n: (i.low, i.high) for n, i in self._built.inputs.items()}
 
@@ -71,7 +77,7 @@ class AircraftPlant:
         """Return the rates of the chart coordinates, and every signal."""
         n = len(x)
         rates, scratch = np.empty(n), np.empty((2, n + 1))
-        chart_rates(
+        minimal_rates(
             self._program, self.workspace, t, x, u, self.chart, scratch[0], scratch[1], rates, False, EVERYTHING
         )
         outputs: Floats = self.workspace.registers[self._registers].copy()
@@ -80,12 +86,12 @@ class AircraftPlant:
     def to_state(self, z: Floats, u: Floats) -> Floats:
         """Return the integrated state of chart coordinates."""
         x = np.empty(len(z) + 1)
-        state_from_chart(self._program, self.workspace, 0.0, z, u, self.chart, x)
+        state_from_minimal(self._program, self.workspace, 0.0, z, u, self.chart, x)
         return x
 
     def from_state(self, x: Floats, u: Floats, t: float = 0.0) -> Floats:
         """Return the chart coordinates of an integrated state, at a time (s)."""
         evaluate(self._program, self.workspace, t, x, u, np.empty(len(x)), False, EVERYTHING)
         z = np.empty(len(x) - 1)
-        chart_from_state(self._program, self.workspace, x, self.chart, z)
+        minimal_from_state(self._program, self.workspace, x, self.chart, z)
         return z

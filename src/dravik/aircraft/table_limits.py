@@ -11,10 +11,10 @@ from dravik.kernel.program import COUNTING, FLAGS
 from dravik.tables import Table
 from dravik.units import from_si
 
-__all__ = ["TableLeft", "count_visits", "message", "told", "visits", "visits_of"]
+__all__ = ["TableExceedance", "count_visits", "message", "told", "visits", "visits_of"]
 
 
-class TableLeft(NamedTuple):
+class TableExceedance(NamedTuple):
     """A table that a point lies outside of: along which axis, the argument there, the table's end, and the SI unit."""
 
     table: str
@@ -32,7 +32,7 @@ class TableLeft(NamedTuple):
         }  # fmt: skip
 
 
-def told(left: "list[TableLeft]") -> list[str]:
+def told(left: "list[TableExceedance]") -> list[str]:
     """Return in words which tables were left and by how much, one line for each axis and end."""
     groups: dict[tuple[str, float, float, str], list[str]] = {}
     for one in left:
@@ -56,7 +56,7 @@ def count_visits(w: Workspace) -> None:
     w.counters[COUNTING] = 1
 
 
-def visits_of(tape: Tape, tables: Mapping[str, Table], w: Workspace) -> list[TableLeft]:
+def visits_of(tape: Tape, tables: Mapping[str, Table], w: Workspace) -> list[TableExceedance]:
     """Return the tables that were left since ``count_visits``, and note no more."""
     w.counters[COUNTING] = 0
     if not w.counters[FLAGS:].any():
@@ -68,7 +68,7 @@ def visits_of(tape: Tape, tables: Mapping[str, Table], w: Workspace) -> list[Tab
         span = next(a for a in tables[table].axes if a.name == axis)
         first, last = float(span.values[0]), float(span.values[-1])
         value, end = (low, first) if first - low > high - last else (high, last)
-        found.append(TableLeft(table, axis, value, end, span.unit))
+        found.append(TableExceedance(table, axis, value, end, span.unit))
     return found
 
 

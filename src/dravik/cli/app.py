@@ -30,8 +30,8 @@ from dravik.cli.shared.common import (
     show_rows,
     written,
 )
-from dravik.cli.shared.conditions import Chosen, get_point
-from dravik.cli.shared.groups import Group, grouped
+from dravik.cli.shared.conditions import CraftAndCondition, get_point
+from dravik.cli.shared.groups import OptionGroup, grouped
 from dravik.cli.shared.sweeps import Sweeps, run_all, run_sweep
 from dravik.cli.tables import tables
 from dravik.cli.task import task
@@ -155,7 +155,7 @@ def signals(
 
 
 @dataclass(frozen=True)
-class Swept(Group):
+class SweepOptions(OptionGroup):
     """Trims over axes, or every answer of one, and what is written of them."""
 
     all_: Annotated[bool, typer.Option("--all", help="every answer found, such as both sides of the power curve")] = (
@@ -180,8 +180,8 @@ class Swept(Group):
 @grouped
 def trim(
     aircraft: AircraftFile,
-    chosen: Chosen,
-    swept: Swept,
+    chosen: CraftAndCondition,
+    swept: SweepOptions,
     prove: Annotated[bool, typer.Option("--prove", help="fly it hands off for a minute")] = False,
     as_json: AsJson = False,
 ) -> None:
@@ -215,7 +215,7 @@ def trim(
                 "drifting": point.drifting, "hands_off_60_s": proof.rows() if proof else None,
                 "hands_off": proof.title if proof else None, "hands_off_holds": proof.holds if proof else None,
                 "doubles_s": proof.doubles if proof else None,
-                "tables_left": [o.row() for o in point.outside], "spare": point.spare,
+                "table_exceedances": [o.row() for o in point.outside], "spare": point.spare,
             }
         )  # fmt: skip
     else:

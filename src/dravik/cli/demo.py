@@ -27,7 +27,7 @@ from dravik.report import (
     figure_masses,
     figure_overlay,
     figure_performance,
-    figure_plan,
+    figure_plan_view,
     figure_poles,
     figure_runs,
     figure_three_views,
@@ -189,7 +189,7 @@ def _masses(demo: _Demo, craft: Aircraft) -> None:
 
 def _engines(demo: _Demo, craft: Aircraft) -> None:
     speeds = [float(v) for v in range(40, 91, 5)]
-    bench = engine_points(craft, airspeeds=speeds, altitude=300.0, levers=[0.5, 1.0])
+    bench = engine_points(craft, airspeeds=speeds, altitude=300.0, throttles=[0.5, 1.0])
     found = performance(craft, airspeeds=speeds, altitude=300.0)
     image = demo.figure(figure_performance(craft, bench, found), "performance.png")
     climb, far = found.best("climb_rate"), found.best("range")
@@ -329,7 +329,7 @@ def _story(demo: _Demo) -> None:
     scenario = load_scenario("fire_run")
     run = scenario.fly(save=demo.folder / "fire_run.csv")
     images = [
-        demo.figure(figure_plan(run, title="Fire run: from above, and the profile"), "fire_run_plan.png"),
+        demo.figure(figure_plan_view(run, title="Fire run: from above, and the profile"), "fire_run_plan.png"),
         demo.figure(figure_track(run, title="Fire run: in space"), "fire_run_track.png"),
         demo.figure(
             figure_histories(

@@ -21,8 +21,8 @@ from dravik.cli.shared.common import (
     show_rows,
     written,
 )
-from dravik.cli.shared.conditions import AskedFor, Chosen, get_point
-from dravik.cli.shared.groups import Group, grouped
+from dravik.cli.shared.conditions import ConditionOptions, CraftAndCondition, get_point
+from dravik.cli.shared.groups import OptionGroup, grouped
 from dravik.definition.settings import read_settings, refuse_inputs, sort_settings
 from dravik.errors import DravikError, FlightError, nearest
 from dravik.host.files import exists
@@ -43,7 +43,7 @@ USUAL = ("airspeed", "altitude", "alpha", "theta", "q", "phi", "elevator", "nz")
 
 
 @dataclass(frozen=True)
-class Begun(Group):
+class StartOptions(OptionGroup):
     """Where a flight begins, unless at a trimmed point."""
 
     rail: Annotated[str, typer.Option(metavar="ELEVATION", help="start on the launch rail, such as '85 deg'")] = ""
@@ -52,7 +52,7 @@ class Begun(Group):
         str, typer.Option(metavar="RECORDING", help="fly on from where a recording of the same flight ends")
     ] = ""
 
-    def start(self, craft: "Aircraft", chosen: Chosen) -> "TrimPoint | Start":
+    def start(self, craft: "Aircraft", chosen: CraftAndCondition) -> "TrimPoint | Start":
         """Return the start; raises DravikError for options that it would leave out."""
         own = input_settings(craft, chosen.set_)
         condition = dict.fromkeys(replace(chosen.condition, wind="").given(), True)  # in its wind it flies either way
@@ -69,7 +69,7 @@ class Begun(Group):
 
 
 @dataclass(frozen=True)
-class Flown(Group):
+class FlightOptions(OptionGroup):
     """How an aircraft is flown that no scenario says it of."""
 
     duration: Annotated[str, typer.Option(help="how long, such as '30 s'")] = "30 s"
@@ -103,7 +103,7 @@ class Flown(Group):
 
 
 @dataclass(frozen=True)
-class Kept(Group):
+class OutputOptions(OptionGroup):
     """What is kept and shown of a flight."""
 
     save: Annotated[
@@ -122,10 +122,10 @@ def fly(
             metavar="SCENARIO|AIRCRAFT", help="scenario file, or the name of one such as fire_run; or an aircraft"
         ),
     ],
-    chosen: Chosen,
-    begun: Begun,
-    flown: Flown,
-    kept: Kept,
+    chosen: CraftAndCondition,
+    begun: StartOptions,
+    flown: FlightOptions,
+    kept: OutputOptions,
     watch: Annotated[
         str, typer.Option(metavar="FILE", help="TOML file of parameters that is read again whenever it is saved")
     ] = "",
@@ -137,8 +137,8 @@ def fly(
         refused = {
             **dict.fromkeys(chosen.condition.given(), True), "--rail": begun.rail, "--loading": chosen.loading,
             "--law": chosen.law, "--control": flown.control, "--turbulence": flown.turbulence, "--record": flown.record,
-            "--start": begun.begin, "--every": flown.every, "--duration": flown.duration != Flown.duration,
-            "--dt": flown.dt != Flown.dt,
+            "--start": begun.begin, "--every": flown.every, "--duration": flown.duration != FlightOptions.duration,
+            "--dt": flown.dt != FlightOptions.dt,
         }  # fmt: skip
         scenario = _scenario(aircraft, refused, read_settings(chosen.set_))
         craft, title = scenario.craft, f"{scenario.definition.name} ({scenario.craft.name})"
@@ -171,7 +171,7 @@ def fly(
     _finish(run, craft, title, kept, as_json=as_json)
 
 
-def _finish(run: "Recording", craft: "Aircraft", title: str, kept: Kept, *, as_json: bool) -> None:
+def _finish(run: "Recording", craft: "Aircraft", title: str, kept: OutputOptions, *, as_json: bool) -> None:
     """Draw and print a flight; leaves with 1 where it was broken off."""
     if kept.figure:
         draw(run, kept.signals, kept.figure, title, craft.limits)
@@ -195,7 +195,7 @@ def _refuse_beside(option: str, others: Mapping[str, object]) -> None:
             raise DravikError(f"{other} beside {option}", expected="one of them")
 
 
-def _start(craft: "Aircraft", condition: AskedFor, rail: str, inputs: list[str] | None) -> "TrimPoint | Start":
+def _start(craft: "Aircraft", condition: ConditionOptions, rail: str, inputs: list[str] | None) -> "TrimPoint | Start":
     """Return where a flight starts: a trimmed point, or the launch rail at an elevation."""
     from dravik.flight import on_rail
 

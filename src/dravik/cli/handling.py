@@ -7,8 +7,8 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from dravik.cli.shared.common import AircraftFile, AsJson, Figure, emit, progress_bar, say, show_rows
-from dravik.cli.shared.conditions import Chosen
-from dravik.cli.shared.groups import Group, grouped
+from dravik.cli.shared.conditions import CraftAndCondition
+from dravik.cli.shared.groups import OptionGroup, grouped
 from dravik.cli.shared.sweeps import Sweeps, sweep_of
 from dravik.definition.settings import read_settings
 from dravik.errors import DravikError
@@ -27,7 +27,7 @@ Against = Annotated[
 
 
 @dataclass(frozen=True)
-class Judged(Group):
+class HandlingOptions(OptionGroup):
     """What an aircraft is held against."""
 
     aircraft_class: Annotated[str, typer.Option("--class", help="I, II-L, II-C, III or IV")] = "II-L"
@@ -54,16 +54,18 @@ class Judged(Group):
 
 
 @dataclass(frozen=True)
-class Compared(Group):
+class ComparisonOptions(OptionGroup):
     """What an aircraft is compared with, and whether it is said what would change its level."""
 
     against: Against = None
     against_law: Annotated[
         list[str] | None, typer.Option(metavar="FILE", help="compare with these laws engaged instead; may be repeated")
     ] = None
-    levers: Annotated[bool, typer.Option("--levers", help="say which derivative or parameter would move what")] = False
+    sensitivities: Annotated[
+        bool, typer.Option("--sensitivities", help="say which derivative or parameter would move what")
+    ] = False
 
-    def other(self, aircraft: str, chosen: Chosen, judged: dict[str, Any]) -> "Assessment | None":
+    def other(self, aircraft: str, chosen: CraftAndCondition, judged: dict[str, Any]) -> "Assessment | None":
         """Return the handling qualities of the other configuration, at the same condition; None unless asked for."""
         from dravik.handling import handling_qualities
 
@@ -81,9 +83,9 @@ class Compared(Group):
 @grouped
 def handling(
     aircraft: AircraftFile,
-    chosen: Chosen,
-    judged: Judged,
-    compared: Compared,
+    chosen: CraftAndCondition,
+    judged: HandlingOptions,
+    compared: ComparisonOptions,
     level: Annotated[int, typer.Option(help="worst level that passes", min=1, max=3)] = 1,
     sweep: Sweeps = None,
     figure: Figure = "",
@@ -95,14 +97,14 @@ def handling(
     craft = chosen.craft(aircraft)
     asked = judged.asked(craft, has_laws=bool(chosen.law))
     if sweep:
-        if compared != Compared():
-            raise DravikError("--sweep with --against or --levers", expected="one condition, or a map")
+        if compared != ComparisonOptions():
+            raise DravikError("--sweep with --against or --sensitivities", expected="one condition, or a map")
         _map(craft, chosen, sweep, asked, figure, level, as_json)
         return
     point = chosen.point(craft)
     found = handling_qualities(craft, point, **asked)
     other = compared.other(aircraft, chosen, asked)
-    _finish(found, other, point if compared.levers else None, figure, level, as_json)
+    _finish(found, other, point if compared.sensitivities else None, figure, level, as_json)
 
 
 def _sets(craft: "Aircraft", criteria: str, *, has_laws: bool) -> list[str]:
@@ -122,10 +124,10 @@ def _finish(
     found: "Assessment", other: "Assessment | None", moved: Any, figure: str, level: int, as_json: bool
 ) -> None:  # fmt: skip
     """Draw, print and leave with 1 where the level is worse than what passes."""
-    from dravik.handling import compare_handling, levers_of_level
+    from dravik.handling import compare_handling, sensitivities_of_level
     from dravik.handling.level_sensitivity import words
 
-    told = words(levers_of_level(moved, found)) if moved is not None else []
+    told = words(sensitivities_of_level(moved, found)) if moved is not None else []
     if figure:
         from dravik.report import figure_handling, save_figure
 
@@ -136,7 +138,7 @@ def _finish(
             {
                 "condition": found.title, "class": found.aircraft_class, "category": found.category,
                 "level": found.level, "unjudged": found.unjudged, "from_memory": found.remembered,
-                "criteria": found.rows(), "levers": told, "compared": compared,
+                "criteria": found.rows(), "sensitivities": told, "compared": compared,
             }
         )  # fmt: skip
     else:
@@ -164,7 +166,7 @@ def show_handling(found: "Assessment") -> None:
             say(f"{r['requirement']}: {r['note']}")
 
 
-def _say_end(found: "Assessment", levers: Sequence[str]) -> None:
+def _say_end(found: "Assessment", sensitivities: Sequence[str]) -> None:
     """Say what could not be judged, the level, where its limits come from, and what would move it."""
     for text in found.unjudged:
         say(text, "red")
@@ -174,7 +176,7 @@ def _say_end(found: "Assessment", levers: Sequence[str]) -> None:
         say(f"worst level: {found.level if found.level < 4 else 'worse than 3'}")
     if found.remembered:
         say(f"limits quoted from memory, not compared with a copy of the document: {_sources(found.remembered)}", "dim")
-    for text in levers:
+    for text in sensitivities:
         say(text)
 
 
@@ -196,7 +198,7 @@ def _show_compared(before: "Assessment", after: "Assessment", rows: list[dict[st
 
 
 def _map(
-    craft: "Aircraft", chosen: Chosen, axes: Sequence[str], judged: dict[str, Any], figure: str, level: int,
+    craft: "Aircraft", chosen: CraftAndCondition, axes: Sequence[str], judged: dict[str, Any], figure: str, level: int,
     as_json: bool,
 ) -> None:  # fmt: skip
     """Judge every point of a sweep, print, and draw."""

@@ -8,8 +8,8 @@ import numpy as np
 import typer
 
 from dravik.cli.shared.common import AircraftFile, AsJson, Figure, emit, input_settings, progress_bar, say, show_rows
-from dravik.cli.shared.conditions import Fitted
-from dravik.cli.shared.groups import Group, grouped
+from dravik.cli.shared.conditions import AircraftOptions
+from dravik.cli.shared.groups import OptionGroup, grouped
 from dravik.errors import DravikError
 
 if TYPE_CHECKING:
@@ -23,7 +23,7 @@ ALL_BANKS = "0, 5 deg"  # unless others are asked for
 
 
 @dataclass(frozen=True)
-class Over(Group):
+class RangeOptions(OptionGroup):
     """At which altitudes and airspeeds limits are looked for."""
 
     altitude: Annotated[str, typer.Option(help="altitude of the manoeuvres")] = "0 m"
@@ -33,7 +33,7 @@ class Over(Group):
 
 
 @dataclass(frozen=True)
-class Failed(Group):
+class EngineOutOptions(OptionGroup):
     """Engines that have failed."""
 
     failed: Annotated[str, typer.Option(help="engines that have failed: least control speeds; commas between")] = ""
@@ -45,7 +45,7 @@ class Failed(Group):
 
     def speeds(self, craft: "Aircraft", altitude: str, inputs: dict[str, Any]) -> "list[ControlSpeed]":
         """Return the least control speeds without them; none where all run."""
-        from dravik.performance import least_control_speeds
+        from dravik.performance import minimum_control_speeds
         from dravik.trimming.sweeps import spread
 
         if not self.gone():
@@ -53,15 +53,15 @@ class Failed(Group):
                 raise DravikError("--banks without --failed", expected="--failed ENGINE")
             return []
         leaned = spread(self.banks, "banks")
-        return least_control_speeds(craft, failed=self.gone(), altitude=altitude, banks=leaned, inputs=inputs)
+        return minimum_control_speeds(craft, failed=self.gone(), altitude=altitude, banks=leaned, inputs=inputs)
 
 
 @grouped
 def limits(
     aircraft: AircraftFile,
-    fitted: Fitted,
-    over: Over,
-    failed: Failed,
+    fitted: AircraftOptions,
+    over: RangeOptions,
+    failed: EngineOutOptions,
     force: Annotated[str, typer.Option(help="signal of the pilot's pull, N: points stick free, force per g")] = "",
     figure: Figure = "",
     as_json: AsJson = False,

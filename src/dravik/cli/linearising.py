@@ -18,8 +18,8 @@ from dravik.cli.shared.common import (
     show_rows,
     written,
 )
-from dravik.cli.shared.conditions import AskedFor, Chosen
-from dravik.cli.shared.groups import Group, grouped
+from dravik.cli.shared.conditions import ConditionOptions, CraftAndCondition
+from dravik.cli.shared.groups import OptionGroup, grouped
 from dravik.cli.shared.sweeps import Sweeps, sweep_of
 from dravik.units import from_si
 
@@ -37,7 +37,7 @@ LEAST_WEIGHT = 1e-3  # of a root's size, by which a tenth more of one moves it
 
 
 @dataclass(frozen=True)
-class Wanted(Group):
+class ModelOptions(OptionGroup):
     """What a linear model is made of and written to."""
 
     coordinates: Annotated[
@@ -58,7 +58,7 @@ class Wanted(Group):
 
 
 @dataclass(frozen=True)
-class Proved(Group):
+class ProofOptions(OptionGroup):
     """How a model is held against the nonlinear aircraft."""
 
     prove: Annotated[
@@ -81,7 +81,7 @@ class Proved(Group):
 
 
 @dataclass(frozen=True)
-class More(Group):
+class DetailOptions(OptionGroup):
     """What is told of a model besides its modes."""
 
     derivatives: Annotated[
@@ -116,10 +116,10 @@ class More(Group):
 @grouped
 def linearise(
     aircraft: AircraftFile,
-    chosen: Chosen,
-    wanted: Wanted,
-    proved: Proved,
-    more: More,
+    chosen: CraftAndCondition,
+    wanted: ModelOptions,
+    proved: ProofOptions,
+    more: DetailOptions,
     sweep: Sweeps = None,
     figure: Figure = "",
     as_json: AsJson = False,
@@ -249,7 +249,7 @@ def _root(root: complex) -> str:
 
 def _show_roots(
     craft: "Aircraft",
-    condition: AskedFor,
+    condition: ConditionOptions,
     inputs: Sequence[str] | None,
     axes: Sequence[str],
     figure: str,

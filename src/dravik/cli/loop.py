@@ -7,8 +7,8 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from dravik.cli.shared.common import AircraftFile, AsJson, Figure, emit, say, show_rows, written
-from dravik.cli.shared.conditions import Chosen
-from dravik.cli.shared.groups import Group, grouped
+from dravik.cli.shared.conditions import CraftAndCondition
+from dravik.cli.shared.groups import OptionGroup, grouped
 from dravik.errors import DravikError
 from dravik.units import in_si
 
@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from collections.abc import Mapping
 
     from dravik.aircraft import Aircraft
-    from dravik.cli.loop_plan import Asked
+    from dravik.cli.loop_plan import DesignRequest
     from dravik.loops import Margins
     from dravik.trimming import TrimPoint
 
@@ -24,7 +24,7 @@ __all__ = ["loop"]
 
 
 @dataclass(frozen=True)
-class Broken(Group):
+class CutOptions(OptionGroup):
     """A loop that is broken at a signal, or roots over a parameter."""
 
     at: Annotated[str, typer.Option("--at", metavar="SIGNAL", help="where the loop is broken: elevator_command")] = ""
@@ -44,7 +44,7 @@ class Broken(Group):
 
 
 @dataclass(frozen=True)
-class Planned(Group):
+class DesignOptions(OptionGroup):
     """Loops from a file, and what is done with them."""
 
     plan: Annotated[str, typer.Option(metavar="FILE", help="loops to close, or the name of the aircraft's own")] = ""
@@ -65,7 +65,7 @@ class Planned(Group):
         only = {"--fly": self.fly, "--flown": self.flown, "--beside": self.beside, "--schedule": self.schedule}
         _refuse({**only, "--out": self.out}, "without loops from a file", "--plan FILE")
 
-    def run(self, asked: "Asked", figure: str, *, as_json: bool) -> None:
+    def run(self, asked: "DesignRequest", figure: str, *, as_json: bool) -> None:
         """Close the loops at one condition, or over those of a schedule; print and write what comes of it."""
         from dravik.cli.loop_plan import run_plan, run_schedule
 
@@ -81,19 +81,19 @@ class Planned(Group):
 @grouped
 def loop(
     aircraft: AircraftFile,
-    chosen: Chosen,
-    broken: Broken,
-    planned: Planned,
+    chosen: CraftAndCondition,
+    broken: CutOptions,
+    planned: DesignOptions,
     figure: Figure = "",
     as_json: AsJson = False,
 ) -> None:
     """Break a loop at a signal, or close the loops of a file: margins, steps, requirements, the law, flown steps."""
-    from dravik.cli.loop_plan import Asked, show_locus, the_plan
+    from dravik.cli.loop_plan import DesignRequest, show_locus, the_plan
 
     own = the_plan(aircraft, planned.plan)
     if own is not None:
         broken.refuse()
-        planned.run(Asked(own, aircraft if planned.plan else "", chosen), figure, as_json=as_json)
+        planned.run(DesignRequest(own, aircraft if planned.plan else "", chosen), figure, as_json=as_json)
         return
     planned.refuse()
     craft = chosen.craft(aircraft)
@@ -113,24 +113,24 @@ def _refuse(options: "Mapping[str, object]", where: str, expected: str) -> None:
         raise DravikError(f"{' and '.join(given)} {where}", expected=expected)
 
 
-def _break(craft: "Aircraft", point: "TrimPoint", broken: Broken, figure: str, *, as_json: bool) -> None:
+def _break(craft: "Aircraft", point: "TrimPoint", broken: CutOptions, figure: str, *, as_json: bool) -> None:
     """Break a loop at a signal, print and draw its margins; leaves with 1 where there are less than the least."""
-    from dravik.loops import broken_loop, margins
+    from dravik.loops import cut_loop, margins
 
     late, gain, phase = in_si(broken.delay, "time", where="delay"), broken.least_gain, broken.least_phase
-    opened = broken_loop(craft, point, broken.at or "elevator_command")
-    found = margins(opened, delay=late)
+    open_loop = cut_loop(craft, point, broken.at or "elevator_command")
+    found = margins(open_loop, delay=late)
     holds = found.closes and found.gain_decibels >= gain and math.degrees(found.phase) >= phase
-    title = f"{craft.name}, {point.title}: loop at {opened.outputs[0]}"
+    title = f"{craft.name}, {point.title}: loop at {open_loop.outputs[0]}"
     if figure:
         from dravik.report import figure_loop, save_figure
 
-        drawn = figure_loop(opened, found, delay=late, title=title, least_gain=gain, least_phase=phase)
+        drawn = figure_loop(open_loop, found, delay=late, title=title, least_gain=gain, least_phase=phase)
         save_figure(drawn, figure)
     if as_json:
         emit(
             {
-                "aircraft": craft.name, "at": opened.outputs[0], "holds": holds, **_record(found),
+                "aircraft": craft.name, "at": open_loop.outputs[0], "holds": holds, **_record(found),
                 "crossings": found.rows(),
             }
         )  # fmt: skip

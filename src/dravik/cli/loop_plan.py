@@ -14,12 +14,12 @@ from dravik.host.files import exists, is_folder, write_text
 
 if TYPE_CHECKING:
     from dravik.aircraft import Aircraft
-    from dravik.cli.shared.conditions import Chosen
+    from dravik.cli.shared.conditions import CraftAndCondition
     from dravik.loops import LoopPlan, LoopStudy
     from dravik.trimming import TrimPoint
-    from dravik.validation.flown_loops import LoopTruth
+    from dravik.validation.flown_loops import FlownLoop
 
-__all__ = ["Asked", "run_plan", "run_schedule", "show_locus", "the_plan"]
+__all__ = ["DesignRequest", "run_plan", "run_schedule", "show_locus", "the_plan"]
 
 
 def the_plan(aircraft: str, plan: str) -> "LoopPlan | None":
@@ -39,7 +39,7 @@ def the_plan(aircraft: str, plan: str) -> "LoopPlan | None":
 
 
 def run_plan(
-    asked: "Asked", files: "dict[str, str]", fly: str, beside: Sequence[str] = (), *, as_json: bool
+    asked: "DesignRequest", files: "dict[str, str]", fly: str, beside: Sequence[str] = (), *, as_json: bool
 ) -> None:  # fmt: skip
     """Study a plan's loops, print, draw and write what is asked for; leaves with 1 where a requirement is not met.
 
@@ -90,12 +90,12 @@ def _at_samples(plan: "LoopPlan") -> "dict[str, Any]":
     return {"rate": rates.pop(), "delay": max(entry.delay or 0.0 for entry in plan.loop)}
 
 
-class Asked(NamedTuple):
+class DesignRequest(NamedTuple):
     """A plan with what the command line says besides: aircraft, condition, values set, loading and laws."""
 
     plan: "LoopPlan"
     aircraft: str
-    chosen: "Chosen"
+    chosen: "CraftAndCondition"
 
     def meant(self) -> "tuple[LoopPlan, Aircraft]":
         """Return the plan with the values that were changed, and its aircraft with parameters set.
@@ -118,7 +118,7 @@ class Asked(NamedTuple):
 
 
 def run_schedule(
-    asked: Asked, axes: Sequence[str], out: str, *, as_json: bool
+    asked: DesignRequest, axes: Sequence[str], out: str, *, as_json: bool
 ) -> None:  # fmt: skip
     """Design a plan's loops over axes, print gains and margins at the conditions and between, write law and tables."""
     from dravik.loops import schedule_gains
@@ -160,11 +160,11 @@ def show_locus(
     craft: "Aircraft", point: "TrimPoint", asked: str, damping: float, figure: str, *, as_json: bool
 ) -> None:  # fmt: skip
     """Follow the roots over a parameter, and print where they cross the axis and a line of damping."""
-    from dravik.loops import parameter_locus
+    from dravik.loops import locus_over_parameter
 
     ((name, given),) = read_settings([asked], "--locus").items()
     values = _range(str(given), name)
-    found = parameter_locus(craft, point, name, values)
+    found = locus_over_parameter(craft, point, name, values)
     lines = [("axis", c) for c in found.crossings()] + ([(f"damping {damping:g}", c) for c in found.crossings(damping)]
                                                         if damping else [])  # fmt: skip
     if figure:
@@ -209,7 +209,7 @@ def _value(text: str) -> str | float:
 
 
 def _draw(
-    found: "LoopStudy", others: "dict[str, LoopStudy]", truth: "LoopTruth | None", files: "dict[str, str]"
+    found: "LoopStudy", others: "dict[str, LoopStudy]", truth: "FlownLoop | None", files: "dict[str, str]"
 ) -> None:
     if files.get("figure"):
         from dravik.report import figure_study, save_figure
@@ -229,7 +229,7 @@ def _beside(label: str, row: "dict[str, Any]") -> str:
     )
 
 
-def _show(found: "LoopStudy", truth: "LoopTruth | None") -> None:
+def _show(found: "LoopStudy", truth: "FlownLoop | None") -> None:
     rows: list[dict[str, Any]] = found.rows()
     show_rows(
         f"{found.plan.name or 'loops'}: {found.craft.name}, {found.point.title}",

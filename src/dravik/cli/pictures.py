@@ -73,7 +73,7 @@ def _compare(runs: "list[Recording]", paths: list[str], signals: str, save: str)
 def _draw_view(run: "Recording", view: str, save: str, title: str, seconds: float) -> list[str]:
     from rich.progress import Progress
 
-    from dravik.report import figure_plan, figure_track, save_figure, write_animation, write_book
+    from dravik.report import figure_plan_view, figure_track, save_figure, write_animation, write_book
 
     if view == "book":
         write_book(run, save, title=title, limits=_limits(run))
@@ -84,7 +84,7 @@ def _draw_view(run: "Recording", view: str, save: str, title: str, seconds: floa
                 run, save, seconds=seconds, title=title, progress=lambda share: bar.update(task, completed=share)
             )
     else:
-        save_figure((figure_plan if view == "plan" else figure_track)(run, title=title), save)
+        save_figure((figure_plan_view if view == "plan" else figure_track)(run, title=title), save)
     return []
 
 

@@ -17,8 +17,8 @@ from dravik.cli.shared.common import (
     show_rows,
     written,
 )
-from dravik.cli.shared.conditions import Chosen
-from dravik.cli.shared.groups import Group, grouped
+from dravik.cli.shared.conditions import CraftAndCondition
+from dravik.cli.shared.groups import OptionGroup, grouped
 from dravik.errors import DravikError
 from dravik.units import from_si
 
@@ -37,7 +37,7 @@ Motion = Annotated[str, written("write the mode of --mode as an animation, .gif 
 
 
 @dataclass(frozen=True)
-class Moved(Group):
+class MotionOptions(OptionGroup):
     """A mode that is set in motion."""
 
     mode: Annotated[str, typer.Option(help="a mode to set in motion, such as 'Dutch roll'")] = ""
@@ -52,8 +52,8 @@ class Moved(Group):
 @grouped
 def response(
     aircraft: AircraftFile,
-    chosen: Chosen,
-    moved: Moved,
+    chosen: CraftAndCondition,
+    moved: MotionOptions,
     channel: Channels = None,
     beside: Annotated[str, typer.Option(metavar="FILE", help="a saved model to draw and list beside this one")] = "",
     figure: Figure = "",
@@ -115,9 +115,9 @@ def _move(model: "LinearModel", mode: str, file: str, *, quiet: bool) -> None:
 
 def _row(system: "LinearSystem", pair: tuple[str, str], label: str) -> dict[str, object]:
     """Return the figures of one channel, SI."""
-    from dravik.systems import answer, frequency_answer
+    from dravik.systems import frequency_response, time_response
 
-    over, step = frequency_answer(system, *pair), answer(system, *pair).figures()
+    over, step = frequency_response(system, *pair), time_response(system, *pair).metrics()
     gain, at = over.peak()
     gains = {"static_gain": over.static, "bandwidth_rad_s": over.bandwidth(), "peak_gain": gain, "peak_rad_s": at}
     times = {"rise_s": step.rise, "overshoot": step.overshoot, "settling_s": step.settling}

@@ -17,7 +17,7 @@ from dravik.cli.shared.common import (
     progress_bar,
     show_rows,
 )
-from dravik.cli.shared.conditions import AskedFor, Fitted
+from dravik.cli.shared.conditions import AircraftOptions, ConditionOptions
 from dravik.cli.shared.groups import grouped
 from dravik.definition.settings import read_settings
 
@@ -35,7 +35,7 @@ Landed = Annotated[
 @grouped
 def runway(
     aircraft: AircraftFile,
-    fitted: Fitted,
+    fitted: AircraftOptions,
     altitude: Annotated[str, typer.Option(help="altitude of the runway")] = "0 m",
     heading: Annotated[str, typer.Option(help="its direction, such as '270 deg'")] = "0 deg",
     wind: Annotated[str, typer.Option(help="steady wind, such as '5 m/s from 270 deg'")] = "",
@@ -45,7 +45,7 @@ def runway(
     """Find take-off and landing distances over a screen of 15 m, from rolling trims and arcs."""
     from dravik.performance import landing, take_off
 
-    craft = AskedFor(wind=wind).in_wind(fitted.craft(aircraft))
+    craft = ConditionOptions(wind=wind).in_wind(fitted.craft(aircraft))
     inputs = input_settings(craft, fitted.set_)
     where: dict[str, Any] = {"altitude": altitude, "heading": heading}
     up = take_off(craft, inputs=inputs, **where)
@@ -95,10 +95,10 @@ def fuel(
     as_json: AsJson = False,
 ) -> None:
     """Find the fuel, time and way of a flight in legs, from trims of the aircraft as it gets lighter."""
-    from dravik.performance import fuel_for, read_fuel_plan
+    from dravik.performance import fuel_for, read_fuel_mission
 
     craft = get_craft(aircraft, loading, law)
-    legs = read_fuel_plan(own_file(plan, aircraft, "fuel"))
+    legs = read_fuel_mission(own_file(plan, aircraft, "fuel"))
     with progress_bar(quiet=as_json, what="legs") as told:
         use = fuel_for(craft, legs, told=told)
     if as_json:

@@ -11,7 +11,7 @@ from dravik.units import from_si
 
 if TYPE_CHECKING:
     from dravik.recording import Recording
-    from dravik.validation import Followed
+    from dravik.validation import TargetResponse
 
 __all__ = ["score"]
 
@@ -59,7 +59,7 @@ def score(
         show_landing(run)
 
 
-def _cells(run: "Recording", c: "Followed") -> list[Any]:
+def _cells(run: "Recording", c: "TargetResponse") -> list[Any]:
     unit, factor, _ = from_si(run.units.get(c.actual, ""))
     busy = []
     for name, value in sorted(c.activity.items(), key=lambda item: -item[1])[:BUSIEST]:

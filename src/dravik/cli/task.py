@@ -6,14 +6,14 @@ from typing import Annotated
 import typer
 
 from dravik.cli.shared.common import AircraftFile, AsJson, Figure, emit, say, show_rows, written
-from dravik.cli.shared.conditions import Chosen
-from dravik.cli.shared.groups import Group, grouped
+from dravik.cli.shared.conditions import CraftAndCondition
+from dravik.cli.shared.groups import OptionGroup, grouped
 
 __all__ = ["task"]
 
 
 @dataclass(frozen=True)
-class Tracked(Group):
+class TrackingOptions(OptionGroup):
     """A tracking task and its pilot."""
 
     kind: Annotated[str, typer.Option("--task", help="pitch, bank, altitude or offset")] = "pitch"
@@ -26,8 +26,8 @@ class Tracked(Group):
 @grouped
 def task(
     aircraft: AircraftFile,
-    chosen: Chosen,
-    tracked: Tracked,
+    chosen: CraftAndCondition,
+    tracked: TrackingOptions,
     out: Annotated[str, written("write the recording", "--out")] = "",
     figure: Figure = "",
     as_json: AsJson = False,

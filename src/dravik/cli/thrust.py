@@ -39,14 +39,14 @@ def thrust(
     airspeeds: Annotated[
         str, typer.Option(help="'from, to, count', such as '45 m/s, 95 m/s, 6' (the envelope's unless given)")
     ] = "",
-    levers: Annotated[str, typer.Option(help="levers, as shares of their range, separated by commas")] = "0.5, 1",
+    throttles: Annotated[str, typer.Option(help="throttles, as shares of their range, separated by commas")] = "0.5, 1",
     climb: Annotated[str, typer.Option(help="climb rate that counts for the ceiling")] = "0.5 m/s",
     set_: Settings = None,
     loading: Loading = "",
     figure: Annotated[str, written("write a figure: .png, .svg or .pdf", "--figure")] = "",
     as_json: AsJson = False,
 ) -> None:
-    """Show what the engines give over speed and lever, and power required, climb, ceiling, endurance and range."""
+    """Show what the engines give over speed and throttle, and power required, climb, ceiling, endurance and range."""
     from dravik.performance import engine_points, motor_facts
 
     craft = get_craft(aircraft, loading, set_=set_)
@@ -58,7 +58,7 @@ def thrust(
     speeds = _speeds(craft, airspeeds)
     inputs = quantities(craft, set_)
     bench = engine_points(
-        craft, airspeeds=np.linspace(0.0, speeds[-1], POINTS + 1).tolist(), levers=_levers(levers),
+        craft, airspeeds=np.linspace(0.0, speeds[-1], POINTS + 1).tolist(), throttles=_throttles(throttles),
         altitude=height, inputs=inputs,
     )  # fmt: skip
     found, top = _performance(craft, speeds, height, in_si(climb, "speed", where="climb"), inputs, quiet=as_json)
@@ -81,13 +81,13 @@ def thrust(
         say(f"written: {figure}")
 
 
-def _levers(text: str) -> list[float]:
+def _throttles(text: str) -> list[float]:
     try:
         found = [float(part) for part in text.split(",")]
     except ValueError:
         found = []
     if not found or not all(0.0 <= v <= 1.0 for v in found):
-        raise DravikError(f"--levers {text!r}", expected="shares from 0 to 1, such as '0.5, 1'")
+        raise DravikError(f"--throttles {text!r}", expected="shares from 0 to 1, such as '0.5, 1'")
     return found
 
 
@@ -144,7 +144,7 @@ def _show_bench(craft: "Aircraft", bench: "list[EnginePoint]") -> None:
     _show_columns(
         f"{craft.name}: engines at {bench[0].altitude:g} m, axis in the flow (efficiency at rest: figure of merit)",
         {
-            "lever": [p.lever for p in bench], "airspeed [m/s]": [p.airspeed for p in bench],
+            "throttle": [p.throttle for p in bench], "airspeed [m/s]": [p.airspeed for p in bench],
             **_thrust_columns(bench), f"shaft power [{unit}]": [scale * p.shaft_power for p in bench],
             f"electric [{unit}]": [scale * p.electric_power for p in bench],
             "fuel [kg/h]": [3600.0 * p.fuel_flow for p in bench],
@@ -154,7 +154,7 @@ def _show_bench(craft: "Aircraft", bench: "list[EnginePoint]") -> None:
 
     for p in bench:
         if p.reason:
-            say(f"lever {p.lever:g}, {p.airspeed:.4g} m/s: {p.reason}")
+            say(f"throttle {p.throttle:g}, {p.airspeed:.4g} m/s: {p.reason}")
 
 
 def _thrust_columns(bench: "list[EnginePoint]") -> dict[str, list[float]]:
@@ -174,11 +174,11 @@ def _show_performance(craft: "Aircraft", found: "Performance", top: "Ceiling", c
     scale, unit = _watts([p.power_available for p in points] + [p.power_required for p in points])
     flow = [scale * p.flow if electric else 3600.0 * p.flow for p in points]
     _show_columns(
-        f"{craft.name} ({found.loading}): level flight at {found.altitude:g} m, and what full lever adds",
+        f"{craft.name} ({found.loading}): level flight at {found.altitude:g} m, and what full throttle adds",
         {
             "airspeed [m/s]": [p.airspeed for p in points],
             "alpha [deg]": [round(math.degrees(p.alpha), 2) + 0.0 for p in points],
-            "lever": [round(p.lever, 3) for p in points], "thrust [N]": [p.thrust_required for p in points],
+            "throttle": [round(p.throttle, 3) for p in points], "thrust [N]": [p.thrust_required for p in points],
             f"power [{unit}]": [scale * p.power_required for p in points],
             f"available [{unit}]": [scale * p.power_available for p in points],
             "climb [m/s]": [round(p.climb_rate, 2) for p in points],

@@ -12,7 +12,7 @@ import numpy as np
 
 from dravik.compiled.object_files import MachineCode
 
-__all__ = ["HEADER", "ITEMS", "KNOWN", "Door", "Kinds", "classes", "is_tuple_class", "kinds_of", "numbers_as"]
+__all__ = ["HEADER", "ITEMS", "KNOWN", "CallWrapper", "Kinds", "classes", "is_tuple_class", "kinds_of", "numbers_as"]
 
 #: Kinds of arguments: "f", "i", "b" for numbers and flags, dtype and dimensions of an array, a class of named tuples
 #: whose attribute ``kinds`` says what its items are.
@@ -70,7 +70,7 @@ def numbers_as(kinds: Kinds, args: tuple[Any, ...]) -> tuple[Any, ...]:
     return tuple(_NUMBERS[k](a) if k in _NUMBERS else a for k, a in zip(kinds, args, strict=True))
 
 
-class Door:
+class CallWrapper:
     """A function's machine code, and the functions of Python by which it is called with arguments of some kinds.
 
     They look at each argument themselves. If one is not what it should be, ``call`` hands all of them to ``otherwise``,

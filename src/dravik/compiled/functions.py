@@ -9,7 +9,7 @@ from typing import Any, ClassVar, TypeVar, cast
 
 import numpy as np
 
-from dravik.compiled.call_wrappers import Door, Kinds, is_tuple_class, kinds_of, numbers_as
+from dravik.compiled.call_wrappers import CallWrapper, Kinds, is_tuple_class, kinds_of, numbers_as
 from dravik.compiled.object_files import kept
 from dravik.host.notices import announced
 
@@ -70,7 +70,7 @@ class Compiled(ForCompiler):
 
     def __init__(self, function: Callable[..., object]) -> None:
         super().__init__(function)
-        self._doors: dict[Kinds, Door] = {}
+        self._doors: dict[Kinds, CallWrapper] = {}
         self._lock = threading.Lock()
         self._call: Callable[..., Any] = self._otherwise
 
@@ -83,9 +83,9 @@ class Compiled(ForCompiler):
         if kinds is None:
             return self._by_numba(*args)
         kinds = self._nearest(kinds)
-        door = self.door(kinds)
-        self._call = door.call
-        return door.last_call(*numbers_as(kinds, args))
+        call_wrapper = self.call_wrapper(kinds)
+        self._call = call_wrapper.call
+        return call_wrapper.last_call(*numbers_as(kinds, args))
 
     def _nearest(self, kinds: Kinds) -> Kinds:
         """Return kinds for which there is a door and whose numbers are wider, or else the same kinds."""
@@ -95,13 +95,13 @@ class Compiled(ForCompiler):
                     return known
         return kinds
 
-    def door(self, kinds: Kinds) -> Door:
+    def call_wrapper(self, kinds: Kinds) -> CallWrapper:
         """Return the way into the machine code for arguments of these kinds; loads it, or compiles it first."""
         with self._lock:  # two threads that need it at once compile it once
             found = self._doors.get(kinds)
             if found is None:
                 code = kept(self.__name__, self._key(kinds), lambda: self._make(kinds))
-                found = Door(code, kinds, self._otherwise, lambda *args: self._by_numba(*args))
+                found = CallWrapper(code, kinds, self._otherwise, lambda *args: self._by_numba(*args))
                 self._doors[kinds] = found
         return found
 
@@ -176,7 +176,7 @@ def intrinsic(function: F) -> F:
 
 def address_of(function: Any, kinds: Kinds) -> int:
     """Return where a compiled function begins in memory, for arguments of these kinds."""
-    return int(function.door(kinds).address)
+    return int(function.call_wrapper(kinds).address)
 
 
 def _takes(wide: Any, kind: Any) -> bool:

@@ -4,7 +4,7 @@ import math
 from collections.abc import Iterable
 
 from dravik.definition.fields import Angle, Model, Position, Speed
-from dravik.formula.contributions import lever_arm
+from dravik.formula.contributions import moment_arm
 
 __all__ = ["GROUND_EVENT", "Crash", "crash_conditions"]
 
@@ -40,7 +40,7 @@ def crash_conditions(
         f"altitude < ground_height - {CROSSED!r}", below + "the ground", ("environment", "ground")
     )  # fmt: skip
     for name, position in crash.parts.items():
-        x, y, z = lever_arm(position)
+        x, y, z = moment_arm(position)
         lower = f"down_x*{x} + down_y*{y} + down_z*{z} > altitude - ground_height"
         found[f"crash_{name}"] = (lower, f"crash: {name} touches the ground", ("crash", "parts"))
     pressed = " + ".join(f"normal_{n}" for n in legs)

@@ -14,7 +14,7 @@ from pydantic import Field
 
 from dravik.definition.fields import Damping, Formula, Model, Position, PositiveLength, Stiffness
 from dravik.formula import Guard
-from dravik.formula.contributions import Contributions, lever_arm
+from dravik.formula.contributions import Contributions, moment_arm
 from dravik.frames import body_from_station
 
 __all__ = ["Leg", "add_ground", "add_leg", "contact_states", "guard"]
@@ -131,7 +131,7 @@ def contact_states(names: Iterable[str]) -> list[str]:
 
 def _add_foot(out: Contributions, name: str, leg: Leg, ground: Surface) -> None:
     """Add where the foot is against the ground, how it moves, and the force that presses it."""
-    keys, (x, y, z) = ("gear", name), lever_arm(leg.position)
+    keys, (x, y, z) = ("gear", name), moment_arm(leg.position)
     locked = ""
     if leg.up is not None or leg.extended != 1.0:
         out.add(f"extended_{name}", leg.extended, "", f"how far {name} is extended", *keys, "extended")

@@ -19,7 +19,7 @@ from dravik.flight.body import body_of
 from dravik.flight.devices import Tasks
 from dravik.flight.options import Options, check_options, steps_between
 from dravik.flight.provenance import ending, origin
-from dravik.flight.rows import NEVER, Rows
+from dravik.flight.row_buffer import NEVER, RowBuffer
 from dravik.flight.schedule import Schedule
 from dravik.flight.snapshots import SavedFlight, Start, Startable, following_of
 from dravik.kernel.program import EVENT_COUNT, NOT_FINITE, OUTSIDE_TABLE, PAUSED, STOP_EVENT
@@ -99,7 +99,7 @@ class Flight:
         usual = [n for n in body.signals if n not in body.parameters]
         names = [*usual, *self.tasks.board] if record is None else record
         every = steps_between(options.get("record_every", 1), self.dt)
-        self.rows = Rows(body, names, self.tasks.units, every)
+        self.rows = RowBuffer(body, names, self.tasks.units, every)
         self.begun = clock.perf_counter()
         self.asked = 0.0
         self._evaluate()

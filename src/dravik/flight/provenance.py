@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from dravik.errors import DravikError
 from dravik.flight.body import Body
 from dravik.flight.devices import Tasks
-from dravik.flight.rows import Rows
+from dravik.flight.row_buffer import RowBuffer
 from dravik.flight.schedule import Schedule
 from dravik.kernel import Workspace
 from dravik.version import __version__
@@ -20,7 +20,7 @@ __all__ = ["ending", "origin"]
 Floats = NDArray[np.float64]
 
 
-class Flown(Protocol):
+class FlightState(Protocol):
     """What of a flight these functions read."""
 
     note: dict[str, Any]
@@ -33,7 +33,7 @@ class Flown(Protocol):
     work: Workspace
     schedule: Schedule
     tasks: Tasks
-    rows: Rows
+    rows: RowBuffer
     start_inputs: dict[str, float]
     parameters_begun: dict[str, float]
     begun_gusts: list[tuple[str, float]]
@@ -42,7 +42,7 @@ class Flown(Protocol):
         """Return the time of a step, s."""
 
 
-def origin(flight: Flown) -> dict[str, Any]:
+def origin(flight: FlightState) -> dict[str, Any]:
     """Return versions, hashes of what is flown, and how it is flown, as plain data."""
     own, turbulence = flight.body.origin(), flight.schedule.turbulence
     limits = own.pop("limits")
@@ -64,7 +64,7 @@ def origin(flight: Flown) -> dict[str, Any]:
     }
 
 
-def ending(flight: Flown) -> dict[str, Any]:
+def ending(flight: FlightState) -> dict[str, Any]:
     """Return all that is needed to fly on from where the flight is now, as plain data."""
     names, inputs, schedule = flight.body.state_names, flight.body.inputs, flight.schedule
     found = {

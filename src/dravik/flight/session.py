@@ -16,7 +16,7 @@ from dravik.flight.aircraft_body import AircraftBody
 from dravik.flight.core import MOST_STEPS, Flight
 from dravik.flight.options import Options
 from dravik.flight.snapshots import SavedFlight, Startable
-from dravik.linear import Moment
+from dravik.linear import OperatingInstant
 from dravik.plants import Plant
 from dravik.recording.recording import Event, Recording
 from dravik.units import in_si, kind_of_unit, quantity
@@ -168,7 +168,7 @@ class Session:
             raise FlightError("the flight has ended", time=self.time, recording=None, where=self._body.name)
         self._flight.advance(count)
 
-    def moment(self, coordinates: str = "air") -> Moment:
+    def instant(self, coordinates: str = "air") -> OperatingInstant:
         """Return this moment, to linearise about: state, inputs as they are now, and parameters as they were set.
 
         Raises DravikError for a plant, which ``linearise_plant`` takes at its ``state``.
@@ -179,7 +179,7 @@ class Session:
         now = {name: self._flight.read(name) for name in body.parameters}
         craft = body.craft.with_parameters(now) if now else body.craft
         inputs = [self._flight.read(name) for name in body.inputs]
-        return Moment.of(craft, self.state, inputs, time=self.time, coordinates=coordinates)
+        return OperatingInstant.of(craft, self.state, inputs, time=self.time, coordinates=coordinates)
 
     def save(self) -> SavedFlight:
         """Return all that the session is now; the session may fly on and come back to it."""

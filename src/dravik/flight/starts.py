@@ -17,12 +17,12 @@ from dravik.flight.snapshots import Start
 from dravik.trimming import TrimPoint, on_ground, trim
 from dravik.units import in_si, kind_of_unit
 
-__all__ = ["Begin", "Named", "Quantities", "begin", "named_start", "on_rail", "start"]
+__all__ = ["NamedStart", "Quantities", "StartDefinition", "begin", "named_start", "on_rail", "start"]
 
 Quantities = dict[str, str | float]
 
 
-class Trimmed(Model):
+class TrimmedStart(Model):
     """A start in trimmed flight; ``offsets`` are added to it by name: angles, speeds, rates, place, states, inputs."""
 
     kind: Literal["trimmed"]
@@ -39,7 +39,7 @@ class Trimmed(Model):
     offsets: Quantities = {}
 
 
-class OnGround(Model):
+class GroundStart(Model):
     """A start at rest on the gear."""
 
     kind: Literal["ground"]
@@ -49,7 +49,7 @@ class OnGround(Model):
     inputs: Quantities = {}
 
 
-class OnRail(Model):
+class RailStart(Model):
     """A start on the launch rail, whose lower end is at an altitude."""
 
     kind: Literal["rail"]
@@ -59,7 +59,7 @@ class OnRail(Model):
     inputs: Quantities = {}
 
 
-class Given(Model):
+class StateStart(Model):
     """A start whose states are given: position north, east, altitude; u, v, w; phi, theta, psi; p, q, r.
 
     Each with its unit; ``states`` of actuators, engines and functions by name, a bare number in SI.
@@ -74,7 +74,7 @@ class Given(Model):
     inputs: Quantities = {}
 
 
-class Named(Model):
+class NamedStart(Model):
     """A start that the aircraft's file names, with inputs that go before its own."""
 
     kind: Literal["named"]
@@ -82,18 +82,18 @@ class Named(Model):
     inputs: Quantities = {}
 
 
-Begin = Annotated[
-    Annotated[Trimmed, Tag("(trimmed)")]
-    | Annotated[OnGround, Tag("(ground)")]
-    | Annotated[OnRail, Tag("(rail)")]
-    | Annotated[Given, Tag("(states)")]
-    | Annotated[Named, Tag("(named)")],
+StartDefinition = Annotated[
+    Annotated[TrimmedStart, Tag("(trimmed)")]
+    | Annotated[GroundStart, Tag("(ground)")]
+    | Annotated[RailStart, Tag("(rail)")]
+    | Annotated[StateStart, Tag("(states)")]
+    | Annotated[NamedStart, Tag("(named)")],
     Discriminator(kind_tag),
 ]
 
 
 class _Whole(BaseModel):
-    start: Begin
+    start: StartDefinition
 
 
 def start(craft: Aircraft, name: str = "", **spec: Any) -> TrimPoint | Start:
@@ -117,7 +117,7 @@ def start(craft: Aircraft, name: str = "", **spec: Any) -> TrimPoint | Start:
     return begin(craft, _checked({"kind": "trimmed", **_with_units(spec)}, "start"), {})
 
 
-def named_start(craft: Aircraft, name: str) -> Begin:
+def named_start(craft: Aircraft, name: str) -> StartDefinition:
     """Return a start of an aircraft's file; raises DravikError for one that is not there or not right."""
     known = craft.definition.starts
     if name not in known:
@@ -128,7 +128,7 @@ def named_start(craft: Aircraft, name: str) -> Begin:
     return _checked(known[name], craft.where("starts", name))
 
 
-def _checked(data: Mapping[str, Any], place: str) -> Begin:
+def _checked(data: Mapping[str, Any], place: str) -> StartDefinition:
     try:
         return validate({"start": dict(data)}, _Whole, KeyLines("", "")).start
     except DravikError as error:
@@ -142,25 +142,25 @@ def _with_units(data: Mapping[str, Any]) -> dict[str, Any]:
     return {k: f"{v!r} rad" if k in angles and isinstance(v, int | float) else v for k, v in data.items()}
 
 
-def begin(craft: Aircraft, spec: Begin, asked: Mapping[str, str | float]) -> TrimPoint | Start:
+def begin(craft: Aircraft, spec: StartDefinition, asked: Mapping[str, str | float]) -> TrimPoint | Start:
     """Return where a flight begins; ``asked`` are inputs that are set besides those of the start.
 
     Raises TrimError or DravikError where that cannot be.
     """
-    if isinstance(spec, Named):
+    if isinstance(spec, NamedStart):
         found = named_start(craft, spec.name)
         return begin(craft, found.model_copy(update={"inputs": {**found.inputs, **spec.inputs}}), asked)
     wanted: Quantities = {**asked, **spec.inputs}
-    if isinstance(spec, Trimmed):
+    if isinstance(spec, TrimmedStart):
         point = trim(
             craft, airspeed=spec.airspeed, altitude=spec.altitude, heading=spec.heading, bank=spec.bank,
             flight_path=None if spec.flight_path == "free" else spec.flight_path, sideslip=spec.sideslip,
             north=spec.north, east=spec.east, inputs=wanted, guess=spec.guess,
         )  # fmt: skip
         return _offset(craft, point, spec.offsets) if spec.offsets else point
-    if isinstance(spec, OnGround):
+    if isinstance(spec, GroundStart):
         return on_ground(craft, heading=spec.heading, north=spec.north, east=spec.east, inputs=wanted)
-    if isinstance(spec, OnRail):
+    if isinstance(spec, RailStart):
         return on_rail(craft, elevation=spec.elevation, heading=spec.heading, altitude=spec.altitude, inputs=wanted)
     x = craft.state(
         position=spec.position, velocity=spec.velocity, attitude=spec.attitude, rates=spec.rates, functions=spec.states

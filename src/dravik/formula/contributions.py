@@ -9,7 +9,7 @@ from dravik.formula import Guard, Node
 from dravik.frames import body_from_station
 from dravik.tables import Table
 
-__all__ = ["Contributions", "Entry", "Load", "lever_arm", "unit_vector"]
+__all__ = ["Contributions", "Entry", "Load", "moment_arm", "unit_vector"]
 
 Vector = tuple[float, float, float]
 
@@ -57,7 +57,7 @@ def unit_vector(direction: Vector) -> Vector:
     return float(x), float(y), float(z)
 
 
-def lever_arm(position: Vector) -> tuple[str, str, str]:
+def moment_arm(position: Vector) -> tuple[str, str, str]:
     """Return the way from the centre of gravity to a station position in body axes, as formulas."""
     x, y, z = (float(v) for v in body_from_station(np.array(position)))
     return f"({x!r} + cg_x)", f"({y!r} - cg_y)", f"({z!r} + cg_z)"

@@ -7,7 +7,7 @@ from dravik.handling.comfort import Discomfort, discomfort
 from dravik.handling.criteria import Assessment, Criterion
 from dravik.handling.equivalent import EquivalentSystem, fit_equivalent, mismatch_envelopes
 from dravik.handling.forces import PitchForce
-from dravik.handling.level_sensitivity import Lever, levers_of_level
+from dravik.handling.level_sensitivity import LevelSensitivity, sensitivities_of_level
 from dravik.handling.maps import HandlingMap, compare_handling, handling_map
 from dravik.handling.modal import modal_criteria
 from dravik.handling.pilot import TASKS, FlownTask, fly_task
@@ -27,7 +27,7 @@ __all__ = [
     "EquivalentSystem",
     "FlownTask",
     "HandlingMap",
-    "Lever",
+    "LevelSensitivity",
     "PitchForce",
     "PitchStep",
     "Ride",
@@ -42,12 +42,12 @@ __all__ = [
     "fly_task",
     "handling_map",
     "handling_qualities",
-    "levers_of_level",
     "mismatch_envelopes",
     "modal_criteria",
     "pitch_step",
     "ride",
     "ride_flown",
+    "sensitivities_of_level",
     "time_to_bank",
     "tracking_pilot",
 ]

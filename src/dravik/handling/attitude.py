@@ -15,7 +15,7 @@ from numpy.typing import ArrayLike, NDArray
 
 from dravik.definition import arguments
 from dravik.errors import DravikError, require
-from dravik.systems import Answer
+from dravik.systems import TimeResponse
 
 __all__ = ["Bandwidth", "Dropback", "TrackingPilot", "bandwidth", "dropback", "tracking_pilot"]
 
@@ -168,7 +168,7 @@ class Dropback(NamedTuple):
     steady: float
 
 
-def dropback(step: Answer, *, hold: float | None = None) -> Dropback:
+def dropback(step: TimeResponse, *, hold: float | None = None) -> Dropback:
     """Return dropback and pitch-rate overshoot from the pitch rate's answer to a step of the stick.
 
     The stick is held for ``hold`` seconds (half of the answer's time unless given) and let go; the attitude then comes
@@ -177,10 +177,10 @@ def dropback(step: Answer, *, hold: float | None = None) -> Dropback:
 
     >>> import dravik as dv
     >>> rate = dv.LinearSystem.filtered("q", "stick", [4.0, 4.0], [1.0, 2.8, 4.0])
-    >>> round(dropback(dv.systems.answer(rate, "q", "stick", duration=12.0)).value, 3)
+    >>> round(dropback(dv.systems.time_response(rate, "q", "stick", duration=12.0)).value, 3)
     0.3
     """
-    require(step, Answer, "the pitch rate's answer", "answer(model, 'q', stick)")
+    require(step, TimeResponse, "the pitch rate's answer", "time_response(model, 'q', stick)")
     t, rate = step.finely()
     hold = None if hold is None else arguments.number(hold, "hold")
     held = int(np.searchsorted(t, 0.5 * t[-1] if hold is None else hold))

@@ -12,15 +12,15 @@ from dravik.linear import LinearModel, linearise
 from dravik.linear.root_sensitivity import DerivativeChange, derivative_changes
 from dravik.trimming import TrimPoint, trim
 
-__all__ = ["Lever", "levers_of_level"]
+__all__ = ["LevelSensitivity", "sensitivities_of_level"]
 
-MOST = 3.0  # relative changes beyond this are no lever
-TRIED = 0.01  # relative change that shows what a lever does
+MOST = 3.0  # relative changes beyond this are no sensitivity
+TRIED = 0.01  # relative change that shows what a sensitivity does
 CHECKED = 1e-5  # more change than it takes, at which the level has to be better
 SECANTS = 25
 
 
-class Lever(NamedTuple):
+class LevelSensitivity(NamedTuple):
     """A derivative or parameter that brings a criterion to its next level: the relative change it takes.
 
     0.2 is a fifth more of it.
@@ -41,7 +41,7 @@ class _Way(NamedTuple):
     moved: Callable[[float], LinearModel | None]
 
 
-def levers_of_level(point: TrimPoint, assessment: Assessment, *, most: int = 4) -> list[Lever]:
+def sensitivities_of_level(point: TrimPoint, assessment: Assessment, *, most: int = 4) -> list[LevelSensitivity]:
     """Return what would bring criteria that are not at level 1 to their next level: worst first, least change first.
 
     For criteria of single modes: the coefficients' derivatives at the same trim, and the aircraft's parameters with the
@@ -53,7 +53,7 @@ def levers_of_level(point: TrimPoint, assessment: Assessment, *, most: int = 4) 
     >>> craft = dv.sample("tarn")
     >>> point = dv.trim(craft, airspeed="62 m/s", altitude="300 m")
     >>> strict = dv.handling_qualities(craft, point, category="A")
-    >>> [lever.criterion for lever in levers_of_level(point, strict)][:1]
+    >>> [sensitivity.criterion for sensitivity in sensitivities_of_level(point, strict)][:1]
     ['Dutch roll damping times frequency']
     """
     require(point, TrimPoint, "the point of the assessment", "trim(craft, ...)")
@@ -64,10 +64,10 @@ def levers_of_level(point: TrimPoint, assessment: Assessment, *, most: int = 4) 
         return []
     model = linearise(point.craft, point, outputs=["nz"])
     ways = [*_derivatives(point, model), *_parameters(point, model)]
-    found: list[Lever] = []
+    found: list[LevelSensitivity] = []
     for criterion in limiting:
-        own = [lever for way in ways if (lever := _lever(criterion, way, assessment)) is not None]
-        found += sorted(own, key=lambda lever: abs(lever.change))[:most]
+        own = [sensitivity for way in ways if (sensitivity := _sensitivity(criterion, way, assessment)) is not None]
+        found += sorted(own, key=lambda sensitivity: abs(sensitivity.change))[:most]
     return found
 
 
@@ -97,7 +97,7 @@ def _parameters(point: TrimPoint, model: LinearModel) -> Iterator[_Way]:
             yield _Way(name, value, moved)
 
 
-def _lever(criterion: Criterion, way: _Way, assessment: Assessment) -> Lever | None:
+def _sensitivity(criterion: Criterion, way: _Way, assessment: Assessment) -> LevelSensitivity | None:
     """Return what a derivative or parameter does for a criterion; None where it does too little."""
     level = criterion.level
     assert level is not None
@@ -123,7 +123,7 @@ def _lever(criterion: Criterion, way: _Way, assessment: Assessment) -> Lever | N
     better = there(change + math.copysign(CHECKED, change))
     if better is None or better.level is None or better.level >= level:
         return None
-    return Lever(criterion.name, way.of, way.value, change, _wanted(criterion, better) or math.nan)
+    return LevelSensitivity(criterion.name, way.of, way.value, change, _wanted(criterion, better) or math.nan)
 
 
 def _wanted(criterion: Criterion, there: Criterion) -> float | None:
@@ -154,9 +154,9 @@ def _solved(short_of: Callable[[float], float]) -> float | None:
     return None
 
 
-def words(levers: Sequence[Lever]) -> list[str]:
-    """Return levers in words."""
+def words(sensitivities: Sequence[LevelSensitivity]) -> list[str]:
+    """Return sensitivities in words."""
     return [
         f"{m.criterion}: {100.0 * m.change:+.0f} % of {m.of} (now {m.value:.4g}) brings it to {m.wanted:g}"
-        for m in levers
+        for m in sensitivities
     ]

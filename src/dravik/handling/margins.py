@@ -6,7 +6,7 @@ from dravik.aircraft import Aircraft
 from dravik.errors import DravikError
 from dravik.handling.criteria import NONE, Criterion
 from dravik.handling.limits import boundaries, limits
-from dravik.loops import broken_loop, margins
+from dravik.loops import cut_loop, margins
 from dravik.trimming import TrimPoint
 
 __all__ = ["margin_criteria"]
@@ -24,7 +24,7 @@ def margin_criteria(craft: Aircraft, point: TrimPoint) -> list[Criterion]:
         if at not in craft.signals:
             continue
         try:
-            own = margins(broken_loop(craft, point, at))
+            own = margins(cut_loop(craft, point, at))
         except DravikError:
             continue  # no law leads back to it
         note = "" if own.closes else "the closed loop is not stable: " + "; ".join(str(g) for g in own.growing)

@@ -16,7 +16,7 @@ from dravik.errors import DravikError, require
 from dravik.handling.criteria import NONE, Criterion
 from dravik.handling.limits import boundaries, limits
 from dravik.linear import LinearModel
-from dravik.systems import Answer, answer
+from dravik.systems import TimeResponse, time_response
 
 __all__ = ["PitchStep", "c_star", "c_star_criterion", "pitch_step", "pitch_step_criteria"]
 
@@ -38,18 +38,18 @@ class PitchStep(NamedTuple):
     rise: float
 
 
-def pitch_step(step: Answer) -> PitchStep:
+def pitch_step(step: TimeResponse) -> PitchStep:
     """Return delay, transient peak ratio and rise time of the pitch rate's answer to a step, the airspeed held.
 
     Raises DravikError where the rate does not become steady.
 
     >>> import dravik as dv
     >>> rate = dv.LinearSystem.filtered("q", "stick", [4.0], [1.0, 2.0, 4.0])
-    >>> found = pitch_step(dv.systems.answer(rate, "q", "stick", duration=20.0))
+    >>> found = pitch_step(dv.systems.time_response(rate, "q", "stick", duration=20.0))
     >>> round(float(found.ratio / np.exp(-np.pi * 0.5 / np.sqrt(0.75))), 2)
     1.0
     """
-    require(step, Answer, "the pitch rate's answer", "answer(model, 'q', stick)")
+    require(step, TimeResponse, "the pitch rate's answer", "time_response(model, 'q', stick)")
     t, values = step.finely()
     end = float(values[-1])
     tail = values[int(0.8 * len(t)) :]
@@ -68,7 +68,7 @@ def pitch_step(step: Answer) -> PitchStep:
     return PitchStep(float(t[k] - share[k] * rise), ratio, rise)
 
 
-def pitch_step_criteria(step: Answer, airspeed: float, category: str) -> list[Criterion]:
+def pitch_step_criteria(step: TimeResponse, airspeed: float, category: str) -> list[Criterion]:
     """Return the criteria of a step's pitch rate at a true airspeed (m/s): delay, transient peak ratio, rise time."""
     data, found = boundaries("responses")["pitch_step"], pitch_step(step)
     feet = airspeed / FOOT
@@ -90,7 +90,7 @@ def c_star(model: LinearModel, stick: str, *, duration: float = LONG) -> tuple[F
 
     C* = nz + (400 ft/s / g) q, in g. Raises DravikError where it does not become steady.
     """
-    load, rate = (answer(model, n, stick, duration=duration) for n in ("nz", "q"))
+    load, rate = (time_response(model, n, stick, duration=duration) for n in ("nz", "q"))
     values = load.values + CROSSOVER / STANDARD_GRAVITY * rate.values
     end = float(values[-1])
     if end == 0.0 or np.max(np.abs(values[int(0.8 * len(values)) :] / end - 1.0)) > STEADY:

@@ -17,7 +17,7 @@ from dravik.handling.limits import along, boundaries, limits
 from dravik.handling.modal import entry, load_factor_sensitivity
 from dravik.handling.pitch_steps import c_star, c_star_criterion, pitch_step_criteria
 from dravik.linear import LinearModel
-from dravik.systems import answer
+from dravik.systems import time_response
 
 __all__ = [
     "attitude_channel", "doubling", "pilot_input", "pitch_equivalent", "pitch_responses", "rate_limit_onset",
@@ -67,7 +67,7 @@ def sense(model: LinearModel, rate: str, name: str) -> float:
 
     What an input does is measured: whether it is a stick, a pedal or the surface itself decides no sign.
     """
-    return 1.0 if float(np.mean(answer(model, rate, name, duration=SOON).values)) >= 0.0 else -1.0
+    return 1.0 if float(np.mean(time_response(model, rate, name, duration=SOON).values)) >= 0.0 else -1.0
 
 
 def doubling(model: LinearModel, output: str, stick: str) -> float:
@@ -306,7 +306,7 @@ def _step_of_rate(
 ) -> list[Criterion]:  # fmt: skip
     """Return what the pitch rate's answer to a step says: its shape in time, and dropback where that is asked for."""
     data, shape = boundaries("responses")["dropback"], boundaries("responses")["pitch_step"]
-    step = answer(fast, "q", stick, duration=LONG)
+    step = time_response(fast, "q", stick, duration=LONG)
     try:
         lines = pitch_step_criteria(step, airspeed, category)
     except DravikError as error:

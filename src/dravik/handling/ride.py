@@ -16,7 +16,7 @@ from dravik.frames import body_from_station
 from dravik.host.cores import in_threads
 from dravik.linear import LinearModel, linearise
 from dravik.surroundings.turbulence import COMPONENTS, Turbulence, gust_filter
-from dravik.systems import LinearSystem, connect
+from dravik.systems import LinearSystem, wired
 from dravik.trimming import TrimPoint
 from dravik.units import in_si
 
@@ -61,7 +61,7 @@ def ride(
     """
     gusts = _gusts(craft, point, _turbulence(turbulence))
     where, model = _at_station(craft, point, station)
-    whole = connect(gusts, model, inputs=gusts.inputs, outputs=["vertical", "lateral"])
+    whole = wired(gusts, model, inputs=gusts.inputs, outputs=["vertical", "lateral"])
     if not whole.is_stable:
         raise DravikError("a ride of a motion that does not decay", where=point.title, hint="a law that steadies it")
     variance = np.diag(whole.covariance())
@@ -119,7 +119,7 @@ def _spread(craft: Aircraft, point: TrimPoint, turbulence: Turbulence) -> tuple[
     whole = linearise(craft, point, coordinates="body", outputs=names)
     model = whole.part(states=[n for n in whole.states if n not in PLACES], inputs=list(GUSTS), outputs=names)
     gusts = _gusts(craft, point, turbulence)
-    joined = connect(gusts, model, inputs=gusts.inputs, outputs=names)
+    joined = wired(gusts, model, inputs=gusts.inputs, outputs=names)
     if not joined.is_stable:
         raise DravikError("a ride of a motion that does not decay", where=point.title, hint="a law that steadies it")
     values, vectors = np.linalg.eigh(joined.covariance())
@@ -182,4 +182,4 @@ def _gusts(craft: Aircraft, point: TrimPoint, turbulence: Turbulence) -> LinearS
     turn = np.eye(6)
     turn[0, :2], turn[1, :2], turn[2, 2] = (cosine, -sine), (sine, cosine), -1.0
     into = LinearSystem.of([], states=[], inputs=list(COMPONENTS), outputs=list(GUSTS), C=np.zeros((6, 0)), D=turn)
-    return gusts.series(into)
+    return gusts.followed_by(into)

@@ -13,7 +13,7 @@ from dravik.handling.limits import boundaries, limits
 from dravik.handling.responses import SLOW
 from dravik.linear import LinearModel
 from dravik.recording import Recording
-from dravik.systems import answer
+from dravik.systems import time_response
 from dravik.trimming import TrimPoint
 from dravik.units import in_si
 
@@ -92,7 +92,7 @@ def roll_oscillation(model: LinearModel, stick: str, category: str) -> Criterion
     """
     data = boundaries("responses")["roll_oscillation"]
     held = model.part(states=[n for n in model.states if n not in SLOW])
-    rate = answer(held, "p", stick, duration=LONGEST).values
+    rate = time_response(held, "p", stick, duration=LONGEST).values
     rate = rate * (1.0 if abs(rate.max()) >= abs(rate.min()) else -1.0)
     turns = np.flatnonzero(np.diff(np.sign(np.diff(rate)))) + 1
     value, note = 1.0, "it does not come down again within ten seconds"

@@ -11,8 +11,8 @@ from dravik.handling.criteria import NONE, Criterion
 from dravik.handling.limits import boundaries, limits
 from dravik.handling.responses import sense
 from dravik.linear import linearise
-from dravik.performance import least_control_speeds
-from dravik.trimming import Family, TrimPoint, stall_speed
+from dravik.performance import minimum_control_speeds
+from dravik.trimming import ConditionSeries, TrimPoint, stall_speed
 from dravik.trimming.solve import condition_of
 
 __all__ = ["engine_failure", "settings_of", "steady_sideslip"]
@@ -33,7 +33,7 @@ def steady_sideslip(craft: Aircraft, point: TrimPoint, pedal: str, stick: str) -
     asked = {n: round(point[signal], 9) + 0.0 for n, signal in (("airspeed", "airspeed"), ("altitude", "altitude"),
                                                                  ("heading", "psi"))}  # fmt: skip
     base = condition_of(craft, {**asked, "sideslip": 0.0})  # type: ignore[typeddict-item]
-    family = Family(craft, lambda slip: replace(base, sideslip=slip))
+    family = ConditionSeries(craft, lambda slip: replace(base, sideslip=slip))
     left, right = family.point(-SLIP), family.point(SLIP)
     model, found = linearise(craft, point, outputs=["r", "p"]), []
     senses = {"phi": 1.0, pedal: sense(model, "r", pedal), stick: sense(model, "p", stick)}
@@ -78,7 +78,7 @@ def engine_failure(craft: Aircraft, point: TrimPoint) -> list[Criterion]:
     for name in able:
         what = f"least control speed without {name}, over the stall speed"
         try:
-            row = least_control_speeds(
+            row = minimum_control_speeds(
                 craft, failed=name, altitude=point["altitude"], banks=[BANK], inputs={**own},
                 airspeed=point["airspeed"],
             )[0]  # fmt: skip

@@ -12,7 +12,7 @@ from dravik.handling.criteria import NONE, Criterion
 from dravik.handling.limits import boundaries, limits
 from dravik.handling.responses import sense
 from dravik.linear import linearise
-from dravik.trimming import Condition, Family, TrimPoint
+from dravik.trimming import Condition, ConditionSeries, TrimPoint
 
 __all__ = ["static_criteria"]
 
@@ -27,7 +27,7 @@ def static_criteria(craft: Aircraft, point: TrimPoint, stick: str, category: str
     condition is that of the point: straight flight at its speed, altitude and inputs.
     """
     held = _with_throttles(craft, point)
-    family = Family(craft, lambda speed: replace(held, airspeed=speed))
+    family = ConditionSeries(craft, lambda speed: replace(held, airspeed=speed))
     speed = point["airspeed"]
     found = [_stick_by_speed(family, speed, stick)]
     if category == "C":
@@ -44,7 +44,7 @@ def _with_throttles(craft: Aircraft, point: TrimPoint) -> Condition:
     return Condition(point["airspeed"], point["altitude"], flight_path=None, heading=point["psi"], inputs=own)
 
 
-def _slope(family: Family, speed: float, what: Callable[[TrimPoint], float]) -> float:
+def _slope(family: ConditionSeries, speed: float, what: Callable[[TrimPoint], float]) -> float:
     """Return the slope of what a point says by airspeed, at constant throttle; nan where the trims do not hold."""
     values = []
     for at in (speed * (1.0 - STEP), speed * (1.0 + STEP)):
@@ -59,7 +59,7 @@ def _air_path(point: TrimPoint) -> float:
     return math.asin(min(max((point["climb_rate"] - rises) / point["airspeed"], -1.0), 1.0))
 
 
-def _flight_path(family: Family, speed: float) -> list[Criterion]:
+def _flight_path(family: ConditionSeries, speed: float) -> list[Criterion]:
     data = boundaries("responses")["flight_path"]
     here, slower = (float(np.degrees(_slope(family, v, _air_path))) * KNOT for v in (speed, speed - SLOWER))
     name = "flight-path stability"
@@ -74,7 +74,7 @@ def _flight_path(family: Family, speed: float) -> list[Criterion]:
     return [Criterion(name, data["paragraph"], here, "deg/kt", NONE, highs, note, remembered=True)]
 
 
-def _stick_by_speed(family: Family, speed: float, stick: str) -> Criterion:
+def _stick_by_speed(family: ConditionSeries, speed: float, stick: str) -> Criterion:
     data = boundaries("responses")["speed_stability"]
     slope = _slope(family, speed, lambda point: point[stick])
     name = f"{stick} by airspeed"
@@ -87,7 +87,7 @@ def _stick_by_speed(family: Family, speed: float, stick: str) -> Criterion:
     return Criterion(name, data["paragraph"], pull * slope, "s/m", NONE, (0.0, 0.0, None), note, remembered=True)
 
 
-def _pull_sign(family: Family, speed: float, stick: str) -> float:
+def _pull_sign(family: ConditionSeries, speed: float, stick: str) -> float:
     """Return +1 where more of the input pitches up, else -1."""
     point = family.point(speed)
     return 1.0 if point is None else sense(linearise(family.craft, point, outputs=["q"]), "q", stick)

@@ -22,7 +22,7 @@ from dravik.kernel.program import (
 if TYPE_CHECKING:
     from collections.abc import Iterator
 
-    from dravik.kernel.code_plan import CodePlan
+    from dravik.kernel.code_analysis import CodePlan
 
 __all__ = ["DOUBLE", "INT", "Emitter"]
 

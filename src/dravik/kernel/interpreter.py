@@ -19,10 +19,10 @@ from dravik.kernel.program import (
     FLYING,
     INTERPRETER,
     OUTSIDE_TABLE,
-    OWN_CODE,
     SHAPES,
     TABLE_INTO,
     TABLE_START,
+    TAPE_CODE,
     Program,
     Workspace,
 )
@@ -296,7 +296,7 @@ def run_stage(program: Program, work: Workspace, stage: int, steady: bool) -> No
     start, stop = 0 if stage == 0 else layout[stage - 1], layout[stage]
     if stop > start:
         reg, counters, worst = work.registers, work.counters, work.worst
-        address = layout[OWN_CODE + stage]
+        address = layout[TAPE_CODE + stage]
         if address != 0:
             call_own_code(address, reg, program.numbers, counters, worst, steady)  # type: ignore[call-arg]
         else:

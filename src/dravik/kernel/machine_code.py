@@ -15,11 +15,11 @@ from dravik.compiled import MachineCode, host_machine, kept
 from dravik.formula import opcodes as op
 from dravik.formula.arrange import Stage
 from dravik.formula.layout import Tape
-from dravik.kernel.code_plan import CodePlan
+from dravik.kernel.code_analysis import CodePlan
 from dravik.kernel.emitting import DOUBLE, INT, Emitter
-from dravik.kernel.program import OWN_CODE, Program
+from dravik.kernel.program import TAPE_CODE, Program
 
-__all__ = ["OwnCode", "own_code"]
+__all__ = ["TapeCode", "tape_code"]
 
 SIGNATURE = ir.FunctionType(
     ir.VoidType(), [DOUBLE.as_pointer(), DOUBLE.as_pointer(), INT.as_pointer(), DOUBLE.as_pointer(), INT]
@@ -27,7 +27,7 @@ SIGNATURE = ir.FunctionType(
 
 
 @dataclass(frozen=True)
-class OwnCode:
+class TapeCode:
     """Machine code of a tape: what keeps it in memory, and the address of each stage's function (0: nothing to run)."""
 
     code: MachineCode
@@ -36,11 +36,11 @@ class OwnCode:
     def attached(self, program: Program) -> Program:
         """Return the program that calls this code."""
         layout = program.layout.copy()
-        layout[OWN_CODE : OWN_CODE + len(self.addresses)] = self.addresses
+        layout[TAPE_CODE : TAPE_CODE + len(self.addresses)] = self.addresses
         return program._replace(layout=layout)
 
 
-def own_code(program: Program, tape: Tape) -> OwnCode:
+def tape_code(program: Program, tape: Tape) -> TapeCode:
     """Return the machine code of a tape as a program has laid it out; it takes some 0.3 s to make, and a third of that
 
     where the same formulas have been made before: it is kept on disk."""
@@ -57,7 +57,7 @@ def own_code(program: Program, tape: Tape) -> OwnCode:
             names.append("")
     text = str(module)
     made = kept("tape", sha256(text.encode()).hexdigest()[:24], lambda: (_optimised(text), {}))
-    return OwnCode(made, tuple(made.address(n) if n else 0 for n in names))
+    return TapeCode(made, tuple(made.address(n) if n else 0 for n in names))
 
 
 def _optimised(text: str) -> str:

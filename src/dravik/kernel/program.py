@@ -88,7 +88,7 @@ OWN_AIR = 32  # where the registers of formulas of temperature, pressure, densit
 # register, its next value's, the start's, whether it is 1 quiet, 2 quiet and the last to change, and its rank
 (N_CELLS, CELLS, CELL_NEXT, CELL_START, CELL_QUIET, CELL_RANK, N_RANKS) = range(33, 40)
 CELL_TIMES = 40  # where period and lateness (s) of each cell stand in ``numbers``
-OWN_CODE = 41  # the addresses of the five stages' machine code, 0 where the interpreter runs
+TAPE_CODE = 41  # the addresses of the five stages' machine code, 0 where the interpreter runs
 INTERPRETER, EVALUATE = 46, 47  # the addresses of ``run_tape`` and ``evaluate``, once the program is linked
 # registers that must be finite: how many, where they begin; where those begin that must be while conditions hold
 (N_FINITE, FINITE, FINITE_IF) = range(48, 51)

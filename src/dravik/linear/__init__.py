@@ -7,7 +7,7 @@ from dravik.linear.linearising import linearise, linearise_plant
 from dravik.linear.model import LinearModel
 from dravik.linear.model_files import load_system, save_system
 from dravik.linear.modes import Mode, Modes, find_modes, is_body_mode
-from dravik.linear.operating_point import Moment
+from dravik.linear.operating_point import OperatingInstant
 from dravik.linear.root_paths import RootSweep, root_sweep
 from dravik.linear.root_sensitivity import RootSensitivity, root_sensitivities
 from dravik.linear.step_size import longest_step
@@ -18,7 +18,7 @@ __all__ = [
     "LinearModel",
     "Mode",
     "Modes",
-    "Moment",
+    "OperatingInstant",
     "RootSensitivity",
     "RootSweep",
     "ShortForm",

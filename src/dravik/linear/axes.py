@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from dravik.aircraft.plant import COORDINATES
 from dravik.errors import DravikError, require
 from dravik.linear.model import LinearModel
-from dravik.linear.operating_point import Moment
+from dravik.linear.operating_point import OperatingInstant
 from dravik.motion.minimal_coordinates import N_CHART
 from dravik.trimming import TrimPoint
 
@@ -26,7 +26,7 @@ _BODY = COORDINATES["body"][1]
 _PAIRS = {"airspeed": "u", "alpha": "w", "beta": "v", "u": "airspeed", "w": "alpha", "v": "beta"}
 
 
-def in_axes(model: LinearModel, point: TrimPoint | Moment, axes: str) -> LinearModel:
+def in_axes(model: LinearModel, point: TrimPoint | OperatingInstant, axes: str) -> LinearModel:
     """Return a model in other coordinates of its motion; ``point`` is what it was made about.
 
     ``"air"`` has airspeed, alpha, beta; ``"body"`` u, v, w along the body's axes; ``"stability"`` the same letters in
@@ -95,7 +95,7 @@ def _names(axes: str) -> list[str]:
     return list(COORDINATES["air"][1] if axes == "air" else _BODY)
 
 
-def _values(model: LinearModel, point: TrimPoint | Moment, axes: str, states: list[str]) -> Floats:
+def _values(model: LinearModel, point: TrimPoint | OperatingInstant, axes: str, states: list[str]) -> Floats:
     """Return the operating point in the new coordinates, other states as they were."""
     plant = point.craft.plant("air" if axes == "air" else "body")
     z = plant.from_state(point.state, np.array(point.inputs, dtype=float), _time(point))[:N_CHART]
@@ -105,7 +105,7 @@ def _values(model: LinearModel, point: TrimPoint | Moment, axes: str, states: li
     return np.array([known[n] for n in states])
 
 
-def _columns(model: LinearModel, point: TrimPoint | Moment) -> list[int]:
+def _columns(model: LinearModel, point: TrimPoint | OperatingInstant) -> list[int]:
     """Return the places of the model's inputs among those of the aircraft; raises DravikError for others."""
     known = point.craft.input_names
     for name in model.inputs:
@@ -114,7 +114,7 @@ def _columns(model: LinearModel, point: TrimPoint | Moment) -> list[int]:
     return [known.index(n) for n in model.inputs]
 
 
-def _by_inputs(point: TrimPoint | Moment, axes: str, later: float) -> Floats:
+def _by_inputs(point: TrimPoint | OperatingInstant, axes: str, later: float) -> Floats:
     """Return the slopes of some axes' coordinates by the inputs, while the aircraft moves on as it does: by winds.
 
     ``later`` (s) the aircraft has turned to another heading.
@@ -128,7 +128,7 @@ def _by_inputs(point: TrimPoint | Moment, axes: str, later: float) -> Floats:
     return slopes
 
 
-def _state(point: TrimPoint | Moment, later: float) -> Floats:
+def _state(point: TrimPoint | OperatingInstant, later: float) -> Floats:
     """Return the state of the point, turned in the air to the heading that a turn has ``later`` (s)."""
     u, s = np.array(point.inputs, dtype=float), point.signals
     turning = (s["q"] * math.sin(s["phi"]) + s["r"] * math.cos(s["phi"])) / math.cos(s["theta"])
@@ -140,11 +140,11 @@ def _state(point: TrimPoint | Moment, later: float) -> Floats:
     return plant.to_state(z, u)
 
 
-def _time(point: TrimPoint | Moment) -> float:
-    return point.time if isinstance(point, Moment) else 0.0
+def _time(point: TrimPoint | OperatingInstant) -> float:
+    return point.time if isinstance(point, OperatingInstant) else 0.0
 
 
-def _turned(point: TrimPoint | Moment) -> Floats:
+def _turned(point: TrimPoint | OperatingInstant) -> Floats:
     """Return the matrix from body to stability axes for velocities and rates; angles and place stay."""
     cosine, sine = math.cos(point.signals["alpha"]), math.sin(point.signals["alpha"])
     turn = np.array([[cosine, 0.0, sine], [0.0, 1.0, 0.0], [-sine, 0.0, cosine]])
@@ -153,7 +153,7 @@ def _turned(point: TrimPoint | Moment) -> Floats:
     return whole
 
 
-def _to_body(point: TrimPoint | Moment, axes: str, later: float, *, into: bool) -> Floats:
+def _to_body(point: TrimPoint | OperatingInstant, axes: str, later: float, *, into: bool) -> Floats:
     """Return the slopes of body coordinates by those of some axes (``into``), or the other way round."""
     if axes == "body":
         return np.eye(N_CHART)

@@ -170,7 +170,7 @@ class LoadsAbout:
         return (moved(STEPS["angle"]) - moved(-STEPS["angle"])) / (2.0 * STEPS["angle"])
 
     def controls(self) -> list[str]:
-        """Return what moves: effectors and engine levers."""
+        """Return what moves: effectors and engine throttles."""
         return [n for n, signal in self.craft.signals.items() if signal.kind == "effector"]
 
     def dimensional(self) -> Iterator[Derivative]:

@@ -6,14 +6,14 @@ from dataclasses import replace
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from dravik.aircraft import Aircraft, Opening
+from dravik.aircraft import Aircraft, SignalOverride
 from dravik.aircraft.finite_values import refuse_not_finite
 from dravik.aircraft.plant import AircraftPlant
 from dravik.definition import arguments
 from dravik.errors import DravikError, require
 from dravik.linear.axes import in_axes
 from dravik.linear.model import Kink, LinearModel
-from dravik.linear.operating_point import Moment
+from dravik.linear.operating_point import OperatingInstant
 from dravik.motion.minimal_coordinates import jacobian
 from dravik.plants import Columns, Plant
 from dravik.trimming import TrimPoint
@@ -31,12 +31,12 @@ FLOOR = 0.05
 
 def linearise(
     craft: Aircraft,
-    point: TrimPoint | Moment,
+    point: TrimPoint | OperatingInstant,
     *,
     coordinates: str = "",
     outputs: Sequence[str] = (),
     states: Sequence[str] | None = None,
-    broken: Sequence[str] = (),
+    cut: Sequence[str] = (),
     disturbed: Sequence[str] = (),
 ) -> LinearModel:
     """Return the linear model of an aircraft about a trimmed point, or about a moment of a flight.
@@ -46,7 +46,7 @@ def linearise(
     ``states`` keeps only some of them. Any signals may be ``outputs``; without any, the outputs are the states. All in
     SI and rad.
 
-    ``broken`` signals are cut from those who read them (as ``Opening`` says): what these read is the input
+    ``cut`` signals are kept from those who read them (as ``SignalOverride`` says): what these read is the input
     ``NAME_injected``, and what is computed for them is the output NAME. ``disturbed`` signals get an input
     ``NAME_disturbance`` that is added to what is read, and are outputs too.
 
@@ -65,21 +65,21 @@ def linearise(
     True
     """
     require(craft, Aircraft, "what is linearised", "linearise_plant for other plants")
-    if isinstance(point, Moment):
+    if isinstance(point, OperatingInstant):
         craft = point.craft
     else:
         require(point, TrimPoint, "the point to linearise about", "trim(craft, ...)")
         if point.craft.state_names != craft.state_names or point.craft.input_names != craft.input_names:
             raise DravikError(
                 f"{point.title} was found for another configuration than {craft.name} has here",
-                expected="a point of this aircraft with these laws and openings", hint="trim(craft, ...) anew",
+                expected="a point of this aircraft with these laws and overrides", hint="trim(craft, ...) anew",
             )  # fmt: skip
-    broken, disturbed = arguments.names(broken, "broken"), arguments.names(disturbed, "disturbed")
+    cut, disturbed = arguments.names(cut, "cut"), arguments.names(disturbed, "disturbed")
     chosen, coordinates = coordinates, "body" if coordinates == "stability" else coordinates or point.coordinates
-    if broken or disturbed:
+    if cut or disturbed:
         outputs = [*(outputs or craft.plant(coordinates).state_names)]
-        outputs += [n for n in (*broken, *disturbed) if n not in outputs]
-        point = _opened(point, broken, disturbed)
+        outputs += [n for n in (*cut, *disturbed) if n not in outputs]
+        point = _overridden(point, cut, disturbed)
         craft = point.craft
     plant = craft.plant(coordinates)
     for name in outputs:
@@ -97,11 +97,13 @@ def linearise(
     return model.part(states=states, outputs=None if outputs else states)
 
 
-def _model(craft: Aircraft, point: TrimPoint | Moment, plant: AircraftPlant, outputs: list[str]) -> LinearModel:
+def _model(
+    craft: Aircraft, point: TrimPoint | OperatingInstant, plant: AircraftPlant, outputs: list[str]
+) -> LinearModel:
     """Return the whole model in a plant's coordinates; without ``outputs`` they are the states."""
     names, inputs, columns = plant.state_names, plant.input_names, plant.columns
     u = np.array(point.inputs, dtype=float)
-    t = point.time if isinstance(point, Moment) else 0.0
+    t = point.time if isinstance(point, OperatingInstant) else 0.0
     z = plant.from_state(point.state, u, t)
     refuse_not_finite(craft, plant.workspace)
     units = columns.units | {n: craft.signals[n].unit for n in outputs}
@@ -127,19 +129,19 @@ def _model(craft: Aircraft, point: TrimPoint | Moment, plant: AircraftPlant, out
     )  # fmt: skip
 
 
-def _opened(
-    point: TrimPoint | Moment, broken: Sequence[str], disturbed: Sequence[str]
-) -> TrimPoint | Moment:  # fmt: skip
-    """Return the same operating point with signals opened; injected signals start at the values read before."""
-    cut = [Opening(signal=name, kind="broken") for name in broken]
-    craft = point.craft.opened(*cut, *(Opening(signal=name, kind="disturbed") for name in disturbed))
+def _overridden(
+    point: TrimPoint | OperatingInstant, cut: Sequence[str], disturbed: Sequence[str]
+) -> TrimPoint | OperatingInstant:  # fmt: skip
+    """Return the same operating point with signals overridden; injected signals start at the values read before."""
+    cuts = [SignalOverride(signal=name, kind="cut") for name in cut]
+    craft = point.craft.with_overrides(*cuts, *(SignalOverride(signal=name, kind="disturbed") for name in disturbed))
     state = dict(zip(point.craft.state_names, point.state, strict=True))
     inputs = dict(zip(point.craft.input_names, point.inputs, strict=True))
-    inputs |= {f"{n}_injected": point[n] for n in broken}
+    inputs |= {f"{n}_injected": point[n] for n in cut}
     x = np.array([state[n] for n in craft.state_names])
     u = np.array([inputs.get(n, 0.0) for n in craft.input_names])
-    if isinstance(point, Moment):
-        return Moment.of(craft, x, u, time=point.time, coordinates=point.coordinates)
+    if isinstance(point, OperatingInstant):
+        return OperatingInstant.of(craft, x, u, time=point.time, coordinates=point.coordinates)
     return replace(point, craft=craft, state=x, inputs=u, signals=craft.values(x, u))
 
 

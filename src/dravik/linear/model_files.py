@@ -40,7 +40,9 @@ def save_system(system: LinearSystem, path: str | Path) -> Path:
     arrays |= {k: np.array(getattr(system, k), dtype=str) for k in _LISTS}
     arrays |= {k: getattr(system, k) for k in _POINT if isinstance(system, LinearModel)}
     axes = system.axes if isinstance(system, LinearModel) else ""
-    about = json.dumps({"title": system.title, "units": system.units, "dt_s": system.dt, "axes": axes})
+    about = json.dumps(
+        {"title": system.title, "units": system.units, "sample_time_s": system.sample_time, "axes": axes}
+    )
     arrays["about"] = np.array(about)
     saved(lambda: replace_file(target, lambda file: np.savez_compressed(file, **arrays)), target, what="model")
     return target
@@ -72,10 +74,14 @@ def load_system(path: str | Path) -> LinearSystem:
         )
         changes: dict[str, Any] = {k: np.asarray(data[k], dtype=float) for k in _POINT if k in data}
         units = {str(n): str(u) for n, u in dict(data.get("units") or {}).items()}
-        dt = data.get("dt_s")
+        sample_time = data.get("sample_time_s")
         if isinstance(found, LinearModel):
             changes["axes"] = str(data.get("axes", ""))
-        changes |= {"units": units, "title": str(data.get("title", "")), "dt": None if dt is None else float(dt)}
+        changes |= {
+            "units": units,
+            "title": str(data.get("title", "")),
+            "sample_time": None if sample_time is None else float(sample_time),
+        }
         return found.with_facts(**changes)
     except DravikError:
         raise

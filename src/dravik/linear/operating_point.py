@@ -9,19 +9,19 @@ from numpy.typing import ArrayLike, NDArray
 from dravik.aircraft import Aircraft
 from dravik.errors import DravikError, require
 
-__all__ = ["Moment"]
+__all__ = ["OperatingInstant"]
 
 Floats = NDArray[np.float64]
 
 
 @dataclass(frozen=True)
-class Moment:
+class OperatingInstant:
     """A state and inputs of an aircraft in the kernel's order, the time (s), and every signal (SI) then.
 
     >>> import dravik as dv
     >>> craft = dv.sample("pika")
     >>> gliding = craft.state(position=(0, 0, 300), velocity=(15, 0, 1))
-    >>> model = dv.linearise(craft, dv.Moment.of(craft, gliding, craft.default_inputs()))
+    >>> model = dv.linearise(craft, dv.OperatingInstant.of(craft, gliding, craft.default_inputs()))
     >>> round(float(model.drift[model.states.index("altitude")]), 6)
     -1.0
     """

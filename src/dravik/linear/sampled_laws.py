@@ -14,7 +14,7 @@ from dravik.aircraft import Aircraft
 from dravik.aircraft.description.laws import given_names, sampled_names
 from dravik.linear.linearising import linearise
 from dravik.linear.model import LinearModel
-from dravik.linear.operating_point import Moment
+from dravik.linear.operating_point import OperatingInstant
 from dravik.trimming import TrimPoint
 
 __all__ = ["RatedLaw", "linearise_as_run", "rated_laws"]
@@ -47,7 +47,7 @@ def rated_laws(craft: Aircraft) -> list[RatedLaw]:
 
 
 def linearise_as_run(
-    craft: Aircraft, point: TrimPoint | Moment, *, outputs: Sequence[str] = (), broken: Sequence[str] = (),
+    craft: Aircraft, point: TrimPoint | OperatingInstant, *, outputs: Sequence[str] = (), cut: Sequence[str] = (),
     coordinates: str = "", disturbed: Sequence[str] = (),
 ) -> LinearModel:  # fmt: skip
     """Return the linear model in which what laws with a rate give comes late: by their delay and half a period.
@@ -62,17 +62,17 @@ def linearise_as_run(
     True
     """
     laws = rated_laws(craft)
-    late = {name: law.late + 0.5 * law.period for law in laws for name in law.gives if name not in broken}
+    late = {name: law.late + 0.5 * law.period for law in laws for name in law.gives if name not in cut}
     wanted = list(outputs)
     model = linearise(
-        craft, point, outputs=[*wanted, *late] if late and wanted else wanted, broken=[*broken, *late],
+        craft, point, outputs=[*wanted, *late] if late and wanted else wanted, cut=[*cut, *late],
         coordinates=coordinates, disturbed=disturbed,
     )  # fmt: skip
     if not late:
         return model
     if not wanted:  # the outputs are the states
         more = linearise(
-            craft, point, outputs=list(late), broken=[*broken, *late], coordinates=coordinates, disturbed=disturbed
+            craft, point, outputs=list(late), cut=[*cut, *late], coordinates=coordinates, disturbed=disturbed
         )
         model = replace(
             model, C=np.vstack([model.C, more.C]), D=np.vstack([model.D, more.D]),
@@ -82,7 +82,7 @@ def linearise_as_run(
     system: Any = model
     for name, seconds in late.items():
         system = system.delayed(f"{name}_injected", seconds, order=ORDER)
-    closed = system.closed({f"{name}_injected": {name: 1.0} for name in late})
+    closed = system.with_gains({f"{name}_injected": {name: 1.0} for name in late})
     kept = [n for n in model.inputs if n not in {f"{name}_injected" for name in late}]
     part = closed.part(inputs=kept, outputs=[n for n in model.outputs if n not in late or n in wanted])
     rows = [model.outputs.index(n) for n in part.outputs]

@@ -1,4 +1,4 @@
-"""Loops closed one after another around a linear system, and opened again: each by its controller and its name."""
+"""Loops closed one after another around a linear system, and taken away again: each by its controller and its name."""
 
 import math
 from collections.abc import Sequence
@@ -9,17 +9,17 @@ import numpy as np
 
 from dravik.definition import arguments
 from dravik.errors import DravikError, require
-from dravik.loops.curve import count_growing, least
 from dravik.loops.elements import PID
-from dravik.systems import LinearSystem, connect
+from dravik.loops.open_loop_response import count_growing, least
+from dravik.systems import LinearSystem, wired
 
-__all__ = ["Closed", "SteadyErrors", "closed_pid", "steady_errors"]
+__all__ = ["ClosedLoops", "SteadyErrors", "closed_pid", "steady_errors"]
 
 AT_REST = 1e-9  # of the largest root: an integral
 
 
 @dataclass(frozen=True)
-class Closed:
+class ClosedLoops:
     """A plant with the loops that are closed around it, in their order.
 
     Each loop is a controller that reads outputs of the plant, commands from outside, or what an outer loop gives, and
@@ -27,7 +27,7 @@ class Closed:
 
     >>> import dravik as dv
     >>> plant = dv.LinearSystem.filtered("theta", "elevator", [1.0], [1.0, 0.5, 0.0])
-    >>> inner = Closed(plant).close("attitude", PID(4.0).system("elevator", command="wanted", measured="theta"))
+    >>> inner = ClosedLoops(plant).close("attitude", PID(4.0).system("elevator", command="wanted", measured="theta"))
     >>> round(float(inner.system().gains()[0, -1]), 9)
     1.0
     """
@@ -38,23 +38,23 @@ class Closed:
     def __post_init__(self) -> None:
         require(self.plant, LinearSystem, "the plant")
 
-    def close(self, name: str, controller: LinearSystem) -> "Closed":
+    def close(self, name: str, controller: LinearSystem) -> "ClosedLoops":
         """Return it with one more loop, the earlier ones kept; raises DravikError for a name that is taken."""
         require(controller, LinearSystem, f"the controller of {name}")
         if name in self.loops:
-            raise DravikError(f"the loop {name!r} is closed already", hint="opened(name) first")
+            raise DravikError(f"the loop {name!r} is closed already", hint="without(name) first")
         known = {*self.plant.inputs, *(i for c in self.loops.values() for i in c.inputs)}
         if not set(controller.outputs) & known:
             raise DravikError(
                 f"nothing reads {', '.join(controller.outputs)} of the loop {name!r}", expected=", ".join(sorted(known))
             )
-        return Closed(self.plant, {**self.loops, name: controller})
+        return ClosedLoops(self.plant, {**self.loops, name: controller})
 
-    def opened(self, name: str) -> "Closed":
+    def without(self, name: str) -> "ClosedLoops":
         """Return it without one of its loops; raises DravikError for a name that it does not have."""
         if name not in self.loops:
             raise DravikError(f"there is no loop {name!r}", expected=", ".join(self.loops) or "none is closed")
-        return Closed(self.plant, {n: c for n, c in self.loops.items() if n != name})
+        return ClosedLoops(self.plant, {n: c for n, c in self.loops.items() if n != name})
 
     def system(self, outputs: Sequence[str] = ()) -> LinearSystem:
         """Return the closed system: its inputs are those of the plant and all commands, added to what loops give there.
@@ -65,7 +65,7 @@ class Closed:
         parts, sums, commands = self._parts()
         inputs = [*self.plant.inputs, *commands]
         wanted = arguments.names(outputs, "outputs") or list(self.plant.outputs)
-        return cast(LinearSystem, connect(*parts, inputs=inputs, outputs=wanted, sums=sums))
+        return cast(LinearSystem, wired(*parts, inputs=inputs, outputs=wanted, sums=sums))
 
     def loop(self, name: str) -> LinearSystem:
         """Return the open loop of one of them, the others closed: what comes back of what it gives, sign turned.
@@ -77,17 +77,17 @@ class Closed:
         controller = self.loops[name]
         if len(controller.outputs) != 1:
             raise DravikError(f"the loop {name!r} moves {', '.join(controller.outputs)}", expected="one, for one break")
-        parts, sums, commands = self._parts(broken=name)
+        parts, sums, commands = self._parts(cut=name)
         gives = f"{controller.outputs[0]}_from_{name}"
-        found = connect(
+        found = wired(
             *parts, inputs=[*self.plant.inputs, *commands, "injected"], outputs=[gives], sums=sums
         ).part(inputs=["injected"])  # fmt: skip
         return LinearSystem(
-            found.A, found.B, -found.C, -found.D, found.states, ["injected"], [controller.outputs[0]], {}, found.dt,
-            f"loop {name}",
+            found.A, found.B, -found.C, -found.D, found.states, ["injected"], [controller.outputs[0]], {},
+            found.sample_time, f"loop {name}",
         )  # fmt: skip
 
-    def _parts(self, broken: str = "") -> tuple[list[LinearSystem], dict[str, dict[str, float]], list[str]]:
+    def _parts(self, cut: str = "") -> tuple[list[LinearSystem], dict[str, dict[str, float]], list[str]]:
         """Return the systems with names that do not meet, the sums of what moves each input, the outer commands."""
         given: dict[str, list[str]] = {}
         parts: list[LinearSystem] = []
@@ -96,7 +96,7 @@ class Closed:
             states = {n: f"{name}_{n}" for n in controller.states}
             parts.append(controller.renamed({**own, **states}))
             for n, mine in own.items():
-                given.setdefault(n, []).append("injected" if name == broken else mine)
+                given.setdefault(n, []).append("injected" if name == cut else mine)
         moved = {n: f"{n} moved" for n in self.plant.inputs if n in given}
         sums: dict[str, dict[str, float]] = {
             moved[n]: {n: 1.0, **dict.fromkeys(given[n], 1.0)} for n in moved
@@ -118,7 +118,7 @@ class Closed:
 def closed_pid(plant: LinearSystem, pid: PID) -> LinearSystem:
     """Return a plant of one channel under a PID: from ``command`` to what is measured, and to what the PID gives."""
     name, seen = plant.inputs[0], plant.outputs[0]
-    whole = Closed(plant).close("pid", pid.system(name, command="command", measured=seen))
+    whole = ClosedLoops(plant).close("pid", pid.system(name, command="command", measured=seen))
     return whole.system([seen, f"{name}_from_pid"]).part(inputs=["command"])
 
 
@@ -145,16 +145,18 @@ def steady_errors(loop: LinearSystem) -> SteadyErrors:
         raise DravikError(f"a loop of {len(loop.inputs)} inputs and {len(loop.outputs)} outputs", expected="one")
     one = least(loop)
     through = 1.0 + float(one.D[0, 0])
-    if loop.dt is not None:
-        # (z - 1)/dt in the place of s: integrals are then at zero, where rounding is smallest, instead of at one
-        one = replace(one, A=(one.A - np.eye(len(one.A))) / loop.dt, B=one.B / loop.dt, dt=None)
+    if loop.sample_time is not None:
+        # (z - 1)/sample_time instead of z: integrals are then at zero, where rounding is smallest, not at one
+        one = replace(
+            one, A=(one.A - np.eye(len(one.A))) / loop.sample_time, B=one.B / loop.sample_time, sample_time=None
+        )
     channel = one.transfer(one.inputs[0], one.outputs[0]) if len(one.states) else None
     poles, zeros = (channel.poles, channel.zeros) if channel else (np.zeros(0), np.zeros(0))
     gain = channel.gain if channel else float(one.D[0, 0])
     still = AT_REST * float(np.abs(poles).max(initial=0.0))
     kind = int(np.sum(np.abs(poles) <= still)) - int(np.sum(np.abs(zeros) <= still))
     closed = loop.A - loop.B @ loop.C / through if through != 0.0 else loop.A
-    if through == 0.0 or count_growing(closed, loop.dt):
+    if through == 0.0 or count_growing(closed, loop.sample_time):
         return SteadyErrors(max(kind, 0), math.nan, math.nan)
     # to twelve digits: products of roots differ in the last
     gain *= float(np.prod(-zeros[np.abs(zeros) > still]).real) / float(np.prod(-poles[np.abs(poles) > still]).real)

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 
 from dravik.definition import arguments
 from dravik.errors import DravikError, require
-from dravik.loops.curve import LoopCurve, least
+from dravik.loops.open_loop_response import OpenLoopResponse, least
 from dravik.systems import LinearSystem
 from dravik.units import in_si
 
@@ -122,7 +122,7 @@ def limit_cycles(loop: LinearSystem, nonlinearity: Nonlinearity, *, delay: str |
     require(nonlinearity, Nonlinearity, "the nonlinearity")
     if len(loop.inputs) != 1 or len(loop.outputs) != 1:
         raise DravikError(f"a loop of {len(loop.inputs)} inputs and {len(loop.outputs)} outputs", expected="one")
-    curve = LoopCurve(least(loop), in_si(delay, "time", where="delay"))
+    curve = OpenLoopResponse(least(loop), in_si(delay, "time", where="delay"))
     found: list[LimitCycle] = []
     if nonlinearity.kind == "backlash":
         found = _turning(curve, nonlinearity)
@@ -149,7 +149,7 @@ def _amplitudes(n: Nonlinearity, gain: float) -> list[float]:
     ]
 
 
-def _turning(curve: LoopCurve, n: Nonlinearity) -> list[LimitCycle]:
+def _turning(curve: OpenLoopResponse, n: Nonlinearity) -> list[LimitCycle]:
     """Return the cycles with a nonlinearity that turns the phase: for each amplitude where the loop has that phase."""
     from scipy.optimize import brentq
 
@@ -181,7 +181,7 @@ def _turning(curve: LoopCurve, n: Nonlinearity) -> list[LimitCycle]:
     return found
 
 
-def _stable(curve: LoopCurve, n: Nonlinearity, amplitude: float) -> bool:
+def _stable(curve: OpenLoopResponse, n: Nonlinearity, amplitude: float) -> bool:
     """Whether a little less of it grows and a little more decays, nothing else growing: by the loop with the gain that
 
     it then has.
@@ -190,12 +190,12 @@ def _stable(curve: LoopCurve, n: Nonlinearity, amplitude: float) -> bool:
     def grows(a: float) -> int:
         gain = n.gain(a)
         one = curve.system
-        scaled = LoopCurve(one.with_facts(C=abs(gain) * one.C, D=abs(gain) * one.D), curve.delay)
+        scaled = OpenLoopResponse(one.with_facts(C=abs(gain) * one.C, D=abs(gain) * one.D), curve.delay)
         if abs(gain.imag) > 1e-12:
             # a turned phase, as a delay at this frequency would turn it
             w = curve.roots_of(lambda v: (v * gain).imag / np.maximum(np.abs(v), 1e-300), curve.grid())
             here = min(w, key=lambda f: abs(abs(complex(curve(f)[0]) * gain) - 1.0), default=1.0)
-            scaled = LoopCurve(scaled.system, curve.delay + max(-float(np.angle(gain)) / here, 0.0))
+            scaled = OpenLoopResponse(scaled.system, curve.delay + max(-float(np.angle(gain)) / here, 0.0))
         return scaled.count_unstable()
 
     return grows(amplitude * 0.97) > 0 == grows(amplitude * 1.03)

@@ -14,7 +14,7 @@ from dravik.errors import DravikError, require
 from dravik.systems import LinearSystem
 from dravik.units import in_si
 
-__all__ = ["PID", "lag", "lead", "notch", "sampled_loop"]
+__all__ = ["PID", "lag_compensator", "lead_compensator", "notch_filter", "sampled_loop"]
 
 
 @dataclass(frozen=True)
@@ -101,13 +101,13 @@ class PID:
         return {name: text}
 
 
-def lead(phase: str | float, at: str | float, *, output: str = "u", input: str = "e") -> LinearSystem:
+def lead_compensator(phase: str | float, at: str | float, *, output: str = "u", input: str = "e") -> LinearSystem:
     """Return a lead (or, negative, a lag of phase) of unit gain that gives ``phase`` (rad) at a frequency (rad/s).
 
     (s/a + 1)/(s/b + 1) over its gain at the frequency, the geometric mean of its corners. Raises DravikError for more
     than 85 deg: two of them.
 
-    >>> found = lead("40 deg", 3.0).frequency_response([3.0])[0, 0, 0]
+    >>> found = lead_compensator("40 deg", 3.0).frequency_response([3.0])[0, 0, 0]
     >>> print(round(abs(found), 9), round(float(np.degrees(np.angle(found))), 6))
     1.0 40.0
     """
@@ -122,10 +122,10 @@ def lead(phase: str | float, at: str | float, *, output: str = "u", input: str =
     return LinearSystem.filtered(output, input, [1.0 / (zero * ratio), 1.0 / ratio], [1.0 / pole, 1.0])
 
 
-def lag(factor: float, corner: str | float, *, output: str = "u", input: str = "e") -> LinearSystem:
+def lag_compensator(factor: float, corner: str | float, *, output: str = "u", input: str = "e") -> LinearSystem:
     """Return an element of unit gain at high frequencies and ``factor`` at rest, its zero at ``corner`` (rad/s).
 
-    >>> print(lag(5.0, 0.2).gains()[0, 0].round(9))
+    >>> print(lag_compensator(5.0, 0.2).gains()[0, 0].round(9))
     5.0
     """
     k, w = arguments.number(factor, "factor"), arguments.number(corner, "corner")
@@ -134,12 +134,12 @@ def lag(factor: float, corner: str | float, *, output: str = "u", input: str = "
     return LinearSystem.filtered(output, input, [1.0, w], [1.0, w / k])
 
 
-def notch(
+def notch_filter(
     at: str | float, *, depth: float = 0.05, width: float = 0.5, output: str = "u", input: str = "e"
 ) -> LinearSystem:
     """Return a notch: gain ``depth`` at a frequency (rad/s), one far from it, with roots of damping ``width``.
 
-    >>> print(abs(notch(4.0, depth=0.1).frequency_response([4.0])[0, 0, 0]).round(9))
+    >>> print(abs(notch_filter(4.0, depth=0.1).frequency_response([4.0])[0, 0, 0]).round(9))
     0.1
     """
     w, d, z = arguments.number(at, "at"), arguments.number(depth, "depth"), arguments.number(width, "width")
@@ -151,9 +151,9 @@ def notch(
 
 
 def sampled_loop(
-    plant: LinearSystem, controller: LinearSystem, dt: str | float, *, delay: str | float = 0.0
+    plant: LinearSystem, controller: LinearSystem, sample_time: str | float, *, delay: str | float = 0.0
 ) -> LinearSystem:
-    """Return the loop of a plant with a controller that runs each ``dt`` (s): hold, sampling and computing delay in it.
+    """Return the loop of a plant with a controller that runs each ``sample_time`` (s): with hold and computing delay.
 
     ``plant`` is continuous and has one input and output; ``controller``, from the plant's output to its input, is
     sampled already, or continuous and then turned by the bilinear rule. ``delay`` (s) is a time from the sample to the
@@ -173,16 +173,18 @@ def sampled_loop(
             raise DravikError(
                 f"a {name} of {len(system.inputs)} inputs and {len(system.outputs)} outputs", expected="one"
             )
-    step, late = in_si(dt, "time", where="dt"), in_si(delay, "time", where="delay")
-    if not step > 0.0 or not late >= 0.0 or plant.dt is not None:
-        raise DravikError(f"a plant every {plant.dt} s, a controller each {step:g} s, {late:g} s late",
-                          expected="a continuous plant, dt above zero, delay of zero or more")  # fmt: skip
-    digital = controller if controller.dt is not None else controller.discretised(step, method="bilinear")
-    if digital.dt != step:
-        raise DravikError(f"a controller sampled each {digital.dt:g} s in a loop of {step:g} s", expected="the same")
+    step, late = in_si(sample_time, "time", where="sample_time"), in_si(delay, "time", where="delay")
+    if not step > 0.0 or not late >= 0.0 or plant.sample_time is not None:
+        raise DravikError(f"a plant every {plant.sample_time} s, a controller each {step:g} s, {late:g} s late",
+                          expected="a continuous plant, sample_time above zero, delay of zero or more")  # fmt: skip
+    digital = controller if controller.sample_time is not None else controller.discretised(step, method="bilinear")
+    if digital.sample_time != step:
+        raise DravikError(
+            f"a controller sampled each {digital.sample_time:g} s in a loop of {step:g} s", expected="the same"
+        )
     held = _held_late(plant, step, late).renamed({plant.inputs[0]: "held", plant.outputs[0]: "seen"})
     law = digital.renamed({digital.inputs[0]: "seen", digital.outputs[0]: "back"})
-    both = held.series(law)
+    both = held.followed_by(law)
     return LinearSystem(
         both.A, both.B, -both.C, -both.D, both.states, ["injected"], [plant.inputs[0]], {}, step, "sampled loop"
     )
@@ -205,7 +207,7 @@ def _held_late(plant: LinearSystem, step: float, late: float) -> LinearSystem:
         b = np.vstack([gamma0, [[1.0]]])
         c = np.hstack([full.C, full.D])
         found = LinearSystem.of(a, b, states=[*plant.states, "last_command"], inputs=plant.inputs, C=c,
-                                D=np.zeros((1, 1)), outputs=plant.outputs).with_facts(dt=step)  # fmt: skip
+                                D=np.zeros((1, 1)), outputs=plant.outputs).with_facts(sample_time=step)  # fmt: skip
     else:
         found = full
     return found.delayed(plant.inputs[0], whole * step) if whole else found

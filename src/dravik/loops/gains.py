@@ -12,13 +12,13 @@ from numpy.typing import NDArray
 
 from dravik.definition import arguments
 from dravik.errors import DravikError, require
-from dravik.loops.curve import LoopCurve, least
-from dravik.loops.locus import RootLocus, root_locus
+from dravik.loops.locus import RootLocus, locus_over_gain
 from dravik.loops.margins import TINY, Margins, margins
+from dravik.loops.open_loop_response import OpenLoopResponse, least
 from dravik.systems import LinearSystem
 from dravik.units import in_si
 
-__all__ = ["FoundGain", "Wish", "gain_for"]
+__all__ = ["GainResult", "GainTarget", "gain_for"]
 
 Floats = NDArray[np.float64]
 MOST_FAILED = 12  # gains one after another that do not do, until larger ones are no longer tried
@@ -27,7 +27,7 @@ TRIED = 61  # gains, to find the most that can be had
 AROUND = 1e4  # of the gain at which the loop's middle size is one, either way
 
 
-class FoundGain(NamedTuple):
+class GainResult(NamedTuple):
     """A gain that multiplies the loop, with the margins of the loop it closes and the other gains that would do."""
 
     gain: float
@@ -35,7 +35,7 @@ class FoundGain(NamedTuple):
     others: list[float]
 
 
-class Wish(NamedTuple):
+class GainTarget(NamedTuple):
     """What a gain is to give: one of crossover (rad/s), phase margin (rad), gain margin (a factor), bandwidth (rad/s),
 
     or damping of the mode whose open-loop frequency is nearest to ``near`` (rad/s).
@@ -49,7 +49,7 @@ class Wish(NamedTuple):
     near: float | None = None
 
 
-def gain_for(loop: LinearSystem, wish: Wish, *, delay: str | float = 0.0) -> FoundGain:
+def gain_for(loop: LinearSystem, wish: GainTarget, *, delay: str | float = 0.0) -> GainResult:
     """Return the gain k such that the loop k L, closed with negative feedback, has what is wished.
 
     Of several gains the largest that closes the loop (of damping the smallest), as ``Margins.closes`` says: stably, but
@@ -58,20 +58,20 @@ def gain_for(loop: LinearSystem, wish: Wish, *, delay: str | float = 0.0) -> Fou
 
     >>> import dravik as dv
     >>> loop = dv.LinearSystem.filtered("y", "u", [1.0], [1.0, 3.0, 2.0, 0.0])
-    >>> round(gain_for(loop, Wish(gain_margin=2.0)).gain, 6)
+    >>> round(gain_for(loop, GainTarget(gain_margin=2.0)).gain, 6)
     3.0
     """
     require(loop, LinearSystem, "the loop")
-    require(wish, Wish, "the wish", "Wish(crossover=3.0)")
-    asked = [(n, v) for n, v in zip(Wish._fields, wish, strict=True) if v is not None and n != "near"]
+    require(wish, GainTarget, "the wish", "GainTarget(crossover=3.0)")
+    asked = [(n, v) for n, v in zip(GainTarget._fields, wish, strict=True) if v is not None and n != "near"]
     if len(asked) != 1:
-        raise DravikError(f"{len(asked)} wishes for one gain", expected="one of " + ", ".join(Wish._fields[:5]))
+        raise DravikError(f"{len(asked)} wishes for one gain", expected="one of " + ", ".join(GainTarget._fields[:5]))
     name, value = asked[0][0], arguments.number(asked[0][1], asked[0][0])
     if not value > 0.0:
         raise DravikError(f"{name} of {value:g}", expected="above zero")
     late = in_si(delay, "time", where="delay")
     loop = least(loop)  # what no gain moves does not decide
-    curve = LoopCurve(loop, late)
+    curve = OpenLoopResponse(loop, late)
     if name == "damping":
         gains = _damping(loop, value, wish.near, late)
     else:
@@ -92,7 +92,7 @@ def gain_for(loop: LinearSystem, wish: Wish, *, delay: str | float = 0.0) -> Fou
         )  # fmt: skip
     # of damping the smallest: with more gain a pair parts, and comes back with the same damping at a higher frequency
     gain, found = good[0] if name == "damping" else good[-1]
-    return FoundGain(gain, found, [g for g in sorted(gains) if g != gain])
+    return GainResult(gain, found, [g for g in sorted(gains) if g != gain])
 
 
 def _is_smallest(found: Margins, name: str, value: float) -> bool:
@@ -112,12 +112,12 @@ def _scaled(loop: LinearSystem, gain: float) -> LinearSystem:
     return loop.with_facts(C=gain * loop.C, D=gain * loop.D)
 
 
-def _crossover(curve: LoopCurve, value: float) -> list[float]:
+def _crossover(curve: OpenLoopResponse, value: float) -> list[float]:
     size = float(np.abs(curve(value))[0])
     return [1.0 / size] if math.isfinite(size) and size > 0.0 else []
 
 
-def _phase_margin(curve: LoopCurve, value: float) -> list[float]:
+def _phase_margin(curve: OpenLoopResponse, value: float) -> list[float]:
     """Return the gains that put a crossing of the unit circle where the phase is that far from -180 deg."""
     if value >= math.pi:
         return []
@@ -135,7 +135,7 @@ def _phase_margin(curve: LoopCurve, value: float) -> list[float]:
     return found
 
 
-def _gain_margin(curve: LoopCurve, value: float) -> list[float]:
+def _gain_margin(curve: OpenLoopResponse, value: float) -> list[float]:
     places = [
         w
         for w in curve.roots_of(lambda v: v.imag / np.maximum(np.abs(v), TINY), curve.grid())
@@ -148,7 +148,7 @@ def _gain_margin(curve: LoopCurve, value: float) -> list[float]:
     return [1.0 / (size * value) for size in sizes if size > 0.0]
 
 
-def _bandwidth(curve: LoopCurve, value: float) -> list[float]:
+def _bandwidth(curve: OpenLoopResponse, value: float) -> list[float]:
     """Return the gains whose closed loop is 3 dB below its low-frequency value at a frequency: by bisection."""
     from scipy.optimize import brentq
 
@@ -172,7 +172,7 @@ def _damping(loop: LinearSystem, value: float, near: float | None, late: float) 
         raise DravikError("damping with an exact delay", hint="loop.delayed(...), a Padé fraction, and no delay")
     if value >= 1.0:
         raise DravikError(f"a damping of {value:g}", expected="below 1")
-    locus = root_locus(loop)
+    locus = locus_over_gain(loop)
     own = locus.roots[:, _branch_near(locus, near)]
     found = []
     for c in locus.crossings(value):
@@ -188,14 +188,14 @@ def _branch_near(locus: RootLocus, near: float | None) -> int:
     pairs = [k for k, r in enumerate(first) if r.imag > 1e-9 * abs(r)]
     if near is None and not pairs:
         raise DravikError("the open loop has no mode that oscillates", hint="near=..., the frequency of a real root")
-    sizes = np.abs(first if locus.dt is None else np.log(first.astype(complex)) / locus.dt)
+    sizes = np.abs(first if locus.sample_time is None else np.log(first.astype(complex)) / locus.sample_time)
     if near is None:
         return min(pairs, key=lambda k: float(locus.damping()[0, k]))
     able = pairs or list(range(len(first)))
     return min(able, key=lambda k: abs(math.log(max(sizes[k], 1e-12) / near)))
 
 
-def _most(curve: LoopCurve, name: str, near: float | None) -> str:
+def _most(curve: OpenLoopResponse, name: str, near: float | None) -> str:
     """Return the most that can be had of a wish, and at which gain."""
     if name == "damping":
         return _most_damping(curve.system, near)
@@ -217,7 +217,7 @@ def _most(curve: LoopCurve, name: str, near: float | None) -> str:
 
 def _most_damping(loop: LinearSystem, near: float | None) -> str:
     """Return the most damping that the mode takes, and at which gain; unstable gains do not count."""
-    locus = root_locus(loop)
+    locus = locus_over_gain(loop)
     branch = _branch_near(locus, near)
     followed = locus.roots[:, branch]
 
@@ -225,8 +225,8 @@ def _most_damping(loop: LinearSystem, near: float | None) -> str:
         roots = locus.at(math.exp(log_gain))
         k = int(np.clip(np.searchsorted(locus.gains, math.exp(log_gain)), 0, len(followed) - 1))
         own = roots[int(np.argmin(np.abs(roots - followed[k])))]
-        s = own if locus.dt is None else np.log(complex(own)) / locus.dt
-        is_stable = bool(np.all(roots.real < 0.0) if locus.dt is None else np.all(np.abs(roots) < 1.0))
+        s = own if locus.sample_time is None else np.log(complex(own)) / locus.sample_time
+        is_stable = bool(np.all(roots.real < 0.0) if locus.sample_time is None else np.all(np.abs(roots) < 1.0))
         return float(-s.real / abs(s)) if is_stable and abs(s.imag) > 1e-6 * abs(s) else NOTHING
 
     return _largest(figure, np.log(locus.gains), " of the damping")
@@ -239,14 +239,14 @@ def _largest(figure: Callable[[float], float], places: Floats, unit: str) -> str
     values = [figure(float(x)) for x in places]
     k = int(np.argmax(values))
     if values[k] == NOTHING:
-        return "no gain closes the loop stably: dravik.loops.root_locus shows where its roots go"
+        return "no gain closes the loop stably: dravik.loops.locus_over_gain shows where its roots go"
     low, high = float(places[max(k - 1, 0)]), float(places[min(k + 1, len(places) - 1)])
     best = minimize_scalar(lambda x: -figure(float(x)), bounds=(low, high), method="bounded", options={"xatol": 1e-4})
     at, value = (float(best.x), -float(best.fun)) if -best.fun > values[k] else (float(places[k]), values[k])
     return f"the most is about {value:.3g}{unit}, at gain {math.exp(at):.4g}"
 
 
-_GAINS: dict[str, Callable[[LoopCurve, float], list[float]]] = {
+_GAINS: dict[str, Callable[[OpenLoopResponse, float], list[float]]] = {
     "crossover": _crossover,
     "phase_margin": _phase_margin,
     "gain_margin": _gain_margin,

@@ -101,7 +101,7 @@ def _formulas(study: LoopStudy, found: ClosedLoop) -> list[str]:
 def _bounds(study: LoopStudy, entry: LoopEntry) -> str:
     """Return where an integral is held: where its effector stops, from where it is trimmed, through the inner loops.
 
-    An engine's lever is trimmed anywhere in its range, so its whole range is left to the integral either way.
+    An engine's throttle is trimmed anywhere in its range, so its whole range is left to the integral either way.
     """
     moved, gain = entry.moves, 1.0
     inner = {e.asked: study.loop(e.name) for e in study.plan.loop}
@@ -112,8 +112,8 @@ def _bounds(study: LoopStudy, entry: LoopEntry) -> str:
     if moved not in study.craft.limits:
         return ""
     low, high = study.craft.limits[moved]
-    is_lever = moved not in study.craft.definition.controls
-    ends = (low - high, high - low) if is_lever else tuple(end - study.point[moved] for end in (low, high))
+    is_throttle = moved not in study.craft.definition.controls
+    ends = (low - high, high - low) if is_throttle else tuple(end - study.point[moved] for end in (low, high))
     below, above = sorted(end / gain for end in ends)
     return f", low={below:.4g}, high={above:.4g}" if math.isfinite(above - below) else ""
 

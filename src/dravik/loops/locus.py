@@ -12,10 +12,10 @@ from numpy.typing import NDArray
 from dravik.aircraft import Aircraft
 from dravik.definition import arguments
 from dravik.errors import DravikError, require
-from dravik.linear import Moment, linearise
+from dravik.linear import OperatingInstant, linearise
 from dravik.linear.root_paths import matched
-from dravik.loops.curve import least
 from dravik.loops.margins import margins
+from dravik.loops.open_loop_response import least
 from dravik.systems import LinearSystem
 from dravik.systems.reduction import transmission_zeros
 from dravik.trimming import TrimPoint
@@ -23,7 +23,7 @@ from dravik.trimming import TrimPoint
 if TYPE_CHECKING:
     from pandas import DataFrame
 
-__all__ = ["LocusCrossing", "RootLocus", "locus_of", "parameter_locus", "root_locus"]
+__all__ = ["LocusCrossing", "RootLocus", "locus_of_roots", "locus_over_gain", "locus_over_parameter"]
 
 Floats = NDArray[np.float64]
 Complexes = NDArray[np.complex128]
@@ -44,7 +44,7 @@ class LocusCrossing(NamedTuple):
 
 @dataclass(frozen=True)
 class RootLocus:
-    """Roots over gains: ``roots`` (gains, branches), open-loop ``zeros``, ``dt`` of a sampled loop.
+    """Roots over gains: ``roots`` (gains, branches), open-loop ``zeros``, ``sample_time`` (s) of a sampled loop.
 
     ``at`` gives the roots at any gain.
     """
@@ -53,26 +53,26 @@ class RootLocus:
     roots: Complexes
     zeros: Complexes
     at: Callable[[float], Complexes]
-    dt: float | None = None
+    sample_time: float | None = None
 
     def crossings(self, damping: float = 0.0) -> list[LocusCrossing]:
         """Return the gains at which a root crosses the border of stability, or a line of damping, solved for.
 
         A damping of zero is the imaginary axis (sampled: the unit circle), real roots included; of a sampled loop the
-        damping is that of log(z)/dt. Raises DravikError for a damping of one or more.
+        damping is that of log(z)/sample_time. Raises DravikError for a damping of one or more.
         """
         ratio = arguments.number(damping, "damping")
         if not -1.0 < ratio < 1.0:
             raise DravikError(f"a line of damping {ratio:g}", expected="between -1 and 1")
 
         def border(root: Complexes) -> Floats:
-            s = _continuous(root, self.dt)
+            s = _continuous(root, self.sample_time)
             # linear in s, so that it has no kink at the origin
             return np.asarray(s.real + ratio * np.abs(s.imag) / math.sqrt(1.0 - ratio**2))
 
         sizes = border(self.roots)
         # a root at rest, such as a heading's, has a sign by rounding alone
-        largest = np.abs(_continuous(self.roots, self.dt))
+        largest = np.abs(_continuous(self.roots, self.sample_time))
         rounded = ROUNDED * float(largest[np.isfinite(largest)].max(initial=0.0))
         found: list[LocusCrossing] = []
         for branch in range(self.roots.shape[1]):
@@ -113,7 +113,7 @@ class RootLocus:
 
     def damping(self) -> Floats:
         """Return the damping of every root; 1 of a real one that decays."""
-        s = _continuous(self.roots, self.dt)
+        s = _continuous(self.roots, self.sample_time)
         with np.errstate(invalid="ignore", divide="ignore"):
             found = np.where(np.abs(s) > 0.0, -s.real / np.abs(s), 1.0)
         return np.asarray(found)
@@ -132,7 +132,7 @@ class RootLocus:
         )
 
 
-def root_locus(loop: LinearSystem, gains: Sequence[float] | None = None) -> RootLocus:
+def locus_over_gain(loop: LinearSystem, gains: Sequence[float] | None = None) -> RootLocus:
     """Return the roots of a loop closed with negative feedback over a gain that multiplies it.
 
     ``loop`` is the open loop L of one input and output (1 + gain L = 0); ``gains`` rise, and reach from a thousandth to
@@ -141,7 +141,7 @@ def root_locus(loop: LinearSystem, gains: Sequence[float] | None = None) -> Root
 
     >>> import dravik as dv
     >>> loop = dv.LinearSystem.filtered("y", "u", [1.0], [1.0, 3.0, 2.0, 0.0])
-    >>> round(root_locus(loop).crossings()[0].gain, 6)
+    >>> round(locus_over_gain(loop).crossings()[0].gain, 6)
     6.0
     """
     require(loop, LinearSystem, "the loop")
@@ -156,19 +156,19 @@ def root_locus(loop: LinearSystem, gains: Sequence[float] | None = None) -> Root
         return np.asarray(np.linalg.eigvals(a - b @ c * (gain / (1.0 + gain * d))), dtype=complex)
 
     zeros = transmission_zeros(a, b, c, loop.D)
-    return locus_of(roots, _gains(loop) if gains is None else gains, zeros=zeros, dt=loop.dt)
+    return locus_of_roots(roots, _gains(loop) if gains is None else gains, zeros=zeros, sample_time=loop.sample_time)
 
 
-def locus_of(
+def locus_of_roots(
     roots: Callable[[float], Complexes], gains: Sequence[float] | Floats, *, zeros: Complexes | None = None,
-    dt: float | None = None,
+    sample_time: float | None = None,
 ) -> RootLocus:  # fmt: skip
     """Return a locus over any parameter: ``roots`` gives as many roots (1/s, or of z) for each of its values.
 
     Branches are followed by continuity; where one goes too far between two values, values between them are added for
     the following. Raises DravikError for values that do not rise.
 
-    >>> found = locus_of(lambda k: np.roots([1.0, 2.0, k]).astype(complex), [0.0, 0.5, 2.0])
+    >>> found = locus_of_roots(lambda k: np.roots([1.0, 2.0, k]).astype(complex), [0.0, 0.5, 2.0])
     >>> found.roots.shape
     (3, 2)
     """
@@ -178,10 +178,10 @@ def locus_of(
     rows = [roots(float(values[0]))]
     for low, high in itertools.pairwise(values):
         rows.append(_followed(roots, rows[-1], float(low), float(high), SPLITS))
-    return RootLocus(values, np.array(rows), np.zeros(0, dtype=complex) if zeros is None else zeros, roots, dt)
+    return RootLocus(values, np.array(rows), np.zeros(0, dtype=complex) if zeros is None else zeros, roots, sample_time)
 
 
-def parameter_locus(
+def locus_over_parameter(
     craft: Aircraft, point: TrimPoint, name: str, values: Sequence[float], *, states: Sequence[str] = ()
 ) -> RootLocus:  # fmt: skip
     """Return the roots of an aircraft with its laws over a parameter of its files, at a trimmed point that stays.
@@ -192,7 +192,7 @@ def parameter_locus(
     >>> import dravik as dv
     >>> craft = dv.sample("tarn").with_law(*dv.load_law(dv.aircraft.sample_path("tarn") / "laws" / "yaw_damper.toml"))
     >>> point = dv.trim(craft, airspeed="62 m/s", altitude="300 m")
-    >>> found = parameter_locus(craft, point, "yaw_damper_gain", [0.0, 0.3, 0.6, 0.9])
+    >>> found = locus_over_parameter(craft, point, "yaw_damper_gain", [0.0, 0.3, 0.6, 0.9])
     >>> found.roots.shape[0]
     4
     """
@@ -203,12 +203,12 @@ def parameter_locus(
 
     def roots(value: float) -> Complexes:
         changed = craft.with_parameters({name: value})
-        moment = Moment.of(changed, point.state, point.inputs)
+        moment = OperatingInstant.of(changed, point.state, point.inputs)
         model = linearise(changed, moment, coordinates=point.coordinates)
         kept = model.part(states=list(states)) if states else model
         return np.asarray(np.linalg.eigvals(kept.A), dtype=complex)
 
-    return locus_of(roots, values)
+    return locus_of_roots(roots, values)
 
 
 def _followed(
@@ -230,17 +230,17 @@ def _followed(
     return after
 
 
-def _continuous(roots: Complexes, dt: float | None) -> Complexes:
-    if dt is None:
+def _continuous(roots: Complexes, sample_time: float | None) -> Complexes:
+    if sample_time is None:
         return np.asarray(roots)
-    return np.asarray(np.log(np.where(roots == 0.0, 1e-30, roots).astype(complex)) / dt)
+    return np.asarray(np.log(np.where(roots == 0.0, 1e-30, roots).astype(complex)) / sample_time)
 
 
 def _gains(loop: LinearSystem) -> Floats:
     """Return gains about the one at which the loop is felt: where its middle gain away from its roots is one."""
     sizes = np.abs(loop.poles())
-    if loop.dt is not None:
-        w = np.linspace(0.02, 1.0, 30) * math.pi / loop.dt
+    if loop.sample_time is not None:
+        w = np.linspace(0.02, 1.0, 30) * math.pi / loop.sample_time
     else:
         sizes = sizes[sizes > 1e-6 * max(float(sizes.max(initial=0.0)), 1e-9)]
         middle = (float(sizes.min()), float(sizes.max())) if len(sizes) else (1.0, 1.0)

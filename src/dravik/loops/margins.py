@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.errors import DravikError, require
-from dravik.loops.curve import INFINITE, UNBOUNDED, LoopCurve, border_of, count_growing, least
+from dravik.loops.open_loop_response import INFINITE, UNBOUNDED, OpenLoopResponse, border_of, count_growing, least
 from dravik.systems import LinearSystem
 from dravik.units import in_si
 
@@ -208,8 +208,8 @@ def margins(loop: LinearSystem, *, delay: str | float = 0.0) -> Margins:
             "the loop is -1 at infinite frequency: closed, it has no solution", hint="an actuator's lag, or a delay"
         )
     one = least(loop)
-    hidden = count_growing(loop.A, loop.dt) - count_growing(one.A, one.dt)
-    curve = LoopCurve(one, late)
+    hidden = count_growing(loop.A, loop.sample_time) - count_growing(one.A, one.sample_time)
+    curve = OpenLoopResponse(one, late)
     w = curve.grid()
     found = sorted([*_gain_crossings(curve, w), *_phase_crossings(curve, w)], key=lambda c: c.frequency)
     gains = [c.gain for c in found if c.kind == "phase"]
@@ -229,7 +229,7 @@ def margins(loop: LinearSystem, *, delay: str | float = 0.0) -> Margins:
     return _missing(own, curve, _growing(loop, late, _left_out(loop.poles(), one.poles())))
 
 
-def _missing(own: Margins, curve: LoopCurve, growing: list[GrowingRoot]) -> Margins:
+def _missing(own: Margins, curve: OpenLoopResponse, growing: list[GrowingRoot]) -> Margins:
     """Return the margins of an unstable loop: below zero where it is past the crossing that is nearest.
 
     Where other roots grow than those that the loop turns about -1, such as a slow spiral, the margins are those of a
@@ -241,7 +241,7 @@ def _missing(own: Margins, curve: LoopCurve, growing: list[GrowingRoot]) -> Marg
     if math.isfinite(nearest) and nearest > 0.0:
         past = nearest ** (1.0 + 1e-3)
         one = curve.system
-        other = LoopCurve(one.with_facts(C=past * one.C, D=past * one.D), curve.delay)
+        other = OpenLoopResponse(one.with_facts(C=past * one.C, D=past * one.D), curve.delay)
         is_missing = other.count_unstable() < curve.count_unstable()
     past_it = is_missing or phase < 0.0
     return replace(
@@ -250,7 +250,7 @@ def _missing(own: Margins, curve: LoopCurve, growing: list[GrowingRoot]) -> Marg
     )  # fmt: skip
 
 
-def _gain_crossings(curve: LoopCurve, w: Floats) -> list[Crossing]:
+def _gain_crossings(curve: OpenLoopResponse, w: Floats) -> list[Crossing]:
     found = []
     for at in curve.roots_of(lambda v: np.log(np.maximum(np.abs(v), TINY)), w):
         phase = float(np.angle(-curve(at)[0]))
@@ -258,7 +258,7 @@ def _gain_crossings(curve: LoopCurve, w: Floats) -> list[Crossing]:
     return found
 
 
-def _phase_crossings(curve: LoopCurve, w: Floats) -> list[Crossing]:
+def _phase_crossings(curve: OpenLoopResponse, w: Floats) -> list[Crossing]:
     found = []
     # where the loop is next to nothing, as a delay turns it on and on, no crossing is worth its search
     sizes = np.abs(curve(w))
@@ -269,19 +269,19 @@ def _phase_crossings(curve: LoopCurve, w: Floats) -> list[Crossing]:
         if value.real < 0.0 and abs(value) > smallest:
             found.append(Crossing("phase", at, 1.0 / abs(value), math.nan, math.nan))
     # the real axis is also crossed at rest, and at half the sampling rate
-    for at in [0.0] if curve.dt is None else [0.0, math.pi / curve.dt]:
+    for at in [0.0] if curve.sample_time is None else [0.0, math.pi / curve.sample_time]:
         value = complex(curve.at(curve.points(at))[0])
         is_real = np.isfinite(value) and abs(value.imag) < 1e-9 * abs(value)
         if is_real and value.real < 0.0 and smallest < abs(value) < UNBOUNDED:
             found.append(Crossing("phase", at, 1.0 / abs(value), math.nan, math.nan))
     # and at infinite frequency, where what the input moves at once is left
     direct = float(curve.system.D[0, 0])
-    if curve.dt is None and not curve.delay and direct < -smallest:
+    if curve.sample_time is None and not curve.delay and direct < -smallest:
         found.append(Crossing("phase", math.inf, -1.0 / direct, math.nan, math.nan))
     return found
 
 
-def _peaks(curve: LoopCurve, w: Floats) -> list[tuple[float, float]]:
+def _peaks(curve: OpenLoopResponse, w: Floats) -> list[tuple[float, float]]:
     """Return the largest size of each of ``FIGURES`` over all frequencies, and where it is; all are sought at once."""
     with np.errstate(divide="ignore", invalid="ignore"):  # a loop may pass through -1 itself
         whole, ends = _bounded(curve(w)), curve.ends()
@@ -336,9 +336,9 @@ def _top(places: Floats, sizes: Floats) -> float:
     return float(places[2] + min(max(moved, -2.0), 2.0) * (places[3] - places[2]))
 
 
-def _bandwidth(curve: LoopCurve, w: Floats) -> float:
+def _bandwidth(curve: OpenLoopResponse, w: Floats) -> float:
     """Return the first frequency at which the closed loop is 3 dB below its low-frequency value; nan without one."""
-    first = curve(w[0] * AT_REST)[0] if curve.dt is None else curve(w[0] * 1e-3)[0]
+    first = curve(w[0] * AT_REST)[0] if curve.sample_time is None else curve(w[0] * 1e-3)[0]
     rest = 1.0 if not np.isfinite(first) else abs(first / (1.0 + first))
     if not rest > 0.0:
         return math.nan
@@ -349,7 +349,7 @@ def _bandwidth(curve: LoopCurve, w: Floats) -> float:
 def _unstable(system: LinearSystem, delay: float) -> int | None:
     """Return the number of unstable closed-loop roots by eigenvalues; None with a delay, and for 1 + D of zero."""
     closed = _closed(system, delay)
-    return None if closed is None else count_growing(closed, system.dt)
+    return None if closed is None else count_growing(closed, system.sample_time)
 
 
 def _closed(system: LinearSystem, delay: float) -> Floats | None:
@@ -372,7 +372,7 @@ def _growing(loop: LinearSystem, delay: float, hidden: list[complex]) -> list[Gr
 
     ``hidden`` are the open loop's roots that take no part in it. A delay is a fraction of fifth order here.
     """
-    if delay and loop.dt is None:
+    if delay and loop.sample_time is None:
         loop, delay = loop.delayed(loop.inputs[0], delay, order=5), 0.0
     matrix = _closed(loop, delay)
     if matrix is None:
@@ -381,17 +381,17 @@ def _growing(loop: LinearSystem, delay: float, hidden: list[complex]) -> list[Gr
 
     values, left, right = cast(Any, eig(matrix, left=True, right=True))
     values = np.asarray(values, dtype=np.complex128)
-    border = border_of(values) if loop.dt is None else 1.0 + 1e-7
-    opened = np.linalg.eigvals(loop.A).tolist()
+    border = border_of(values) if loop.sample_time is None else 1.0 + 1e-7
+    open_roots = np.linalg.eigvals(loop.A).tolist()
     found = []
     for k, root in enumerate(values):
-        size = root.real if loop.dt is None else abs(root)
+        size = root.real if loop.sample_time is None else abs(root)
         if size > border and root.imag >= 0.0:
             # how much of each state is in the mode, in any units: its motion times what moves the mode there
             state = loop.states[int(np.argmax(np.abs(left[:, k] * right[:, k])))]
-            rate = float(size) if loop.dt is None else math.log(size) / loop.dt
+            rate = float(size) if loop.sample_time is None else math.log(size) / loop.sample_time
             # told by the states that are left out, or, where rounding alone couples it, by where it stays
-            near = [(h, SAME_ROOT) for h in hidden] + [(h, STAYS) for h in opened]
+            near = [(h, SAME_ROOT) for h in hidden] + [(h, STAYS) for h in open_roots]
             is_hidden = any(abs(root - h) < share * max(abs(h), border) for h, share in near)
             found.append(GrowingRoot(complex(root), state, math.log(2.0) / rate, is_hidden))
     return sorted(found, key=lambda g: g.doubles)

@@ -17,7 +17,7 @@ from dravik.loops.riccati import solve_riccati
 from dravik.loops.root_assignment import Regulator, checked, rows_of
 from dravik.systems import LinearSystem
 
-__all__ = ["Observer", "kalman", "with_observer"]
+__all__ = ["Observer", "steady_observer", "with_observer"]
 
 Floats = NDArray[np.float64]
 
@@ -42,7 +42,7 @@ class Observer:
         )  # fmt: skip
 
 
-def kalman(
+def steady_observer(
     system: LinearSystem, *, noise: Mapping[str, Any], sensors: Mapping[str, Any], recovery: float = 0.0,
     moved: tuple[str, ...] = (),
 ) -> Observer:  # fmt: skip
@@ -54,7 +54,7 @@ def kalman(
     DravikError where no observer is optimal and stable.
 
     >>> system = LinearSystem.of([[0.0]], [[1.0]], states=["x"], inputs=["w"])
-    >>> kalman(system, noise={"w": 2.0}, sensors={"x": 1.0}).gains.round(9).tolist()
+    >>> steady_observer(system, noise={"w": 2.0}, sensors={"x": 1.0}).gains.round(9).tolist()
     [[2.0]]
     """
     noise = arguments.mapping(noise, "noise")
@@ -78,14 +78,15 @@ def with_observer(regulator: Regulator, observer: Observer) -> LinearSystem:
     Its own inputs are what it gives, as the observer knows them. Raises DravikError for a regulator that does not
     measure the observer's states, and for other inputs of the plant than those it moves.
 
-    >>> from dravik.loops.root_assignment import place
+    >>> from dravik.loops.root_assignment import assign_roots
     >>> system = LinearSystem.of([[0.0]], [[1.0]], states=["x"], inputs=["w"])
-    >>> both = with_observer(place(system, [-1.0]), kalman(system, noise={"w": 2.0}, sensors={"x": 1.0}))
+    >>> seer = steady_observer(system, noise={"w": 2.0}, sensors={"x": 1.0})
+    >>> both = with_observer(assign_roots(system, [-1.0]), seer)
     >>> both.inputs, both.outputs, both.poles().real.round(9).tolist()
     (['x'], ['w'], [-3.0])
     """
     require(regulator, Regulator, "the regulator", "optimal_states(...)")
-    require(observer, Observer, "the observer", "kalman(...)")
+    require(observer, Observer, "the observer", "steady_observer(...)")
     plant = observer.plant
     if regulator.measured != plant.states:
         raise DravikError(

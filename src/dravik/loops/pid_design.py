@@ -13,13 +13,13 @@ import numpy as np
 from dravik.definition import arguments
 from dravik.errors import DravikError, require
 from dravik.loops.closed_loops import closed_pid
-from dravik.loops.curve import LoopCurve, least
 from dravik.loops.elements import PID
 from dravik.loops.margins import Margins, margins
-from dravik.systems import LinearSystem, StepFigures, answer
+from dravik.loops.open_loop_response import OpenLoopResponse, least
+from dravik.systems import LinearSystem, StepMetrics, time_response
 from dravik.units import in_si
 
-__all__ = ["KINDS", "Choice", "pid_choices", "pid_for", "plant_sign"]
+__all__ = ["KINDS", "PIDOption", "pid_for", "pid_options", "plant_sign"]
 
 KINDS = ("P", "PI", "PD", "PID")
 FILTERED = 10.0  # of a derivative: its filter's corner over the crossover
@@ -47,11 +47,11 @@ def pid_for(
     arguments.word(kind, "a controller of kind", KINDS)
     w = arguments.number(crossover, "crossover")
     angle, late = in_si(phase_margin, "angle", where="phase_margin"), in_si(delay, "time", where="delay")
-    if not w > 0.0 or not 0.0 < angle < math.pi or plant.dt is not None:
+    if not w > 0.0 or not 0.0 < angle < math.pi or plant.sample_time is not None:
         raise DravikError(
             f"{kind} at {w:g} rad/s with {math.degrees(angle):.4g} deg", expected="a continuous plant, both above zero"
         )
-    at = complex(LoopCurve(least(plant), late)(w)[0])
+    at = complex(OpenLoopResponse(least(plant), late)(w)[0])
     sign = plant_sign(plant, w)
     if not math.isfinite(abs(at)) or at == 0.0:
         raise DravikError(f"the plant has no gain at {w:g} rad/s", expected="another crossover")
@@ -82,8 +82,8 @@ def plant_sign(plant: LinearSystem, omega: float | None = None) -> float:
     w = omega or (float(np.median(sizes)) if len(sizes) else 1.0)
     t = (
         np.linspace(0.0, 1.0 / w, 200)
-        if plant.dt is None
-        else plant.dt * np.arange(max(2, round(1.0 / w / plant.dt)) + 1, dtype=np.float64)
+        if plant.sample_time is None
+        else plant.sample_time * np.arange(max(2, round(1.0 / w / plant.sample_time)) + 1, dtype=np.float64)
     )
     values = one.response(t, np.ones((len(t), 1)))[1][:, 0]
     if not np.any(np.abs(values) > 0.0):
@@ -136,7 +136,7 @@ _TURNS = {"P": (0.0, 0.0), "PI": (-0.5 * math.pi, 0.0), "PD": (0.0, _MOST_LEAD),
 
 
 @dataclass(frozen=True)
-class Choice:
+class PIDOption:
     """One controller along the knob from calm to quick, with the figures of the loop that it closes.
 
     ``bounded``: a gain was held at its bound, so that crossover and margin are what comes of that.
@@ -145,7 +145,7 @@ class Choice:
     crossover: float
     pid: PID
     margins: Margins
-    step: StepFigures
+    step: StepMetrics
     largest_command: float
     bounded: bool = False
 
@@ -161,10 +161,10 @@ class Choice:
         }  # fmt: skip
 
 
-def pid_choices(
+def pid_options(
     plant: LinearSystem, kind: str, crossovers: Sequence[float], *, phase_margin: str | float = "60 deg",
     delay: str | float = 0.0, most: Sequence[float] = (math.inf, math.inf, math.inf),
-) -> list[Choice]:  # fmt: skip
+) -> list[PIDOption]:  # fmt: skip
     """Return controllers over crossovers (rad/s), calm to quick: gains, margins, step and the largest command of each.
 
     ``most`` bounds the sizes of P, I and D; signs are kept. Crossovers at which the phase margin cannot be had are left
@@ -172,11 +172,11 @@ def pid_choices(
 
     >>> import dravik as dv
     >>> plant = dv.LinearSystem.filtered("y", "u", [1.0], [1.0, 1.0])
-    >>> [round(c.step.end, 6) for c in pid_choices(plant, "PI", [1.0, 2.0, 3.0])]
+    >>> [round(c.step.end, 6) for c in pid_options(plant, "PI", [1.0, 2.0, 3.0])]
     [1.0, 1.0, 1.0]
     """
     late, bounds = in_si(delay, "time", where="delay"), _bounds(most)
-    found: list[Choice] = []
+    found: list[PIDOption] = []
     last: DravikError | None = None
     for w in arguments.numbers(crossovers, "crossovers").ravel():
         try:
@@ -188,13 +188,13 @@ def pid_choices(
         held = [math.copysign(min(abs(v), m), v) for v, m in zip(own, bounds, strict=True)]
         bounded = PID(held[0], held[1], held[2], pid.filter_time)
         loop = LinearSystem.filtered("e", "y", *bounded.fraction())
-        opened = plant.renamed({plant.outputs[0]: "y"}).series(loop)
+        open_loop = plant.renamed({plant.outputs[0]: "y"}).followed_by(loop)
         closed = closed_pid(plant, bounded)
-        step = answer(closed, closed.outputs[0], "command")
-        used = answer(closed, closed.outputs[1], "command")
+        step = time_response(closed, closed.outputs[0], "command")
+        used = time_response(closed, closed.outputs[1], "command")
         found.append(
-            Choice(
-                float(w), bounded, margins(opened, delay=late), step.figures(), float(np.abs(used.values).max()),
+            PIDOption(
+                float(w), bounded, margins(open_loop, delay=late), step.metrics(), float(np.abs(used.values).max()),
                 held != list(own),
             )
         )  # fmt: skip

@@ -16,7 +16,7 @@ from dravik.systems import LinearSystem
 if TYPE_CHECKING:
     from pandas import DataFrame
 
-__all__ = ["Regulator", "as_system", "checked", "place", "place_mode", "roots_of", "rows_of"]
+__all__ = ["Regulator", "as_system", "assign_mode", "assign_roots", "checked", "roots_of", "rows_of"]
 
 Floats = NDArray[np.float64]
 Complexes = NDArray[np.complex128]
@@ -52,14 +52,14 @@ class Regulator:
         c, _ = rows_of(self.plant, self.measured, self.inputs)
         return LinearSystem(
             plant.A - plant.B @ k @ c, plant.B, plant.C - plant.D @ k @ c, plant.D, plant.states, plant.inputs,
-            plant.outputs, plant.units, plant.dt, plant.title,
+            plant.outputs, plant.units, plant.sample_time, plant.title,
         )  # fmt: skip
 
     def formulas(self) -> dict[str, str]:
         """Return each input's feedback as a formula over the measured signals, for a law file.
 
         >>> system = LinearSystem.of([[0.0]], [[1.0]], states=["h"], inputs=["w"])
-        >>> place(system, [-2.0]).formulas()
+        >>> assign_roots(system, [-2.0]).formulas()
         {'w': '-2*h'}
         """
         return {
@@ -95,7 +95,7 @@ def rows_of(plant: LinearSystem, names: Sequence[str], inputs: Sequence[str]) ->
 def checked(system: LinearSystem, inputs: Sequence[str]) -> tuple[LinearSystem, list[str]]:
     """Return a continuous system and the names of the inputs meant, all without any; raises DravikError for others."""
     require(system, LinearSystem, "the system")
-    if system.dt is not None:
+    if system.sample_time is not None:
         raise DravikError("a sampled system", expected="a continuous one; the law is sampled afterwards")
     names = arguments.names(inputs, "inputs") or list(system.inputs)
     system.indices(names, "inputs")
@@ -105,12 +105,12 @@ def checked(system: LinearSystem, inputs: Sequence[str]) -> tuple[LinearSystem, 
 def as_system(system: LinearSystem) -> LinearSystem:
     """Return a model as a plain system."""
     return LinearSystem(
-        system.A, system.B, system.C, system.D, system.states, system.inputs, system.outputs, system.units, system.dt,
-        system.title,
+        system.A, system.B, system.C, system.D, system.states, system.inputs, system.outputs, system.units,
+        system.sample_time, system.title,
     )  # fmt: skip
 
 
-def place(system: LinearSystem, poles: Sequence[complex], *, inputs: Sequence[str] = ()) -> Regulator:
+def assign_roots(system: LinearSystem, poles: Sequence[complex], *, inputs: Sequence[str] = ()) -> Regulator:
     """Return state feedback that puts the closed loop's roots at ``poles`` (1/s), as many as there are states.
 
     With several inputs the freedom that is left makes the roots insensitive (J. Kautsky, N. K. Nichols, P. Van Dooren,
@@ -118,7 +118,7 @@ def place(system: LinearSystem, poles: Sequence[complex], *, inputs: Sequence[st
     are inputs, and a mode that no input moves.
 
     >>> system = LinearSystem.of([[0.0, 1.0], [0.0, 0.0]], [[0.0], [1.0]], states=["x", "v"], inputs=["a"])
-    >>> place(system, [-1 + 1j, -1 - 1j]).gains.round(9).tolist()
+    >>> assign_roots(system, [-1 + 1j, -1 - 1j]).gains.round(9).tolist()
     [[2.0, 2.0]]
     """
     system, names = checked(system, inputs)
@@ -174,7 +174,7 @@ def _refuse_unmoved(a: Floats, b: Floats, roots: Complexes, name: str) -> None:
             )
 
 
-def place_mode(
+def assign_mode(
     model: LinearModel, mode: str, *, damping: float | None = None, frequency: float | None = None,
     inputs: Sequence[str] = (),
 ) -> Regulator:  # fmt: skip
@@ -186,7 +186,7 @@ def place_mode(
     >>> import dravik as dv
     >>> craft = dv.sample("tarn")
     >>> model = dv.linearise(craft, dv.trim(craft, airspeed="62 m/s", altitude="300 m"))
-    >>> found = place_mode(model, "Dutch roll", damping=0.4, inputs=["rudder_increment"])
+    >>> found = assign_mode(model, "Dutch roll", damping=0.4, inputs=["rudder_increment"])
     >>> pair = max(found.poles, key=lambda s: -abs(s.imag - model.modes().named("Dutch roll").frequency * 0.9165))
     >>> print(round(float(-pair.real / abs(pair)), 6))
     0.4

@@ -13,8 +13,8 @@ from numpy.typing import NDArray
 
 from dravik.definition import arguments
 from dravik.errors import DravikError, require
-from dravik.loops.curve import STANDING
 from dravik.loops.margins import DiscFigures, Margins, margins
+from dravik.loops.open_loop_response import STANDING
 from dravik.systems import LinearSystem
 
 __all__ = ["SeveralMargins", "one_of", "several_margins"]
@@ -47,7 +47,7 @@ def one_of(loop: LinearSystem, k: int) -> LinearSystem:
     >>> one_of(both, 0).D.tolist()
     [[-2.0]]
     """
-    require(loop, LinearSystem, "the loops", "broken_loop(craft, point, [...])")
+    require(loop, LinearSystem, "the loops", "cut_loop(craft, point, [...])")
     if not isinstance(k, int) or not 0 <= k < min(len(loop.outputs), len(loop.inputs)):
         raise DravikError(f"loop {arguments.shown(k)}", expected=f"a number from 0 to {len(loop.outputs) - 1}")
     rest = [i for i in range(len(loop.outputs)) if i != k]
@@ -61,7 +61,7 @@ def one_of(loop: LinearSystem, k: int) -> LinearSystem:
     b = loop.B[:, [k]] - b_o @ solve @ d[np.ix_(rest, [k])]
     c = loop.C[[k]] - d[np.ix_([k], rest)] @ solve @ c_o
     dd = d[np.ix_([k], [k])] - d[np.ix_([k], rest)] @ solve @ d[np.ix_(rest, [k])]
-    return LinearSystem(a, b, c, dd, loop.states, [loop.inputs[k]], [loop.outputs[k]], {}, loop.dt, loop.title)
+    return LinearSystem(a, b, c, dd, loop.states, [loop.inputs[k]], [loop.outputs[k]], {}, loop.sample_time, loop.title)
 
 
 def several_margins(loop: LinearSystem) -> SeveralMargins:
@@ -76,7 +76,7 @@ def several_margins(loop: LinearSystem) -> SeveralMargins:
     >>> round(found.disc, 6) == round(found.each["a"].disc, 6) == 0.666667
     True
     """
-    require(loop, LinearSystem, "the loops", "broken_loop(craft, point, [...])")
+    require(loop, LinearSystem, "the loops", "cut_loop(craft, point, [...])")
     n = len(loop.inputs)
     if n != len(loop.outputs) or n < 1:
         raise DravikError(f"loops of {n} inputs and {len(loop.outputs)} outputs", expected="as many of both")
@@ -84,7 +84,7 @@ def several_margins(loop: LinearSystem) -> SeveralMargins:
     through = np.eye(n) + loop.D
     closed = loop.A - loop.B @ np.linalg.solve(through, loop.C)
     roots = np.asarray(np.linalg.eigvals(closed), dtype=np.complex128)
-    stable = bool(np.all(roots.real < 0.0) if loop.dt is None else np.all(np.abs(roots) < 1.0))
+    stable = bool(np.all(roots.real < 0.0) if loop.sample_time is None else np.all(np.abs(roots) < 1.0))
     w = _frequencies(loop, roots)
     peak, at = _peak(loop, w)
     return SeveralMargins(each, min(2.0 / peak, 2.0), at, stable)
@@ -92,20 +92,20 @@ def several_margins(loop: LinearSystem) -> SeveralMargins:
 
 def _frequencies(loop: LinearSystem, roots: Complexes) -> Floats:
     poles = np.concatenate([loop.poles(), roots])
-    if loop.dt is not None:
-        poles = np.log(np.where(poles == 0.0, 1e-12, poles).astype(complex)) / loop.dt
+    if loop.sample_time is not None:
+        poles = np.log(np.where(poles == 0.0, 1e-12, poles).astype(complex)) / loop.sample_time
     sizes = np.abs(poles)
     # slower roots may be there by rounding alone
     standing = sizes <= STANDING * float(sizes.max(initial=0.0))
     sizes = sizes[~standing]
     low, high = (float(sizes.min()) / 100.0, float(sizes.max()) * 100.0) if len(sizes) else (1e-2, 1e2)
-    if loop.dt is not None:
-        high = math.pi / loop.dt
+    if loop.sample_time is not None:
+        high = math.pi / loop.sample_time
         low = min(low, 1e-3 * high)
     near = [abs(p.imag) + k * abs(p.real) for p in poles for k in (-1.0, -0.3, 0.0, 0.3, 1.0)]
     w = np.concatenate([np.geomspace(low, high * (1.0 - 1e-9), COUNT), [v for v in near if low < v < high]])
     # and rest and the other end, where loops without integrals have their peak
-    ends = [*([] if np.any(standing) else [1e-6 * low]), *([1e6 * high] if loop.dt is None else [])]
+    ends = [*([] if np.any(standing) else [1e-6 * low]), *([1e6 * high] if loop.sample_time is None else [])]
     return np.unique(np.concatenate([w, ends]))
 
 

@@ -10,17 +10,17 @@ import numpy as np
 
 from dravik.aircraft import Aircraft, LawDefinition
 from dravik.errors import DravikError, require
-from dravik.linear import LinearModel, Moment
+from dravik.linear import LinearModel, OperatingInstant
 from dravik.linear.sampled_laws import linearise_as_run
-from dravik.loops.closed_loops import Closed, SteadyErrors, steady_errors
-from dravik.loops.curve import least
-from dravik.loops.elements import PID, lag, lead, notch, sampled_loop
-from dravik.loops.gains import Wish, gain_for
+from dravik.loops.closed_loops import ClosedLoops, SteadyErrors, steady_errors
+from dravik.loops.elements import PID, lag_compensator, lead_compensator, notch_filter, sampled_loop
+from dravik.loops.gains import GainTarget, gain_for
 from dravik.loops.margins import Margins, margins
+from dravik.loops.open_loop_response import least
 from dravik.loops.pid_design import pid_for, plant_sign
 from dravik.loops.plan import DESIGNED, LoopEntry, LoopPlan
 from dravik.loops.root_assignment import as_system
-from dravik.systems import Answer, LinearSystem, StepFigures, answer
+from dravik.systems import LinearSystem, StepMetrics, TimeResponse, time_response
 from dravik.trimming import TrimPoint, trim
 
 __all__ = ["Check", "ClosedLoop", "LoopStudy", "controller_of", "study_loops"]
@@ -51,12 +51,12 @@ class ClosedLoop:
 
     entry: LoopEntry
     pid: PID
-    opened: LinearSystem
+    open_loop: LinearSystem
     margins: Margins
     steady: SteadyErrors
-    step: Answer
-    disturbance: Answer
-    figures: StepFigures
+    step: TimeResponse
+    disturbance: TimeResponse
+    figures: StepMetrics
     use: tuple[float, float]
     checks: list[Check]
 
@@ -101,7 +101,7 @@ class LoopStudy:
     point: TrimPoint
     model: LinearModel
     loops: list[ClosedLoop]
-    closed: Closed
+    closed: ClosedLoops
 
     @property
     def met(self) -> bool:
@@ -149,7 +149,7 @@ def study_loops(craft: Aircraft, plan: LoopPlan, *, point: TrimPoint | None = No
     ends = _ends(craft, plan)
     plant = part.part(inputs=list(moved)).renamed({n: f"{n} position" for n in dict.fromkeys(ends.values())})
     plant = plant.renamed({k: v for k, v in moved.items() if k != v})
-    closed = Closed(as_system(plant).with_facts(units={}))
+    closed = ClosedLoops(as_system(plant).with_facts(units={}))
     loops: list[ClosedLoop] = []
     for entry in plan.loop:
         own = _channel(closed, entry)
@@ -165,14 +165,14 @@ def _model(craft: Aircraft, plan: LoopPlan, point: TrimPoint) -> LinearModel:
         # a law of these formulas alone adds nothing to any command, and no state
         law = {"format": 1, "name": f"{plan.name}, wanted", "formulas": wanted}
         craft = craft.with_law(LawDefinition.model_validate(law))
-    at = Moment.of(craft, point.state, point.inputs) if wanted else point
+    at = OperatingInstant.of(craft, point.state, point.inputs) if wanted else point
     outputs = list(dict.fromkeys([*(e.measures for e in plan.loop), *wanted]))
     outputs += [n for n in dict.fromkeys(_ends(craft, plan).values()) if n not in outputs]
     return linearise_as_run(craft, at, coordinates=point.coordinates, outputs=outputs)
 
 
 def _ends(craft: Aircraft, plan: LoopPlan) -> dict[str, str]:
-    """Return by loop the effector or lever at the end of the loops that it works through, where that has a state."""
+    """Return by loop the effector or throttle at the end of the loops that it works through, where that has a state."""
     inner = {entry.asked: entry for entry in plan.loop}
     found: dict[str, str] = {}
     for entry in plan.loop:
@@ -204,7 +204,7 @@ def _effectors(craft: Aircraft, plan: LoopPlan, model: LinearModel) -> dict[str,
     return found
 
 
-def _channel(closed: Closed, entry: LoopEntry) -> LinearSystem:
+def _channel(closed: ClosedLoops, entry: LoopEntry) -> LinearSystem:
     """Return what the loop is closed around: from what it moves to what it measures, the earlier loops closed."""
     whole = closed.system()
     if entry.moves not in whole.inputs:
@@ -220,13 +220,13 @@ def _elements(entry: LoopEntry) -> LinearSystem | None:
     found: LinearSystem | None = None
     for k, e in enumerate(entry.element):
         make: dict[str, Callable[[str, str], LinearSystem]] = {
-            "lead": lambda o, i, e=e: lead(e.lead, e.at, output=o, input=i),  # type: ignore[misc]
-            "lag": lambda o, i, e=e: lag(e.lag, e.at, output=o, input=i),  # type: ignore[misc]
+            "lead": lambda o, i, e=e: lead_compensator(e.lead, e.at, output=o, input=i),  # type: ignore[misc]
+            "lag": lambda o, i, e=e: lag_compensator(e.lag, e.at, output=o, input=i),  # type: ignore[misc]
             "washout": lambda o, i, e=e: LinearSystem.filtered(o, i, [1.0, 0.0], [1.0, e.at]),  # type: ignore[misc]
-            "notch": lambda o, i, e=e: notch(e.at, depth=e.depth, width=e.width, output=o, input=i),  # type: ignore[misc]
+            "notch": lambda o, i, e=e: notch_filter(e.at, depth=e.depth, width=e.width, output=o, input=i),  # type: ignore[misc]
         }
         one = make[e.kind](f"shaped {k}", "raw" if k == 0 else f"shaped {k - 1}")
-        found = one if found is None else found.series(one)
+        found = one if found is None else found.followed_by(one)
     return found
 
 
@@ -235,12 +235,12 @@ def _pid(entry: LoopEntry, channel: LinearSystem) -> PID:
     shaped = _elements(entry)
     around = channel if shaped is None else shaped.renamed(
         {shaped.inputs[0]: "raw in", shaped.outputs[0]: channel.inputs[0]}
-    ).series(channel)  # fmt: skip
+    ).followed_by(channel)  # fmt: skip
     if entry.zero is not None and entry.controller == "P":
         # the integral is there when the gain is found: it moves the crossing
         whole = around.inputs[0]
         integral = LinearSystem.filtered(whole, "raw in front", [1.0, entry.zero], [1.0, 0.0])
-        around = integral.series(around)
+        around = integral.followed_by(around)
     late = entry.delay or 0.0
     wished = [n for n in DESIGNED if getattr(entry, n) is not None]
     if entry.proportional is not None or not (wished or entry.proportional):
@@ -288,7 +288,7 @@ def _gain(entry: LoopEntry, around: LinearSystem, wished: list[str], late: float
     positive = around.with_facts(C=sign * around.C, D=sign * around.D)
     if entry.damping is not None and late:
         positive, late = positive.delayed(positive.inputs[0], late, order=ORDER), 0.0
-    wish = Wish(
+    wish = GainTarget(
         crossover=entry.crossover, phase_margin=entry.phase_margin, bandwidth=entry.bandwidth, damping=entry.damping,
         near=entry.near, gain_margin=None if entry.gain_margin_dB is None else 10.0 ** (entry.gain_margin_dB / 20.0),
     )  # fmt: skip
@@ -305,43 +305,43 @@ def controller_of(entry: LoopEntry, pid: PID) -> LinearSystem:
         return pid.system(entry.moves, command=entry.asked, measured=entry.measures)
     found = pid.system("raw", command=entry.asked, measured=entry.measures)
     if shaped is not None:
-        found = found.series(shaped)
+        found = found.followed_by(shaped)
     found = found.renamed({found.outputs[0]: entry.moves})
     return found.delayed(entry.moves, entry.delay, order=ORDER) if entry.delay else found
 
 
-def _closed_one(closed: Closed, entry: LoopEntry, channel: LinearSystem, end: str) -> ClosedLoop:
+def _closed_one(closed: ClosedLoops, entry: LoopEntry, channel: LinearSystem, end: str) -> ClosedLoop:
     pid = _pid(entry, channel)
     exact = entry.model_copy(update={"delay": None})
     late = entry.delay or 0.0
-    opened = closed.close(entry.name, controller_of(exact, pid)).loop(entry.name)
+    open_loop = closed.close(entry.name, controller_of(exact, pid)).loop(entry.name)
     if entry.rate is not None:
         from_error = LinearSystem.filtered("raw", channel.outputs[0], *pid.fraction())
         shaped = _elements(entry)
-        law = from_error if shaped is None else from_error.series(shaped)
+        law = from_error if shaped is None else from_error.followed_by(shaped)
         back = law.with_facts(C=-law.C, D=-law.D)
-        opened, late = sampled_loop(channel, back, 1.0 / entry.rate, delay=late), 0.0
-    found = margins(opened, delay=late)
+        open_loop, late = sampled_loop(channel, back, 1.0 / entry.rate, delay=late), 0.0
+    found = margins(open_loop, delay=late)
     # the step is of a command, also where a formula stands in its place
     asked = f"{entry.name}_step" if entry.wanted else entry.asked
     together = closed.close(entry.name, controller_of(entry.model_copy(update={"command": asked}), pid))
     whole = together.system([entry.measures, *([end] if end else [])]).part(inputs=[asked, entry.moves])
     step = _answered(whole, entry.measures, asked)
-    figures = step.figures()
+    figures = step.metrics()
     lasts = float(step.time[-1])
     pushed = _answered(whole, entry.measures, entry.moves, lasts)
     use = (math.nan, math.nan)
     if end and found.closes:
         used = _answered(whole, end, asked, lasts)
         use = float(np.abs(used.values).max()), float(np.abs(np.diff(used.values)).max() / used.time[1])
-    steady = steady_errors(opened)
+    steady = steady_errors(open_loop)
     return ClosedLoop(
-        entry, pid, opened, found, steady, step, pushed, figures, use, _checks(entry, found, figures),
+        entry, pid, open_loop, found, steady, step, pushed, figures, use, _checks(entry, found, figures),
     )  # fmt: skip
 
 
-def _answered(system: LinearSystem, output: str, input: str, lasts: float | None = None) -> Answer:
-    found = answer(least(system.part(inputs=[input], outputs=[output])), output, input, duration=lasts)
+def _answered(system: LinearSystem, output: str, input: str, lasts: float | None = None) -> TimeResponse:
+    found = time_response(least(system.part(inputs=[input], outputs=[output])), output, input, duration=lasts)
     if math.isfinite(found.end):
         return found
     # a root that hardly moves, such as a battery's, has no end in the time shown: what stands still there is at its end
@@ -354,7 +354,7 @@ def _crossover(found: Margins) -> float:
     return max((c.frequency for c in found.crossings if c.kind == "gain"), default=math.nan)
 
 
-def _checks(entry: LoopEntry, found: Margins, figures: StepFigures) -> list[Check]:
+def _checks(entry: LoopEntry, found: Margins, figures: StepMetrics) -> list[Check]:
     r = entry.require
     angle = None if r.phase_margin is None else math.degrees(r.phase_margin)
     least = (

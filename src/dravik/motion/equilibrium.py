@@ -7,7 +7,7 @@ from numpy.typing import NDArray
 
 from dravik.compiled import compiled, inlined
 from dravik.kernel.program import Program, Workspace
-from dravik.motion.minimal_coordinates import chart_rates
+from dravik.motion.minimal_coordinates import minimal_rates
 from dravik.surroundings.earth_motion import wrapped
 
 __all__ = [
@@ -83,7 +83,7 @@ def residual(program: Program, work: Workspace, e: Equilibrium, v: Floats, left:
     k = e.state.shape[0]
     rates = e.scratch[2, :k]
     x, dx = e.scratch[0, : k + 1], e.scratch[1, : k + 1]
-    chart_rates(program, work, 0.0, e.state, e.inputs, e.coordinates[0], x, dx, rates, steady, e.coordinates[1])
+    minimal_rates(program, work, 0.0, e.state, e.inputs, e.coordinates[0], x, dx, rates, steady, e.coordinates[1])
     reg = work.registers
     for i in range(e.equations.shape[0]):
         if e.equations[i, 0] == RATE:

@@ -10,7 +10,7 @@ from typing import Any
 from dravik.compiled import address_of
 from dravik.kernel.calls import EVALUATE_KINDS, RUN_TAPE_KINDS
 from dravik.kernel.interpreter import run_tape
-from dravik.kernel.program import EVALUATE, INTERPRETER, OWN_CODE, Program
+from dravik.kernel.program import EVALUATE, INTERPRETER, TAPE_CODE, Program
 from dravik.motion.equations import evaluate
 
 __all__ = ["linked"]
@@ -32,7 +32,7 @@ def _sent(program: Program) -> tuple[Any, ...]:
     """Return how a program is made anew: without addresses, then linked if it was."""
     layout = program.layout.copy()
     is_linked = bool(layout[EVALUATE])
-    layout[OWN_CODE : EVALUATE + 1] = 0
+    layout[TAPE_CODE : EVALUATE + 1] = 0
     return _received, (program.code, layout, program.numbers, is_linked)
 
 

@@ -17,10 +17,10 @@ from dravik.kernel.calls import call_evaluate
 from dravik.kernel.program import EVERYTHING, N_RIGID, ROUND, Program, Workspace
 from dravik.kernel.registers import AIRSPEED, AIRSPEED_DOT, ALPHA_DOT, NORTH, PHI, TRANSPORT
 from dravik.kernel.vectors import dcm_elements, rotate
-from dravik.surroundings.air_data import air_at_chart
+from dravik.surroundings.air_data import air_at_minimal
 from dravik.surroundings.earth_motion import fill_earth
 
-__all__ = ["AIR_CHART", "BODY_CHART", "chart_from_state", "chart_rates", "jacobian", "state_from_chart"]
+__all__ = ["AIR_CHART", "BODY_CHART", "jacobian", "minimal_from_state", "minimal_rates", "state_from_minimal"]
 
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
@@ -31,7 +31,9 @@ quaternion_elements = inlined(frames.quaternion_elements)
 
 
 @compiled
-def state_from_chart(program: Program, work: Workspace, t: float, z: Floats, u: Floats, chart: int, x: Floats) -> None:
+def state_from_minimal(
+    program: Program, work: Workspace, t: float, z: Floats, u: Floats, chart: int, x: Floats
+) -> None:
     """Put the integrated state of chart coordinates into ``x``."""
     n = z.shape[0] - N_CHART
     x[0], x[1], x[2] = z[0], z[1], z[2]
@@ -39,7 +41,7 @@ def state_from_chart(program: Program, work: Workspace, t: float, z: Floats, u: 
     m = dcm_elements(x[6], x[7], x[8], x[9])
     if chart == 0:
         # airspeed, alpha and beta are relative to the air, u, v, w relative to the Earth: add the wind
-        wn, we, wh = air_at_chart(program, work, t, z, u)
+        wn, we, wh = air_at_minimal(program, work, t, z, u)
         wu, wv, ww = rotate(m, wn, we, -wh)
         cb = math.cos(z[5])
         x[3] = z[3] * math.cos(z[4]) * cb + wu
@@ -60,7 +62,7 @@ def state_from_chart(program: Program, work: Workspace, t: float, z: Floats, u: 
 
 
 @compiled
-def chart_from_state(program: Program, work: Workspace, x: Floats, chart: int, z: Floats) -> None:
+def minimal_from_state(program: Program, work: Workspace, x: Floats, chart: int, z: Floats) -> None:
     """Put the chart coordinates of the state evaluated last into ``z``."""
     reg = work.registers
     for i in range(3):
@@ -73,12 +75,12 @@ def chart_from_state(program: Program, work: Workspace, x: Floats, chart: int, z
 
 
 @compiled
-def chart_rates(
+def minimal_rates(
     program: Program, work: Workspace, t: float, z: Floats, u: Floats, chart: int, x: Floats, dx: Floats,
     dz: Floats, steady: bool, extent: int,
 ) -> None:  # fmt: skip
     """Put the rates of chart coordinates into ``dz``; ``x`` and ``dx`` are working space."""
-    state_from_chart(program, work, t, z, u, chart, x)
+    state_from_minimal(program, work, t, z, u, chart, x)
     call_evaluate(program, work, t, x, u, dx, steady, extent)
     reg = work.registers
     dz[0], dz[1], dz[2] = dx[0], dx[1], dx[2]
@@ -127,7 +129,7 @@ def jacobian(
             elif column >= n:
                 inputs[column - n] = u[column - n] + step
             row = values[2] if column < 0 else values[side]
-            chart_rates(program, work, t, point, inputs, chart, x, dx, row[:n], False, EVERYTHING)
+            minimal_rates(program, work, t, point, inputs, chart, x, dx, row[:n], False, EVERYTHING)
             for i in range(ny):
                 row[n + i] = work.registers[picks[i]]
         if column < 0:

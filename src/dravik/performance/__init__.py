@@ -1,8 +1,8 @@
-"""Performance: what the engines give over speed and lever, and what the aircraft does with it in steady flight."""
+"""Performance: what the engines give over speed and throttle, and what the aircraft does with it in steady flight."""
 
-from dravik.performance.bench import EnginePoint, MotorFacts, engine_points, lever_inputs, motor_facts
-from dravik.performance.engine_out import ControlSpeed, least_control_speeds
-from dravik.performance.fuel import FuelLeg, FuelPlan, FuelUse, LegUse, fuel_for, read_fuel_plan
+from dravik.performance.bench import EnginePoint, MotorFacts, engine_points, motor_facts, throttle_inputs
+from dravik.performance.engine_out import ControlSpeed, minimum_control_speeds
+from dravik.performance.fuel import FuelLeg, FuelMission, FuelUse, LegUse, fuel_for, read_fuel_mission
 from dravik.performance.level import Ceiling, Performance, SpeedPoint, ceiling, performance
 from dravik.performance.limits import EnvelopeRow, ManoeuvreRow, flight_envelope, manoeuvre_limits
 from dravik.performance.runway import Landing, RunwayRules, TakeOff, landing, take_off
@@ -14,7 +14,7 @@ __all__ = [
     "EnginePoint",
     "EnvelopeRow",
     "FuelLeg",
-    "FuelPlan",
+    "FuelMission",
     "FuelUse",
     "Landing",
     "LegUse",
@@ -31,12 +31,12 @@ __all__ = [
     "flight_envelope",
     "fuel_for",
     "landing",
-    "least_control_speeds",
-    "lever_inputs",
     "manoeuvre_limits",
+    "minimum_control_speeds",
     "motor_facts",
     "performance",
-    "read_fuel_plan",
+    "read_fuel_mission",
     "static_stability",
     "take_off",
+    "throttle_inputs",
 ]

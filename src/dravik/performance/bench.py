@@ -1,4 +1,4 @@
-"""What the engines give at a speed and a lever, the aircraft held along the flow as on a bench."""
+"""What the engines give at a speed and a throttle, the aircraft held along the flow as on a bench."""
 
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
@@ -14,7 +14,7 @@ from dravik.propulsion import PropellerEngine, SolidMotor, check_thrust_curve
 from dravik.trimming import settle
 from dravik.units import in_si
 
-__all__ = ["EnginePoint", "MotorFacts", "engine_points", "lever_inputs", "motor_facts"]
+__all__ = ["EnginePoint", "MotorFacts", "engine_points", "motor_facts", "throttle_inputs"]
 
 Floats = NDArray[np.float64]
 ROUNDED = 1e-9  # of the largest thrust: none
@@ -24,7 +24,7 @@ ALONG = 0.9  # cosine of the angle to an axis within which an engine points alon
 
 @dataclass(frozen=True)
 class EnginePoint:
-    """All engines together at an airspeed (m/s), an altitude (m) and a lever (share of its range), settled.
+    """All engines together at an airspeed (m/s), an altitude (m) and a throttle (share of its range), settled.
 
     Where they do not settle all is nan, and ``reason`` says why.
 
@@ -36,7 +36,7 @@ class EnginePoint:
 
     airspeed: float
     altitude: float
-    lever: float
+    throttle: float
     thrust: float
     shaft_power: float
     electric_power: float
@@ -55,20 +55,20 @@ class EnginePoint:
 
 
 ENGINE_COLUMNS = (
-    "airspeed", "altitude", "lever", "thrust", "shaft_power", "electric_power", "fuel_flow", "efficiency"
+    "airspeed", "altitude", "throttle", "thrust", "shaft_power", "electric_power", "fuel_flow", "efficiency"
 )  # fmt: skip
 
 
-def lever_inputs(craft: Aircraft, given: Iterable[str] = ()) -> list[str]:
+def throttle_inputs(craft: Aircraft, given: Iterable[str] = ()) -> list[str]:
     """Return the inputs that command the power of all engines, most often one: ``throttle``.
 
-    It is the input that moves the sum of the levers most; or each engine's own command where none moves several. Inputs
-    that are ``given`` values stay at them: of the others. Raises DravikError for an aircraft without engines or without
-    such an input.
+    It is the input that moves the sum of the throttles most; or each engine's own command where none moves several.
+    Inputs that are ``given`` values stay at them: of the others. Raises DravikError for an aircraft without engines or
+    without such an input.
     """
     taken = {craft.input_names[craft.input_index(name)] for name in given}
-    levers = [f"power_{n}_command" for n in craft.definition.engines]
-    own = [n for n in levers if n in craft.inputs and n not in taken]
+    throttles = [f"power_{n}_command" for n in craft.definition.engines]
+    own = [n for n in throttles if n in craft.inputs and n not in taken]
     if own:
         return own
     x, u = craft.state(velocity=(0.0, 0.0, 0.0)), craft.default_inputs()
@@ -82,10 +82,10 @@ def lever_inputs(craft: Aircraft, given: Iterable[str] = ()) -> list[str]:
         for value in (0.45, 0.55):
             moved = u.copy()
             moved[i] = spec.low + value * (spec.high - spec.low) if np.isfinite(spec.high) else value
-            sums.append(sum(craft.values(x, moved, levers).values()))
+            sums.append(sum(craft.values(x, moved, throttles).values()))
         found[name] = sums[1] - sums[0]
     best = max(found, key=lambda n: found[n], default="")
-    if not levers or not best or not found[best] > 0.0:
+    if not throttles or not best or not found[best] > 0.0:
         held = f" beside {', '.join(sorted(taken))}, which {'is' if len(taken) == 1 else 'are'} given" if taken else ""
         raise DravikError(f"{craft.name} has no input that commands its engines{held}", hint="command = 'throttle'")
     return [best]
@@ -97,38 +97,38 @@ def in_m_s(airspeeds: Sequence[str | float]) -> list[float]:
 
 
 def engine_points(
-    craft: Aircraft, *, airspeeds: Sequence[str | float], levers: Sequence[float] = (1.0,),
+    craft: Aircraft, *, airspeeds: Sequence[str | float], throttles: Sequence[float] = (1.0,),
     altitude: str | float = 0.0, inputs: Mapping[str, str | float] | None = None,
 ) -> list[EnginePoint]:  # fmt: skip
-    """Return what the engines give at each lever and airspeed (m/s), the aircraft held with its axis in the flow.
+    """Return what the engines give at each throttle and airspeed (m/s), the aircraft held with its axis in the flow.
 
     ``inputs`` by name are set besides, such as a failed engine; in hover the flow is that of a rotor at rest. A point
     at which the engines do not settle says so and the others stand. Raises DravikError for unknown inputs.
     """
-    names = lever_inputs(craft, inputs or {})
+    names = throttle_inputs(craft, inputs or {})
     points = []
     airspeeds, altitude = in_m_s(airspeeds), in_si(altitude, "length", where="altitude")
-    for lever in levers:
+    for throttle in throttles:
         state = None
         for airspeed in airspeeds:
             u = craft.with_inputs(inputs or {})
             for name in names:
                 spec = craft.inputs[name]
-                u[craft.input_index(name)] = spec.low + lever * (spec.high - spec.low)
+                u[craft.input_index(name)] = spec.low + throttle * (spec.high - spec.low)
             start = craft.state(position=(0.0, 0.0, altitude), velocity=(airspeed, 0.0, 0.0))
             if state is not None:
                 start[N_RIGID:] = state[N_RIGID:]
             try:
                 state = settle(craft, start, u)
-                points.append(_point(craft, state, u, airspeed, altitude, lever))
+                points.append(_point(craft, state, u, airspeed, altitude, throttle))
             except DravikError as error:
                 state, nothing = None, (np.nan,) * 5
                 speeds = {n: np.nan for n in craft.definition.engines if f"speed_{n}" in craft.signals}
-                points.append(EnginePoint(airspeed, altitude, lever, *nothing, speeds, error.what))
+                points.append(EnginePoint(airspeed, altitude, throttle, *nothing, speeds, error.what))
     return points
 
 
-def _point(craft: Aircraft, x: Floats, u: Floats, airspeed: float, altitude: float, lever: float) -> EnginePoint:
+def _point(craft: Aircraft, x: Floats, u: Floats, airspeed: float, altitude: float, throttle: float) -> EnginePoint:
     signals = craft.values(x, u)
     thrusts, total = _by_direction(craft, signals)
     shaft = signals.get("shaft_power", np.nan)
@@ -136,7 +136,7 @@ def _point(craft: Aircraft, x: Floats, u: Floats, airspeed: float, altitude: flo
     efficiency = work / shaft if shaft > 0.0 and signals["thrust"] > 0.0 else np.nan
     speeds = {n: signals[f"speed_{n}"] for n in craft.definition.engines if f"speed_{n}" in signals}
     return EnginePoint(
-        airspeed, altitude, lever, total, shaft, signals.get("electric_power", np.nan),
+        airspeed, altitude, throttle, total, shaft, signals.get("electric_power", np.nan),
         _flow_or_zero(signals.get("fuel_flow", np.nan)), efficiency, speeds, "", thrusts if len(thrusts) > 1 else {},
     )  # fmt: skip
 

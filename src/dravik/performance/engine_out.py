@@ -8,12 +8,12 @@ from typing import NamedTuple
 from dravik.aircraft import Aircraft
 from dravik.errors import DravikError
 from dravik.performance.limits import slowest_from, usual_speeds
-from dravik.trimming import Family
-from dravik.trimming.named_conditions import levers_of
+from dravik.trimming import ConditionSeries
+from dravik.trimming.named_conditions import throttles_of
 from dravik.trimming.solve import condition_of
 from dravik.units import in_si
 
-__all__ = ["ControlSpeed", "least_control_speeds"]
+__all__ = ["ControlSpeed", "minimum_control_speeds"]
 
 FAIL = "fail_"
 
@@ -31,27 +31,27 @@ class ControlSpeed(NamedTuple):
     climb_rate: float
 
 
-def least_control_speeds(
+def minimum_control_speeds(
     craft: Aircraft, *, failed: str | Sequence[str], altitude: str | float,
     banks: Sequence[str | float] = (0.0, "5 deg"), inputs: dict[str, str | float] | None = None,
     airspeed: str | float = 0.0,
 ) -> list[ControlSpeed]:  # fmt: skip
     """Return, for each bank, the least speed at which straight flight without an engine can be held, by trims.
 
-    All levers stand at their upper end unless ``inputs`` say otherwise, the path is free, and ``banks`` count towards
+    All throttles are fully open unless ``inputs`` say otherwise, the path is free, and ``banks`` count towards
     the engines that run: 5 deg is the most that MIL-F-8785C 3.3.9 and CS-23.149 allow. ``failed`` names one engine or
     several. The walk down begins at ``airspeed``, or from the aircraft's own envelope. A ``cause`` that is no lateral
     control, such as a lack of lift, says that control lasts down to the stall. Raises DravikError for other engines,
     and where none is left on the other side.
 
     >>> import dravik as dv
-    >>> level, banked = least_control_speeds(dv.sample("tarn"), failed="left", altitude="300 m")
+    >>> level, banked = minimum_control_speeds(dv.sample("tarn"), failed="left", altitude="300 m")
     >>> banked.speed <= level.speed and round(math.degrees(banked.bank))
     5
     """
     gone = [failed] if isinstance(failed, str) else list(failed)
     side = _side_that_runs(craft, gone)
-    held = {name: high for name, (_, high) in levers_of(craft).items()} | {FAIL + name: 1.0 for name in gone}
+    held = {name: high for name, (_, high) in throttles_of(craft).items()} | {FAIL + name: 1.0 for name in gone}
     held |= craft.inputs_in_si(inputs or {})
     start = in_si(airspeed, "speed", where="airspeed")
     found = []
@@ -59,7 +59,7 @@ def least_control_speeds(
         bank = side * in_si(given, "angle", where="bank") + 0.0
         asked = {"airspeed": 1.0, "altitude": altitude, "bank": bank, "flight_path": "free", "inputs": held}
         base = condition_of(craft, asked)  # type: ignore[arg-type]
-        family = Family(craft, lambda v, base=base: replace(base, airspeed=v))  # type: ignore[misc]
+        family = ConditionSeries(craft, lambda v, base=base: replace(base, airspeed=v))  # type: ignore[misc]
         begin = family.somewhere([start] if start > 0.0 else usual_speeds(craft))
         if math.isnan(begin):
             found.append(ControlSpeed(bank, math.nan, "held at no speed", math.nan, math.nan))

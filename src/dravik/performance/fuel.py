@@ -22,9 +22,9 @@ from dravik.performance.level import fuel_of, store_of
 from dravik.performance.runway import away_from_ground
 from dravik.performance.stability import in_numbers
 from dravik.trimming import TrimPoint, on_ground, trim
-from dravik.trimming.named_conditions import levers_of
+from dravik.trimming.named_conditions import throttles_of
 
-__all__ = ["FuelLeg", "FuelPlan", "FuelUse", "LegUse", "fuel_for", "read_fuel_plan"]
+__all__ = ["FuelLeg", "FuelMission", "FuelUse", "LegUse", "fuel_for", "read_fuel_mission"]
 
 STEPS = 3  # of the classical fourth-order method in each leg
 GOALS = ("climb_to", "descend_to", "distance", "time", "standing")
@@ -74,7 +74,7 @@ class FuelLeg(Model):
             raise DravikError("a climb_rate in a leg that is no climb", where=where, expected="climb_to or descend_to")
 
 
-class FuelPlan(Model):
+class FuelMission(Model):
     """The legs of a flight, and the altitude at which they begin."""
 
     format: Literal[1] = 1
@@ -109,18 +109,18 @@ class FuelUse:
         return LegUse("all", sums[0], sums[1], sums[2], last.left, last.mass, last.altitude)
 
 
-def read_fuel_plan(path: str | Path) -> FuelPlan:
+def read_fuel_mission(path: str | Path) -> FuelMission:
     """Return the legs of a file; raises DravikError, naming file and line, for what is wrong."""
-    return read_definition(as_path(path), FuelPlan)[0]
+    return read_definition(as_path(path), FuelMission)[0]
 
 
 def fuel_for(
-    craft: Aircraft, plan: FuelPlan | Sequence[Mapping[str, Any]], *, altitude: str | float = 0.0,
+    craft: Aircraft, plan: FuelMission | Sequence[Mapping[str, Any]], *, altitude: str | float = 0.0,
     told: Told | None = None,
 ) -> FuelUse:  # fmt: skip
     """Return the fuel that a flight takes, leg by leg, from trims of the aircraft as it gets lighter.
 
-    ``plan`` is a ``FuelPlan``, or legs as mappings that begin at an ``altitude``. What lies between legs, such as
+    ``plan`` is a ``FuelMission``, or legs as mappings that begin at an ``altitude``. What lies between legs, such as
     turns and changes of speed, takes nothing. Raises DravikError for wrong legs, for a leg that cannot be flown, and
     where the fuel ends.
 
@@ -130,12 +130,12 @@ def fuel_for(
     >>> use.unit, [leg.name for leg in use.legs], 20.0 < use.total.used < 100.0
     ('kg', ['climb to 1500 m', 'distance 40000 m'], True)
     """
-    if not isinstance(plan, FuelPlan):
+    if not isinstance(plan, FuelMission):
         if isinstance(plan, str | Mapping) or not isinstance(plan, Sequence):
             raise DravikError(f"legs: {arguments.shown(plan)}", expected="a list of legs")
         legs = [arguments.mapping(leg, f"leg {k + 1}") for k, leg in enumerate(plan)]
         try:
-            plan = FuelPlan.model_validate({"altitude": altitude, "leg": legs})
+            plan = FuelMission.model_validate({"altitude": altitude, "leg": legs})
         except ValidationError as error:
             first = error.errors()[0]
             raise DravikError(first["msg"], where=".".join(str(k) for k in first["loc"])) from None
@@ -216,7 +216,7 @@ class _Flight:
             raise self._empty(where)
         craft, inputs = self._lighter(left), dict(leg.inputs)
         if leg.goal == "standing":
-            idle: dict[str, Any] = {n: low for n, (low, _) in levers_of(craft).items()} | inputs
+            idle: dict[str, Any] = {n: low for n, (low, _) in throttles_of(craft).items()} | inputs
             return on_ground(craft.with_environment(ground=height), inputs=idle, heading=leg.heading)
         craft = away_from_ground(craft, height)
         asked: dict[str, Any] = {"altitude": height, "heading": leg.heading}
@@ -224,7 +224,7 @@ class _Flight:
         if leg.climb_rate is not None:
             asked["climb_rate"] = leg.climb_rate
         elif leg.goal in ("climb_to", "descend_to"):
-            ends = {n: high if leg.goal == "climb_to" else low for n, (low, high) in levers_of(craft).items()}
+            ends = {n: high if leg.goal == "climb_to" else low for n, (low, high) in throttles_of(craft).items()}
             asked["flight_path"], inputs = "free", {**ends, **inputs}
         try:
             return trim(craft, **asked, inputs=inputs)

@@ -10,7 +10,7 @@ import numpy as np
 
 from dravik.aircraft import Aircraft
 from dravik.errors import DravikError
-from dravik.performance.bench import engine_points, in_m_s, lever_inputs
+from dravik.performance.bench import engine_points, in_m_s, throttle_inputs
 from dravik.trimming import TrimPoint, trim
 from dravik.units import in_si
 
@@ -23,16 +23,16 @@ OTHERS = (0.8, 0.9, 1.1, 1.25, 1.5, 2.0)  # of the least and the greatest airspe
 
 @dataclass(frozen=True)
 class SpeedPoint:
-    """Level flight at an airspeed, and the climb at full lever, SI; nan where the one or the other cannot be held.
+    """Level flight at an airspeed, and the climb at full throttle, SI; nan where the one or the other cannot be held.
 
     ``thrust_required`` is the thrust of level flight (along the flow), ``thrust_available`` that of the steady climb at
-    full lever; powers are by the airspeed, for rotors those at the shafts. ``flow`` is fuel, kg/s, or electric power,
-    W. ``endurance`` (s) and ``range`` (m) at this weight, with what the loading holds.
+    full throttle; powers are by the airspeed, for rotors those at the shafts. ``flow`` is fuel (kg/s) or electric power
+    (W). ``endurance`` (s) and ``range`` (m) at this weight, with what the loading holds.
     """
 
     airspeed: float
     alpha: float
-    lever: float
+    throttle: float
     thrust_required: float
     power_required: float
     thrust_available: float
@@ -61,7 +61,7 @@ class Performance:
 
     @property
     def fastest(self) -> float:
-        """The airspeed at which full lever just holds level flight, by a straight line between points; nan without."""
+        """The airspeed at which full throttle just holds level flight, by linear interpolation; nan without."""
         for a, b in zip(self.points, self.points[1:], strict=False):
             if a.climb_rate >= 0.0 > b.climb_rate:
                 return a.airspeed + a.climb_rate / (a.climb_rate - b.climb_rate) * (b.airspeed - a.airspeed)
@@ -79,7 +79,7 @@ def performance(
     """Return level flight and climb at each airspeed (m/s, or with a unit) by trims.
 
     ``inputs`` by name (SI) are set besides; ``told`` is told the share done. Raises DravikError for an aircraft
-    without a lever, and for unknown inputs.
+    without a throttle, and for unknown inputs.
     """
     for name in inputs or {}:
         craft.input_index(name)
@@ -122,18 +122,18 @@ def _trimmed(
 def _speed_point(
     craft: Aircraft, airspeed: float, altitude: float, inputs: dict[str, float], unit: str, store: float
 ) -> SpeedPoint:
-    levers = lever_inputs(craft, inputs)
+    throttles = throttle_inputs(craft, inputs)
     level = _trimmed(craft, airspeed, altitude, 0.0, inputs)
-    full = {n: craft.inputs[n].high for n in levers}
+    full = {n: craft.inputs[n].high for n in throttles}
     climb = None
     if airspeed >= 0.5 and not craft.definition.mixers:
         climb = _trimmed(craft, airspeed, altitude, None, inputs | full)
     nan = math.nan
-    alpha = lever = required = flow = endurance = reach = available = rate = nan
+    alpha = throttle = required = flow = endurance = reach = available = rate = nan
     hovers = bool(craft.definition.mixers)
     power = most = nan
     if level is not None:
-        alpha, lever = level["alpha"], level[levers[0]]
+        alpha, throttle = level["alpha"], level[throttles[0]]
         required = _along_flow(level)
         power = level.signals.get("shaft_power", nan) if hovers else required * airspeed
         flow = level["electric_power"] if unit == "W" else level.signals.get("fuel_flow", nan)
@@ -147,7 +147,7 @@ def _speed_point(
     if hovers:
         most = engine_points(craft, airspeeds=[airspeed], altitude=altitude, inputs=inputs)[0].shaft_power
     return SpeedPoint(
-        airspeed, alpha, lever, required, power, available, most, rate, flow, endurance, reach
+        airspeed, alpha, throttle, required, power, available, most, rate, flow, endurance, reach
     )  # fmt: skip
 
 
@@ -200,8 +200,8 @@ def ceiling(
         craft.input_index(name)
     airspeeds, climb = in_m_s(airspeeds), in_si(climb, "speed", where="climb")
     highest = in_si(highest, "length", where="highest")
-    levers = lever_inputs(craft, inputs or {})
-    full = dict(inputs or {}) | {n: craft.inputs[n].high for n in levers}
+    throttles = throttle_inputs(craft, inputs or {})
+    full = dict(inputs or {}) | {n: craft.inputs[n].high for n in throttles}
 
     def best(altitude: float, speeds: Sequence[float] = airspeeds) -> tuple[float, float]:
         found = [(p["climb_rate"], v) for v in speeds if (p := _trimmed(craft, v, altitude, None, full)) is not None]

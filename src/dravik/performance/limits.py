@@ -13,7 +13,7 @@ from dravik.errors import DravikError
 from dravik.kernel.program import GRAVITY
 from dravik.linear.derivatives import derivatives
 from dravik.performance.bench import in_m_s
-from dravik.trimming import Condition, Edge, Family, TrimPoint, trim, walk
+from dravik.trimming import Condition, ConditionSeries, FeasibleLimit, TrimPoint, trim, walk
 from dravik.trimming.condition import Manoeuvre
 from dravik.trimming.solve import condition_of
 from dravik.units import in_si
@@ -80,7 +80,7 @@ def flight_envelope(
     guess = math.nan
     for k, height in enumerate(heights):
         base = condition_of(craft, {"airspeed": 50.0, "altitude": height, "inputs": inputs or {}})
-        family = Family(craft, lambda v, base=base: replace(base, airspeed=v))  # type: ignore[misc]
+        family = ConditionSeries(craft, lambda v, base=base: replace(base, airspeed=v))  # type: ignore[misc]
         begin = family.somewhere([v for v in (guess, *usual_speeds(craft)) if math.isfinite(v)])
         if math.isnan(begin):
             found.append(EnvelopeRow(height, math.nan, "no level flight", math.nan, "no level flight"))
@@ -147,11 +147,11 @@ def _manoeuvres(craft: Aircraft, level: TrimPoint, asked: dict[str, Any], gust: 
     return ManoeuvreRow(speed, load, cause, rate, radius, *_value(up), *_value(down), 1.0 + more, 1.0 - more)
 
 
-def _manoeuvring(craft: Aircraft, base: Condition) -> Family:
+def _manoeuvring(craft: Aircraft, base: Condition) -> ConditionSeries:
     """Return a manoeuvre by its figure: the bank of a turn, the load factor of a pull."""
     manoeuvre = base.manoeuvre
     assert manoeuvre is not None
-    return Family(craft, lambda v: replace(base, manoeuvre=Manoeuvre(manoeuvre.kind, manoeuvre.by, v)))
+    return ConditionSeries(craft, lambda v: replace(base, manoeuvre=Manoeuvre(manoeuvre.kind, manoeuvre.by, v)))
 
 
 def _gust_load(craft: Aircraft, level: TrimPoint, gust: float) -> float:
@@ -165,11 +165,11 @@ def _gust_load(craft: Aircraft, level: TrimPoint, gust: float) -> float:
     return alleviation * level["density"] * level["airspeed"] * slope * gust * reference.area / (2.0 * weight)
 
 
-def _value(edge: Edge | None) -> tuple[float, str]:
+def _value(edge: FeasibleLimit | None) -> tuple[float, str]:
     return (math.nan, "") if edge is None else (edge.value, edge.cause)
 
 
-def slowest_from(family: Family, begin: float) -> Edge | None:
+def slowest_from(family: ConditionSeries, begin: float) -> FeasibleLimit | None:
     """Return the edge below a speed that is held, walking down; None where none ends it."""
     return walk(family, begin, rising(begin, 1.0 / STEP, SLOWEST), "airspeed")
 

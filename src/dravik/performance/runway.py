@@ -18,7 +18,7 @@ from dravik.constants import STANDARD_GRAVITY
 from dravik.definition import arguments
 from dravik.errors import DravikError
 from dravik.trimming import TrimPoint, on_ground, stall_speed, trim
-from dravik.trimming.named_conditions import levers_of
+from dravik.trimming.named_conditions import throttles_of
 from dravik.units import in_si
 
 __all__ = ["Landing", "RunwayRules", "TakeOff", "away_from_ground", "landing", "take_off"]
@@ -126,7 +126,7 @@ def take_off(
     rules, course = rules or RunwayRules(), in_si(heading, "angle", where="heading")
     craft, height = _on_runway(craft, altitude, course)
     given = craft.inputs_in_si(inputs or {})
-    full = {name: high for name, (_, high) in levers_of(craft).items()} | given
+    full = {name: high for name, (_, high) in throttles_of(craft).items()} | given
     stall = stall_speed(away_from_ground(craft, height), height, given)
     lift_off, mean = rules.lift_off * stall, rules.climb_out * stall
     roll, time = _rolled(craft, height, course, full, lift_off)
@@ -168,7 +168,7 @@ def landing(
     rules, course = rules or RunwayRules(), in_si(heading, "angle", where="heading")
     craft, height = _on_runway(craft, altitude, course)
     given = craft.inputs_in_si(inputs or {})
-    idle = {name: low for name, (low, _) in levers_of(craft).items()} | given
+    idle = {name: low for name, (low, _) in throttles_of(craft).items()} | given
     own: dict[str, str | float] = {"brake": 1.0} if "brake" in craft.inputs and "brake" not in given else {}
     brakes = craft.inputs_in_si(own if braked is None else braked)
     stall = stall_speed(away_from_ground(craft, height), height, given)

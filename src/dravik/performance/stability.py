@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from dravik.aircraft import Aircraft
 from dravik.aircraft.description.schema import Loading
 from dravik.errors import DravikError
-from dravik.trimming import Family, TrimPoint, trim
+from dravik.trimming import ConditionSeries, TrimPoint, trim
 from dravik.trimming.continuation import Continuation
 from dravik.trimming.solve import condition_of
 
@@ -165,7 +165,7 @@ def in_numbers(craft: Aircraft, loading: Loading) -> Aircraft:
 
 def _held(craft: Aircraft, asked: dict[str, Any]) -> TrimPoint:
     condition = condition_of(craft, asked)  # type: ignore[arg-type]
-    point = Family(craft, lambda _: condition).point(0.0)
+    point = ConditionSeries(craft, lambda _: condition).point(0.0)
     if point is None:
         raise DravikError(f"{condition} is not held", expected="a condition further from the limits")
     return point

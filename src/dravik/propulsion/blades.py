@@ -12,7 +12,7 @@ from dravik.definition.fields import Angle, Length, Model
 from dravik.definition.toml import read_definition
 from dravik.errors import DravikError
 
-__all__ = ["BladeStation", "Blades", "MapPlan", "Section", "read_blades"]
+__all__ = ["BladeStation", "Blades", "MapGrid", "Section", "read_blades"]
 
 Floats = NDArray[np.float64]
 
@@ -61,7 +61,7 @@ class BladeStation(Model):
     twist: Angle
 
 
-class MapPlan(Model):
+class MapGrid(Model):
     """What a map of the blades is computed over; an axis of one value is left out of it."""
 
     advance_ratio: tuple[float, ...] = Field(min_length=2)
@@ -80,7 +80,7 @@ class Blades(Model):
     stations: tuple[BladeStation, ...] = Field(min_length=2)
     section: Section = Section()
     reference: Annotated[float, Field(gt=0.0, le=1.0)] = 0.75
-    map: MapPlan | None = None
+    map: MapGrid | None = None
 
     @model_validator(mode="after")
     def _rising(self) -> "Blades":

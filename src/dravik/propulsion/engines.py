@@ -54,9 +54,9 @@ NotNegative = Annotated[float, Field(ge=0.0)]
 
 
 class _Engine(Model):
-    """What all engines have: a place (station axes), the way the thrust points (body axes), and a lever from 0 to 1.
+    """What all engines have: a place (station axes), the way the thrust points (body axes), and a throttle from 0 to 1.
 
-    The lever ``power_NAME`` follows ``command`` with ``lag`` and ``rate`` as a control does. The input ``fail_NAME``
+    The throttle ``power_NAME`` follows ``command`` with ``lag`` and ``rate`` as a control does. The input ``fail_NAME``
     is 1 when the engine has failed.
     """
 
@@ -75,11 +75,11 @@ class _Engine(Model):
             raise DravikError(
                 "the direction has no length", where="direction", expected="body axes, forward is [1, 0, 0]"
             )
-        self.lever()
+        self.throttle()
         return self
 
-    def lever(self) -> Effector:
-        """Return the lever as an effector; raises DravikError for a range or rate that none can have."""
+    def throttle(self) -> Effector:
+        """Return the throttle as an effector; raises DravikError for a range or rate that none can have."""
         return Effector(
             kind="number", range=self.range, lag=self.lag, rate=self.rate, command=self.command, trim=self.trim,
             description=self.description,
@@ -109,7 +109,7 @@ class ThrustEngine(_Engine):
 class JetEngine(_Engine):
     """A gas turbine whose thrust (N) and fuel flow (kg/s) are formulas over the spool, ``spool_NAME`` from 0 to 1.
 
-    The spool follows the lever with the time constant ``spool_time`` (s, a formula); failed, it runs down to
+    The spool follows the throttle with the time constant ``spool_time`` (s, a formula); failed, it runs down to
     ``windmilling`` and leaves ``failed_thrust``. ``spin_momentum`` is the angular momentum of a full spool, N m s,
     right-handed about the thrust.
     """
@@ -136,9 +136,9 @@ class Turbine(Model):
 
 
 class Piston(Model):
-    """A piston engine: torque by the lever and the air's density (Gagg and Ferrar), less its friction.
+    """A piston engine: torque by the throttle and the air's density (Gagg and Ferrar), less its friction.
 
-    A supercharged one keeps its sea-level torque up to ``critical_altitude``. At lever 0 it idles: what the closed
+    A supercharged one keeps its sea-level torque up to ``critical_altitude``. At throttle 0 it idles: what the closed
     throttle lets in is ``idle_torque``, a share of the rated torque, at ``idle_speed`` (0.27 of the rated speed unless
     given), and less the faster it turns, so that it stands still there on the ground and brakes in a glide.
     """
@@ -176,7 +176,7 @@ def _speed(value: Any) -> Any:
         unknown = sorted(set(value) - {"formula", "unit"})
         if unknown or len(value) != 2:
             what = f"there is no key {unknown[0]!r}" if unknown else f"only {', '.join(value)}"
-            raise DravikError(what, expected='{ formula = "2000 + 700*lever", unit = "rpm" }')
+            raise DravikError(what, expected='{ formula = "2000 + 700*throttle", unit = "rpm" }')
         factor, _ = to_si(str(value["unit"]), "angular rate")
         return f"({value['formula']})*{factor!r}"
     try:
@@ -243,7 +243,7 @@ class PropellerEngine(_Engine):
 class SolidMotor(_Engine):
     """A solid motor: a thrust curve (CSV of time and thrust at sea level), and the grain, a tank that burns away.
 
-    The lever lights it at 0.5. The grain loses mass in the proportion that thrust has to the total impulse;
+    The throttle lights it at 0.5. The grain loses mass in the proportion that thrust has to the total impulse;
     ``exit_area`` adds what the nozzle gains where the air is thinner.
     """
 
@@ -307,7 +307,7 @@ class Mixer(Model):
 
     Each of the four is a formula: collective from 0 to 1, the others as shares of what one rotor gives, right roll,
     nose up and nose right positive. What does not fit is given up in this order: yaw, then collective, then roll and
-    pitch together. ``torque_length`` is a rotor's torque over its thrust. The lever that it sets, ``mix_ENGINE``, is
+    pitch together. ``torque_length`` is a rotor's torque over its thrust. The throttle that it sets, ``mix_ENGINE``, is
     the root of the share of thrust, as thrust goes with the square of a rotor's speed. ``engines`` are propellers, or
     plain rotors: engines of kind thrust with their ``spin``. ``make_up``: rotors that have failed are made up for by
     the others.

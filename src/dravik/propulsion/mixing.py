@@ -13,7 +13,7 @@ from dravik.propulsion.engines import Mixer, PropellerEngine, ThrustEngine
 __all__ = ["add_mixer", "effectiveness", "make_up", "shares"]
 
 Floats = NDArray[np.float64]
-LINEAR_BELOW = 0.01  # share of full thrust below which the lever is linear in thrust instead of its square root
+LINEAR_BELOW = 0.01  # share of full thrust below which the throttle is linear in thrust instead of its square root
 
 
 def effectiveness(rotors: Sequence[PropellerEngine | ThrustEngine], torque_length: float) -> Floats:
@@ -57,7 +57,7 @@ def make_up(matrix: Floats) -> tuple[Floats, Floats]:
 
 
 def add_mixer(out: Contributions, name: str, mixer: Mixer, engines: Mapping[str, object], place: str) -> None:
-    """Add a mixer's formulas: ``mix_ENGINE`` is what each rotor's lever is set to."""
+    """Add a mixer's formulas: ``mix_ENGINE`` is what each rotor's throttle is set to."""
     rotors: list[PropellerEngine | ThrustEngine] = []
     for engine in mixer.engines:
         found = engines.get(engine)
@@ -103,6 +103,6 @@ def add_mixer(out: Contributions, name: str, mixer: Mixer, engines: Mapping[str,
         terms = [f"share_{engine}", *(f"{-float(directions[i, j])!r}*{name}_lost_{j + 1}" for j in range(count))]
         whole = f"mix_thrust_{engine}"
         out.add(whole, f"limit({' + '.join(terms)}, 0, 1)", "", f"thrust that {engine} is set to give", *keys)
-        # thrust goes with the square of the lever
+        # thrust goes with the square of the throttle
         text = f"if_else({whole} < {LINEAR_BELOW}, {LINEAR_BELOW**-0.5!r}*{whole}, sqrt(max({whole}, {LINEAR_BELOW})))"
-        out.add(f"mix_{engine}", text, "", f"lever that {engine} is set to", *keys)
+        out.add(f"mix_{engine}", text, "", f"throttle that {engine} is set to", *keys)

@@ -13,7 +13,7 @@ import numpy as np
 
 from dravik.constants import SEA_LEVEL_DENSITY
 from dravik.errors import DravikError, nearest
-from dravik.formula.contributions import Contributions, Vector, lever_arm, unit_vector
+from dravik.formula.contributions import Contributions, Vector, moment_arm, unit_vector
 from dravik.propulsion.engines import Battery, Drive, Electric, Piston, PropellerEngine, PropellerEntry, Turbine
 from dravik.tables import Table
 
@@ -102,7 +102,7 @@ def _along(way: Vector, velocity: tuple[str, str, str]) -> str:
 
 def _add_flow(out: Contributions, name: str, engine: PropellerEngine, propeller: PropellerEntry, way: Vector) -> None:
     keys = ("engines", name)
-    x, y, z = lever_arm(engine.position)
+    x, y, z = moment_arm(engine.position)
     velocity = (f"(u_air + q*{z} - r*{y})", f"(v_air + r*{x} - p*{z})", f"(w_air + p*{y} - q*{x})")
     out.add(f"axial_speed_{name}", _along(way, velocity), "m/s", f"flow into {name}, along its thrust", *keys)
     for number, side in enumerate(_across(way), 1):

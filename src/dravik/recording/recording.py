@@ -172,7 +172,12 @@ class Recording:
             column_name(n, self.units.get(n, "")): {"signal": n, "si_unit": self.units.get(n, "")}
             for n in self._named(signals)
         }
-        side = {**self.metadata, "columns": columns, "events": event_rows(self.events), "tables_left": self._left()}
+        side = {
+            **self.metadata,
+            "columns": columns,
+            "events": event_rows(self.events),
+            "table_exceedances": self._left(),
+        }
         # a line for each item: json's own indents take five times as long
         return json.dumps(side, separators=(",\n ", ": ")) + "\n"
 
@@ -216,7 +221,7 @@ class Recording:
             "rows": len(self.values),
             "signals": len(self.names),
             "events": event_rows(self.events),
-            "tables_left": self._left(),
+            "table_exceedances": self._left(),
             **({"closest": self.closest()} if self.closest() else {}),
         }
 
@@ -372,7 +377,7 @@ def read_recording(path: str | Path) -> Recording:
         units = {known[c][0]: known[c][1] for c in columns}
         values = np.column_stack([columns[c] / from_si(known[c][1])[1] for c in columns])
         events = [Event(float(e["time_s"]), str(e["event"])) for e in side.pop("events")]
-        left = [(e["table"], e["axis"], e["steps"], e["lowest"], e["highest"]) for e in side.pop("tables_left")]
+        left = [(e["table"], e["axis"], e["steps"], e["lowest"], e["highest"]) for e in side.pop("table_exceedances")]
     except DravikError:
         raise
     except (OSError, KeyError, TypeError, ValueError, AttributeError, IndexError, RecursionError) as error:

@@ -178,8 +178,8 @@ class RecordingWriter:
         if not self._has_side:
             return
         side = {
-            **self.metadata, "complete": False, "columns": self.columns, "events": list(events), "tables_left": [],
-            "end": dict(end),
+            **self.metadata, "complete": False, "columns": self.columns, "events": list(events),
+            "table_exceedances": [], "end": dict(end),
         }  # fmt: skip
 
         # write to a temporary file and rename: the old side file stays intact until then

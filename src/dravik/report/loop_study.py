@@ -8,8 +8,8 @@ import matplotlib
 import numpy as np
 from matplotlib.ticker import FuncFormatter
 
-from dravik.loops import root_locus
-from dravik.loops.curve import LoopCurve, least
+from dravik.loops import locus_over_gain
+from dravik.loops.open_loop_response import OpenLoopResponse, least
 from dravik.report.figures import new_figure
 from dravik.report.loops import shown
 from dravik.report.style import ACTUAL, COMMANDED, INK, PALETTE, SOFT, STYLE
@@ -22,7 +22,7 @@ if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
     from dravik.loops import ClosedLoop, LoopStudy, RootLocus
-    from dravik.validation.flown_loops import LoopTruth
+    from dravik.validation.flown_loops import FlownLoop
 
 __all__ = ["figure_flown_steps", "figure_locus", "figure_study"]
 
@@ -49,8 +49,8 @@ def figure_study(study: "LoopStudy", beside: "Mapping[str, LoopStudy] | None" = 
         for k, (label, other) in enumerate(others.items()):
             _overlaid((grid[0][0], grid[1][0], grid[0][1], grid[1][1]), other, label, k)
         last = study.loops[-1]
-        if last.opened.dt is None:
-            _locus(grid[0][2], root_locus(least(last.opened)), [1.0], size=_felt(last))
+        if last.open_loop.sample_time is None:
+            _locus(grid[0][2], locus_over_gain(least(last.open_loop)), [1.0], size=_felt(last))
             _title(grid[0][2], f"roots over the gain of {last.entry.name} (chosen: filled)")
         _requirements(grid[1][2], study)
         for axes in grid.ravel():
@@ -75,8 +75,8 @@ def _title(axes: "Axes", text: str) -> None:
 
 
 def _curve(found: "ClosedLoop") -> "tuple[Any, Any]":
-    late = 0.0 if found.opened.dt is not None else (found.entry.delay or 0.0)
-    curve = LoopCurve(least(found.opened), late)
+    late = 0.0 if found.open_loop.sample_time is not None else (found.entry.delay or 0.0)
+    curve = OpenLoopResponse(least(found.open_loop), late)
     w = curve.grid()
     values = curve(w)
     decibels = 20.0 * np.log10(np.maximum(np.abs(values), 1e-300))
@@ -268,7 +268,7 @@ def _requirements(axes: "Axes", study: "LoopStudy") -> None:
     _title(axes, "requirements" if lines else "no requirements in the file")
 
 
-def figure_flown_steps(truth: "LoopTruth", title: str = "") -> "Figure":
+def figure_flown_steps(truth: "FlownLoop", title: str = "") -> "Figure":
     """Return flown steps of growing size over the linear step, each over its size, and where and why they part."""
     figure = new_figure(title or f"{truth.measured} by steps of {truth.command}, flown")
     with matplotlib.rc_context(STYLE):

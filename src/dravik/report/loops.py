@@ -7,7 +7,7 @@ import matplotlib
 import numpy as np
 from matplotlib.ticker import FuncFormatter
 
-from dravik.loops.curve import LoopCurve, least
+from dravik.loops.open_loop_response import OpenLoopResponse, least
 from dravik.report.figures import new_figure
 from dravik.report.style import ACTUAL, COMMANDED, INK, SOFT, STYLE, THIRD
 
@@ -33,7 +33,7 @@ def figure_loop(
 
     ``least_gain`` (dB) and ``least_phase`` (deg) are the margins asked for: they are shaded.
     """
-    curve = LoopCurve(least(loop), delay)
+    curve = OpenLoopResponse(least(loop), delay)
     w = curve.grid()
     values = curve(w)
     decibels = 20.0 * np.log10(np.maximum(np.abs(values), 1e-300))

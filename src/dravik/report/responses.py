@@ -12,7 +12,7 @@ from dravik.errors import DravikError, require
 from dravik.linear import is_body_mode
 from dravik.report.figures import new_figure
 from dravik.report.style import INK, PALETTE, SOFT, STYLE
-from dravik.systems import answer, frequency_answer
+from dravik.systems import frequency_response, time_response
 from dravik.systems.matrices import NamedMatrices
 from dravik.units import from_si
 
@@ -58,7 +58,7 @@ def figure_responses(
                 axes.xaxis.set_major_formatter(FuncFormatter(lambda value, _: f"{value:g}"))
             unit = from_si(next(iter(systems.values())).units.get(name, ""))[0]
             column[2].set_xlabel(f"time after a step of one {unit}".rstrip() + " [s]")
-        for axes, words_ in zip(grid[:, 0], ("gain [dB]", "phase [deg]", "answer"), strict=True):
+        for axes, words_ in zip(grid[:, 0], ("gain [dB]", "phase [deg]", "time_response"), strict=True):
             axes.set_ylabel(words_)
         if len(systems) > 1:
             grid[0][0].legend(frameon=False, fontsize=9)
@@ -69,7 +69,7 @@ def _channel(
     column: "Sequence[Axes]", system: "LinearSystem", output: str, name: str, label: str, colour: str, *, dashed: bool
 ) -> None:
     style: dict[str, Any] = {"color": colour, "lw": 1.6, "label": label, "ls": (0, (5, 2)) if dashed else "-"}
-    over = frequency_answer(system, output, name)
+    over = frequency_response(system, output, name)
     column[0].plot(over.omega, over.decibels, **style)
     phase = np.degrees(over.phase)
     # the branch of the phase that lies nearest to -180 deg at the low end: people compare with that line
@@ -77,7 +77,7 @@ def _channel(
     low, high = column[1].get_ylim()
     step = 90.0 if high - low < 720.0 else 180.0
     column[1].set_yticks(np.arange(math.floor(low / step), math.ceil(high / step) + 1) * step)
-    found = answer(system, output, name)
+    found = time_response(system, output, name)
     unit, factor, _ = from_si(system.units.get(output, ""))
     factor /= from_si(system.units.get(name, ""))[1]
     column[2].plot(found.time, found.values * factor, **style)

@@ -84,12 +84,12 @@ def _reach(ratio: "np.ndarray", values: "np.ndarray") -> float:
 
 
 def _flow(axes: "Axes", bench: "list[EnginePoint]") -> None:
-    """Draw the fuel flow over speed at each lever."""
-    for k, lever in enumerate(dict.fromkeys(p.lever for p in bench)):
-        points = [p for p in bench if p.lever == lever]
+    """Draw the fuel flow over speed at each throttle."""
+    for k, throttle in enumerate(dict.fromkeys(p.throttle for p in bench)):
+        points = [p for p in bench if p.throttle == throttle]
         axes.plot(
             [p.airspeed for p in points], [3600.0 * p.fuel_flow for p in points], color=PALETTE[k], lw=1.6,
-            label=f"lever {lever:g}",
+            label=f"throttle {throttle:g}",
         )  # fmt: skip
     axes.set_xlabel("airspeed [m/s]")
     axes.set_ylabel("fuel flow [kg/h]")
@@ -98,11 +98,11 @@ def _flow(axes: "Axes", bench: "list[EnginePoint]") -> None:
 
 
 def _thrusts(axes: "Axes", bench: "list[EnginePoint]", found: "Performance") -> None:
-    for k, lever in enumerate(dict.fromkeys(p.lever for p in bench)):
-        points = [p for p in bench if p.lever == lever]
+    for k, throttle in enumerate(dict.fromkeys(p.throttle for p in bench)):
+        points = [p for p in bench if p.throttle == throttle]
         axes.plot(
             [p.airspeed for p in points], [p.thrust for p in points], color=PALETTE[k], lw=1.6, marker="o", ms=3,
-            label=f"lever {lever:g}",
+            label=f"throttle {throttle:g}",
         )  # fmt: skip
     axes.plot(*_required(found, "thrust"), color=INK, lw=1.6, ls=(0, (5, 2)), label="along the flow in level flight")
     axes.axhline(0.0, color=SOFT, lw=0.7)
@@ -129,7 +129,7 @@ def _power(axes: "Axes", found: "Performance") -> None:
     powers = [p.power_available for p in found.points] + [p.power_required for p in found.points]
     unit, scale = ("kW", 1e-3) if max((p for p in powers if math.isfinite(p)), default=0.0) >= 5e3 else ("W", 1.0)
     most = [scale * p.power_available for p in found.points]
-    axes.plot(speed, most, color=ACTUAL, lw=1.6, label="available, full lever", marker="o", ms=3)
+    axes.plot(speed, most, color=ACTUAL, lw=1.6, label="available, full throttle", marker="o", ms=3)
     required = _required(found, "power")
     axes.plot(required[0], [scale * v for v in required[1]], color=INK, lw=1.6, ls=(0, (5, 2)), label="required")
     if math.isfinite(found.fastest):
@@ -154,7 +154,7 @@ def _climb(axes: "Axes", found: "Performance") -> None:
             lw=1.6,
             marker="o",
             ms=3,
-            label="climb at full lever",
+            label="climb at full throttle",
         )
         axes.set_ylabel("climb rate [m/s]")
         axes.set_ylim(bottom=min(0.0, *(p.climb_rate for p in found.points if math.isfinite(p.climb_rate))))

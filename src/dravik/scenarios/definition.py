@@ -9,7 +9,7 @@ from dravik.aircraft.description.faults import Fault
 from dravik.aircraft.description.schema import Event, FormulaEntry
 from dravik.definition.effectors import Input
 from dravik.definition.fields import Duration, Frequency, Length, Model, PositiveLength, Speed
-from dravik.flight.starts import Begin
+from dravik.flight.starts import StartDefinition
 from dravik.mode_logic.modes import ModeLogic, Phase
 from dravik.surroundings.discrete_gusts import DiscreteGust
 from dravik.tables.entries import TableEntries
@@ -68,7 +68,7 @@ class ScenarioDefinition(Model):
     step: Duration = 0.01
     seed: int = Field(default=0, ge=0)
     begins: datetime | None = None
-    start: Begin
+    start: StartDefinition
     environment: dict[str, Any] = {}
     turbulence: TurbulenceKeys | None = None
     tables: TableEntries = {}

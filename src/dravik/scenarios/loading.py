@@ -9,7 +9,7 @@ from dravik.definition.toml import KeyLines, read_definition
 from dravik.definition.values import parameter_in_si
 from dravik.errors import DravikError, nearest
 from dravik.flight.histories import History, parse_history
-from dravik.flight.starts import Named, Quantities, named_start
+from dravik.flight.starts import NamedStart, Quantities, named_start
 from dravik.guidance import Path as CoursePath
 from dravik.guidance import path_over_land, read_route
 from dravik.guidance.route_device import OWN_VALUES
@@ -82,7 +82,7 @@ def load_scenario(path: str | Path) -> Scenario:
         except DravikError as error:
             raise error.at(lines.place(["parameters", name])) from None
     _check_inputs(craft, d.start.inputs, lines.place(["start", "inputs"]))
-    if isinstance(d.start, Named):
+    if isinstance(d.start, NamedStart):
         try:
             named_start(craft, d.start.name)
         except DravikError as error:

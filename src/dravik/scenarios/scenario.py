@@ -14,7 +14,7 @@ from dravik.flight.flying import fly
 from dravik.flight.histories import History
 from dravik.flight.options import steps_between
 from dravik.flight.snapshots import Start
-from dravik.flight.starts import OnRail, begin
+from dravik.flight.starts import RailStart, begin
 from dravik.guidance import Path as CoursePath
 from dravik.guidance.aiming import Band, check_reach, reachable_band
 from dravik.guidance.route_device import LOGGED, OWN_VALUES, RouteGuidance
@@ -100,7 +100,7 @@ class Scenario:
         aim, start = self.definition.aim, self.definition.start
         if aim is None:
             return None
-        if not isinstance(start, OnRail):
+        if not isinstance(start, RailStart):
             raise DravikError("an aim without a rail", where=str(self.path), expected='[start] of kind = "rail"')
         return reachable_band(
             self.craft, altitude=aim.altitude, elevation=start.elevation, heading=start.heading, miss=aim.miss,

@@ -44,7 +44,7 @@ from dravik.kernel.vectors import rotate, rotate_back
 from dravik.surroundings.atmosphere import GAS_CONSTANT, HEAT_RATIO, standard_air
 from dravik.surroundings.earth_motion import place, position_rates
 
-__all__ = ["SLOW", "air_at_chart", "air_change", "air_data", "air_motion"]
+__all__ = ["SLOW", "air_at_minimal", "air_change", "air_data", "air_motion"]
 
 Floats = NDArray[np.float64]
 MOMENT = 1e-3  # s: time step for the finite difference of the wind along the flight path
@@ -91,7 +91,7 @@ def air_change(program: Program, work: Workspace, t: float, x: Floats, m: tuple[
 
 
 @compiled
-def air_at_chart(program: Program, work: Workspace, t: float, z: Floats, u: Floats) -> tuple[float, float, float]:
+def air_at_minimal(program: Program, work: Workspace, t: float, z: Floats, u: Floats) -> tuple[float, float, float]:
     """Return the velocity of the air (north, east, up, m/s) at a position, running the WIND stage alone."""
     reg, k = work.registers, program.layout[WIND] - N_BASE
     # without wind formulas the air moves as the inputs say

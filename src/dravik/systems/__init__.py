@@ -1,18 +1,18 @@
 """Linear systems with names and units: joined, sampled, reduced, and their responses."""
 
-from dravik.systems.interconnection import append, connect
-from dravik.systems.responses import Answer, FrequencyAnswer, StepFigures, answer, frequency_answer
+from dravik.systems.interconnection import beside, wired
+from dravik.systems.responses import FrequencyResponse, StepMetrics, TimeResponse, frequency_response, time_response
 from dravik.systems.system import LinearSystem
 from dravik.systems.transfer import Transfer
 
 __all__ = [
-    "Answer",
-    "FrequencyAnswer",
+    "FrequencyResponse",
     "LinearSystem",
-    "StepFigures",
+    "StepMetrics",
+    "TimeResponse",
     "Transfer",
-    "answer",
-    "append",
-    "connect",
-    "frequency_answer",
+    "beside",
+    "frequency_response",
+    "time_response",
+    "wired",
 ]

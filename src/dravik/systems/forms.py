@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.errors import DravikError
-from dravik.systems import interconnection as joining
+from dravik.systems import interconnection
 from dravik.systems.matrices import NamedMatrices
 from dravik.systems.reduction import balance, sizes, split
 from dravik.systems.sampling import bilinear, continuous, delay, first_order_hold, zero_order_hold
@@ -25,7 +25,7 @@ HOLDS = {"zero_order_hold": zero_order_hold, "first_order_hold": first_order_hol
 
 def balanced(system: NamedMatrices) -> tuple[Floats, Floats, Floats, tuple[Floats, Floats, int]]:
     """Return Hankel values and balancing matrices of the stable part, and the transformation that splits it off."""
-    sampled = system.dt is not None
+    sampled = system.sample_time is not None
     edge = EDGE if sampled else EDGE * max(float(np.abs(np.linalg.eigvals(system.A)).max(initial=0.0)), 1e-300)
     # states of like size: in units of their own, what is small in number would be lost beside what is large
     size = sizes(system.A, system.B, system.C)
@@ -54,11 +54,15 @@ def reduced(system: NamedMatrices, order: int) -> Any:
 
 def _refuse_far(system: Any, found: Any, bound: float) -> None:
     """Raise DravikError where a truncation is further from its system than its bound allows: rounding took over."""
-    sizes_of_roots = np.abs(np.linalg.eigvals(system.A)) if system.dt is None else np.array([0.01, math.pi]) / system.dt
+    sizes_of_roots = (
+        np.abs(np.linalg.eigvals(system.A))
+        if system.sample_time is None
+        else np.array([0.01, math.pi]) / system.sample_time
+    )
     moving = sizes_of_roots[sizes_of_roots > 0.0]
     if not len(moving) or not system.B.size or not system.C.size:
         return
-    w = np.geomspace(0.1 * float(moving.min()), (10.0 if system.dt is None else 1.0) * float(moving.max()), 30)
+    w = np.geomspace(0.1 * float(moving.min()), (10.0 if system.sample_time is None else 1.0) * float(moving.max()), 30)
     whole = system.frequency_response(w)
     off = np.linalg.norm(found.frequency_response(w) - whole, axis=(1, 2))
     rank = math.sqrt(min(whole.shape[1:]))  # the bound is on the largest singular value, the norm here on all of them
@@ -95,11 +99,11 @@ def residualised(system: NamedMatrices, names: Sequence[str]) -> Any:
     )  # fmt: skip
 
 
-def discretised(system: NamedMatrices, dt: str | float, method: str, match: float) -> Any:
-    """Return the system at samples ``dt`` apart."""
-    h = quantity(dt, "time", where="dt")
-    if system.dt is not None or not h > 0.0:
-        raise DravikError("a sampled system to discretise" if system.dt is not None else f"dt {dt!r}")
+def discretised(system: NamedMatrices, sample_time: str | float, method: str, match: float) -> Any:
+    """Return the system at samples ``sample_time`` apart."""
+    h = quantity(sample_time, "time", where="sample_time")
+    if system.sample_time is not None or not h > 0.0:
+        raise DravikError("a sampled system to discretise" if system.sample_time is not None else f"dt {sample_time!r}")
     matrices = (system.A, system.B, system.C, system.D)
     if isinstance(method, str) and method in HOLDS:
         a, b, c, d = HOLDS[method](*matrices, h)
@@ -107,15 +111,15 @@ def discretised(system: NamedMatrices, dt: str | float, method: str, match: floa
         a, b, c, d = bilinear(*matrices, h, match)
     else:
         raise DravikError(f"method {method!r}", expected="zero_order_hold, first_order_hold or bilinear")
-    return replace(system, A=a, B=b, C=c, D=d, dt=h)
+    return replace(system, A=a, B=b, C=c, D=d, sample_time=h)
 
 
 def continued(system: NamedMatrices, method: str) -> Any:
     """Return the continuous system of which this one is the sampled form."""
-    if system.dt is None:
+    if system.sample_time is None:
         raise DravikError("a continuous system", hint="discretised(dt)")
-    a, b, c, d = continuous(system.A, system.B, system.C, system.D, system.dt, method)
-    return replace(system, A=a, B=b, C=c, D=d, dt=None)
+    a, b, c, d = continuous(system.A, system.B, system.C, system.D, system.sample_time, method)
+    return replace(system, A=a, B=b, C=c, D=d, sample_time=None)
 
 
 def delayed(system: NamedMatrices, name: str, time: str | float, order: int) -> Any:
@@ -123,7 +127,7 @@ def delayed(system: NamedMatrices, name: str, time: str | float, order: int) -> 
     at_input = name in system.inputs
     system.indices([name], "inputs" if at_input else "outputs")
     inner = f"{name} {'behind' if at_input else 'before'} the delay"
-    a, b, c, d = delay(quantity(time, "time", where="time"), order, system.dt)
+    a, b, c, d = delay(quantity(time, "time", where="time"), order, system.sample_time)
     old, new = (name, inner) if at_input else (inner, name)
     states = [f"{name}_delay_{k + 1}" for k in range(len(a))]
     line = system.plain(A=a, B=b, C=c, D=d, names=[states, [old], [new]], units={})
@@ -131,7 +135,7 @@ def delayed(system: NamedMatrices, name: str, time: str | float, order: int) -> 
     outputs = [inner if not at_input and n == name else n for n in system.outputs]
     names = [system.states, inputs, outputs]
     own = system.plain(A=system.A, B=system.B, C=system.C, D=system.D, names=names, units={})
-    joined = joining.connect(own, line, inputs=system.inputs, outputs=system.outputs)
+    joined = interconnection.wired(own, line, inputs=system.inputs, outputs=system.outputs)
     return replace(joined, units=system.units)
 
 

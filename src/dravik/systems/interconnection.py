@@ -11,12 +11,12 @@ from dravik.definition import arguments
 from dravik.errors import DravikError, nearest, require
 from dravik.systems.matrices import NamedMatrices
 
-__all__ = ["append", "closed", "connect"]
+__all__ = ["beside", "wired", "with_gains"]
 
 Floats = NDArray[np.float64]
 
 
-def append(*systems: NamedMatrices) -> Any:
+def beside(*systems: NamedMatrices) -> Any:
     """Return systems side by side, as one; names must differ, and sample times be the same.
 
     Raises DravikError for a name that two of them have.
@@ -29,9 +29,10 @@ def append(*systems: NamedMatrices) -> Any:
         require(system, NamedMatrices, "what is joined")
     first = systems[0]
     for other in systems[1:]:
-        if other.dt != first.dt:
+        if other.sample_time != first.sample_time:
             raise DravikError(
-                f"sample times {first.dt} and {other.dt} s side by side", hint="discretise, or continuous"
+                f"sample times {first.sample_time} and {other.sample_time} s side by side",
+                hint="discretise, or continuous",
             )
     lists = [[n for s in systems for n in getattr(s, kind)] for kind in ("states", "inputs", "outputs")]
     for kind, names in zip(("state", "input", "output"), lists, strict=True):
@@ -47,7 +48,7 @@ def append(*systems: NamedMatrices) -> Any:
     return first.plain(A=a, B=b, C=c, D=d, names=lists, units=units)
 
 
-def connect(
+def wired(
     *systems: NamedMatrices, inputs: Sequence[str], outputs: Sequence[str],
     sums: Mapping[str, Mapping[str, float]] | None = None,
 ) -> Any:  # fmt: skip
@@ -62,11 +63,11 @@ def connect(
     >>> import dravik as dv
     >>> plant = dv.LinearSystem.filtered("speed", "force", [1.0], [1.0, 0.5])
     >>> law = dv.LinearSystem.gain("force", {"error": 4.0})
-    >>> loop = dv.connect(plant, law, inputs=["wanted"], outputs=["speed"], sums={"error": {"wanted": 1, "speed": -1}})
+    >>> loop = dv.wired(plant, law, inputs=["wanted"], outputs=["speed"], sums={"error": {"wanted": 1, "speed": -1}})
     >>> round(float(loop.poles()[0].real), 9)
     -4.5
     """
-    whole = append(*systems)
+    whole = beside(*systems)
     inputs, outputs = arguments.names(inputs, "inputs"), arguments.names(outputs, "outputs")
     sums = {name: _gains(parts, name) for name, parts in arguments.mapping(sums or {}, "sums").items()}
     outside = list(dict.fromkeys(inputs))
@@ -155,7 +156,7 @@ def _interconnected(whole: NamedMatrices, inner: Floats, outer: Floats, inputs: 
     )  # fmt: skip
 
 
-def closed(system: NamedMatrices, gains: Mapping[str, Mapping[str, float]]) -> Any:
+def with_gains(system: NamedMatrices, gains: Mapping[str, Mapping[str, float]]) -> Any:
     """Return a system with loops of constant gains: ``{"elevator": {"q": 0.5}}`` adds 0.5 q to the elevator.
 
     All inputs remain: their external values are added. Raises DravikError for unknown names.

@@ -31,7 +31,7 @@ class NamedMatrices:
     inputs: list[str]
     outputs: list[str]
     units: dict[str, str] = field(default_factory=dict)
-    dt: float | None = None
+    sample_time: float | None = None
     title: str = ""
 
     @classmethod
@@ -65,7 +65,7 @@ class NamedMatrices:
         """Return a plain system of other matrices and names (states, inputs, outputs), with this one's sample time."""
         states, inputs, outputs = (list(n) for n in names)
         kept = {n: u for n, u in (self.units if units is None else units).items() if n in {*states, *inputs, *outputs}}
-        return self._of_these(A, B, C, D, states, inputs, outputs, kept, self.dt, self.title)
+        return self._of_these(A, B, C, D, states, inputs, outputs, kept, self.sample_time, self.title)
 
     def __eq__(self, other: object) -> bool:
         """Whether two systems are the same to the last bit: matrices, names, units and sample time."""
@@ -75,7 +75,9 @@ class NamedMatrices:
         return all(np.array_equal(a, b) if isinstance(a, np.ndarray) else a == b for a, b in pairs)
 
     def __hash__(self) -> int:
-        return hash((*(getattr(self, n).tobytes() for n in "ABCD"), *self.states, *self.inputs, *self.outputs, self.dt))
+        return hash(
+            (*(getattr(self, n).tobytes() for n in "ABCD"), *self.states, *self.inputs, *self.outputs, self.sample_time)
+        )
 
     @staticmethod
     def _of_these(*parts: Any) -> Any:

@@ -8,12 +8,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.errors import DravikError, require
-from dravik.systems.frequency import Curve
+from dravik.systems.exact_response import ExactResponse
 from dravik.systems.matrices import NamedMatrices
 from dravik.systems.system import LinearSystem
 from dravik.units import in_si
 
-__all__ = ["Answer", "FrequencyAnswer", "StepFigures", "answer", "frequency_answer"]
+__all__ = ["FrequencyResponse", "StepMetrics", "TimeResponse", "frequency_response", "time_response"]
 
 Floats = NDArray[np.float64]
 Complexes = NDArray[np.complex128]
@@ -27,7 +27,7 @@ BESIDE = np.linspace(-4.0, 4.0, 33)  # half widths of a resonance at which it is
 HALF_POWER = math.sqrt(0.5)
 
 
-class StepFigures(NamedTuple):
+class StepMetrics(NamedTuple):
     """Figures of a step answer: end value, rise time from 10 to 90 % (s), overshoot (share of the end value), peak
 
     time (s), and the time (s) after which it stays within 2 % of the end value; nan where there is none.
@@ -41,7 +41,7 @@ class StepFigures(NamedTuple):
 
 
 @dataclass(frozen=True)
-class Answer:
+class TimeResponse:
     """One channel's answer in time to a unit step or impulse: ``time`` (s) and ``values``.
 
     ``curve`` is the same between and beyond these times; None of sampled systems and of values of one's own.
@@ -53,13 +53,13 @@ class Answer:
     time: Floats
     values: Floats
     end: float
-    curve: Curve | None = field(default=None, repr=False, compare=False)
+    curve: ExactResponse | None = field(default=None, repr=False, compare=False)
 
     def finely(self) -> tuple[Floats, Floats]:
         """Return times and values over the same time, as close as the channel's fastest root asks for."""
         return (self.time, self.values) if self.curve is None else self.curve.grid(float(self.time[-1]))
 
-    def figures(self) -> StepFigures:
+    def metrics(self) -> StepMetrics:
         """Return the figures of a step answer, its crossings solved for; those that do not exist are nan.
 
         Of sampled systems, and of values without a ``curve``, they are by straight lines between the times, and all
@@ -67,14 +67,14 @@ class Answer:
         """
         end, nan = self.end, math.nan
         if self.kind != "step" or not math.isfinite(end) or end == 0.0:
-            return StepFigures(end if self.kind == "step" else nan, nan, nan, nan, nan)
+            return StepMetrics(end if self.kind == "step" else nan, nan, nan, nan, nan)
         return self._by_lines() if self.curve is None else self._by_curve(self.curve)
 
-    def _by_curve(self, curve: Curve) -> StepFigures:
+    def _by_curve(self, curve: ExactResponse) -> StepMetrics:
         # a root that grows and hardly takes part, as a spiral in pitch, is no matter of the time that is shown
         t, y = curve.grid(float(self.time[-1]) if curve.grows else curve.lasting(SETTLES))
         if not np.all(np.isfinite(y)):
-            return StepFigures(self.end, math.nan, math.nan, math.nan, math.nan)
+            return StepMetrics(self.end, math.nan, math.nan, math.nan, math.nan)
         end, share = self.end, y / self.end
         low, high = (0.0 if share[0] >= part else curve.crossing(t, y, part * end) for part in (0.1, 0.9))
         k = int(np.argmax(share))
@@ -86,9 +86,9 @@ class Answer:
             k = int(outside[-1])
             edge = end * (1.0 + math.copysign(SETTLED, share[k] - 1.0))
             settling = curve.crossing(t[k:], y[k:], edge) if k + 1 < len(t) else math.nan
-        return StepFigures(end, high - low, over, peak if over > 1e-6 else math.nan, settling)
+        return StepMetrics(end, high - low, over, peak if over > 1e-6 else math.nan, settling)
 
-    def _by_lines(self) -> StepFigures:
+    def _by_lines(self) -> StepMetrics:
         end, y, t, nan = self.end, self.values, self.time, math.nan
         share = y / end
         outside = np.flatnonzero(np.abs(share - 1.0) > SETTLED)
@@ -99,11 +99,11 @@ class Answer:
         low, high = (_crossing(t, share, level) for level in (0.1, 0.9))
         peak = int(np.argmax(share))
         over = max(float(share[peak]) - 1.0, 0.0)
-        return StepFigures(end, high - low, over, float(t[peak]) if over > 1e-6 else nan, settling)
+        return StepMetrics(end, high - low, over, float(t[peak]) if over > 1e-6 else nan, settling)
 
 
 @dataclass(frozen=True)
-class FrequencyAnswer:
+class FrequencyResponse:
     """One channel over frequencies ``omega`` (rad/s): complex ``values``, and its static gain."""
 
     output: str
@@ -136,10 +136,10 @@ class FrequencyAnswer:
         return float(np.abs(self.values[at])), float(self.omega[at])
 
 
-def answer(
+def time_response(
     system: LinearSystem, output: str, input: str, *, kind: Literal["step", "impulse"] = "step",
     duration: str | float | None = None,
-) -> Answer:  # fmt: skip
+) -> TimeResponse:  # fmt: skip
     """Return the answer of one channel to a unit step or impulse, from rest, exact at its times.
 
     ``duration`` is five time constants of the slowest root of the channel unless given, at most two minutes. Of a
@@ -148,7 +148,7 @@ def answer(
 
     >>> import dravik as dv
     >>> lag = dv.LinearSystem.of([[-2.0]], [[2.0]], states=["x"], inputs=["u"], outputs=["y"], C=[[1.0]])
-    >>> found = answer(lag, "y", "u").figures()
+    >>> found = time_response(lag, "y", "u").metrics()
     >>> round(found.rise, 3), round(found.settling, 3)
     (1.099, 1.956)
     """
@@ -161,26 +161,26 @@ def answer(
         raise DravikError(f"duration {duration!r}", expected="a time above zero")
     one = channel.minimal()
     end = float(channel.gains()[0, 0]) if kind == "step" and _settles(one) else math.nan
-    if system.dt is not None:
-        t = system.dt * np.arange(max(2, round(lasts / system.dt) + 1), dtype=np.float64)
+    if system.sample_time is not None:
+        t = system.sample_time * np.arange(max(2, round(lasts / system.sample_time) + 1), dtype=np.float64)
         u = np.zeros((len(t), 1))
         u[: len(t) if kind == "step" else 1] = 1.0
-        return Answer(output, input, kind, t, one.response(t, u)[1][:, 0], end)
+        return TimeResponse(output, input, kind, t, one.response(t, u)[1][:, 0], end)
     if kind == "step":
-        curve = Curve(one, held=1.0)
-        return Answer(output, input, kind, *curve.even(lasts, POINTS), end, curve)
+        curve = ExactResponse(one, held=1.0)
+        return TimeResponse(output, input, kind, *curve.even(lasts, POINTS), end, curve)
     if np.any(one.D != 0.0):
         raise DravikError(f"the impulse answer of {output} to {input} begins with an impulse", hint="a step")
-    curve = Curve(one, start=one.B[:, 0])
-    return Answer(output, input, kind, *curve.even(lasts, POINTS), end, curve)
+    curve = ExactResponse(one, start=one.B[:, 0])
+    return TimeResponse(output, input, kind, *curve.even(lasts, POINTS), end, curve)
 
 
-def frequency_answer(system: LinearSystem, output: str, input: str, omega: Floats | None = None) -> FrequencyAnswer:
+def frequency_response(system: LinearSystem, output: str, input: str, omega: Floats | None = None) -> FrequencyResponse:
     """Return one channel over frequencies: somewhat beyond its roots unless ``omega`` (rad/s) is given.
 
     >>> import dravik as dv
     >>> lag = dv.LinearSystem.of([[-2.0]], [[2.0]], states=["x"], inputs=["u"], outputs=["y"], C=[[1.0]])
-    >>> round(frequency_answer(lag, "y", "u").bandwidth(), 3)
+    >>> round(frequency_response(lag, "y", "u").bandwidth(), 3)
     2.0
     """
     require(system, NamedMatrices, "the system")
@@ -188,31 +188,31 @@ def frequency_answer(system: LinearSystem, output: str, input: str, omega: Float
     if omega is None:
         transfer = channel.transfer(input, output)
         roots = np.concatenate([transfer.poles, transfer.zeros])
-        if system.dt is not None:
-            roots = np.log(roots[np.abs(roots) > 1e-6].astype(complex)) / system.dt
+        if system.sample_time is not None:
+            roots = np.log(roots[np.abs(roots) > 1e-6].astype(complex)) / system.sample_time
         sizes = np.abs(roots)
         sizes = sizes[sizes > 1e-4]
         low, high = (float(sizes.min()), float(sizes.max())) if len(sizes) else (1.0, 1.0)
-        high = 4.0 * high if system.dt is None else math.pi / system.dt
+        high = 4.0 * high if system.sample_time is None else math.pi / system.sample_time
         omega = np.geomspace(max(0.1 * min(low, high), SLOWEST * high), high, 800)
         # resonances are narrow: their frequencies, and those a fraction of their width beside, belong to the grid
         near = (np.abs(roots.imag) + BESIDE[:, None] * np.abs(roots.real)).ravel()
         near = np.concatenate([sizes, near])
         omega = np.unique(np.concatenate([omega, near[(near > omega[0]) & (near < omega[-1])]]))
     values = channel.frequency_response(omega)[:, 0, 0]
-    return FrequencyAnswer(output, input, np.asarray(omega, dtype=float), values, float(channel.gains()[0, 0]))
+    return FrequencyResponse(output, input, np.asarray(omega, dtype=float), values, float(channel.gains()[0, 0]))
 
 
 def _settles(system: LinearSystem) -> bool:
     """Whether every root decays."""
-    return bool(np.all(system.poles().real < 0.0 if system.dt is None else np.abs(system.poles()) < 1.0))
+    return bool(np.all(system.poles().real < 0.0 if system.sample_time is None else np.abs(system.poles()) < 1.0))
 
 
 def _lasting(channel: LinearSystem) -> float:
     """Return how long a channel's answer is worth showing, s."""
     poles = channel.transfer(channel.inputs[0], channel.outputs[0]).poles
-    if channel.dt is not None:
-        poles = np.log(poles[np.abs(poles) > 1e-9].astype(complex)) / channel.dt
+    if channel.sample_time is not None:
+        poles = np.log(poles[np.abs(poles) > 1e-9].astype(complex)) / channel.sample_time
     moving = np.abs(poles.real)
     moving = moving[moving > 1e-9 * max(float(np.abs(poles).max(initial=0.0)), 1e-9)]
     return min(LASTS / float(moving.min()), LONGEST) if len(moving) else 10.0

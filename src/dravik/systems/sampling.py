@@ -76,16 +76,18 @@ def continuous(a: Floats, b: Floats, c: Floats, d: Floats, h: float, method: str
     return found[:n, :n], found[:n, n:], c, d
 
 
-def delay(time: float, order: int, dt: float | None) -> Matrices:
+def delay(time: float, order: int, sample_time: float | None) -> Matrices:
     """Return a delay of one signal; raises DravikError for one that is negative, or no whole number of samples."""
     if not (time >= 0.0 and math.isfinite(time)) or not 1 <= order <= 12:
         raise DravikError(
             f"a delay of {time:g} s by a fraction of order {order}", expected="zero or more; order 1 to 12"
         )
-    if dt is not None:
-        n = round(time / dt)
-        if abs(n * dt - time) > 1e-6 * dt:
-            raise DravikError(f"a delay of {time:g} s at samples of {dt:g} s", expected="a whole number of samples")
+    if sample_time is not None:
+        n = round(time / sample_time)
+        if abs(n * sample_time - time) > 1e-6 * sample_time:
+            raise DravikError(
+                f"a delay of {time:g} s at samples of {sample_time:g} s", expected="a whole number of samples"
+            )
         if n > 0:
             return np.eye(n, k=-1), np.eye(n)[:, :1], np.eye(n)[-1:], np.zeros((1, 1))
         time = 0.0

@@ -10,8 +10,7 @@ from numpy.typing import ArrayLike, NDArray
 
 from dravik.definition import arguments
 from dravik.errors import DravikError, require
-from dravik.systems import forms
-from dravik.systems import interconnection as joining
+from dravik.systems import forms, interconnection
 from dravik.systems.exact_steps import input_step
 from dravik.systems.matrices import NamedMatrices
 from dravik.systems.reduction import minimal, sizes, transmission_zeros
@@ -36,7 +35,7 @@ def _without(roots: Complexes, others: Complexes) -> Complexes:
 
 @dataclass(frozen=True, eq=False)
 class LinearSystem(NamedMatrices):
-    """A linear system: matrices with names and units, continuous or with a sample time ``dt`` (s).
+    """A linear system: matrices with names and units, continuous or with a ``sample_time`` (s).
 
     Nothing changes it: every method returns another system.
 
@@ -80,11 +79,11 @@ class LinearSystem(NamedMatrices):
 
     # -- joined --------------------------------------------------------------------------------------------------------
 
-    def append(self, *others: "LinearSystem") -> "LinearSystem":
+    def beside(self, *others: "LinearSystem") -> "LinearSystem":
         """Return this system and others side by side."""
-        return cast(LinearSystem, joining.append(self, *others))
+        return cast(LinearSystem, interconnection.beside(self, *others))
 
-    def series(self, other: "LinearSystem") -> "LinearSystem":
+    def followed_by(self, other: "LinearSystem") -> "LinearSystem":
         """Return ``other`` behind this system: its inputs take the outputs of the same names.
 
         An input of the other that no output of this system feeds stays an input. Raises DravikError where none fits.
@@ -95,12 +94,14 @@ class LinearSystem(NamedMatrices):
                 f"no output of the first ({', '.join(self.outputs)}) is an input of the second", hint="renamed({...})"
             )
         more = [n for n in other.inputs if n not in self.outputs and n not in self.inputs]
-        return cast(LinearSystem, joining.connect(self, other, inputs=[*self.inputs, *more], outputs=other.outputs))
+        return cast(
+            LinearSystem, interconnection.wired(self, other, inputs=[*self.inputs, *more], outputs=other.outputs)
+        )
 
-    def parallel(self, other: "LinearSystem", *, sign: float = 1.0) -> "LinearSystem":
+    def summed_with(self, other: "LinearSystem", *, sign: float = 1.0) -> "LinearSystem":
         """Return the sum (or, with ``sign`` -1, the difference) of two systems with the same inputs and outputs."""
         require(other, NamedMatrices, "the system in parallel")
-        if self.inputs != other.inputs or self.outputs != other.outputs or self.dt != other.dt:
+        if self.inputs != other.inputs or self.outputs != other.outputs or self.sample_time != other.sample_time:
             raise DravikError("systems with other inputs, outputs or sample time in parallel")
         from scipy.linalg import block_diag
 
@@ -111,7 +112,7 @@ class LinearSystem(NamedMatrices):
         )  # fmt: skip
         return cast(LinearSystem, found)
 
-    def feedback(self, other: "LinearSystem", *, sign: float = -1.0) -> "LinearSystem":
+    def looped_with(self, other: "LinearSystem", *, sign: float = -1.0) -> "LinearSystem":
         """Return the loop of this system with another that reads its outputs and feeds its inputs, by name.
 
         What the other gives is subtracted (``sign`` 1: added) from what comes to this system's inputs from outside.
@@ -125,12 +126,14 @@ class LinearSystem(NamedMatrices):
         sums = {n: {f"{n} from outside": 1.0, inner[n]: sign} for n in back}
         free = [n for n in other.inputs if n not in self.outputs]
         outside = [f"{n} from outside" if n in back else n for n in self.inputs]
-        found = joining.connect(self, other.renamed(inner), inputs=[*outside, *free], outputs=self.outputs, sums=sums)
+        found = interconnection.wired(
+            self, other.renamed(inner), inputs=[*outside, *free], outputs=self.outputs, sums=sums
+        )
         return cast(LinearSystem, found.renamed({f"{n} from outside": n for n in back}))
 
-    def closed(self, gains: Mapping[str, Mapping[str, float]]) -> Self:
+    def with_gains(self, gains: Mapping[str, Mapping[str, float]]) -> Self:
         """Return the system with loops of constant gains: ``{"elevator": {"q": 0.5}}`` adds 0.5 q to the elevator."""
-        return cast("Self", joining.closed(self, gains))
+        return cast("Self", interconnection.with_gains(self, gains))
 
     # -- figures -------------------------------------------------------------------------------------------------------
 
@@ -139,14 +142,14 @@ class LinearSystem(NamedMatrices):
         from scipy.linalg import eigvals
 
         found = np.asarray(eigvals(self.A), dtype=complex) if len(self.A) else np.zeros(0, dtype=complex)
-        away = np.abs(found) if self.dt is None else -np.abs(found)
+        away = np.abs(found) if self.sample_time is None else -np.abs(found)
         return found[np.lexsort((found.imag, away))]
 
     @property
     def is_stable(self) -> bool:
         """Whether every root decays."""
         poles = self.poles()
-        return bool(np.all(poles.real < 0.0) if self.dt is None else np.all(np.abs(poles) < 1.0))
+        return bool(np.all(poles.real < 0.0) if self.sample_time is None else np.all(np.abs(poles) < 1.0))
 
     def zeros(self, *, input: str | None = None, output: str | None = None) -> Complexes:
         """Return the finite zeros, 1/s (or of z), of the whole or of one channel, without states that it does not move.
@@ -167,15 +170,17 @@ class LinearSystem(NamedMatrices):
         # evaluate the gain far from all poles and zeros: outside them, and off the real axis
         far = 2.0 * max(1.0, float(np.abs(np.concatenate([zeros, poles, [0.0]])).max())) * complex(0.8, 0.6)
         value = (one.C @ np.linalg.solve(far * np.eye(len(one.A)) - one.A, one.B) + one.D)[0, 0]
-        unit = Transfer(input, output, zeros, poles, 1.0, self.dt, _without(whole.poles(), poles))
+        unit = Transfer(input, output, zeros, poles, 1.0, self.sample_time, _without(whole.poles(), poles))
         return replace(unit, gain=float((value / unit(far)).real))
 
     def gains(self) -> Floats:
         """Return the static gains (outputs, inputs); infinite in channels with a root at rest that nothing cancels."""
         found, system = np.empty(self.D.shape), self
-        if self.dt is not None:
-            # use (z - 1)/dt: integrators are then at zero, where rounding is smallest, instead of at one
-            system = replace(self, A=(self.A - np.eye(len(self.A))) / self.dt, B=self.B / self.dt, dt=None)
+        if self.sample_time is not None:
+            # use (z - 1)/sample_time: integrators are then at zero, where rounding is smallest, instead of at one
+            system = replace(
+                self, A=(self.A - np.eye(len(self.A))) / self.sample_time, B=self.B / self.sample_time, sample_time=None
+            )
         for i, output in enumerate(self.outputs):
             for j, name in enumerate(self.inputs):
                 found[i, j] = system.transfer(name, output).at_rest()
@@ -184,7 +189,7 @@ class LinearSystem(NamedMatrices):
     def frequency_response(self, omega: ArrayLike) -> Complexes:
         """Return the transfer matrix, shape (frequencies, outputs, inputs), at frequencies in rad/s."""
         w = np.atleast_1d(arguments.numbers(omega, "frequencies"))
-        points = 1j * w if self.dt is None else np.exp(1j * w * self.dt)
+        points = 1j * w if self.sample_time is None else np.exp(1j * w * self.sample_time)
         left = points[:, None, None] * np.eye(len(self.A)) - self.A
         solved = self.C @ np.linalg.solve(left, self.B + 0j) + self.D
         return np.asarray(solved, dtype=np.complex128)
@@ -199,19 +204,19 @@ class LinearSystem(NamedMatrices):
         """
         n, m = len(self.states), len(self.inputs)
         pairs = np.stack([u[:-1], u[1:]], axis=1) if u.shape == (len(t), m) else u
-        if pairs.shape != (len(t) - 1, 2, m) or (self.dt is not None and u.shape != (len(t), m)):
+        if pairs.shape != (len(t) - 1, 2, m) or (self.sample_time is not None and u.shape != (len(t), m)):
             raise DravikError(f"inputs of shape {u.shape}", expected=f"{(len(t), m)}: times by inputs")
         steps = np.diff(t)
         if len(t) < 2 or not np.allclose(steps, steps[0], rtol=1e-6):
             raise DravikError("the times are not evenly spaced")
-        if self.dt is not None and abs(float(steps[0]) - self.dt) > 1e-6 * self.dt:
-            raise DravikError(f"times {float(steps[0]):g} s apart", expected=f"the sample time, {self.dt:g} s")
+        if self.sample_time is not None and abs(float(steps[0]) - self.sample_time) > 1e-6 * self.sample_time:
+            raise DravikError(f"times {float(steps[0]):g} s apart", expected=f"the sample time, {self.sample_time:g} s")
         states = np.zeros((len(t), n))
         if x is not None:
             states[0] = x
         held, ramped = self.B, np.zeros((n, m))
         phi = self.A
-        if self.dt is None:
+        if self.sample_time is None:
             phi, held, ramped = input_step(self.A, self.B, float(steps[0]))
         driven = pairs[:, 0] @ held.T + (pairs[:, 1] - pairs[:, 0]) @ ramped.T
         for k in range(len(t) - 1):
@@ -234,18 +239,18 @@ class LinearSystem(NamedMatrices):
                 f"a density of shape {w.shape}", expected=f"one value for each of {self.inputs}, or a matrix"
             )
         poles = self.poles()
-        edge = forms.EDGE * (float(np.abs(poles).max(initial=0.0)) if self.dt is None else 1.0)
-        if np.any(poles.real >= -edge if self.dt is None else np.abs(poles) >= 1.0 - edge):
+        edge = forms.EDGE * (float(np.abs(poles).max(initial=0.0)) if self.sample_time is None else 1.0)
+        if np.any(poles.real >= -edge if self.sample_time is None else np.abs(poles) >= 1.0 - edge):
             raise DravikError("a covariance of what does not decay", hint="part(states=...), or a loop around it")
         # states of like size: in units of their own, what is small in number would be lost beside what is large
         size = sizes(self.A, self.B, self.C)
         a, b, c = self.A * size[None, :] / size[:, None], self.B / size[:, None], self.C * size[None, :]
         drive = b @ w @ b.T
-        if self.dt is None and np.any(self.D @ w @ self.D.T != 0.0):
+        if self.sample_time is None and np.any(self.D @ w @ self.D.T != 0.0):
             raise DravikError("white noise that reaches an output without a lag has no variance", hint="a filter first")
-        state = solve_continuous_lyapunov(a, -drive) if self.dt is None else solve_discrete_lyapunov(a, drive)
+        state = solve_continuous_lyapunov(a, -drive) if self.sample_time is None else solve_discrete_lyapunov(a, drive)
         found: Floats = c @ state @ c.T
-        return found if self.dt is None else found + self.D @ w @ self.D.T
+        return found if self.sample_time is None else found + self.D @ w @ self.D.T
 
     def spectra(self, omega: ArrayLike) -> Floats:
         """Return one-sided spectra (outputs, frequencies), unit^2 s/rad, under unit white noises at the inputs.
@@ -285,14 +290,14 @@ class LinearSystem(NamedMatrices):
         """
         return cast("Self", forms.residualised(self, states))
 
-    def discretised(self, dt: str | float, *, method: str = "zero_order_hold", match: float = 0.0) -> Self:
-        """Return the system at samples ``dt`` apart (s, or with a unit).
+    def discretised(self, sample_time: str | float, *, method: str = "zero_order_hold", match: float = 0.0) -> Self:
+        """Return the system at samples ``sample_time`` apart (s, or with a unit).
 
         ``method``: ``zero_order_hold`` (exact for inputs held between samples), ``first_order_hold`` (exact for inputs
         straight between them), ``bilinear`` (Tustin's, exact at the frequency ``match``, rad/s, and at zero). Only
         with ``zero_order_hold`` are the states those of the continuous system. Raises DravikError for others.
         """
-        return cast("Self", forms.discretised(self, dt, method, match))
+        return cast("Self", forms.discretised(self, sample_time, method, match))
 
     def continued(self, *, method: str = "zero_order_hold") -> Self:
         """Return the continuous system of which this one is the ``zero_order_hold`` or ``bilinear`` sampled form.
@@ -323,5 +328,5 @@ class LinearSystem(NamedMatrices):
         """Return everything as plain lists, for JSON."""
         return {
             "title": self.title, "states": self.states, "inputs": self.inputs, "outputs": self.outputs,
-            "units": self.units, "dt_s": self.dt, **{k: getattr(self, k).tolist() for k in "ABCD"},
+            "units": self.units, "sample_time_s": self.sample_time, **{k: getattr(self, k).tolist() for k in "ABCD"},
         }  # fmt: skip

@@ -26,7 +26,7 @@ class Transfer:
     zeros: Complexes
     poles: Complexes
     gain: float
-    dt: float | None = None
+    sample_time: float | None = None
     cancelled: Complexes = field(default_factory=lambda: np.zeros(0, dtype=complex))
 
     def __call__(self, s: complex) -> complex:
@@ -60,7 +60,7 @@ class Transfer:
         return self.gain * above, below
 
     def __str__(self) -> str:
-        letter = "s" if self.dt is None else "z"
+        letter = "s" if self.sample_time is None else "z"
         above, below = (_factors(roots, letter) for roots in (self.zeros, self.poles))
         return f"{self.output}/{self.input} = {self.gain:.5g} {above} / {below}"
 
@@ -87,16 +87,16 @@ class Transfer:
     def text(self) -> str:
         """Return it as people read it: factored, as polynomials, each root with its figures, and what cancels."""
         shown = self.simplified()
-        letter = "s" if self.dt is None else "z"
+        letter = "s" if self.sample_time is None else "z"
         above, below = shown.polynomials()
         lines = [str(shown), f"  = ({_polynomial(above, letter)}) / ({_polynomial(below, letter)})"]
-        if self.dt is None:
+        if self.sample_time is None:
             rest = shown.at_rest()
             lines.append("  gain at rest: " + ("none, it integrates" if math.isinf(rest) else f"{rest:.5g}"))
         size = STILL * float(np.abs(self.poles).max(initial=1e-300))
         gone = np.where(np.abs(shown.cancelled) < size, 0.0, shown.cancelled)
         for what, roots in (("zero", shown.zeros), ("pole", shown.poles), ("cancelled", gone)):
-            lines += [f"  {what}: {_figures(r, self.dt)}" for r in _upper(roots)]
+            lines += [f"  {what}: {_figures(r, self.sample_time)}" for r in _upper(roots)]
         return "\n".join(lines)
 
 
@@ -105,8 +105,8 @@ def _upper(roots: Complexes) -> list[complex]:
     return [complex(r) for r in sorted(roots, key=lambda r: (abs(r), r.imag)) if r.imag >= 0.0]
 
 
-def _figures(root: complex, dt: float | None) -> str:
-    if dt is not None:
+def _figures(root: complex, sample_time: float | None) -> str:
+    if sample_time is not None:
         return f"{root:.5g}"
     if root.imag > 0.0:
         figures = f"damping {-root.real / abs(root):.4g}, frequency {abs(root):.5g} rad/s"

@@ -6,7 +6,7 @@ from dravik.aircraft import Aircraft
 from dravik.constants import SEA_LEVEL_DENSITY, SEA_LEVEL_PRESSURE
 from dravik.errors import DravikError
 from dravik.surroundings.atmosphere import HEAT_RATIO
-from dravik.trimming.condition import Asked
+from dravik.trimming.condition import ConditionKeys
 from dravik.units import in_si
 
 __all__ = ["SPEEDS", "air_here", "calibrated_airspeed", "given_speed", "true_airspeed"]
@@ -18,7 +18,7 @@ SOUND = math.sqrt(HEAT_RATIO * SEA_LEVEL_PRESSURE / SEA_LEVEL_DENSITY)  # m/s, a
 _HALF, _POWER = 0.5 * (HEAT_RATIO - 1.0), HEAT_RATIO / (HEAT_RATIO - 1.0)
 
 
-def given_speed(asked: Asked) -> str:
+def given_speed(asked: ConditionKeys) -> str:
     """Return the keyword that gives the speed; raises DravikError for none and for two."""
     given = [n for n in SPEEDS if asked.get(n) is not None]
     if not given:
@@ -42,7 +42,7 @@ def calibrated_airspeed(airspeed: float, pressure: float, sound: float) -> float
     return SOUND * math.sqrt(((impact / SEA_LEVEL_PRESSURE + 1.0) ** (1.0 / _POWER) - 1.0) / _HALF)
 
 
-def true_airspeed(craft: Aircraft, asked: Asked, altitude: float) -> float:
+def true_airspeed(craft: Aircraft, asked: ConditionKeys, altitude: float) -> float:
     """Return the true airspeed (m/s) that a plain speed stands for; raises DravikError for wrong units and sizes."""
     name = given_speed(asked)
     value = asked[name]  # type: ignore[literal-required]

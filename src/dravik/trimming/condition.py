@@ -9,14 +9,14 @@ from dravik.definition import arguments
 from dravik.errors import DravikError, nearest
 from dravik.units import in_si, kind_of_quantity
 
-__all__ = ["Asked", "Condition", "Manoeuvre", "Quantity"]
+__all__ = ["Condition", "ConditionKeys", "Manoeuvre", "Quantity"]
 
 Quantity = str | float
 HOVER = 0.01  # m/s: slower conditions count as hover
 STEEP = 1.4  # rad: steeper paths are posed in body velocities, because Euler angles are singular at 90 deg
 
 
-class Asked(TypedDict, total=False):
+class ConditionKeys(TypedDict, total=False):
     """What ``trim`` takes by keyword: text with units, or numbers in SI.
 
     **Speed**, one of ``airspeed`` (true; zero is hover; also words such as ``"1.3 stall"``, ``"best glide"``,
@@ -120,7 +120,7 @@ class Condition:
     guess: dict[str, Quantity] = field(default_factory=dict)
 
     @classmethod
-    def of(cls, asked: Asked, airspeed: float, inputs: Mapping[str, float]) -> "Condition":
+    def of(cls, asked: ConditionKeys, airspeed: float, inputs: Mapping[str, float]) -> "Condition":
         """Return a condition from what was asked, its true airspeed (m/s) and inputs (SI) found already.
 
         Raises DravikError for wrong units, and for what cannot be asked together: a bank with a sideslip in straight
@@ -153,7 +153,7 @@ class Condition:
         found._check(asked)
         return found
 
-    def _check(self, asked: Asked) -> None:
+    def _check(self, asked: ConditionKeys) -> None:
         """Refuse what cannot be asked together."""
         lateral = [n for n in ("bank", "sideslip", "turn", "pull", "roll") if asked.get(n) is not None]
         if self.airspeed < HOVER and (lateral or self.path_is_free):
@@ -237,7 +237,7 @@ def _sideslip(given: Quantity | None, *, free: bool) -> float | None:
     return found
 
 
-def _path(asked: Asked, airspeed: float) -> tuple[float | None, float | None]:
+def _path(asked: ConditionKeys, airspeed: float) -> tuple[float | None, float | None]:
     """Return flight path (rad) and rate of climb (m/s), of which one at most is given."""
     path, climb = asked.get("flight_path", 0.0), asked.get("climb_rate")
     if climb is not None:
@@ -258,7 +258,7 @@ def _path(asked: Asked, airspeed: float) -> tuple[float | None, float | None]:
     return found, None
 
 
-def _manoeuvre(asked: Asked) -> Manoeuvre | None:
+def _manoeuvre(asked: ConditionKeys) -> Manoeuvre | None:
     """Return the turn, pull or roll that is asked for; raises DravikError for two, and for impossible sizes."""
     given: dict[str, Quantity] = {n: v for n in _MEASURES if (v := asked.get(n)) is not None}  # type: ignore[misc]
     if len(given) > 1:
@@ -285,7 +285,7 @@ def _manoeuvre(asked: Asked) -> Manoeuvre | None:
 
 def check_names(asked: Mapping[str, object]) -> None:
     """Raise DravikError, naming the nearest, for what no trim takes."""
-    known = Asked.__annotations__
+    known = ConditionKeys.__annotations__
     for name in asked:
         if name not in known:
             raise DravikError(f"a trim takes no {name!r}", expected=", ".join(known), hint=nearest(name, known))

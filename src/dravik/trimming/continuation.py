@@ -14,7 +14,7 @@ from dravik.trimming.residuals import AircraftField, aircraft_search
 from dravik.trimming.result import TrimPoint
 from dravik.trimming.search import Search
 
-__all__ = ["Continuation", "Family"]
+__all__ = ["ConditionSeries", "Continuation"]
 
 Floats = NDArray[np.float64]
 Found = tuple[Search, AircraftField, Floats]
@@ -54,7 +54,7 @@ class Continuation:
         return report(craft, search.statement, search, field, v, True)
 
 
-class Family:
+class ConditionSeries:
     """Conditions ``make(value)`` of one aircraft along a line: where they are held, and where that ends."""
 
     def __init__(self, craft: Aircraft, make: Callable[[float], Condition]) -> None:
@@ -89,7 +89,7 @@ class Family:
         self.chain.last = kept
         return inside
 
-    def first_held(self, values: Sequence[float], *, briefly: bool = False) -> float:
+    def first_feasible(self, values: Sequence[float], *, briefly: bool = False) -> float:
         """Return the first of some values that is held; nan without one. ``briefly`` from a few starts each."""
         starts = FEW if briefly else MANY
         return next((float(v) for v in values if self.holds(float(v), starts=starts)), math.nan)
@@ -99,5 +99,5 @@ class Family:
 
         Engines that settle slowly need to be followed to their rest before anything is held.
         """
-        found = self.first_held(values, briefly=True)
-        return self.first_held(values) if math.isnan(found) else found
+        found = self.first_feasible(values, briefly=True)
+        return self.first_feasible(values) if math.isnan(found) else found

@@ -75,7 +75,7 @@ def on_ground(
 def _solved(craft: Aircraft, statement: Statement) -> tuple[TrimPoint, bool]:
     """Return the point of a statement, and whether an unknown stands at a stop."""
     search, field = aircraft_search(craft, statement)
-    # thrust depends on the engines' states, so they are settled at these levers first
+    # thrust depends on the engines' states, so they are settled at these throttles first
     start = search.settled(search.start, longest=1.0, most=60)
     v, reached = search.solve_from(start)
     if not reached and statement.is_momentary:

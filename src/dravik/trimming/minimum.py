@@ -16,14 +16,14 @@ from dravik.trimming.result import TrimPoint
 from dravik.trimming.search import TOLERANCE, Search
 from dravik.trimming.statement import Equation, Statement
 
-__all__ = ["trim_least"]
+__all__ = ["trim_minimum"]
 
 Floats = NDArray[np.float64]
 MOST = 200  # steps of the optimiser
 POLISH = 12  # steps onto the equations, after it
 
 
-def trim_least(craft: Aircraft, statement: Statement, least: str | Sequence[str]) -> TrimPoint:
+def trim_minimum(craft: Aircraft, statement: Statement, least: str | Sequence[str]) -> TrimPoint:
     """Return the trim with the least of a signal, such as ``"fuel_flow"``; of several the least sum of their squares.
 
     ``statement`` leaves more free than it holds: ``dv.steady(...)`` with something freed. The optimum is local, found
@@ -34,7 +34,7 @@ def trim_least(craft: Aircraft, statement: Statement, least: str | Sequence[str]
     >>> import dravik as dv
     >>> craft = dv.sample("tarn")
     >>> level = dv.steady(craft, airspeed="62 m/s", altitude="300 m").freeing(craft, "airspeed")
-    >>> round(dv.trim_least(craft, level, "fuel_flow")["airspeed"])
+    >>> round(dv.trim_minimum(craft, level, "fuel_flow")["airspeed"])
     53
     """
     require(craft, Aircraft, "what is trimmed")

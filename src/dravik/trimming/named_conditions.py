@@ -15,7 +15,7 @@ from dravik.trimming.condition import Condition, Manoeuvre
 from dravik.trimming.statement import Equation, Free, Statement, constant_limits, coordinates_of, states_at_rest
 from dravik.units import in_si, kind_of_unit
 
-__all__ = ["add_states", "has_level_thrust", "levers_of", "pose", "settling"]
+__all__ = ["add_states", "has_level_thrust", "pose", "settling", "throttles_of"]
 
 Floats = NDArray[np.float64]
 _RIGID = ("airspeed", "alpha", "beta", "p", "q", "r")
@@ -55,7 +55,7 @@ def pose(craft: Aircraft, condition: Condition) -> Statement:
     )  # fmt: skip
 
 
-def levers_of(craft: Aircraft) -> dict[str, tuple[float, float]]:
+def throttles_of(craft: Aircraft) -> dict[str, tuple[float, float]]:
     """Return the ranges of the inputs that trims move and whose range begins at zero or above: throttles."""
     return {
         name: (spec.low, spec.high) for name, spec in craft.inputs.items()

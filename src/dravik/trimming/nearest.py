@@ -10,13 +10,13 @@ from numpy.typing import NDArray
 
 from dravik.aircraft import Aircraft
 from dravik.trimming.condition import STEEP, Condition
-from dravik.trimming.continuation import Family
+from dravik.trimming.continuation import ConditionSeries
 from dravik.trimming.outcomes import report
 from dravik.trimming.residuals import AircraftField
 from dravik.trimming.result import TrimPoint
 from dravik.trimming.search import Search
 
-__all__ = ["Edge", "approached", "edge_between", "nearest_held", "walk"]
+__all__ = ["FeasibleLimit", "approached", "limit_between", "nearest_feasible", "walk"]
 
 Floats = NDArray[np.float64]
 # where a held condition is looked for, nearest first: factors of a speed, steps of a path (rad), shares of a manoeuvre
@@ -42,7 +42,7 @@ _LIMITS = {
 }  # fmt: skip
 
 
-class Edge(NamedTuple):
+class FeasibleLimit(NamedTuple):
     """A condition just held: the figure of the asked condition that was changed alone, in SI, and what ends it there.
 
     ``what`` is that figure's name, ``value`` its value at the edge, ``asked`` the one asked for, ``cause`` what limits
@@ -82,33 +82,33 @@ class Edge(NamedTuple):
         return f"{manoeuvre} is the {'tightest' if 'radius' in manoeuvre else 'most'}"
 
 
-def nearest_held(craft: Aircraft, condition: Condition) -> list[Edge]:
+def nearest_feasible(craft: Aircraft, condition: Condition) -> list[FeasibleLimit]:
     """Return the edges beyond which a condition that cannot be held begins to hold, one figure changed at a time.
 
     Empty where none of speed, path, manoeuvre, bank, sideslip and altitude makes it hold by itself.
     """
     found = []
     for what, asked, make, looked_at in _figures(condition):
-        family = Family(craft, make)
-        inside = family.first_held(looked_at, briefly=True)
+        family = ConditionSeries(craft, make)
+        inside = family.first_feasible(looked_at, briefly=True)
         if math.isnan(inside):
             continue
         # the values between the first that holds and the one before it, which does not, enclose the edge
         before = looked_at[looked_at.index(inside) - 1] if inside != looked_at[0] else asked
-        edge = edge_between(family, inside, float(before), what, asked)
+        edge = limit_between(family, inside, float(before), what, asked)
         if edge is not None:
             found.append(_doubted(family, edge))
     # a figure that is both too small and too large has no edge: one of its values was not found
     return [e for e in found if not any(o.what == e.what and _contradicts(o, e) for o in found)]
 
 
-def _contradicts(one: Edge, other: Edge) -> bool:
+def _contradicts(one: FeasibleLimit, other: FeasibleLimit) -> bool:
     """Whether two edges of one figure leave nothing between them that is refused."""
     low, high = sorted((one.value, other.value))
     return one is not other and low <= one.asked <= high and high - low < SAME_EDGE * abs(one.asked)
 
 
-def _doubted(family: Family, edge: Edge) -> Edge:
+def _doubted(family: ConditionSeries, edge: FeasibleLimit) -> FeasibleLimit:
     """Return the edge that stands up to a second look: between it and what was asked for nothing holds.
 
     A search that starts anew, or from the last point, may hold beyond a place where the halving ended.
@@ -122,7 +122,7 @@ def _doubted(family: Family, edge: Edge) -> Edge:
         farthest = max(beyond, key=lambda v: abs(v - edge.value))
         k = int(np.argmin(np.abs(places - farthest)))
         outside = float(places[k + 1]) if k + 1 < len(places) else edge.asked
-        better = edge_between(family, farthest, outside, edge.what, edge.asked)
+        better = limit_between(family, farthest, outside, edge.what, edge.asked)
         if better is None:
             break
         edge = better
@@ -135,8 +135,8 @@ def approached(craft: Aircraft, condition: Condition) -> TrimPoint | None:
     Before a condition is refused it is doubted so: a search that begins far away may miss what a short way finds.
     """
     for _, asked, make, looked_at in _figures(condition):
-        family = Family(craft, make)
-        inside = family.first_held(looked_at, briefly=True)
+        family = ConditionSeries(craft, make)
+        inside = family.first_feasible(looked_at, briefly=True)
         if math.isnan(inside):
             continue
         if _reaches(family, inside, asked):
@@ -144,7 +144,7 @@ def approached(craft: Aircraft, condition: Condition) -> TrimPoint | None:
     return None
 
 
-def _reaches(family: Family, inside: float, asked: float) -> bool:
+def _reaches(family: ConditionSeries, inside: float, asked: float) -> bool:
     """Whether a path of conditions, each from the one before, leads from one that holds to the one asked for."""
     now, step = inside, (asked - inside) / STRIDES
     for _ in range(MOST_STRIDES):
@@ -163,7 +163,9 @@ def _reaches(family: Family, inside: float, asked: float) -> bool:
     return False
 
 
-def edge_between(family: Family, inside: float, outside: float, what: str, asked: float) -> Edge | None:
+def limit_between(
+    family: ConditionSeries, inside: float, outside: float, what: str, asked: float
+) -> FeasibleLimit | None:
     """Return the edge of a family between a value that is held and one that is not."""
     value = family.edge(inside, outside)
     held = family.chain.find(family.craft, family.make(value))
@@ -171,10 +173,10 @@ def edge_between(family: Family, inside: float, outside: float, what: str, asked
         return None
     search, field, v = held
     point = report(family.craft, search.statement, search, field, v, True)
-    return Edge(what, value, asked, _cause(point, search, field, v), point)
+    return FeasibleLimit(what, value, asked, _cause(point, search, field, v), point)
 
 
-def walk(family: Family, begin: float, steps: Iterable[float], what: str) -> Edge | None:
+def walk(family: ConditionSeries, begin: float, steps: Iterable[float], what: str) -> FeasibleLimit | None:
     """Return the edge beyond a value that is held, walking over others; None where all or none of them are held.
 
     A walk that begins inside of all tables ends where one of them ends: beyond it its last value goes on for ever.
@@ -193,7 +195,7 @@ def walk(family: Family, begin: float, steps: Iterable[float], what: str) -> Edg
             is_held = _reaches(family, before, value)
         if not is_held:
             family.chain.last = kept
-            return edge_between(family, before, value, what, value)
+            return limit_between(family, before, value, what, value)
         if is_inside and (point := family.point(value)) is not None and point.outside:
             family.chain.last = kept
             return _end_of_table(family, before, value, what)
@@ -201,7 +203,7 @@ def walk(family: Family, begin: float, steps: Iterable[float], what: str) -> Edg
     return None
 
 
-def _end_of_table(family: Family, inside: float, outside: float, what: str) -> Edge | None:
+def _end_of_table(family: ConditionSeries, inside: float, outside: float, what: str) -> FeasibleLimit | None:
     """Return the edge at which a condition that holds leaves a table, between two values that hold."""
     left = family.point(outside)
     for _ in range(TABLE_HALVINGS):
@@ -216,7 +218,7 @@ def _end_of_table(family: Family, inside: float, outside: float, what: str) -> E
         return None
     ends = sorted({f"{o.table} over {o.axis}" for o in left.outside})
     shown = ", ".join(ends[:2]) + (f" and {len(ends) - 2} more" if len(ends) > 2 else "")
-    return Edge(
+    return FeasibleLimit(
         what,
         inside,
         outside,
@@ -257,7 +259,7 @@ def _figures(c: Condition) -> Iterator[tuple[str, float, Callable[[float], Condi
 def _cause(point: TrimPoint, search: Search, field: AircraftField, v: Floats) -> str:
     """Return in words what ends a curve of trims at a point: a stop, or an equation that nothing moves any more."""
     if point.at_stop:
-        # a lever that is at its stop commands effectors that then are at theirs: name the lever
+        # a throttle that is at its stop commands effectors that then are at theirs: name the throttle
         inputs = [text for text in point.at_stop if text.split()[0] in point.craft.inputs]
         return ", ".join(inputs or point.at_stop)
     slopes = field.slopes(v)

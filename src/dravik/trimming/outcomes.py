@@ -8,8 +8,8 @@ from numpy.typing import NDArray
 from dravik.aircraft import Aircraft
 from dravik.aircraft.finite_values import refuse_not_finite
 from dravik.aircraft.table_limits import count_visits, visits_of
-from dravik.kernel.code_plan import inputs_behind
-from dravik.motion.minimal_coordinates import state_from_chart
+from dravik.kernel.code_analysis import inputs_behind
+from dravik.motion.minimal_coordinates import state_from_minimal
 from dravik.trimming.residuals import AircraftField
 from dravik.trimming.result import TrimPoint
 from dravik.trimming.search import TOLERANCE, Search, weight
@@ -41,7 +41,7 @@ def report(
     e, work = field.equilibrium, field.work
     u = e.inputs.copy()
     x = np.empty(len(e.state) + 1)
-    state_from_chart(craft.program, work, 0.0, e.state, u, int(e.coordinates[0]), x)
+    state_from_minimal(craft.program, work, 0.0, e.state, u, int(e.coordinates[0]), x)
     count_visits(work)
     signals = craft.values(x, u, workspace=work)
     outside = visits_of(craft.tape, craft.tables, work)

@@ -8,9 +8,9 @@ import numpy as np
 from dravik.aircraft import Aircraft
 from dravik.errors import DravikError
 from dravik.trimming.airspeeds import true_airspeed
-from dravik.trimming.condition import Asked, Condition
-from dravik.trimming.continuation import Family
-from dravik.trimming.named_conditions import levers_of
+from dravik.trimming.condition import Condition, ConditionKeys
+from dravik.trimming.continuation import ConditionSeries
+from dravik.trimming.named_conditions import throttles_of
 
 __all__ = ["glide_speed", "speed_of", "stall_speed"]
 
@@ -20,7 +20,7 @@ RATIO = 1.06  # of neighbouring speeds that are looked at
 GOLDEN = 0.5 * (math.sqrt(5.0) - 1.0)
 
 
-def speed_of(craft: Aircraft, asked: Asked, altitude: float, inputs: dict[str, float]) -> float:
+def speed_of(craft: Aircraft, asked: ConditionKeys, altitude: float, inputs: dict[str, float]) -> float:
     """Return the true airspeed (m/s) that is asked for: a quantity, or words such as ``1.3 stall``, ``best glide``.
 
     Raises DravikError for other words, and where the aircraft does not fly at all.
@@ -46,18 +46,18 @@ def speed_of(craft: Aircraft, asked: Asked, altitude: float, inputs: dict[str, f
 
 def _gliding(craft: Aircraft, altitude: float, inputs: dict[str, float]) -> Condition:
     """Return a straight glide: throttles at their lower end unless they are given, the path free."""
-    idle = {name: low for name, (low, _) in levers_of(craft).items()}
+    idle = {name: low for name, (low, _) in throttles_of(craft).items()}
     return Condition(1.0, altitude, flight_path=None, inputs={**idle, **inputs})
 
 
-def _glides(craft: Aircraft, altitude: float, inputs: dict[str, float]) -> tuple[Family, float]:
+def _glides(craft: Aircraft, altitude: float, inputs: dict[str, float]) -> tuple[ConditionSeries, float]:
     """Return glides by airspeed, and a speed at which there is one."""
     base = _gliding(craft, altitude, inputs)
-    family = Family(craft, lambda speed: replace(base, airspeed=speed))
+    family = ConditionSeries(craft, lambda speed: replace(base, airspeed=speed))
     envelope = craft.definition.envelope
     usual = np.linspace(*envelope.airspeed, 5)[1:] if envelope is not None else np.zeros(0)
     steps = np.arange(int(math.log(FASTEST / 3.0) / math.log(RATIO) / 3.0))
-    speed = family.first_held([*usual, *(FASTEST / RATIO ** (3.0 * steps))])
+    speed = family.first_feasible([*usual, *(FASTEST / RATIO ** (3.0 * steps))])
     if math.isnan(speed):
         raise DravikError(
             f"{craft.name} glides at no speed at {altitude:g} m", where="airspeed", expected="a speed in m/s",

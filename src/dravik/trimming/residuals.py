@@ -123,18 +123,18 @@ def _coded(equation: Equation, places: dict[str, int], registers: dict[str, int]
 def aircraft_search(craft: Aircraft, statement: Statement) -> tuple[Search, AircraftField]:
     """Return the search for what a statement asks of an aircraft, and its field."""
     field = AircraftField(craft, statement)
-    places, inner, levers = field.places, [], []
+    places, inner, throttles = field.places, [], []
     for i, f in enumerate(statement.free):
         at = places.get(f.name, -1)
         if at >= N_CHART:
             inner.append(i)
         elif at < 0 and f.low >= 0.0 and f.high < math.inf:
-            levers.append(i)
+            throttles.append(i)
     still = [i for i, e in enumerate(statement.equations) if e.is_rate and places[e.of] >= N_CHART]
     # only where more is free than the condition asks for, or a hover's controls may move nothing
     more = len(statement.free) - len(statement.equations)
     is_loose = more > 0 or (more == 0 and statement.coordinates != "air")
-    return Search(statement, field, levers, inner, still, _freedom(craft, statement) if is_loose else None), field
+    return Search(statement, field, throttles, inner, still, _freedom(craft, statement) if is_loose else None), field
 
 
 def _freedom(craft: Aircraft, statement: Statement) -> Freedom:

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.aircraft import Aircraft
-from dravik.aircraft.table_limits import TableLeft
+from dravik.aircraft.table_limits import TableExceedance
 from dravik.plants import Plant
 from dravik.trimming.statement import Statement
 from dravik.units import from_si
@@ -48,7 +48,7 @@ class TrimPoint:
     reached: bool
     evaluations: int
     unknowns: list[str] = field(default_factory=list)
-    outside: list[TableLeft] = field(default_factory=list)
+    outside: list[TableExceedance] = field(default_factory=list)
     spare: list[str] = field(default_factory=list)
 
     @property

@@ -31,7 +31,7 @@ BEYOND = 1e100  # residuals beyond this count as no value at all
 NEARLY = 0.3  # residual that is worth more steps
 CLEARLY = 1e-6  # share by which a way must be better than those before: equal ways leave the first
 LARGEST_STEP = 0.5  # largest Newton step of a scaled unknown (angles in rad, inputs in half ranges)
-LEVERS = (0.8, 0.15, 0.5)  # throttle settings, as shares of the range, from which a stalled search is restarted
+THROTTLES = (0.8, 0.15, 0.5)  # throttle settings, as shares of the range, from which a stalled search is restarted
 ALPHAS = (0.2, 0.1, -0.05)  # rad: angles of attack for the same
 SPEEDS = (0.6, 0.8, 1.0, 1.3, 1.7, 2.4)  # of the first guess, where several answers are looked for
 MANY_ALPHAS = (-0.1, 0.05, 0.15, 0.3, 0.6)  # rad, the same
@@ -61,12 +61,12 @@ class Field(Protocol):
 class Search:
     """The search in one field for what a statement asks.
 
-    ``levers`` are the unknown inputs whose lower limit is zero or more (throttles); ``inner`` are the unknowns that are
-    states of engines and actuators, and ``inner_equations`` those that hold them still.
+    ``throttles`` are the unknown inputs whose lower limit is zero or more; ``inner`` are the unknowns that are states
+    of engines and actuators, and ``inner_equations`` those that hold them still.
     """
 
     def __init__(
-        self, statement: Statement, field: Field, levers: Sequence[int], inner: Sequence[int],
+        self, statement: Statement, field: Field, throttles: Sequence[int], inner: Sequence[int],
         inner_equations: Sequence[int], freedom: Freedom | None = None,
     ) -> None:  # fmt: skip
         self.statement, self.field = statement, field
@@ -76,7 +76,7 @@ class Search:
         start, self.low, self.high = np.array([(f.start, f.low, f.high) for f in free]).reshape(-1, 3).T / scales
         self.start = np.minimum(np.maximum(start, self.low), self.high)
         self._lowest, self._highest = self.low - 1e-12, self.high + 1e-12
-        self.levers, self.inner, self.inner_equations = list(levers), list(inner), list(inner_equations)
+        self.throttles, self.inner, self.inner_equations = list(throttles), list(inner), list(inner_equations)
         # initial values of engine states may be far from equilibrium at any throttle
         self._settle_first = any(free[i].start != 0.0 for i in self.inner)
         self.freedom = freedom
@@ -197,7 +197,7 @@ class Search:
             axes.append([("airspeed", factor) for factor in SPEEDS])
         if {"alpha", "theta"} <= set(names):
             axes.append([("alpha", alpha) for alpha in MANY_ALPHAS])
-        axes.append([("levers", share) for share in (LEVERS if self.levers else (0.5,))])
+        axes.append([("throttles", share) for share in (THROTTLES if self.throttles else (0.5,))])
         for chosen in product(*axes):
             v = self.start.copy()
             for what, value in chosen:
@@ -207,7 +207,7 @@ class Search:
                     v[names.index("theta")] += value - v[names.index("alpha")]
                     v[names.index("alpha")] = value
                 else:
-                    v[self.levers] = self.low[self.levers] + value * (self.high - self.low)[self.levers]
+                    v[self.throttles] = self.low[self.throttles] + value * (self.high - self.low)[self.throttles]
             v, _ = self.field.newton(self.settled(v))
             if self._is_answer(v) and not any(np.max(np.abs(v - w)) < SAME for w in found):
                 found.append(v)
@@ -245,10 +245,10 @@ class Search:
     def _other_starts(self, start: Floats, *, patient: bool = True) -> Iterator[Floats]:
         """Yield further starting points: engines settled at other throttle settings, other angles of attack."""
         yield self.settled(start, patient=patient)
-        levers = self.levers
-        for share in LEVERS if levers else ():
+        throttles = self.throttles
+        for share in THROTTLES if throttles else ():
             v = start.copy()
-            v[levers] = self.low[levers] + share * (self.high[levers] - self.low[levers])
+            v[throttles] = self.low[throttles] + share * (self.high[throttles] - self.low[throttles])
             yield self.settled(v, patient=patient)
         names = [f.name for f in self.statement.free]
         for alpha in ALPHAS if {"alpha", "theta"} <= set(names) else ():

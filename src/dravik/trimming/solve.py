@@ -12,10 +12,10 @@ from dravik.errors import DravikError, TrimError, require
 from dravik.kernel.program import N_RIGID
 from dravik.motion.minimal_coordinates import N_CHART
 from dravik.plants import Plant
-from dravik.trimming.condition import Asked, Condition, Quantity, check_names
-from dravik.trimming.continuation import Family
-from dravik.trimming.named_conditions import has_level_thrust, levers_of, pose, settling
-from dravik.trimming.nearest import approached, nearest_held
+from dravik.trimming.condition import Condition, ConditionKeys, Quantity, check_names
+from dravik.trimming.continuation import ConditionSeries
+from dravik.trimming.named_conditions import has_level_thrust, pose, settling, throttles_of
+from dravik.trimming.nearest import approached, nearest_feasible
 from dravik.trimming.outcomes import advice, failure, report
 from dravik.trimming.plant_statement import plant_statement
 from dravik.trimming.reference_speeds import speed_of
@@ -31,8 +31,8 @@ __all__ = ["condition_of", "settle", "steady", "trim", "trim_all", "trim_plant"]
 Floats = NDArray[np.float64]
 
 
-def steady(craft: Aircraft, **condition: Unpack[Asked]) -> Statement:
-    """Return the statement of a steady flight, to be changed before it is trimmed: see ``Asked``.
+def steady(craft: Aircraft, **condition: Unpack[ConditionKeys]) -> Statement:
+    """Return the statement of a steady flight, to be changed before it is trimmed: see ``ConditionKeys``.
 
     >>> import dravik as dv
     >>> craft = dv.sample("tarn")
@@ -44,7 +44,7 @@ def steady(craft: Aircraft, **condition: Unpack[Asked]) -> Statement:
     return pose(craft, condition_of(craft, condition))
 
 
-def condition_of(craft: Aircraft, asked: Asked) -> Condition:
+def condition_of(craft: Aircraft, asked: ConditionKeys) -> Condition:
     """Return what is asked for in SI, its speed as true airspeed; raises DravikError for what does not fit."""
     require(craft, Aircraft, "what is trimmed", "trim_plant for other plants")
     check_names(asked)
@@ -58,23 +58,23 @@ def condition_of(craft: Aircraft, asked: Asked) -> Condition:
 
 def _with_level_thrust(craft: Aircraft, pull: Condition) -> Condition:
     """Return a pull with the throttles of the same flight without it; half open where that cannot be held."""
-    point = Family(craft, lambda _: replace(pull, manoeuvre=None)).point(0.0)
-    levers = {
+    point = ConditionSeries(craft, lambda _: replace(pull, manoeuvre=None)).point(0.0)
+    throttles = {
         name: 0.5 * (low + high) if point is None else float(point.inputs[craft.input_names.index(name)])
-        for name, (low, high) in levers_of(craft).items()
+        for name, (low, high) in throttles_of(craft).items()
     }
-    return replace(pull, inputs={**levers, **pull.inputs})
+    return replace(pull, inputs={**throttles, **pull.inputs})
 
 
 def trim(
-    craft: Aircraft, statement: Statement | None = None, *, strict: bool = True, **condition: Unpack[Asked]
+    craft: Aircraft, statement: Statement | None = None, *, strict: bool = True, **condition: Unpack[ConditionKeys]
 ) -> TrimPoint:
     """Return the point that holds a condition: steady flight, a manoeuvre, hover, or any statement.
 
-    ``condition`` is ``airspeed``, ``altitude``, ``flight_path``, ``turn`` and so on, as ``Asked`` says; hover is an
-    airspeed of zero: the aircraft moves with the air. Free to move are alpha, theta, the bank (or, with ``bank`` given,
-    the sideslip), the inputs marked ``trim``, actuators and engines; an input that is given is taken out of the search.
-    Integrals of control laws stay at their initial value; those that would not stand still are reported as
+    ``condition`` is ``airspeed``, ``altitude``, ``flight_path``, ``turn`` and so on, as ``ConditionKeys`` says; hover
+    is an airspeed of zero: the aircraft moves with the air. Free to move are alpha, theta, the bank (or, with ``bank``
+    given, the sideslip), the inputs marked ``trim``, actuators and engines; an input that is given is taken out of the
+    search. Integrals of control laws stay at their initial value; those that would not stand still are reported as
     ``drifting``. A ``statement`` says all of that itself.
 
     Raises DravikError for wrong quantities or names, inputs outside their range, and statements whose equations do not
@@ -103,13 +103,13 @@ def trim(
     if not reached and asked is not None:
         point = approached(craft, asked) or point
     if strict and not point.reached:
-        edges = [] if asked is None else nearest_held(craft, asked)
+        edges = [] if asked is None else nearest_feasible(craft, asked)
         hint = "; or ".join(map(str, edges)) or advice(point)
         raise TrimError(failure(point, search), result=point, where=craft.name, hint=hint, nearest=edges)
     return point
 
 
-def trim_all(craft: Aircraft, **condition: Unpack[Asked]) -> list[TrimPoint]:
+def trim_all(craft: Aircraft, **condition: Unpack[ConditionKeys]) -> list[TrimPoint]:
     """Return every point found that holds a condition, by airspeed and angle of attack: empty where there is none.
 
     Searched from many starts: angles of attack below and above the stall, throttle settings, and speeds where the
@@ -145,7 +145,7 @@ def settle(craft: Aircraft, state: Floats, inputs: Floats) -> Floats:
     if not size < SETTLED:
         raise DravikError(
             f"engines or actuators do not settle: {size:.3g} a second is left over", where=craft.name,
-            hint="another lever or airspeed",
+            hint="another throttle or airspeed",
         )  # fmt: skip
     for f, value in zip(statement.free, v, strict=True):
         found[N_RIGID + craft.function_states.index(f.name)] = value * f.scale

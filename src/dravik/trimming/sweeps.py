@@ -18,7 +18,7 @@ from dravik.definition.settings import kind_of_setting
 from dravik.errors import DravikError, nearest
 from dravik.host.cores import in_threads
 from dravik.host.files import as_path, replace_file, saved, write_text
-from dravik.trimming.condition import Asked, Quantity
+from dravik.trimming.condition import ConditionKeys, Quantity
 from dravik.trimming.continuation import MANY, Continuation
 from dravik.trimming.result import TrimPoint
 from dravik.trimming.solve import condition_of
@@ -94,13 +94,13 @@ class TrimSweep:
                 unit = craft.signal(name).unit if craft is not None else ""
                 key, factor = column_name(name, unit), from_si(unit)[1]
                 row[key] = None if point is None else round(point.signals[name] * factor, 12) + 0.0
-            if self.tables_left:
+            if self.table_exceedances:
                 row["outside"] = "; ".join(told_outside(point.outside)) if point is not None else ""
             found.append(row)
         return found
 
     @property
-    def tables_left(self) -> int:
+    def table_exceedances(self) -> int:
         """How many of the points have left a table."""
         return sum(point is not None and bool(point.outside) for point in self.points)
 
@@ -127,7 +127,7 @@ class TrimSweep:
 
 def trim_sweep(
     craft: Aircraft, over: Mapping[str, str | Sequence[Quantity]], *, told: Callable[[float], None] | None = None,
-    **condition: Unpack[Asked],
+    **condition: Unpack[ConditionKeys],
 ) -> TrimSweep:  # fmt: skip
     """Return trims over every combination of the values of some axes.
 
@@ -176,7 +176,7 @@ def _row(
     craft: Aircraft,
     fixed: Mapping[str, Any],
     last: tuple[str, Sequence[Any]],
-    condition: Asked,
+    condition: ConditionKeys,
     units: Mapping[str, str],
 ) -> list[TrimPoint | None]:
     """Return trims along the last axis, each from the one before."""
@@ -188,7 +188,7 @@ def _row(
         for name, number in {**fixed, last[0]: value}.items():
             if name in MANOEUVRES:
                 asked[name] = f"{number!r} {units[name]}"
-            elif name in Asked.__annotations__:
+            elif name in ConditionKeys.__annotations__:
                 asked[name] = number
             elif name == LOADING or kind_of_setting(name, craft.parameters) == "parameter":
                 changes[name] = number
@@ -200,7 +200,7 @@ def _row(
         asked["inputs"] = own
         # in a stretch that is not held one start is enough to see whether it still is not
         starts = 1 if found and found[-1] is None else MANY
-        found.append(chain.point(made[key], condition_of(made[key], cast("Asked", asked)), starts))
+        found.append(chain.point(made[key], condition_of(made[key], cast("ConditionKeys", asked)), starts))
     return found
 
 

@@ -1,6 +1,6 @@
 # The public names of dravik.validation, listed here alone: loaded when they are first used, and seen by type checkers.
+from .flown_loops import FlownLoop as FlownLoop
 from .flown_loops import FlownStep as FlownStep
-from .flown_loops import LoopTruth as LoopTruth
 from .flown_loops import engaged as engaged
 from .flown_loops import fly_loop as fly_loop
 from .landings import Landing as Landing
@@ -17,5 +17,5 @@ from .proofs import HoldProof as HoldProof
 from .proofs import LinearProof as LinearProof
 from .proofs import prove_linear as prove_linear
 from .proofs import prove_trim as prove_trim
-from .scorecards import Followed as Followed
+from .scorecards import TargetResponse as TargetResponse
 from .scorecards import scorecard as scorecard

@@ -16,15 +16,15 @@ from dravik.flight.histories import step
 from dravik.host.cores import in_threads
 from dravik.linear import linearise
 from dravik.loops import LoopStudy, Nonlinearity, law_of
-from dravik.loops.curve import least
+from dravik.loops.open_loop_response import least
 from dravik.loops.root_assignment import as_system
 from dravik.recording.recording import Recording
-from dravik.systems import Answer, answer
+from dravik.systems import TimeResponse, time_response
 from dravik.trimming import TrimPoint, trim
 from dravik.units import in_si
 from dravik.validation.loop_device import SampledLoops
 
-__all__ = ["FlownStep", "LoopTruth", "engaged", "fly_loop"]
+__all__ = ["FlownLoop", "FlownStep", "engaged", "fly_loop"]
 
 Floats = NDArray[np.float64]
 PART = 0.05  # of the linear answer's largest value: where the flown one is said to part
@@ -50,12 +50,12 @@ class FlownStep:
 
 
 @dataclass(frozen=True)
-class LoopTruth:
+class FlownLoop:
     """Flown steps of a command over the linear one: ``linear`` is that of the whole model, nothing held."""
 
     command: str
     measured: str
-    linear: Answer
+    linear: TimeResponse
     steps: list[FlownStep]
 
     def rows(self) -> list[dict[str, Any]]:
@@ -88,7 +88,7 @@ def engaged(study: LoopStudy) -> tuple[Aircraft, TrimPoint]:
 def fly_loop(
     study: LoopStudy, sizes: Sequence[str | float], *, duration: str | float = 15.0, command: str = "",
     rate: float | None = None, delay: str | float = 0.0, through: Mapping[str, Nonlinearity] | None = None,
-) -> LoopTruth:  # fmt: skip
+) -> FlownLoop:  # fmt: skip
     """Return steps of a study's command, flown by the whole aircraft with its limits, over the linear model's step.
 
     ``command`` is the outermost one unless given, ``sizes`` angles with units or SI numbers, growing. Says when each
@@ -120,7 +120,7 @@ def fly_loop(
         craft.signal(entry.measures).unit
     )
     whole = linearise(craft, point, outputs=[entry.measures]).part(inputs=[entry.asked], outputs=[entry.measures])
-    linear = answer(least(as_system(whole)), entry.measures, entry.asked, duration=lasts)
+    linear = time_response(least(as_system(whole)), entry.measures, entry.asked, duration=lasts)
     if rate is None and (delay or through):
         raise DravikError("a delay or a nonlinearity without a rate", expected="rate=..., Hz: the loops at samples")
 
@@ -136,11 +136,11 @@ def fly_loop(
         )  # fmt: skip
         return _flown((study.craft, study.point), {"devices": [device]}, entry.measures, size, linear)
 
-    return LoopTruth(entry.asked, entry.measures, linear, in_threads(flown, sizes))
+    return FlownLoop(entry.asked, entry.measures, linear, in_threads(flown, sizes))
 
 
 def _flown(
-    begun: tuple[Aircraft, TrimPoint], moved: dict[str, Any], measured: str, size: float, linear: Answer
+    begun: tuple[Aircraft, TrimPoint], moved: dict[str, Any], measured: str, size: float, linear: TimeResponse
 ) -> FlownStep:  # fmt: skip
     craft, point = begun
     run = fly(
@@ -157,7 +157,7 @@ def _flown(
 
 
 def _limited(craft: Aircraft) -> dict[str, tuple[tuple[float, float] | None, float | None]]:
-    """Return range and greatest rate of every effector and engine lever that a recording can have."""
+    """Return range and greatest rate of every effector and engine throttle that a recording can have."""
     rates = {n: c.rate for n, c in craft.definition.controls.items()}
     rates |= {f"power_{n}": e.rate for n, e in craft.definition.engines.items()}
     return {n: (craft.limits.get(n), rate) for n, rate in rates.items() if n in craft.signals}

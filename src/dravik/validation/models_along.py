@@ -47,5 +47,5 @@ def linearise_along(
             steps = round((t - session.time) / session.dt)
             if steps:
                 session.step(steps * session.dt)
-            found.append(linearise(craft, session.moment(coordinates), outputs=outputs))
+            found.append(linearise(craft, session.instant(coordinates), outputs=outputs))
     return found

@@ -12,7 +12,7 @@ from dravik.definition import arguments
 from dravik.errors import DravikError, require
 from dravik.recording.recording import Recording
 
-__all__ = ["Followed", "asked_of", "scorecard", "targets_of"]
+__all__ = ["TargetResponse", "asked_of", "scorecard", "targets_of"]
 
 Floats = NDArray[np.float64]
 SUFFIXES = ("_command", "_target", "_asked")  # of the names of targets, before which stands what they are targets of
@@ -28,7 +28,7 @@ TURNING = ("psi", "track", "phi", "heading")
 
 
 @dataclass(frozen=True)
-class Followed:
+class TargetResponse:
     """How one change of a target was followed, SI: from ``begins`` to ``ends`` (s), the target from ``before`` to
 
     ``after``. ``rise`` from 10 to 90 % (s), ``overshoot`` over the change, ``settling`` to 5 % of it (s after its
@@ -92,18 +92,18 @@ def asked_of(run: Recording, name: str) -> str:
 
 
 def _is_control(name: str, names: Sequence[str]) -> bool:
-    """Whether a signal is what moves the aircraft, not what is to follow; a lever has a command where any has."""
+    """Whether a signal is what moves the aircraft, not what is to follow; a throttle has a command where any has."""
     if name in CONTROLS:
         return True
     if not name.startswith("power_") or name.endswith((*SUFFIXES, "_increment")):
         return False
-    levers = [n for n in names if n.startswith("power_") and n.endswith("_command")]
-    return f"{name}_command" in levers or not levers
+    throttles = [n for n in names if n.startswith("power_") and n.endswith("_command")]
+    return f"{name}_command" in throttles or not throttles
 
 
 def scorecard(
     run: Recording, targets: Mapping[str, str] | None = None, *, controls: Sequence[str] = ()
-) -> list[Followed]:  # fmt: skip
+) -> list[TargetResponse]:  # fmt: skip
     """Return how every change of every target was followed, in the order in which they begin.
 
     ``targets`` names what follows each (``{"theta_command": "theta"}``): those that the names tell unless given.
@@ -127,7 +127,7 @@ def scorecard(
             hint="targets={'NAME': 'WHAT FOLLOWS IT'}",
         )  # fmt: skip
     moved = arguments.names(controls, "controls") or [n for n in run.names if _is_control(n, run.names)]
-    found: list[Followed] = []
+    found: list[TargetResponse] = []
     for target, actual in pairs.items():
         units = [run.units.get(n, "") or "1" for n in (target, actual)]
         if target in run.names and actual in run.names and units[0] != units[1]:
@@ -191,7 +191,7 @@ def _changes(t: Floats, asked: Floats) -> list[tuple[int, int, int]]:
 def _followed(
     run: Recording, names: tuple[str, str], values: tuple[Floats, Floats], rows: tuple[int, int, int],
     controls: Sequence[str],
-) -> Followed:  # fmt: skip
+) -> TargetResponse:  # fmt: skip
     (first, last, end), (asked, was) = rows, values
     # a step is there in the row after the last old value, a ramp begins at that
     begins = float(run.time[first + 1 if last == first + 1 else first])
@@ -206,7 +206,7 @@ def _followed(
     tail = slice(end - max(1, int(LAST * (end - first))), end + 1)
     lasts = float(t[-1])
     activity = {n: float(np.abs(np.diff(run[n][first : end + 1])).sum()) / lasts for n in controls}
-    return Followed(
+    return TargetResponse(
         names[0], names[1], begins, float(run.time[end]), before, after, rise,
         max(float(share.max()) - (after - begun) / way, 0.0), settling,
         float(np.mean(asked[tail] - was[tail])), activity,

@@ -6,14 +6,14 @@ from dataclasses import replace
 
 from dravik.aircraft.compiling import refusals
 from dravik.aircraft.compiling.actuators import effector_node
-from dravik.aircraft.compiling.built import Built
+from dravik.aircraft.compiling.compiled_aircraft import CompiledAircraft
 from dravik.aircraft.compiling.mass_signals import add_mass
 from dravik.aircraft.compiling.rigid_body import point_loads, rigid_body
 from dravik.aircraft.compiling.table_adjustments import table_adjustments
 from dravik.aircraft.description.configuration import Configuration
-from dravik.aircraft.description.cuts import Wiring, opening_inputs
 from dravik.aircraft.description.laws import law_inputs, law_parts
 from dravik.aircraft.description.loadings import mass_formulas
+from dravik.aircraft.description.overrides import Wiring, override_inputs
 from dravik.aircraft.description.schema import NamedFormula
 from dravik.contact import add_ground, add_leg, guard
 from dravik.contact.crash import crash_conditions
@@ -78,10 +78,10 @@ class _Assembly:
     def _effectors(self) -> dict[str, Effector]:
         found: dict[str, Effector] = dict(self.definition.controls)
         for name, engine in self.definition.engines.items():
-            lever = f"power_{name}"
-            if lever in found:
-                raise DravikError(f"the control {lever!r} has the name of an engine's lever", hint="another name")
-            found[lever] = engine.lever()
+            throttle = f"power_{name}"
+            if throttle in found:
+                raise DravikError(f"the control {throttle!r} has the name of an engine's throttle", hint="another name")
+            found[throttle] = engine.throttle()
         for mixer in self.definition.mixers.values():
             for name in mixer.engines:
                 effector = found.get(f"power_{name}")
@@ -132,7 +132,7 @@ class _Assembly:
         specs += self.configuration.plan.inputs()
         specs += mode_inputs(self.configuration.mode_logic)
         specs += law_inputs(self.configuration.laws)
-        specs += opening_inputs(self.configuration.openings)
+        specs += override_inputs(self.configuration.overrides)
         names = [s.name for s in specs]
         for name in names:
             if names.count(name) > 1:
@@ -220,7 +220,7 @@ class _Assembly:
             self.define(f"spinning_{name}", part.momentum, keys, "N*m*s", meaning, "motion")
             self.needed.append(f"spinning_{name}")
 
-    def open_signals(self) -> None:
+    def override_signals(self) -> None:
         """Rename signals in the formulas that read them: to a sensor's output, an injected or a disturbed signal."""
         units = {n: s.unit for n, s in self.signals.items()}
         laws = {n for n, s in self.signals.items() if s.kind in ("law", "command")}
@@ -230,17 +230,17 @@ class _Assembly:
             inner[name] = f"sensed_{name}"
             self.define(inner[name], node, ("faults",), unit, f"{name} as laws read it", "sensor")
             wiring.rewire(name, inner[name], [n for n in self.builder.nodes if n in laws])
-        for opening in self.configuration.openings:
-            name, instead = opening.signal, f"opened_{opening.signal}"
-            refusals.opening(opening, self.signals, self.where)
+        for override in self.configuration.overrides:
+            name, instead = override.signal, f"override_{override.signal}"
+            refusals.override(override, self.signals, self.where)
             read = inner.get(name, name)
-            readers = wiring.readers(opening)
-            node = wiring.open(opening, read, self.where("openings", name))
-            if opening.input:
-                self.inputs[opening.input] = replace(self.inputs[opening.input], unit=units[name])
-                self.signals[opening.input] = self.signals[opening.input]._replace(unit=units[name])
-            self.define(instead, node, ("openings", name), units[name], f"{name} as it is read", "sensor")
-            if name in self.needed and not opening.readers:
+            readers = wiring.readers(override)
+            node = wiring.replaced(override, read, self.where("overrides", name))
+            if override.input:
+                self.inputs[override.input] = replace(self.inputs[override.input], unit=units[name])
+                self.signals[override.input] = self.signals[override.input]._replace(unit=units[name])
+            self.define(instead, node, ("overrides", name), units[name], f"{name} as it is read", "sensor")
+            if name in self.needed and not override.readers:
                 self.needed.append(instead)
             for known_as in {name, read}:  # laws read a faulty sensor's signal, everything else the true one
                 wiring.rewire(known_as, instead, readers)
@@ -318,7 +318,7 @@ class _Assembly:
         self.needed.append("on_rail")
         self._watch("on_rail == 0", EventSpec("leaves the rail"), "leaves_rail", ("rail",))
 
-    def assemble(self) -> Built:
+    def assemble(self) -> CompiledAircraft:
         """Compile everything."""
         configuration, definition = self.configuration, self.definition
         mass, following = add_mass(self.builder, self.define, self.loading, self.mass)
@@ -340,7 +340,7 @@ class _Assembly:
         self.add_endings()
         for name, event in configuration.events.items():
             self._watch_user_event(name, event.when, event.stop)
-        self.open_signals()
+        self.override_signals()
         self.air = list(AIR) if configuration.world.air is not None else []
         tape = self.builder.build(self.needed, [*self.wind, *self.air], self.plant.guards)
         refusals.levels(self.builder, tape, self.needed)
@@ -352,7 +352,7 @@ class _Assembly:
         events = list(zip(self.event_names, self.events, strict=True))
         body = rigid_body(configuration, tape, mass, loads, events, (list(self.wind), self.air), len(self.inputs))
         program = build_program(tape, body)
-        return Built(tape, program, self.signals, self.inputs, self.events, self.effectors)
+        return CompiledAircraft(tape, program, self.signals, self.inputs, self.events, self.effectors)
 
     def add_world(self) -> None:
         """Add the ground and the wind."""
@@ -383,7 +383,7 @@ class _Assembly:
         self.events.append(EventSpec(name, "end" if stop else "log", name=name))
 
 
-def build(configuration: Configuration, tables: Mapping[str, Table], where: Where) -> Built:
+def build(configuration: Configuration, tables: Mapping[str, Table], where: Where) -> CompiledAircraft:
     """Compile a configuration; ``where(*keys)`` names the place of a key in messages.
 
     Raises DravikError for names that clash or do not exist, FormulaError for formulas.

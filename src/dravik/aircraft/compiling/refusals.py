@@ -3,7 +3,7 @@
 from collections.abc import Iterable, Mapping, Sequence
 
 from dravik.aircraft.description.configuration import Configuration
-from dravik.aircraft.description.cuts import Opening
+from dravik.aircraft.description.overrides import SignalOverride
 from dravik.definition.effectors import Effector, Input
 from dravik.definition.signals import Signal, Where
 from dravik.errors import DravikError, FormulaError, nearest
@@ -89,14 +89,16 @@ def levels(builder: TapeBuilder, tape: Tape, names: Sequence[str]) -> None:
             )  # fmt: skip
 
 
-def opening(asked: Opening, signals: Mapping[str, Signal], where: Where) -> None:
-    """Refuse to open a signal that is not there, or that nothing could stand in for."""
+def override(asked: SignalOverride, signals: Mapping[str, Signal], where: Where) -> None:
+    """Refuse to override a signal that is not there, or that nothing could stand in for."""
     name = asked.signal
     if name not in signals:
-        hint = nearest(name, signals) or "the state of a function within a formula is opened with a formula of its own"
-        raise DravikError(f"there is no signal {name!r} to open", where=where("openings", name), hint=hint)
+        hint = (
+            nearest(name, signals) or "the state of a function within a formula is overridden with a formula of its own"
+        )
+        raise DravikError(f"there is no signal {name!r} to override", where=where("overrides", name), hint=hint)
     if signals[name].kind in ("event", "parameter") or name == "time":
-        raise DravikError(f"{name} is nothing to open", where=where("openings", name), expected="a signal")
+        raise DravikError(f"{name} cannot be overridden", where=where("overrides", name), expected="a signal")
 
 
 def plan(configuration: Configuration, effectors: Iterable[str], signals: Iterable[str], where: Where) -> None:

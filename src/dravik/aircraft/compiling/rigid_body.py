@@ -18,19 +18,19 @@ __all__ = ["point_loads", "rigid_body"]
 ACTIONS = {"log": 0, "end": 1, "pause": 2}  # the kernel's numbers of the actions
 
 
-def _opened(configuration: Configuration, tape: Tape) -> dict[str, int]:
-    """Return the registers of signals that are opened for all who read them: the motion reads these instead."""
-    return {o.signal: tape.names[f"opened_{o.signal}"] for o in configuration.openings if not o.readers}
+def _overridden(configuration: Configuration, tape: Tape) -> dict[str, int]:
+    """Return the registers of signals that are overridden for all who read them: the motion reads these instead."""
+    return {o.signal: tape.names[f"override_{o.signal}"] for o in configuration.overrides if not o.readers}
 
 
 def point_loads(
     configuration: Configuration, tape: Tape, loads: Sequence[Load], mass: MassFormulas | None
 ) -> list[PointLoad]:
     """Return forces, moments, flows and spinning parts with the registers of their sizes."""
-    definition, opened, found = configuration.aircraft, _opened(configuration, tape), list[PointLoad]()
+    definition, overridden, found = configuration.aircraft, _overridden(configuration, tape), list[PointLoad]()
     for load in loads:
         x, y, z = body_from_station(load.position)
-        size = opened.get(load.size, tape.names[load.size])
+        size = overridden.get(load.size, tape.names[load.size])
         found.append(PointLoad(size, load.direction, (float(x), float(y), float(z)), load.kind))
     for name, part in definition.spinning.items():
         found.append(PointLoad(tape.names[f"spinning_{name}"], unit_vector(part.axis), kind="spin"))
@@ -75,6 +75,6 @@ def rigid_body(
     if aero is None:
         return body
     moment_axes = aero.moment_axes or ("body" if aero.axes == "wind" else aero.axes)
-    opened = _opened(configuration, tape)
-    registers = [opened.get(c, tape.names[c]) for c in aero.coefficients]
+    overridden = _overridden(configuration, tape)
+    registers = [overridden.get(c, tape.names[c]) for c in aero.coefficients]
     return replace(body, aero_registers=registers, force_axes=aero.axes, moment_axes=moment_axes)

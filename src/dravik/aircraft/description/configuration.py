@@ -6,9 +6,9 @@ from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any
 
-from dravik.aircraft.description.cuts import Opening
 from dravik.aircraft.description.flight_plan import Plan
 from dravik.aircraft.description.loadings import roll_up
+from dravik.aircraft.description.overrides import SignalOverride
 from dravik.aircraft.description.schema import AircraftDefinition, Event, LawDefinition, Loading, NamedFormula
 from dravik.contact import Leg
 from dravik.definition.effectors import Input, Parameter
@@ -32,7 +32,7 @@ class Configuration:
     world: Environment
     laws: tuple[LawDefinition, ...] = ()
     plan: Plan = field(default_factory=Plan)
-    openings: tuple[Opening, ...] = ()
+    overrides: tuple[SignalOverride, ...] = ()
     values: Mapping[str, float] = field(default_factory=dict)
 
     @classmethod
@@ -138,4 +138,4 @@ class Configuration:
         text += repr(self.plan.as_data()) if self.plan else ""
         ways = [(w.name, w.rate, w.delay, w.fade, w.mode_logic) for w in self.laws]
         text += repr(ways) if any(w[1] or w[3] or w[4] for w in ways) else ""
-        return text + (repr(self.openings) if self.openings else "")
+        return text + (repr(self.overrides) if self.overrides else "")

@@ -20,16 +20,16 @@ from dravik.formula import Node, choice_node, name_node, number_node, parse
 from dravik.units import in_si, kind_of_unit, quantity
 
 __all__ = [
-    "Biased",
+    "BiasedSignal",
     "Effect",
-    "EngineOut",
+    "EngineFailure",
     "Fault",
-    "Floating",
-    "Frozen",
-    "Lost",
-    "MassDropped",
-    "Slow",
-    "Stuck",
+    "FloatingControl",
+    "FrozenSignal",
+    "LostControl",
+    "MassDrop",
+    "SlowControl",
+    "StuckControl",
 ]
 
 UNLIMITED = 1e6  # rate per second that stands for "no rate limit" where the tape needs a finite number
@@ -82,7 +82,7 @@ class _Fault(Timed):
         return Effect({f"fault_{name}": 1.0} if self.has_switch else {})
 
 
-class EngineOut(_Fault):
+class EngineFailure(_Fault):
     """An engine fails."""
 
     kind: Literal["engine_out"]
@@ -93,7 +93,7 @@ class EngineOut(_Fault):
         return Effect({f"fail_{self.engine}": 1.0})
 
 
-class Stuck(_Fault):
+class StuckControl(_Fault):
     """A control stays where it is, or jumps to a ``position`` and stays there."""
 
     has_switch: ClassVar[bool] = True
@@ -118,7 +118,7 @@ class Stuck(_Fault):
         return Effect(switch | {f"held_{name}": in_si(self.position, kind, where=f"faults.{name}.position")})
 
 
-class Floating(_Fault):
+class FloatingControl(_Fault):
     """A control is free: it goes to a ``position`` that the air gives it, a formula (SI), within the time of a lag."""
 
     has_switch: ClassVar[bool] = True
@@ -142,7 +142,7 @@ class Floating(_Fault):
         return Effect({f"fault_{name}": 1.0}, hold=(f"held_{name}", self.control))
 
 
-class Slow(_Fault):
+class SlowControl(_Fault):
     """A control moves at no more than another ``rate``."""
 
     has_switch: ClassVar[bool] = True
@@ -165,7 +165,7 @@ class Slow(_Fault):
         return replace(healthy, args=tuple(args))
 
 
-class Lost(_Fault):
+class LostControl(_Fault):
     """A control has no effect any more, as if it stood at zero."""
 
     has_switch: ClassVar[bool] = True
@@ -178,7 +178,7 @@ class Lost(_Fault):
         return choice_node(f"fault_{name}", number_node(0.0), healthy)
 
 
-class Frozen(_Fault):
+class FrozenSignal(_Fault):
     """What laws and commands read of a signal stays as it is."""
 
     has_switch: ClassVar[bool] = True
@@ -196,7 +196,7 @@ class Frozen(_Fault):
         return Effect({f"fault_{name}": 1.0}, hold=(f"held_{name}", self.signal))
 
 
-class Biased(_Fault):
+class BiasedSignal(_Fault):
     """What laws and commands read of a signal is the signal + ``by``."""
 
     has_switch: ClassVar[bool] = True
@@ -212,7 +212,7 @@ class Biased(_Fault):
         return Node("op", 0, "add", args=(true, shift))
 
 
-class MassDropped(_Fault):
+class MassDrop(_Fault):
     """A tank loses what it holds at once, but for what is ``left``."""
 
     kind: Literal["mass_dropped"]
@@ -225,13 +225,13 @@ class MassDropped(_Fault):
 
 
 Fault = Annotated[
-    Annotated[EngineOut, Tag("(engine_out)")]
-    | Annotated[Stuck, Tag("(stuck)")]
-    | Annotated[Floating, Tag("(floating)")]
-    | Annotated[Slow, Tag("(slow)")]
-    | Annotated[Lost, Tag("(lost)")]
-    | Annotated[Frozen, Tag("(frozen)")]
-    | Annotated[Biased, Tag("(biased)")]
-    | Annotated[MassDropped, Tag("(mass_dropped)")],
+    Annotated[EngineFailure, Tag("(engine_out)")]
+    | Annotated[StuckControl, Tag("(stuck)")]
+    | Annotated[FloatingControl, Tag("(floating)")]
+    | Annotated[SlowControl, Tag("(slow)")]
+    | Annotated[LostControl, Tag("(lost)")]
+    | Annotated[FrozenSignal, Tag("(frozen)")]
+    | Annotated[BiasedSignal, Tag("(biased)")]
+    | Annotated[MassDrop, Tag("(mass_dropped)")],
     Discriminator(kind_tag),
 ]

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated, Any, Self
 import typer
 
 from dravik.cli.shared.common import Laws, Loading, Settings, get_craft, input_settings
-from dravik.cli.shared.groups import Group
+from dravik.cli.shared.groups import OptionGroup
 from dravik.definition.settings import read_settings
 from dravik.errors import DravikError
 
@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     from dravik.aircraft import Aircraft
     from dravik.trimming import TrimPoint
 
-__all__ = ["AskedFor", "Chosen", "Fitted", "get_point"]
+__all__ = ["AircraftOptions", "ConditionOptions", "CraftAndCondition", "get_point"]
 
 #: Keywords of a trim that are options, and their help.
 _HELP = {
@@ -39,7 +39,7 @@ _GUESS = "where the search starts, such as 'alpha=5 deg'"
 
 
 @dataclass(frozen=True)
-class AskedFor(Group):
+class ConditionOptions(OptionGroup):
     """A condition as its options gave it; ``asked`` are the keywords of a trim."""
 
     asked: dict[str, str] = field(default_factory=dict)
@@ -77,7 +77,7 @@ class AskedFor(Group):
 
 
 @dataclass(frozen=True)
-class Fitted(Group):
+class AircraftOptions(OptionGroup):
     """What an aircraft is fitted with: values set, its loading and laws."""
 
     set_: Settings = None
@@ -90,15 +90,15 @@ class Fitted(Group):
 
 
 @dataclass(frozen=True)
-class Chosen(Fitted):
+class CraftAndCondition(AircraftOptions):
     """An aircraft so fitted at a condition."""
 
-    condition: AskedFor = AskedFor()
+    condition: ConditionOptions = ConditionOptions()
 
     @classmethod
     def options(cls) -> dict[str, tuple[Any, Any]]:
         """Return the options, those of the condition first."""
-        return AskedFor.options() | Fitted.options()
+        return ConditionOptions.options() | AircraftOptions.options()
 
     def craft(self, aircraft: str) -> "Aircraft":
         """Return the aircraft of that name, fitted so, in the wind that was asked for."""
@@ -110,7 +110,7 @@ class Chosen(Fitted):
 
 
 def get_point(
-    craft: "Aircraft", condition: AskedFor, inputs: Sequence[str] | None = None, *, strict: bool = True
+    craft: "Aircraft", condition: ConditionOptions, inputs: Sequence[str] | None = None, *, strict: bool = True
 ) -> "TrimPoint":
     """Return the trimmed point of the condition options."""
     from dravik.trimming import trim

@@ -6,10 +6,10 @@ from dataclasses import MISSING, fields
 from functools import wraps
 from typing import Any, Self
 
-__all__ = ["Group", "grouped"]
+__all__ = ["OptionGroup", "grouped"]
 
 
-class Group:
+class OptionGroup:
     """The base of a frozen dataclass whose fields are options, or groups in their turn."""
 
     @classmethod
@@ -17,7 +17,7 @@ class Group:
         """Return what the command line asks for: by name the annotation and the default."""
         found: dict[str, tuple[Any, Any]] = {}
         for field in fields(cls):  # type: ignore[arg-type]
-            if isinstance(field.type, type) and issubclass(field.type, Group):
+            if isinstance(field.type, type) and issubclass(field.type, OptionGroup):
                 found |= field.type.options()
             else:
                 found[field.name] = (field.type, inspect.Parameter.empty if field.default is MISSING else field.default)
@@ -28,7 +28,7 @@ class Group:
         """Return the group of the options that were given, which are taken out."""
         parts: dict[str, Any] = {}
         for field in fields(cls):  # type: ignore[arg-type]
-            if isinstance(field.type, type) and issubclass(field.type, Group):
+            if isinstance(field.type, type) and issubclass(field.type, OptionGroup):
                 parts[field.name] = field.type.taken(given)
             else:
                 parts[field.name] = given.pop(field.name)
@@ -39,11 +39,11 @@ def grouped(command: Callable[..., None]) -> Callable[..., None]:
     """Give a command the options of its groups, each in the place of the parameter that is one."""
     signature = inspect.signature(command)
     kind = inspect.Parameter.KEYWORD_ONLY
-    groups: dict[str, type[Group]] = {}
+    groups: dict[str, type[OptionGroup]] = {}
     parameters = []
     for parameter in signature.parameters.values():
         wanted = parameter.annotation
-        if not (isinstance(wanted, type) and issubclass(wanted, Group)):
+        if not (isinstance(wanted, type) and issubclass(wanted, OptionGroup)):
             parameters.append(parameter.replace(kind=kind))
             continue
         groups[parameter.name] = wanted

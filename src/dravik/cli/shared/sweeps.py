@@ -6,14 +6,14 @@ from typing import TYPE_CHECKING, Annotated, Any, cast
 import typer
 
 from dravik.cli.shared.common import emit, input_settings, progress_bar, say, show_rows
-from dravik.cli.shared.conditions import AskedFor
+from dravik.cli.shared.conditions import ConditionOptions
 from dravik.definition.settings import read_settings
 from dravik.units import from_si
 
 if TYPE_CHECKING:
     from dravik.aircraft import Aircraft
     from dravik.trimming import TrimSweep
-    from dravik.trimming.condition import Asked
+    from dravik.trimming.condition import ConditionKeys
 
 __all__ = ["Sweeps", "run_all", "run_sweep", "sweep_of"]
 
@@ -30,7 +30,7 @@ MOST_ROWS = 40  # of it
 
 
 def sweep_of(
-    craft: "Aircraft", condition: AskedFor, inputs: Sequence[str] | None, axes: Sequence[str], *, quiet: bool
+    craft: "Aircraft", condition: ConditionOptions, inputs: Sequence[str] | None, axes: Sequence[str], *, quiet: bool
 ) -> "TrimSweep":
     """Return the trims over the axes of the options."""
     from dravik.trimming import trim_sweep
@@ -40,12 +40,12 @@ def sweep_of(
         asked["guess"] = read_settings(condition.guess, "--guess")
     over = {n: str(v) for n, v in read_settings(axes, "--sweep").items()}
     with progress_bar(quiet=quiet, what="trimming") as told:
-        return trim_sweep(craft, over, told=told, **cast("Asked", asked))
+        return trim_sweep(craft, over, told=told, **cast("ConditionKeys", asked))
 
 
 def run_sweep(
-    craft: "Aircraft", condition: AskedFor, inputs: Sequence[str] | None, axes: Sequence[str], signals: str, out: str,
-    figure: str, as_json: bool,
+    craft: "Aircraft", condition: ConditionOptions, inputs: Sequence[str] | None, axes: Sequence[str], signals: str,
+    out: str, figure: str, as_json: bool,
 ) -> bool:  # fmt: skip
     """Trim over the axes, print, write and draw what was found; return whether anything is held."""
     names = _named(craft, signals)
@@ -60,15 +60,17 @@ def run_sweep(
         emit({"aircraft": craft.name, "held": found.held, "points": len(found.points), "rows": found.rows(names)})
         return found.held > 0
     _show(found, names)
-    if found.tables_left:
-        say(f"{found.tables_left} of the points have left tables: the column outside of --out and --json says which")
+    if found.table_exceedances:
+        say(f"{found.table_exceedances} of the points are outside tables: the column outside in --out and --json tells")
     for file in (out, figure):
         if file:
             say(f"written: {file}")
     return found.held > 0
 
 
-def run_all(craft: "Aircraft", condition: AskedFor, inputs: Sequence[str] | None, signals: str, as_json: bool) -> bool:
+def run_all(
+    craft: "Aircraft", condition: ConditionOptions, inputs: Sequence[str] | None, signals: str, as_json: bool
+) -> bool:
     """Print every answer that is found for a condition, side by side; return whether there is one."""
     from dravik.trimming import trim_all
 
@@ -76,7 +78,7 @@ def run_all(craft: "Aircraft", condition: AskedFor, inputs: Sequence[str] | None
     asked: dict[str, Any] = {**condition.asked, "inputs": input_settings(craft, inputs)}
     if condition.guess:
         asked["guess"] = read_settings(condition.guess, "--guess")
-    found = trim_all(craft, **cast("Asked", asked))
+    found = trim_all(craft, **cast("ConditionKeys", asked))
     if as_json:
         shown = [{n: p.signals[n] for n in names or p.signals} for p in found]
         emit({"aircraft": craft.name, "loading": craft.loading_name, "answers": shown})

@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 
     Floats = NDArray[np.float64]
 
-__all__ = ["figure_plan", "figure_track"]
+__all__ = ["figure_plan_view", "figure_track"]
 
 NEEDED = ("north", "east", "altitude")
 GROUND = "#8a7a5c"
@@ -41,7 +41,7 @@ def _at(run: "Recording", time: float, name: str) -> float:
     return float(np.interp(time, run.time, run[name]))
 
 
-def figure_plan(run: "Recording", *, title: str = "") -> Figure:
+def figure_plan_view(run: "Recording", *, title: str = "") -> Figure:
     """Return the track seen from above, and below it the altitude over the distance flown, events numbered in both.
 
     Raises DravikError where position was not recorded.

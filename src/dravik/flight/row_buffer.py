@@ -7,15 +7,15 @@ from numpy.typing import NDArray
 
 from dravik.flight.body import Body
 
-__all__ = ["Rows"]
+__all__ = ["RowBuffer"]
 
 Floats = NDArray[np.float64]
 RESERVED = 100_000_000  # numbers: longer flights begin with less
 NEVER = 1 << 62  # steps between rows for a flight that records nothing
 
 
-class Rows:
-    """Rows of signals, which the kernel writes, and of values of devices, which stand still between their beats.
+class RowBuffer:
+    """RowBuffer of signals, which the kernel writes, and of values of devices, which stand still between their beats.
 
     ``names`` begins with ``time``; without any other name nothing is recorded. ``picks`` are the registers.
     """

@@ -1,4 +1,4 @@
-"""Opened signals: their readers get another signal (a broken loop, a disturbance, a sensor, an estimate, a fault).
+"""Overridden signals: their readers get another signal (of a cut loop, a disturbance, a sensor, a fault).
 
 One mechanism for all of them: a formula ``sensed_NAME`` stands in the place of the signal for those who read it.
 """
@@ -14,24 +14,24 @@ from dravik.definition.signals import InputSpec
 from dravik.errors import DravikError
 from dravik.formula import Node, TapeBuilder, name_node, parse
 
-__all__ = ["Opening", "Wiring", "checked", "opening_inputs", "renamed"]
+__all__ = ["SignalOverride", "Wiring", "checked", "override_inputs", "renamed"]
 
 
-class Opening(Model):
-    """One signal opened for those who read it.
+class SignalOverride(Model):
+    """Another signal for those who read one.
 
-    ``broken``: they read the input ``NAME_injected``; ``disturbed``: the signal plus the input ``NAME_disturbance``;
+    ``cut``: they read the input ``NAME_injected``; ``disturbed``: the signal plus the input ``NAME_disturbance``;
     ``replaced``: a ``formula``, which may read the signal itself and have states (a sensor, an estimate). ``readers``
     are formulas by name. Unless given: of what the motion gives (q, airspeed, ...) the laws and the commands of
     controls, of everything else all who read it but the signal's own formula.
 
     >>> import dravik as dv
-    >>> dv.Opening(signal="q", kind="broken").input
+    >>> dv.SignalOverride(signal="q", kind="cut").input
     'q_injected'
     """
 
     signal: str
-    kind: Literal["broken", "disturbed", "replaced"]
+    kind: Literal["cut", "disturbed", "replaced"]
     formula: Formula | None = None
     readers: tuple[str, ...] = ()
 
@@ -43,28 +43,30 @@ class Opening(Model):
             first = error.errors()[0]
             place = ".".join(str(part) for part in first["loc"]) or "keys"
             raise DravikError(
-                f"{place} of an opening: {first['msg']}",
-                expected="signal, kind ('broken', 'disturbed' or 'replaced'), formula, readers",
+                f"{place} of an override: {first['msg']}",
+                expected="signal, kind ('cut', 'disturbed' or 'replaced'), formula, readers",
             ) from None
 
     @property
     def input(self) -> str:
         """The input that it brings; empty for a formula."""
-        suffix = {"broken": "injected", "disturbed": "disturbance"}.get(self.kind, "")
+        suffix = {"cut": "injected", "disturbed": "disturbance"}.get(self.kind, "")
         return f"{self.signal}_{suffix}" if suffix else ""
 
 
-def checked(opening: object) -> Opening:
-    """Return what is an opening; raises DravikError for anything else."""
-    if not isinstance(opening, Opening):
-        raise DravikError(f"what is opened is a {type(opening).__name__}", expected="Opening(signal=..., kind=...)")
-    return opening
+def checked(override: object) -> SignalOverride:
+    """Return what is an override; raises DravikError for anything else."""
+    if not isinstance(override, SignalOverride):
+        raise DravikError(
+            f"an override is a {type(override).__name__}", expected="SignalOverride(signal=..., kind=...)"
+        )
+    return override
 
 
-def opening_inputs(openings: Iterable[Opening]) -> list[InputSpec]:
-    """Return the inputs of openings; their units are those of the signals."""
-    words = {"broken": "what is read of {} in its place", "disturbed": "added to what is read of {}"}
-    return [InputSpec(o.input, meaning=words[o.kind].format(o.signal)) for o in openings if o.input]
+def override_inputs(overrides: Iterable[SignalOverride]) -> list[InputSpec]:
+    """Return the inputs of overrides; their units are those of the signals."""
+    words = {"cut": "what is read of {} in its place", "disturbed": "added to what is read of {}"}
+    return [InputSpec(o.input, meaning=words[o.kind].format(o.signal)) for o in overrides if o.input]
 
 
 @dataclass
@@ -86,30 +88,30 @@ class Wiring:
                 node, where, text = nodes[reader]
                 nodes[reader] = (renamed(node, {signal: instead}), where, text)
 
-    def open(self, opening: Opening, inner: str, where: str) -> Node:
-        """Return what an opening's readers read; ``inner`` is the name under which the signal itself is read.
+    def replaced(self, override: SignalOverride, inner: str, where: str) -> Node:
+        """Return what an override's readers read; ``inner`` is the name under which the signal itself is read.
 
         Raises DravikError for a signal or readers that are not there.
         """
-        if opening.kind == "broken":
-            return name_node(opening.input)
-        if opening.kind == "disturbed":
-            return Node("op", 0, "add", args=(name_node(inner), name_node(opening.input)))
-        if opening.formula is None:
-            raise DravikError(f"{opening.signal} replaced by nothing", where=where, expected="a formula")
-        return renamed(parse(opening.formula, where=where), {opening.signal: inner})
+        if override.kind == "cut":
+            return name_node(override.input)
+        if override.kind == "disturbed":
+            return Node("op", 0, "add", args=(name_node(inner), name_node(override.input)))
+        if override.formula is None:
+            raise DravikError(f"{override.signal} replaced by nothing", where=where, expected="a formula")
+        return renamed(parse(override.formula, where=where), {override.signal: inner})
 
-    def readers(self, opening: Opening) -> list[str]:
-        """Return the formulas that read an opened signal: those it names, or the usual ones."""
-        if opening.readers:
-            for name in opening.readers:
+    def readers(self, override: SignalOverride) -> list[str]:
+        """Return the formulas that read an overridden signal: those it names, or the usual ones."""
+        if override.readers:
+            for name in override.readers:
                 if name not in self.builder.nodes:
-                    raise DravikError(f"there is no formula {name!r} to read {opening.signal}")
-            return list(opening.readers)
-        if opening.signal in self.motion:
+                    raise DravikError(f"there is no formula {name!r} to read {override.signal}")
+            return list(override.readers)
+        if override.signal in self.motion:
             return [n for n in self.builder.nodes if n in self.laws]
-        own = f"sensed_{opening.signal}"
-        return [n for n in self.builder.nodes if n not in (own, opening.signal)]
+        own = f"sensed_{override.signal}"
+        return [n for n in self.builder.nodes if n not in (own, override.signal)]
 
 
 def renamed(node: Node, names: Mapping[str, str]) -> Node:

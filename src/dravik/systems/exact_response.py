@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 
 from dravik.systems.system import LinearSystem
 
-__all__ = ["Curve"]
+__all__ = ["ExactResponse"]
 
 Floats = NDArray[np.float64]
 MOST = 2**17  # points of a grid
@@ -23,12 +23,12 @@ FINE = 0.05  # of the fastest root's time: how far the points of a grid may be a
 TERMS = 16  # of Taylor's series over four times that: beyond the last digit
 
 
-class Curve:
+class ExactResponse:
     """One channel's answer to a step (``held`` 1) or from states (``start``): a continuous system without a delay.
 
     >>> import dravik as dv
     >>> lag = dv.LinearSystem.of([[-2.0]], [[2.0]], states=["x"], inputs=["u"], outputs=["y"], C=[[1.0]])
-    >>> round(Curve(lag, held=1.0).at(0.5), 6)
+    >>> round(ExactResponse(lag, held=1.0).at(0.5), 6)
     0.632121
     """
 

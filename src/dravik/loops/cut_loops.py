@@ -1,4 +1,4 @@
-"""Loops of an aircraft with its laws, broken at a signal; laws that run at samples are analysed as sampled."""
+"""Loops of an aircraft with its laws, cut at a signal; laws that run at samples are analysed as sampled."""
 
 from collections.abc import Sequence
 from typing import NamedTuple
@@ -15,46 +15,46 @@ from dravik.systems import LinearSystem
 from dravik.systems.exact_steps import input_step
 from dravik.trimming import TrimPoint
 
-__all__ = ["broken_loop"]
+__all__ = ["cut_loop"]
 
 Floats = NDArray[np.float64]
 
 
-def broken_loop(
+def cut_loop(
     craft: Aircraft, point: TrimPoint, at: str | Sequence[str], *, outputs: Sequence[str] = ()
 ) -> LinearSystem:  # fmt: skip
     """Return the open loop at a signal of an aircraft with its laws: what comes back of what is put in, sign turned.
 
     Everything that reads the signal reads what is injected; what is computed for it is the answer. With the sign turned
-    the loop is closed by negative feedback, as ``margins`` takes it. Several signals are broken at once, for
+    the loop is closed by negative feedback, as ``margins`` takes it. Several signals are cut at once, for
     ``several_margins``. More ``outputs`` follow the loop's own, with their own sign. With a law at a rate the loop is a
     sampled one, its hold and its computing delay exact; with laws at several rates each hold is a delay of half its
     period. Raises DravikError for a signal that nothing reads, and one whose loop is not closed: no law leads back.
 
     >>> import dravik as dv
     >>> craft = dv.sample("tarn").with_law(*dv.load_law(dv.aircraft.sample_path("tarn") / "laws" / "pitch_hold.toml"))
-    >>> loop = broken_loop(craft, dv.trim(craft, airspeed="62 m/s", altitude="300 m"), "elevator_command")
+    >>> loop = cut_loop(craft, dv.trim(craft, airspeed="62 m/s", altitude="300 m"), "elevator_command")
     >>> loop.inputs, loop.outputs
     (['elevator_command_injected'], ['elevator_command'])
     """
-    broken, more = arguments.names([at] if isinstance(at, str) else at, "at"), arguments.names(outputs, "outputs")
-    if not broken:
+    cut, more = arguments.names([at] if isinstance(at, str) else at, "at"), arguments.names(outputs, "outputs")
+    if not cut:
         raise DravikError("no signal to break at", expected="one or more, such as 'elevator_command'")
     laws = rated_laws(craft)
     if len({law.period for law in laws}) == 1:
-        found = _sampled(craft, point, laws, broken, more)
+        found = _sampled(craft, point, laws, cut, more)
     else:
-        model = linearise_as_run(craft, point, broken=broken, outputs=[*broken, *more])
-        found = model.part(inputs=[f"{n}_injected" for n in broken], outputs=[*broken, *more])
-    for k, name in enumerate(broken):
+        model = linearise_as_run(craft, point, cut=cut, outputs=[*cut, *more])
+        found = model.part(inputs=[f"{n}_injected" for n in cut], outputs=[*cut, *more])
+    for k, name in enumerate(cut):
         if not found.part(outputs=[name]).minimal().states and not np.any(found.D[k]):
             raise DravikError(
                 f"what is put in at {name} does not come back", hint="engage the law that closes this loop"
             )
-    c, d, n = found.C.copy(), found.D.copy(), len(broken)
+    c, d, n = found.C.copy(), found.D.copy(), len(cut)
     c[:n], d[:n] = -c[:n], -d[:n]
     return LinearSystem(
-        found.A, found.B, c, d, found.states, found.inputs, found.outputs, found.units, found.dt, found.title
+        found.A, found.B, c, d, found.states, found.inputs, found.outputs, found.units, found.sample_time, found.title
     )
 
 
@@ -67,33 +67,31 @@ class _Rows(NamedTuple):
     v: Floats
 
 
-def _sampled(
-    craft: Aircraft, point: TrimPoint, laws: list[RatedLaw], broken: list[str], more: list[str]
-) -> LinearSystem:
+def _sampled(craft: Aircraft, point: TrimPoint, laws: list[RatedLaw], cut: list[str], more: list[str]) -> LinearSystem:
     """Return what comes back at samples: all wires of the laws are cut, discretised with their holds, joined again."""
-    reads = [n for law in laws for n in law.reads if n not in broken]
-    gives = [n for law in laws for n in law.gives if n not in broken]
+    reads = [n for law in laws for n in law.reads if n not in cut]
+    gives = [n for law in laws for n in law.gives if n not in cut]
     late = {n: law.late for law in laws for n in law.gives}
-    names = [*broken, *reads, *gives]
-    model = linearise(craft, point, broken=names, outputs=[*names, *more]).part(inputs=[f"{n}_injected" for n in names])
-    split = np.cumsum([len(broken), len(reads)])
+    names = [*cut, *reads, *gives]
+    model = linearise(craft, point, cut=names, outputs=[*names, *more]).part(inputs=[f"{n}_injected" for n in names])
+    split = np.cumsum([len(cut), len(reads)])
 
     def rows(wanted: Sequence[str]) -> _Rows:
         k = [model.outputs.index(n) for n in wanted]
         return _Rows(model.C[k], *np.split(model.D[k], split, axis=1))
 
-    seen, given, asked = rows(reads), rows(gives), rows([*broken, *more])
+    seen, given, asked = rows(reads), rows(gives), rows([*cut, *more])
     # what is put in where the laws read begins at the sample, what is put in behind them when they have computed
     is_read = np.abs(seen.b).sum(axis=0) > 0.0
     behind = [max((late[g] for j, g in enumerate(gives) if row[j]), default=late.get(n, 0.0))
-              for n, row in zip(broken, asked.v, strict=False)]  # fmt: skip
+              for n, row in zip(cut, asked.v, strict=False)]  # fmt: skip
     times = [0.0 if read else time for read, time in zip(is_read, behind, strict=True)]
     times += [0.0] * len(reads) + [late[n] for n in gives]
     period = laws[0].period
     phi, new, old = _held(model.A, model.B, period, times)
     new_b, new_s, new_v = np.split(new, split, axis=1)
     # states: those of the model, then what was put in and given at the sample before
-    n, nb, nv = len(model.states), len(broken), len(gives)
+    n, nb, nv = len(model.states), len(cut), len(gives)
     old_bv = np.hstack([old[:, :nb], old[:, nb + len(reads) :]])
     now_b = seen.b * is_read  # in force at the sample itself
     before = np.hstack([seen.b * ~is_read, seen.v])
@@ -106,11 +104,11 @@ def _sampled(
     y[:, n : n + nb] += asked.b * ~is_read
     a = np.vstack([move[:, :shift], np.zeros((nb, shift)), v[:, :shift]])
     b = np.vstack([move[:, shift:], np.eye(nb), v[:, shift:]])
-    states = [*model.states, *(f"{name}_before" for name in [*broken, *gives])]
-    units = {k: u for k, u in model.units.items() if k in {*states, *broken, *more}}
+    states = [*model.states, *(f"{name}_before" for name in [*cut, *gives])]
+    units = {k: u for k, u in model.units.items() if k in {*states, *cut, *more}}
     title = f"{model.title}, each {period:g} s"
-    inputs = [f"{name}_injected" for name in broken]
-    return LinearSystem(a, b, y[:, :shift], y[:, shift:], states, inputs, [*broken, *more], units, period, title)
+    inputs = [f"{name}_injected" for name in cut]
+    return LinearSystem(a, b, y[:, :shift], y[:, shift:], states, inputs, [*cut, *more], units, period, title)
 
 
 def _held(a: Floats, b: Floats, period: float, late: Sequence[float]) -> tuple[Floats, Floats, Floats]:

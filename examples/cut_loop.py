@@ -10,7 +10,7 @@ omega = np.geomspace(0.3, 30.0, 400)
 for gain in (1.0, 2.0, 4.0):
     tuned = craft.with_parameters({"pitch_hold_gain": gain})
     point = dv.trim(tuned, airspeed="62 m/s", altitude="300 m")
-    model = dv.linearise(tuned, point, broken=["elevator_command"])
+    model = dv.linearise(tuned, point, cut=["elevator_command"])
     loop = model.part(inputs=["elevator_command_injected"], outputs=["elevator_command"])
     # what comes back is added to what is injected: the return difference is 1 - L
     answer = -loop.frequency_response(omega)[:, 0, 0]

@@ -11,7 +11,7 @@ import numpy as np
 import dravik as dv
 from dravik.errors import DravikError
 from dravik.report import figure_phasors, figure_responses
-from dravik.systems import answer, frequency_answer
+from dravik.systems import frequency_response, time_response
 from tests.test_cli import run
 
 TARN = dv.sample("tarn")
@@ -28,25 +28,25 @@ class AnswerTest(unittest.TestCase):
         for damping, frequency in ((0.2, 3.0), (0.5, 0.4), (0.8, 20.0)):
             with self.subTest(damping=damping):
                 system = second_order(damping, frequency)
-                step = answer(system, "y", "u")
+                step = time_response(system, "y", "u")
                 damped = frequency * math.sqrt(1.0 - damping**2)
                 envelope = np.exp(-damping * frequency * step.time) / math.sqrt(1.0 - damping**2)
                 closed = 1.0 - envelope * np.sin(damped * step.time + math.acos(damping))
                 np.testing.assert_allclose(step.values, closed, atol=1e-9)
-                found = step.figures()
+                found = step.metrics()
                 self.assertAlmostEqual(found.end, 1.0, places=9)
                 over = math.exp(-math.pi * damping / math.sqrt(1.0 - damping**2))
                 self.assertAlmostEqual(found.overshoot, over, delta=2e-3)
                 self.assertAlmostEqual(found.peak_time * damped / math.pi, 1.0, delta=0.01)
                 inside = np.abs(step.values[step.time > found.settling] - 1.0)
                 self.assertLess(float(inside.max()), 0.0202)
-                impulse = answer(system, "y", "u", kind="impulse")
+                impulse = time_response(system, "y", "u", kind="impulse")
                 np.testing.assert_allclose(
                     impulse.values,
                     frequency**2 / damped * np.exp(-damping * frequency * impulse.time) * np.sin(damped * impulse.time),
                     atol=1e-8 * frequency,
                 )
-                over_w = frequency_answer(system, "y", "u")
+                over_w = frequency_response(system, "y", "u")
                 a = 1.0 - 2.0 * damping**2
                 self.assertAlmostEqual(
                     over_w.bandwidth() / (frequency * math.sqrt(a + math.sqrt(a**2 + 1.0))), 1.0, delta=1e-3
@@ -61,26 +61,26 @@ class AnswerTest(unittest.TestCase):
         lag = dv.LinearSystem.filtered("y", "u", [2.0], [1.0, 2.0])
         sampled = lag.discretised(0.1)
         np.testing.assert_allclose(
-            answer(sampled, "y", "u").values,
-            1.0 - np.exp(-0.2 * np.arange(len(answer(sampled, "y", "u").time))),
+            time_response(sampled, "y", "u").values,
+            1.0 - np.exp(-0.2 * np.arange(len(time_response(sampled, "y", "u").time))),
             atol=1e-12,
         )
-        self.assertAlmostEqual(float(answer(sampled, "y", "u").time[-1]), 2.5, places=9)
-        self.assertAlmostEqual(answer(lag, "y", "u").figures().rise, math.log(9.0) / 2.0, delta=1e-4)
-        self.assertTrue(math.isnan(answer(lag, "y", "u").figures().peak_time))
+        self.assertAlmostEqual(float(time_response(sampled, "y", "u").time[-1]), 2.5, places=9)
+        self.assertAlmostEqual(time_response(lag, "y", "u").metrics().rise, math.log(9.0) / 2.0, delta=1e-4)
+        self.assertTrue(math.isnan(time_response(lag, "y", "u").metrics().peak_time))
         growing = dv.LinearSystem.filtered("y", "u", [1.0], [1.0, -1.0])
         for system in (growing, dv.LinearSystem.filtered("y", "u", [1.0], [1.0, 0.0])):
-            self.assertTrue(math.isnan(answer(system, "y", "u", duration="3 s").figures().rise))
-            self.assertTrue(math.isnan(answer(system, "y", "u", duration="3 s").end))
+            self.assertTrue(math.isnan(time_response(system, "y", "u", duration="3 s").metrics().rise))
+            self.assertTrue(math.isnan(time_response(system, "y", "u", duration="3 s").end))
         self.assertTrue(
-            math.isnan(frequency_answer(dv.LinearSystem.filtered("y", "u", [1.0], [1.0, 0.0]), "y", "u").bandwidth())
+            math.isnan(frequency_response(dv.LinearSystem.filtered("y", "u", [1.0], [1.0, 0.0]), "y", "u").bandwidth())
         )
         direct = dv.LinearSystem.filtered("y", "u", [1.0, 1.0], [1.0, 2.0])
         for what, words in (
-            (lambda: answer(direct, "y", "u", kind="impulse"), "begins with an impulse"),
-            (lambda: answer(lag, "y", "u", kind="ramp"), "'step' or 'impulse'"),  # type: ignore[arg-type]
-            (lambda: answer(lag, "y", "u", duration=-1.0), "above zero"),
-            (lambda: answer(lag, "z", "u"), "z"),
+            (lambda: time_response(direct, "y", "u", kind="impulse"), "begins with an impulse"),
+            (lambda: time_response(lag, "y", "u", kind="ramp"), "'step' or 'impulse'"),  # type: ignore[arg-type]
+            (lambda: time_response(lag, "y", "u", duration=-1.0), "above zero"),
+            (lambda: time_response(lag, "z", "u"), "z"),
             (lambda: figure_responses({}, [("y", "u")]), "channels"),
             (lambda: figure_phasors(dv.LinearModel.of([[-1.0]], states=["x"])), "no mode of the rigid body"),
             (lambda: dv.mode_motion(MODEL, "waltz"), "there is no mode"),

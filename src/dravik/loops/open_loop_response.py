@@ -12,7 +12,7 @@ from dravik.errors import DravikError
 from dravik.systems import LinearSystem
 from dravik.systems.reduction import transmission_zeros
 
-__all__ = ["LoopCurve", "border_of", "count_growing", "least"]
+__all__ = ["OpenLoopResponse", "border_of", "count_growing", "least"]
 
 Floats = NDArray[np.float64]
 Complexes = NDArray[np.complex128]
@@ -70,8 +70,8 @@ def least(loop: LinearSystem) -> LinearSystem:
     felt, standing = _felt(found)
     # an integral by itself is one: it takes two roots at rest to spoil each other
     if standing > 1 and len(felt):
-        rate = 1.0 if loop.dt is None else 1.0 / loop.dt
-        top = 10.0 * float(felt.max()) * rate if loop.dt is None else math.pi * rate
+        rate = 1.0 if loop.sample_time is None else 1.0 / loop.sample_time
+        top = 10.0 * float(felt.max()) * rate if loop.sample_time is None else math.pi * rate
         w = np.geomspace(0.1 * float(felt.min()) * rate, top, 40)
         whole, growing = found.frequency_response(w)[:, 0, 0], _growing(found)
         for tolerance in (0.0, *LOOSER):
@@ -89,7 +89,7 @@ def least(loop: LinearSystem) -> LinearSystem:
 
 def _felt(loop: LinearSystem) -> tuple[Floats, int]:
     """Return the distances from rest of the roots that move, and how many stand as still as rounding leaves them."""
-    sizes = np.abs(np.linalg.eigvals(loop.A) - (0.0 if loop.dt is None else 1.0))
+    sizes = np.abs(np.linalg.eigvals(loop.A) - (0.0 if loop.sample_time is None else 1.0))
     largest = float(sizes.max(initial=0.0))
     return sizes[sizes > STANDING * largest], int(np.sum(sizes <= AS_ZERO * largest))
 
@@ -98,13 +98,17 @@ def _growing(loop: LinearSystem) -> int:
     """Return how many roots grow, of the open loop and of the closed one: what is left out must not make one."""
     through = 1.0 + float(loop.D[0, 0])
     closed = loop.A - loop.B @ loop.C / through if through != 0.0 else loop.A
-    return count_growing(loop.A, loop.dt) + count_growing(closed, loop.dt)
+    return count_growing(loop.A, loop.sample_time) + count_growing(closed, loop.sample_time)
 
 
-def count_growing(a: Floats, dt: float | None) -> int:
+def count_growing(a: Floats, sample_time: float | None) -> int:
     """Return how many roots of a matrix grow, beyond what stands still or rounding moves."""
     roots = np.asarray(np.linalg.eigvals(a), dtype=np.complex128)
-    return int(np.sum(np.abs(roots) > 1.0 + 1e-7)) if dt is not None else int(np.sum(roots.real > border_of(roots)))
+    return (
+        int(np.sum(np.abs(roots) > 1.0 + 1e-7))
+        if sample_time is not None
+        else int(np.sum(roots.real > border_of(roots)))
+    )
 
 
 def _is_alike(less: LinearSystem, loop: LinearSystem) -> bool:
@@ -112,8 +116,8 @@ def _is_alike(less: LinearSystem, loop: LinearSystem) -> bool:
     felt, _ = _felt(loop)
     if not len(felt):
         return True
-    rate = 1.0 if loop.dt is None else 1.0 / loop.dt
-    top = 3.0 * float(felt.max()) * rate if loop.dt is None else math.pi * rate
+    rate = 1.0 if loop.sample_time is None else 1.0 / loop.sample_time
+    top = 3.0 * float(felt.max()) * rate if loop.sample_time is None else math.pi * rate
     w = np.geomspace(min(0.3 * float(felt.min()) * rate, 0.5 * top), top, LOOKS)
     whole = loop.frequency_response(w)
     off = np.abs(less.frequency_response(w) - whole)
@@ -146,11 +150,11 @@ def _are_near(values: Complexes) -> NDArray[np.bool_]:
         return np.asarray(turned.real >= LITTLE * np.abs(turned))
 
 
-class LoopCurve:
-    """L(j omega) of a loop with one input and output, times exp(-j omega delay); if sampled, L(exp(j omega dt))."""
+class OpenLoopResponse:
+    """L(j omega) of a loop with one input and output, times exp(-j omega delay); sampled: L(exp(j omega h))."""
 
     def __init__(self, system: LinearSystem, delay: float) -> None:
-        self.system, self.delay, self.dt = system, delay, system.dt
+        self.system, self.delay, self.sample_time = system, delay, system.sample_time
         self._grid: Floats | None = None
         self._on_grid: Complexes = np.zeros(0, dtype=np.complex128)
         values, vectors = np.linalg.eig(system.A) if len(system.A) else (np.zeros(0), np.zeros((0, 0)))
@@ -172,7 +176,7 @@ class LoopCurve:
         else:
             found = self._solved(s) + self._direct
         if self.delay:
-            late = np.exp(-self.delay * s) if self.dt is None else s ** (-self.delay / self.dt)
+            late = np.exp(-self.delay * s) if self.sample_time is None else s ** (-self.delay / self.sample_time)
             found = np.where(np.isfinite(found), np.where(np.isfinite(found), found, 0.0) * late, found)
         return np.asarray(found, dtype=np.complex128)
 
@@ -190,9 +194,9 @@ class LoopCurve:
     def points(self, omega: Any, aside: float = 0.0) -> Complexes:
         """Return the points of the plane at frequencies, moved ``aside`` to the unstable side of their border."""
         w = np.atleast_1d(np.asarray(omega, dtype=float))
-        if self.dt is None:
+        if self.sample_time is None:
             return np.asarray(aside + 1j * w)
-        return np.asarray((1.0 + aside) * np.exp(1j * w * self.dt))
+        return np.asarray((1.0 + aside) * np.exp(1j * w * self.sample_time))
 
     def __call__(self, omega: Any) -> Complexes:
         """Return L at frequencies (rad/s)."""
@@ -204,20 +208,20 @@ class LoopCurve:
         """Return L at one frequency: a search asks for it one by one, and arrays cost more than they do there."""
         if not self._is_diagonal:
             return self(omega)
-        s = 1j * omega if self.dt is None else cmath.exp(1j * omega * self.dt)
+        s = 1j * omega if self.sample_time is None else cmath.exp(1j * omega * self.sample_time)
         value = self._direct
         for pole, residue in self._pairs:
             value += residue / (s - pole) if s != pole else math.inf
         if self.delay:
-            value *= cmath.exp(-self.delay * s) if self.dt is None else s ** (-self.delay / self.dt)
+            value *= cmath.exp(-self.delay * s) if self.sample_time is None else s ** (-self.delay / self.sample_time)
         return np.array([value])
 
     def ends(self) -> list[tuple[float, complex]]:
         """Return frequency and L at rest and at the other end: infinitely fast, or at half the sampling rate."""
         at_rest = complex(self.at(self.points(0.0))[0])
         found = [(0.0, at_rest if abs(at_rest) < UNBOUNDED else complex(INFINITE))]
-        if self.dt is not None:
-            found.append((math.pi / self.dt, complex(self.at(self.points(math.pi / self.dt))[0])))
+        if self.sample_time is not None:
+            found.append((math.pi / self.sample_time, complex(self.at(self.points(math.pi / self.sample_time))[0])))
         elif not self.delay:
             found.append((math.inf, self._direct))
         return found
@@ -228,8 +232,8 @@ class LoopCurve:
         if self.delay:
             middle[1] = max(middle[1], 10.0 / self.delay)
         low, high = middle[0] / BEYOND, middle[1] * BEYOND
-        if self.dt is not None:
-            high = math.pi / self.dt
+        if self.sample_time is not None:
+            high = math.pi / self.sample_time
             low = min(low, high / 1e3)
         elif self.delay:
             return low, max(self._end_of_turns(low, high), 10.0 * low)
@@ -238,7 +242,7 @@ class LoopCurve:
             if abs(b - a) < STILL * a or a > 1.0 / NOTHING or a < NOTHING:
                 break
             low *= 0.1
-        for _ in range(MORE_DECADES if self.dt is None else 0):
+        for _ in range(MORE_DECADES if self.sample_time is None else 0):
             a, b = abs(self._alone(high)[0]), abs(self._alone(10.0 * high)[0])
             if abs(b - a) < STILL * a or a < NOTHING:
                 break
@@ -267,8 +271,8 @@ class LoopCurve:
         if self._grid is not None:
             return self._grid
         roots = np.concatenate([self.poles, self.zeros])
-        if self.dt is not None:
-            roots = np.log(roots[np.abs(roots) > 1e-12].astype(complex)) / self.dt
+        if self.sample_time is not None:
+            roots = np.log(roots[np.abs(roots) > 1e-12].astype(complex)) / self.sample_time
         sizes = np.abs(roots)
         sizes = sizes[sizes > 1e-6 * max(float(sizes.max(initial=0.0)), 1e-9)]
         low, high = self._reach(sizes)
@@ -324,11 +328,11 @@ class LoopCurve:
 
         On a line just inside the unstable region, so that roots on its border count as stable.
         """
-        aside = border_of(self.poles) if self.dt is None else 1e-7
-        border = self.poles.real if self.dt is None else np.abs(self.poles) - 1.0
+        aside = border_of(self.poles) if self.sample_time is None else 1e-7
+        border = self.poles.real if self.sample_time is None else np.abs(self.poles) - 1.0
         grid = self.grid()
         # near roots at rest the turns of L are as many as there are roots: none may be passed over in one step
-        near = 0.01 * aside / (1.0 if self.dt is None else self.dt)
+        near = 0.01 * aside / (1.0 if self.sample_time is None else self.sample_time)
         w = np.concatenate([[0.0], np.geomspace(near, grid[0], NEAR_REST)[:-1] if near < grid[0] else [], grid])
         curve = 1.0 + self.at(self.points(w, aside))
         for _ in range(40):
@@ -339,7 +343,7 @@ class LoopCurve:
             more = 0.5 * (w[where] + w[where + 1])
             w = np.insert(w, where + 1, more)
             curve = np.insert(curve, where + 1, 1.0 + self.at(self.points(more, aside)))
-        if self.dt is None:
+        if self.sample_time is None:
             # beyond the highest frequency L is as good as its direct part: the rest of the turn
             steps = np.append(steps, np.angle((1.0 + self._direct) / curve[-1]) if not self.delay else 0.0)
         return int(np.sum(border > aside)) - round(float(np.sum(steps)) / math.pi)

@@ -16,15 +16,15 @@ from dravik.kernel.program import EVENT_ACTIONS, RATES
 from dravik.motion import linked
 
 if TYPE_CHECKING:
-    from dravik.kernel.machine_code import OwnCode
+    from dravik.kernel.machine_code import TapeCode
 
 __all__ = [
-    "Built",
+    "CompiledAircraft",
 ]
 
 
 @dataclass(frozen=True)
-class Built:
+class CompiledAircraft:
     """All that compiling a definition gives."""
 
     tape: Tape
@@ -33,21 +33,21 @@ class Built:
     inputs: dict[str, InputSpec]
     events: list[EventSpec]
     effectors: dict[str, Effector]
-    code: "OwnCode | None" = None
+    code: "TapeCode | None" = None
 
     def __getstate__(self) -> dict[str, Any]:
         # what is sent to another process: addresses of this one would lead nowhere there
         return {f.name: getattr(self, f.name) for f in fields(self)} | {"code": None}
 
-    def with_own_code(self) -> "Built":
+    def with_machine_code(self) -> "CompiledAircraft":
         """Return the same with the tape as machine code, made once."""
         return self if self.code is not None else self._own
 
     @cached_property
-    def _own(self) -> "Built":
-        from dravik.kernel.machine_code import own_code
+    def _own(self) -> "CompiledAircraft":
+        from dravik.kernel.machine_code import tape_code
 
-        return replace(self, code=own_code(self.unlinked, self.tape))
+        return replace(self, code=tape_code(self.unlinked, self.tape))
 
     @cached_property
     def program(self) -> Program:
@@ -57,7 +57,7 @@ class Built:
 
     @cached_property
     def limits(self) -> dict[str, tuple[float, float]]:
-        """Ranges of effectors and engine levers, SI."""
+        """Ranges of effectors and engine throttles, SI."""
         return {n: e.range for n, e in self.effectors.items() if e.range is not None}
 
     @cached_property
@@ -70,7 +70,7 @@ class Built:
         """The registers of all signals, in order."""
         return np.array([self.tape.names[n] for n in self.signals], dtype=np.int64)
 
-    def standing_still(self, names: Collection[str]) -> "Built":
+    def standing_still(self, names: Collection[str]) -> "CompiledAircraft":
         """Return the same with some states whose rate is zero whatever their formula says."""
         layout, zero = self.unlinked.layout.copy(), len(self.tape.registers)
         for i, slot in enumerate(self.tape.states):
@@ -79,7 +79,7 @@ class Built:
         tape = replace(self.tape, registers=np.append(self.tape.registers, 0.0))
         return replace(self, tape=tape, unlinked=self.unlinked._replace(layout=layout), code=None)
 
-    def never_ending_by(self, name: str) -> "Built":
+    def never_ending_by(self, name: str) -> "CompiledAircraft":
         """Return the same with an event that is logged and no longer ends a run."""
         layout, events = self.unlinked.layout.copy(), list(self.events)
         for i, event in enumerate(events):
