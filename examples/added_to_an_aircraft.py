@@ -63,13 +63,13 @@ tyre = "90 kN/m"
 [inputs]
 wheels_out = { range = [0, 1], default = 1 }
 running = { range = [0, 1] }
-turn_asked = { kind = "angular rate", range = ["-6 deg/s", "6 deg/s"] }
+turn_demand = { kind = "angular rate", range = ["-6 deg/s", "6 deg/s"] }
 stick = { range = [-1, 1], trim = true }
 throttle = { range = [0, 1], trim = true }
 
 [controls]
 elevator = { range = ["-25 deg", "20 deg"], command = "-20*deg*stick" }
-aileron = { range = ["-20 deg", "20 deg"], command = "0.8*(turn_asked - r)" }
+aileron = { range = ["-20 deg", "20 deg"], command = "0.8*(turn_demand - r)" }
 rudder = { range = ["-25 deg", "25 deg"], trim = true }
 
 [engines.nose]
@@ -107,7 +107,7 @@ print(f"they move the centre of gravity by {1000 * (dirty['cg_x'] - clean['cg_x'
 print(f"the air is {dirty['temperature'] - 273.15:.1f} deg C, Mach {dirty['mach']:.4f}")
 begun = dv.start(swift, "banked")
 run = dv.fly(
-    swift, start=begun, duration="5 s", controls={"turn_asked": dv.step("1 deg/s", at=1)}, record_every="50 ms"
+    swift, start=begun, duration="5 s", controls={"turn_demand": dv.step("1 deg/s", at=1)}, record_every="50 ms"
 )
 print(f"banked {math.degrees(run['phi'][0]):.1f} deg at the start, {math.degrees(run['phi'][-1]):.1f} after 5 s")
 held = swift.with_law(*dv.load_law(folder / "trimmer.toml"))

@@ -69,7 +69,7 @@ def _turbine() -> Iterator[Row]:
 )
 def _electric() -> Iterator[Row]:
     for limit, throttle in ((50.0, 0.7), (4.0, 1.0)):
-        run = flown(electric(greatest_current=limit, idle_current=0.4), 3.0, inputs={"power_one_command": throttle})
+        run = flown(electric(current_limit=limit, idle_current=0.4), 3.0, inputs={"power_one_command": throttle})
         current = run["current_main"]
         given = run["open_voltage_main"] * current
         copper = 0.02 * current**2 + 0.1 * run["motor_current_one"] ** 2

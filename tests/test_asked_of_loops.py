@@ -167,7 +167,7 @@ class PlanTest(unittest.TestCase):
     PLAN = (
         'format = 1\nname = "x"\naircraft = "pika"\nhold = ["airspeed", "altitude", "psi", "north", "east"]\n[condition]\n'
         'airspeed = "17 m/s"\naltitude = "400 m"\n[[loop]]\nname = "damper"\nmeasures = "q"\nmoves = "elevator"\n'
-        'command = "q_asked"\nproportional = -0.05\n[[loop]]\nname = "attitude"\nmeasures = "theta"\nmoves = "q_asked"\n'
+        'command = "q_demand"\nproportional = -0.05\n[[loop]]\nname = "attitude"\nmeasures = "theta"\nmoves = "q_demand"\n'
         'command = "theta_command"\ncrossover = "1.4 rad/s"\nzero = "{} rad/s"\n'
     )
 

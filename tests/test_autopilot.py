@@ -281,7 +281,7 @@ class FlyByWireTest(unittest.TestCase):
                 self.assertLess(float(np.abs(run["q"][-200:]).max()), 5 * DEG)
 
     def test_bank_and_load_factor_stay_within_their_limits(self) -> None:
-        made = craft("tarn", "fly_by_wire", "dropped").with_parameters({"most_load_factor": 1.5})
+        made = craft("tarn", "fly_by_wire", "dropped").with_parameters({"load_factor_limit": 1.5})
         for way in (1, -1):
             s = session(made, 62.0, 1500.0)
             s.set(roll_stick=way)
@@ -320,5 +320,5 @@ class OthersTest(unittest.TestCase):
         self.assertEqual(texts[-1], "watch is over")
         late = run.time > run.time[-1] - 30.0
         self.assertLess(float(run["distance"][late].max()), 1.0)
-        self.assertLess(float(np.abs(run["altitude_missing"][late]).max()), 0.5)
+        self.assertLess(float(np.abs(run["altitude_error"][late]).max()), 0.5)
         self.assertLess(float(run["altitude"].max()), 671.0)

@@ -84,11 +84,11 @@ class ClosingTest(unittest.TestCase):
         rate, attitude = -0.6, -2.0
         whole = (
             ClosedLoops(self.PLANT)
-            .close("damper", dv.LinearSystem.gain("elevator", {"q": -rate, "q_asked": rate}))
-            .close("hold", PID(attitude / rate, integral=0.5).system("q_asked", command="wanted", measured="theta"))
+            .close("damper", dv.LinearSystem.gain("elevator", {"q": -rate, "q_demand": rate}))
+            .close("hold", PID(attitude / rate, integral=0.5).system("q_demand", command="wanted", measured="theta"))
         )
         closed = whole.system()
-        # by hand: elevator = rate (q_asked - q), q_asked = p (r - theta) + 0.5 x, x' = r - theta
+        # by hand: elevator = rate (q_demand - q), q_demand = p (r - theta) + 0.5 x, x' = r - theta
         p = attitude / rate
         a = np.zeros((4, 4))
         a[:3, :3] = self.PLANT.A
@@ -97,11 +97,11 @@ class ClosingTest(unittest.TestCase):
         a[:3, 3] += self.PLANT.B[:, 0] * rate * 0.5
         a[3, 2] = -1.0
         np.testing.assert_allclose(np.sort_complex(closed.poles()), np.sort_complex(np.linalg.eigvals(a)), rtol=1e-9)
-        self.assertEqual(closed.inputs, ["elevator", "q_asked", "wanted"])
+        self.assertEqual(closed.inputs, ["elevator", "q_demand", "wanted"])
         self.assertAlmostEqual(float(closed.part(inputs=["wanted"], outputs=["theta"]).gains()[0, 0]), 1.0, places=9)
         # without it again it is what it was
         before = ClosedLoops(self.PLANT).close(
-            "damper", dv.LinearSystem.gain("elevator", {"q": -rate, "q_asked": rate})
+            "damper", dv.LinearSystem.gain("elevator", {"q": -rate, "q_demand": rate})
         )
         np.testing.assert_array_equal(whole.without("hold").system().A, before.system().A)
         # return difference of each loop, the other closed: ratio of characteristic polynomials
@@ -215,8 +215,8 @@ class PublishedTest(unittest.TestCase):
         # elevator = 6 theta + 1.8 q: roots -2.25 +- 2.99j, -0.531, -0.0105 and the height's own
         whole = (
             ClosedLoops(plant)
-            .close("damper", dv.LinearSystem.gain("elevator", {"q": 1.8, "q_asked": -1.8}))
-            .close("attitude", dv.LinearSystem.gain("q_asked", {"theta": -6.0 / 1.8}))
+            .close("damper", dv.LinearSystem.gain("elevator", {"q": 1.8, "q_demand": -1.8}))
+            .close("attitude", dv.LinearSystem.gain("q_demand", {"theta": -6.0 / 1.8}))
         )
         roots = whole.system().poles()
         self.assertAlmostEqual(float(roots.imag.max()), 2.99, delta=5e-3)

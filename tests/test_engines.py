@@ -64,7 +64,7 @@ def electric(**drive: Any) -> Aircraft:
         environment={"gravity": 0.0},
         propellers={"disc": {"map": "", "diameter": 1.0, "inertia": 0.02, "rated_speed": "100 rad/s"}},
         drives={"motor": {
-            "kind": "electric", "battery": "main", "speed_constant": "20 rad/s/V", "resistance": 0.1, "greatest_current": 50,
+            "kind": "electric", "battery": "main", "speed_constant": "20 rad/s/V", "resistance": 0.1, "current_limit": 50,
             **drive,
         }},
         batteries={"main": {
@@ -87,7 +87,7 @@ class GyroscopeTest(unittest.TestCase):
 class ElectricTest(unittest.TestCase):
     def test_limits_and_the_rotors_energy(self) -> None:
         for limit, throttle in ((50.0, 0.7), (4.0, 1.0)):
-            run = flown(electric(greatest_current=limit, idle_current=0.4), 3.0, inputs={"power_one_command": throttle})
+            run = flown(electric(current_limit=limit, idle_current=0.4), 3.0, inputs={"power_one_command": throttle})
             self.assertLessEqual(run["motor_current_one"].max(), limit)
             # what the shaft got is in the spinning rotor
             energy = 0.5 * 0.02 * run["speed_one"] ** 2

@@ -122,7 +122,7 @@ class PathTest(unittest.TestCase):
 
 class FollowingTest(unittest.TestCase):
     def test_a_line_is_approached_as_its_linear_equation_says(self) -> None:
-        follower = Follower(build_path(route(at(0, 0), at(1e5, 0))), quickness=0.3, damping=0.9)
+        follower = Follower(build_path(route(at(0, 0), at(1e5, 0))), course_gain=0.3, damping=0.9)
         north, east, course, dt, off = 0.0, 0.5, 0.0, 0.01, []
         for _ in range(4000):
             # the course itself obeys its first-order law, as the bank asks for it

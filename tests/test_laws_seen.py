@@ -47,14 +47,14 @@ class SeenTest(unittest.TestCase):
         tarn = craft("tarn", "autopilot", "loaded")
         modes = {"vertical": "altitude", "lateral": "bank", "autothrottle": "airspeed"}
         point = dv.trim(tarn, airspeed=62, altitude=800, inputs=modes)
-        names = ["phi", "bank_target", "bank_asked", "theta", "power_left", "power_left_command", "power_added"]
+        names = ["phi", "bank_target", "bank_demand", "theta", "power_left", "power_left_command", "power_added"]
         session = dv.Session(tarn, start=point, record=[*names, "aileron"])
         session.step(1)
         session.set(bank_target="10 deg")
         session.step(19)
         run = session.recording()
-        self.assertEqual(targets_of(run), {"bank_target": "phi", "bank_asked": "phi"})
-        self.assertEqual((asked_of(run, "phi"), asked_of(run, "theta")), ("bank_asked", ""))
+        self.assertEqual(targets_of(run), {"bank_target": "phi", "bank_demand": "phi"})
+        self.assertEqual((asked_of(run, "phi"), asked_of(run, "theta")), ("bank_demand", ""))
         card = scorecard(run, {"bank_target": "phi"})[0]
         self.assertLess(card.overshoot, 0.15)
         self.assertEqual(sorted(card.activity), ["aileron", "power_left"])  # what moves the aircraft, not the law's own

@@ -221,12 +221,12 @@ class MemoryTest(unittest.TestCase):
 class EngagementTest(unittest.TestCase):
     def test_engaged_disengaged_and_taken_over_without_a_jump(self) -> None:
         made = floating(
-            name="Hold", fade="0.5 s", inputs={"theta_asked": {"kind": "angle", "follows": "theta"}},
-            formulas={"move": "4*(theta_asked - theta) + integral(2*(theta_asked - theta), low=-0.2, high=0.2)"},
+            name="Hold", fade="0.5 s", inputs={"theta_demand": {"kind": "angle", "follows": "theta"}},
+            formulas={"move": "4*(theta_demand - theta) + integral(2*(theta_demand - theta), low=-0.2, high=0.2)"},
             add={"fin": "move"},
         )  # fmt: skip
         session = dv.Session(made, start=begun(made), dt=DT)
-        session.set(theta_asked="4 deg")
+        session.set(theta_demand="4 deg")
         session.step(1.0)
         commands = [session["fin_command"]]
         for switch in (0, 1, 0):
@@ -236,7 +236,7 @@ class EngagementTest(unittest.TestCase):
                 session.step()
                 commands.append(session["fin_command"])
             if switch:
-                self.assertAlmostEqual(session["theta_asked"], before)
+                self.assertAlmostEqual(session["theta_demand"], before)
         self.assertLess(float(np.max(np.abs(np.diff(commands)))), 0.05 * max(map(abs, commands)))
         texts = [e.text for e in session.events if e.text.startswith("law")]
         self.assertEqual(texts, ["law: Hold disengaged", "law: Hold engaged", "law: Hold disengaged"])

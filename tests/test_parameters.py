@@ -101,12 +101,12 @@ class ValueTest(unittest.TestCase):
             law = Path(folder) / "law.toml"
             law.write_text(
                 'format = 1\nname = "law"\n[parameters]\nweight = 3\n[tables]\nown = { file = "lift.csv", scale = "weight" }\n'
-                '[formulas]\nCL_asked = "own(alpha)"\n',
+                '[formulas]\nCL_demand = "own(alpha)"\n',
                 encoding="utf-8",
             )
             made = plate.with_law(*dv.load_law(law))
             x = made.state(velocity=(np.cos(5 * DEG), 0.0, np.sin(5 * DEG)))
-            self.assertAlmostEqual(made.values(x, made.default_inputs(), ["CL_asked"])["CL_asked"], 1.5, places=12)
+            self.assertAlmostEqual(made.values(x, made.default_inputs(), ["CL_demand"])["CL_demand"], 1.5, places=12)
             second = dv.load_law(law)
             second = (second[0].model_copy(update={"name": "two", "parameters": {}, "formulas": {}}), *second[1:])
             with self.assertRaisesRegex(DravikError, "tables.own of law 'two' is there already"):

@@ -93,7 +93,7 @@ class ScorecardTest(unittest.TestCase):
         self.assertAlmostEqual(within.ends, 12.0, delta=0.02)
         self.assertAlmostEqual(within.steady_error, 0.0, places=9)
         # what an outer loop asks for all the time is no change; a control's command no target
-        self.assertEqual(scorecard(recorded(t, q=np.sin(t), q_asked=np.sin(t + 0.1))), [])
+        self.assertEqual(scorecard(recorded(t, q=np.sin(t), q_demand=np.sin(t + 0.1))), [])
         self.assertEqual(targets_of(recorded(t, elevator=t, elevator_command=t)), {})
         with self.assertRaisesRegex(DravikError, "no target that its name tells"):
             scorecard(recorded(t, alpha=t))

@@ -440,7 +440,7 @@ class Cases:
             hail, path = dv.sample("hail"), self.path_flown
             session = dv.Session(self.guided, start=self.guided_point, record=["phi"])
             calls: list[Callable[[], object]] = [
-                lambda: routes.RouteGuidance(a, rate=b, quickness=c), lambda: routes.RouteGuidance(path, rate=a, targets=b),
+                lambda: routes.RouteGuidance(a, rate=b, course_gain=c), lambda: routes.RouteGuidance(path, rate=a, targets=b),
                 lambda: routes.path_over_land(self.craft, a, b), lambda: routes.check_clearance(self.craft, path, a),
                 lambda: routes.route_log(self.run, path), lambda: guidance.build_path(a, wind=b), lambda: guidance.read_route(a),
                 lambda: aiming.reachable_band(hail, altitude=a, elevation=b, miss=c), lambda: aiming.reachable_band(a, altitude=1.0, elevation=1.0),

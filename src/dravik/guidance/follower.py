@@ -36,12 +36,12 @@ class Steering:
 class Follower:
     """Follows a path from segment to segment; what it remembers is ``segment`` and how far an arc has been ``swept``.
 
-    ``quickness`` (1/s): how fast the course is brought to the wanted one; ``lean`` (rad): by how much it leans towards
-    the path far away; ``damping`` of the approach, which sets how near the path the course straightens out.
+    ``course_gain`` (1/s): how fast the course is brought to the wanted one; ``lean`` (rad): by how much it leans
+    towards the path far away; ``damping`` of the approach, which sets how near the path the course straightens out.
     """
 
     path: Path
-    quickness: float = 0.35
+    course_gain: float = 0.35
     lean: float = math.radians(60.0)
     damping: float = 0.9
     segment: int = 0
@@ -51,9 +51,10 @@ class Follower:
     def slope(self, speed: float) -> float:
         """Return the lean for each metre off the path near it, rad/m.
 
-        Near a line the distance e obeys e'' + quickness e' + quickness slope V e = 0: the slope gives it the damping.
+        Near a line the distance e obeys e'' + course_gain e' + course_gain slope V e = 0: the slope gives it the
+        damping.
         """
-        return self.quickness / (4.0 * self.damping**2 * max(speed, 1.0))
+        return self.course_gain / (4.0 * self.damping**2 * max(speed, 1.0))
 
     def leaned(self, off: float, speed: float) -> float:
         """Return by how much the course leans (rad) at a distance to the right (m): arctangent, at most ``lean``."""
@@ -87,7 +88,7 @@ class Follower:
         s = self.path.segments[self.segment]
         off, course, turning = _relative(s, place)
         wanted = course - self.leaned(off, speed)
-        rate = self.quickness * math.remainder(wanted - track, 2.0 * math.pi) + speed * turning
+        rate = self.course_gain * math.remainder(wanted - track, 2.0 * math.pi) + speed * turning
         bank = min(max(math.atan(speed * rate / STANDARD_GRAVITY), -s.bank), s.bank)
         rest = sum(x.length for x in self.path.segments[self.segment + 1 :])
         last = self.segment == len(self.path.segments) - 1

@@ -29,7 +29,7 @@ LOGGED = ("north", "east", "altitude", "mass")
 class RouteGuidance:
     """A device that flies a route: it sets bank, altitude and airspeed for an autopilot that holds them.
 
-    ``rate`` in Hz; ``quickness`` (1/s) as of ``Follower``; ``targets`` names the inputs where they are not
+    ``rate`` in Hz; ``course_gain`` (1/s) as of ``Follower``; ``targets`` names the inputs where they are not
     ``bank_target``, ``altitude_target``, ``airspeed_target``. Recordings keep ``cross_track`` and ``height_error`` (m),
     ``route_to_go`` (m) and ``route_point``, the number of the next point; ``route_done`` is 1 behind its end.
     From then on a target that somebody else sets, such as a phase, is theirs.
@@ -44,7 +44,7 @@ class RouteGuidance:
     name = "route"
 
     def __init__(
-        self, path: Path, *, rate: float = 10.0, quickness: float = 0.35, targets: Mapping[str, str] | None = None
+        self, path: Path, *, rate: float = 10.0, course_gain: float = 0.35, targets: Mapping[str, str] | None = None
     ) -> None:
         require(path, Path, "the path", "build_path(read_route(file))")
         self.rate = arguments.number(rate, "rate")
@@ -55,7 +55,7 @@ class RouteGuidance:
         self.targets = names
         self.sets = [*names.values(), *OWN_VALUES]
         self.units = {"cross_track": "m", "height_error": "m", "route_to_go": "m"}
-        self._follower = Follower(path, quickness=quickness)
+        self._follower = Follower(path, course_gain=course_gain)
         self._asked: dict[str, float] = {}  # targets as they were set last
         self._left: list[str] = []  # those that others have set since the route is done
 

@@ -165,7 +165,7 @@ class Electric(Model):
     resistance: Annotated[Resistance, Field(gt=0.0)]
     controller_resistance: Annotated[Resistance, Field(ge=0.0)] = 0.0
     idle_current: Annotated[Current, Field(ge=0.0)] = 0.0
-    greatest_current: Annotated[Current, Field(gt=0.0)]
+    current_limit: Annotated[Current, Field(gt=0.0)]
     gear: Annotated[float, Field(gt=0.0)] = 1.0
     regenerate: bool = False
 

@@ -129,10 +129,10 @@ def _add_governor(out: Contributions, name: str, engine: PropellerEngine, propel
     ahead = f"speed_{name} + {LEAD * governor.lag!r}*{gathering}"
     strayed = f"({ahead} - governed_speed_{name})/{governor.droop * propeller.rated_speed!r}"
     wanted = f"if_else(feather_{name}, {travel!r}, limit({travel!r}*(0.5 + {strayed}), 0, {travel!r}))"
-    out.add(f"blade_angle_{name}_asked", wanted, "rad", f"blade angle beyond fine that {name} is asked for", *keys)
+    out.add(f"blade_angle_{name}_demand", wanted, "rad", f"blade angle beyond fine that {name} is asked for", *keys)
     out.add(
         f"blade_angle_{name}",
-        f"{governor.fine!r} + rate_limit(blade_angle_{name}_asked, {governor.rate!r}, {governor.lag!r})",
+        f"{governor.fine!r} + rate_limit(blade_angle_{name}_demand, {governor.rate!r}, {governor.lag!r})",
         "rad", f"blade angle of {name} at the reference radius", *keys,
     )  # fmt: skip
 
@@ -245,7 +245,7 @@ def _add_electric(out: Contributions, name: str, drive: Electric, batteries: Map
             hint=nearest(battery, batteries),
         )  # fmt: skip
     constant, ohms = drive.gear / drive.speed_constant, drive.resistance + drive.controller_resistance
-    most = drive.greatest_current
+    most = drive.current_limit
     least = -most if drive.regenerate else 0.0
     out.add(
         f"duty_{name}", f"power_{name}*(1 - fail_{name})*(charge_{battery} > 0)", "",

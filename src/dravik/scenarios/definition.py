@@ -34,7 +34,7 @@ class RouteKeys(Model):
     file: str
     clearance: Length | None = None
     rate: Frequency = 10.0
-    quickness: Frequency = 0.35
+    course_gain: Frequency = 0.35
     targets: dict[str, str] = {}
 
 

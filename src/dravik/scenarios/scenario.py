@@ -68,7 +68,7 @@ class Scenario:
         guides: list[Device] = []
         if self.course is not None and d.route is not None:
             route = d.route
-            guides = [RouteGuidance(self.course, rate=route.rate, quickness=route.quickness, targets=route.targets)]
+            guides = [RouteGuidance(self.course, rate=route.rate, course_gain=route.course_gain, targets=route.targets)]
         note: dict[str, Any] = {"scenario": d.name, "begins": d.begins.isoformat() if d.begins else None}
         if self.course is not None:
             note["route"] = drawn(self.course)

@@ -15,7 +15,7 @@ from dravik.recording.recording import Recording
 __all__ = ["TargetResponse", "asked_of", "scorecard", "targets_of"]
 
 Floats = NDArray[np.float64]
-SUFFIXES = ("_command", "_target", "_asked")  # of the names of targets, before which stands what they are targets of
+SUFFIXES = ("_command", "_target", "_demand")  # of the names of targets, before which stands what they are targets of
 STILL = 0.5  # s: a target that has stood so long has come to its end
 BAND = 0.05  # of the change: an answer within it has settled
 LEAST = 1e-6  # of the target's whole range: smaller changes are rounding
@@ -77,14 +77,14 @@ def targets_of(run: Recording) -> dict[str, str]:
 def asked_of(run: Recording, name: str) -> str:
     """Return the recorded signal that a signal is to follow, its command or a target; nothing where there is none.
 
-    What moves from moment to moment (``climb_asked``) goes before what was set (``climb_target``).
+    What moves from moment to moment (``climb_demand``) goes before what was set (``climb_target``).
 
     >>> import numpy as np
     >>> asked_of(Recording(["time", "theta", "pitch_target"], {}, np.zeros((3, 3))), "theta")
     'pitch_target'
     """
     stems = [name, *(short for short, meant in MEANT.items() if meant == name)]
-    for suffix in ("_command", "_asked", "_target"):
+    for suffix in ("_command", "_demand", "_target"):
         for stem in stems:
             if f"{stem}{suffix}" in run.names and run.units.get(f"{stem}{suffix}") == run.units.get(name):
                 return f"{stem}{suffix}"
