@@ -8,7 +8,7 @@ from dravik.report import figure_runs, save_figure
 law = dv.load_law(sample_path("tarn") / "laws" / "pitch_hold.toml")
 wind = {"speed": "6 m/s", "blows_from": "250 deg", "exponent": 0.15}
 whole = dv.sample("tarn").with_law(*law).with_environment(earth="wgs84", latitude="46.6 deg", ground=480.0, wind=wind)
-broken = whole.with_plan({"elevator_sticks": StuckControl(kind="stuck", control="elevator", at="12 s")})
+broken = whole.with_script({"elevator_sticks": StuckControl(kind="stuck", control="elevator", at="12 s")})
 runs = [
     dv.fly(
         craft, start=dv.trim(craft, airspeed="62 m/s", altitude="900 m"), duration=40,

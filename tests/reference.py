@@ -610,7 +610,7 @@ def _slender() -> Iterator[Row]:
 )
 def _fins() -> Iterator[Row]:
     a, b, s, m, radius, d = 0.2, 0.1, 0.12, 0.08, 0.05, 0.1
-    fins = {"x": 1.7, "root": a, "tip": b, "span": s, "sweep": m, "diameter": d}
+    fins = {"x": 1.7, "root": a, "tip": b, "span": s, "tip_offset": m, "diameter": d}
     nose = {"shape": "cone", "length": 0.5, "diameter": d}
 
     def body(**changed: float) -> FinnedBody:
@@ -633,7 +633,7 @@ def _fins() -> Iterator[Row]:
         (0.05, 0.2, 0.2, 0.0),
         (0.2, 0.3, 0.0, 0.3),
     ):
-        part = body(count=3, span=span, root=root, tip=tip, sweep=sweep).fins["main"]
+        part = body(count=3, span=span, root=root, tip=tip, tip_offset=sweep).fins["main"]
         sections = [((0.0, 0.0, 0.0), root), ((sweep, span, 0.0), max(tip, 1e-3))]
         pair = wing(sections, area=2 * part.area, chord=root, span=2 * span, panels=(10, 24), spacing="cosine")
         aspect = 2 * span**2 / part.area

@@ -132,7 +132,8 @@ class AirframeTest(unittest.TestCase):
         self.assertAlmostEqual(both["CL"] - still["CL"], 2 * (right["CL"] - still["CL"]), delta=0.003)
 
     def test_high_and_low_wings_in_sideslip(self) -> None:
-        # the body's cross-flow: (Cl_beta)zw = 1.2 sqrt(A) (z/b) (2 d/b) (USAF Datcom, 5.2.2.1), from high to low here
+        # the body's cross-flow: (Cl_beta)zw = 1.2 sqrt(A) (z/b) (2 d/b), from high to low here (R. D. Finck,
+        # USAF Stability and Control Data Compendium, AFWAL-TR-83-3048, 1978, section 5.2.2.1):
         # 2*1.2*sqrt(8)*(0.45/8)*(2/8) = 0.095 for a wing at 90 % of the radius of a body an eighth of the span wide
         stations = [{"x": x, "width": w, "height": w} for x, w in ((-2.0, 0.2), (-1.0, 1.0), (2.0, 1.0), (4.5, 0.2))]
         fin = {

@@ -7,6 +7,7 @@ import unittest
 from pathlib import Path
 
 import numpy as np
+import pandas as pd
 from scipy.linalg import expm
 
 import dravik as dv
@@ -268,10 +269,13 @@ class FormTest(unittest.TestCase):
                 self.assertEqual((again.units, again.title, again.states), (MODEL.units, MODEL.title, MODEL.states))
             sampled = dv.load_system(dv.save_system(MODEL.discretised("20 ms"), Path(folder) / "s.npz"))
             self.assertEqual(sampled.sample_time, 0.02)
-            text = dv.save_system(MODEL, Path(folder) / "m.txt").read_text()
-            row = text.split("A = [\n")[1].splitlines()[3].split()
-            np.testing.assert_array_equal(np.array(row, dtype=float), MODEL.A[3])
-            with self.assertRaisesRegex(DravikError, "ends in .json, .npz or .txt"):
+            table = pd.read_csv(dv.save_system(MODEL, Path(folder) / "m.csv"))
+            for letter in "ABCD":
+                (rows, columns), own = getattr(MODEL, letter).shape, table[table.matrix == letter]
+                np.testing.assert_array_equal(own.value.to_numpy().reshape(rows, columns), getattr(MODEL, letter))
+            theta = table[(table.matrix == "A") & (table.row == "theta") & (table.column == "q")]
+            self.assertEqual(float(theta.value.iloc[0]), MODEL.frame("A").loc["theta", "q"])
+            with self.assertRaisesRegex(DravikError, "ends in .json, .npz or .csv"):
                 dv.save_system(MODEL, Path(folder) / "m.mat")
             for name, content in (("a.json", "[1]"), ("b.json", '{"A": 1}'), ("c.npz", "no zip"), ("d.json", "{")):
                 (Path(folder) / name).write_text(content)

@@ -17,7 +17,7 @@ from dravik.motion.integration import LAST_RECORDED, fly_steps
 from dravik.surroundings.discrete_gusts import DiscreteGust
 from tests.support import DEG
 
-TARN = dv.sample("tarn").with_plan(
+TARN = dv.sample("tarn").with_script(
     {"jam": StuckControl(kind="stuck", control="rudder", at=2.2)},
     gusts={"jolt": DiscreteGust(axis="wind_up", size="3 m/s", width="1 s", at=1.3)},
 )  # fmt: skip

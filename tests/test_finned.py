@@ -13,7 +13,7 @@ from dravik.linear import linearise_plant
 from tests.support import DEG, craft_of
 
 NOSE = {"shape": "cone", "length": 0.5, "diameter": 0.1}
-FINS = {"x": 1.7, "count": 4, "root": 0.2, "tip": 0.1, "span": 0.12, "sweep": 0.08, "diameter": 0.1}
+FINS = {"x": 1.7, "count": 4, "root": 0.2, "tip": 0.1, "span": 0.12, "tip_offset": 0.08, "diameter": 0.1}
 
 
 def body(**more: Any) -> FinnedBody:
@@ -29,13 +29,13 @@ class ComponentTest(unittest.TestCase):
             self.assertAlmostEqual(nose.x / 4.0, place, delta=1e-3, msg=shape)
         # a conical transition: slope 2 (d2^2 - d1^2)/d^2, place L/3 (1 + (1 - d1/d2)/(1 - (d1/d2)^2))
         for fore, aft in ((0.1, 0.06), (0.06, 0.1)):
-            part = components(body(transitions=[{"x": 1.0, "length": 0.3, "fore": fore, "aft": aft}], fins={}))[1]
+            part = components(body(tapers=[{"x": 1.0, "length": 0.3, "front": fore, "back": aft}], fins={}))[1]
             ratio = fore / aft
             self.assertAlmostEqual(part.slope, 2 * (aft**2 - fore**2) / 0.1**2, places=6)
             self.assertAlmostEqual(part.x, 1.0 + 0.1 * (1 + (1 - ratio) / (1 - ratio**2)), places=5)
 
     def test_mach_number(self) -> None:
-        wide = body(fins={"main": {**FINS, "span": 50.0, "sweep": 0.0, "tip": 0.2}}).fins["main"]
+        wide = body(fins={"main": {**FINS, "span": 50.0, "tip_offset": 0.0, "tip": 0.2}}).fins["main"]
         self.assertAlmostEqual(fin_slope(wide, 2.0), 4 / math.sqrt(3), delta=0.01)  # Ackeret
         self.assertAlmostEqual(
             fin_slope(wide, 0.6) * 0.8 / fin_slope(wide, 0.0), 1.0, delta=0.01
@@ -54,7 +54,7 @@ class ComponentTest(unittest.TestCase):
         fast = pressure_centre(body(), 2.5)[1]
         self.assertNotAlmostEqual(fast, still, places=3)
         with self.assertRaisesRegex(DravikError, "no lift"):
-            pressure_centre(body(transitions=[{"x": 1.0, "length": 0.3, "fore": 0.1, "aft": 0.0}], fins={}))
+            pressure_centre(body(tapers=[{"x": 1.0, "length": 0.3, "front": 0.1, "back": 0.0}], fins={}))
 
     def test_damping_does_not_depend_on_the_moment_point(self) -> None:
         # one rocket, one centre of gravity, three files: the same motion to first order; before, a factor of four
@@ -80,7 +80,7 @@ class ComponentTest(unittest.TestCase):
     def test_refusals(self) -> None:
         for more, words in (
             (
-                {"transitions": [{"x": 0.3, "length": 0.1, "fore": 0.1, "aft": 0.1}]},
+                {"tapers": [{"x": 0.3, "length": 0.1, "front": 0.1, "back": 0.1}]},
                 "before the part ahead of it ends at 0.5 m",
             ),
             ({"fins": {"main": {**FINS, "x": 1.9}}}, "the root ends at 2.1 m, behind the body at 2 m"),

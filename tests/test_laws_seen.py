@@ -9,7 +9,7 @@ import dravik as dv
 from dravik.aircraft import sample_path
 from dravik.errors import DravikError
 from dravik.flight.parameter_file import WatchedParameters
-from dravik.report.space.plans import mode_spans
+from dravik.report.space.overlays import mode_spans
 from dravik.validation.scorecards import asked_of, scorecard, targets_of
 from tests.test_autopilot import craft
 from tests.test_cli import run as command

@@ -123,7 +123,7 @@ class FlightTest(unittest.TestCase):
     def test_over_a_faulty_sensor_and_for_some_readers_only(self) -> None:
         from dravik.aircraft.description.faults import BiasedSignal
 
-        faulty = HELD.with_plan({"off": BiasedSignal(kind="biased", signal="q", by="1 deg/s", at=1.0)})
+        faulty = HELD.with_script({"off": BiasedSignal(kind="biased", signal="q", by="1 deg/s", at=1.0)})
         overridden = faulty.with_overrides(dv.SignalOverride(signal="q", kind="disturbed"))
         run = dv.fly(
             overridden,
@@ -133,7 +133,7 @@ class FlightTest(unittest.TestCase):
         )
         np.testing.assert_allclose(np.degrees(run["override_q"] - run["q"])[[10, 60, 150]], [0.0, 3.0, 4.0], atol=1e-9)
         # the air feels the elevator itself, whatever its sensor says to laws: it too is given what is injected
-        sensed = HELD.with_plan({"off": BiasedSignal(kind="biased", signal="elevator", by="1 deg", at=1.0)})
+        sensed = HELD.with_script({"off": BiasedSignal(kind="biased", signal="elevator", by="1 deg", at=1.0)})
         model = dv.linearise(sensed, dv.trim(sensed, airspeed=62, altitude=300), cut=["elevator"])
         row, column = model.states.index("q"), model.inputs.index("elevator_injected")
         self.assertLess(float(model.B[row, column]), -1.0)

@@ -45,7 +45,7 @@ class ValueTest(unittest.TestCase):
             np.testing.assert_array_equal(models[0].A, models[1].A)
         self.assertEqual((HELD.parameters["pitch_hold_gain"], made.parameters["pitch_hold_gain"]), (2.0, 1.3))
         # copies keep what was set, also those that are compiled anew
-        for other in (made.with_loading("dropped"), made.with_environment(ground=0.0), made.with_plan({})):
+        for other in (made.with_loading("dropped"), made.with_environment(ground=0.0), made.with_script({})):
             self.assertEqual(other.parameters["pitch_hold_gain"], 1.3)
             self.assertEqual(float(other.workspace().registers[other.tape.names["pitch_hold_gain"]]), 1.3)
 
@@ -146,7 +146,7 @@ class FlightTest(unittest.TestCase):
         self.assertEqual(HELD.parameters["pitch_hold_gain"], 2.0)  # the aircraft itself is as it was
 
     def test_a_phase_and_a_scenario_set_them(self) -> None:
-        planned = HELD.with_plan(
+        planned = HELD.with_script(
             phases=(Phase(name="firm", until="time > 1"), Phase(name="soft", set={"pitch_hold_gain": 0.5}))
         )
         run = dv.fly(planned, start=dv.trim(planned, airspeed=62, altitude=300), duration=2, record=["pitch_hold_gain"])

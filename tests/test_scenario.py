@@ -81,7 +81,7 @@ class FaultTest(unittest.TestCase):
         ]
         for entry, name, wanted in cases:
             with self.subTest(entry["kind"], signal=name):
-                run = floating(held().with_plan({"it": fault({**entry, **at})}), **move)
+                run = floating(held().with_script({"it": fault({**entry, **at})}), **move)
                 before, after = run.time < 1.295, run.time > 1.305
                 np.testing.assert_array_equal(run[name][before], healthy[name][before])
                 np.testing.assert_allclose(run[name][after], wanted(run.time[after], healthy), atol=1e-12)
@@ -91,15 +91,15 @@ class FaultTest(unittest.TestCase):
             inputs={"stick": {"range": [-1, 1]}},
             controls={"tab": {"range": ["-20 deg", "20 deg"], "command": "20*deg*stick"}},
         )
-        run = floating(made.with_plan({"it": fault({"kind": "stuck", "control": "tab", **at})}), **move)
+        run = floating(made.with_script({"it": fault({"kind": "stuck", "control": "tab", **at})}), **move)
         np.testing.assert_allclose(
             run["tab"][131:], 20 * DEG * math.sin(math.pi * 1.3), atol=1e-6
         )  # what it stood at then
         free = {"kind": "floating", "control": "fin", "position": "-5*deg", "lag": "0.1 s", "at": 1.3}
-        run = floating(held().with_plan({"it": fault(free)}), **move)
+        run = floating(held().with_script({"it": fault(free)}), **move)
         self.assertAlmostEqual(float(run["fin"][-1]), -5 * DEG, delta=1e-6)
         slow = floating(
-            held().with_plan({"it": fault({"kind": "slow", "control": "fin", "rate": "3 deg/s", **at})}), **move
+            held().with_script({"it": fault({"kind": "slow", "control": "fin", "rate": "3 deg/s", **at})}), **move
         )
         rates = np.abs(np.diff(slow["fin"]) / 0.01)
         self.assertAlmostEqual(float(rates[135:].max()), 3 * DEG, delta=1e-9)
@@ -107,9 +107,9 @@ class FaultTest(unittest.TestCase):
 
     def test_conditions_engines_gusts_and_masses(self) -> None:
         scenario = load_scenario("fire_run")
-        quick = scenario.craft.configuration.plan.faults["right_engine_fails"]
+        quick = scenario.craft.configuration.script.faults["right_engine_fails"]
         point = dv.trim(TARN, airspeed="62 m/s", altitude="300 m")
-        out = TARN.with_plan({"fails": quick.model_copy(update={"when": "altitude > 301"})})
+        out = TARN.with_script({"fails": quick.model_copy(update={"when": "altitude > 301"})})
         run = dv.fly(out, start=point, duration=20, controls={"pitch_stick": dv.step(0.05, at=1)})
         moment = next(e.time for e in run.events if e.text == "fault: fails")
         self.assertAlmostEqual(float(np.interp(moment, run.time, run["altitude"])), 301.0, delta=1e-4)
@@ -118,19 +118,19 @@ class FaultTest(unittest.TestCase):
         self.assertLess(float(run["thrust_right"][-1]), 0.0)
         loaded = TARN.with_loading("drop_run")
         start = dv.trim(loaded, airspeed="62 m/s", altitude="600 m")
-        dropped = loaded.with_plan(
+        dropped = loaded.with_script(
             {"it": fault({"kind": "mass_dropped", "tank": "water", "left": "500 kg", "at": 2.0})}
         )
         run = dv.fly(dropped, start=start, duration=4, record=["tank_water", "mass", "nz"])
         self.assertAlmostEqual(float(run["tank_water"][-1]), 500.0, places=6)
         self.assertGreater(float(run["nz"][-100]), 1.2)  # the lift of 9.5 t carries 7
-        gust = TARN.with_plan(gusts={"it": DiscreteGust(axis="wind_up", size="6 m/s", width="2 s", at=1.0)})
+        gust = TARN.with_script(gusts={"it": DiscreteGust(axis="wind_up", size="6 m/s", width="2 s", at=1.0)})
         run = dv.fly(gust, start=point, duration=4)
         np.testing.assert_allclose(run["air_up"], dv.gust("6 m/s", at=1.0, width=2.0)(run.time), atol=1e-6)
 
     def test_faults_from_the_beginning_and_refusals(self) -> None:
         run = floating(
-            held().with_plan({"it": fault({"kind": "stuck", "control": "fin", "position": "3 deg", "at": 0})})
+            held().with_script({"it": fault({"kind": "stuck", "control": "fin", "position": "3 deg", "at": 0})})
         )
         self.assertAlmostEqual(float(run["fin"][0]), 3 * DEG)
         for entry, words in (
@@ -142,9 +142,9 @@ class FaultTest(unittest.TestCase):
             ({"kind": "stuck", "control": "fin", "position": 3, "at": 1}, "has no unit"),
         ):
             with self.subTest(words), self.assertRaisesRegex(ValueError, words):
-                held().with_plan({"it": fault(entry)})
+                held().with_script({"it": fault(entry)})
         with self.assertRaisesRegex(ValueError, "gusts.it.size: .*speed"):
-            held().with_plan(gusts={"it": DiscreteGust(axis="wind_up", size="6 m", at=1)})
+            held().with_script(gusts={"it": DiscreteGust(axis="wind_up", size="6 m", at=1)})
 
     def test_phases_in_a_flight_and_in_a_session(self) -> None:
         plan = (
@@ -153,7 +153,7 @@ class FaultTest(unittest.TestCase):
             Phase(name="already over", set={"aim": "3 deg"}, until="time > 0.5"),
             Phase(name="last", until="time > 2.5"),
         )
-        made = held().with_plan(phases=plan)
+        made = held().with_script(phases=plan)
         run = floating(made)
         names = [e.text.removeprefix("phase: ") for e in run.events]
         self.assertEqual(names, ["one", "two", "already over", "last", "last is over"])
@@ -180,10 +180,10 @@ class FaultTest(unittest.TestCase):
         begun = dv.Start(made.state(position=(0, 0, 500), velocity=(10, 0, 0)), made.default_inputs())
         dv.fly(made, start=begun, duration=2, devices=[Counting()])
         np.testing.assert_allclose(beats, np.arange(20) / 10)  # the pause at 1 s is no second beat
-        both = held(events={"over": {"when": "time > 1", "stop": True}}).with_plan(phases=plan)
+        both = held(events={"over": {"when": "time > 1", "stop": True}}).with_script(phases=plan)
         self.assertAlmostEqual(floating(both).time[-1], 1.0, delta=1e-6)  # an end and a pause at once: it ends
         with self.assertRaisesRegex(DravikError, "outside its range"):
-            floating(held().with_plan(phases=(Phase(name="one", set={"stick": 2.0}),)))
+            floating(held().with_script(phases=(Phase(name="one", set={"stick": 2.0}),)))
 
 
 class GroundTest(unittest.TestCase):
@@ -351,7 +351,7 @@ class RecordingTest(unittest.TestCase):
         # with gusts that follow the flight, phases, and a gust that has begun
         scenario = load_scenario("meadow_circuit")
         gusts = {"lift": DiscreteGust(axis="wind_up", size="2 m/s", width="4 s", when="east > 40")}
-        flown = scenario.craft.with_plan(phases=scenario.definition.phases, gusts=gusts)
+        flown = scenario.craft.with_script(phases=scenario.definition.phases, gusts=gusts)
         windy = dataclasses.replace(scenario, craft=flown)
         whole = windy.fly()
         blown = next(e.time for e in whole.events if e.text == "gust: lift")

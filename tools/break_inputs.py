@@ -446,7 +446,7 @@ class Cases:
                 lambda: aiming.reachable_band(hail, altitude=a, elevation=b, miss=c), lambda: aiming.reachable_band(a, altitude=1.0, elevation=1.0),
                 lambda: aiming.check_reach(a, b, c), lambda: aiming.check_reach(aiming.Band(1, 2, 3, 4, 0, 1), a, b),
                 lambda: watched.WatchedParameters(a, b, rate=c), lambda: session.set(vertical=a, lateral=b), lambda: session.set(track_gain=a),
-                lambda: self.guided.with_inputs({"vertical": a}), lambda: self.guided.with_plan(mode_logic=a), lambda: scorecard(self.run, a),
+                lambda: self.guided.with_inputs({"vertical": a}), lambda: self.guided.with_script(mode_logic=a), lambda: scorecard(self.run, a),
                 lambda: dv.fly(self.guided, start=self.guided_point, duration=0.5, devices=[routes.RouteGuidance(path, rate=a)]),
             ]  # fmt: skip
             rng.choice(calls)()

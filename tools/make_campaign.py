@@ -31,7 +31,7 @@ def as_tested(geometry: Geometry) -> Geometry:
         stall = surface.stall.model_copy(update={"angle": surface.stall.angle - math.radians(1.5)})
         surfaces[name] = surface.model_copy(update={"controls": controls, "stall": stall, "interference": 1.2})
     # 40 m/s at a scale of 1:11 has the Reynolds numbers of this airspeed at full size
-    plan = geometry.plan.model_copy(update={"airspeed": 40.0 / 11.0})
+    plan = geometry.table_grid.model_copy(update={"airspeed": 40.0 / 11.0})
     return geometry.model_copy(update={"surfaces": surfaces, "plan": plan})
 
 

@@ -290,7 +290,7 @@ class Aircraft:
         """Return the aircraft with some keys, such as ``environment.wind``, said to stand in another file."""
         return self._made(law_places={**self._law_places, **dict.fromkeys(keys, places)})
 
-    def with_plan(
+    def with_script(
         self, faults: Mapping[str, Fault] | None = None, phases: Sequence[Phase] = (),
         mode_logic: Mapping[str, ModeLogic] | None = None, gusts: Mapping[str, DiscreteGust] | None = None,
     ) -> "Aircraft":  # fmt: skip
@@ -298,7 +298,9 @@ class Aircraft:
 
         Raises DravikError for faults of what is not there, FormulaError for their conditions.
         """
-        return self._copy(plan=self.configuration.plan.extended(faults or {}, phases, mode_logic or {}, gusts or {}))
+        return self._copy(
+            script=self.configuration.script.extended(faults or {}, phases, mode_logic or {}, gusts or {})
+        )
 
     def with_machine_code(self) -> "Aircraft":
         """Return the aircraft with its formulas as machine code, made in some 0.3 s: two to four times as fast.

@@ -11,7 +11,7 @@ __all__ = ["check_modes"]
 
 
 def check_modes(craft: Aircraft) -> list[Finding]:
-    """Return what is wrong or doubtful about the mode logic of an aircraft's laws and plan.
+    """Return what is wrong or doubtful about the mode logic of an aircraft's laws and script.
 
     Where no transition leads out of the first mode, modes are set by hand, by phases or by other mode logic, as those
     of an autopilot's axes are: of such mode logic only the targets are checked.

@@ -25,9 +25,9 @@ from dravik.report import (
     figure_families,
     figure_histories,
     figure_masses,
+    figure_overhead,
     figure_overlay,
     figure_performance,
-    figure_plan_view,
     figure_poles,
     figure_runs,
     figure_three_views,
@@ -329,7 +329,7 @@ def _story(demo: _Demo) -> None:
     scenario = load_scenario("fire_run")
     run = scenario.fly(save=demo.folder / "fire_run.csv")
     images = [
-        demo.figure(figure_plan_view(run, title="Fire run: from above, and the profile"), "fire_run_plan.png"),
+        demo.figure(figure_overhead(run, title="Fire run: from above, and the profile"), "fire_run_plan.png"),
         demo.figure(figure_track(run, title="Fire run: in space"), "fire_run_track.png"),
         demo.figure(
             figure_histories(

@@ -246,7 +246,7 @@ def _say_reach(scenario: "Scenario") -> None:
 
 
 def craft_or_scenario(name: str, loading: str, law: list[str] | None) -> "Aircraft":
-    """Return the aircraft that a user names, or that of a scenario with its laws, its world and its plan."""
+    """Return the aircraft that a user names, or that of a scenario with its laws, its world and its script."""
     from dravik.scenarios import is_scenario, load_scenario, scenario_names
 
     path, shipped = Path(name), name in scenario_names()

@@ -44,7 +44,7 @@ class ModelOptions(OptionGroup):
         str, typer.Option(help="air (airspeed, alpha, beta), body (u, v, w), which is taken in hover, or stability")
     ] = ""
     outputs: Annotated[str, typer.Option(help="signals to make outputs, separated by commas")] = ""
-    out: Annotated[str, written("write the model: .json, .npz or .txt", "--out")] = ""
+    out: Annotated[str, written("write the model: .json, .npz or .csv", "--out")] = ""
 
     def model(self, craft: "Aircraft", point: "TrimPoint") -> "LinearModel":
         """Return the model; writes it too where that is wanted."""

@@ -15,7 +15,7 @@ if TYPE_CHECKING:
 
 __all__ = ["axes", "export", "plot"]
 
-VIEWS = ("signals", "plan", "track", "book", "moving")
+VIEWS = ("signals", "overhead", "track", "book", "moving")
 
 
 def plot(
@@ -24,7 +24,7 @@ def plot(
     view: Annotated[
         str,
         typer.Option(
-            help="signals; plan (from above, with the profile); track (in space, with the attitude); book (all of it, "
+            help="signals; overhead (with the profile); track (in space, with the attitude); book (all of it, "
             ".pdf or .html); moving (an animation, .gif or .html)"
         ),
     ] = "signals",
@@ -73,7 +73,7 @@ def _compare(runs: "list[Recording]", paths: list[str], signals: str, save: str)
 def _draw_view(run: "Recording", view: str, save: str, title: str, seconds: float) -> list[str]:
     from rich.progress import Progress
 
-    from dravik.report import figure_plan_view, figure_track, save_figure, write_animation, write_book
+    from dravik.report import figure_overhead, figure_track, save_figure, write_animation, write_book
 
     if view == "book":
         write_book(run, save, title=title, limits=_limits(run))
@@ -84,7 +84,7 @@ def _draw_view(run: "Recording", view: str, save: str, title: str, seconds: floa
                 run, save, seconds=seconds, title=title, progress=lambda share: bar.update(task, completed=share)
             )
     else:
-        save_figure((figure_plan_view if view == "plan" else figure_track)(run, title=title), save)
+        save_figure((figure_overhead if view == "overhead" else figure_track)(run, title=title), save)
     return []
 
 

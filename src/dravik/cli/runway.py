@@ -89,7 +89,9 @@ def _degrees(angle: float) -> str:
 
 def fuel(
     aircraft: AircraftFile,
-    plan: Annotated[str, typer.Argument(metavar="LEGS", help="file of the legs, or the name of one of the aircraft's")],
+    mission: Annotated[
+        str, typer.Argument(metavar="LEGS", help="file of the legs, or the name of one of the aircraft's")
+    ],
     loading: Loading = "",
     law: Laws = None,
     as_json: AsJson = False,
@@ -98,7 +100,7 @@ def fuel(
     from dravik.performance import fuel_for, read_fuel_mission
 
     craft = get_craft(aircraft, loading, law)
-    legs = read_fuel_mission(own_file(plan, aircraft, "fuel"))
+    legs = read_fuel_mission(own_file(mission, aircraft, "fuel"))
     with progress_bar(quiet=as_json, what="legs") as told:
         use = fuel_for(craft, legs, told=told)
     if as_json:

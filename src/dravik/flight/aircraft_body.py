@@ -39,7 +39,7 @@ class AircraftBody:
         self.parameters: Mapping[str, Parameter] = craft.configuration.parameters
         self.signal, self.input_index = craft.signal, cache(craft.input_index)
         configuration = craft.configuration
-        faults = [f"fault_{n}" for n, f in configuration.plan.faults.items() if f.has_switch]
+        faults = [f"fault_{n}" for n, f in configuration.script.faults.items() if f.has_switch]
         self.switches = frozenset([*configuration.mode_logic, *engagements(configuration.laws), *faults])
         names = tuple(craft.state_names), tuple(craft.input_names)
         self.key: tuple[object, ...] = (craft.name, craft.loading_name, *names)
@@ -98,7 +98,7 @@ class AircraftBody:
         return pauses.begin(self.craft, x, u)
 
     def happened(self, since: int) -> Iterable[tuple[str, ...]]:
-        """Return what of its plan the conditions logged stand for."""
+        """Return what of its script the conditions logged stand for."""
         return pauses.happened(self.craft, self.work, since)
 
     def follow(self, then: tuple[str, ...], t: float, x: Floats, u: Floats, now: Floats) -> pauses.Change:
@@ -116,7 +116,7 @@ class AircraftBody:
         return pauses.switched(self.craft, before, after, t, but)
 
     def ended_by(self) -> dict[str, Any] | None:
-        """Return the event that has ended the flight, and whether the definition or the plan asks for that."""
+        """Return the event that has ended the flight, and whether the definition or the script asks for that."""
         stopped = int(self.work.counters[STOP_EVENT])
         if not stopped:
             return None
@@ -125,7 +125,7 @@ class AircraftBody:
         return {"event": event.text, "planned": planned}
 
     def origin(self) -> dict[str, Any]:
-        """Return names, hashes and plan."""
+        """Return names, hashes and script."""
         craft, configuration = self.craft, self.craft.configuration
         world = configuration.world
         return {
@@ -137,7 +137,7 @@ class AircraftBody:
             "definition_sha256": configuration.sha256,
             "tables_sha256": craft.tape.values_sha256,
             "machine_code": craft.is_machine_code,
-            **configuration.plan.as_data(),
+            **configuration.script.as_data(),
             "mode_logic": {
                 n: m.model_dump(exclude_none=True, by_alias=True) for n, m in configuration.mode_logic.items()
             },

@@ -70,10 +70,10 @@ class Body(Protocol):
         """Return what the conditions have logged."""
 
     def begin(self, x: Floats, u: Floats) -> tuple[pauses.Change, list[Event]]:
-        """Return the start with all of its plan that is so from the beginning."""
+        """Return the start with all of its script that is so from the beginning."""
 
     def happened(self, since: int) -> Iterable[tuple[str, ...]]:
-        """Return what of its plan the conditions logged after the first ``since`` stand for."""
+        """Return what of its script the conditions logged after the first ``since`` stand for."""
 
     def follow(self, then: tuple[str, ...], t: float, x: Floats, u: Floats, now: Floats) -> pauses.Change:
         """Return the flight after one of them."""

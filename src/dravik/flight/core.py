@@ -118,14 +118,14 @@ class Flight:
         self.save_to = options.get("save")
 
     def _begin(self, start: Startable) -> pauses.Change:
-        """Return state, inputs and gusts at the start, with the plan's first phase and faults."""
+        """Return state, inputs and gusts at the start, with the script's first phase and faults."""
         body = self.body
         x, inputs = np.array(start.state, dtype=float), np.array(start.inputs, dtype=float)
         if x.shape != (len(body.state_names),) or inputs.shape != (len(body.inputs),):
             raise DravikError(
                 f"the start has {x.size} states and {inputs.size} inputs, {body.name} has "
                 f"{len(body.state_names)} and {len(body.inputs)}",
-                hint="trim the aircraft that is flown, with its laws and its plan",
+                hint="trim the aircraft that is flown, with its laws and its script",
             )
         if not (np.all(np.isfinite(x)) and np.all(np.isfinite(inputs))):
             raise DravikError("the start holds values that are not finite")

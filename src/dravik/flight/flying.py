@@ -41,10 +41,10 @@ def fly(
     ``start`` is a trimmed point or a ``Start``. ``options`` are ``dt``, ``controls``, ``devices``, ``turbulence``,
     ``record``, ``record_every``, ``save`` and ``note``, as ``Options`` says; all signals are recorded unless ``record``
     names some. ``method``: ``"rk4"``, or ``"adaptive"``: an eighth-order method that keeps the error of each step
-    at 1e-10, for checking accuracy (no devices, no events, no plan, no samples, no modes). ``progress`` is told the
+    at 1e-10, for checking accuracy (no devices, no events, no script, no samples, no modes). ``progress`` is told the
     share flown.
 
-    Faults and phases of the aircraft's plan happen at the end of the step in which their conditions become true.
+    Faults and phases of the aircraft's script happen at the end of the step in which their conditions become true.
 
     Raises DravikError for wrong names, units and times; FlightError, with the recording so far, when a value is not
     finite any more (it names the formula), a table is left where that is an error, or the file cannot be written.

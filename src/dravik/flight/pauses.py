@@ -40,8 +40,8 @@ def begin(craft: Aircraft, x: Floats, u: Floats) -> tuple[Change, list[Event]]:
 
     From there it goes on at once while the condition of a transition holds.
     """
-    mode_logic, plan = craft.configuration.mode_logic, craft.configuration.plan
-    if not plan and not mode_logic:
+    mode_logic, script = craft.configuration.mode_logic, craft.configuration.script
+    if not script and not mode_logic:
         return Change(x, u, []), []
     change, events = Change(x, u.copy(), []), []
     for name, logic in mode_logic.items():
@@ -109,15 +109,15 @@ def follow(
     if kind == "mode":
         return Change(x, u, [], enter(craft, name, float(more[0]), u, read))
     _hold(craft, name, u, read)
-    effect = craft.configuration.plan.faults[name].effect(name, lambda signal: craft.signal(signal).unit)
+    effect = craft.configuration.script.faults[name].effect(name, lambda signal: craft.signal(signal).unit)
     if effect.tank is not None:
         x = craft.with_tank(x, *effect.tank)
     return Change(x, u, [])
 
 
 def gust_of(craft: Aircraft, name: str, t: float) -> tuple[int, History]:
-    """Return a gust of the plan that began at a time: its input's place, and its history."""
-    gust = craft.configuration.plan.gusts[name]
+    """Return a gust of the script that began at a time: its input's place, and its history."""
+    gust = craft.configuration.script.gusts[name]
     blown = _SHAPES[gust.shape](gust.size, at=t, width=gust.width) if gust.shape != "step" else None
     return craft.input_index(gust.axis), blown or histories.step(gust.size, at=t)
 
@@ -164,7 +164,7 @@ def change_inputs(
     for name, number in numbers.items():
         fault = name.removeprefix("fault_")
         begins = number > 0.5 and u[craft.input_index(name)] <= 0.5
-        if name != fault and begins and fault in craft.configuration.plan.faults:
+        if name != fault and begins and fault in craft.configuration.script.faults:
             _hold(craft, fault, u, read)
         u[craft.input_index(name)] = number
     return own
@@ -172,7 +172,7 @@ def change_inputs(
 
 def _hold(craft: Aircraft, name: str, u: Floats, read: Callable[[str], float]) -> None:
     """Set the inputs of a fault that begins: what it holds, it holds where that is now."""
-    effect = craft.configuration.plan.faults[name].effect(name, lambda signal: craft.signal(signal).unit)
+    effect = craft.configuration.script.faults[name].effect(name, lambda signal: craft.signal(signal).unit)
     for target, value in effect.inputs.items():
         u[craft.input_index(target)] = value
     if effect.hold is not None:
@@ -190,7 +190,7 @@ def switched(craft: Aircraft, before: Floats, after: Floats, t: float, but: str 
         i = craft.input_index(name)
         if name != but and before[i] != after[i]:
             found.append(Event(t, f"{name}: {mode_of(logic, after[i])} (set)"))
-    for name, fault in craft.configuration.plan.faults.items():
+    for name, fault in craft.configuration.script.faults.items():
         if fault.has_switch and name != but:
             i = craft.input_index(f"fault_{name}")
             if (before[i] > 0.5) != (after[i] > 0.5):

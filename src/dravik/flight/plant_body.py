@@ -135,7 +135,7 @@ class PlantBody:
         return pauses.Change(x, u.copy(), []), []
 
     def happened(self, since: int) -> Iterable[tuple[str, ...]]:
-        """Return nothing: a plant has no plan."""
+        """Return nothing: a plant has no script."""
         return ()
 
     def follow(self, then: tuple[str, ...], t: float, x: Floats, u: Floats, now: Floats) -> pauses.Change:

@@ -16,7 +16,7 @@ __all__ = ["resume"]
 def resume(craft: Aircraft, run: Recording) -> Start:
     """Return the start where a recording ends, or where it was last flushed, for flying on to the last bit the same.
 
-    Raises DravikError for another aircraft, loading, laws or plan, or a recording that does not say how it ended.
+    Raises DravikError for another aircraft, loading, laws or script, or a recording that does not say how it ended.
 
     >>> import dravik as dv
     >>> craft = dv.sample("tarn")
@@ -34,7 +34,7 @@ def resume(craft: Aircraft, run: Recording) -> Start:
         if list(state) != craft.state_names or list(inputs) != craft.input_names:
             raise DravikError(
                 f"the recording is of {run.metadata.get('aircraft')} ({run.metadata.get('loading')}) with other states",
-                expected="the same aircraft, loading, laws and plan",
+                expected="the same aircraft, loading, laws and script",
             )
         found = Start(
             np.array(list(state.values()), dtype=float), np.array(list(inputs.values()), dtype=float),

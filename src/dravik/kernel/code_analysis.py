@@ -7,10 +7,10 @@ from dravik.formula.layout import SHAPE_HEADER, Tape
 from dravik.kernel.program import HEADER, N_BASE, N_INPUTS, Program
 from dravik.kernel.signals import BASE_SIGNALS, WIND_INPUTS
 
-__all__ = ["CodePlan", "inputs_behind"]
+__all__ = ["TapeAnalysis", "inputs_behind"]
 
 
-class CodePlan:
+class TapeAnalysis:
     """What is constant, and what must stand in the registers, of a tape."""
 
     def __init__(self, program: Program, tape: Tape) -> None:

@@ -22,7 +22,7 @@ from dravik.kernel.program import (
 if TYPE_CHECKING:
     from collections.abc import Iterator
 
-    from dravik.kernel.code_analysis import CodePlan
+    from dravik.kernel.code_analysis import TapeAnalysis
 
 __all__ = ["DOUBLE", "INT", "Emitter"]
 
@@ -51,8 +51,8 @@ def whole(value: int) -> ir.Constant:
 class Emitter:
     """Writes the rows of one stage into a function; values of registers are kept at hand until a branch ends."""
 
-    def __init__(self, function: ir.Function, plan: "CodePlan") -> None:
-        self.plan, self.module = plan, function.module
+    def __init__(self, function: ir.Function, analysis: "TapeAnalysis") -> None:
+        self.analysis, self.module = analysis, function.module
         self.registers, self.numbers, self.counters, self.worst, steady = function.args
         self.builder = ir.IRBuilder(function.append_basic_block())
         self.steady = self.builder.icmp_signed("!=", steady, whole(0))
@@ -69,16 +69,16 @@ class Emitter:
         """Return the value of a register; ``stored``: read from memory where it is a constant, never folded."""
         register = int(register)
         if register not in self.known:
-            changing = register in self.plan.changing
+            changing = register in self.analysis.changing
             if not changing and not stored:
-                return number(self.plan.tape.registers[register])
+                return number(self.analysis.tape.registers[register])
             self.known[register] = self.builder.load(self.place(register))
         return self.known[register]
 
     def set(self, register: int, value: Any) -> None:
         """Give a register its value; it is stored only where something else reads it there."""
         self.known[int(register)] = value
-        if int(register) in self.plan.kept:
+        if int(register) in self.analysis.kept:
             self.builder.store(value, self.place(register))
 
     @contextmanager
@@ -96,14 +96,14 @@ class Emitter:
             with then, self.apart():
                 b.store(number(1.0), flag)
                 for k in stretch:
-                    self.row(self.plan.program.code[k])
+                    self.row(self.analysis.program.code[k])
             with otherwise:
                 open_before = b.fcmp_unordered("!=", b.load(flag), number(0.0))
                 with b.if_then(open_before):
                     b.store(number(0.0), flag)
                     for k in stretch:
-                        own = self.plan.program.code[k]
-                        into = self.plan.tape.table_into[int(own[6])] if own[0] == op.TABLE else [int(own[1])]
+                        own = self.analysis.program.code[k]
+                        into = self.analysis.tape.table_into[int(own[6])] if own[0] == op.TABLE else [int(own[1])]
                         for register in into:
                             b.store(number(0.0), self.place(register))
 
@@ -224,7 +224,7 @@ class Emitter:
 
     def _locate(self, row: Sequence[int]) -> None:
         """Write the search of an axis: as many comparisons as its size asks for, no loop."""
-        b, layout = self.builder, self.plan.program.layout
+        b, layout = self.builder, self.analysis.program.layout
         axis, policy, counter, into = int(row[6]), int(row[3]), int(row[4]), int(row[1])
         start, size = int(layout[layout[AXIS_START] + axis]), int(layout[layout[AXIS_SIZE] + axis])
         x, low, cells = self.value(row[2]), whole(0), size - 1
@@ -241,7 +241,7 @@ class Emitter:
             held = b.select(b.fcmp_ordered(">", share, number(1.0)), number(1.0), share)
             share = b.select(b.fcmp_ordered("<", share, number(0.0)), number(0.0), held)
         self.cells[into] = low
-        if into in self.plan.kept:
+        if into in self.analysis.kept:
             self.set(into, b.sitofp(low, DOUBLE))
         self.set(into + 1, share)
         self.set(into + 2, width)
@@ -270,7 +270,7 @@ class Emitter:
     def _weights(self, row: Sequence[int]) -> None:
         """Write the weights of a cell's numbers: each axis spreads those so far, as ``tables.lookup.spread`` does."""
         b, into = self.builder, int(row[1])
-        shape = self.plan.tape.shapes[int(row[6])]
+        shape = self.analysis.tape.shapes[int(row[6])]
         weights, offset = [number(1.0)], whole(0)
         for k in range(shape[0]):
             cell = int(row[2 + k])
@@ -285,7 +285,7 @@ class Emitter:
                 right = [b.fmul(w, share) for w in weights]
                 weights = [b.fsub(w, r) for w, r in zip(weights, right, strict=True)] + right
         self.cells[into] = offset
-        if into in self.plan.kept:
+        if into in self.analysis.kept:
             self.set(into, b.sitofp(offset, DOUBLE))
         for j, weight in enumerate(weights, start=1):
             self.set(into + j, weight)
@@ -309,7 +309,7 @@ class Emitter:
 
     def _tables(self, row: Sequence[int]) -> None:
         """Write the look-up of a group: a vector over its tables, weighed corner after corner."""
-        b, layout, tape = self.builder, self.plan.program.layout, self.plan.tape
+        b, layout, tape = self.builder, self.analysis.program.layout, self.analysis.tape
         at, count, tables, group = int(row[2]), int(row[4]), int(row[5]), int(row[6])
         offsets = tape.shapes[int(row[3])][SHAPE_HEADER:]
         low = self.cells.get(at)

@@ -15,7 +15,7 @@ from dravik.compiled import MachineCode, host_machine, kept
 from dravik.formula import opcodes as op
 from dravik.formula.arrange import Stage
 from dravik.formula.layout import Tape
-from dravik.kernel.code_analysis import CodePlan
+from dravik.kernel.code_analysis import TapeAnalysis
 from dravik.kernel.emitting import DOUBLE, INT, Emitter
 from dravik.kernel.program import TAPE_CODE, Program
 
@@ -47,12 +47,12 @@ def tape_code(program: Program, tape: Tape) -> TapeCode:
     module = ir.Module("tape")
     ends = [0, *tape.stages]
     names = []
-    plan = CodePlan(program, tape)
+    analysis = TapeAnalysis(program, tape)
     for stage in Stage:
         first, last = ends[stage], ends[stage + 1]
         if last > first:
             names.append(f"stage_{int(stage)}")
-            _write_stage(module, names[-1], plan, range(first, last))
+            _write_stage(module, names[-1], analysis, range(first, last))
         else:
             names.append("")
     text = str(module)
@@ -68,15 +68,15 @@ def _optimised(text: str) -> str:
     return str(module)
 
 
-def _write_stage(module: ir.Module, name: str, plan: CodePlan, rows: range) -> None:
+def _write_stage(module: ir.Module, name: str, analysis: TapeAnalysis, rows: range) -> None:
     """Write the function of a stage: its rows one after the other, skipped stretches as branches."""
     function = ir.Function(module, SIGNATURE, name)
     for k in range(4):
         function.args[k].add_attribute("noalias")
-    emit = Emitter(function, plan)
+    emit = Emitter(function, analysis)
     i = rows.start
     while i < rows.stop:
-        row = plan.program.code[i]
+        row = analysis.program.code[i]
         if row[0] == op.SKIP:
             stretch = range(i + 1, i + 1 + int(row[3]))
             emit.guarded(row, stretch)

@@ -1,4 +1,4 @@
-"""Linear systems in files: JSON for programs and people, ``.npz`` for NumPy, and matrices as plain text."""
+"""Linear systems in files: JSON for programs and people, ``.npz`` for NumPy, and a tidy CSV table of the matrices."""
 
 import json
 from pathlib import Path
@@ -11,14 +11,14 @@ from dravik.host.files import as_path, checked_file, read_text, replace_file, sa
 from dravik.linear.model import LinearModel
 from dravik.systems.system import LinearSystem
 
-__all__ = ["load_system", "matrices_as_text", "save_system"]
+__all__ = ["load_system", "matrices_as_csv", "save_system"]
 
 _LISTS = ("states", "inputs", "outputs")
 _POINT = ("x0", "u0", "y0", "drift")
 
 
 def save_system(system: LinearSystem, path: str | Path) -> Path:
-    """Write a system or model: ``.json``, ``.npz``, or ``.txt`` with its matrices to paste elsewhere.
+    """Write a system or model: ``.json``, ``.npz``, or ``.csv``, a tidy table of its matrices.
 
     Raises DravikError for other endings, and where the file cannot be written.
 
@@ -32,10 +32,10 @@ def save_system(system: LinearSystem, path: str | Path) -> Path:
     target = as_path(path)
     if target.suffix == ".json":
         return write_text(target, json.dumps(system.as_dict(), indent=1) + "\n", what="model")
-    if target.suffix == ".txt":
-        return write_text(target, matrices_as_text(system), what="model")
+    if target.suffix == ".csv":
+        return write_text(target, matrices_as_csv(system), what="model")
     if target.suffix != ".npz":
-        raise DravikError(f"{target.name} is no name of a model", expected="a name that ends in .json, .npz or .txt")
+        raise DravikError(f"{target.name} is no name of a model", expected="a name that ends in .json, .npz or .csv")
     arrays: dict[str, Any] = {k: getattr(system, k) for k in "ABCD"}
     arrays |= {k: np.array(getattr(system, k), dtype=str) for k in _LISTS}
     arrays |= {k: getattr(system, k) for k in _POINT if isinstance(system, LinearModel)}
@@ -89,10 +89,16 @@ def load_system(path: str | Path) -> LinearSystem:
         raise DravikError(f"this is no linear model ({error})", where=str(source)) from None
 
 
-def matrices_as_text(system: LinearSystem) -> str:
-    """Return the matrices as plain text, a row a line with 17 digits, after lines with their names."""
-    lines = [f"# {system.title}".rstrip(), *(f"# {k}: {', '.join(getattr(system, k))}" for k in _LISTS)]
+def matrices_as_csv(system: LinearSystem) -> str:
+    """Return the matrices as a tidy table: matrix, row and column by their names, value (SI) with 17 digits."""
+    rows = {"A": system.states, "B": system.states, "C": system.outputs, "D": system.outputs}
+    columns = {"A": system.states, "B": system.inputs, "C": system.states, "D": system.inputs}
+    lines = ["matrix,row,column,value"]
     for letter in "ABCD":
         matrix = getattr(system, letter)
-        lines += [f"{letter} = [", *("  " + "  ".join(f"{v:.17g}" for v in row) for row in matrix), "]"]
+        lines += [
+            f"{letter},{row},{column},{matrix[i, j]:.17g}"
+            for i, row in enumerate(rows[letter])
+            for j, column in enumerate(columns[letter])
+        ]
     return "\n".join(lines) + "\n"

@@ -115,12 +115,12 @@ def read_fuel_mission(path: str | Path) -> FuelMission:
 
 
 def fuel_for(
-    craft: Aircraft, plan: FuelMission | Sequence[Mapping[str, Any]], *, altitude: str | float = 0.0,
+    craft: Aircraft, mission: FuelMission | Sequence[Mapping[str, Any]], *, altitude: str | float = 0.0,
     told: Told | None = None,
 ) -> FuelUse:  # fmt: skip
     """Return the fuel that a flight takes, leg by leg, from trims of the aircraft as it gets lighter.
 
-    ``plan`` is a ``FuelMission``, or legs as mappings that begin at an ``altitude``. What lies between legs, such as
+    ``mission`` is a ``FuelMission``, or legs as mappings that begin at an ``altitude``. What lies between legs, such as
     turns and changes of speed, takes nothing. Raises DravikError for wrong legs, for a leg that cannot be flown, and
     where the fuel ends.
 
@@ -130,22 +130,22 @@ def fuel_for(
     >>> use.unit, [leg.name for leg in use.legs], 20.0 < use.total.used < 100.0
     ('kg', ['climb to 1500 m', 'distance 40000 m'], True)
     """
-    if not isinstance(plan, FuelMission):
-        if isinstance(plan, str | Mapping) or not isinstance(plan, Sequence):
-            raise DravikError(f"legs: {arguments.shown(plan)}", expected="a list of legs")
-        legs = [arguments.mapping(leg, f"leg {k + 1}") for k, leg in enumerate(plan)]
+    if not isinstance(mission, FuelMission):
+        if isinstance(mission, str | Mapping) or not isinstance(mission, Sequence):
+            raise DravikError(f"legs: {arguments.shown(mission)}", expected="a list of legs")
+        legs = [arguments.mapping(leg, f"leg {k + 1}") for k, leg in enumerate(mission)]
         try:
-            plan = FuelMission.model_validate({"altitude": altitude, "leg": legs})
+            mission = FuelMission.model_validate({"altitude": altitude, "leg": legs})
         except ValidationError as error:
             first = error.errors()[0]
             raise DravikError(first["msg"], where=".".join(str(k) for k in first["loc"])) from None
-    flight = _Flight(craft, plan.altitude)
+    flight = _Flight(craft, mission.altitude)
     found = []
-    for k, leg in enumerate(plan.leg):
+    for k, leg in enumerate(mission.leg):
         leg.check(f"leg {k + 1}")
         found.append(flight.fly(leg, f"leg {k + 1}"))
         if told is not None:
-            told((k + 1) / len(plan.leg))
+            told((k + 1) / len(mission.leg))
     return FuelUse(found, "J" if flight.is_electric else "kg")
 
 

@@ -27,7 +27,7 @@ from .space.animation import frame_of as frame_of
 from .space.animation import write_animation as write_animation
 from .space.drawings import figure_loading as figure_loading
 from .space.drawings import figure_three_views as figure_three_views
-from .space.tracks import figure_plan_view as figure_plan_view
+from .space.tracks import figure_overhead as figure_overhead
 from .space.tracks import figure_track as figure_track
 from .table_curves import figure_comparison as figure_comparison
 from .table_curves import figure_families as figure_families

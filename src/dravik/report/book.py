@@ -14,7 +14,7 @@ from dravik.errors import DravikError
 from dravik.host.files import replace_file, saved
 from dravik.report.figures import figure_histories, new_figure, save_figures
 from dravik.report.page import Block, write_page
-from dravik.report.space.tracks import figure_plan_view, figure_track
+from dravik.report.space.tracks import figure_overhead, figure_track
 from dravik.report.style import INK, SOFT, STYLE
 from dravik.units import from_si
 
@@ -40,7 +40,7 @@ def figure_makers(run: "Recording", limits: Mapping[str, tuple[float, float]] | 
     """Return what makes the figures that a run can give, by heading."""
     found: Makers = {}
     if all(n in run.names for n in ("north", "east", "altitude")):
-        found["Plan view and profile"] = partial(figure_plan_view, run)
+        found["Plan view and profile"] = partial(figure_overhead, run)
         if all(n in run.names for n in ("phi", "theta", "psi")):
             found["Track in space"] = partial(figure_track, run)
 

@@ -16,7 +16,7 @@ from matplotlib.lines import Line2D
 from dravik.errors import DravikError, require
 from dravik.host.cores import shared_out
 from dravik.recording.recording import STILL
-from dravik.report.space.plans import draw_modes, mode_spans
+from dravik.report.space.overlays import draw_modes, mode_spans
 from dravik.report.style import ACTUAL, COMMANDED, GRID, INK, SOFT, STYLE, THIRD
 from dravik.units import from_si
 from dravik.validation.scorecards import TURNING, asked_of

@@ -23,7 +23,7 @@ MOST = 6  # mode logics in a figure
 
 
 def figure_mode_logic(craft: "Aircraft", *, title: str = "") -> Figure:
-    """Return the mode logic of an aircraft's laws and plan as a figure: modes, transitions between them, reasons.
+    """Return the mode logic of an aircraft's laws and script as a figure: modes, transitions between them, reasons.
 
     The first mode has a thick frame. Raises DravikError for an aircraft without mode logic.
     """

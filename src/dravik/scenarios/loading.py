@@ -1,4 +1,4 @@
-"""From a scenario's file to a scenario: aircraft with laws, world and plan, histories, the path of its route."""
+"""From a scenario's file to a scenario: aircraft with laws, world and script, histories, the path of its route."""
 
 from collections.abc import Mapping, Sequence
 from pathlib import Path
@@ -74,7 +74,7 @@ def load_scenario(path: str | Path) -> Scenario:
         except DravikError as error:
             raise error.at(lines.place(["environment"]).removesuffix(": environment")) from None
     if d.faults or d.gusts or d.phases or d.mode_logic:
-        craft = craft.with_plan(d.faults, d.phases, d.mode_logic, d.gusts)
+        craft = craft.with_script(d.faults, d.phases, d.mode_logic, d.gusts)
     craft.compiled()
     for name, value in d.parameters.items():
         try:

@@ -1,4 +1,4 @@
-"""A scenario ready to fly: its definition, and the aircraft with laws, world and plan."""
+"""A scenario ready to fly: its definition, and the aircraft with laws, world and script."""
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
@@ -31,7 +31,7 @@ __all__ = [
 
 @dataclass(frozen=True)
 class Scenario:
-    """A scenario ready to fly: its definition, and the aircraft with laws, world and plan."""
+    """A scenario ready to fly: its definition, and the aircraft with laws, world and script."""
 
     definition: ScenarioDefinition
     craft: Aircraft

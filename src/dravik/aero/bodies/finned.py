@@ -1,4 +1,4 @@
-"""Finned bodies by components: normal-force slope and centre of pressure of nose, transitions and fins, against Mach.
+"""Finned bodies by components: normal-force slope and centre of pressure of nose, tapers and fins, against Mach.
 
 Source: J. S. Barrowman, The Practical Calculation of the Aerodynamic Characteristics of Slender Finned Vehicles,
 M.S. thesis, Catholic University of America, 1967: bodies by slender-body theory (section 3.2), fins by the formula
@@ -20,7 +20,7 @@ from pydantic import Field, model_validator
 from dravik.definition.fields import Length, Model
 from dravik.errors import DravikError
 
-__all__ = ["Component", "FinnedBody", "Fins", "Nose", "Transition", "components", "pressure_centre"]
+__all__ = ["Component", "FinnedBody", "Fins", "Nose", "Taper", "components", "pressure_centre"]
 
 Floats = NDArray[np.float64]
 Law = Callable[[float], float]
@@ -40,19 +40,20 @@ class Nose(Model):
     diameter: Above
 
 
-class Transition(Model):
-    """A cone between two diameters (a shoulder, or a boat tail), from station ``x``."""
+class Taper(Model):
+    """A cone from the diameter at its ``front`` to that at its ``back`` (shoulder, boat tail), from station ``x``."""
 
     x: Length
     length: Above
-    fore: Annotated[Length, Field(ge=0.0)]
-    aft: Annotated[Length, Field(ge=0.0)]
+    front: Annotated[Length, Field(ge=0.0)]
+    back: Annotated[Length, Field(ge=0.0)]
 
 
 class Fins(Model):
-    """A set of equal fins: ``x`` of the root's leading edge, ``span`` from body to tip, ``sweep`` of the tip's
+    """A set of equal fins.
 
-    leading edge behind the root's, and the ``diameter`` of the body where they stand.
+    ``x`` of the root's leading edge, ``root`` and ``tip`` chords, ``span`` from body to tip, ``tip_offset``: by how
+    much the tip's leading edge lies behind the root's, and the ``diameter`` of the body where they stand.
     """
 
     x: Length
@@ -60,7 +61,7 @@ class Fins(Model):
     root: Above
     tip: Annotated[Length, Field(ge=0.0)]
     span: Above
-    sweep: Annotated[Length, Field(ge=0.0)] = 0.0
+    tip_offset: Annotated[Length, Field(ge=0.0)] = 0.0
     diameter: Above
 
     @property
@@ -75,17 +76,17 @@ class FinnedBody(Model):
     diameter: Above
     length: Above
     nose: Nose
-    transitions: tuple[Transition, ...] = ()
+    tapers: tuple[Taper, ...] = ()
     fins: dict[str, Fins] = {}
 
     @model_validator(mode="after")
     def _in_order(self) -> "FinnedBody":
         end = self.nose.x + self.nose.length
-        for i, part in enumerate(self.transitions):
+        for i, part in enumerate(self.tapers):
             if part.x < end - 1e-9:
                 raise DravikError(
                     f"it begins at {part.x:g} m, before the part ahead of it ends at {end:g} m",
-                    where=f"transitions.{i}", expected="parts from nose to tail",
+                    where=f"tapers.{i}", expected="parts from nose to tail",
                 )  # fmt: skip
             end = part.x + part.length
         for name, fins in self.fins.items():
@@ -101,9 +102,9 @@ class FinnedBody(Model):
         x = np.linspace(self.nose.x, self.nose.x + self.length, count)
         at = (x - self.nose.x) / self.nose.length
         diameter = np.where(at < 1.0, self.nose.diameter * _shape(self.nose, np.clip(at, 0.0, 1.0)), self.nose.diameter)
-        for part in self.transitions:
+        for part in self.tapers:
             along = np.clip((x - part.x) / part.length, 0.0, 1.0)
-            diameter = np.where(x >= part.x, part.fore + along * (part.aft - part.fore), diameter)
+            diameter = np.where(x >= part.x, part.front + along * (part.back - part.front), diameter)
         return x, diameter
 
 
@@ -145,7 +146,7 @@ def _body_part(name: str, x: Floats, diameter: Floats, calibre: float) -> Compon
 def fin_slope(fins: Fins, mach: float) -> float:
     """Return the normal-force slope of one fin on its own area, 1/rad, without the body."""
     aspect = 2.0 * fins.span**2 / fins.area
-    middle = np.hypot(fins.span, fins.sweep + 0.5 * (fins.tip - fins.root))
+    middle = np.hypot(fins.span, fins.tip_offset + 0.5 * (fins.tip - fins.root))
     cosine = float(fins.span / middle)
 
     def subsonic(m: float) -> float:
@@ -178,7 +179,7 @@ def _fin_place(fins: Fins, mach: float) -> float:
     """Return the fins' centre of pressure: a quarter of the mean chord, moving towards half of it beyond Mach 0.5."""
     both = fins.root + fins.tip
     chord = 2.0 / 3.0 * (both - fins.root * fins.tip / both)
-    lead = fins.x + fins.sweep * (fins.root + 2.0 * fins.tip) / (3.0 * both)
+    lead = fins.x + fins.tip_offset * (fins.root + 2.0 * fins.tip) / (3.0 * both)
     aspect = 2.0 * fins.span**2 / fins.area
 
     def aft(m: float) -> float:
@@ -202,10 +203,10 @@ def components(body: FinnedBody, mach: float = 0.0) -> list[Component]:
     nose = np.linspace(edges[0], edges[1], 2001)
     shape = body.nose.diameter * _shape(body.nose, np.linspace(0.0, 1.0, 2001))
     found.append(_body_part("nose", nose, shape, body.diameter))
-    for i, part in enumerate(body.transitions, start=1):
+    for i, part in enumerate(body.tapers, start=1):
         along = np.linspace(part.x, part.x + part.length, 2001)
-        cone = np.linspace(part.fore, part.aft, 2001)
-        found.append(_body_part(f"transition {i}", along, cone, body.diameter))
+        cone = np.linspace(part.front, part.back, 2001)
+        found.append(_body_part(f"taper {i}", along, cone, body.diameter))
     for name, fins in body.fins.items():
         radius = 0.5 * fins.diameter
         interference = 1.0 + radius / (fins.span + radius)

@@ -29,7 +29,7 @@ def finned_set(geometry: Geometry, provenance: dict[str, Any]) -> TableSet:
     assert body is not None
     ref, calibre = geometry.reference, body.diameter
     scale, length = 0.25 * np.pi * calibre**2 / ref.area, ref.chord
-    machs = np.array(geometry.plan.mach)
+    machs = np.array(geometry.table_grid.mach)
     x, diameter = body.profile()
     plan = float(np.trapezoid(diameter, x))
     middle = float(np.trapezoid(diameter * x, x)) / plan
@@ -89,7 +89,7 @@ def _roll_damping(fins: Fins, mach: float) -> float:
 
 def _axial(geometry: Geometry, body: FinnedBody, mach: float) -> float:
     """Return the axial-force coefficient along the flow without thrust."""
-    air = air_at(geometry.plan.altitude)
+    air = air_at(geometry.table_grid.altitude)
     speed = max(mach, 0.05) * float(air.speed_of_sound)
     per_metre = float(speed * air.density / air.viscosity)
     thin = (1.0 + 0.144 * mach**2) ** -0.65

@@ -8,7 +8,7 @@ from pydantic import Field, model_validator
 
 from dravik.aero.bodies.finned import FinnedBody
 from dravik.aero.drawing.parts import Body, Parasite, Propeller
-from dravik.aero.drawing.tasks import Plan
+from dravik.aero.drawing.table_grid import TableGrid
 from dravik.definition.fields import Angle, Area, Fraction, Length, Model, Position
 from dravik.definition.toml import read_definition
 from dravik.errors import DravikError, nearest
@@ -16,7 +16,7 @@ from dravik.errors import DravikError, nearest
 __all__ = ["Control", "Geometry", "Section", "Stall", "Surface", "read_geometry"]
 
 RIGHT_ANGLE = 0.5 * np.pi
-FINNED_PLAN = {
+FINNED_GRID = {
     "mach",
     "altitude",
     "airspeed",
@@ -125,7 +125,7 @@ class Reference(Model):
 
 
 class Geometry(Model):
-    """An aircraft as drawn: lifting surfaces and bodies, or a finned body; and the plan of its tables."""
+    """An aircraft as drawn: lifting surfaces and bodies, or a finned body; and the grid of its tables."""
 
     format: Literal[1]
     include: tuple[str, ...] = ()
@@ -136,7 +136,7 @@ class Geometry(Model):
     propellers: dict[str, Propeller] = {}
     parasites: dict[str, Parasite] = {}
     finned_body: FinnedBody | None = None
-    plan: Plan = Plan()
+    table_grid: TableGrid = TableGrid()
 
     @model_validator(mode="after")
     def _whole(self) -> "Geometry":
@@ -152,10 +152,13 @@ class Geometry(Model):
                         where=f"surfaces.{name}.controls.{control}", hint="a control has one surface: another name",
                     )  # fmt: skip
                 homes[control] = name
-        flap = self.plan.flap
+        flap = self.table_grid.flap
         if flap and flap not in homes:
             raise DravikError(
-                f"there is no control {flap!r}", where="plan.flap", expected=", ".join(homes), hint=nearest(flap, homes)
+                f"there is no control {flap!r}",
+                where="table_grid.flap",
+                expected=", ".join(homes),
+                hint=nearest(flap, homes),
             )
         return self
 
@@ -165,12 +168,12 @@ class Geometry(Model):
             beside = [n for n in ("surfaces", "bodies", "propellers", "parasites") if getattr(self, n)]
             if beside:
                 raise DravikError("a finned body is drawn alone", where=beside[0], hint="a drawing of its own")
-            unused, why = self.plan.model_fields_set - FINNED_PLAN, "the tables of a finned body do not use it"
+            unused, why = self.table_grid.model_fields_set - FINNED_GRID, "the tables of a finned body do not use it"
         else:
-            unused = self.plan.model_fields_set & {"mach"}
+            unused = self.table_grid.model_fields_set & {"mach"}
             why = "surfaces are built at one speed: the Mach number of airspeed and altitude"
         if unused:
-            raise DravikError(why, where=f"plan.{sorted(unused)[0]}", hint="leave it out")
+            raise DravikError(why, where=f"table_grid.{sorted(unused)[0]}", hint="leave it out")
 
     @property
     def controls(self) -> dict[str, tuple[Surface, Control]]:

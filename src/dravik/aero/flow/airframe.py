@@ -82,7 +82,7 @@ class _Sum:
 
 
 class Airframe:
-    """A drawn aircraft ready for any number of states of flow, at the speed and height of its plan.
+    """A drawn aircraft ready for any number of states of flow, at the speed and height of its table grid.
 
     Raises DravikError for a drawing without lifting surfaces, a section or polar that cannot be read, or a Mach number
     beyond the lattice.
@@ -92,10 +92,10 @@ class Airframe:
         if not geometry.surfaces:
             raise DravikError("the drawing has no lifting surfaces", where=geometry.name, expected="[surfaces.NAME]")
         self.geometry, self.reference = geometry, geometry.reference
-        plan = geometry.plan
-        air = air_at(plan.altitude)
-        self.mach = plan.airspeed / float(air.speed_of_sound)
-        self.reynolds_per_metre = float(plan.airspeed * air.density / air.viscosity)
+        grid = geometry.table_grid
+        air = air_at(grid.altitude)
+        self.mach = grid.airspeed / float(air.speed_of_sound)
+        self.reynolds_per_metre = float(grid.airspeed * air.density / air.viscosity)
         self.lattice = Lattice(build_mesh(geometry, folder), geometry, mach=self.mach)
         self.mesh = self.lattice.mesh
         self.strips: StripData = strip_data(geometry, self.mesh, self.reynolds_per_metre, Path(folder))

@@ -55,7 +55,7 @@ def build_tables(geometry: Geometry, folder: str | Path = ".", *, advance: Advan
     if geometry.finned_body is not None:
         return finned_set(geometry, provenance)
     airframe = Airframe(geometry, folder)
-    alphas = geometry.plan.alphas()
+    alphas = geometry.table_grid.alphas()
     grids = [*_static(geometry, alphas), *_controls(geometry, alphas), *_rates(alphas, geometry)]
     grids += _slipstreams(geometry, alphas)
     total, done = sum(len(g.states) for g in grids), 0
@@ -108,7 +108,7 @@ def _kept(names: Sequence[str]) -> Callable[[dict[str, Floats]], dict[str, Float
 
 
 def _static(geometry: Geometry, alphas: Floats) -> list[_Grid]:
-    betas = geometry.plan.betas()
+    betas = geometry.table_grid.betas()
     states = [FlowState(alpha=a, beta=b) for a, b in product(alphas, betas)]
     return [
         _Grid("static", (_axis("alpha", alphas), _axis("beta", betas)), states, _kept(COEFFICIENTS), ("alpha", "beta"))
@@ -119,7 +119,7 @@ def _controls(geometry: Geometry, alphas: Floats) -> list[_Grid]:
     """Return each control's increments over angle of attack and setting, with the whole hinge moment."""
     grids = []
     for name, (surface, control) in geometry.controls.items():
-        settings = geometry.plan.deflections(control.range)
+        settings = geometry.table_grid.deflections(control.range)
         zero = np.zeros(1)
         angles = np.unique(np.concatenate([settings, zero]))
         states = [FlowState(alpha=a, controls={name: d}) for a, d in product(alphas, angles)]
@@ -154,7 +154,7 @@ def _rates(alphas: Floats, geometry: Geometry) -> list[_Grid]:
             found[f"{c}_{rate}"] = (grid[:, k] - grid[:, k + 1]) / (2.0 * RATE)
         return found
 
-    positive = np.array(geometry.plan.roll_rates)
+    positive = np.array(geometry.table_grid.roll_rates)
     rolls = np.concatenate([-positive[::-1], [0.0], positive])
     rolling = [FlowState(alpha=a, p_hat=p) for a, p in product(alphas, rolls)]
 
@@ -170,17 +170,17 @@ def _rates(alphas: Floats, geometry: Geometry) -> list[_Grid]:
 
 
 def _flap(geometry: Geometry) -> str:
-    return geometry.plan.flap or ("flap" if "flap" in geometry.controls else "")
+    return geometry.table_grid.flap or ("flap" if "flap" in geometry.controls else "")
 
 
 def _slipstreams(geometry: Geometry, alphas: Floats) -> list[_Grid]:
     """Return what the slipstream of each drawn propeller (the right one of two) adds."""
     grids = []
-    thrusts = np.array(geometry.plan.thrust_coefficients)
+    thrusts = np.array(geometry.table_grid.thrust_coefficients)
     flap = _flap(geometry)
     for name, propeller in geometry.propellers.items():
         engine = propeller.engines[0]
-        settings = geometry.plan.deflections(geometry.controls[flap][1].range) if flap else np.zeros(1)
+        settings = geometry.table_grid.deflections(geometry.controls[flap][1].range) if flap else np.zeros(1)
         settings = settings[:: max(1, len(settings) // 4)] if len(settings) > 5 else settings
         states = [
             FlowState(alpha=a, controls={flap: f} if flap else {}, thrust={engine: t})

@@ -56,13 +56,13 @@ class _Assembly:
         }
         base = {s.name: s.level for s in BASE_SIGNALS}
         self.mass = mass_formulas(definition, self.loading)
-        self.plant = self._powerplant(tables)
+        self.scriptt = self._powerplant(tables)
         self.world, self.wind = ground_and_wind(
             configuration.world,
             {n: f.formula for n, f in configuration.formulas.items()},
             sloped=bool(configuration.legs),
         )
-        every = {**tables, **self.world.tables, **self.plant.tables, **(self.mass.tables if self.mass else {})}
+        every = {**tables, **self.world.tables, **self.scriptt.tables, **(self.mass.tables if self.mass else {})}
         values = {name: entry.value for name, entry in configuration.parameters.items()}
         self.builder = TapeBuilder(
             base, list(self.inputs), every, constants, values, table_adjustments(configuration, where)
@@ -129,7 +129,7 @@ class _Assembly:
         specs += [
             InputSpec(f"fail_{n}", "", 0.0, 1.0, meaning=f"1: engine {n} has failed") for n in self.definition.engines
         ]
-        specs += self.configuration.plan.inputs()
+        specs += self.configuration.script.inputs()
         specs += mode_inputs(self.configuration.mode_logic)
         specs += law_inputs(self.configuration.laws)
         specs += override_inputs(self.configuration.overrides)
@@ -226,7 +226,7 @@ class _Assembly:
         laws = {n for n, s in self.signals.items() if s.kind in ("law", "command")}
         wiring = Wiring(self.builder, {n for n, s in self.signals.items() if s.kind == "motion"}, laws)
         inner: dict[str, str] = {}
-        for name, (node, unit) in self.configuration.plan.sensed(units).items():
+        for name, (node, unit) in self.configuration.script.sensed(units).items():
             inner[name] = f"sensed_{name}"
             self.define(inner[name], node, ("faults",), unit, f"{name} as laws read it", "sensor")
             wiring.rewire(name, inner[name], [n for n in self.builder.nodes if n in laws])
@@ -262,7 +262,7 @@ class _Assembly:
                 self.signals[f"{name}_command"] = Signal(f"{name}_command", unit, f"command of {name}", "command")
             low, high = effector.range or (-math.inf, math.inf)
             meaning = effector.description or f"position of {name}"
-            node = effector_node(name, effector, self.configuration.plan.faults)
+            node = effector_node(name, effector, self.configuration.script.faults)
             self.define(name, node, keys, unit, meaning, "effector")
             if effector.range is not None:
                 slack = 1e-9 * (high - low)
@@ -299,7 +299,7 @@ class _Assembly:
 
     def add_engines(self) -> None:
         """Add the formulas of the engines, and the events that they bring."""
-        for name, entry in self.plant.formulas.items():
+        for name, entry in self.scriptt.formulas.items():
             if name in self.inputs:
                 raise DravikError(
                     f"the name {name!r} is that of a signal of the engines", where=self.where("inputs", name)
@@ -308,8 +308,8 @@ class _Assembly:
                 continue  # the file defines this signal itself
             kind = "engine" if entry.keys[0] not in ("gear", "environment") else "ground"
             self.define(name, entry.text, entry.keys, entry.unit, entry.meaning, kind)
-        self.needed.extend(load.size for load in self.plant.loads)
-        for name, (condition, words) in self.plant.events.items():
+        self.needed.extend(load.size for load in self.scriptt.loads)
+        for name, (condition, words) in self.scriptt.events.items():
             self._watch(condition, EventSpec(words), name, ("engines",))
 
     def _add_rail(self, length: float) -> None:
@@ -325,7 +325,7 @@ class _Assembly:
         self.needed.extend(following)
         self.add_world()
         self.add_motion()
-        refusals.plan(self.configuration, self.effectors, [*self.signals, *self.plant.formulas], self.where)
+        refusals.script(self.configuration, self.effectors, [*self.signals, *self.scriptt.formulas], self.where)
         self.add_formulas()
         self.add_engines()
         if definition.rail is not None:
@@ -342,13 +342,13 @@ class _Assembly:
             self._watch_user_event(name, event.when, event.stop)
         self.override_signals()
         self.air = list(AIR) if configuration.world.air is not None else []
-        tape = self.builder.build(self.needed, [*self.wind, *self.air], self.plant.guards)
+        tape = self.builder.build(self.needed, [*self.wind, *self.air], self.scriptt.guards)
         refusals.levels(self.builder, tape, self.needed)
         refusals.wind(self.builder, [*self.wind, *self.air], self.inputs)
         for slot in tape.states:
             if slot.name not in self.signals:
                 self.signals[slot.name] = Signal(slot.name, "", "state of a function in a formula", "state")
-        loads = point_loads(configuration, tape, self.plant.loads, self.mass)
+        loads = point_loads(configuration, tape, self.scriptt.loads, self.mass)
         events = list(zip(self.event_names, self.events, strict=True))
         body = rigid_body(configuration, tape, mass, loads, events, (list(self.wind), self.air), len(self.inputs))
         program = build_program(tape, body)
@@ -365,7 +365,7 @@ class _Assembly:
             self.definition.crash, self.configuration.legs, has_ground=self.configuration.world.ground is not None
         ).items():
             self._watch(condition, EventSpec(words, "end"), name, keys)
-        for name, (when, event, keys) in self.configuration.plan.watches().items():
+        for name, (when, event, keys) in self.configuration.script.watches().items():
             self._watch(when, event, name, keys)
         for name, (condition_, event, keys) in watches(self.configuration.mode_logic).items():
             self._watch(condition_, event, name, keys)

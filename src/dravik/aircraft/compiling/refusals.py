@@ -101,7 +101,7 @@ def override(asked: SignalOverride, signals: Mapping[str, Signal], where: Where)
         raise DravikError(f"{name} cannot be overridden", where=where("overrides", name), expected="a signal")
 
 
-def plan(configuration: Configuration, effectors: Iterable[str], signals: Iterable[str], where: Where) -> None:
+def script(configuration: Configuration, effectors: Iterable[str], signals: Iterable[str], where: Where) -> None:
     """Refuse faults and gusts of what is not there; ``signals`` are those that no formula of the user's makes."""
     definition, controls = configuration.aircraft, list(effectors)
     written = [*configuration.formulas, *(n for formulas in definition.laws.values() for n in formulas)]
@@ -109,4 +109,4 @@ def plan(configuration: Configuration, effectors: Iterable[str], signals: Iterab
         "engine": list(definition.engines), "control": controls, "signal": [*signals, *written, *controls],
         "tank": list(definition.tanks),
     }  # fmt: skip
-    configuration.plan.check(known, where)
+    configuration.script.check(known, where)

@@ -6,7 +6,7 @@ from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any
 
-from dravik.aircraft.description.flight_plan import Plan
+from dravik.aircraft.description.flight_script import FlightScript
 from dravik.aircraft.description.loadings import roll_up
 from dravik.aircraft.description.overrides import SignalOverride
 from dravik.aircraft.description.schema import AircraftDefinition, Event, LawDefinition, Loading, NamedFormula
@@ -31,7 +31,7 @@ class Configuration:
     loading_name: str
     world: Environment
     laws: tuple[LawDefinition, ...] = ()
-    plan: Plan = field(default_factory=Plan)
+    script: FlightScript = field(default_factory=FlightScript)
     overrides: tuple[SignalOverride, ...] = ()
     values: Mapping[str, float] = field(default_factory=dict)
 
@@ -103,11 +103,11 @@ class Configuration:
 
     @cached_property
     def mode_logic(self) -> dict[str, ModeLogic]:
-        """Mode logic of the laws and of the plan, the flight's phases among them."""
+        """Mode logic of the laws and of the script, the flight's phases among them."""
         found: dict[str, ModeLogic] = {}
         for law in self.laws:
             found |= law.mode_logic
-        return found | self.plan.mode_logic
+        return found | self.script.mode_logic
 
     @cached_property
     def law_formulas(self) -> set[str]:
@@ -135,7 +135,7 @@ class Configuration:
         sections = ("inputs", "parameters", "formulas", "events")
         whole = self.aircraft.model_copy(update={s: getattr(self, s) for s in sections} | {"environment": self.world})
         text = whole.model_dump_json() + repr(sorted(self.added.items()))
-        text += repr(self.plan.as_data()) if self.plan else ""
+        text += repr(self.script.as_data()) if self.script else ""
         ways = [(w.name, w.rate, w.delay, w.fade, w.mode_logic) for w in self.laws]
         text += repr(ways) if any(w[1] or w[3] or w[4] for w in ways) else ""
         return text + (repr(self.overrides) if self.overrides else "")

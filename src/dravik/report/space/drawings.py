@@ -37,10 +37,10 @@ def _strip(surface: "Surface", low: float, high: float, front: float, back: floa
     at = np.unique(np.concatenate([[low, high], share[(share > low) & (share < high)]]))
     line = np.stack([np.interp(at, share, edges[:, k]) for k in range(3)], axis=1)
     chord = np.interp(at, share, chords)
-    fore, aft = line.copy(), line.copy()
-    fore[:, 0] += front * chord
-    aft[:, 0] += back * chord
-    return np.concatenate([fore, aft[::-1]])
+    ahead, behind = line.copy(), line.copy()
+    ahead[:, 0] += front * chord
+    behind[:, 0] += back * chord
+    return np.concatenate([ahead, behind[::-1]])
 
 
 def _body_outlines(geometry: "Geometry", i: int, j: int) -> list[Points]:
@@ -136,7 +136,7 @@ def _fin_outlines(geometry: "Geometry") -> list[Points]:
     """Return the outlines of a finned body's fins, station axes; the first stands up."""
     found: list[Points] = []
     for fins in geometry.finned_body.fins.values() if geometry.finned_body is not None else ():
-        along = np.array([0.0, fins.sweep, fins.sweep + fins.tip, fins.root]) + fins.x
+        along = np.array([0.0, fins.tip_offset, fins.tip_offset + fins.tip, fins.root]) + fins.x
         out = 0.5 * fins.diameter + np.array([0.0, fins.span, fins.span, 0.0])
         for k in range(fins.count):
             turn = 2.0 * np.pi * k / fins.count

@@ -10,7 +10,7 @@ from matplotlib.figure import Figure
 
 from dravik.errors import DravikError
 from dravik.report.figures import marked_events, new_figure
-from dravik.report.space.plans import draw_band, draw_route
+from dravik.report.space.overlays import draw_band, draw_route
 from dravik.report.space.wireframe import attitude_matrix, draw_wire, level_room, to_view
 from dravik.report.style import ACTUAL, COMMANDED, INK, SOFT, STYLE, THIRD
 
@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 
     Floats = NDArray[np.float64]
 
-__all__ = ["figure_plan_view", "figure_track"]
+__all__ = ["figure_overhead", "figure_track"]
 
 NEEDED = ("north", "east", "altitude")
 GROUND = "#8a7a5c"
@@ -41,7 +41,7 @@ def _at(run: "Recording", time: float, name: str) -> float:
     return float(np.interp(time, run.time, run[name]))
 
 
-def figure_plan_view(run: "Recording", *, title: str = "") -> Figure:
+def figure_overhead(run: "Recording", *, title: str = "") -> Figure:
     """Return the track seen from above, and below it the altitude over the distance flown, events numbered in both.
 
     Raises DravikError where position was not recorded.

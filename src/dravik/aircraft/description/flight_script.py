@@ -1,4 +1,4 @@
-"""The plan of a flight, faults, gusts and phases, as inputs, formulas and events: what the kernel sees of it."""
+"""The script of a flight, faults, gusts and phases, as inputs, formulas and events: what the kernel sees of it."""
 
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
@@ -13,12 +13,12 @@ from dravik.formula import Node, name_node
 from dravik.mode_logic.modes import ModeLogic, Phase, sequence
 from dravik.surroundings.discrete_gusts import DiscreteGust
 
-__all__ = ["Plan"]
+__all__ = ["FlightScript"]
 
 
 @dataclass(frozen=True)
-class Plan:
-    """What is planned for a flight: faults and gusts by name, its phases in their order, mode logic beside them."""
+class FlightScript:
+    """What is to happen in a flight: faults and gusts by name, its phases in their order, mode logic beside them."""
 
     faults: Mapping[str, Fault] = field(default_factory=dict)
     phases: tuple[Phase, ...] = ()
@@ -26,20 +26,22 @@ class Plan:
     gusts: Mapping[str, DiscreteGust] = field(default_factory=dict)
 
     def __bool__(self) -> bool:
-        """Whether anything is planned."""
+        """Whether anything is to happen."""
         return bool(self.faults or self.phases or self.others or self.gusts)
 
     def extended(
         self, faults: Mapping[str, Fault], phases: Sequence[Phase], others: Mapping[str, ModeLogic],
         gusts: Mapping[str, DiscreteGust],
-    ) -> "Plan":  # fmt: skip
-        """Return the plan with more faults, gusts and mode logic, and with other phases.
+    ) -> "FlightScript":  # fmt: skip
+        """Return the script with more faults, gusts and mode logic, and with other phases.
 
         Raises DravikError for mode logic that is none.
         """
         for name, logic in arguments.mapping(others, "mode_logic").items():
             require(logic, ModeLogic, f"the mode logic {name}", "ModeLogic.model_validate({...})")
-        return Plan({**self.faults, **faults}, tuple(phases), {**self.others, **others}, {**self.gusts, **gusts})
+        return FlightScript(
+            {**self.faults, **faults}, tuple(phases), {**self.others, **others}, {**self.gusts, **gusts}
+        )
 
     @cached_property
     def mode_logic(self) -> dict[str, ModeLogic]:
@@ -85,7 +87,7 @@ class Plan:
         return found
 
     def as_data(self) -> dict[str, Any]:
-        """Return the plan as plain data."""
+        """Return the script as plain data."""
         return {
             "faults": {n: f.model_dump(exclude_none=True) for n, f in self.faults.items()},
             "gusts": {n: g.model_dump(exclude_none=True) for n, g in self.gusts.items()},

@@ -9,13 +9,13 @@ from pydantic import Field, model_validator
 from dravik.definition.fields import Angle, Length, Model, Speed
 from dravik.errors import DravikError
 
-__all__ = ["Plan"]
+__all__ = ["TableGrid"]
 
 Floats = NDArray[np.float64]
 
 
-class Plan(Model):
-    """The plan of a set of tables.
+class TableGrid(Model):
+    """The grid of a set of tables.
 
     ``airspeed`` and ``altitude`` set Mach and Reynolds numbers. Angles of attack run in steps of ``alpha_step`` between
     ``alpha_fine``, and more widely out to ±180 degrees; sideslip in steps of ``beta_step`` up to ``beta_fine``, and
@@ -36,7 +36,7 @@ class Plan(Model):
     flap: str = ""
 
     @model_validator(mode="after")
-    def _rising(self) -> "Plan":
+    def _rising(self) -> "TableGrid":
         for name in ("alpha_fine", "roll_rates", "thrust_coefficients", "mach"):
             values = getattr(self, name)
             if len(values) < 2 or not np.all(np.diff(values) > 0.0):
