@@ -1,4 +1,4 @@
-"""What trims, proofs and throttles promise, held against closed forms and against what holds beside it."""
+"""What trims, proofs and sensitivities promise, held against closed forms and against what holds beside it."""
 
 import dataclasses
 import itertools
@@ -174,8 +174,8 @@ class JudgedTest(unittest.TestCase):
             return float(next(c.value for c in found.criteria if c.name == name))
 
         point, found = judged()
-        throttles = sensitivities_of_level(point, found, most=50)
-        moved = {m.of: m for m in throttles if "n/alpha" in m.criterion}
+        sensitivities = sensitivities_of_level(point, found, most=50)
+        moved = {m.of: m for m in sensitivities if "n/alpha" in m.criterion}
         throttle = moved["CL_alpha"]
         _, after = judged(5.1 * (1.0 + throttle.change), point["alpha"])
         self.assertAlmostEqual(value(after, throttle.criterion), throttle.wanted, delta=1e-3)

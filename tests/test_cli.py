@@ -273,8 +273,8 @@ class CommandTest(unittest.TestCase):
             (["linearise", "tarn", *AT, "--coordinates", "polar"], "expected 'air' or 'body'"),
             (["handling", "tarn", *AT, "--class", "V"], "expected one of I, II-L"),
             (
-                ["handling", "tarn", *AT, "--sweep", "mass=8:9:2 t", "--throttles"],
-                "--sweep with --against or --throttles",
+                ["handling", "tarn", *AT, "--sweep", "mass=8:9:2 t", "--sensitivities"],
+                "--sweep with --against or --sensitivities",
             ),
             (["fly", "tarn", *AT, "--control", "elevator"], "expected NAME=HISTORY"),
             (["fly", "tarn", *AT, "--start", "over"], "--airspeed beside --start"),

@@ -78,7 +78,7 @@ class LoopsTest(unittest.TestCase):
         # root: e^t does not, e^(t/600) may, since a loop does not answer for what it does not touch
         slow = [
             loop([-1.0, -1.0, -1.0], 4.0)
-            .append(dv.LinearSystem.filtered("z", "v", [1.0], [1.0, -r]))
+            .beside(dv.LinearSystem.filtered("z", "v", [1.0], [1.0, -r]))
             .part(inputs=["u"], outputs=["y"])
             for r in (1.0, 1.0 / 1200.0)
         ]
@@ -111,7 +111,7 @@ class LoopsTest(unittest.TestCase):
             self.assertAlmostEqual(getattr(both.each["a"], name), getattr(one, name), places=9)
         self.assertAlmostEqual(both.disc, one.disc, delta=1e-3)
         self.assertEqual(both.is_stable, one.is_stable)
-        hidden = several_margins(loop.append(dv.LinearSystem.filtered("b", "v", [-3.0], [1.0, 1.0])))
+        hidden = several_margins(loop.beside(dv.LinearSystem.filtered("b", "v", [-3.0], [1.0, 1.0])))
         self.assertFalse(hidden.is_stable)
 
     def test_a_parting_is_explained_by_what_went_before_it(self) -> None:

@@ -47,7 +47,7 @@ WORDS: dict[str, tuple[list[str], dict[str, Any]]] = {
     "check": ([TARN], TARNS),
     "mass": ([TARN], {"--loading": "dropped", "--margin": "7", "--figure": FILE}),
     "thrust": ([LOM, "--airspeeds", "60,90 m/s"], {
-        "--altitude": "1000 m", "--airspeeds": "70 m/s", "--sensitivities": "0.5", "--climb": "5 m/s", "--set": "throttle=0.4",
+        "--altitude": "1000 m", "--airspeeds": "70 m/s", "--throttles": "0.5", "--climb": "5 m/s", "--set": "throttle=0.4",
         "--loading": "none", "--figure": FILE}),
     "limits": ([LOM, "--altitude", "500 m", "--altitudes", "500 m", "--airspeeds", "80 m/s"], {
         "--set": "throttle=0.4", "--loading": "none", "--law": "none.toml", "--altitude": "900 m", "--altitudes": "900 m",
@@ -80,7 +80,7 @@ WORDS: dict[str, tuple[list[str], dict[str, Any]]] = {
         "pitch_gain=0.5:2", "--damping": "0.5", "--plan": "pitch", "--fly": "1 deg", "--flown": FILE,
         "--beside": "pitch_hold.gain=1", "--schedule": "x", "--out": ".toml", "--figure": FILE}),
     "score": (["RECORDING"], {"--beside": "RECORDING2", "--target": "pitch_stick=theta"}),
-    "mode_logic": ([TARN, "--law", "autopilot"], {"--loading": "none", "--law": "attitude_hold", "--figure": FILE}),
+    "logic": ([TARN, "--law", "autopilot"], {"--loading": "none", "--law": "attitude_hold", "--figure": FILE}),
     "fly": ([LOM, *AT, "--duration", "1 s"], {
         "--rail": "60 deg", "--start": "none", "--resume": "RECORDING", "--duration": "2 s",
         "--control": "throttle=step(0.1, at=0)", "--turbulence": "light", "--seed": "3", "--dt": "0.25 s", "--every": (["--out", "CSV"], "0.5 s"),

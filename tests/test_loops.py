@@ -11,7 +11,7 @@ import numpy as np
 
 import dravik as dv
 from dravik.errors import DravikError
-from dravik.linear.linearising import _opened
+from dravik.linear.linearising import _overridden
 from dravik.loops import Margins, cut_loop, margins
 from tests.test_cli import run
 
@@ -161,7 +161,7 @@ class AircraftTest(unittest.TestCase):
 
     def test_the_nonlinear_aircraft_answers_at_the_break_as_the_loop_says(self) -> None:
         open_loop = cut_loop(HELD, POINT, "elevator_command")
-        moved = _opened(POINT, ["elevator_command"], [])
+        moved = _overridden(POINT, ["elevator_command"], [])
         for w in (1.0, 2.0, 4.0, 8.0, 14.0):
             size, periods = math.radians(0.2), max(6, round(40.0 * w / (2.0 * math.pi)))
             lasts = round(periods * 2.0 * math.pi / w, 2)

@@ -143,7 +143,7 @@ class FlightTest(unittest.TestCase):
         x = one.state(velocity=(62, 0, 0), attitude=(0, 0.2, 0))
         self.assertAlmostEqual(one.values(x, u, ["pitch_error"])["pitch_error"], -1.0)
 
-    def test_what_cannot_be_override_is_said(self) -> None:
+    def test_what_cannot_be_overridden_is_said(self) -> None:
         for override, words in (
             (dv.SignalOverride(signal="thetta", kind="cut"), "no signal 'thetta' to override.*theta"),
             (dv.SignalOverride(signal="pitch_hold_integral", kind="cut"), "no signal 'pitch_hold_integral'"),
@@ -155,7 +155,7 @@ class FlightTest(unittest.TestCase):
             with self.subTest(words), self.assertRaisesRegex(DravikError, words):
                 HELD.with_overrides(override)
         with self.assertRaisesRegex(DravikError, "kind of an override.*expected signal"):
-            dv.SignalOverride(signal="q", kind="cut")
+            dv.SignalOverride(signal="q", kind="broken")
         with self.assertRaisesRegex(DravikError, "defined twice|taken"):
             HELD.with_overrides(dv.SignalOverride(signal="q", kind="cut"), dv.SignalOverride(signal="q", kind="cut"))
 

@@ -50,14 +50,14 @@ class ThreadTest(unittest.TestCase):
     def test_copies_of_the_process_take_their_shares(self) -> None:
         # in a process of its own, which has no other thread
         script = (
-            "import os, sys, threading, time; from pathlib import Path; from dravik import threads\n"
-            "threads.cores = lambda: 3; folder, me, kind = Path(sys.argv[1]), os.getpid(), sys.argv[2]\n"
+            "import os, sys, threading, time; from pathlib import Path; from dravik.host import cores\n"
+            "cores.cores = lambda: 3; folder, me, kind = Path(sys.argv[1]), os.getpid(), sys.argv[2]\n"
             "def act(k):\n"
             "    if kind == 'fails' and os.getpid() != me: raise ValueError('a copy fails')\n"
             "    if kind == 'raises' and k == 4: raise ValueError('item 4')\n"
             "    (folder / f'{k}').write_text('here' if os.getpid() == me else 'copy')\n"
             "if kind == 'thread': threading.Thread(target=time.sleep, args=(20,), daemon=True).start()\n"
-            "try: threads.shared_out(act, range(7))\n"
+            "try: cores.shared_out(act, range(7))\n"
             "except ValueError as error: print(error)\n"
         )
         for kind, printed, copies in (("works", "", 4), ("fails", "", 0), ("raises", "item 4\n", 4), ("thread", "", 0)):

@@ -411,8 +411,7 @@ class Cases:
 
     def modes(self, rng: random.Random) -> None:
         """Laws with mode logic, routes, aims, watched parameters: their files mutated, their calls with odd arguments."""
-        from dravik.aircraft.checks import audit
-
+        from dravik.checks import audit
         from dravik.flight import parameter_file as watched
         from dravik.guidance import aiming
         from dravik.guidance import route_device as routes

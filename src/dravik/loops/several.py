@@ -71,7 +71,7 @@ def several_margins(loop: LinearSystem) -> SeveralMargins:
 
     >>> import dravik as dv
     >>> one = dv.LinearSystem.filtered("a", "u", [2.0], [1.0, -1.0])
-    >>> both = one.append(dv.LinearSystem.filtered("b", "v", [2.0], [1.0, -1.0]))
+    >>> both = one.beside(dv.LinearSystem.filtered("b", "v", [2.0], [1.0, -1.0]))
     >>> found = several_margins(both)
     >>> round(found.disc, 6) == round(found.each["a"].disc, 6) == 0.666667
     True
