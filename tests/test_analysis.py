@@ -44,7 +44,7 @@ class TrimTest(unittest.TestCase):
 
     def test_failures_say_what_is_left_and_what_is_at_its_stop(self) -> None:
         for options, words in (
-            ({"airspeed": "62 m/s", "flight_path": "15 deg"}, r"left over: .*power_left at its upper stop"),
+            ({"airspeed": "62 m/s", "flight_path": "15 deg"}, r"residual: .*power_left at its upper stop"),
             ({"airspeed": "62 m/s", "flight_path": "-20 deg"}, "power_left at its lower stop"),
             ({"airspeed": "34 m/s"}, r"alpha_dot = .* \(force across it, in the plane of symmetry\)"),
             ({"airspeed": "62 m/s", "inputs": {"throttle": 0.9}}, "airspeed_dot"),

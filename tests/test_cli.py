@@ -247,7 +247,7 @@ class CommandTest(unittest.TestCase):
     def test_answers_no(self) -> None:
         code, _, err = run("trim", "tarn", "--airspeed", "30 m/s", "--altitude", "300 m")
         self.assertEqual(code, 1)
-        self.assertRegex(err, r"no trim at 30 m/s at 300 m: left over: .*alpha_dot = .*\(force across it")
+        self.assertRegex(err, r"no trim at 30 m/s at 300 m: residual: .*alpha_dot = .*\(force across it")
         self.assertEqual(
             run("handling", "tarn", "--airspeed", "95 m/s", "--altitude", "4500 m", "--category", "A")[0], 1
         )

@@ -1,4 +1,4 @@
-"""Compiled functions: what goes in through a door and comes out, what is kept on disk, numbers as text."""
+"""Compiled functions: what goes in through a wrapper and comes out, what is kept on disk, numbers as text."""
 
 import os
 import pickle
@@ -164,7 +164,7 @@ class KeptTest(unittest.TestCase):
         self.assertEqual(told, ["fresh", "done"])
 
     def test_what_is_broken_on_disk_is_made_anew(self) -> None:
-        text = "define i64 @answer() {\n  ret i64 NUMBER\n}\ndefine void @door(i8* %a, i8* %b) {\n  ret void\n}\n"
+        text = "define i64 @answer() {\n  ret i64 NUMBER\n}\ndefine void @wrapper(i8* %a, i8* %b) {\n  ret void\n}\n"
         script = (
             "import ctypes, sys; from dravik.compiled import kept; made = []\n"
             "def make(): made.append(1); return sys.argv[1], {}\n"

@@ -308,7 +308,7 @@ class ProofTest(unittest.TestCase):
         self.assertEqual(checks, {"row of phi": True, "row of theta": False, "row of psi": True})
         flat = dataclasses.replace(proof.model, B=np.zeros_like(proof.model.B), D=np.zeros_like(proof.model.D))
         self.assertFalse(model_proof._doublet(TARN, POINT, flat, "elevator").holds)
-        with self.assertRaisesRegex(DravikError, "holds at one moment only"):
+        with self.assertRaisesRegex(DravikError, "holds at one instant only"):
             dv.prove_model(TARN, dv.trim(TARN, airspeed=62, altitude=300, pull="1.3"))
         merle = dv.sample("merle")
         checks_of_merle = dv.prove_model(

@@ -295,7 +295,7 @@ class GainTest(unittest.TestCase):
         for c in choices:
             self.assertAlmostEqual(c.step.end, 1.0, places=6)
             self.assertAlmostEqual(math.degrees(c.margins.phase), 55.0, delta=1e-3)
-        # what the controller asks for at the first moment is its proportional part: the derivative sees no command
+        # what the controller asks for at the first instant is its proportional part: the derivative sees no command
         held = pid_options(loop([1.0], [1, 1.0, 0.5]), "PI", [0.3], most=(math.inf, 0.01, math.inf))
         self.assertTrue(held[0].bounded and held[0].pid.integral == 0.01)
 

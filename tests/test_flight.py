@@ -447,7 +447,7 @@ class SessionTest(unittest.TestCase):
         finally:
             tracemalloc.stop()
         self.assertLess(after - before, 200)
-        self.assertLess(peak - before, 1500)  # numbers and views of the moment; one array of states would take 300
+        self.assertLess(peak - before, 1500)  # numbers and views of the instant; one array of states would take 300
 
     def test_save_restore_and_reset_are_exact(self) -> None:
         def fly_on(session: Session) -> list[float]:

@@ -204,7 +204,7 @@ class SignalsTest(unittest.TestCase):
             plant = tarn.plant(coordinates)
             z = plant.from_state(x, u)
             back = np.empty(len(x))
-            state_from_minimal(tarn.program, plant.workspace, 0.0, z, u, plant.chart, back)
+            state_from_minimal(tarn.program, plant.workspace, 0.0, z, u, plant.kind, back)
             np.testing.assert_allclose(back, x, atol=1e-12)
 
     def test_no_speed_no_noise(self) -> None:

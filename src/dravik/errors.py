@@ -124,7 +124,7 @@ class TrimError(DravikError):
 
 
 class FlightError(DravikError):
-    """A run that had to stop; ``recording`` holds all that was flown before it, ``time`` the moment.
+    """A run that had to stop; ``recording`` holds all that was flown before it, ``time`` the instant.
 
     >>> import dravik as dv
     >>> issubclass(dv.FlightError, dv.DravikError)  # error.recording holds what was flown before

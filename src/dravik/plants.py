@@ -67,7 +67,7 @@ class FunctionPlant:
     jacobian: Callable[[float, Floats, Floats], Matrices] | None = None
 
     def evaluate(self, t: float, x: Floats, u: Floats) -> tuple[Floats, Floats]:
-        """Return rates and outputs; raises DravikError when a function's answer has another shape."""
+        """Return rates and outputs; raises DravikError when a function's result has another shape."""
         # copies: what a function writes into its arguments, or into an array that it returns again, stays its own
         rates = _array(self.function(t, x.copy(), u.copy()), "the function")
         if rates.shape != (len(self.state_names),):

@@ -305,7 +305,7 @@ class Aircraft:
     def with_machine_code(self) -> "Aircraft":
         """Return the aircraft with its formulas as machine code, made in some 0.3 s: two to four times as fast.
 
-        The answers are those of the interpreter to the last bit. A long flight makes it by itself.
+        The results are those of the interpreter to the last bit. A long flight makes it by itself.
         """
         return copy(self)._with(self._built.with_machine_code())
 

@@ -31,11 +31,11 @@ COORDINATES = {
 
 
 class AircraftPlant:
-    """An aircraft behind the Plant protocol, in chart coordinates; every signal is an output."""
+    """An aircraft behind the Plant protocol, in minimal coordinates; every signal is an output."""
 
     def __init__(self, built: CompiledAircraft, coordinates: str) -> None:
         self.coordinates = coordinates
-        self.chart, names = COORDINATES[coordinates]
+        self.kind, names = COORDINATES[coordinates]
         self.state_names = [*names, *(s.name for s in built.tape.states)]
         self.input_names = list(built.inputs)
         self.output_names = list(built.signals)
@@ -74,24 +74,24 @@ class AircraftPlant:
         return {n: _SIZES[u] for n, u in self.units.items() if u in _SIZES}
 
     def evaluate(self, t: float, x: Floats, u: Floats) -> tuple[Floats, Floats]:
-        """Return the rates of the chart coordinates, and every signal."""
+        """Return the rates of the minimal coordinates, and every signal."""
         n = len(x)
         rates, scratch = np.empty(n), np.empty((2, n + 1))
         minimal_rates(
-            self._program, self.workspace, t, x, u, self.chart, scratch[0], scratch[1], rates, False, EVERYTHING
+            self._program, self.workspace, t, x, u, self.kind, scratch[0], scratch[1], rates, False, EVERYTHING
         )
         outputs: Floats = self.workspace.registers[self._registers].copy()
         return rates, outputs
 
     def to_state(self, z: Floats, u: Floats) -> Floats:
-        """Return the integrated state of chart coordinates."""
+        """Return the integrated state of minimal coordinates."""
         x = np.empty(len(z) + 1)
-        state_from_minimal(self._program, self.workspace, 0.0, z, u, self.chart, x)
+        state_from_minimal(self._program, self.workspace, 0.0, z, u, self.kind, x)
         return x
 
     def from_state(self, x: Floats, u: Floats, t: float = 0.0) -> Floats:
-        """Return the chart coordinates of an integrated state, at a time (s)."""
+        """Return the minimal coordinates of an integrated state, at a time (s)."""
         evaluate(self._program, self.workspace, t, x, u, np.empty(len(x)), False, EVERYTHING)
         z = np.empty(len(x) - 1)
-        minimal_from_state(self._program, self.workspace, x, self.chart, z)
+        minimal_from_state(self._program, self.workspace, x, self.kind, z)
         return z

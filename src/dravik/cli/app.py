@@ -156,9 +156,9 @@ def signals(
 
 @dataclass(frozen=True)
 class SweepOptions(OptionGroup):
-    """Trims over axes, or every answer of one, and what is written of them."""
+    """Trims over axes, or every solution of one, and what is written of them."""
 
-    all_: Annotated[bool, typer.Option("--all", help="every answer found, such as both sides of the power curve")] = (
+    all_: Annotated[bool, typer.Option("--all", help="every solution found, such as both sides of the power curve")] = (
         False
     )
     sweep: Sweeps = None

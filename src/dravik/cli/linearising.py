@@ -64,13 +64,13 @@ class ProofOptions(OptionGroup):
     prove: Annotated[
         str,
         typer.Option(
-            "--prove", metavar="CONTROL", help="compare with the nonlinear answer to a doublet; or all: every way"
+            "--prove", metavar="CONTROL", help="compare with the nonlinear response to a doublet; or all: every way"
         ),
     ] = ""
     proof_figure: Annotated[str, written("write the comparison as a figure")] = ""
 
     def proof(self, model: "LinearModel", point: "TrimPoint") -> "LinearProof | None":
-        """Return the comparison with the answer to a doublet, drawn where that is wanted; None unless asked for."""
+        """Return the comparison with the response to a doublet, drawn where that is wanted; None unless asked for."""
         control = "" if self.prove == "all" else self.prove
         found = _proof(point, control or ("elevator" if self.proof_figure else ""))
         if found is not None and self.proof_figure:
@@ -175,7 +175,7 @@ def _whole_proof(craft: "Aircraft", point: "TrimPoint", *, quiet: bool) -> "Mode
 
 
 def _show_whole_proof(proof: "ModelProof", craft: "Aircraft") -> None:
-    """Print every check, and at what size the answers part."""
+    """Print every check, and at what size the responses part."""
     rows = [(c.name, c.error, c.allowed, "yes" if c.holds else "no", c.note) for c in proof.checks]
     show_rows("proof of the linear model", ["check", "error", "allowed", "holds", "how"], rows)
     for name, size in proof.parting.items():
@@ -279,7 +279,7 @@ def _show_roots(
 
 
 def _show_model(model: "LinearModel", modes: "Modes", proof: "LinearProof | None") -> None:
-    """Print a model's modes, where it bends, and how far it is from the nonlinear answer."""
+    """Print a model's modes, where it bends, and how far it is from the nonlinear response."""
     show_modes(model.title, modes.rows())
     for kink in model.kinks[:5]:
         say(

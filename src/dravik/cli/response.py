@@ -1,4 +1,4 @@
-"""The command response: answers of a linear model in time and frequency, phasors of its modes, and modes as motion."""
+"""The command response: a linear model in time and frequency, phasors of its modes, and modes as motion."""
 
 import math
 from dataclasses import dataclass
@@ -31,7 +31,7 @@ __all__ = ["response"]
 
 Channels = Annotated[
     list[str] | None,
-    typer.Option("--channel", metavar="OUTPUT/INPUT", help="what answers to what, such as theta/elevator; repeated"),
+    typer.Option("--channel", metavar="OUTPUT/INPUT", help="what responds to what, such as theta/elevator; repeated"),
 ]
 Motion = Annotated[str, written("write the mode of --mode as an animation, .gif or .html")]
 
@@ -60,7 +60,7 @@ def response(
     phasors: Annotated[str, written("write the phasors of the modes as a figure")] = "",
     as_json: AsJson = False,
 ) -> None:
-    """Show how a linear model answers: gain and phase, steps, the phasors of its modes, a mode in motion."""
+    """Show how a linear model responds: gain and phase, steps, the phasors of its modes, a mode in motion."""
     from dravik.linear import linearise, load_system
 
     moved.check()
@@ -99,7 +99,7 @@ def _draw(
     from dravik.report import figure_phasors, figure_responses, save_figure
 
     if figure:
-        save_figure(figure_responses(systems, pairs, title=f"Answers of {model.title}"), figure)
+        save_figure(figure_responses(systems, pairs, title=f"Responses of {model.title}"), figure)
     if phasors:
         save_figure(figure_phasors(model), phasors)
 

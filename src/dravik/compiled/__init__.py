@@ -1,4 +1,4 @@
-"""The one door to the compiler: functions compiled once per user, kept on disk as machine code, called without it.
+"""The one way to the compiler: functions compiled once per user, kept on disk as machine code, called without it.
 
 Numba compiles; what it makes is loaded from disk by llvmlite alone, so that who only uses the kernel does not wait
 half a second for the compiler to load.

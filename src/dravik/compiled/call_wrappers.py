@@ -1,7 +1,8 @@
 """Calls from Python into machine code: what each argument is, and how it is handed over.
 
-A door is a function of Python's own kind, as a module written in C would have it: it is given the objects, takes from
-them what the machine code needs, and makes an object of what is returned. Through ctypes a call would take 3 us more.
+A wrapper is a function of Python's own kind, as a module written in C would have it: it is given the objects, takes
+from them what the machine code needs, and makes an object of what is returned. Through ctypes a call would take 3 us
+more.
 """
 
 import ctypes
@@ -23,7 +24,7 @@ ITEMS = tuple.__basicsize__  # where the items of a tuple begin
 _ARRAYS = {
     (letter, n): f"{np.dtype(letter).kind}{np.dtype(letter).itemsize}:{n}" for letter in "dilqB" for n in (1, 2, 3)
 }
-#: Objects that every door knows, by the names under which its instructions speak of them.
+#: Objects that every wrapper knows, by the names under which its instructions speak of them.
 KNOWN: dict[str, Any] = {
     "array": np.ndarray, **{d: np.dtype(d) for d in ("f8", "i8", "i4", "u1")},
     "float": float, "float64": np.float64, "int": int, "true": True, "false": False, "none": None,
@@ -40,12 +41,12 @@ class _Method(ctypes.Structure):
 
 
 def is_tuple_class(value: Any) -> bool:
-    """Whether a value is a class of named tuples that a door takes."""
+    """Whether a value is a class of named tuples that a wrapper takes."""
     return isinstance(value, type) and issubclass(value, tuple) and hasattr(value, "kinds")
 
 
 def kinds_of(args: tuple[Any, ...]) -> Kinds | None:
-    """Return what arguments are; None if one is of no kind that a door takes."""
+    """Return what arguments are; None if one is of no kind that a wrapper takes."""
     found = []
     for value in args:
         kind: Any
@@ -66,7 +67,7 @@ def kinds_of(args: tuple[Any, ...]) -> Kinds | None:
 
 
 def numbers_as(kinds: Kinds, args: tuple[Any, ...]) -> tuple[Any, ...]:
-    """Return arguments of these kinds, their numbers of Python's own classes, which a door takes."""
+    """Return arguments of these kinds, their numbers of Python's own classes, which a wrapper takes."""
     return tuple(_NUMBERS[k](a) if k in _NUMBERS else a for k, a in zip(kinds, args, strict=True))
 
 
@@ -81,7 +82,7 @@ class CallWrapper:
         self, code: MachineCode, kinds: Kinds, otherwise: Callable[..., Any], by_compiler: Callable[..., Any]
     ) -> None:
         self.address = code.address(code.facts["function"])
-        method = _Method(b"compiled", code.address(code.facts["door"]), _ARGUMENTS_IN_A_ROW, None)
+        method = _Method(b"compiled", code.address(code.facts["wrapper"]), _ARGUMENTS_IN_A_ROW, None)
         new = _NEW(("PyCFunction_NewEx", ctypes.pythonapi))
         calls = []
         for refused in (otherwise, by_compiler):

@@ -78,7 +78,7 @@ class Compiled(ForCompiler):
         return self._call(*args)
 
     def _otherwise(self, *args: Any) -> Any:
-        """Call it with arguments that the door used last does not take."""
+        """Call it with arguments that the wrapper used last does not take."""
         kinds = kinds_of(args)
         if kinds is None:
             return self._by_numba(*args)
@@ -88,7 +88,7 @@ class Compiled(ForCompiler):
         return call_wrapper.last_call(*numbers_as(kinds, args))
 
     def _nearest(self, kinds: Kinds) -> Kinds:
-        """Return kinds for which there is a door and whose numbers are wider, or else the same kinds."""
+        """Return kinds for which there is a wrapper and whose numbers are wider, or else the same kinds."""
         if kinds not in self._doors:
             for known in self._doors:
                 if len(known) == len(kinds) and all(map(_takes, known, kinds)):
@@ -126,7 +126,7 @@ class Compiled(ForCompiler):
 
     @functools.cached_property
     def _by_numba(self) -> Any:
-        """The function as Numba calls it, for arguments that no door takes, such as arrays with gaps."""
+        """The function as Numba calls it, for arguments that no wrapper takes, such as arrays with gaps."""
         import numba
 
         return numba.njit(**OPTIONS)(self.function)

@@ -1,4 +1,4 @@
-"""From a function to a module in LLVM's language: Numba compiles it, and a door for Python is put before it."""
+"""From a function to a module in LLVM's language: Numba compiles it, and a wrapper for Python is put before it."""
 
 import contextlib
 import gc
@@ -38,9 +38,9 @@ def numba_types(kinds: Kinds) -> tuple[Any, ...]:
 
 
 def machine_text(dispatcher: Any, kinds: Kinds) -> tuple[str, dict[str, Any]]:
-    """Return a module with a function compiled for arguments of some kinds and with its door, and their names.
+    """Return a module with a function compiled for arguments of some kinds and with its wrapper, and their names.
 
-    The door is a method as Python calls it: a tuple of known objects, the addresses of the arguments, their count.
+    The wrapper is a method as Python calls it: a tuple of known objects, the addresses of the arguments, their count.
     """
     arguments = numba_types(kinds)
     with _nothing_collected():
@@ -49,7 +49,7 @@ def machine_text(dispatcher: Any, kinds: Kinds) -> tuple[str, dict[str, Any]]:
     context = made.target_context
     kind = context.call_conv.get_function_type(made.signature.return_type, arguments)
     name = made.fndesc.llvm_func_name
-    module = ir.Module("door")
+    module = ir.Module("wrapper")
     function = ir.Function(module, kind, name)
     writer = _Writer(module, "door_" + made.fndesc.mangled_name, kinds)
     builder = writer.builder
@@ -62,7 +62,7 @@ def machine_text(dispatcher: Any, kinds: Kinds) -> tuple[str, dict[str, Any]]:
     writer.give_back(builder.load(room), made.signature.return_type)
     whole = llvm.parse_assembly(made.library.get_llvm_str())
     whole.link_in(llvm.parse_assembly(str(module)))
-    return str(whole), {"function": name, "door": writer.door.name}
+    return str(whole), {"function": name, "wrapper": writer.wrapper.name}
 
 
 @contextlib.contextmanager
@@ -81,18 +81,21 @@ def _nothing_collected() -> Iterator[None]:
 
 
 class _Writer:
-    """Writes a door. Each object is looked at before it is used: its class, and of an array dtype, dimensions, flags.
+    """Writes a wrapper. Each object is looked at before it is used: its class; dtype, dimensions, flags of an array.
 
     ``places`` says where in the tuple of known objects each stands; the first is called if an argument is refused.
     """
 
     def __init__(self, module: ir.Module, name: str, kinds: Kinds) -> None:
         self.module = module
-        self.door = ir.Function(module, ir.FunctionType(OBJECT, [OBJECT, OBJECT, INT]), name)
-        self.known, self.args, count = self.door.args
+        self.wrapper = ir.Function(module, ir.FunctionType(OBJECT, [OBJECT, OBJECT, INT]), name)
+        self.known, self.args, count = self.wrapper.args
         self.places: dict[Any, int] = {k: place for place, k in enumerate([*KNOWN, *classes(kinds)], 1)}
-        self.builder = ir.IRBuilder(self.door.append_basic_block("door"))
-        self.refused, self.failed = self.door.append_basic_block("refused"), self.door.append_basic_block("failed")
+        self.builder = ir.IRBuilder(self.wrapper.append_basic_block("wrapper"))
+        self.refused, self.failed = (
+            self.wrapper.append_basic_block("refused"),
+            self.wrapper.append_basic_block("failed"),
+        )
         self.demand(self.builder.icmp_signed("==", count, ir.Constant(INT, len(kinds))))
         onward = self.builder.block
         self.builder.position_at_end(self.refused)
@@ -123,7 +126,7 @@ class _Writer:
 
     def demand(self, condition: Any, otherwise: Any = None) -> None:
         """Go on only if a condition holds."""
-        onward = self.door.append_basic_block()
+        onward = self.wrapper.append_basic_block()
         self.builder.cbranch(condition, onward, otherwise or self.refused)
         self.builder.position_at_end(onward)
 
@@ -160,7 +163,7 @@ class _Writer:
             return self.load(found, HEADER, ir.DoubleType())
         self.demand(self.is_known(own, "int"))
         value = self.python("PyLong_AsLongLong", INT, [found])
-        doubtful, onward = self.door.append_basic_block(), self.door.append_basic_block()
+        doubtful, onward = self.wrapper.append_basic_block(), self.wrapper.append_basic_block()
         builder.cbranch(builder.icmp_signed("==", value, ir.Constant(INT, -1)), doubtful, onward)
         builder.position_at_end(doubtful)
         problem = self.python("PyErr_Occurred", OBJECT, [])

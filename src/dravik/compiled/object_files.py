@@ -62,7 +62,7 @@ def _path(name: str, key: str) -> Path | None:
 
 @cache
 def _maker() -> str:
-    """Return a short text for what machine code depends on besides its source: compiler, processor, doors."""
+    """Return a short text for what machine code depends on besides its source: compiler, processor, call wrappers."""
     import llvmlite.binding as llvm
 
     parts = [

@@ -150,7 +150,7 @@ class Flight:
 
     @property
     def time(self) -> float:
-        """The time reached, s; where an event has ended the flight, the moment of that event."""
+        """The time reached, s; where an event has ended the flight, the instant of that event."""
         return float(self.work.registers[0]) if self.ended else self.time_of(self.step)
 
     @property
@@ -171,7 +171,7 @@ class Flight:
         return float(self.work.registers[self.body.registers[name]])
 
     def recording(self, *, present: bool = False, copied: bool = True) -> Recording:
-        """Return what has been recorded so far; with ``present`` also the row of this moment, if it is due.
+        """Return what has been recorded so far; with ``present`` also the row of this instant, if it is due.
 
         Not ``copied``, the rows are this flight's own, for one that flies no further.
         """
@@ -292,7 +292,7 @@ class Flight:
                 self.notes.append(Event(float(rows[at, 0]), f"{name} is {rows[at, k]}, and only recorded"))
 
     def _call_devices(self, step: int) -> None:
-        """Call the devices that beat at this step, all on the signals of this moment."""
+        """Call the devices that beat at this step, all on the signals of this instant."""
         due = self.tasks.due(step)
         if not due:
             return

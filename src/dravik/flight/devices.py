@@ -26,7 +26,7 @@ Setters = tuple[Callable[[str, float], None], Callable[[Mapping[str, float]], No
 class Device(Protocol):
     """An object that a flight calls ``rate`` times a second (Hz), beginning at its start.
 
-    ``update`` gets the time (s) and the signals (SI, by name) at that moment, before any device has acted on it, and
+    ``update`` gets the time (s) and the signals (SI, by name) at that instant, before any device has acted on it, and
     returns what it sets until its next call: inputs of the aircraft (an effector's name stands for what is added to its
     command), parameters, and values of its own, which the devices after it read in ``signals`` and recordings keep.
 

@@ -36,7 +36,7 @@ def fly(
 ) -> Recording:
     """Return the recording of a flight of an aircraft, or of any plant.
 
-    A long flight runs on machine code that is made for it, with the same answers to the last bit.
+    A long flight runs on machine code that is made for it, with the same results to the last bit.
 
     ``start`` is a trimmed point or a ``Start``. ``options`` are ``dt``, ``controls``, ``devices``, ``turbulence``,
     ``record``, ``record_every``, ``save`` and ``note``, as ``Options`` says; all signals are recorded unless ``record``

@@ -69,7 +69,7 @@ class RowBuffer:
         self.count = count
 
     def present(self, registers: Floats, board: Mapping[str, float]) -> Floats:
-        """Return the row of the moment for which the registers stand, shape (1, names)."""
+        """Return the row of the instant for which the registers stand, shape (1, names)."""
         return np.array([[*registers[self.picks], *(board[n] for n in self.own)]])
 
     def put(self, values: Floats) -> None:

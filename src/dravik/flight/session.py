@@ -76,7 +76,7 @@ class Session:
 
     @property
     def time(self) -> float:
-        """The time reached, s; where an event has ended the flight, the moment of that event."""
+        """The time reached, s; where an event has ended the flight, the instant of that event."""
         return self._flight.time
 
     @property
@@ -90,13 +90,13 @@ class Session:
         return self._flight.events
 
     def __getitem__(self, name: str) -> float:
-        """Return a signal at this moment, SI; raises DravikError, naming the nearest, for one that is not there."""
+        """Return a signal at this instant, SI; raises DravikError, naming the nearest, for one that is not there."""
         return self._flight.read(name)
 
     def reader(self, *names: str) -> Callable[[], Floats]:
         """Return what reads some signals at once, SI, in the order of their names: for loops that run at a high rate.
 
-        It returns the same array each time, with the values of that moment. Raises DravikError for unknown names.
+        It returns the same array each time, with the values of that instant. Raises DravikError for unknown names.
 
         >>> import dravik as dv
         >>> craft = dv.sample("tarn")
@@ -169,7 +169,7 @@ class Session:
         self._flight.advance(count)
 
     def instant(self, coordinates: str = "air") -> OperatingInstant:
-        """Return this moment, to linearise about: state, inputs as they are now, and parameters as they were set.
+        """Return this instant, to linearise about: state, inputs as they are now, and parameters as they were set.
 
         Raises DravikError for a plant, which ``linearise_plant`` takes at its ``state``.
         """
@@ -190,7 +190,7 @@ class Session:
         self._flight.restore(saved)
 
     def recording(self) -> Recording:
-        """Return what has been recorded so far, this moment included; it can be resumed like that of ``fly``."""
+        """Return what has been recorded so far, this instant included; it can be resumed like that of ``fly``."""
         return self._flight.recording(present=True)
 
     def close(self) -> None:

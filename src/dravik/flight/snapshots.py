@@ -77,7 +77,7 @@ def following_of(
 
 @dataclass(frozen=True)
 class SavedFlight:
-    """Everything a flight is at one moment; ``restore`` it into a flight of the same aircraft, step and devices."""
+    """Everything a flight is at one instant; ``restore`` it into a flight of the same aircraft, step and devices."""
 
     fingerprint: tuple[object, ...]
     step: int

@@ -1,6 +1,6 @@
 """Functions that remember something from step to step: what each gives, and what its cells hold next.
 
-Cells change between the integrator's steps only, all at once, from the signals of that moment. Outside a flight, in a
+Cells change between the integrator's steps only, all at once, from the signals of that instant. Outside a flight, in a
 trim or a linear model, a function with a value at rest gives that (a hold passes its argument), and ``previous`` is a
 lag with its period as time constant: where a difference equation stands still, and its look-alike at low frequencies.
 """

@@ -62,7 +62,7 @@ class Follower:
         return self.lean * 2.0 / math.pi * math.atan(k * off)
 
     def steer(self, north: float, east: float, track: float, speed: float) -> tuple["Follower", Steering]:
-        """Return the follower after this moment, and what it asks for; ``speed`` is over ground (m/s)."""
+        """Return the follower after this instant, and what it asks for; ``speed`` is over ground (m/s)."""
         follower = self
         for _ in range(len(self.path.segments)):
             found, along = follower._off(north, east)

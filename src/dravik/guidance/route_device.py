@@ -60,7 +60,7 @@ class RouteGuidance:
         self._left: list[str] = []  # those that others have set since the route is done
 
     def update(self, t: float, signals: Mapping[str, float]) -> dict[str, float]:
-        """Return the targets of this moment, and where the aircraft is relative to the path."""
+        """Return the targets of this instant, and where the aircraft is relative to the path."""
         here = signals["north"], signals["east"]
         self._follower, asked = self._follower.steer(*here, signals["track"], signals["ground_speed"])
         wanted = {

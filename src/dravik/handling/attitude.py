@@ -169,26 +169,26 @@ class Dropback(NamedTuple):
 
 
 def dropback(step: TimeResponse, *, hold: float | None = None) -> Dropback:
-    """Return dropback and pitch-rate overshoot from the pitch rate's answer to a step of the stick.
+    """Return dropback and pitch-rate overshoot from the pitch rate's response to a step of the stick.
 
-    The stick is held for ``hold`` seconds (half of the answer's time unless given) and let go; the attitude then comes
-    to rest at what the rate's integral loses or gains: in the linear case the integral of the steady rate less the
-    rate's answer. The slow phugoid has to be kept out of the model. Raises DravikError where no rate is steady.
+    The stick is held for ``hold`` seconds (half of the response's time unless given) and let go; the attitude then
+    comes to rest at what the rate's integral loses or gains: in the linear case the integral of the steady rate less
+    the rate's response. The slow phugoid has to be kept out of the model. Raises DravikError where no rate is steady.
 
     >>> import dravik as dv
     >>> rate = dv.LinearSystem.filtered("q", "stick", [4.0, 4.0], [1.0, 2.8, 4.0])
     >>> round(dropback(dv.systems.time_response(rate, "q", "stick", duration=12.0)).value, 3)
     0.3
     """
-    require(step, TimeResponse, "the pitch rate's answer", "time_response(model, 'q', stick)")
+    require(step, TimeResponse, "the pitch rate's response", "time_response(model, 'q', stick)")
     t, rate = step.finely()
     hold = None if hold is None else arguments.number(hold, "hold")
     held = int(np.searchsorted(t, 0.5 * t[-1] if hold is None else hold))
     steady = float(rate[-1])
     tail = rate[int(0.8 * len(rate)) :]
     if steady == 0.0 or np.max(np.abs(tail / steady - 1.0)) > 0.02:
-        raise DravikError("the pitch rate does not become steady", hint="a longer answer, of alpha and q alone")
-    # after letting go: the integral of the step's answer from then on, less itself delayed
+        raise DravikError("the pitch rate does not become steady", hint="a longer response, of alpha and q alone")
+    # after letting go: the integral of the step's response from then on, less itself delayed
     lost = float(np.trapezoid(steady - rate[: held + 1], t[: held + 1])) / steady
     return Dropback(-lost, float(np.max(rate / steady)), steady)
 

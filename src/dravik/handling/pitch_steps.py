@@ -24,7 +24,7 @@ Floats = NDArray[np.float64]
 CROSSOVER = 400.0 * FOOT  # m/s: where load factor and pitch rate count alike
 SHOWN = 3.0  # s: of the C* envelope
 LONG = 30.0  # s
-STEADY = 0.02  # of the end value: by how much the tail of the answer may still move
+STEADY = 0.02  # of the end value: by how much the tail of the response may still move
 
 
 class PitchStep(NamedTuple):
@@ -39,7 +39,7 @@ class PitchStep(NamedTuple):
 
 
 def pitch_step(step: TimeResponse) -> PitchStep:
-    """Return delay, transient peak ratio and rise time of the pitch rate's answer to a step, the airspeed held.
+    """Return delay, transient peak ratio and rise time of the pitch rate's response to a step, the airspeed held.
 
     Raises DravikError where the rate does not become steady.
 
@@ -49,12 +49,12 @@ def pitch_step(step: TimeResponse) -> PitchStep:
     >>> round(float(found.ratio / np.exp(-np.pi * 0.5 / np.sqrt(0.75))), 2)
     1.0
     """
-    require(step, TimeResponse, "the pitch rate's answer", "time_response(model, 'q', stick)")
+    require(step, TimeResponse, "the pitch rate's response", "time_response(model, 'q', stick)")
     t, values = step.finely()
     end = float(values[-1])
     tail = values[int(0.8 * len(t)) :]
     if end == 0.0 or np.max(np.abs(tail / end - 1.0)) > STEADY:
-        raise DravikError("the pitch rate does not become steady", hint="a longer answer, of alpha and q alone")
+        raise DravikError("the pitch rate does not become steady", hint="a longer response, of alpha and q alone")
     share = values / end
     peak = int(np.argmax(share))
     # the tangent of the first rise: after the peak a lightly damped rate is as steep again
@@ -63,7 +63,7 @@ def pitch_step(step: TimeResponse) -> PitchStep:
     rise = 1.0 / float(slope[k])
     over = float(share[peak]) - 1.0
     under = 1.0 - float(np.min(share[peak:]))
-    # what a settled answer still moves by is no oscillation
+    # what a settled response still moves by is no oscillation
     ratio = under / over if over > STEADY / 20.0 and under > 0.0 else 0.0
     return PitchStep(float(t[k] - share[k] * rise), ratio, rise)
 

@@ -30,7 +30,7 @@ FITTED = np.geomspace(0.1, 10.0, 20)  # rad/s
 SWUNG = np.geomspace(0.05, 200.0, 80)  # rad/s: of full swings of the stick
 AT = 4.0  # rad/s: where the inputs' effects are compared
 SLOW = ("north", "east", "altitude", "airspeed", "psi")  # held where the fast motion alone is wanted
-LONG = 30.0  # s: of a step answer that becomes steady
+LONG = 30.0  # s: of a step response that becomes steady
 SOON = 1.0  # s: in which the sense of an input shows
 PILOTS = np.geomspace(0.1, 10.0, 60)  # rad/s: frequencies of a pilot
 DIVERGES = 6.0  # s to double: MIL-F-8785C 3.2.1.1, the least that level 3 allows
@@ -95,7 +95,7 @@ def doubling(model: LinearModel, output: str, stick: str) -> float:
 def rate_limit_onset(craft: Aircraft, model: LinearModel, stick: str) -> tuple[str, float] | None:
     """Return the effector that a full swing of an input drives into its rate limit first, and the frequency, rad/s.
 
-    By the linear answers of the effectors' commands as far as they are signals of the model's aircraft, at half the
+    By the linear responses of the effectors' commands as far as they are signals of the model's aircraft, at half the
     input's range; None where no effector that it moves has a rate limit.
     """
     spec = list(craft.inputs.values())[craft.input_index(stick)]
@@ -304,7 +304,7 @@ def _phase_rate(w: Floats, attitude: Any, category: str, detail: dict[str, Any])
 def _step_of_rate(
     fast: LinearModel, stick: str, airspeed: float, category: str, detail: dict[str, Any]
 ) -> list[Criterion]:  # fmt: skip
-    """Return what the pitch rate's answer to a step says: its shape in time, and dropback where that is asked for."""
+    """Return what the pitch rate's response to a step says: its shape in time, and dropback where that is asked for."""
     data, shape = boundaries("responses")["dropback"], boundaries("responses")["pitch_step"]
     step = time_response(fast, "q", stick, duration=LONG)
     try:

@@ -1,4 +1,4 @@
-"""Criteria that trims answer: flight-path stability, and the stick that holds another speed."""
+"""Criteria from trims: flight-path stability, and the stick that holds another speed."""
 
 import math
 from collections.abc import Callable

@@ -157,7 +157,7 @@ def not_written(error: Exception, path: str | Path, what: str, hint: str = "") -
 
 @cache
 def _mask() -> int:
-    """Return what the user takes away of a new file's permissions; asked for once: asking changes it for a moment."""
+    """Return what the user takes away of a new file's permissions; asked for once: asking changes it briefly."""
     mask = os.umask(0)
     os.umask(mask)
     return mask

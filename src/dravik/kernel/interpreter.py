@@ -291,7 +291,7 @@ def run_tape(
 
 @inlined
 def run_stage(program: Program, work: Workspace, stage: int, steady: bool) -> None:
-    """Execute a stage of the tape in a workspace, by the aircraft's own code where it has been made."""
+    """Execute a stage of the tape in a workspace, by the aircraft's machine code where it has been made."""
     layout = program.layout
     start, stop = 0 if stage == 0 else layout[stage - 1], layout[stage]
     if stop > start:

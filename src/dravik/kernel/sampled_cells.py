@@ -1,4 +1,4 @@
-"""Memory between steps: cells that change at a step's beginning, all at once, from the signals of that moment."""
+"""Memory between steps: cells that change at a step's beginning, all at once, from the signals of that instant."""
 
 import numpy as np
 from numpy.typing import NDArray
@@ -24,7 +24,7 @@ __all__ = ["begin_memory", "recall", "remember", "store"]
 
 Floats = NDArray[np.float64]
 LAST = 2
-PASSES = 8  # most changes that follow from each other at one moment, such as of a latch that sets a latch
+PASSES = 8  # most changes that follow from each other at one instant, such as of a latch that sets a latch
 
 
 @inlined

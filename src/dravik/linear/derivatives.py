@@ -107,7 +107,7 @@ class LoadsAbout:
         # from stability axes to body axes: a turn by alpha about y
         self.turn = np.array([[cosine, 0.0, -sine], [0.0, 1.0, 0.0], [sine, 0.0, cosine]])
         tensor = self.craft.loading.tensor()
-        if "Ixx" in point.signals:  # tanks flow: the mass properties of the moment
+        if "Ixx" in point.signals:  # tanks flow: the mass properties of the instant
             xx, yy, zz, xy, xz, yz = (point[n] for n in ("Ixx", "Iyy", "Izz", "Ixy", "Ixz", "Iyz"))
             tensor = np.array([[xx, -xy, -xz], [-xy, yy, -yz], [-xz, -yz, zz]])
         self.inertia = self.turn.T @ tensor @ self.turn

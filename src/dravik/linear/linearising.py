@@ -39,7 +39,7 @@ def linearise(
     cut: Sequence[str] = (),
     disturbed: Sequence[str] = (),
 ) -> LinearModel:
-    """Return the linear model of an aircraft about a trimmed point, or about a moment of a flight.
+    """Return the linear model of an aircraft about a trimmed point, or about an instant of a flight.
 
     States are position, ``"air"`` (airspeed, alpha, beta), ``"body"`` (u, v, w) or ``"stability"`` velocities (u, v, w
     in axes turned by alpha: see ``in_axes``), Euler angles, rates, and those of actuators, engines and formulas;
@@ -52,8 +52,8 @@ def linearise(
 
     At a stop of an effector or an input the slope is taken on the side that is open.
 
-    About a moment the rates of the states are ``drift``: deviations move by it beside A x + B u. The aircraft is then
-    that of the moment, with the parameters it flew with.
+    About an instant the rates of the states are ``drift``: deviations move by it beside A x + B u. The aircraft is then
+    that of the instant, with the parameters it flew with.
 
     A table that bends at the operating point has two slopes there: the model holds their mean, and lists
     it in ``kinks``. Raises DravikError for unknown names, and at ±90° pitch, where Euler angles have no rates.
@@ -114,7 +114,7 @@ def _model(
     slopes, kinks = np.empty((n + k, n + m)), np.empty((n + k, n + m))
     w, values = plant.workspace, np.empty((3, n + k))
     jacobian(
-        craft.program, w, t, z, u, plant.chart, steps, sides, picks, slopes, kinks, np.empty((4, n + m + 2)), values,
+        craft.program, w, t, z, u, plant.kind, steps, sides, picks, slopes, kinks, np.empty((4, n + m + 2)), values,
     )  # fmt: skip
     craft.refuse_outside(w)
     _refuse_infinite(slopes, [*names, *outputs], columns.names, n, f"{craft.name}, {point.title}")

@@ -30,9 +30,9 @@ class Kink:
 class LinearModel(LinearSystem):
     """A linear system of deviations (SI) from an operating point.
 
-    ``x0``, ``u0``, ``y0`` are the operating point, ``drift`` the rates of its states, which about a moment of a flight
-    are not small; ``axes`` are those of an aircraft's motion: air, body or stability; ``kinks`` lists slopes that
-    depend on the side they are taken from (a table bends there), so that nobody trusts them unseen.
+    ``x0``, ``u0``, ``y0`` are the operating point, ``drift`` the rates of its states, which about an instant of a
+    flight are not small; ``axes`` are those of an aircraft's motion: air, body or stability; ``kinks`` lists slopes
+    that depend on the side they are taken from (a table bends there), so that nobody trusts them unseen.
 
     >>> import dravik as dv
     >>> craft = dv.sample("tarn")

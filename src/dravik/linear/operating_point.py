@@ -1,4 +1,4 @@
-"""A moment of a flight to linearise about, at which nothing need stand still."""
+"""An instant of a flight to linearise about, at which nothing need stand still."""
 
 from dataclasses import dataclass
 from typing import Self
@@ -37,8 +37,8 @@ class OperatingInstant:
     def of(
         cls, craft: Aircraft, state: ArrayLike, inputs: ArrayLike, *, time: float = 0.0, coordinates: str = "air"
     ) -> Self:
-        """Return the moment with its signals; raises DravikError for shapes that do not fit, and numbers not finite."""
-        require(craft, Aircraft, "the aircraft of a moment")
+        """Return the instant with its signals; raises DravikError for shapes that do not fit, or values not finite."""
+        require(craft, Aircraft, "the aircraft of an instant")
         x, u = np.array(state, dtype=float), np.array(inputs, dtype=float)
         for what, values, names in (("state", x, craft.state_names), ("inputs", u, craft.input_names)):
             if values.shape != (len(names),) or not np.all(np.isfinite(values)):
@@ -47,7 +47,7 @@ class OperatingInstant:
 
     @property
     def title(self) -> str:
-        """The moment in words."""
+        """The instant in words."""
         return f"at {self.time:g} s"
 
     def __getitem__(self, name: str) -> float:

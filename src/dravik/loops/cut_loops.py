@@ -25,8 +25,8 @@ def cut_loop(
 ) -> LinearSystem:  # fmt: skip
     """Return the open loop at a signal of an aircraft with its laws: what comes back of what is put in, sign turned.
 
-    Everything that reads the signal reads what is injected; what is computed for it is the answer. With the sign turned
-    the loop is closed by negative feedback, as ``margins`` takes it. Several signals are cut at once, for
+    Everything that reads the signal reads what is injected; what is computed for it is the response. With the sign
+    turned the loop is closed by negative feedback, as ``margins`` takes it. Several signals are cut at once, for
     ``several_margins``. More ``outputs`` follow the loop's own, with their own sign. With a law at a rate the loop is a
     sampled one, its hold and its computing delay exact; with laws at several rates each hold is a delay of half its
     period. Raises DravikError for a signal that nothing reads, and one whose loop is not closed: no law leads back.

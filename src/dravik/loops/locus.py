@@ -203,8 +203,8 @@ def locus_over_parameter(
 
     def roots(value: float) -> Complexes:
         changed = craft.with_parameters({name: value})
-        moment = OperatingInstant.of(changed, point.state, point.inputs)
-        model = linearise(changed, moment, coordinates=point.coordinates)
+        instant = OperatingInstant.of(changed, point.state, point.inputs)
+        model = linearise(changed, instant, coordinates=point.coordinates)
         kept = model.part(states=list(states)) if states else model
         return np.asarray(np.linalg.eigvals(kept.A), dtype=complex)
 
@@ -219,7 +219,7 @@ def _followed(
     order = matched(before, own)
     after = own[order]
     moved = np.abs(after - before)
-    # far: further than half of the way to another root of the same moment
+    # far: further than half of the way to another root of the same instant
     apart = np.abs(after[:, None] - after[None, :]) + np.diag(np.full(len(after), np.inf))
     # roots that hardly move, such as those at rest, are not mistaken for each other
     moves = moved > HARDLY * np.abs(after) + HARDLY * HARDLY * float(np.abs(after).max(initial=0.0))

@@ -112,7 +112,7 @@ def count_growing(a: Floats, sample_time: float | None) -> int:
 
 
 def _is_alike(less: LinearSystem, loop: LinearSystem) -> bool:
-    """Whether a system without some states answers as the whole does, over the frequencies of its roots not at rest."""
+    """Whether a system without some states responds as the whole does, at the frequencies of its roots not at rest."""
     felt, _ = _felt(loop)
     if not len(felt):
         return True

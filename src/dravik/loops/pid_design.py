@@ -71,9 +71,9 @@ def pid_for(
 
 
 def plant_sign(plant: LinearSystem, omega: float | None = None) -> float:
-    """Return the sign with which the plant answers a step after the time that a frequency (rad/s) stands for, 1/omega.
+    """Return the sign with which the plant responds to a step after the time that a frequency (rad/s) stands for, 1/omega.
 
-    Without a frequency the middle one of its roots. Not the sign at the first moment, which delays and actuators hide,
+    Without a frequency the middle one of its roots. Not the sign at the first instant, which delays and actuators hide,
     nor that at rest, which a slow or unstable mode may turn about.
     """
     one = least(plant)

@@ -25,7 +25,7 @@ from dravik.trimming import TrimPoint, trim
 
 __all__ = ["Check", "ClosedLoop", "LoopStudy", "controller_of", "study_loops"]
 
-STANDS = 2e-3  # of the largest value: what an answer may still move by at its end
+STANDS = 2e-3  # of the largest value: what a response may still move by at its end
 ROUNDS = 25  # of a lead that makes up for an integral's lag: each leaves a tenth or less
 ORDER = 3  # of the Padé fraction of a delay in closed loops; margins take it exactly
 
@@ -44,9 +44,9 @@ class Check(NamedTuple):
 class ClosedLoop:
     """One loop of a study: its ``pid``, the open loop with the earlier ones closed, margins, step of its command.
 
-    ``disturbance`` is the answer of what is measured to a unit step at what the loop moves. ``use`` is how far and how
-    fast (1/s) the effector goes at the end of the loops, actuator and all, for a unit step of the command; nan where
-    what is moved has no state.
+    ``disturbance`` is the response of what is measured to a unit step at what the loop moves. ``use`` is how far and
+    how fast (1/s) the effector goes at the end of the loops, actuator and all, for a unit step of the command; nan
+    where what is moved has no state.
     """
 
     entry: LoopEntry

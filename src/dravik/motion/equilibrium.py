@@ -25,9 +25,9 @@ __all__ = [
 
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
-# kinds of unknowns: a chart coordinate, an input
+# kinds of unknowns: a minimal coordinate, an input
 STATE, INPUT = 0, 1
-# kinds of equations: the rate of a chart coordinate, a signal, the difference of two signals; each less its target
+# kinds of equations: the rate of a minimal coordinate, a signal, the difference of two signals; each less its target
 RATE, SIGNAL, DIFFERENCE = 0, 1, 2
 # a signal that is an angle on the full circle: the shorter way to its target
 DIRECTION = 3
@@ -57,8 +57,8 @@ class _Equilibrium(NamedTuple):
 class Equilibrium(_Equilibrium):
     """One search: the point, n unknowns, m equations and scratch arrays; k coordinates.
 
-    ``coordinates`` are the number of the chart, and how much of the formulas is evaluated; ``state`` (k,) is in that
-    chart, and ``inputs`` are those of the program; both are changed.
+    ``coordinates`` are the kind of minimal coordinates, and how much of the formulas is evaluated; ``state`` (k,) is in
+    these, and ``inputs`` are those of the program; both are changed.
     ``unknowns`` (n, 2): kind and index; ``scales`` (n,) turn scaled unknowns into SI; ``hard_bounds`` (2, n) are what
     no step goes beyond, scaled. ``equations`` (m, 3): kind, index, second index; ``targets`` (m, 2): target and weight.
     """
@@ -162,7 +162,7 @@ def largest(values: Floats) -> float:
 
 @inlined
 def updated(slopes: Floats, moved: Floats, trial: Floats) -> None:
-    """Turn slopes into those that would have foreseen what is left over after a whole Newton step (Broyden)."""
+    """Turn slopes into those that would have foreseen the residual after a whole Newton step (Broyden)."""
     square = 0.0
     for j in range(moved.shape[0]):
         square += moved[j] * moved[j]

@@ -1,7 +1,7 @@
 """Coordinates without redundancy for trim and linear models: Euler angles, and air angles or u, v, w.
 
-A chart state is north, east, altitude; airspeed, alpha, beta (chart 0) or u, v, w (chart 1); phi,
-theta, psi; p, q, r; then the states of functions and actuators. It is singular at ±90° pitch; chart 0
+A state in minimal coordinates is north, east, altitude; airspeed, alpha, beta (kind 0) or u, v, w (kind 1); phi,
+theta, psi; p, q, r; then the states of functions and actuators. It is singular at ±90° pitch; kind 0
 also at zero airspeed and at ±90° sideslip. On the round Earth its p, q, r are relative to the local axes, so that
 straight flight has none; the signals p, q, r are relative to the Earth.
 """
@@ -31,15 +31,13 @@ quaternion_elements = inlined(frames.quaternion_elements)
 
 
 @compiled
-def state_from_minimal(
-    program: Program, work: Workspace, t: float, z: Floats, u: Floats, chart: int, x: Floats
-) -> None:
-    """Put the integrated state of chart coordinates into ``x``."""
+def state_from_minimal(program: Program, work: Workspace, t: float, z: Floats, u: Floats, kind: int, x: Floats) -> None:
+    """Put the integrated state of minimal coordinates into ``x``."""
     n = z.shape[0] - N_CHART
     x[0], x[1], x[2] = z[0], z[1], z[2]
     x[6], x[7], x[8], x[9] = quaternion_elements(z[6], z[7], z[8])
     m = dcm_elements(x[6], x[7], x[8], x[9])
-    if chart == 0:
+    if kind == 0:
         # airspeed, alpha and beta are relative to the air, u, v, w relative to the Earth: add the wind
         wn, we, wh = air_at_minimal(program, work, t, z, u)
         wu, wv, ww = rotate(m, wn, we, -wh)
@@ -51,7 +49,8 @@ def state_from_minimal(
         x[3], x[4], x[5] = z[3], z[4], z[5]
     x[10], x[11], x[12] = z[9], z[10], z[11]
     if program.layout[ROUND] == 1:
-        # chart rates are relative to the local axes, the state's relative to the Earth: add the transport rate
+        # rates of minimal coordinates are relative to the local axes, the state's relative to the Earth: add the
+        # transport rate
         reg = work.registers
         reg[NORTH], reg[NORTH + 1] = x[0], x[1]
         fill_earth(program, reg, x, m)
@@ -62,12 +61,12 @@ def state_from_minimal(
 
 
 @compiled
-def minimal_from_state(program: Program, work: Workspace, x: Floats, chart: int, z: Floats) -> None:
-    """Put the chart coordinates of the state evaluated last into ``z``."""
+def minimal_from_state(program: Program, work: Workspace, x: Floats, kind: int, z: Floats) -> None:
+    """Put the minimal coordinates of the state evaluated last into ``z``."""
     reg = work.registers
     for i in range(3):
         z[i] = x[i]
-        z[3 + i] = reg[AIRSPEED + i] if chart == 0 else x[3 + i]
+        z[3 + i] = reg[AIRSPEED + i] if kind == 0 else x[3 + i]
         z[6 + i] = reg[PHI + i]
         z[9 + i] = x[10 + i] - reg[TRANSPORT + i]
     for i in range(x.shape[0] - N_RIGID):
@@ -76,15 +75,15 @@ def minimal_from_state(program: Program, work: Workspace, x: Floats, chart: int,
 
 @compiled
 def minimal_rates(
-    program: Program, work: Workspace, t: float, z: Floats, u: Floats, chart: int, x: Floats, dx: Floats,
+    program: Program, work: Workspace, t: float, z: Floats, u: Floats, kind: int, x: Floats, dx: Floats,
     dz: Floats, steady: bool, extent: int,
 ) -> None:  # fmt: skip
-    """Put the rates of chart coordinates into ``dz``; ``x`` and ``dx`` are working space."""
-    state_from_minimal(program, work, t, z, u, chart, x)
+    """Put the rates of minimal coordinates into ``dz``; ``x`` and ``dx`` are working space."""
+    state_from_minimal(program, work, t, z, u, kind, x)
     call_evaluate(program, work, t, x, u, dx, steady, extent)
     reg = work.registers
     dz[0], dz[1], dz[2] = dx[0], dx[1], dx[2]
-    if chart == 0:
+    if kind == 0:
         dz[3], dz[4], dz[5] = reg[AIRSPEED_DOT], reg[ALPHA_DOT], reg[ALPHA_DOT + 1]
     else:
         dz[3], dz[4], dz[5] = dx[3], dx[4], dx[5]
@@ -102,7 +101,7 @@ def minimal_rates(
 
 @compiled
 def jacobian(
-    program: Program, work: Workspace, t: float, z: Floats, u: Floats, chart: int, steps: Floats, sides: Ints,
+    program: Program, work: Workspace, t: float, z: Floats, u: Floats, kind: int, steps: Floats, sides: Ints,
     picks: Ints, slopes: Floats, kinks: Floats, scratch: Floats, values: Floats,
 ) -> None:  # fmt: skip
     """Fill ``slopes`` (rates and picked signals by states and inputs) with central differences.
@@ -129,7 +128,7 @@ def jacobian(
             elif column >= n:
                 inputs[column - n] = u[column - n] + step
             row = values[2] if column < 0 else values[side]
-            minimal_rates(program, work, t, point, inputs, chart, x, dx, row[:n], False, EVERYTHING)
+            minimal_rates(program, work, t, point, inputs, kind, x, dx, row[:n], False, EVERYTHING)
             for i in range(ny):
                 row[n + i] = work.registers[picks[i]]
         if column < 0:

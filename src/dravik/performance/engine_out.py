@@ -40,7 +40,7 @@ def minimum_control_speeds(
 
     All throttles are fully open unless ``inputs`` say otherwise, the path is free, and ``banks`` count towards
     the engines that run: 5 deg is the most that MIL-F-8785C 3.3.9 and CS-23.149 allow. ``failed`` names one engine or
-    several. The walk down begins at ``airspeed``, or from the aircraft's own envelope. A ``cause`` that is no lateral
+    several. The search down begins at ``airspeed``, or from the aircraft's own envelope. A ``cause`` that is no lateral
     control, such as a lack of lift, says that control lasts down to the stall. Raises DravikError for other engines,
     and where none is left on the other side.
 

@@ -191,7 +191,7 @@ def ceiling(
 
     The best of ``airspeeds`` counts at each altitude; the search halves to 10 m. nan where it does not climb so at sea
     level. Where it still does at ``highest`` (the envelope's top unless said: the data reach no further), that. What
-    ended it is in the answer.
+    ended it is in the result.
     """
     if highest is None:
         envelope = craft.definition.envelope

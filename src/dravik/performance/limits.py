@@ -13,7 +13,7 @@ from dravik.errors import DravikError
 from dravik.kernel.program import GRAVITY
 from dravik.linear.derivatives import derivatives
 from dravik.performance.bench import in_m_s
-from dravik.trimming import Condition, ConditionSeries, FeasibleLimit, TrimPoint, trim, walk
+from dravik.trimming import Condition, ConditionSeries, FeasibleLimit, TrimPoint, find_limit, trim
 from dravik.trimming.condition import Manoeuvre
 from dravik.trimming.solve import condition_of
 from dravik.units import in_si
@@ -22,9 +22,9 @@ __all__ = ["EnvelopeRow", "ManoeuvreRow", "flight_envelope", "manoeuvre_limits"]
 
 Told = Callable[[float], None]
 SLOWEST, FASTEST = 1.0, 700.0  # m/s: where the search for a level speed ends
-STEP = 1.04  # ratio of the speeds that are walked over
-LEAST_BANK = 1e-3  # rad: where a walk over turns begins
-LOAD_STEP, MOST_LOAD = 0.2, 15.0  # of load factors that are walked over
+STEP = 1.04  # ratio of the speeds to step through
+LEAST_BANK = 1e-3  # rad: where a search over turns begins
+LOAD_STEP, MOST_LOAD = 0.2, 15.0  # of load factors to step through
 GUST = 15.24  # m/s: derived gust of 50 ft/s, CS-23.333(c) at the design cruise speed
 
 
@@ -44,7 +44,7 @@ class EnvelopeRow(NamedTuple):
 class ManoeuvreRow(NamedTuple):
     """Load factors at an airspeed (m/s), each with what limits it; nan where level flight is not held.
 
-    ``sustained`` in a level turn, with its ``rate`` (rad/s) and ``radius`` (m); ``pull`` and ``push`` for a moment,
+    ``sustained`` in a level turn, with its ``rate`` (rad/s) and ``radius`` (m); ``pull`` and ``push`` briefly,
     with the thrust of level flight; ``gust_up`` and ``gust_down`` of a derived gust (K. G. Pratt, W. G. Walker, NACA
     Report 1206, 1954).
     """
@@ -67,7 +67,7 @@ def flight_envelope(
 ) -> list[EnvelopeRow]:
     """Return the slowest and fastest level flight at each altitude, and what limits them, by trims.
 
-    From a speed that is held, speeds are walked over to both sides and the edge is solved for. ``inputs`` by name, with
+    From a speed that is held, speeds are tried to both sides and the edge is solved for. ``inputs`` by name, with
     their unit or SI. Raises DravikError for wrong names and units.
 
     >>> import dravik as dv
@@ -85,7 +85,10 @@ def flight_envelope(
         if math.isnan(begin):
             found.append(EnvelopeRow(height, math.nan, "no level flight", math.nan, "no level flight"))
         else:
-            slow, fast = slowest_from(family, begin), walk(family, begin, rising(begin, STEP, FASTEST), "airspeed")
+            slow, fast = (
+                slowest_from(family, begin),
+                find_limit(family, begin, rising(begin, STEP, FASTEST), "airspeed"),
+            )
             found.append(EnvelopeRow(height, *_value(slow), *_value(fast)))
             guess = begin
         if told is not None:
@@ -129,10 +132,10 @@ def _manoeuvres(craft: Aircraft, level: TrimPoint, asked: dict[str, Any], gust: 
     turn = condition_of(craft, {**asked, "turn": "1 deg"})  # type: ignore[typeddict-item]
     pull = condition_of(craft, {**asked, "pull": "1.1"})  # type: ignore[typeddict-item]
     banks = (math.acos(1.0 / n) for n in np.arange(1.0 + LOAD_STEP, MOST_LOAD, LOAD_STEP))
-    sustained = walk(_manoeuvring(craft, turn), LEAST_BANK, banks, "turn")
+    sustained = find_limit(_manoeuvring(craft, turn), LEAST_BANK, banks, "turn")
     begin = 1.0  # level flight: lift over weight, whatever the angle of attack
-    up = walk(_manoeuvring(craft, pull), begin, _rising_by(begin, LOAD_STEP), "pull")
-    down = walk(_manoeuvring(craft, pull), begin, _rising_by(begin, -LOAD_STEP), "pull")
+    up = find_limit(_manoeuvring(craft, pull), begin, _rising_by(begin, LOAD_STEP), "pull")
+    down = find_limit(_manoeuvring(craft, pull), begin, _rising_by(begin, -LOAD_STEP), "pull")
     load = rate = radius = math.nan
     cause = ""
     if sustained is not None:
@@ -170,8 +173,8 @@ def _value(edge: FeasibleLimit | None) -> tuple[float, str]:
 
 
 def slowest_from(family: ConditionSeries, begin: float) -> FeasibleLimit | None:
-    """Return the edge below a speed that is held, walking down; None where none ends it."""
-    return walk(family, begin, rising(begin, 1.0 / STEP, SLOWEST), "airspeed")
+    """Return the edge below a speed that is held, stepping down; None where none ends it."""
+    return find_limit(family, begin, rising(begin, 1.0 / STEP, SLOWEST), "airspeed")
 
 
 def rising(begin: float, ratio: float, end: float) -> Iterable[float]:

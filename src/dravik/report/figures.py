@@ -309,7 +309,7 @@ def _ranges(numbers: "Sequence[int]") -> str:
 
 
 def figure_overlay(proof: "LinearProof", *, title: str = "") -> Figure:
-    """Return the linear answer drawn over the nonlinear one, a panel for each signal, with the difference named."""
+    """Return the linear response drawn over the nonlinear one, a panel for each signal, with the difference named."""
     figure = new_figure(title or f"Linear against nonlinear: {proof.title}")
     names = list(proof.nonlinear)
     columns = 1 if len(names) <= 3 else 2

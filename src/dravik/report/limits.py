@@ -60,7 +60,7 @@ def _envelope(axes: "Axes", rows: "Sequence[EnvelopeRow]") -> None:
 def _loads(axes: "Axes", rows: "Sequence[ManoeuvreRow]") -> None:
     speed = [r.airspeed for r in rows]
     for name, label, colour, dash in (
-        ("pull", "for a moment", ACTUAL, "-"), ("push", "", ACTUAL, "-"), ("sustained", "sustained turn", THIRD, "-"),
+        ("pull", "briefly", ACTUAL, "-"), ("push", "", ACTUAL, "-"), ("sustained", "sustained turn", THIRD, "-"),
         ("gust_up", "gust", COMMANDED, "--"), ("gust_down", "", COMMANDED, "--"),
     ):  # fmt: skip
         axes.plot(speed, [getattr(r, name) for r in rows], color=colour, lw=1.6, ls=dash, label=label or None)

@@ -1,4 +1,4 @@
-"""Answers of linear models, drawn: gain and phase over frequency, steps, and the phasors of modes."""
+"""Responses of linear models, drawn: gain and phase over frequency, steps, and the phasors of modes."""
 
 import math
 from collections.abc import Mapping, Sequence
@@ -32,7 +32,7 @@ LEAST_ARROW = 0.05  # of the largest: shorter ones are left out
 def figure_responses(
     systems: "LinearSystem | Mapping[str, LinearSystem]", channels: Sequence[tuple[str, str]], *, title: str = ""
 ) -> "Figure":
-    """Return gain, phase and step answer of channels (output, input), a column for each, systems by name overlaid.
+    """Return gain, phase and step response of channels (output, input), a column for each, systems by name overlaid.
 
     ``systems`` is one system, or several by name. Raises DravikError for no system or channel, or too many channels,
     and for names that a system does not have.

@@ -1,8 +1,8 @@
 """Where the Earth enters the motion: place, gravity, and how the Earth and the local axes turn.
 
 The states north and east are metres on the ellipsoid from the origin, along its meridian and its parallel: latitude and
-longitude times constant radii, so that a place has the same names on the flat Earth and on the round one. The chart
-ends at the poles. Velocity and rates are relative to the Earth; what its rotation adds is Coriolis' acceleration (twice
+longitude times constant radii, so that a place has the same names on the flat Earth and on the round one. They
+end at the poles. Velocity and rates are relative to the Earth; what its rotation adds is Coriolis' acceleration (twice
 its rate across the velocity; the centrifugal part is in gravity) and a gyroscopic term. Source: B. L. Stevens,
 F. L. Lewis, Aircraft Control and Simulation, 2nd ed., Wiley 2003, section 1.5.
 """

@@ -1,4 +1,4 @@
-"""The answer of one channel as a function of time that can be looked at as closely as wanted.
+"""The response of one channel as a function of time that can be looked at as closely as wanted.
 
 States and a constant input together follow z' = M z, so that z is the matrix exponential of M t times its start: exact
 at any time, and on a grid by doubling, as the second half of a row of states is the first moved on by one matrix.
@@ -24,7 +24,7 @@ TERMS = 16  # of Taylor's series over four times that: beyond the last digit
 
 
 class ExactResponse:
-    """One channel's answer to a step (``held`` 1) or from states (``start``): a continuous system without a delay.
+    """One channel's response to a step (``held`` 1) or from states (``start``): a continuous system without a delay.
 
     >>> import dravik as dv
     >>> lag = dv.LinearSystem.of([[-2.0]], [[2.0]], states=["x"], inputs=["u"], outputs=["y"], C=[[1.0]])

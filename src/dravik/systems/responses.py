@@ -1,4 +1,4 @@
-"""Answers of one channel in time and frequency: steps, impulses, and the figures people read off them."""
+"""Responses of one channel in time and frequency: steps, impulses, and the figures people read off them."""
 
 import math
 from dataclasses import dataclass, field
@@ -17,18 +17,18 @@ __all__ = ["FrequencyResponse", "StepMetrics", "TimeResponse", "frequency_respon
 
 Floats = NDArray[np.float64]
 Complexes = NDArray[np.complex128]
-POINTS = 1200  # of an answer in time
+POINTS = 1200  # of a response in time
 LASTS = 5.0  # time constants of the slowest root that are shown
-SETTLES = 20.0  # time constants of the slowest root within which an answer has settled
+SETTLES = 20.0  # time constants of the slowest root within which a response has settled
 LONGEST = 120.0  # s, unless more is asked for
-SETTLED = 0.02  # of the end value: the band that an answer stays in when it has settled
+SETTLED = 0.02  # of the end value: the band that a response stays in when it has settled
 SLOWEST = 1e-4  # of the highest frequency shown: where the lowest is
 BESIDE = np.linspace(-4.0, 4.0, 33)  # half widths of a resonance at which it is looked at besides
 HALF_POWER = math.sqrt(0.5)
 
 
 class StepMetrics(NamedTuple):
-    """Figures of a step answer: end value, rise time from 10 to 90 % (s), overshoot (share of the end value), peak
+    """Figures of a step response: end value, rise time from 10 to 90 % (s), overshoot (share of the end value), peak
 
     time (s), and the time (s) after which it stays within 2 % of the end value; nan where there is none.
     """
@@ -42,7 +42,7 @@ class StepMetrics(NamedTuple):
 
 @dataclass(frozen=True)
 class TimeResponse:
-    """One channel's answer in time to a unit step or impulse: ``time`` (s) and ``values``.
+    """One channel's response in time to a unit step or impulse: ``time`` (s) and ``values``.
 
     ``curve`` is the same between and beyond these times; None of sampled systems and of values of one's own.
     """
@@ -60,7 +60,7 @@ class TimeResponse:
         return (self.time, self.values) if self.curve is None else self.curve.grid(float(self.time[-1]))
 
     def metrics(self) -> StepMetrics:
-        """Return the figures of a step answer, its crossings solved for; those that do not exist are nan.
+        """Return the figures of a step response, its crossings solved for; those that do not exist are nan.
 
         Of sampled systems, and of values without a ``curve``, they are by straight lines between the times, and all
         but the end nan where it has not settled within its time.
@@ -140,7 +140,7 @@ def time_response(
     system: LinearSystem, output: str, input: str, *, kind: Literal["step", "impulse"] = "step",
     duration: str | float | None = None,
 ) -> TimeResponse:  # fmt: skip
-    """Return the answer of one channel to a unit step or impulse, from rest, exact at its times.
+    """Return the response of one channel to a unit step or impulse, from rest, exact at its times.
 
     ``duration`` is five time constants of the slowest root of the channel unless given, at most two minutes. Of a
     sampled system the impulse is a one at the first sample. Raises DravikError for another kind, and for an impulse
@@ -154,7 +154,7 @@ def time_response(
     """
     require(system, NamedMatrices, "the system")
     if kind not in ("step", "impulse"):
-        raise DravikError(f"an answer to {kind!r}", expected="'step' or 'impulse'")
+        raise DravikError(f"a response to {kind!r}", expected="'step' or 'impulse'")
     channel = system.part(inputs=[input], outputs=[output])
     lasts = _lasting(channel) if duration is None else in_si(duration, "time", where="duration")
     if not 0.0 < lasts < math.inf:
@@ -170,7 +170,7 @@ def time_response(
         curve = ExactResponse(one, held=1.0)
         return TimeResponse(output, input, kind, *curve.even(lasts, POINTS), end, curve)
     if np.any(one.D != 0.0):
-        raise DravikError(f"the impulse answer of {output} to {input} begins with an impulse", hint="a step")
+        raise DravikError(f"the impulse response of {output} to {input} begins with an impulse", hint="a step")
     curve = ExactResponse(one, start=one.B[:, 0])
     return TimeResponse(output, input, kind, *curve.even(lasts, POINTS), end, curve)
 
@@ -209,7 +209,7 @@ def _settles(system: LinearSystem) -> bool:
 
 
 def _lasting(channel: LinearSystem) -> float:
-    """Return how long a channel's answer is worth showing, s."""
+    """Return how long a channel's response is worth showing, s."""
     poles = channel.transfer(channel.inputs[0], channel.outputs[0]).poles
     if channel.sample_time is not None:
         poles = np.log(poles[np.abs(poles) > 1e-9].astype(complex)) / channel.sample_time

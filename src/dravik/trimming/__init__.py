@@ -4,7 +4,7 @@ from dravik.trimming.condition import Condition, ConditionKeys
 from dravik.trimming.continuation import ConditionSeries
 from dravik.trimming.ground import on_ground
 from dravik.trimming.minimum import trim_minimum
-from dravik.trimming.nearest import FeasibleLimit, nearest_feasible, walk
+from dravik.trimming.nearest import FeasibleLimit, find_limit, nearest_feasible
 from dravik.trimming.reference_speeds import glide_speed, stall_speed
 from dravik.trimming.result import PlantTrim, TrimPoint
 from dravik.trimming.solve import settle, steady, trim, trim_all, trim_plant
@@ -22,6 +22,7 @@ __all__ = [
     "Statement",
     "TrimPoint",
     "TrimSweep",
+    "find_limit",
     "glide_speed",
     "nearest_feasible",
     "on_ground",
@@ -33,5 +34,4 @@ __all__ = [
     "trim_minimum",
     "trim_plant",
     "trim_sweep",
-    "walk",
 ]

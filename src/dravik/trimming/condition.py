@@ -33,7 +33,7 @@ class ConditionKeys(TypedDict, total=False):
     **Manoeuvre**, one of ``turn``: a bank (``"30 deg"``), a rate (``"3 deg/s"``), a radius (``"400 m"``) or a load
     factor (``"1.4"``), to the right unless negative or followed by ``left``; coordinated (no side force) unless a
     sideslip is given. ``pull``: a load factor or a pitch rate in the vertical plane. ``roll``: a rate about the
-    velocity. Pull and roll hold at one moment only.
+    velocity. Pull and roll hold at one instant only.
 
     ``inputs`` are set by name; ``guess`` is where the search starts, by name; ``north``, ``east`` the place.
     """
@@ -206,7 +206,7 @@ class Condition:
 
     @property
     def is_momentary(self) -> bool:
-        """Whether it holds at one moment only, as at the bottom of a pull-up."""
+        """Whether it holds at one instant only, as at the bottom of a pull-up."""
         return self.manoeuvre is not None and self.manoeuvre.kind != "turn"
 
     def __str__(self) -> str:

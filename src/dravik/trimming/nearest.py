@@ -16,7 +16,7 @@ from dravik.trimming.residuals import AircraftField
 from dravik.trimming.result import TrimPoint
 from dravik.trimming.search import Search
 
-__all__ = ["FeasibleLimit", "approached", "limit_between", "nearest_feasible", "walk"]
+__all__ = ["FeasibleLimit", "approached", "find_limit", "limit_between", "nearest_feasible"]
 
 Floats = NDArray[np.float64]
 # where a held condition is looked for, nearest first: factors of a speed, steps of a path (rad), shares of a manoeuvre
@@ -176,12 +176,12 @@ def limit_between(
     return FeasibleLimit(what, value, asked, _cause(point, search, field, v), point)
 
 
-def walk(family: ConditionSeries, begin: float, steps: Iterable[float], what: str) -> FeasibleLimit | None:
-    """Return the edge beyond a value that is held, walking over others; None where all or none of them are held.
+def find_limit(family: ConditionSeries, begin: float, steps: Iterable[float], what: str) -> FeasibleLimit | None:
+    """Return the edge beyond a value that is held, stepping through others; None where all or none of them are held.
 
-    A walk that begins inside of all tables ends where one of them ends: beyond it its last value goes on for ever.
+    A search that begins inside of all tables ends where one of them ends: beyond it its last value goes on for ever.
     """
-    # what was walked over before may have led to another branch, such as one beyond the stall
+    # what was tried before may have led to another branch, such as one beyond the stall
     family.chain.last = None
     first = family.point(begin)
     if first is None:

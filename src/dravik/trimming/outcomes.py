@@ -105,7 +105,7 @@ def failure(point: TrimPoint, search: Search) -> str:
         state = name.removesuffix("_dot")
         meaning = f" ({_MEANING[state]})" if state in _MEANING else ""
         parts.append(f"{name} = {value:.3g}{meaning}")
-    text = f"no trim at {point.title}: left over: {', '.join(parts) or 'nothing, but a limit is broken'}"
+    text = f"no trim at {point.title}: residual: {', '.join(parts) or 'nothing, but a limit is broken'}"
     if point.at_stop:
         text += "; " + ", ".join(point.at_stop)
     equations, free = len(search.statement.equations), len(search.statement.free)

@@ -3,7 +3,7 @@
 The rule. As many inputs as there are spare freedoms stay at their neutral value (the file's ``default``); of the ways
 to do so that hold the condition, the one counts in which the others are deflected least: the sum of squares of
 deflection over half the range, each times the file's ``trim_weight``. Where no such way holds, all share the least
-deflection. The answer does not depend on where the search begins.
+deflection. The solution does not depend on where the search begins.
 """
 
 from collections.abc import Sequence
@@ -123,7 +123,7 @@ def _step(slopes: Floats, left: Floats, cost: Floats, off: Floats) -> Floats:
 
 
 def spare_inputs(field: Field, v: Floats, freedom: Freedom, names: Sequence[str]) -> tuple[list[str], list[str]]:
-    """Return the inputs that move nothing by themselves at an answer, and those that can stand for each other."""
+    """Return the inputs that move nothing by themselves at a solution, and those that can stand for each other."""
     slopes = field.slopes(v)
     _, values, w = np.linalg.svd(slopes / _row_sizes(slopes)[:, None])
     rank = int(np.sum(values > DEPENDENT * values[0]))
@@ -141,7 +141,7 @@ def spare_inputs(field: Field, v: Floats, freedom: Freedom, names: Sequence[str]
 
 
 def shares(field: Field, v: Floats, freedom: Freedom, names: Sequence[str]) -> list[str]:
-    """Return in words what inputs do at an answer: those that move nothing, and those that move the same."""
+    """Return in words what inputs do at a solution: those that move nothing, and those that move the same."""
     idle, moved, found = *spare_inputs(field, v, freedom, names), list[str]()
     if idle:
         found.append(f"{', '.join(idle)} {'move' if len(idle) > 1 else 'moves'} nothing by itself here: at neutral")

@@ -1,4 +1,4 @@
-"""The trimmed point: state, inputs, what is left over, and what stands at a stop."""
+"""The trimmed point: state, inputs, residuals, and what stands at a stop."""
 
 import math
 from dataclasses import dataclass, field

@@ -33,9 +33,9 @@ CLEARLY = 1e-6  # share by which a way must be better than those before: equal w
 LARGEST_STEP = 0.5  # largest Newton step of a scaled unknown (angles in rad, inputs in half ranges)
 THROTTLES = (0.8, 0.15, 0.5)  # throttle settings, as shares of the range, from which a stalled search is restarted
 ALPHAS = (0.2, 0.1, -0.05)  # rad: angles of attack for the same
-SPEEDS = (0.6, 0.8, 1.0, 1.3, 1.7, 2.4)  # of the first guess, where several answers are looked for
+SPEEDS = (0.6, 0.8, 1.0, 1.3, 1.7, 2.4)  # of the first guess, where several solutions are looked for
 MANY_ALPHAS = (-0.1, 0.05, 0.15, 0.3, 0.6)  # rad, the same
-SAME = 1e-5  # difference in scaled unknowns below which two answers are one
+SAME = 1e-5  # difference in scaled unknowns below which two solutions are one
 TOLERANCE = 1e-8  # largest residual that counts as held, m/s^2, rad/s^2, rad/s
 DEPENDENT = 1e-9  # singular values below this share of the largest count as zero
 
@@ -93,7 +93,7 @@ class Search:
         return min(len(self.start) - rank, len(self.freedom.places))
 
     def _least(self, start: Floats) -> Floats | None:
-        """Return the answer with as many inputs at neutral as are spare and the others deflected least, or None."""
+        """Return the solution with as many inputs at neutral as are spare and the others deflected least, or None."""
         freedom = self.freedom
         assert freedom is not None
         best: Floats | None = None
@@ -107,7 +107,7 @@ class Search:
         return best
 
     def _with_held(self, start: Floats, held: Sequence[int]) -> Floats | None:
-        """Return the answer with some inputs at their neutral value, or None."""
+        """Return the solution with some inputs at their neutral value, or None."""
         freedom = self.freedom
         assert freedom is not None
         v, rest = freedom.at_neutral(start, held), [i for i in range(len(start)) if i not in held]
@@ -119,13 +119,13 @@ class Search:
         return v if self._is_answer(v) else None
 
     def told(self, v: Floats) -> list[str]:
-        """Return in words how spare inputs were dealt with at an answer; nothing where there are none."""
+        """Return in words how spare inputs were dealt with at a solution; nothing where there are none."""
         if not self.spare or self.freedom is None:
             return []
         return shares(self.field, v, self.freedom, [f.name for f in self.statement.free])
 
     def interchangeable(self, v: Floats) -> list[str]:
-        """Return the inputs that can stand for each other at an answer, such as a stick and a wheel; none if not."""
+        """Return the inputs that can stand for each other at a solution, such as a stick and a wheel; none if not."""
         if not self.spare or self.freedom is None:
             return []
         return spare_inputs(self.field, v, self.freedom, [f.name for f in self.statement.free])[1]
@@ -161,7 +161,7 @@ class Search:
         return v, self.holds(v)
 
     def nearby(self, v: Floats) -> Floats | None:
-        """Return the answer that a few steps of Newton's method find from one point, or None."""
+        """Return the solution that a few steps of Newton's method find from one point, or None."""
         if self.spare:
             return self._nearby_least(v)
         found, size = self.field.newton(v, most=FEW_STEPS)
@@ -170,7 +170,7 @@ class Search:
         return found if self._is_answer(found) else None
 
     def _nearby_least(self, v: Floats) -> Floats | None:
-        """Return the answer near a point with the same inputs at neutral, or else that of all ways."""
+        """Return the solution near a point with the same inputs at neutral, or else that of all ways."""
         freedom = self.freedom
         assert freedom is not None
         held = [k for k, value in zip(freedom.places, freedom.neutral, strict=True) if v[k] == value]
@@ -178,7 +178,7 @@ class Search:
         return found if found is not None else self._least(v)
 
     def quick(self, starts: int, *, patient: bool = True) -> Floats | None:
-        """Return an answer by Newton's method from so many of the usual starts, or None.
+        """Return a solution by Newton's method from so many of the usual starts, or None.
 
         Unless ``patient``, engines that do not settle by Newton's method stay where it left them.
         """
@@ -189,8 +189,8 @@ class Search:
                 return found
         return None
 
-    def all_answers(self) -> list[Floats]:
-        """Return all different answers that Newton's method finds from a grid of starts."""
+    def all_solutions(self) -> list[Floats]:
+        """Return all different solutions that Newton's method finds from a grid of starts."""
         names, found = [f.name for f in self.statement.free], list[Floats]()
         axes: list[list[tuple[str, float]]] = []
         if "airspeed" in names:

@@ -15,7 +15,7 @@ SETTLED = 1e-7  # 1/s: largest rate of the scaled states that counts as settled
 
 
 def follow_to_rest(rates: Rates, slopes: Rates, v: Floats, low: Floats, high: Floats) -> tuple[Floats, float]:
-    """Return where states ``v`` come to rest when they follow their own motion, and the largest rate left over.
+    """Return where states ``v`` come to rest when they follow their own motion, and the largest remaining rate.
 
     Implicit Euler steps that grow as the rates fall (pseudo-transient continuation: C. T. Kelley, D. E. Keyes, SIAM J.
     Numer. Anal. 35 (1998), 508). Unlike Newton's method they converge from far away, and to the equilibrium that the

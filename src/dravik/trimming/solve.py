@@ -78,7 +78,7 @@ def trim(
     ``drifting``. A ``statement`` says all of that itself.
 
     Raises DravikError for wrong quantities or names, inputs outside their range, and statements whose equations do not
-    determine what is free. When the condition cannot be held: TrimError saying what is left over and what is at its
+    determine what is free. When the condition cannot be held: TrimError with the residuals and what is at its
     stop, or, with ``strict=False``, a point whose ``reached`` is False.
 
     >>> import dravik as dv
@@ -124,7 +124,7 @@ def trim_all(craft: Aircraft, **condition: Unpack[ConditionKeys]) -> list[TrimPo
     search, field = aircraft_search(craft, statement)
     search.check()
     return sorted(
-        (report(craft, statement, search, field, v, True) for v in search.all_answers()),
+        (report(craft, statement, search, field, v, True) for v in search.all_solutions()),
         key=lambda p: (p["airspeed"], p["alpha"]),
     )
 
@@ -144,7 +144,7 @@ def settle(craft: Aircraft, state: Floats, inputs: Floats) -> Floats:
     size = float(np.max(np.abs(field.residual(v))))
     if not size < SETTLED:
         raise DravikError(
-            f"engines or actuators do not settle: {size:.3g} a second is left over", where=craft.name,
+            f"engines or actuators do not settle: {size:.3g} a second remains", where=craft.name,
             hint="another throttle or airspeed",
         )  # fmt: skip
     for f, value in zip(statement.free, v, strict=True):

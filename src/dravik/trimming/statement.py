@@ -77,7 +77,7 @@ class Statement:
     ``coordinates`` are ``"air"`` (airspeed, alpha, beta) or ``"body"`` (u, v, w). ``state`` holds north, east,
     altitude; those; phi, theta, psi; p, q, r; then the states of actuators, engines and formulas. ``title`` says it
     in words. ``is_checked``: made by Dravik itself; other statements are checked before they are solved.
-    ``is_momentary``: it holds at one moment only, as a pull-up does.
+    ``is_momentary``: it holds at one instant only, as a pull-up does.
 
     >>> import dravik as dv
     >>> level = dv.steady(dv.sample("tarn"), airspeed="62 m/s", altitude="300 m")

@@ -27,16 +27,16 @@ from dravik.validation.loop_device import SampledLoops
 __all__ = ["FlownLoop", "FlownStep", "engaged", "fly_loop"]
 
 Floats = NDArray[np.float64]
-PART = 0.05  # of the linear answer's largest value: where the flown one is said to part
+PART = 0.05  # of the linear response's largest value: where the flown one is said to part
 AT_STOP = 0.999  # of an effector's range or rate
 BEYOND = "no effector at a limit: samples, delays, or the aircraft itself, which is not linear so far away"
-RECENT = 2.0  # s: a limit or an event that long before answers part may be why
+RECENT = 2.0  # s: a limit or an event that long before the responses part may be why
 BEGINS = 0.5  # s: when the command steps
 
 
 @dataclass(frozen=True)
 class FlownStep:
-    """One flown step: its ``size`` (SI), the flight, the answer over the size by ``time`` from the step on, when it
+    """One flown step: its ``size`` (SI), the flight, the response over the size by ``time`` from the step on, when it
 
     ``parts`` from the linear one (s; inf if never), and ``why``: the limit or the event that explains it, and when.
     """
@@ -164,7 +164,7 @@ def _limited(craft: Aircraft) -> dict[str, tuple[tuple[float, float] | None, flo
 
 
 def _why(craft: Aircraft, run: Recording, until: float) -> str:
-    """Return what explains that the answers part at a time (s of the run), in words.
+    """Return what explains that the responses part at a time (s of the run), in words.
 
     An event of the aircraft's own, such as a stall, not long before; else the limits that effectors stood at then; else
     those that they met earlier, the last one first.

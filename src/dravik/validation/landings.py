@@ -136,7 +136,7 @@ def landing_of(run: Recording, *, after: float = 0.0) -> Landing:
     away = max((k + 1 for k, t in enumerate(touches) if t.height > FLOWN_AWAY), default=0)
     front = max(range(len(legs)), key=lambda n: feet[n][0])
     ends = np.flatnonzero(down[front][1:] & ~down[front][:-1]) + 1
-    # at rest the front leg may lift for a moment: its hardest touch counts
+    # at rest the front leg may lift briefly: its hardest touch counts
     k = int(begins[away])
     lowered = max((_sink(run, feet[front], int(e)) for e in ends if e >= k), default=math.nan)
     return Landing(touches[away:], (float(run["north"][k]), float(run["east"][k])), lowered, touches[:away])

@@ -23,17 +23,17 @@ Floats = NDArray[np.float64]
 SMALL = {"rad": math.radians(0.1), "": 0.005}  # of a doublet that no aircraft should find large
 SIGNALS = ("airspeed", "alpha", "beta", "p", "q", "r", "phi", "theta")
 SMALLER = 4  # sizes that are tried, each a tenth of the one before
-SIZES = {"airspeed": 1.0}  # m/s that count as a radian for telling which signals answer
-FAINT = 0.1  # of the largest answer: fainter ones, often of second order in the input, are not judged
+SIZES = {"airspeed": 1.0}  # m/s that count as a radian for telling which signals respond
+FAINT = 0.1  # of the largest response: fainter ones, often of second order in the input, are not judged
 ALLOWED = 0.02  # of the peak, for a small input
-PART = 0.05  # of the peak: where linear and nonlinear answers are said to part
+PART = 0.05  # of the peak: where linear and nonlinear responses are said to part
 FREQUENCIES = (0.5, 2.0, 6.0)  # rad/s
 GROWN = 30.0  # times that a disturbance may grow in a flight of an unstable aircraft
 SHARE = 0.2  # of the small doublet: the amplitude of sines, which may meet a resonance
 SECOND_STEPS = (2e-4, 2e-5, 2e-6)  # of the size of a variable, of the second method
 BELOW = 0.8  # of the greatest rate of an actuator
 
-REACHED, FELT = 6, 1e-9  # steps through the model, and the share of an input below which nothing answers
+REACHED, FELT = 6, 1e-9  # steps through the model, and the share of an input below which nothing responds
 SECOND = 5e-5  # largest relative difference of two methods: over tables whose curvature jumps, by their different steps
 ANALYTIC = 1e-7  # of rows that are known exactly
 
@@ -54,7 +54,7 @@ class ModelCheck(NamedTuple):
 
 @dataclass(frozen=True)
 class ModelProof:
-    """The checks of a linear model, and by control the size (SI) at which the answers part by 5 % (inf if never)."""
+    """The checks of a linear model, and by control the size (SI) at which the responses part by 5 % (inf if never)."""
 
     model: LinearModel
     checks: list[ModelCheck]
@@ -75,11 +75,11 @@ def prove_model(
 ) -> ModelProof:
     """Hold the linear model about a trimmed point against the aircraft in every way there is.
 
-    For each control (unless named all effectors that the model answers to and that do not stand at a stop; inputs that
-    trims move where there are none): a small doublet, and the size at which the two answers part by 5 %; for the first
-    two, sines at three frequencies. Then the matrices by differences of the fourth order from another code path, and
-    the rows of the attitude by their formulas. Raises DravikError for unknown controls, and for a pull or a roll, which
-    cannot be flown on.
+    For each control (unless named all effectors that the model responds to and that do not stand at a stop; inputs that
+    trims move where there are none): a small doublet, and the size at which the two responses part by 5 %; for the
+    first two, sines at three frequencies. Then the matrices by differences of the fourth order from another code path,
+    and the rows of the attitude by their formulas. Raises DravikError for unknown controls, and for a pull or a roll,
+    which cannot be flown on.
 
     >>> import dravik as dv
     >>> craft = dv.sample("tarn")
@@ -89,7 +89,7 @@ def prove_model(
     require(craft, Aircraft, "the aircraft of the model")
     require(point, TrimPoint, "the point of the model", "trim(craft, ...)")
     if point.statement.is_momentary:
-        raise DravikError(f"{point.title} holds at one moment only", expected="a condition that can be flown on")
+        raise DravikError(f"{point.title} holds at one instant only", expected="a condition that can be flown on")
     model = linearise(craft, point, outputs=list(SIGNALS))
     names, idle = arguments.names(controls, "controls"), list[str]()
     if not names:
@@ -116,7 +116,7 @@ def prove_model(
 
 
 def _answering(craft: Aircraft, model: LinearModel) -> tuple[list[str], list[str]]:
-    """Return the effectors, or else inputs that trims move, to which a signal answers, and effectors that none does.
+    """Return the effectors, or else inputs that trims move, to which a signal responds, and effectors that none does.
 
     Where effectors move nothing, as surfaces in hover, the inputs show what the rotors do.
     """
@@ -161,7 +161,7 @@ def _small(craft: Aircraft, name: str) -> tuple[float, str]:
 def _difference(
     craft: Aircraft, point: TrimPoint, model: LinearModel, name: str, history: History, duration: float
 ) -> float:
-    """Return the largest error of the signals that answer, over their peaks; inf where the flight breaks off."""
+    """Return the largest error of the signals that respond, over their peaks; inf where the flight breaks off."""
     duration = as_long_as_it_lasts(duration, fastest_growth(model), GROWN, 0.01)
     proof = prove_linear(point, control=name, history=history, signals=list(SIGNALS), duration=duration, model=model)
     if not proof.is_complete:
@@ -214,7 +214,7 @@ def _sine(craft: Aircraft, point: TrimPoint, model: LinearModel, name: str, omeg
 
 
 def _parting(craft: Aircraft, point: TrimPoint, model: LinearModel, name: str) -> float:
-    """Return the size of a doublet at which the answers part by PART; inf where they do not within the range."""
+    """Return the size of a doublet at which the responses part by PART; inf where they do not within the range."""
     size, unit = _small(craft, name)
     low, high = craft.limits.get(name, (-1.0, 1.0))
     most = 0.5 * (high - low)

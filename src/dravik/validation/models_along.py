@@ -36,14 +36,14 @@ def linearise_along(
     True
     """
     require(craft, Aircraft, "what is linearised", "linearise_plant for other plants")
-    moments = [quantity(t, "time", where="times") if isinstance(t, str) else float(t) for t in times]
-    if not moments or not np.all(np.isfinite(moments)) or np.any(np.diff(moments) <= 0.0):
+    instants = [quantity(t, "time", where="times") if isinstance(t, str) else float(t) for t in times]
+    if not instants or not np.all(np.isfinite(instants)) or np.any(np.diff(instants) <= 0.0):
         raise DravikError(f"times {list(times)}", expected="rising times in s")
     found = []
     with Session(craft, start=start, **options) as session:
-        if moments[0] < session.time:
-            raise DravikError(f"{moments[0]:g} s is before the start", expected=f"times from {session.time:g} s on")
-        for t in moments:
+        if instants[0] < session.time:
+            raise DravikError(f"{instants[0]:g} s is before the start", expected=f"times from {session.time:g} s on")
+        for t in instants:
             steps = round((t - session.time) / session.dt)
             if steps:
                 session.step(steps * session.dt)

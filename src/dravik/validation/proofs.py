@@ -1,4 +1,4 @@
-"""Proofs by flying: that a trim holds, and that a linear model answers like the aircraft it was taken from."""
+"""Proofs by flying: that a trim holds, and that a linear model responds like the aircraft it was taken from."""
 
 import math
 from collections.abc import Sequence
@@ -32,8 +32,8 @@ GROWN = 100.0  # times that a disturbance may grow in a proof of a trim
 DOUBLINGS = 8.0  # times that it may grow in a proof of a linear model: three doublings
 LASTS = 10.0  # s of a proof of a linear model, unless another time is asked for
 GROWS = 1e-3  # 1/s: slower growth is not worth a shorter proof
-ALLOWED = 0.02  # of the peak of each signal that answers, linear against nonlinear
-FAINT = 0.1  # of the loudest answer: fainter ones, often of second order in the input, are not judged
+ALLOWED = 0.02  # of the peak of each signal that responds, linear against nonlinear
+FAINT = 0.1  # of the loudest response: fainter ones, often of second order in the input, are not judged
 SIZES = {"m/s": 0.01, "m": 0.01}  # what counts as much of a signal as a radian, by unit, over one
 PLANT_LIMIT = 1e-4  # allowed drift of a plant's states, relative to their scales
 
@@ -110,7 +110,7 @@ def prove_trim(point: TrimPoint | PlantTrim, *, duration: str | float = 60.0, dt
     In a turn the heading is held against the rate of turn. Ground and sea do not end the flight. Of any other plant
     every state is held to a ten thousandth of its scale.
     Raises DravikError for what is no trimmed point, for a climb at 90 deg of pitch, which has no linear model, and for
-    a pull or a roll, which hold at one moment only.
+    a pull or a roll, which hold at one instant only.
 
     >>> import dravik as dv
     >>> dv.prove_trim(dv.trim(dv.sample("tarn"), airspeed="62 m/s", altitude="300 m"), duration=10).holds
@@ -124,7 +124,7 @@ def prove_trim(point: TrimPoint | PlantTrim, *, duration: str | float = 60.0, dt
         wandered = {name: float(np.max(np.abs(run[name] - run[name][0]))) for name in states}
         return HoldProof(run, wandered, {name: PLANT_LIMIT * scales.get(name, 1.0) for name in states}, asked)
     if point.statement.is_momentary:
-        raise DravikError(f"{point.title} holds at one moment only", expected="a condition that can be flown on")
+        raise DravikError(f"{point.title} holds at one instant only", expected="a condition that can be flown on")
     frozen = tuple(point.drifting)
     free = standing_still(point.craft.over_no_ground(), frozen)
     model = linearise(free, replace(point, craft=free), outputs=list(HOLD_LIMITS))
@@ -217,14 +217,14 @@ class LinearProof:
 
     @property
     def answering(self) -> list[str]:
-        """The signals that answer, whose errors count: none much fainter than the loudest."""
+        """The signals that respond, whose errors count: none much fainter than the loudest."""
         peaks = {n: SIZES.get(self.units.get(n, ""), 1.0) * float(np.max(np.abs(v))) for n, v in self.nonlinear.items()}
         loudest = max(peaks.values(), default=0.0)
         return [n for n, peak in peaks.items() if peak >= FAINT * loudest and peak > 0.0]
 
     @property
     def holds(self) -> bool:
-        """Whether it was flown to its end, something answered, and the model is within 2 % of the peaks."""
+        """Whether it was flown to its end, something responded, and the model is within 2 % of the peaks."""
         judged = [self.errors[n] for n in self.answering]
         return self.is_complete and bool(judged) and max(judged) <= ALLOWED
 
@@ -262,7 +262,7 @@ def prove_linear(
     dt: str | float = 0.01,
     model: LinearModel | None = None,
 ) -> LinearProof:
-    """Fly a small input from a trimmed point and the same without it, let the linear model answer, and compare.
+    """Fly a small input from a trimmed point and the same without it, let the linear model respond, and compare.
 
     Without ``history`` a doublet of 0.1 deg (or 0.005 for an input without unit) on the elevator, or on the first input
     of any other plant. Flown for ten seconds unless ``duration`` says otherwise; where a disturbance grows, for three

@@ -17,7 +17,7 @@ __all__ = ["TargetResponse", "asked_of", "scorecard", "targets_of"]
 Floats = NDArray[np.float64]
 SUFFIXES = ("_command", "_target", "_demand")  # of the names of targets, before which stands what they are targets of
 STILL = 0.5  # s: a target that has stood so long has come to its end
-BAND = 0.05  # of the change: an answer within it has settled
+BAND = 0.05  # of the change: a response within it has settled
 LEAST = 1e-6  # of the target's whole range: smaller changes are rounding
 RESTLESS = 0.5  # share of the rows in which a target may move
 LAST = 0.1  # share of the time at the end over which the steady error is taken
@@ -77,7 +77,7 @@ def targets_of(run: Recording) -> dict[str, str]:
 def asked_of(run: Recording, name: str) -> str:
     """Return the recorded signal that a signal is to follow, its command or a target; nothing where there is none.
 
-    What moves from moment to moment (``climb_demand``) goes before what was set (``climb_target``).
+    What moves from step to step (``climb_demand``) goes before what was set (``climb_target``).
 
     >>> import numpy as np
     >>> asked_of(Recording(["time", "theta", "pitch_target"], {}, np.zeros((3, 3))), "theta")
@@ -197,7 +197,7 @@ def _followed(
     begins = float(run.time[first + 1 if last == first + 1 else first])
     t = run.time[first : end + 1] - begins
     before, after, begun = float(asked[first]), float(asked[last]), float(was[first])
-    # of what was missing when the target began to move: the answer may have been elsewhere than the old target
+    # of what was missing when the target began to move: the response may have been elsewhere than the old target
     way = after - begun if abs(after - begun) > 0.1 * abs(after - before) else after - before
     share = (was[first : end + 1] - begun) / way
     outside = np.flatnonzero(np.abs(share - (after - begun) / way) > BAND)

@@ -55,14 +55,14 @@ class _Block:
 
     ``at_bound`` (3 n, n) and ``wake`` are the velocities that its own vortices make at the middles of its bound
     vortices, and across its strips far behind, with the strips' spans; ``dent`` is the factor of bodies across it.
-    ``answer`` (n, all) is the circulation that another surface's calls forth here, ``wash`` (strips, all) its mean
+    ``response`` (n, all) is the circulation that another surface's calls forth here, ``wash`` (strips, all) its mean
     velocity across the strips of the same side; both are zero for the surface's own vortices.
     """
 
     panels: slice
     strips: slice
     factors: Any
-    answer: Floats
+    response: Floats
     wash: Floats
     at_bound: Floats
     wake: tuple[Floats, Floats]
@@ -297,7 +297,7 @@ class Airframe:
                 new = separation(alpha[moving, here], limit[moving, here], strips.sharpness[here])
                 s[:, here] += share * (new - s[:, here])
                 keep = (1.0 - s)[:, self.mesh.strip[block.panels]]
-                g[:, block.panels] = keep * (own[moving] - g @ block.answer.T)
+                g[:, block.panels] = keep * (own[moving] - g @ block.response.T)
             change = np.max(np.abs(g - before), axis=1)
             gamma[moving], gone[moving] = g, s
             moving = moving[change > CLOSE * share]

@@ -1,6 +1,6 @@
 """What goes wrong in flight, and when: faults of engines, controls and sensors, masses dropped.
 
-Each kind is one class: its keys, the inputs it adds, what it rewrites, and what it does at its moment.
+Each kind is one class: its keys, the inputs it adds, what it rewrites, and what it does at its instant.
 """
 
 import math
@@ -78,7 +78,7 @@ class _Fault(Timed):
         """Raise DravikError for quantities that do not fit; ``place`` names a key of the fault in messages."""
 
     def effect(self, name: str, unit_of: Callable[[str], str]) -> Effect:
-        """Return what the flight does at its moment; ``unit_of`` gives the SI unit of a signal."""
+        """Return what the flight does at its instant; ``unit_of`` gives the SI unit of a signal."""
         return Effect({f"fault_{name}": 1.0} if self.has_switch else {})
 
 

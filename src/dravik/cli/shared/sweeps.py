@@ -1,4 +1,4 @@
-"""Many trims on the command line: a sweep with its options, table, file and figure; every answer of one condition."""
+"""Many trims on the command line: a sweep with its options, table, file and figure; every solution of one condition."""
 
 from collections.abc import Sequence
 from typing import TYPE_CHECKING, Annotated, Any, cast
@@ -71,7 +71,7 @@ def run_sweep(
 def run_all(
     craft: "Aircraft", condition: ConditionOptions, inputs: Sequence[str] | None, signals: str, as_json: bool
 ) -> bool:
-    """Print every answer that is found for a condition, side by side; return whether there is one."""
+    """Print every solution that is found for a condition, side by side; return whether there is one."""
     from dravik.trimming import trim_all
 
     names, craft = _named(craft, signals), condition.in_wind(craft)
@@ -81,18 +81,18 @@ def run_all(
     found = trim_all(craft, **cast("ConditionKeys", asked))
     if as_json:
         shown = [{n: p.signals[n] for n in names or p.signals} for p in found]
-        emit({"aircraft": craft.name, "loading": craft.loading_name, "answers": shown})
+        emit({"aircraft": craft.name, "loading": craft.loading_name, "solutions": shown})
         return bool(found)
     if not found:
-        say(f"{craft.name} ({craft.loading_name}): no answer found from any start; without --all: what can be held")
+        say(f"{craft.name} ({craft.loading_name}): no solution found from any start; without --all: what can be held")
         return False
     wanted = names or [row[0] for row in found[0].rows()]
     cells = []
     for name in wanted:
         unit, factor, _ = from_si(craft.signals[name].unit)
         cells.append((name, *(round(p.signals[name] * factor, 9) + 0.0 for p in found), unit))
-    what = "one answer" if len(found) == 1 else f"{len(found)} answers"
-    heads = ["signal", *(f"answer {k + 1}" for k in range(len(found))), "unit"]
+    what = "one solution" if len(found) == 1 else f"{len(found)} solutions"
+    heads = ["signal", *(f"solution {k + 1}" for k in range(len(found))), "unit"]
     show_rows(f"{craft.name} ({craft.loading_name}), {found[0].title}: {what}", heads, cells)
     return True
 
