@@ -37,10 +37,10 @@ def logic(
 def _row(logic: "ModeLogic", mode: str) -> tuple[str, str, str]:
     entry = logic.modes[mode]
     does = [f"{n} = {v}" for n, v in entry.set.items()] + [f"{n} from {s}" for n, s in entry.take.items()]
-    ways = [_way(t) for t in logic.transitions if mode in logic.sources(t)]
-    return f"{mode}, first" if mode == logic.begin else mode, ", ".join(does), "; ".join(ways)
+    transitions = [_transition(t) for t in logic.transitions if mode in logic.sources(t)]
+    return f"{mode}, first" if mode == logic.begin else mode, ", ".join(does), "; ".join(transitions)
 
 
-def _way(way: "Transition") -> str:
-    when = f"after {way.after:g} s" if way.when is None else str(way.when)
-    return f"{way.to} when {when}" + (f" ({way.reason})" if way.reason else "")
+def _transition(transition: "Transition") -> str:
+    when = f"after {transition.after:g} s" if transition.when is None else str(transition.when)
+    return f"{transition.to} when {when}" + (f" ({transition.reason})" if transition.reason else "")

@@ -96,7 +96,7 @@ def fuel(
     law: Laws = None,
     as_json: AsJson = False,
 ) -> None:
-    """Find the fuel, time and way of a flight in legs, from trims of the aircraft as it gets lighter."""
+    """Find the fuel, time and distance of a flight in legs, from trims of the aircraft as it gets lighter."""
     from dravik.performance import fuel_for, read_fuel_mission
 
     craft = get_craft(aircraft, loading, law)
@@ -117,7 +117,7 @@ def fuel(
     scale, unit = (1.0, "kg") if is_fuel else (1.0 / 3600.0, "Wh")
     show_rows(
         f"{craft.name} ({craft.loading_name}): {'fuel' if is_fuel else 'energy'} in legs",
-        ["leg", "time [min]", "way [km]", f"used [{unit}]", f"left [{unit}]", "mass [kg]", "altitude [m]"],
+        ["leg", "time [min]", "distance [km]", f"used [{unit}]", f"left [{unit}]", "mass [kg]", "altitude [m]"],
         [
             (u.name, u.time / 60.0, u.distance / 1000.0, u.used * scale, u.left * scale, u.mass, u.altitude)
             for u in (*use.legs, use.total)

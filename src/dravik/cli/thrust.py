@@ -159,10 +159,10 @@ def _show_bench(craft: "Aircraft", bench: "list[EnginePoint]") -> None:
 
 def _thrust_columns(bench: "list[EnginePoint]") -> dict[str, list[float]]:
     """Return the thrust of all engines, or of those that point the same way where they point several."""
-    ways = list(dict.fromkeys(way for p in bench for way in p.thrusts))
-    if not ways:
+    directions = list(dict.fromkeys(direction for p in bench for direction in p.thrusts))
+    if not directions:
         return {"thrust [N]": [p.thrust for p in bench]}
-    return {f"thrust {way} [N]": [p.thrusts.get(way, math.nan) for p in bench] for way in ways}
+    return {f"thrust {direction} [N]": [p.thrusts.get(direction, math.nan) for p in bench] for direction in directions}
 
 
 def _rpm(speed: float) -> float:

@@ -56,7 +56,7 @@ class Leg(Model):
 
 
 class Surface(NamedTuple):
-    """The ground as the legs see it: the way into it along the body's axes, and how high above it the aircraft is."""
+    """The ground as the legs see it: the direction into it in body axes, and the height of the aircraft above it."""
 
     x: str
     y: str
@@ -73,7 +73,7 @@ def add_ground(out: Contributions, legs: Mapping[str, Leg], centre: Position, *,
 
     A sloped ground is the plane through the point below the aircraft, by ``ground_slope_north`` and ``_east``.
     """
-    surface, what = LEVEL, "the way into the ground along body"
+    surface, what = LEVEL, "direction into the ground along body"
     if sloped:
         surface, keys = SLOPED, ("environment", "ground")
         steep = "1/sqrt(1 + ground_slope_north**2 + ground_slope_east**2)"
@@ -89,7 +89,7 @@ def add_ground(out: Contributions, legs: Mapping[str, Leg], centre: Position, *,
         ):
             out.add(f"into_ground_{axis}", f"({text})*ground_cosine", "", f"{what} {axis}", *keys)
         out.add("above_ground", "(altitude - ground_height)*ground_cosine", "m", "distance from the ground", *keys)
-    out.add("ground_slant", f"1/sqrt(max(1 - {surface.x}**2, 1e-6))", "", "for the way ahead in the ground", "gear")
+    out.add("ground_slant", f"1/sqrt(max(1 - {surface.x}**2, 1e-6))", "", "direction ahead in the ground", "gear")
     reach = ROOM + max(float(np.linalg.norm(np.subtract(leg.position, centre))) for leg in legs.values())
     # vertical distance to the ground instead of normal distance: needs no slope, and is enough up to 60 deg
     far = 2.0 * reach if sloped else reach
@@ -179,16 +179,16 @@ def _add_tyre(out: Contributions, name: str, leg: Leg) -> None:
     left = f"sqrt(max({whole} - drag_{name}**2, {LEFT_ACROSS**2!r}*{whole}))"
     out.add(f"grip_across_{name}", left, "N", f"what {name} can hold across its wheel", *keys)
     slip = f"{across} - abs({along})*tyre_{name}/{leg.relaxation!r}"
-    for state, force, rate, grip, speed, way in (
+    for state, force, rate, grip, speed, direction in (
         (f"bristle_{name}", f"drag_{name}", along, f"grip_along_{name}", along, "along"),
         (f"tyre_{name}", f"side_{name}", slip, f"grip_across_{name}", across, "across"),
     ):
         moving = f"if_else(normal_{name}, {rate}, -{state}/{LIFTED!r})"
         most = f"{grip}/{leg.tyre!r}"
-        bent = f"deflection of {name}'s foot {way} its wheel"
+        bent = f"deflection of {name}'s foot {direction} its wheel"
         out.add(state, f"state({moving}, 0, -{most}, {most})", "m", bent, *keys)
         text = f"limit({leg.tyre!r}*{state} + {DAMPED * leg.tyre!r}*{speed}, -{grip}, {grip})"
-        out.add(force, text, "N", f"force of {name}'s foot on the ground {way} its wheel", *keys)
+        out.add(force, text, "N", f"force of {name}'s foot on the ground {direction} its wheel", *keys)
 
 
 def _add_forces(out: Contributions, name: str, leg: Leg, ground: Surface) -> None:
@@ -202,6 +202,6 @@ def _add_forces(out: Contributions, name: str, leg: Leg, ground: Surface) -> Non
         f"-normal_{name}*{y} + back_{name}*{x}*{y}*ground_slant - left_{name}*{z}*ground_slant",
         f"-normal_{name}*{z} + back_{name}*{x}*{z}*ground_slant + left_{name}*{y}*ground_slant",
     )
-    for axis, way, text in zip("xyz", ((1.0, 0.0, 0.0), (0.0, 1.0, 0.0), (0.0, 0.0, 1.0)), forces, strict=True):
+    for axis, direction, text in zip("xyz", ((1.0, 0.0, 0.0), (0.0, 1.0, 0.0), (0.0, 0.0, 1.0)), forces, strict=True):
         out.add(f"ground_force_{axis}_{name}", text, "N", f"force of the ground on {name} along body {axis}", *keys)
-        out.load(f"ground_force_{axis}_{name}", way, leg.position)
+        out.load(f"ground_force_{axis}_{name}", direction, leg.position)

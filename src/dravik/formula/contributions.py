@@ -58,6 +58,6 @@ def unit_vector(direction: Vector) -> Vector:
 
 
 def moment_arm(position: Vector) -> tuple[str, str, str]:
-    """Return the way from the centre of gravity to a station position in body axes, as formulas."""
+    """Return the vector from the centre of gravity to a station position in body axes, as formulas."""
     x, y, z = (float(v) for v in body_from_station(np.array(position)))
     return f"({x!r} + cg_x)", f"({y!r} - cg_y)", f"({z!r} + cg_z)"

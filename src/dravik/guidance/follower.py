@@ -18,8 +18,8 @@ __all__ = ["Follower", "Steering"]
 class Steering:
     """What following asks for: bank (rad), altitude (m), airspeed (m/s); and where one is relative to the path.
 
-    ``cross_track`` (m) is positive to the right of the path, ``to_go`` (m) the way to its end, ``point`` the number of
-    the next point, counted from one, and ``done`` whether the end has been passed.
+    ``cross_track`` (m) is positive to the right of the path, ``to_go`` (m) the distance to its end, ``point`` the
+    number of the next point, counted from one, and ``done`` whether the end has been passed.
     """
 
     bank: float

@@ -17,7 +17,7 @@ from dravik.trimming import TrimPoint
 __all__ = ["Change", "agility_criteria", "attitude_changes"]
 
 LASTS = 4.0  # s: of each flight
-SHARES = (0.25, 0.5, 0.75, 1.0)  # of the stick's way to its stop
+SHARES = (0.25, 0.5, 0.75, 1.0)  # of the stick's travel to its stop
 HOLDS = (0.3, 0.6, 1.2)  # s: for which a stick that commands a rate is held
 AXES = {"pitch": ("theta", "q"), "roll": ("phi", "p")}
 AGILITY = {"A": "aggressive", "B": "limited", "C": "moderate"}
@@ -43,8 +43,8 @@ class Change:
 def attitude_changes(craft: Aircraft, point: TrimPoint, axis: str, stick: str) -> list[Change]:
     """Return attitude changes about an axis (``"pitch"`` or ``"roll"``) by steps or pulses of an input, to both sides.
 
-    Steps to a quarter, half, three quarters and all of the way to the stop where the attitude follows the stick; pulses
-    to the stop, for 0.3, 0.6 and 1.2 s, where the rate does. Raises DravikError for an input without a range.
+    Steps to a quarter, half, three quarters and all of the travel to the stop where the attitude follows the stick;
+    pulses to the stop, for 0.3, 0.6 and 1.2 s, where the rate does. Raises DravikError for an input without a range.
     """
     require(craft, Aircraft, "what is flown")
     require(point, TrimPoint, "the point to begin from", "trim(craft, ...)")
@@ -55,13 +55,13 @@ def attitude_changes(craft: Aircraft, point: TrimPoint, axis: str, stick: str) -
         raise DravikError(f"{name} has no range", expected="an input with a range of both signs")
     found = []
     for end in (spec.high, spec.low):
-        way = end - now
-        if abs(way) < 1e-9:
+        travel = end - now
+        if abs(travel) < 1e-9:
             continue
-        if _follows(craft, point, axis, name, way):
-            found += [_flown(craft, point, axis, name, share * way, LASTS) for share in SHARES]
+        if _follows(craft, point, axis, name, travel):
+            found += [_flown(craft, point, axis, name, share * travel, LASTS) for share in SHARES]
         else:
-            found += [_flown(craft, point, axis, name, way, held) for held in HOLDS]
+            found += [_flown(craft, point, axis, name, travel, held) for held in HOLDS]
     return found
 
 
@@ -81,10 +81,10 @@ def _flown(craft: Aircraft, point: TrimPoint, axis: str, name: str, moved: float
     return Change(float(speed.max()), float(sign * gone[k]), float(np.min(sign * gone[k:])), abs(moved), held)
 
 
-def _follows(craft: Aircraft, point: TrimPoint, axis: str, name: str, way: float) -> bool:
-    """Whether the attitude comes to rest where the stick is held, a quarter of its way: not that a rate does."""
+def _follows(craft: Aircraft, point: TrimPoint, axis: str, name: str, travel: float) -> bool:
+    """Whether the attitude comes to rest where the stick is held, a quarter of its travel: not that a rate does."""
     attitude, rate = AXES[axis]
-    move = step(_text(craft, name, SHARES[0] * way), at=0.0)
+    move = step(_text(craft, name, SHARES[0] * travel), at=0.0)
     run = fly(craft.over_no_ground(), start=point, duration=LASTS, controls={name: move}, record=[attitude, rate])
     gone = np.abs(np.unwrap(run[attitude]) - run[attitude][0])
     rates = np.abs(run[rate] - run[rate][0])

@@ -33,7 +33,7 @@ class LevelSensitivity(NamedTuple):
     wanted: float
 
 
-class _Way(NamedTuple):
+class _Variation(NamedTuple):
     """A derivative or parameter, its value, and the model with that changed by a share of it; None without a trim."""
 
     of: str
@@ -63,15 +63,19 @@ def sensitivities_of_level(point: TrimPoint, assessment: Assessment, *, most: in
     if not limiting:
         return []
     model = linearise(point.craft, point, outputs=["nz"])
-    ways = [*_derivatives(point, model), *_parameters(point, model)]
+    variations = [*_derivatives(point, model), *_parameters(point, model)]
     found: list[LevelSensitivity] = []
     for criterion in limiting:
-        own = [sensitivity for way in ways if (sensitivity := _sensitivity(criterion, way, assessment)) is not None]
+        own = [
+            sensitivity
+            for variation in variations
+            if (sensitivity := _sensitivity(criterion, variation, assessment)) is not None
+        ]
         found += sorted(own, key=lambda sensitivity: abs(sensitivity.change))[:most]
     return found
 
 
-def _derivatives(point: TrimPoint, model: LinearModel) -> Iterator[_Way]:
+def _derivatives(point: TrimPoint, model: LinearModel) -> Iterator[_Variation]:
     for one in derivative_changes(point.craft, point, model):
 
         def moved(share: float, one: DerivativeChange = one) -> LinearModel | None:
@@ -79,10 +83,10 @@ def _derivatives(point: TrimPoint, model: LinearModel) -> Iterator[_Way]:
             return replace(model, A=model.A + more * one.A, C=model.C + more * one.C)
 
         if one.value:
-            yield _Way(one.of, one.value, moved)
+            yield _Variation(one.of, one.value, moved)
 
 
-def _parameters(point: TrimPoint, model: LinearModel) -> Iterator[_Way]:
+def _parameters(point: TrimPoint, model: LinearModel) -> Iterator[_Variation]:
     craft = point.craft
     for name, value in craft.parameters.items():
 
@@ -94,16 +98,16 @@ def _parameters(point: TrimPoint, model: LinearModel) -> Iterator[_Way]:
                 return None
 
         if value:
-            yield _Way(name, value, moved)
+            yield _Variation(name, value, moved)
 
 
-def _sensitivity(criterion: Criterion, way: _Way, assessment: Assessment) -> LevelSensitivity | None:
+def _sensitivity(criterion: Criterion, variation: _Variation, assessment: Assessment) -> LevelSensitivity | None:
     """Return what a derivative or parameter does for a criterion; None where it does too little."""
     level = criterion.level
     assert level is not None
 
     def there(share: float) -> Criterion | None:
-        model = way.moved(share)
+        model = variation.moved(share)
         lines = [] if model is None else modal_criteria(model, assessment.aircraft_class, assessment.category)
         return next((c for c in lines if c.name == criterion.name and math.isfinite(c.value)), None)
 
@@ -123,7 +127,9 @@ def _sensitivity(criterion: Criterion, way: _Way, assessment: Assessment) -> Lev
     better = there(change + math.copysign(CHECKED, change))
     if better is None or better.level is None or better.level >= level:
         return None
-    return LevelSensitivity(criterion.name, way.of, way.value, change, _wanted(criterion, better) or math.nan)
+    return LevelSensitivity(
+        criterion.name, variation.of, variation.value, change, _wanted(criterion, better) or math.nan
+    )
 
 
 def _wanted(criterion: Criterion, there: Criterion) -> float | None:

@@ -216,12 +216,12 @@ def _judged(
 
 def _reversals(moved: "np.ndarray[tuple[int], np.dtype[np.float64]]") -> int:
     """Return how often the stick turns back by more than a fiftieth of its range."""
-    count, way, furthest = 0, 0.0, float(moved[0])
+    count, direction, furthest = 0, 0.0, float(moved[0])
     for value in moved:
         gone = float(value) - furthest
-        if way * gone >= 0.0:
-            furthest = float(value) if way or abs(gone) > REVERSED else furthest
-            way = way or (math.copysign(1.0, gone) if abs(gone) > REVERSED else 0.0)
+        if direction * gone >= 0.0:
+            furthest = float(value) if direction or abs(gone) > REVERSED else furthest
+            direction = direction or (math.copysign(1.0, gone) if abs(gone) > REVERSED else 0.0)
         elif abs(gone) > REVERSED:
-            count, way, furthest = count + 1, -way, float(value)
+            count, direction, furthest = count + 1, -direction, float(value)
     return count

@@ -136,7 +136,7 @@ def _turbulence(given: Turbulence | None) -> Turbulence:
 def _arm(
     craft: Aircraft, point: TrimPoint, station: tuple[str | float, str | float, str | float] | None
 ) -> tuple[tuple[float, float, float], Floats]:
-    """Return a station in m, and the way to it from the centre of gravity in body axes."""
+    """Return a station in m, and the vector to it from the centre of gravity in body axes."""
     centre = (point["cg_x"], point["cg_y"], point["cg_z"])
     if station is None:
         return centre, np.zeros(3)

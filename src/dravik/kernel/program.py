@@ -104,7 +104,7 @@ LOAD_VECTORS = 13
 class PointLoad:
     """A force or moment along a fixed body direction at a point; ``register`` holds its size in N or N m.
 
-    ``kind`` is ``force``, ``moment``, ``flow``: a mass flow (kg/s) that runs the way ``direction`` (m) through the
+    ``kind`` is ``force``, ``moment``, ``flow``: a mass flow (kg/s) that runs along ``direction`` (m) through the
     body, its middle at ``position``, or ``spin``: the angular momentum (N m s) of what turns about
     ``direction`` in the body.
     """

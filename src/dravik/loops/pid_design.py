@@ -71,7 +71,7 @@ def pid_for(
 
 
 def plant_sign(plant: LinearSystem, omega: float | None = None) -> float:
-    """Return the sign with which the plant responds to a step after the time that a frequency (rad/s) stands for, 1/omega.
+    """Return the sign with which the plant responds to a step after the time of a frequency (rad/s), 1/omega.
 
     Without a frequency the middle one of its roots. Not the sign at the first instant, which delays and actuators hide,
     nor that at rest, which a slow or unstable mode may turn about.
@@ -87,7 +87,7 @@ def plant_sign(plant: LinearSystem, omega: float | None = None) -> float:
     )
     values = one.response(t, np.ones((len(t), 1)))[1][:, 0]
     if not np.any(np.abs(values) > 0.0):
-        raise DravikError("the plant does not answer", expected="a way from its input to its output")
+        raise DravikError("the plant does not respond", expected="a path from its input to its output")
     return math.copysign(1.0, float(values[-1]))
 
 

@@ -166,8 +166,8 @@ def _half_widths(tank: Tank, height: Floats) -> tuple[Floats, Floats]:
 def after_drop(x: Floats, moved: Floats) -> Floats:
     """Return an integrated state whose point moves with the centre of gravity when mass leaves at once.
 
-    ``moved`` is the way of the centre in body axes, m. What is left keeps moving as it did: the velocity becomes the
-    body's there, and the difference of momentum is what the dropped mass carries off at its own velocity.
+    ``moved`` is the displacement of the centre in body axes, m. What is left keeps moving as it did: the velocity
+    becomes the body's there, and the difference of momentum is what the dropped mass carries off at its own velocity.
     """
     found = x.copy()
     found[:3] += (dcm_from_quaternion(x[6:10]).T @ moved) * np.array([1.0, 1.0, -1.0])

@@ -47,40 +47,40 @@ def watches(mode_logic: Mapping[str, ModeLogic]) -> dict[str, tuple[Node, EventS
         order = sorted(range(len(logic.transitions)), key=lambda k, m=logic: -m.transitions[k].priority)  # type: ignore[misc]
         before: list[tuple[set[str], str]] = []
         for k in order:
-            way = logic.transitions[k]
+            transition = logic.transitions[k]
             keys = (
                 ("phases", str(k), "until") if name == "phase" else ("mode_logic", name, "transitions", str(k), "when")
             )
-            sources, own = logic.sources(way), f"{name}_transition_{k + 1}"
-            condition = _condition(name, logic, way)
+            sources, own = logic.sources(transition), f"{name}_transition_{k + 1}"
+            condition = _condition(name, logic, transition)
             for others, other in before:
                 if others & set(sources):
                     condition = Node("op", 0, "and", args=(condition, Node("op", 0, "not", args=(name_node(other),))))
             before.append((set(sources), own))
-            found[own] = condition, _event(name, logic, way), keys
+            found[own] = condition, _event(name, logic, transition), keys
     return found
 
 
-def _condition(name: str, logic: ModeLogic, way: Transition) -> Node:
-    inside = [is_in_mode(name, logic.number(m)) for m in logic.sources(way)]
+def _condition(name: str, logic: ModeLogic, transition: Transition) -> Node:
+    inside = [is_in_mode(name, logic.number(m)) for m in logic.sources(transition)]
     condition = inside[0] if inside else number_node(0.0)
     for other in inside[1:]:
         condition = Node("op", 0, "or", args=(condition, other))
     parts = [condition]
-    if way.when is not None:
-        parts.append(Node("op", 0, "ne", args=(parse(way.when), number_node(0.0))))
-    if way.after is not None:
+    if transition.when is not None:
+        parts.append(Node("op", 0, "ne", args=(parse(transition.when), number_node(0.0))))
+    if transition.after is not None:
         spent = Node("call", 0, "timer", args=(condition,))
-        parts.append(Node("op", 0, "ge", args=(spent, number_node(way.after - EDGE))))
+        parts.append(Node("op", 0, "ge", args=(spent, number_node(transition.after - EDGE))))
     for part in parts[1:]:
         condition = Node("op", 0, "and", args=(condition, part))
     return condition
 
 
-def _event(name: str, logic: ModeLogic, way: Transition) -> EventSpec:
-    action: Literal["end", "pause"] = "end" if way.to == END else "pause"
-    if way.to == END and not way.reason:
-        return EventSpec(f"{', '.join(logic.sources(way))} is over", action, ("mode", name, END))
-    reason = f" ({way.reason})" if way.reason else ""
-    number = END if way.to == END else f"{logic.number(way.to):g}"
-    return EventSpec(f"{name}: {way.to}{reason}", action, ("mode", name, number))
+def _event(name: str, logic: ModeLogic, transition: Transition) -> EventSpec:
+    action: Literal["end", "pause"] = "end" if transition.to == END else "pause"
+    if transition.to == END and not transition.reason:
+        return EventSpec(f"{', '.join(logic.sources(transition))} is over", action, ("mode", name, END))
+    reason = f" ({transition.reason})" if transition.reason else ""
+    number = END if transition.to == END else f"{logic.number(transition.to):g}"
+    return EventSpec(f"{name}: {transition.to}{reason}", action, ("mode", name, number))

@@ -120,14 +120,14 @@ def sequence(phases: Sequence[Phase]) -> ModeLogic:
     for name in names:
         if names.count(name) > 1:
             raise DravikError(f"two phases are called {name!r}", hint="another name")
-    ways = [
+    transitions = [
         Transition.model_validate({"from": p.name, "to": after, "when": p.until})
         for p, after in zip(phases, [*names[1:], END], strict=True)
         if p.until is not None
     ]
     last = names[-1]
     modes = {p.name: Mode(set=p.set, final=p.name == last) for p in phases}
-    return ModeLogic(begin=names[0], modes=modes, transitions=tuple(ways))
+    return ModeLogic(begin=names[0], modes=modes, transitions=tuple(transitions))
 
 
 def slug(name: str) -> str:

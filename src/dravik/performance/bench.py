@@ -50,7 +50,7 @@ class EnginePoint:
         """Return the point as one flat row, SI; with the reason where there is nothing else to tell."""
         plain: dict[str, float | str] = {n: float(getattr(self, n)) for n in ENGINE_COLUMNS}
         plain |= {f"speed_{n}": v for n, v in self.speeds.items()}
-        plain |= {f"thrust_{way}": v for way, v in self.thrusts.items()}
+        plain |= {f"thrust_{direction}": v for direction, v in self.thrusts.items()}
         return plain | ({"reason": self.reason} if self.reason else {})
 
 
@@ -143,25 +143,25 @@ def _point(craft: Aircraft, x: Floats, u: Floats, airspeed: float, altitude: flo
 
 def _by_direction(craft: Aircraft, signals: dict[str, float]) -> tuple[dict[str, float], float]:
     """Return the thrust of engines that point the same way, by that, and the size of all together as forces."""
-    ways = {n: np.asarray(e.direction) / np.linalg.norm(e.direction) for n, e in craft.definition.engines.items()}
-    labels = {n: _direction_name(way) for n, way in ways.items()}
+    directions = {n: np.asarray(e.direction) / np.linalg.norm(e.direction) for n, e in craft.definition.engines.items()}
+    labels = {n: _direction_name(direction) for n, direction in directions.items()}
     found: dict[str, float] = {}
     for name, label in labels.items():
         found[label] = found.get(label, 0.0) + signals[f"thrust_{name}"]
     most = max(map(abs, found.values()), default=0.0)
-    found = {way: v if abs(v) > ROUNDED * most else 0.0 for way, v in found.items()}
+    found = {direction: v if abs(v) > ROUNDED * most else 0.0 for direction, v in found.items()}
     if len(found) < 2:
         return found, signals["thrust"]
-    return found, float(np.linalg.norm(sum(signals[f"thrust_{n}"] * way for n, way in ways.items())))
+    return found, float(np.linalg.norm(sum(signals[f"thrust_{n}"] * direction for n, direction in directions.items())))
 
 
-def _direction_name(way: Floats) -> str:
+def _direction_name(direction: Floats) -> str:
     """Return a direction (body axes, of length one) in a word, or by its components."""
     names = (("ahead", "backwards"), ("right", "left"), ("down", "up"))
-    k = int(np.argmax(np.abs(way)))
-    if abs(way[k]) > ALONG:
-        return names[k][0 if way[k] > 0.0 else 1]
-    return "({:.2g}, {:.2g}, {:.2g})".format(*way)
+    k = int(np.argmax(np.abs(direction)))
+    if abs(direction[k]) > ALONG:
+        return names[k][0 if direction[k] > 0.0 else 1]
+    return "({:.2g}, {:.2g}, {:.2g})".format(*direction)
 
 
 def _flow_or_zero(flow: float) -> float:

@@ -1,4 +1,4 @@
-"""Fuel or energy, time and way of a flight in legs, each integrated over trims of the aircraft as it gets lighter."""
+"""Fuel or energy, time and distance of a flight in legs, each integrated over trims of the lighter aircraft."""
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
@@ -83,7 +83,7 @@ class FuelMission(Model):
 
 
 class LegUse(NamedTuple):
-    """What a leg takes: time (s), way over the ground (m), fuel (kg) or energy (J); mass (kg) and altitude (m) then."""
+    """What a leg takes: time (s), ground distance (m), fuel (kg) or energy (J); mass (kg) and altitude (m) then."""
 
     name: str
     time: float
@@ -175,7 +175,7 @@ class _Flight:
         start, begun = self.altitude, self.left
 
         def rates(done: float, taken: np.ndarray[Any, Any]) -> np.ndarray[Any, Any]:
-            """Return time, way and fuel by what the leg runs over."""
+            """Return time, distance and fuel by what the leg runs over."""
             height = start + done if climbs else start
             point = self._point(leg, height, begun - float(taken[2]), where)
             flow = point["electric_power"] if self.is_electric else point["fuel_flow"]

@@ -157,8 +157,8 @@ def _along_flow(point: TrimPoint) -> float:
     flow = np.array([point["u_air"], point["v_air"], point["w_air"]])
     flow /= max(float(np.linalg.norm(flow)), 1e-9)
     for name, engine in craft.definition.engines.items():
-        way = np.asarray(engine.direction) / np.linalg.norm(engine.direction)
-        total += point[f"thrust_{name}"] * float(way @ flow)
+        direction = np.asarray(engine.direction) / np.linalg.norm(engine.direction)
+        total += point[f"thrust_{name}"] * float(direction @ flow)
     return total
 
 

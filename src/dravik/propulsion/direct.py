@@ -23,7 +23,7 @@ __all__ = [
 def add_thrust(out: Contributions, name: str, engine: ThrustEngine | JetEngine) -> None:
     """Add an engine whose thrust is a formula."""
     torque = engine.torque if isinstance(engine, ThrustEngine) else None
-    keys, way = ("engines", name), unit_vector(engine.direction)
+    keys, direction = ("engines", name), unit_vector(engine.direction)
     for signal, text, unit, key in (
         (f"thrust_{name}", engine.thrust, "N", "thrust"),
         (f"torque_{name}", torque, "N*m", "torque"),
@@ -39,14 +39,14 @@ def add_thrust(out: Contributions, name: str, engine: ThrustEngine | JetEngine) 
             left = f" + fail_{name}*{signal}_failed"
         whole = f"(1 - fail_{name})*{signal}_working{left}"
         out.add(signal, whole, unit, f"{key} of engine {name}".replace("_", " "), *keys)
-    out.load(f"thrust_{name}", way, engine.position)
+    out.load(f"thrust_{name}", direction, engine.position)
     if torque is not None:
-        out.load(f"torque_{name}", way, engine.position, "moment")
+        out.load(f"torque_{name}", direction, engine.position, "moment")
 
 
 def add_jet(out: Contributions, name: str, engine: JetEngine) -> None:
     """Add a gas turbine with its spool."""
-    keys, way = ("engines", name), unit_vector(engine.direction)
+    keys, direction = ("engines", name), unit_vector(engine.direction)
     out.add(f"spool_time_{name}", engine.spool_time, "s", f"time constant of {name}'s spool", *keys, "spool_time")
     wanted = f"power_{name} + fail_{name}*({engine.windmilling!r} - power_{name})"
     out.add(
@@ -57,7 +57,7 @@ def add_jet(out: Contributions, name: str, engine: JetEngine) -> None:
     if engine.spin_momentum:
         text = f"{engine.spin_momentum!r}*spool_{name}"
         out.add(f"spin_momentum_{name}", text, "N*m*s", f"angular momentum of {name} about its thrust", *keys)
-        out.load(f"spin_momentum_{name}", way, engine.position, "spin")
+        out.load(f"spin_momentum_{name}", direction, engine.position, "spin")
 
 
 def read_thrust_curve(path: str | Path, name: str = "thrust_curve") -> Table:

@@ -54,7 +54,7 @@ NotNegative = Annotated[float, Field(ge=0.0)]
 
 
 class _Engine(Model):
-    """What all engines have: a place (station axes), the way the thrust points (body axes), and a throttle from 0 to 1.
+    """What all engines have: a place (station axes), the direction of thrust (body axes), and a throttle from 0 to 1.
 
     The throttle ``power_NAME`` follows ``command`` with ``lag`` and ``rate`` as a control does. The input ``fail_NAME``
     is 1 when the engine has failed.

@@ -19,10 +19,10 @@ LINEAR_BELOW = 0.01  # share of full thrust below which the throttle is linear i
 def effectiveness(rotors: Sequence[PropellerEngine | ThrustEngine], torque_length: float) -> Floats:
     """Return what one newton of each rotor gives (4, n): upward force, and moments about their middle (body axes)."""
     places = np.array([body_from_station(np.array(r.position)) for r in rotors])
-    ways = np.array([unit_vector(r.direction) for r in rotors])
+    directions = np.array([unit_vector(r.direction) for r in rotors])
     signs = np.array([r.sign for r in rotors])
-    moments = np.cross(places - places.mean(axis=0), ways) - (signs * torque_length)[:, None] * ways
-    found: Floats = np.vstack([-ways[:, 2], moments.T])
+    moments = np.cross(places - places.mean(axis=0), directions) - (signs * torque_length)[:, None] * directions
+    found: Floats = np.vstack([-directions[:, 2], moments.T])
     return found
 
 

@@ -43,15 +43,15 @@ def add_propeller(
             )  # fmt: skip
     propeller = propellers[engine.propeller]
     maps = _maps(engine.propeller, tables, place)
-    way = unit_vector(engine.direction)
-    _add_flow(out, name, engine, propeller, way)
+    direction = unit_vector(engine.direction)
+    _add_flow(out, name, engine, propeller, direction)
     if engine.governor is not None:
         _add_governor(out, name, engine, propeller)
     elif any(a.name == "blade_angle" for a in maps["CT"].axes):
         raise DravikError(
             f"the map of {engine.propeller} is over blade_angle", where=place, expected="a governor, or a map without"
         )
-    _add_loads(out, name, engine, propeller, maps, way)
+    _add_loads(out, name, engine, propeller, maps, direction)
     keys = ("engines", name)
     match drives[engine.drive]:
         case Turbine() as drive:
@@ -83,29 +83,33 @@ def _maps(propeller: str, tables: Mapping[str, Table], place: str) -> dict[str, 
     return found
 
 
-def _across(way: Vector) -> tuple[Vector, Vector]:
+def _across(direction: Vector) -> tuple[Vector, Vector]:
     """Return two directions across a third, right-handed in that order."""
-    first = np.eye(3)[[1, 0, 0][int(np.argmax(np.abs(way)))]]
-    one = first - np.dot(first, way) * np.asarray(way)
+    first = np.eye(3)[[1, 0, 0][int(np.argmax(np.abs(direction)))]]
+    one = first - np.dot(first, direction) * np.asarray(direction)
     one /= np.linalg.norm(one)
-    two = np.cross(way, one)
+    two = np.cross(direction, one)
     return unit_vector(tuple(one)), unit_vector(tuple(two))
 
 
-def _along(way: Vector, velocity: tuple[str, str, str]) -> str:
+def _along(direction: Vector, velocity: tuple[str, str, str]) -> str:
     signs = {1.0: "", -1.0: "-"}
     terms = [
-        f"{signs[c]}{v}" if c in signs else f"{c!r}*{v}" for c, v in zip(way, velocity, strict=True) if abs(c) > 1e-12
+        f"{signs[c]}{v}" if c in signs else f"{c!r}*{v}"
+        for c, v in zip(direction, velocity, strict=True)
+        if abs(c) > 1e-12
     ]
     return " + ".join(terms)
 
 
-def _add_flow(out: Contributions, name: str, engine: PropellerEngine, propeller: PropellerEntry, way: Vector) -> None:
+def _add_flow(
+    out: Contributions, name: str, engine: PropellerEngine, propeller: PropellerEntry, direction: Vector
+) -> None:
     keys = ("engines", name)
     x, y, z = moment_arm(engine.position)
     velocity = (f"(u_air + q*{z} - r*{y})", f"(v_air + r*{x} - p*{z})", f"(w_air + p*{y} - q*{x})")
-    out.add(f"axial_speed_{name}", _along(way, velocity), "m/s", f"flow into {name}, along its thrust", *keys)
-    for number, side in enumerate(_across(way), 1):
+    out.add(f"axial_speed_{name}", _along(direction, velocity), "m/s", f"flow into {name}, along its thrust", *keys)
+    for number, side in enumerate(_across(direction), 1):
         out.add(f"cross_speed_{number}_{name}", _along(side, velocity), "m/s", f"flow across {name}", *keys)
     slowest = SLOWEST * propeller.rated_speed
     out.add(
@@ -143,7 +147,7 @@ def _add_loads(
     engine: PropellerEngine,
     propeller: PropellerEntry,
     maps: Mapping[str, Table],
-    way: Vector,
+    direction: Vector,
 ) -> None:
     keys, diameter, used = ("engines", name), propeller.diameter, engine.propeller
 
@@ -174,12 +178,12 @@ def _add_loads(
         f"propeller_torque_{name}", f"{looked_up('CP')}*{squared}*{diameter**5 / (2.0 * math.pi)!r}", "N*m",
         f"torque that the air asks of {name}", *keys,
     )  # fmt: skip
-    out.load(f"thrust_{name}", way, engine.position)
+    out.load(f"thrust_{name}", direction, engine.position)
     out.add(f"torque_{name}", f"{-engine.sign}*shaft_torque_{name}", "N*m", f"reaction of {name}'s torque", *keys)
-    out.load(f"torque_{name}", way, engine.position, "moment")
+    out.load(f"torque_{name}", direction, engine.position, "moment")
     momentum = f"{engine.sign * propeller.inertia!r}*speed_{name}"
     out.add(f"spin_momentum_{name}", momentum, "N*m*s", f"angular momentum of {name} about its thrust", *keys)
-    out.load(f"spin_momentum_{name}", way, engine.position, "spin")
+    out.load(f"spin_momentum_{name}", direction, engine.position, "spin")
     for column, kind, power, sign, what, unit in (
         ("CN_cross", "force", 3, -1, "in_plane_force", "N"),
         ("CM_cross", "moment", 4, -engine.sign, "hub_moment", "N*m"),
@@ -187,7 +191,7 @@ def _add_loads(
         if column not in maps:
             continue
         size = f"{sign * diameter**power!r}*{looked_up(column)}*density*turns_{name}"
-        for number, side in enumerate(_across(way), 1):
+        for number, side in enumerate(_across(direction), 1):
             signal = f"{what}_{number}_{name}"
             meaning = f"{what.replace('_', ' ')} of {name} along the disc's direction {number}"
             out.add(signal, f"{size}*cross_speed_{number}_{name}", unit, meaning, *keys)

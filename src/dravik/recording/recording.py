@@ -32,7 +32,7 @@ from dravik.units import column_name, from_si, in_si
 if TYPE_CHECKING:
     from pandas import DataFrame
 
-__all__ = ["Event", "Recording", "closest_pass", "closest_way", "read_recording"]
+__all__ = ["Event", "Recording", "closest_approach", "closest_pass", "read_recording"]
 
 Floats = NDArray[np.float64]
 BLOCK = 4096  # rows that are written at once
@@ -248,11 +248,11 @@ class Recording:
         aims, places = ("aim_north", "aim_east", "aim_altitude"), ("north", "east", "altitude")
         if not {*aims} <= set(start) or not {*places} <= set(self.names) or len(self.values) < 2:
             return None
-        ways = np.stack([self[n] for n in places], axis=1) - np.array([float(start[n]) for n in aims])
+        offsets = np.stack([self[n] for n in places], axis=1) - np.array([float(start[n]) for n in aims])
         # a law's distance is that of its last sample: it lags by as much as was flown since
-        longest = float(np.linalg.norm(np.diff(ways, axis=0), axis=1).max())
-        off = np.abs(np.linalg.norm(ways[[0, -1]], axis=1) - self["aim_distance"][[0, -1]])
-        return closest_way(self.time, ways) if bool(np.all(off <= 3.0 * longest + 1e-6)) else None
+        longest = float(np.linalg.norm(np.diff(offsets, axis=0), axis=1).max())
+        off = np.abs(np.linalg.norm(offsets[[0, -1]], axis=1) - self["aim_distance"][[0, -1]])
+        return closest_approach(self.time, offsets) if bool(np.all(off <= 3.0 * longest + 1e-6)) else None
 
     def height_at(self, event: Event) -> str:
         """Return the altitude at an event in words; nothing where it was not recorded."""
@@ -261,18 +261,18 @@ class Recording:
         return f"{float(np.interp(event.time, self.time, self['altitude'])):.0f} m"
 
 
-def closest_way(time: Floats, ways: Floats) -> tuple[float, float]:
+def closest_approach(time: Floats, offsets: Floats) -> tuple[float, float]:
     """Return the least distance (m) from the origin of places (k, 3), and when (s), straight between two rows.
 
     >>> t = np.array([0.0, 1.0, 2.0])
-    >>> miss, when = closest_way(t, np.stack([50.0 * (t - 1.4), 0.0 * t + 3.0, 0.0 * t], axis=1))
+    >>> miss, when = closest_approach(t, np.stack([50.0 * (t - 1.4), 0.0 * t + 3.0, 0.0 * t], axis=1))
     >>> round(miss, 6), round(when, 6)
     (3.0, 1.4)
     """
-    moved = np.diff(ways, axis=0)
+    moved = np.diff(offsets, axis=0)
     lengths = np.maximum((moved * moved).sum(axis=1), 1e-300)
-    parts = np.clip(-(ways[:-1] * moved).sum(axis=1) / lengths, 0.0, 1.0)
-    nearest = np.linalg.norm(ways[:-1] + parts[:, None] * moved, axis=1)
+    parts = np.clip(-(offsets[:-1] * moved).sum(axis=1) / lengths, 0.0, 1.0)
+    nearest = np.linalg.norm(offsets[:-1] + parts[:, None] * moved, axis=1)
     k = int(np.argmin(nearest))
     return float(nearest[k]), float(time[k] + parts[k] * (time[k + 1] - time[k]))
 
@@ -280,7 +280,7 @@ def closest_way(time: Floats, ways: Floats) -> tuple[float, float]:
 def closest_pass(time: Floats, distance: Floats) -> tuple[float, float]:
     """Return the least distance (m) to a point that is passed, and when (s), also between two rows.
 
-    On a straight way its square is a parabola over time: that through the least one and its neighbours. Rows that only
+    On a straight path its square is a parabola over time: that through the least one and its neighbours. Rows that only
     repeat the last one, because a law computes the distance at a rate of its own, do not count.
 
     >>> t = np.array([0.0, 1.0, 2.0, 3.0])
@@ -302,10 +302,10 @@ def closest_pass(time: Floats, distance: Floats) -> tuple[float, float]:
     falls, rises = (squares[1] - squares[0]) / before, (squares[2] - squares[1]) / after
     bend = (rises - falls) / (before + after)
     slope = (falls * after + rises * before) / (before + after)
-    way = -slope / (2.0 * bend) if bend > 0.0 else math.inf  # s from the middle one of three to the pass
-    if not -before <= way <= after:  # it was still coming nearer
+    after_middle = -slope / (2.0 * bend) if bend > 0.0 else math.inf  # s from the middle one of three to the pass
+    if not -before <= after_middle <= after:  # it was still coming nearer
         return best
-    return math.sqrt(max(float(squares[1] - bend * way**2), 0.0)), float(time[k] + way)
+    return math.sqrt(max(float(squares[1] - bend * after_middle**2), 0.0)), float(time[k] + after_middle)
 
 
 def event_rows(events: Sequence[Event]) -> list[dict[str, Any]]:

@@ -56,7 +56,7 @@ def write_track(
 
 
 def placed(run: Recording, latitude: str | float, longitude: str | float) -> Recording:
-    """Return a recording with latitude and longitude by its way north and east of a place on the ellipsoid."""
+    """Return a recording with latitude and longitude by its distance north and east of a place on the ellipsoid."""
     missing = [n for n in ("north", "east", "altitude") if n not in run.names]
     if missing:
         raise DravikError(f"the recording has no {', '.join(missing)}", hint="record them, or all signals, when flying")

@@ -55,12 +55,12 @@ def _ring(axes: "Axes", name: str, logic: "ModeLogic") -> None:
         for k, mode in enumerate(modes)
     }
     spots["end"] = (0.0, 0.0)
-    for number, way in enumerate(logic.transitions, start=1):
-        for source in logic.sources(way):
-            if "any" not in way.source:
-                _arrow(axes, spots[source], spots[way.to], number)
-        if "any" in way.source:
-            _arrow(axes, (spots[way.to][0] * 0.45, spots[way.to][1] * 0.45), spots[way.to], number)
+    for number, transition in enumerate(logic.transitions, start=1):
+        for source in logic.sources(transition):
+            if "any" not in transition.source:
+                _arrow(axes, spots[source], spots[transition.to], number)
+        if "any" in transition.source:
+            _arrow(axes, (spots[transition.to][0] * 0.45, spots[transition.to][1] * 0.45), spots[transition.to], number)
     for mode, (x, y) in spots.items():
         if mode == "end" and not any(t.to == "end" for t in logic.transitions):
             continue
@@ -90,10 +90,10 @@ def _arrow(axes: "Axes", a: tuple[float, float], b: tuple[float, float], number:
 
 def _legend(figure: Figure, logic: "ModeLogic", at: tuple[float, float]) -> None:
     lines = []
-    for number, way in enumerate(logic.transitions, start=1):
-        when = f"after {way.after:g} s" if way.when is None else str(way.when)
-        words = way.reason or when
+    for number, transition in enumerate(logic.transitions, start=1):
+        when = f"after {transition.after:g} s" if transition.when is None else str(transition.when)
+        words = transition.reason or when
         lines.append(f"{number}  {shorten(words, 58, placeholder=' ...')}")
-        if way.reason:
+        if transition.reason:
             lines.append(f"    {shorten(when, 62, placeholder=' ...')}")
     figure.text(*at, "\n".join(lines), fontsize=8, color=THIRD, va="top")

@@ -25,9 +25,9 @@ def terrain_around(height_at: Callable[[float, float], float], names: Sequence[s
     north, east = rows[:, names.index("north")], rows[:, names.index("east")]
     longer = max(float(np.ptp(north)), float(np.ptp(east)), 1.0)
     sides = []
-    for way in (north, east):
-        half = HALF * max(float(np.ptp(way)), FLATTEST * longer)
-        middle = 0.5 * (float(way.max()) + float(way.min()))
+    for coordinate in (north, east):
+        half = HALF * max(float(np.ptp(coordinate)), FLATTEST * longer)
+        middle = 0.5 * (float(coordinate.max()) + float(coordinate.min()))
         sides.append(np.linspace(middle - half, middle + half, POINTS))
     found = np.array([[height_at(a, b) for b in sides[1]] for a in sides[0]])
     if not np.all(np.isfinite(found)):

@@ -45,7 +45,7 @@ class Freedom:
         """Return the weighted sum of squared deflections."""
         return float(np.sum(self.weights * (v[self.places] - self.neutral) ** 2))
 
-    def ways(self, spare: int) -> list[tuple[int, ...]]:
+    def choices(self, spare: int) -> list[tuple[int, ...]]:
         """Return the ways to leave so many inputs at their neutral value, as places among the unknowns."""
         return list(islice(combinations(self.places, min(spare, len(self.places))), MOST_WAYS))
 

@@ -97,7 +97,7 @@ class Search:
         freedom = self.freedom
         assert freedom is not None
         best: Floats | None = None
-        for held in freedom.ways(self.spare):
+        for held in freedom.choices(self.spare):
             v = self._with_held(start, held)
             if v is not None and (best is None or freedom.cost(v) < freedom.cost(best) * (1.0 - CLEARLY)):
                 best = v

@@ -66,7 +66,7 @@ class Body(Model):
 class Propeller(Model):
     """A propeller disc: centre, radius, and the engines (names in the aircraft file) that drive it.
 
-    ``axis`` is the way the thrust points, in body axes. ``mirrored`` adds the other side: ``engines`` then names the
+    ``axis`` is the direction of thrust, in body axes. ``mirrored`` adds the other side: ``engines`` then names the
     right one's engine first. ``immersed`` is the share of the slipstream's gain in speed that wing and tail feel: a jet
     of finite depth turns less air than an endless stream would.
     """

@@ -212,7 +212,8 @@ class Airframe:
     def lag_derivatives(self, alphas: Floats, *, step: float = 1e-3) -> dict[str, Floats]:
         """Return the derivatives of the coefficients by alpha_dot c/2V at angles of attack.
 
-        What a surface leaves behind it arrives at the next one later by the way over the speed (the lag of downwash).
+        What a surface leaves behind it arrives at the next one later by the distance over the speed (the lag of
+        downwash).
         """
         sides = [self._attached(self._flow([FlowState(alpha=a + s) for a in alphas]))[0] for s in (step, -step)]
         slope = (sides[0] - sides[1]) / (2.0 * step)

@@ -22,7 +22,7 @@ EDGE = 0.15  # width of the smoothed edge of the slipstream, as a share of its r
 
 @dataclass(frozen=True)
 class Disc:
-    """A propeller disc in body axes: its engine, centre, radius, unit axis (the way the thrust points)."""
+    """A propeller disc in body axes: its engine, centre, radius, unit axis (the direction of thrust)."""
 
     engine: str
     centre: Floats

@@ -34,9 +34,9 @@ def point_loads(
         found.append(PointLoad(size, load.direction, (float(x), float(y), float(z)), load.kind))
     for name, part in definition.spinning.items():
         found.append(PointLoad(tape.names[f"spinning_{name}"], unit_vector(part.axis), kind="spin"))
-    for flow, middle, way in mass.flows if mass is not None else ():
-        if any(way):
-            found.append(PointLoad(tape.names[flow], way, middle, "flow"))
+    for flow, middle, direction in mass.flows if mass is not None else ():
+        if any(direction):
+            found.append(PointLoad(tape.names[flow], direction, middle, "flow"))
     return found
 
 

@@ -132,9 +132,9 @@ class FloatingControl(_Fault):
     def control_node(self, name: str, effector: Effector, healthy: Node) -> Node:
         """Let it float."""
         switch, held = name_node(f"fault_{name}"), name_node(f"held_{name}")
-        # the lag begins at rest where the control stood: of nothing before the fault, then of the way that is left
-        way = Node("op", 0, "mul", args=(switch, Node("op", 0, "sub", args=(parse(self.position), held))))
-        free = Node("op", 0, "add", args=(held, Node("call", 0, "lag", args=(way, number_node(self.lag)))))
+        # the lag begins at rest where the control stood: of nothing before the fault, then of the rest
+        rest = Node("op", 0, "mul", args=(switch, Node("op", 0, "sub", args=(parse(self.position), held))))
+        free = Node("op", 0, "add", args=(held, Node("call", 0, "lag", args=(rest, number_node(self.lag)))))
         return choice_node(f"fault_{name}", free, healthy)
 
     def effect(self, name: str, unit_of: Callable[[str], str]) -> Effect:

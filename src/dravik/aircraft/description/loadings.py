@@ -196,7 +196,7 @@ def mass_formulas(definition: AircraftDefinition, loading: Loading) -> MassFormu
     flows = []
     for name, tank in flowing.items():
         _add_tank(name, tank, loading.tanks.get(name, 0.0), tables, formulas)
-        flows.append((f"outflow_{name}", *_way(tank)))
+        flows.append((f"outflow_{name}", *_displacement(tank)))
     moved = {n: _moving(n, p, formulas) for n, p in moving.items()}
     weights = [f"{float(sum(s.mass for s in p.properties()))!r}" for p in moving.values()]
     formulas["mass"] = (" + ".join([f"{base.mass!r}", *weights, *(f"tank_{n}" for n in flowing)]), "kg", "mass")
@@ -234,9 +234,9 @@ def _moving(name: str, part: Part, formulas: dict[str, tuple[str, str, str]]) ->
     here, there = part.sides(part.position), part.sides(part.moved_to)
     terms: dict[str, list[str]] = {c: [] for c in COLUMNS[:9]}
     for start, end in zip(here, there, strict=True):
-        way, tensor = end.centre - start.centre, start.tensor
+        displacement, tensor = end.centre - start.centre, start.tensor
         trace = 0.5 * float(np.trace(tensor))
-        at = [f"({float(c)!r} + {float(w)!r}*{place})" for c, w in zip(start.centre, way, strict=True)]
+        at = [f"({float(c)!r} + {float(w)!r}*{place})" for c, w in zip(start.centre, displacement, strict=True)]
         for i, axis in enumerate("xyz"):
             terms[axis].append(f"{start.mass!r}*{at[i]}")
             for j in range(i, 3):
@@ -264,12 +264,16 @@ def _add_tank(
     formulas[f"tank_{name}"] = (integral if limits else f"max({integral}, 0)", "kg", f"mass in {name}")
 
 
-def _way(tank: Tank) -> tuple[tuple[float, float, float], tuple[float, float, float]]:
+def _displacement(tank: Tank) -> tuple[tuple[float, float, float], tuple[float, float, float]]:
     """Return the middle of the way from a tank's middle to its exit, and the way."""
     start = body_from_station(np.array(tank.position))
     end = start if tank.exit is None else body_from_station(np.array(tank.exit))
-    middle, way = 0.5 * (start + end), end - start
-    return (float(middle[0]), float(middle[1]), float(middle[2])), (float(way[0]), float(way[1]), float(way[2]))
+    middle, displacement = 0.5 * (start + end), end - start
+    return (float(middle[0]), float(middle[1]), float(middle[2])), (
+        float(displacement[0]),
+        float(displacement[1]),
+        float(displacement[2]),
+    )
 
 
 def drain_paths(definition: AircraftDefinition, loading: Loading, count: int = 25) -> dict[str, Floats]:
