@@ -201,7 +201,7 @@ def drawing(surfaces: dict[str, Any], *, area: float, airspeed: float = 30.0, **
             "name": "drawn",
             "reference": reference,
             "surfaces": surfaces,
-            "plan": {"airspeed": airspeed},
+            "table_grid": {"airspeed": airspeed},
             **more,
         }
     )

@@ -298,8 +298,12 @@ class BuildTest(unittest.TestCase):
             ),
             ('x = "3.00 m"', 'x = "1.00 m"', r"bodies.hull.stations: station 2 at x = 1 m is not behind"),
             ('engines = ["right", "left"]', 'engines = ["right"]', r"propellers.main.engines: .*expected two engines"),
-            ("[plan]", '[plan]\nflap = "flop"', r"plan.flap: there is no control 'flop'.*did you mean flap"),
-            ("[plan]", "[plan]\nthrust_coefficients = [0.1, 0.2]", r"the first is not zero"),
+            (
+                "[table_grid]",
+                '[table_grid]\nflap = "flop"',
+                r"table_grid.flap: there is no control 'flop'.*did you mean flap",
+            ),
+            ("[table_grid]", "[table_grid]\nthrust_coefficients = [0.1, 0.2]", r"the first is not zero"),
             ('airspeed = "60 m/s"', 'airspeed = "300 m/s"', r"mach 0.88.*expected 0 to 0.7"),
         ):
             with self.subTest(new), tempfile.TemporaryDirectory() as name:

@@ -144,7 +144,7 @@ class CommandTest(unittest.TestCase):
         self.ok("fly", "pika", "--airspeed", "15 m/s", "--altitude", "300 m", "--duration", "1 s", "--record", "alpha",
                 "--out", short)  # fmt: skip
         for view, file, head, drawn in (
-            ("plan", "plan.png", b"\x89PNG", run_3), ("track", "track.svg", b"<?xml", run_3),
+            ("overhead", "overhead.png", b"\x89PNG", run_3), ("track", "track.svg", b"<?xml", run_3),
             ("book", "book.pdf", b"%PDF", short), ("book", "book.html", b"<!doctype html>", run_3),
             ("moving", "m.gif", b"GIF8", run_3),
         ):  # fmt: skip
@@ -163,7 +163,7 @@ class CommandTest(unittest.TestCase):
         self.assertIn(f"{points} points at 1 Hz", self.ok("export", run_3, "--out", str(self.folder / "t.kml")))
         for words, arguments in (
             ("--law beside a scenario", ("fly", "meadow_circuit", "--law", "pilot")),
-            ("expected signals, plan", ("plot", run_3, "--view", "plane")),
+            ("expected signals, overhead", ("plot", run_3, "--view", "plane")),
             ("a name that ends in .gif", ("plot", run_3, "--view", "moving", "--out", "a.png")),
             (r"a name that ends in \.gpx", ("export", run_3, "--out", "a.shp")),
             ("does not measure angle", ("axes", "--pitch", "95 m")),
@@ -301,8 +301,8 @@ class CommandTest(unittest.TestCase):
 
     def test_tables(self) -> None:
         drawing = self.folder / "geometry.toml"
-        plan = 'plan = { alpha_fine = ["-4 deg", "8 deg"], settings = 3, roll_rates = [0.05, 0.2] }\n'
-        drawing.write_text(plan + DRAWING)
+        grid = 'table_grid = { alpha_fine = ["-4 deg", "8 deg"], settings = 3, roll_rates = [0.05, 0.2] }\n'
+        drawing.write_text(grid + DRAWING)
         built, measured = self.folder / "built", self.folder / "measured"
         out = self.ok("tables", "build", str(drawing), "--out", str(built))
         self.assertRegex(out, r"roll_rate.csv +alpha, p_hat +\d+ +Cl, Cn")

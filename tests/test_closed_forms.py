@@ -432,9 +432,11 @@ class ViewsTest(unittest.TestCase):
         with tempfile.TemporaryDirectory() as folder:
             place = Path(folder) / "geometry.toml"
             text = drawing.read_text(encoding="utf-8")
-            head = "[plan]\n" if "[plan]" in text else ""
+            head = "[table_grid]\n" if "[table_grid]" in text else ""
             more = "mach = [0.1, 0.3, 0.6]\n"
-            place.write_text(text.replace(head, head + more) if head else f"{text}\n[plan]\n{more}", encoding="utf-8")
+            place.write_text(
+                text.replace(head, head + more) if head else f"{text}\n[table_grid]\n{more}", encoding="utf-8"
+            )
             code, out, err = run("tables", "build", str(place), "--out", str(Path(folder) / "aero"))
         self.assertTrue(code == 2 and "mach" in err, (code, out, err))
 

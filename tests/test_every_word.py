@@ -87,7 +87,7 @@ WORDS: dict[str, tuple[list[str], dict[str, Any]]] = {
         "--record": "alpha,theta", "--out": ".csv", "--figure": FILE, "--signals": (["--figure", "PNG"], "alpha"),
         "--watch": "none.toml"}),
     "plot": (["RECORDING"], {
-        "--signals": "alpha", "--view": "plan", "--out": FILE, "--seconds": (["--view", "moving", "--out", "GIF", "--seconds", "0.5"], "1")}),
+        "--signals": "alpha", "--view": "overhead", "--out": FILE, "--seconds": (["--view", "moving", "--out", "GIF", "--seconds", "0.5"], "1")}),
     "export": (["RECORDING", "--out", "GPX", "--place", "46 deg, 10 deg"], {
         "--out": ".csv", "--rate": "5 Hz", "--begins": "2031-08-14T14:05:00Z", "--place": "40 deg, 9 deg"}),
     "axes": (["--out", "PNG"], {

@@ -62,7 +62,7 @@ class ComponentTest(unittest.TestCase):
         for point in (0.2, 1.1, 1.9):
             drawing = Geometry.model_validate({
                 "format": 1, "name": "rocket", "reference": {"area": 0.00785, "chord": 0.1, "span": 0.1, "moment_point": [point, 0, 0]},
-                "finned_body": body().model_dump(), "plan": {"airspeed": 100.0, "mach": [0.0, 0.5]},
+                "finned_body": body().model_dump(), "table_grid": {"airspeed": 100.0, "mach": [0.0, 0.5]},
             })  # fmt: skip
             rocket = craft_of(build_tables(drawing), [1.1, 0, 0], environment={"gravity": 0.0})
             plant = rocket.plant("body")

@@ -31,8 +31,8 @@ def as_tested(geometry: Geometry) -> Geometry:
         stall = surface.stall.model_copy(update={"angle": surface.stall.angle - math.radians(1.5)})
         surfaces[name] = surface.model_copy(update={"controls": controls, "stall": stall, "interference": 1.2})
     # 40 m/s at a scale of 1:11 has the Reynolds numbers of this airspeed at full size
-    plan = geometry.table_grid.model_copy(update={"airspeed": 40.0 / 11.0})
-    return geometry.model_copy(update={"surfaces": surfaces, "plan": plan})
+    grid = geometry.table_grid.model_copy(update={"airspeed": 40.0 / 11.0})
+    return geometry.model_copy(update={"surfaces": surfaces, "table_grid": grid})
 
 
 def points() -> list[Setting]:

@@ -121,7 +121,7 @@ def main() -> None:
         shown = "airspeed,altitude,theta,phi,elevator,rudder,mass,nz"
         for name, more in (
             ("plot", ["run.csv", "--signals", shown]),
-            ("plan", ["run.csv", "--view", "overhead"]),
+            ("overhead", ["run.csv", "--view", "overhead"]),
             ("track", ["run.csv", "--view", "track"]),
         ):
             run(folder, "plot", *more, "--out", f"{name}.png")

@@ -57,7 +57,7 @@ def least(loop: LinearSystem) -> LinearSystem:
     system that is minimal stays as it is: transformed, roots that coincide would part.
 
     >>> one, other = (LinearSystem.filtered(o, i, [1.0], [1.0, 1.0]) for o, i in ("yu", "zv"))
-    >>> both = one.append(other)
+    >>> both = one.beside(other)
     >>> len(least(both.part(inputs=["u"], outputs=["y"])).states)
     1
     """
