@@ -86,6 +86,41 @@ class LayerTest(unittest.TestCase):
         self.assertEqual(done.stdout.strip(), "False")
 
 
+class NameTest(unittest.TestCase):
+    #: Names of before version 0.2.0, as whole words.
+    GONE = (
+        "Opening", "OwnCode", "own_code", "LoopTruth", "FrequencyAnswer", "StepFigures", "with_plan", "trim_least", "tables_left",
+        "root_locus", "parameter_locus", "place_mode", "pid_choices", "broken_loop", "lever_inputs", "levers_of", "lever_arm",
+        "nearest_held", "frequency_answer", "least_control_speeds", "read_fuel_plan", "figure_plan", "figure_machines",
+        "closest_way", "state_from_chart", "machine_inputs", "levers_of_level", "EngineOut", "MassDropped", "ap_pitch",
+    )  # fmt: skip
+
+    def test_nothing_is_left_of_old_names(self) -> None:
+        gone = re.compile(
+            r"\b(" + "|".join(self.GONE) + r")\b|\[machines\.|dravik machines|--levers|--view plan\b|\[plan\]"
+        )
+        kinds = {".py", ".pyi", ".md", ".toml", ".html"}
+        places = [p for f in ("src", "docs", "tests", "tools", "benchmarks", "examples") for p in (ROOT / f).rglob("*")]
+        for path in [*places, ROOT / "README.md", ROOT / "CONTRIBUTING.md"]:
+            if path.suffix in kinds and path.name not in ("renamed.md", "test_project.py"):
+                found = gone.search(path.read_text(encoding="utf-8"))
+                self.assertIsNone(found, f"{path.relative_to(ROOT)}: {found and found.group(0)}")
+
+    def test_modules_named_in_the_docs_are_there(self) -> None:
+        """Also the table of renames: the old modules are gone, the new ones are there."""
+        for page in [ROOT / "CONTRIBUTING.md", *(ROOT / "docs").rglob("*.md")]:
+            for name in re.findall(r"`([a-z_]+(?:/[a-z_]+)*\.py)`", page.read_text(encoding="utf-8")):
+                self.assertTrue((PACKAGE / name).exists() or (ROOT / name).exists(), f"{page.name}: {name}")
+        rows = (ROOT / "docs" / "renamed.md").read_text(encoding="utf-8").split("## Modules")[1]
+        pairs = re.findall(r"^\| `([a-z_.]+)` \| `([a-z_., ]+)` \|$", rows, re.M)
+        self.assertGreater(len(pairs), 100)
+        for old, new in pairs:
+            for name in re.split(r", | and ", new):
+                self.assertTrue(PACKAGE.joinpath(*name.split(".")).with_suffix(".py").exists(), name)
+                if old not in new and "." in old:
+                    self.assertFalse(PACKAGE.joinpath(*old.split(".")).with_suffix(".py").exists(), old)
+
+
 class ExportTest(unittest.TestCase):
     def test_public_names(self) -> None:
         self.assertEqual(sorted(dravik.__all__), dravik.__all__)

@@ -33,16 +33,25 @@ LAYERS: tuple[tuple[str, tuple[str, ...]], ...] = (
 )  # fmt: skip
 #: Modules of the root, which every room uses; they are drawn as one.
 ROOT_MODULES = ("errors", "constants", "version", "frames", "plants")
-ROWS = tuple(
-    (
-        ("root", *(r for r in rooms if r not in ROOT_MODULES))
-        if name == "ground"
-        else tuple(r for r in rooms if r != "__main__")
-    )
-    for name, rooms in reversed(LAYERS)
-)
-NAMES = tuple(name for name, _ in reversed(LAYERS))
-COLOURS = ("#55606e", "#7a4fa3", "#0b6e8f", "#3d8b5f", "#d0632f", "#8a7a5c", "#22303a")
+MOST = 6  # rooms side by side
+
+
+def _rows() -> list[tuple[str, tuple[str, ...]]]:
+    """Return the rows of the drawing from the top: the layer's name and its rooms; a wide layer takes two rows."""
+    rows: list[tuple[str, tuple[str, ...]]] = []
+    for name, rooms in reversed(LAYERS):
+        own = tuple(r for r in rooms if r not in (*ROOT_MODULES, "__main__"))
+        own = ("root", *own) if name == "ground" else own
+        if len(own) > MOST:
+            rows.append((name, own[MOST:]))
+            own = own[:MOST]
+        rows.append((name, own))
+    return rows
+
+
+ROWS = tuple(rooms for _, rooms in _rows())
+NAMES = tuple(name for name, _ in _rows())
+COLOURS = ("#55606e", "#7a4fa3", "#0b6e8f", "#3d8b5f", "#d0632f", "#8a7a5c", "#22303a", "#22303a")
 
 
 @cache
@@ -95,6 +104,8 @@ def main() -> int:
         axes.set_ylim(-1.1, len(ROWS) - 0.4)
         axes.axis("off")
         for (source, target), count in sorted(counts.items()):
+            if target == "root":  # every room uses those modules
+                continue
             (x0, y0), (x1, y1) = place[source], place[target]
             bend = 0.18 if y0 == y1 else 0.06 * (1.0 if x1 >= x0 else -1.0)
             axes.annotate(
