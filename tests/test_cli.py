@@ -200,12 +200,12 @@ class CommandTest(unittest.TestCase):
 
     def test_every_answer(self) -> None:
         asked = ("trim", "tarn", "--airspeed", "free", "--altitude", "300 m", "--set", "throttle=0.3", "--all")
-        self.assertIn("2 answers", self.ok(*asked))
-        slow, fast = json.loads(self.ok(*asked, "--signals", "airspeed,alpha", "--json"))["answers"]
+        self.assertIn("2 solutions", self.ok(*asked))
+        slow, fast = json.loads(self.ok(*asked, "--signals", "airspeed,alpha", "--json"))["solutions"]
         self.assertEqual(sorted(slow), ["airspeed", "alpha"])
         self.assertTrue(slow["airspeed"] < fast["airspeed"] and slow["alpha"] > fast["alpha"])
         code, out, _ = run("trim", "tarn", "--airspeed", "30", "--altitude", "300 m", "--all")
-        self.assertEqual((code, "no answer found" in out), (1, True))
+        self.assertEqual((code, "no solution found" in out), (1, True))
 
     def test_sweeps(self) -> None:
         table, figure = self.folder / "sweep.csv", self.folder / "map.png"

@@ -11,12 +11,14 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Any, ClassVar, NamedTuple
+from unittest import mock
 
 import numpy as np
 from numpy.typing import NDArray
 
 import dravik as dv
 from dravik.compiled import compiled, inlined
+from dravik.compiled.without_internals import PlainCall, internals_work
 from dravik.host.cores import in_threads
 from dravik.host.notices import announcing
 from dravik.recording.number_text import as_lines
@@ -97,7 +99,7 @@ class DoorTest(unittest.TestCase):
         self.both(Pair(np.zeros((0, 5)), self.pair.counts[:0]), self.more[:0], 0, False, 2.0)
         self.assertEqual(halved(3.0), 1.5)
         self.assertEqual(halved(3), 1.5)
-        self.assertEqual(len(halved._doors), 1)  # type: ignore[attr-defined]
+        self.assertEqual(len(halved._wrappers), 1)  # type: ignore[attr-defined]
 
     def test_arrays_of_other_kinds_are_not_misread(self) -> None:
         self.both(self.pair, self.more, 1, False, 2.0)
@@ -267,6 +269,26 @@ class LightTest(unittest.TestCase):
                 break
         self.assertNotIn("numba", told.pop("fly"))
         self.assertEqual(told, {"--help": "[]", "signals": "[]", "trim": "[]"})
+
+
+class OtherReleaseTest(unittest.TestCase):
+    def test_a_release_of_numba_with_other_internals_has_a_way_on(self) -> None:
+        """Numba as it comes gives the same numbers, has an address that others call, and is warned of once."""
+        arguments = (Pair(np.arange(6.0).reshape(2, 3), np.array([2, 3])), WEIGHTS, 4, True, 0.5)
+        expected = summed(*arguments)
+        with mock.patch("dravik.compiled.without_internals.internals_work", return_value=False):
+            again = compiled(summed.function)  # type: ignore[attr-defined]
+            with mock.patch("dravik.compiled.functions.kept", side_effect=lambda name, key, make: make()):
+                self.assertEqual(again(*arguments), expected)
+                found = again.call_wrapper((Pair, "f8:1", "i", "b", "f"))
+        self.assertIsInstance(found, PlainCall)
+        self.assertNotEqual(found.address, 0)
+        with (
+            mock.patch("dravik.compiled.modules.machine_text", side_effect=AttributeError("gone")),
+            self.assertWarnsRegex(RuntimeWarning, "other internals .AttributeError: gone.*compiled anew"),
+        ):
+            self.assertFalse(internals_work.__wrapped__())
+        self.assertTrue(internals_work.__wrapped__())
 
 
 if __name__ == "__main__":

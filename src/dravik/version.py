@@ -1,3 +1,3 @@
 """The version, for the package and for what it writes."""
 
-__version__ = "0.1.0"
+__version__ = "0.2.0"

@@ -11,6 +11,7 @@ import numpy as np
 
 from dravik.compiled.call_wrappers import CallWrapper, Kinds, is_tuple_class, kinds_of, numbers_as
 from dravik.compiled.object_files import kept
+from dravik.compiled.without_internals import PlainCall
 from dravik.host.notices import announced
 
 __all__ = ["address_of", "compiled", "inlined", "intrinsic"]
@@ -18,6 +19,10 @@ __all__ = ["address_of", "compiled", "inlined", "intrinsic"]
 F = TypeVar("F", bound=Callable[..., object])
 OPTIONS: dict[str, Any] = {"error_model": "numpy", "nogil": True, "_nrt": False}
 BARE: dict[str, Any] = {"no_cpython_wrapper": True, "no_cfunc_wrapper": True}
+
+
+class _OtherInternalsError(Exception):
+    """Numba has other internals than those that are used here."""
 
 
 class ForCompiler:
@@ -36,6 +41,10 @@ class ForCompiler:
         import numba
         from numba.core import types as numba_types
 
+        from dravik.compiled.without_internals import internals_work
+
+        if not internals_work():
+            return numba.njit(**self._options)(self.function)
         from dravik.compiled.compiler import TextOnly
 
         made = numba.njit(pipeline_class=TextOnly, **self._options)(self.function)
@@ -70,7 +79,7 @@ class Compiled(ForCompiler):
 
     def __init__(self, function: Callable[..., object]) -> None:
         super().__init__(function)
-        self._doors: dict[Kinds, CallWrapper] = {}
+        self._wrappers: dict[Kinds, CallWrapper | PlainCall] = {}
         self._lock = threading.Lock()
         self._call: Callable[..., Any] = self._otherwise
 
@@ -89,21 +98,27 @@ class Compiled(ForCompiler):
 
     def _nearest(self, kinds: Kinds) -> Kinds:
         """Return kinds for which there is a wrapper and whose numbers are wider, or else the same kinds."""
-        if kinds not in self._doors:
-            for known in self._doors:
+        if kinds not in self._wrappers:
+            for known in self._wrappers:
                 if len(known) == len(kinds) and all(map(_takes, known, kinds)):
                     return known
         return kinds
 
-    def call_wrapper(self, kinds: Kinds) -> CallWrapper:
+    def call_wrapper(self, kinds: Kinds) -> CallWrapper | PlainCall:
         """Return the way into the machine code for arguments of these kinds; loads it, or compiles it first."""
         with self._lock:  # two threads that need it at once compile it once
-            found = self._doors.get(kinds)
+            found = self._wrappers.get(kinds)
             if found is None:
-                code = kept(self.__name__, self._key(kinds), lambda: self._make(kinds))
-                found = CallWrapper(code, kinds, self._otherwise, lambda *args: self._by_numba(*args))
-                self._doors[kinds] = found
+                found = self._wrappers[kinds] = self._wrapped(kinds)
         return found
+
+    def _wrapped(self, kinds: Kinds) -> CallWrapper | PlainCall:
+        try:
+            code = kept(self.__name__, self._key(kinds), lambda: self._make(kinds))
+        except _OtherInternalsError:
+            with announced(self.__name__):
+                return PlainCall(self._by_numba, kinds)
+        return CallWrapper(code, kinds, self._otherwise, lambda *args: self._by_numba(*args))
 
     @functools.cached_property
     def _meaning(self) -> str:
@@ -119,6 +134,10 @@ class Compiled(ForCompiler):
         return f"{self._meaning}-{sha256(repr(spelled).encode()).hexdigest()[:8]}"
 
     def _make(self, kinds: Kinds) -> tuple[str, dict[str, Any]]:
+        from dravik.compiled.without_internals import internals_work
+
+        if not internals_work():
+            raise _OtherInternalsError
         from dravik.compiled.modules import machine_text
 
         with announced(self.__name__):
