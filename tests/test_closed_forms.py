@@ -28,7 +28,8 @@ from dravik.loops import margins, optimal_states, several_margins
 from dravik.performance import minimum_control_speeds, performance, static_stability, take_off
 from dravik.performance.bench import engine_points, throttle_inputs
 from dravik.performance.limits import usual_speeds
-from dravik.recording.recording import Event, closest_pass
+from dravik.recording.closest import closest_pass
+from dravik.recording.recording import Event
 from dravik.report.axes import figure_axes
 from dravik.surroundings.gusts import add_in_level_axes
 from dravik.trimming import stall_speed

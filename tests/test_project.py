@@ -4,6 +4,7 @@ import ast
 import contextlib
 import doctest
 import importlib
+import inspect
 import io
 import re
 import runpy
@@ -152,6 +153,51 @@ class ExampleTest(unittest.TestCase):
                     self.assertEqual(result.failed, 0, out.getvalue())
                 count += len(example.examples)
         self.assertGreater(count, 100)
+
+
+class DocstringTest(unittest.TestCase):
+    """Docstrings of the public names have the sections of the NumPy documentation standard."""
+
+    ORDER = ("Parameters", "Attributes", "Returns", "Raises", "Examples")
+
+    def sections(self, text: str) -> dict[str, str]:
+        parts = re.split(r"^([A-Z][a-z]+)\n-{3,}\n", text, flags=re.M)
+        found = dict(zip(parts[1::2], parts[2::2], strict=True))
+        self.assertEqual(list(found), [n for n in self.ORDER if n in found])
+        return found
+
+    def test_every_argument_has_its_meaning_and_the_sections_stand_in_order(self) -> None:
+        for name in dravik.__all__:
+            thing = getattr(dravik, name)
+            if name == "__version__":
+                continue
+            with self.subTest(name):
+                found = self.sections(inspect.getdoc(thing) or "")
+                self.assertIn(">>>", found["Examples"])
+                entries = re.findall(
+                    r"^(\*{0,2}[A-Za-z0-9_, *]+?) : |^(\*{1,2}\w+)$", found.get("Parameters", ""), re.M
+                )
+                told = {n.strip(" *") for pair in entries for n in "".join(pair).split(",")}
+                if isinstance(thing, type):
+                    continue
+                wanted = set(inspect.signature(thing).parameters)
+                if any(entry[1] for entry in entries):  # keys that another docstring tells
+                    wanted = {
+                        n for n, p in inspect.signature(thing).parameters.items() if repr(p.default) != "not given"
+                    }
+                    told -= {"condition", "options"}
+                self.assertEqual(wanted - {"systems", "spec"}, told - {"systems", "spec"})
+                self.assertEqual("Returns" in found, inspect.signature(thing).return_annotation not in (None, "None"))
+
+    def test_an_argument_that_measures_something_says_its_unit(self) -> None:
+        """Text or number: then its unit stands in its meaning."""
+        units = re.compile(r"\b(m|s|rad|m/s|rad/s|Hz|K|SI|unit|number|Mach|load factor|deg|True airspeed)\b")
+        for name in dravik.__all__:
+            thing = getattr(dravik, name)
+            if callable(thing) and not isinstance(thing, type):
+                text = self.sections(inspect.getdoc(thing) or "").get("Parameters", "")
+                for entry in re.findall(r"^([a-z_0-9, ]+) : str or float[^\n]*\n((?:    [^\n]*\n?)+)", text, re.M):
+                    self.assertRegex(entry[1], units, f"{name}: {entry[0]}")
 
 
 class DocumentTest(unittest.TestCase):

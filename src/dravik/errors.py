@@ -36,8 +36,21 @@ def readable(text: str) -> str:
 class DravikError(ValueError):
     """Any wrong input that Dravik found.
 
-    The message reads ``where: what; expected ...; try: ...``; the parts stay readable as attributes.
+    The message reads ``where: what; expected ...; try: ...``.
 
+    Attributes
+    ----------
+    what : str
+        What was wrong.
+    where : str
+        File, line and key, or the argument.
+    expected : str
+        What would have been right.
+    hint : str
+        What to try.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> try:
     ...     dv.sample("tarn").signal("alhpa")
@@ -84,8 +97,17 @@ class DefinitionError(DravikError):
 
 
 class FormulaError(DravikError):
-    """A formula that cannot be used; ``text`` and ``position`` point at the character.
+    """A formula that cannot be used.
 
+    Attributes
+    ----------
+    text : str
+        The formula.
+    position : int
+        The character that the message points at.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> issubclass(dv.FormulaError, dv.DravikError)  # its text points at the character
     True
@@ -106,8 +128,17 @@ class FormulaError(DravikError):
 
 
 class TrimError(DravikError):
-    """A trim that was not reached; ``result`` is the best point found, ``nearest`` are conditions that can be held.
+    """A trim that was not reached.
 
+    Attributes
+    ----------
+    result : TrimPoint or PlantTrim
+        The best point found.
+    nearest : sequence
+        Conditions that can be held, nearest to the one that was asked for.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> try:
     ...     dv.trim(dv.sample("tarn"), airspeed="20 m/s", altitude="300 m")
@@ -124,8 +155,17 @@ class TrimError(DravikError):
 
 
 class FlightError(DravikError):
-    """A run that had to stop; ``recording`` holds all that was flown before it, ``time`` the instant.
+    """A run that had to stop.
 
+    Attributes
+    ----------
+    time : float
+        When, s.
+    recording : Recording
+        All that was flown before it.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> issubclass(dv.FlightError, dv.DravikError)  # error.recording holds what was flown before
     True

@@ -117,12 +117,36 @@ def plant(
 ) -> FunctionPlant:
     """Return a plain function ``f(t, x, u) -> rates`` as a plant, ready for trim, linear models and flights.
 
-    ``states``, ``inputs`` and ``outputs`` are names, or names with their SI units. ``outputs`` names what
-    ``output_function(t, x, u)`` returns; without it the outputs are the states. ``bounds`` and ``scales`` are by name;
-    ``jacobian(t, x, u)`` returns A, B, C, D. A function that Numba has compiled is called compiled.
-    Raises DravikError for outputs named without a function for them, a name that stands twice, and bounds or scales of
-    what is not there.
+    A function that Numba has compiled is called compiled.
 
+    Parameters
+    ----------
+    function : callable
+        Takes the time (s), the state (n,) and the inputs (m,); returns the rates (n,). All in SI.
+    states, inputs, outputs : sequence of str, or mapping of str to str
+        Names, or names with their SI units. Without ``outputs`` the states are the outputs.
+    output_function : callable, optional
+        Takes what ``function`` does; returns the outputs (k,).
+    bounds : mapping of str to (low, high), optional
+        Limits of states and inputs by name.
+    scales : mapping of str to float, optional
+        Typical sizes of states and inputs by name.
+    jacobian : callable, optional
+        Takes what ``function`` does; returns A, B, C, D.
+
+    Returns
+    -------
+    Plant
+        The plant.
+
+    Raises
+    ------
+    DravikError
+        For outputs named without a function for them, a name that stands twice, and bounds or scales of what is not
+        there.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> swing = dv.plant(
     ...     lambda t, x, u: [x[1], u[0] - 9.8 * x[0]], states={"angle": "rad", "rate": "rad/s"}, inputs=["push"]

@@ -17,6 +17,7 @@ from dravik.aircraft.description.configuration import Configuration
 from dravik.aircraft.description.faults import Fault
 from dravik.aircraft.description.overrides import SignalOverride, checked
 from dravik.aircraft.description.schema import AircraftDefinition, LawDefinition, Loading
+from dravik.aircraft.integrated_state import integrated_state
 from dravik.aircraft.parameters import with_values
 from dravik.aircraft.plant import COORDINATES, AircraftPlant
 from dravik.aircraft.tank_release import with_tank
@@ -27,7 +28,6 @@ from dravik.definition.toml import KeyLines
 from dravik.definition.values import inputs_in_si
 from dravik.errors import DravikError, nearest
 from dravik.formula import Tape
-from dravik.frames import quaternion_from_euler
 from dravik.kernel import RIGID_STATES, Program, Workspace, new_workspace
 from dravik.kernel.program import EVERYTHING, OUTSIDE_TABLE
 from dravik.mode_logic.modes import ModeLogic, Phase
@@ -35,7 +35,6 @@ from dravik.motion.equations import evaluate
 from dravik.surroundings.air_data import air_at_minimal
 from dravik.surroundings.discrete_gusts import DiscreteGust
 from dravik.tables import Table
-from dravik.units import in_si, kind_of_unit
 
 __all__ = ["Aircraft", "AircraftPlant", "InputSpec", "Signal"]
 
@@ -47,8 +46,27 @@ class Aircraft:
     """An aircraft compiled for the kernel; immutable, so that it can be shared between runs.
 
     Made by ``load``, ``sample``, or from a definition in Python. ``with_loading``, ``with_law`` and their like return
-    changed copies. Not ``compiled``, it and its copies are compiled when first used.
+    changed copies.
 
+    Parameters
+    ----------
+    definition : AircraftDefinition or Configuration
+        The aircraft as data.
+    tables : mapping of str to Table, optional
+        The tables that its formulas call.
+    path : Path, optional
+        The file it came from.
+    places : KeyLines, optional
+        Where its keys stand, for messages.
+    loading : str, optional
+        Name of a loading. The default unless given.
+    law_places : mapping of str to KeyLines, optional
+        Where the keys of laws stand.
+    compiled : bool, default True
+        Whether formulas are compiled now; otherwise when it is first used.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> dv.sample("tarn").with_loading("dropped").loading_name
     'dropped'
@@ -336,24 +354,7 @@ class Aircraft:
         ``functions`` sets states of actuators, engines and functions by name, with their unit or in SI; the others are
         at their initial value. Raises DravikError, naming the nearest, for a state that is not there.
         """
-        given = {}
-        for name, value in (functions or {}).items():
-            if name not in (known := self.function_states):
-                raise DravikError(
-                    f"{self.name} has no state {name!r}", expected=", ".join(known[:12]) or "none",
-                    hint=nearest(name, known),
-                )  # fmt: skip
-            given[name] = in_si(value, kind_of_unit(self.signals[name].unit), where=f"state {name}")
-        initial = [given.get(s.name, s.initial) for s in self.tape.states]
-        place, speeds, angles, turns = (
-            [in_si(v, kind, where=name) for v in values]
-            for name, kind, values in (
-                ("position", "length", position), ("velocity", "speed", velocity), ("attitude", "angle", attitude),
-                ("rates", "angular rate", rates),
-            )
-        )  # fmt: skip
-        q = quaternion_from_euler(*angles)
-        return np.array([*place, *speeds, *q, *turns, *initial], dtype=float)
+        return integrated_state(self, (position, velocity, attitude, rates), functions or {})
 
     def air_at(self, position: tuple[float, float, float], u: Floats) -> tuple[float, float, float]:
         """Return the velocity of the air (north, east, up) at a place north, east, altitude."""

@@ -16,14 +16,34 @@ __all__ = ["load", "load_law"]
 
 
 def load(path: str | Path, *, loading: str = "", compiled: bool = True, root: str | Path = "") -> Aircraft:
-    """Return the aircraft defined in a TOML file, in its default loading or the one named.
+    """Return the aircraft defined in a TOML file.
 
-    Not ``compiled``, what is wrong in its formulas is found when it is first used. All files that it names lie in its
-    folder, or in that of ``root``; links are followed before that is judged.
+    Parameters
+    ----------
+    path : str or Path
+        The file, or its folder.
+    loading : str, optional
+        Name of a loading. The file's default unless given.
+    compiled : bool, default True
+        Whether formulas are compiled now; otherwise what is wrong in them is found when it is first used.
+    root : str or Path, optional
+        Folder in which all files that it names must lie. Its own unless given; links are followed before that is
+        judged.
 
-    Raises DefinitionError listing everything wrong in the file, each with its line and key, and
-    DravikError for a file that cannot be read; messages of formulas point at the character.
+    Returns
+    -------
+    Aircraft
+        The aircraft.
 
+    Raises
+    ------
+    DefinitionError
+        Listing everything wrong in the file, each with its line and key.
+    DravikError
+        For a file that cannot be read; messages of formulas point at the character.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> from dravik.aircraft import sample_path
     >>> dv.load(sample_path("merle") / "aircraft.toml").name
@@ -73,11 +93,30 @@ def _engine_tables(definition: AircraftDefinition, lines: KeyLines) -> dict[str,
 
 
 def load_law(path: str | Path, *, root: str | Path = "") -> tuple[LawDefinition, dict[str, Table], KeyLines]:
-    """Return the control law in a TOML file, its tables, and where its keys stand.
+    """Return the control law in a TOML file, its tables, and where its keys stand, for ``Aircraft.with_law``.
 
-    The files that it names lie in its folder, in that of the aircraft whose folder it lies in, or in ``root``. Raises
-    as ``load`` does.
+    Parameters
+    ----------
+    path : str or Path
+        The file.
+    root : str or Path, optional
+        Folder in which the files that it names may lie, beside its own and that of the aircraft whose folder it lies
+        in.
 
+    Returns
+    -------
+    tuple of LawDefinition, dict and KeyLines
+        What ``with_law`` takes: ``craft.with_law(*dv.load_law(path))``.
+
+    Raises
+    ------
+    DefinitionError
+        Listing everything wrong in the file, each with its line and key.
+    DravikError
+        For a file that cannot be read.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> from dravik.aircraft import sample_path
     >>> law = dv.load_law(sample_path("tarn") / "laws" / "yaw_damper.toml")

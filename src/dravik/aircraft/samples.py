@@ -31,6 +31,25 @@ def sample_path(name: str = "tarn") -> Path:
 def sample(name: str = "tarn", *, loading: str = "") -> Aircraft:
     """Return a sample aircraft, compiled.
 
+    Parameters
+    ----------
+    name : str, default "tarn"
+        ``"tarn"``, ``"pika"``, ``"merle"`` or ``"hail"``.
+    loading : str, optional
+        Name of a loading. The file's default unless given.
+
+    Returns
+    -------
+    Aircraft
+        The aircraft.
+
+    Raises
+    ------
+    DravikError
+        For a sample or loading that is not there.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> dv.sample("pika").name
     'Pika'

@@ -13,10 +13,22 @@ __all__ = ["audit"]
 def audit(craft: Aircraft) -> list[Finding]:
     """Return all findings about an aircraft, errors first.
 
-    Errors are against physics or the conventions; warnings are unusual and may be meant; notes are for
-    information. The flight checks balance the weight at the ends and the middle of the envelope and take the
-    signs of the derivatives there, about the actual centre of gravity; without an envelope at two speeds at sea level.
+    Errors are against physics or the conventions; warnings are unusual and may be meant; notes are for information. The
+    flight checks balance the weight at the ends and the middle of the envelope and take the signs of the derivatives
+    there, about the actual centre of gravity; without an envelope at two speeds at sea level.
 
+    Parameters
+    ----------
+    craft : Aircraft
+        The aircraft.
+
+    Returns
+    -------
+    list of Finding
+        Severity, place, what is found, and what to do.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> [f for f in dv.audit(dv.sample("tarn")) if f.severity == "error"]
     []

@@ -1,16 +1,18 @@
 """Arguments as Python gives them: names, numbers and mappings, checked where they come in."""
 
-from collections.abc import Iterable, Mapping
-from typing import Any
+import inspect
+from collections.abc import Callable, Iterable, Mapping
+from typing import Any, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
 
 from dravik.errors import DravikError, nearest
 
-__all__ = ["curve", "mapping", "names", "number", "numbers", "real", "word"]
+__all__ = ["curve", "mapping", "names", "number", "numbers", "real", "spelled_out", "word"]
 
 Floats = NDArray[np.float64]
+F = TypeVar("F", bound=Callable[..., Any])
 LARGEST = 1e100  # of numbers in an array: products of three are still finite
 
 
@@ -96,3 +98,27 @@ def shown(value: Any) -> str:
     return (
         text if len(text) <= 60 and text.isprintable() and " object at 0x" not in text else f"a {type(value).__name__}"
     )
+
+
+class _NotGiven:
+    """Stands for an argument that is not given, where ``help`` shows it."""
+
+    def __repr__(self) -> str:
+        return "not given"
+
+
+def spelled_out(function: F) -> F:
+    """Let ``help`` show each key of a function's ``**`` argument, a ``TypedDict``, as an argument of its own.
+
+    Editors read the type itself.
+    """
+    signature = inspect.signature(function)
+    plain = [p for p in signature.parameters.values() if p.kind is not p.VAR_KEYWORD]
+    (keys,) = (p.annotation for p in signature.parameters.values() if p.kind is p.VAR_KEYWORD)
+    own = keys.__args__[0].__annotations__
+    more = [
+        inspect.Parameter(name, inspect.Parameter.KEYWORD_ONLY, default=_NotGiven(), annotation=kind)
+        for name, kind in own.items()
+    ]
+    function.__signature__ = signature.replace(parameters=[*plain, *more])  # type: ignore[attr-defined]
+    return function

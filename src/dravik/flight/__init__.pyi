@@ -4,15 +4,15 @@ from .devices import Device as Device
 from .flying import fly as fly
 from .histories import History as History
 from .histories import doublet as doublet
-from .histories import from_csv as from_csv
 from .histories import gust as gust
-from .histories import parse_history as parse_history
 from .histories import pulse as pulse
 from .histories import pulses_3211 as pulses_3211
 from .histories import ramp as ramp
 from .histories import sine as sine
 from .histories import step as step
 from .histories import sweep as sweep
+from .history_text import from_csv as from_csv
+from .history_text import parse_history as parse_history
 from .options import Options as Options
 from .resuming import resume as resume
 from .session import Session as Session

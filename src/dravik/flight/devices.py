@@ -30,11 +30,22 @@ class Device(Protocol):
     returns what it sets until its next call: inputs of the aircraft (an effector's name stands for what is added to its
     command), parameters, and values of its own, which the devices after it read in ``signals`` and recordings keep.
 
-    Optional attributes: ``name`` (the class's unless given); ``reads`` and ``sets``, names that are then checked before
-    the flight; ``units``, SI units of values of its own, which must be named in ``sets``. What a flight saves of it
-    is its plain attributes: numbers, text, lists, dicts, arrays, NumPy generators. Methods ``save()``, which returns
-    such plain data, and ``restore(data)`` take the place of that.
+    What a flight saves of it is its plain attributes: numbers, text, lists, dicts, arrays, NumPy generators. Methods
+    ``save()``, which returns such plain data, and ``restore(data)`` take the place of that.
 
+    Attributes
+    ----------
+    rate : float
+        Calls a second, Hz.
+    name : str, optional
+        What messages call it. The class's name unless given.
+    reads, sets : sequence of str, optional
+        Names that are checked before the flight.
+    units : mapping of str to str, optional
+        SI units of values of its own, which must be named in ``sets``.
+
+    Examples
+    --------
     >>> class Damper:
     ...     rate = 50.0
     ...     def update(self, t, signals):

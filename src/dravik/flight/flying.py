@@ -6,6 +6,7 @@ from typing import Unpack
 import numpy as np
 
 from dravik.aircraft import Aircraft
+from dravik.definition import arguments
 from dravik.errors import DravikError
 from dravik.flight.adaptive import fly_adaptively
 from dravik.flight.aircraft_body import AircraftBody
@@ -25,6 +26,7 @@ PAYS = 40_000  # steps of a flight from which on making machine code saves time
 MOST_MEMORY = 8e9  # bytes of a recording
 
 
+@arguments.spelled_out
 def fly(
     what: Aircraft | Plant,
     *,
@@ -36,19 +38,54 @@ def fly(
 ) -> Recording:
     """Return the recording of a flight of an aircraft, or of any plant.
 
-    A long flight runs on machine code that is made for it, with the same results to the last bit.
+    A long flight runs on machine code that is made for it, with the same results to the last bit. Faults, gusts and
+    phases of the aircraft's script happen at the end of the step in which their conditions become true.
 
-    ``start`` is a trimmed point or a ``Start``. ``options`` are ``dt``, ``controls``, ``devices``, ``turbulence``,
-    ``record``, ``record_every``, ``save`` and ``note``, as ``Options`` says; all signals are recorded unless ``record``
-    names some. ``method``: ``"rk4"``, or ``"adaptive"``: an eighth-order method that keeps the error of each step
-    at 1e-10, for checking accuracy (no devices, no events, no script, no samples, no modes). ``progress`` is told the
-    share flown.
+    Parameters
+    ----------
+    what : Aircraft or Plant
+        What flies.
+    start : TrimPoint, PlantTrim or Start
+        Where it begins.
+    duration : str or float
+        How long, s.
+    method : str, default "rk4"
+        ``"rk4"``: fixed steps of the fourth order; ``"adaptive"``: of the eighth order, which keeps the error of each
+        step at 1e-10, for checking accuracy (no devices, events, script, samples or modes).
+    progress : callable, optional
+        Called with the share flown, from 0 to 1.
+    dt : str or float
+        Step of the integrator, s. 0.01 unless given.
+    controls : mapping of str to History
+        Histories by input or effector; an effector's name stands for what is added to its command.
+    devices : sequence of Device
+        What is called at its own rate, in this order.
+    turbulence : Turbulence
+        Gusts that are added to the wind.
+    record : sequence of str
+        Signals that are recorded.
+    record_every : str or int
+        A row each so many steps, or so much time such as ``"50 ms"``. 1 unless given.
+    save : str or Path
+        File (.csv or .parquet) that is written while it is flown.
+    note : mapping
+        What goes into the recording's metadata besides.
 
-    Faults and phases of the aircraft's script happen at the end of the step in which their conditions become true.
+    Returns
+    -------
+    Recording
+        All signals (a plant's outputs) over time, or those of ``record``, with events and metadata.
 
-    Raises DravikError for wrong names, units and times; FlightError, with the recording so far, when a value is not
-    finite any more (it names the formula), a table is left where that is an error, or the file cannot be written.
+    Raises
+    ------
+    DravikError
+        For wrong names, units and times.
+    FlightError
+        With the recording so far, where a value is not finite any more (the formula is named), where a table is left
+        whose policy that is, and where the file cannot be written.
 
+    Examples
+    --------
     >>> import dravik as dv
     >>> craft = dv.sample("tarn")
     >>> point = dv.trim(craft, airspeed="62 m/s", altitude="300 m")

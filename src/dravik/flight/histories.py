@@ -5,20 +5,17 @@ A history is added to the input's value at the start, unless it is ``absolute``.
 """
 
 import math
-import re
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
 
-from dravik.errors import DravikError, nearest
-from dravik.tables import read_table
+from dravik.errors import DravikError
 from dravik.units import KINDS, kind_of_unit, quantity
 
 __all__ = [
-    "History", "doublet", "from_csv", "gust", "parse_history", "pulse", "pulses_3211", "ramp", "sine", "step", "sweep",
+    "History", "doublet", "gust", "pulse", "pulses_3211", "ramp", "sine", "step", "sweep",
 ]  # fmt: skip
 
 Floats = NDArray[np.float64]
@@ -74,8 +71,27 @@ def _pulses(name: str, size: Quantity, at: Quantity, edges: Sequence[float], lev
 
 
 def step(size: Quantity, *, at: Quantity = 1.0) -> History:
-    """Return a step of ``size`` at a time; raises DravikError for wrong units or a negative time.
+    """Return a step at a time.
 
+    Parameters
+    ----------
+    size : str or float
+        Its height, with its unit or in SI of the input.
+    at : str or float, default 1
+        When it begins, s.
+
+    Returns
+    -------
+    History
+        A function of time, for ``controls``.
+
+    Raises
+    ------
+    DravikError
+        For wrong units and negative times.
+
+    Examples
+    --------
     >>> import numpy as np
     >>> import dravik as dv
     >>> dv.step(0.5, at=1.0)(np.array([0.0, 2.0])).tolist()
@@ -85,8 +101,29 @@ def step(size: Quantity, *, at: Quantity = 1.0) -> History:
 
 
 def pulse(size: Quantity, *, at: Quantity = 1.0, width: Quantity = 0.1) -> History:
-    """Return one pulse of ``size``, ``width`` long: as short as a step of the flight it is an impulse.
+    """Return one pulse: as short as a step of the flight it is an impulse.
 
+    Parameters
+    ----------
+    size : str or float
+        Its height, with its unit or in SI of the input.
+    at : str or float, default 1
+        When it begins, s.
+    width : str or float, default 0.1
+        How long it is, s.
+
+    Returns
+    -------
+    History
+        A function of time, for ``controls``.
+
+    Raises
+    ------
+    DravikError
+        For wrong units and negative times.
+
+    Examples
+    --------
     >>> import numpy as np
     >>> import dravik as dv
     >>> dv.pulse(0.5, at=1.0, width=2.0)(np.array([0.0, 2.0, 4.0])).tolist()
@@ -97,8 +134,29 @@ def pulse(size: Quantity, *, at: Quantity = 1.0, width: Quantity = 0.1) -> Histo
 
 
 def doublet(size: Quantity, *, at: Quantity = 1.0, width: Quantity = 1.0) -> History:
-    """Return two pulses of opposite sign, ``width`` each.
+    """Return two pulses of opposite sign.
 
+    Parameters
+    ----------
+    size : str or float
+        Their height, with its unit or in SI of the input.
+    at : str or float, default 1
+        When it begins, s.
+    width : str or float, default 1
+        How long each is, s.
+
+    Returns
+    -------
+    History
+        A function of time, for ``controls``.
+
+    Raises
+    ------
+    DravikError
+        For wrong units and negative times.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> dv.doublet("2 deg", at=1, width=2).text
     'doublet of 2 deg at 1 s'
@@ -110,6 +168,27 @@ def doublet(size: Quantity, *, at: Quantity = 1.0, width: Quantity = 1.0) -> His
 def pulses_3211(size: Quantity, *, at: Quantity = 1.0, width: Quantity = 1.0) -> History:
     """Return the 3-2-1-1 input: pulses of alternating sign, 3, 2, 1 and 1 times ``width`` long.
 
+    Parameters
+    ----------
+    size : str or float
+        Their height, with its unit or in SI of the input.
+    at : str or float, default 1
+        When it begins, s.
+    width : str or float, default 1
+        How long the shortest is, s.
+
+    Returns
+    -------
+    History
+        A function of time, for ``controls``.
+
+    Raises
+    ------
+    DravikError
+        For wrong units and negative times.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> dv.pulses_3211("1 deg", at=1.0, width=0.5).unit
     'rad'
@@ -119,8 +198,29 @@ def pulses_3211(size: Quantity, *, at: Quantity = 1.0, width: Quantity = 1.0) ->
 
 
 def ramp(size: Quantity, *, at: Quantity = 1.0, width: Quantity = 1.0) -> History:
-    """Return a straight rise to ``size`` over ``width``, held afterwards.
+    """Return a straight rise, held afterwards.
 
+    Parameters
+    ----------
+    size : str or float
+        Its height, with its unit or in SI of the input.
+    at : str or float, default 1
+        When it begins, s.
+    width : str or float, default 1
+        How long it rises, s.
+
+    Returns
+    -------
+    History
+        A function of time, for ``controls``.
+
+    Raises
+    ------
+    DravikError
+        For wrong units and negative times.
+
+    Examples
+    --------
     >>> import numpy as np
     >>> import dravik as dv
     >>> dv.ramp(1.0, at=0.0, width=4.0)(np.array([1.0, 8.0])).tolist()
@@ -137,8 +237,29 @@ def ramp(size: Quantity, *, at: Quantity = 1.0, width: Quantity = 1.0) -> Histor
 
 
 def gust(size: Quantity, *, at: Quantity = 1.0, width: Quantity = 1.0) -> History:
-    """Return a gust of the shape 1 - cosine: ``size`` in its middle, ``width`` from nothing to nothing.
+    """Return a gust of the shape 1 - cosine.
 
+    Parameters
+    ----------
+    size : str or float
+        Its height in the middle, with its unit or in SI of the input.
+    at : str or float, default 1
+        When it begins, s.
+    width : str or float, default 1
+        From nothing to nothing, s.
+
+    Returns
+    -------
+    History
+        A function of time, for ``controls``.
+
+    Raises
+    ------
+    DravikError
+        For wrong units and negative times.
+
+    Examples
+    --------
     >>> import numpy as np
     >>> import dravik as dv
     >>> round(float(dv.gust("6 m/s", at=0.0, width=2.0)(np.array([1.0]))[0]), 9)
@@ -155,8 +276,29 @@ def gust(size: Quantity, *, at: Quantity = 1.0, width: Quantity = 1.0) -> Histor
 
 
 def sine(size: Quantity, *, frequency: Quantity, at: Quantity = 0.0) -> History:
-    """Return a sine of amplitude ``size`` from a time on; ``frequency`` in Hz, or with its unit.
+    """Return a sine from a time on.
 
+    Parameters
+    ----------
+    size : str or float
+        Its amplitude, with its unit or in SI of the input.
+    frequency : str or float
+        Frequency, Hz or with its unit.
+    at : str or float, default 0
+        When it begins, s.
+
+    Returns
+    -------
+    History
+        A function of time, for ``controls``.
+
+    Raises
+    ------
+    DravikError
+        For wrong units and negative times.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> dv.sine("1 deg", frequency="0.5 Hz").unit
     'rad'
@@ -170,8 +312,31 @@ def sine(size: Quantity, *, frequency: Quantity, at: Quantity = 0.0) -> History:
 
 
 def sweep(size: Quantity, *, low: Quantity, high: Quantity, at: Quantity = 0.0, width: Quantity = 60.0) -> History:
-    """Return a sine of amplitude ``size`` whose frequency grows from ``low`` to ``high`` (Hz), by equal factors.
+    """Return a sine whose frequency grows by equal factors.
 
+    Parameters
+    ----------
+    size : str or float
+        Its amplitude, with its unit or in SI of the input.
+    low, high : str or float
+        The first and the last frequency, Hz or with its unit.
+    at : str or float, default 0
+        When it begins, s.
+    width : str or float, default 60
+        How long it is, s.
+
+    Returns
+    -------
+    History
+        A function of time, for ``controls``.
+
+    Raises
+    ------
+    DravikError
+        For wrong units and negative times.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> dv.sweep("1 deg", low="0.1 Hz", high="2 Hz", width="20 s").unit
     'rad'
@@ -198,70 +363,3 @@ def _frequency(value: Quantity) -> float:
         except DravikError:
             return quantity(value, "frequency", where="frequency")
     return float(value)
-
-
-def from_csv(path: str | Path, *, column: str = "", absolute: bool = True) -> History:
-    """Return measured values from a CSV file with a column ``time [s]``, straight between the rows.
-
-    ``column`` names the values where the file has several. Raises DravikError with file and line.
-
-    >>> import os
-    >>> import tempfile
-    >>> import numpy as np
-    >>> import dravik as dv
-    >>> with tempfile.TemporaryDirectory() as folder:
-    ...     path = os.path.join(folder, "stick.csv")
-    ...     with open(path, "w") as file:
-    ...         _ = file.write("time [s],stick\\n0,0\\n2,1\\n")
-    ...     dv.from_csv(path)(np.array([1.0])).tolist()
-    [0.5]
-    """
-    table = read_table(path, column=column, over=("time",))
-    times, values = table.axes[0].values, table.values
-    return History(
-        lambda t: np.interp(t, times, values),
-        tuple(float(v) for v in times),
-        table.unit or None,
-        f"values of {path}",
-        absolute,
-    )
-
-
-_MAKERS: dict[str, Callable[..., History]] = {
-    "step": step,
-    "pulse": pulse,
-    "doublet": doublet,
-    "3211": pulses_3211,
-    "ramp": ramp,
-    "gust": gust,
-    "sine": sine,
-    "sweep": sweep,
-    "csv": from_csv,
-}
-_CALL = re.compile(r"\s*(\w+)\s*\((.*)\)\s*$", re.DOTALL)
-
-
-def parse_history(text: str) -> History:
-    """Return a history from text such as ``doublet(2 deg, at=1 s, width=2 s)``.
-
-    Raises DravikError, naming what is possible, for anything else.
-    """
-    match = _CALL.match(text)
-    kinds = ", ".join(_MAKERS)
-    if match is None:
-        raise DravikError(f"{text!r} is no control history", expected="such as 'doublet(2 deg, at=1 s, width=2 s)'")
-    if match[1] not in _MAKERS:
-        raise DravikError(f"there is no control history {match[1]!r}", expected=kinds, hint=nearest(match[1], _MAKERS))
-    positional: list[str] = []
-    named: dict[str, str] = {}
-    for part in filter(None, (p.strip() for p in match[2].split(","))):
-        key, equals, value = part.partition("=")
-        if equals:
-            named[key.strip()] = value.strip()
-        else:
-            positional.append(part)
-    try:
-        return _MAKERS[match[1]](*positional, **named)
-    except TypeError as error:
-        detail = str(error).split(") ", 1)[-1]
-        raise DravikError(f"{text!r}: {detail}", hint="doublet(2 deg, at=1 s, width=2 s)") from None

@@ -16,8 +16,25 @@ __all__ = ["resume"]
 def resume(craft: Aircraft, run: Recording) -> Start:
     """Return the start where a recording ends, or where it was last flushed, for flying on to the last bit the same.
 
-    Raises DravikError for another aircraft, loading, laws or script, or a recording that does not say how it ended.
+    Parameters
+    ----------
+    craft : Aircraft
+        The aircraft that was flown, in the same configuration.
+    run : Recording
+        The recording, with its side file.
 
+    Returns
+    -------
+    Start
+        The start.
+
+    Raises
+    ------
+    DravikError
+        For another aircraft, loading, laws or script, and for a recording that does not say how it ended.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> craft = dv.sample("tarn")
     >>> run = dv.fly(craft, start=dv.trim(craft, airspeed=62, altitude=300), duration=1)

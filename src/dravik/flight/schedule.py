@@ -12,7 +12,8 @@ from dravik.compiled import compiled
 from dravik.errors import DravikError, require
 from dravik.flight.aircraft_body import AircraftBody
 from dravik.flight.body import Body
-from dravik.flight.histories import History, parse_history
+from dravik.flight.histories import History
+from dravik.flight.history_text import parse_history
 from dravik.recording.recording import Event
 from dravik.surroundings.gusts import PERIOD, GustStream
 from dravik.surroundings.turbulence import Turbulence

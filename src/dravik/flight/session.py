@@ -28,12 +28,42 @@ NUMBERS = (int, float, np.integer, np.floating)
 
 
 class Session:
-    """A flight that goes on when it is told to, with all that a flight can have: histories, devices, gusts, a plan.
+    """A flight that goes on when it is told to, with all that a flight can have: histories, devices, gusts, a script.
 
     Inputs are held from one step to the next. Nothing is shared between sessions: any number may fly side by side.
     Nothing is recorded unless ``record`` says what; ``recording()`` returns it. With ``save`` use it in a ``with``
     statement, or ``close`` it at the end.
 
+    Parameters
+    ----------
+    what : Aircraft or Plant
+        What flies.
+    start : TrimPoint, PlantTrim or Start
+        Where it begins.
+    dt : str or float
+        Step of the integrator, s. 0.01 unless given.
+    controls : mapping of str to History
+        Histories by input or effector; an effector's name stands for what is added to its command.
+    devices : sequence of Device
+        What is called at its own rate, in this order.
+    turbulence : Turbulence
+        Gusts that are added to the wind.
+    record : sequence of str
+        Signals that are recorded.
+    record_every : str or int
+        A row each so many steps, or so much time such as ``"50 ms"``. 1 unless given.
+    save : str or Path
+        File (.csv or .parquet) that is written while it is flown.
+    note : mapping
+        What goes into the recording's metadata besides.
+
+    Raises
+    ------
+    DravikError
+        For wrong names, units and times.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> craft = dv.sample("tarn")
     >>> point = dv.trim(craft, airspeed="62 m/s", altitude="300 m")
@@ -43,6 +73,7 @@ class Session:
     True
     """
 
+    @arguments.spelled_out
     def __init__(self, what: Aircraft | Plant, *, start: Startable, **options: Unpack[Options]) -> None:
         """Begin at a trimmed point or a start, with options as ``fly`` takes them.
 

@@ -22,13 +22,28 @@ STANDS = 1e-9  # rad/s, m/s: slower, what an input follows stands still
 
 @dataclass(frozen=True)
 class Start:
-    """Where a flight starts without a trim: the integrated state and the inputs, in the kernel's order, and the time.
+    """Where a flight starts without a trim.
 
-    A flight that goes on from another starts at the time the other had reached (s), in turbulence made for the same
-    airspeeds, heights and heading (``gusts_for``, ``gust_segments``), in discrete gusts that had ``begun``, and with
-    its ``devices``, ``parameters`` and ``memory`` as they were, and inputs that go on ``following`` (name, value, rate,
-    since when, whether an angle) what they followed in a turn or climb that was trimmed.
+    Parameters
+    ----------
+    state : array, shape (n,)
+        The integrated state in the kernel's order, SI: see ``Aircraft.state``.
+    inputs : array, shape (m,)
+        The inputs in the kernel's order, SI.
+    time : float, default 0
+        The time, s; that which another flight had reached where this one goes on from it.
+    gusts_for, gust_segments : optional
+        Airspeed, heights and heading for which turbulence was made.
+    begun : tuple, optional
+        Discrete gusts that had begun, with their times (s).
+    devices, parameters, memory : mapping, optional
+        Of devices, parameters (SI) and functions that remember, as they were.
+    following : tuple, optional
+        Inputs that go on following what they followed in a turn or climb that was trimmed: name, value, rate, since
+        when, whether an angle.
 
+    Examples
+    --------
     >>> import dravik as dv
     >>> craft = dv.sample("pika")
     >>> begun = dv.Start(craft.state(position=(0, 0, 300), velocity=(15, 0, 1)), craft.default_inputs())

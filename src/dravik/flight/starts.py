@@ -97,13 +97,32 @@ class _Whole(BaseModel):
 
 
 def start(craft: Aircraft, name: str = "", **spec: Any) -> TrimPoint | Start:
-    """Return a start of an aircraft: by the ``name`` of one in its file, or said here as a file would say it.
+    """Return a start of an aircraft: by the name of one in its file, or said here as a file would say it.
 
-    Of a named one ``inputs`` may be given, which go before its own.
-    ``kind`` is ``trimmed`` (unless said), ``ground``, ``rail`` or ``states``; the other keys are those of the file,
-    quantities with their unit or in SI. Raises DravikError for names and keys that are not there, TrimError where
-    nothing holds what is asked.
+    Parameters
+    ----------
+    craft : Aircraft
+        The aircraft.
+    name : str, optional
+        A start of the file's ``[starts.NAME]``; ``inputs`` may be given besides, which go before its own.
+    **spec
+        ``kind``: ``"trimmed"`` (unless given), ``"ground"``, ``"rail"`` or ``"states"``, and the keys that a file has
+        for it; quantities with their unit or in SI.
 
+    Returns
+    -------
+    TrimPoint or Start
+        The start.
+
+    Raises
+    ------
+    DravikError
+        For names and keys that are not there.
+    TrimError
+        Where nothing holds what is asked.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> craft = dv.sample("tarn")
     >>> point = start(craft, airspeed="62 m/s", altitude="300 m", offsets={"phi": "15 deg"})
@@ -195,10 +214,31 @@ def on_rail(
 ) -> Start:  # fmt: skip
     """Return the start at rest on the aircraft's launch rail.
 
-    ``elevation`` of the rail above the horizon and ``heading`` it points to, ``altitude`` of its lower end; ``inputs``
-    by name, with their unit or SI. Raises DravikError for an aircraft without a rail, and for an elevation that is not
-    above the horizon.
+    Parameters
+    ----------
+    craft : Aircraft
+        The aircraft, with a rail.
+    elevation : str or float
+        Of the rail above the horizon, rad.
+    heading : str or float, default 0
+        Where it points, rad clockwise from north.
+    altitude : str or float, default 0
+        Of its lower end, m.
+    inputs : mapping of str to str or float, optional
+        Inputs by name, with their unit or SI.
 
+    Returns
+    -------
+    Start
+        The start.
+
+    Raises
+    ------
+    DravikError
+        Without a rail, and for an elevation that is not above the horizon.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> hail = dv.sample("hail")
     >>> start = dv.on_rail(hail, elevation="85 deg")

@@ -41,16 +41,42 @@ def handling_qualities(
 ) -> Assessment:  # fmt: skip
     """Return the handling qualities of an aircraft at a trimmed point: each criterion's value, level and margin.
 
-    ``aircraft_class`` is one of CLASSES, ``category`` (of the flight phase) one of CATEGORIES. ``sets`` of SETS:
-    ``"modal"`` (roots, MIL-F-8785C), ``"responses"`` to the pilot's input (equivalent systems, bandwidth, tracking,
-    steps), ``"static"`` (flight path and stick by speed, ``force`` per g where it is named, straight sideslips),
-    ``"roll"`` (time to bank, flown), ``"engine_out"`` (least control speeds), ``"margins"`` (of the loops that laws
-    close), ``"ride"`` (in turbulence), ``"hover"`` (small, moderate and large attitude changes of rotorcraft).
-    ``sticks`` names the pilot's inputs for pitch, roll and yaw: those that trims move and that do most unless given.
-    Laws that are engaged are judged with the aircraft. A ``model`` of one's own has the outputs nz, q, p, r, theta, phi
-    (modal: nz). Raises DravikError for others, and for requirements of flight on a wing in hover or steep flight, of
-    which they do not speak.
+    Laws that are engaged are judged with the aircraft.
 
+    Parameters
+    ----------
+    craft : Aircraft
+        The aircraft.
+    point : TrimPoint
+        The condition.
+    aircraft_class : str, default "II-L"
+        ``"I"``, ``"II-L"``, ``"II-C"``, ``"III"`` or ``"IV"``.
+    category : str, default "B"
+        Category of the flight phase: ``"A"``, ``"B"`` or ``"C"``.
+    model : LinearModel, optional
+        A model of one's own, with the outputs nz, q, p, r, theta, phi (modal: nz).
+    sets : sequence of str, default ("modal",)
+        ``"modal"`` (roots, MIL-F-8785C), ``"responses"`` to the pilot's input (equivalent systems, bandwidth, tracking,
+        steps), ``"static"`` (flight path and stick by speed, straight sideslips), ``"roll"`` (time to bank, flown),
+        ``"engine_out"`` (minimum control speeds), ``"margins"`` (of the loops that laws close), ``"ride"`` (in
+        turbulence), ``"hover"`` (small, moderate and large attitude changes of rotorcraft).
+    sticks : mapping of str to str, optional
+        The pilot's inputs for pitch, roll and yaw. Those that trims move and that do most unless given.
+    force : PitchForce or str, optional
+        The signal of the stick's force, for force per g.
+
+    Returns
+    -------
+    Assessment
+        The criteria with levels 1 to 3 (4: worse), the worst of them, and what could not be judged.
+
+    Raises
+    ------
+    DravikError
+        For other names, and for requirements of flight on a wing in hover or steep flight, of which they do not speak.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> craft = dv.sample("tarn")
     >>> dv.handling_qualities(craft, dv.trim(craft, airspeed="62 m/s", altitude="300 m")).level

@@ -74,14 +74,32 @@ class Derivatives:
 
 
 def derivatives(craft: Aircraft, point: TrimPoint) -> Derivatives:
-    """Return the stability and control derivatives about a trimmed point.
+    """Return the stability and control derivatives about a trimmed point, about the actual centre of gravity.
 
-    In stability axes about the actual centre of gravity. Dimensional: X, Y, Z over the mass, L, M, N over their moment
-    of inertia, by u, v, w (m/s), p, q, r (rad/s), ``a`` and ``b`` (alpha and beta, rad), ``wdot`` and ``adot``, and by
-    each control (rad, or its unit); ``Lb'`` and its like have the product of inertia worked in. Non-dimensional:
-    aerodynamic coefficients by alpha, beta, u/V, p b/2V, q c/2V, r b/2V, alpha_dot c/2V and controls.
-    Raises DravikError in hover, where there is no flow to refer to.
+    Dimensional ones in stability axes: X, Y, Z over the mass, L, M, N over their moment of inertia, by u, v, w (m/s),
+    p, q, r (rad/s), ``a`` and ``b`` (alpha and beta, rad), ``wdot`` and ``adot``, and by each control (rad, or its
+    unit); ``Lb'`` and its like have the product of inertia worked in. Non-dimensional ones: aerodynamic coefficients by
+    alpha, beta, u/V, p b/2V, q c/2V, r b/2V, alpha_dot c/2V and controls.
 
+    Parameters
+    ----------
+    craft : Aircraft
+        The aircraft.
+    point : TrimPoint
+        Where.
+
+    Returns
+    -------
+    Derivatives
+        All of them by name, with a ``table``.
+
+    Raises
+    ------
+    DravikError
+        In hover, where there is no flow to refer to.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> craft = dv.sample("tarn")
     >>> found = dv.derivatives(craft, dv.trim(craft, airspeed="62 m/s", altitude="300 m"))

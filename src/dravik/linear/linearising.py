@@ -41,23 +41,42 @@ def linearise(
 ) -> LinearModel:
     """Return the linear model of an aircraft about a trimmed point, or about an instant of a flight.
 
-    States are position, ``"air"`` (airspeed, alpha, beta), ``"body"`` (u, v, w) or ``"stability"`` velocities (u, v, w
-    in axes turned by alpha: see ``in_axes``), Euler angles, rates, and those of actuators, engines and formulas;
-    ``states`` keeps only some of them. Any signals may be ``outputs``; without any, the outputs are the states. All in
-    SI and rad.
+    At a stop of an effector or an input the slope is taken on the side that is open. A table that bends at the
+    operating point has two slopes there: the model holds their mean, and lists it in ``kinks``. About an instant the
+    rates of the states are ``drift``: deviations move by it beside A x + B u; the aircraft is then that of the instant,
+    with the parameters it flew with.
 
-    ``cut`` signals are kept from those who read them (as ``SignalOverride`` says): what these read is the input
-    ``NAME_injected``, and what is computed for them is the output NAME. ``disturbed`` signals get an input
-    ``NAME_disturbance`` that is added to what is read, and are outputs too.
+    Parameters
+    ----------
+    craft : Aircraft
+        The aircraft.
+    point : TrimPoint or OperatingInstant
+        Where.
+    coordinates : str, optional
+        States of the velocity: ``"air"`` (airspeed, alpha, beta), ``"body"`` (u, v, w) or ``"stability"`` (u, v, w in
+        axes turned by alpha). Those of the point unless given.
+    outputs : sequence of str, optional
+        Signals that are outputs. The states unless given.
+    states : sequence of str, optional
+        States that are kept. All unless given, but those at rest of legs in the air.
+    cut : sequence of str, optional
+        Signals kept from those who read them: these read the input ``NAME_injected``, and what is computed for them is
+        the output NAME. See ``SignalOverride``.
+    disturbed : sequence of str, optional
+        Signals that get an input ``NAME_disturbance``, added to what is read; they are outputs too.
 
-    At a stop of an effector or an input the slope is taken on the side that is open.
+    Returns
+    -------
+    LinearModel
+        A (n, n), B (n, m), C (k, n), D (k, m) with names and units, in SI and rad, and the operating point.
 
-    About an instant the rates of the states are ``drift``: deviations move by it beside A x + B u. The aircraft is then
-    that of the instant, with the parameters it flew with.
+    Raises
+    ------
+    DravikError
+        For unknown names, and at 90 deg of pitch, where Euler angles have no rates.
 
-    A table that bends at the operating point has two slopes there: the model holds their mean, and lists
-    it in ``kinks``. Raises DravikError for unknown names, and at ±90° pitch, where Euler angles have no rates.
-
+    Examples
+    --------
     >>> import dravik as dv
     >>> craft = dv.sample("tarn")
     >>> model = dv.linearise(craft, dv.trim(craft, airspeed="62 m/s", altitude="300 m"))
@@ -161,9 +180,32 @@ def _find_kinks(slopes: Floats, kinks: Floats, rows: list[str], columns: list[st
 def linearise_plant(plant: Plant, x: ArrayLike, u: ArrayLike | None = None, *, t: float = 0.0) -> LinearModel:
     """Return the linear model of any plant about a state and an input: its own Jacobian, or central differences.
 
-    As for an aircraft, at a bound the slope is taken on the side that is open, and slopes that differ from side to
-    side are listed in ``kinks``. Raises DravikError when the shapes do not fit the plant's names.
+    At a bound the slope is taken on the side that is open; slopes that differ from side to side are listed in
+    ``kinks``.
 
+    Parameters
+    ----------
+    plant : Plant
+        The plant.
+    x : array_like, shape (n,)
+        The state, SI.
+    u : array_like, shape (m,), optional
+        The inputs, SI. Zero unless given.
+    t : float, default 0
+        The time, s.
+
+    Returns
+    -------
+    LinearModel
+        A (n, n), B (n, m), C (k, n), D (k, m).
+
+    Raises
+    ------
+    DravikError
+        Where the shapes do not fit the plant's names.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> swing = dv.plant(lambda t, x, u: [x[1], u[0] - 9.8 * np.sin(x[0])], states=["angle", "rate"], inputs=["push"])
     >>> round(float(linearise_plant(swing, [0.0, 0.0], [0.0]).A[1, 0]), 6)

@@ -30,10 +30,19 @@ class Kink:
 class LinearModel(LinearSystem):
     """A linear system of deviations (SI) from an operating point.
 
-    ``x0``, ``u0``, ``y0`` are the operating point, ``drift`` the rates of its states, which about an instant of a
-    flight are not small; ``axes`` are those of an aircraft's motion: air, body or stability; ``kinks`` lists slopes
-    that depend on the side they are taken from (a table bends there), so that nobody trusts them unseen.
+    Attributes
+    ----------
+    x0, u0, y0 : array
+        States (n,), inputs (m,) and outputs (k,) of the operating point, SI.
+    drift : array, shape (n,)
+        Rates of its states there, which about an instant of a flight are not small.
+    axes : str
+        Those of an aircraft's motion: ``"air"``, ``"body"`` or ``"stability"``.
+    kinks : list
+        Slopes that depend on the side they are taken from (a table bends there), so that nobody trusts them unseen.
 
+    Examples
+    --------
     >>> import dravik as dv
     >>> craft = dv.sample("tarn")
     >>> model = dv.linearise(craft, dv.trim(craft, airspeed="62 m/s", altitude="300 m"), outputs=["nz"])

@@ -18,10 +18,28 @@ _POINT = ("x0", "u0", "y0", "drift")
 
 
 def save_system(system: LinearSystem, path: str | Path) -> Path:
-    """Write a system or model: ``.json``, ``.npz``, or ``.csv``, a tidy table of its matrices.
+    """Write a linear system or model to a file.
 
-    Raises DravikError for other endings, and where the file cannot be written.
+    Parameters
+    ----------
+    system : LinearSystem
+        The system or model.
+    path : str or Path
+        ``.json`` and ``.npz`` keep everything but kinks; ``.csv`` is a tidy table of the matrices: matrix, row, column,
+        value (SI).
 
+    Returns
+    -------
+    Path
+        The file.
+
+    Raises
+    ------
+    DravikError
+        For other endings, and where the file cannot be written.
+
+    Examples
+    --------
     >>> import dravik as dv, tempfile
     >>> slow = dv.LinearSystem.of([[-1.0]], [[1.0]], states=["x"], inputs=["u"])
     >>> with tempfile.TemporaryDirectory() as folder:
@@ -49,10 +67,25 @@ def save_system(system: LinearSystem, path: str | Path) -> Path:
 
 
 def load_system(path: str | Path) -> LinearSystem:
-    """Return the system or model in a ``.json`` or ``.npz`` file of ``save_system``; kinks of a model are not kept.
+    """Return the system or model in a file of ``save_system``; kinks of a model are not kept.
 
-    Raises DravikError for a file that is none.
+    Parameters
+    ----------
+    path : str or Path
+        A ``.json`` or ``.npz`` file.
 
+    Returns
+    -------
+    LinearSystem
+        The system, or the ``LinearModel`` that was saved.
+
+    Raises
+    ------
+    DravikError
+        For a file that is none.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> dv.load_system("nowhere.json")
     Traceback (most recent call last):

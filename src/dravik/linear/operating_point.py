@@ -16,8 +16,25 @@ Floats = NDArray[np.float64]
 
 @dataclass(frozen=True)
 class OperatingInstant:
-    """A state and inputs of an aircraft in the kernel's order, the time (s), and every signal (SI) then.
+    """A state and inputs of an aircraft to linearise about, at which nothing need stand still.
 
+    Attributes
+    ----------
+    craft : Aircraft
+        The aircraft.
+    state : array, shape (n,)
+        The integrated state in the kernel's order, SI.
+    inputs : array, shape (m,)
+        The inputs in the kernel's order, SI.
+    time : float
+        The time, s.
+    coordinates : str
+        ``"air"`` or ``"body"``.
+    signals : dict of str to float
+        Every signal then, SI.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> craft = dv.sample("pika")
     >>> gliding = craft.state(position=(0, 0, 300), velocity=(15, 0, 1))

@@ -62,9 +62,25 @@ def root_sweep(sweep: TrimSweep) -> RootSweep:
 
     A mode of a name is that mode at each value, as ``modes()`` names it there. The others, and where a name is missing,
     are followed by continuity: each root goes on to the one nearest to where the last two led, all of them at once such
-    that the distances are least together. Raises DravikError for more than one axis, one that is text, or
-    a sweep in which nothing is held.
+    that the distances are least together.
 
+    Parameters
+    ----------
+    sweep : TrimSweep
+        Trims over one numeric axis, of ``trim_sweep``.
+
+    Returns
+    -------
+    RootSweep
+        Roots, 1/s, by branch and value; gaps where a trim is not held.
+
+    Raises
+    ------
+    DravikError
+        For more than one axis, one that is text, and a sweep in which nothing is held.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> found = dv.root_sweep(dv.trim_sweep(dv.sample("tarn"), {"airspeed": "55:75:5 m/s"}, altitude="300 m"))
     >>> bool((abs(found.branch("short period"))[1:] > abs(found.branch("short period"))[:-1]).all())

@@ -64,10 +64,30 @@ def root_sensitivities(
     """Return how each root of the rigid body moves with derivatives and parameters, the strongest first for each mode.
 
     Derivatives are those of the coefficients as they stand in the file: its axes, its moment point, by alpha, beta, u/V
-    and non-dimensional rates, at the same trim; formulas that read a coefficient follow it. For ``parameters`` (all,
-    unless named) the aircraft is trimmed and linearised again. In hover there are only parameters.
-    Raises DravikError for unknown parameters, and where a changed one cannot be trimmed.
+    and non-dimensional rates, at the same trim; formulas that read a coefficient follow it. For parameters the aircraft
+    is trimmed and linearised again. In hover there are only parameters.
 
+    Parameters
+    ----------
+    craft : Aircraft
+        The aircraft.
+    point : TrimPoint
+        Where.
+    parameters : sequence of str, optional
+        Names of parameters. All unless given.
+
+    Returns
+    -------
+    list of RootSensitivity
+        The change of a root (1/s) by the relative change of a derivative or parameter.
+
+    Raises
+    ------
+    DravikError
+        For unknown parameters, and where a changed one cannot be trimmed.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> craft = dv.sample("tarn")
     >>> found = dv.root_sensitivities(craft, dv.trim(craft, airspeed="62 m/s", altitude="300 m"))

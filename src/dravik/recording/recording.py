@@ -1,7 +1,6 @@
 """A recording: signals over time with units, events, and metadata of their origin."""
 
 import json
-import math
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
@@ -24,6 +23,7 @@ from dravik.host.files import (
     shown,
     write_text,
 )
+from dravik.recording.closest import closest_approach, closest_pass
 from dravik.recording.columns import as_columns
 from dravik.recording.number_text import as_lines
 from dravik.recording.parquet import arrow, read_stream, write_parquet
@@ -32,7 +32,7 @@ from dravik.units import column_name, from_si, in_si
 if TYPE_CHECKING:
     from pandas import DataFrame
 
-__all__ = ["Event", "Recording", "closest_approach", "closest_pass", "read_recording"]
+__all__ = ["Event", "Recording", "read_recording"]
 
 Floats = NDArray[np.float64]
 BLOCK = 4096  # rows that are written at once
@@ -51,10 +51,25 @@ class Event:
 
 @dataclass(frozen=True)
 class Recording:
-    """Signals over time: ``values`` (times, signals) in SI, ``units`` by signal, events, and ``metadata``.
+    """Signals over time, with events and where they come from.
 
-    ``outside`` lists tables that were left: table, axis, recorded steps outside, lowest and highest argument.
+    Attributes
+    ----------
+    names : list of str
+        The signals; the first is ``time``.
+    units : dict of str to str
+        SI units by signal.
+    values : array, shape (times, signals)
+        The rows, SI. ``run["alpha"]`` is one signal, ``run.frame`` a data frame in everyday units.
+    events : list of Event
+        What happened, with its time (s).
+    metadata : dict
+        Versions, hashes, step, seed and all that it was flown with.
+    outside : list of tuple
+        Tables that were left: table, axis, recorded steps outside, lowest and highest argument.
 
+    Examples
+    --------
     >>> import dravik as dv
     >>> craft = dv.sample("tarn")
     >>> run = dv.fly(craft, start=dv.trim(craft, airspeed=62, altitude=300), duration=1, record=["alpha"])
@@ -261,53 +276,6 @@ class Recording:
         return f"{float(np.interp(event.time, self.time, self['altitude'])):.0f} m"
 
 
-def closest_approach(time: Floats, offsets: Floats) -> tuple[float, float]:
-    """Return the least distance (m) from the origin of places (k, 3), and when (s), straight between two rows.
-
-    >>> t = np.array([0.0, 1.0, 2.0])
-    >>> miss, when = closest_approach(t, np.stack([50.0 * (t - 1.4), 0.0 * t + 3.0, 0.0 * t], axis=1))
-    >>> round(miss, 6), round(when, 6)
-    (3.0, 1.4)
-    """
-    moved = np.diff(offsets, axis=0)
-    lengths = np.maximum((moved * moved).sum(axis=1), 1e-300)
-    parts = np.clip(-(offsets[:-1] * moved).sum(axis=1) / lengths, 0.0, 1.0)
-    nearest = np.linalg.norm(offsets[:-1] + parts[:, None] * moved, axis=1)
-    k = int(np.argmin(nearest))
-    return float(nearest[k]), float(time[k] + parts[k] * (time[k + 1] - time[k]))
-
-
-def closest_pass(time: Floats, distance: Floats) -> tuple[float, float]:
-    """Return the least distance (m) to a point that is passed, and when (s), also between two rows.
-
-    On a straight path its square is a parabola over time: that through the least one and its neighbours. Rows that only
-    repeat the last one, because a law computes the distance at a rate of its own, do not count.
-
-    >>> t = np.array([0.0, 1.0, 2.0, 3.0])
-    >>> miss, when = closest_pass(t, np.hypot(50.0 * (t - 1.4), 3.0))
-    >>> round(miss, 6), round(when, 6)
-    (3.0, 1.4)
-    """
-    changes = np.concatenate([[True], np.diff(distance) != 0.0])
-    time, distance = time[changes], distance[changes]
-    k = int(np.argmin(distance))
-    best = float(distance[k]), float(time[k])
-    if len(time) < 3:
-        return best
-    k = min(max(k, 1), len(time) - 2)
-    before, after = time[k] - time[k - 1], time[k + 1] - time[k]
-    squares = distance[k - 1 : k + 2] ** 2
-    if not (before > 0.0 and after > 0.0 and np.isfinite(squares).all()):
-        return best
-    falls, rises = (squares[1] - squares[0]) / before, (squares[2] - squares[1]) / after
-    bend = (rises - falls) / (before + after)
-    slope = (falls * after + rises * before) / (before + after)
-    after_middle = -slope / (2.0 * bend) if bend > 0.0 else math.inf  # s from the middle one of three to the pass
-    if not -before <= after_middle <= after:  # it was still coming nearer
-        return best
-    return math.sqrt(max(float(squares[1] - bend * after_middle**2), 0.0)), float(time[k] + after_middle)
-
-
 def event_rows(events: Sequence[Event]) -> list[dict[str, Any]]:
     """Return events as they stand in files."""
     return [{"time_s": e.time, "event": e.text} for e in events]
@@ -333,8 +301,25 @@ def side_path(path: Path) -> Path:
 
 
 def read_recording(path: str | Path) -> Recording:
-    """Return a recording written by ``Recording.save``; raises DravikError for a file that is none.
+    """Return a recording written by ``Recording.save`` or while it was flown.
 
+    Parameters
+    ----------
+    path : str or Path
+        The ``.csv``, ``.parquet``, ``.npz`` or ``.h5`` file; its side file beside it is read too.
+
+    Returns
+    -------
+    Recording
+        The recording, SI.
+
+    Raises
+    ------
+    DravikError
+        For a file that is none.
+
+    Examples
+    --------
     >>> import os
     >>> import tempfile
     >>> import dravik as dv

@@ -8,7 +8,8 @@ from dravik.definition.settings import kind_of_setting
 from dravik.definition.toml import KeyLines, read_definition
 from dravik.definition.values import parameter_in_si
 from dravik.errors import DravikError, nearest
-from dravik.flight.histories import History, parse_history
+from dravik.flight.histories import History
+from dravik.flight.history_text import parse_history
 from dravik.flight.starts import NamedStart, Quantities, named_start
 from dravik.guidance import Path as CoursePath
 from dravik.guidance import path_over_land, read_route
@@ -41,8 +42,25 @@ def scenario_names() -> dict[str, Path]:
 def load_scenario(path: str | Path) -> Scenario:
     """Return the scenario in a TOML file, or that of a sample by its name, its aircraft compiled.
 
-    Raises DefinitionError and DravikError for what is wrong, with file, line and key.
+    Parameters
+    ----------
+    path : str or Path
+        The file, or a name such as ``"fire_run"``.
 
+    Returns
+    -------
+    Scenario
+        Ready to ``fly``.
+
+    Raises
+    ------
+    DefinitionError
+        Listing everything wrong in the file, each with its line and key.
+    DravikError
+        For what does not fit the aircraft, with file, line and key.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> dv.load_scenario("fire_run").craft.name
     'Tarn'

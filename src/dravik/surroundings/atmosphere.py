@@ -89,11 +89,28 @@ def standard_air(altitude: float, temperature_offset: float) -> tuple[float, flo
 
 
 def air_at(altitude: ArrayLike | str, *, temperature_offset: float | str = 0.0) -> Air:
-    """Return the air at geometric altitudes, m or with their unit, any shape, from -5 km to 86 km.
+    """Return the air of the US Standard Atmosphere 1976.
 
-    ``temperature_offset`` in K is added to the standard temperature at the same pressure.
-    Raises DravikError outside the range of the standard.
+    Parameters
+    ----------
+    altitude : array_like, or str
+        Geometric altitude, m or with its unit, any shape, from -5 km to 86 km.
+    temperature_offset : float or str, default 0
+        Added to the standard temperature at the same pressure, K.
 
+    Returns
+    -------
+    Air
+        Temperature (K), pressure (Pa), density (kg/m^3), speed of sound (m/s) and viscosity (Pa s), in the shape of
+        ``altitude``.
+
+    Raises
+    ------
+    DravikError
+        Outside the range of the standard.
+
+    Examples
+    --------
     >>> round(float(air_at("10000 ft").density), 4)
     0.9048
     """

@@ -207,12 +207,26 @@ def _companion(shape: tuple[list[float], list[float]], time: float, gain: float)
 class Turbulence:
     """Gusts along a flight, the same for the same seed whatever the aircraft does and the integrator's step is.
 
-    ``severity`` is ``light``, ``moderate`` or ``severe`` (MIL-F-8785C), or ``wind_20ft`` and ``aloft`` (m/s, or with
-    their unit) say it in numbers: the wind at 20 ft below 1000 ft, the intensity above 2000 ft. ``interval`` is that of
-    the samples, s, between which the gusts run straight. Airspeed, height above the ground and heading are those of
-    every second, joined without a jump, and the gusts then depend on the flight a little; without ``follow`` they
-    are those of the start for the whole flight.
+    Parameters
+    ----------
+    severity : str, default "moderate"
+        ``"light"``, ``"moderate"`` or ``"severe"`` (MIL-F-8785C).
+    seed : int, default 0
+        Of the random numbers.
+    model : str, default "dryden"
+        ``"dryden"`` or ``"von_karman"``: the spectra.
+    wind_20ft : str or float, optional
+        The wind at 20 ft, m/s, which sets the intensity below 1000 ft in the place of the severity.
+    aloft : str or float, optional
+        The intensity above 2000 ft, m/s, in the place of the severity.
+    interval : float, default 0.01
+        Of the samples, s, between which the gusts run straight.
+    follow : bool, default True
+        Whether airspeed, height above the ground and heading are those of every second, joined without a jump; the
+        gusts then depend on the flight a little. Otherwise they are those of the start for the whole flight.
 
+    Examples
+    --------
     >>> import dravik as dv
     >>> craft = dv.sample("tarn")
     >>> start = dv.trim(craft, airspeed="62 m/s", altitude="300 m")

@@ -54,12 +54,31 @@ def wired(
 ) -> Any:  # fmt: skip
     """Return systems joined by name: an input takes the output of the same name, of whichever system has it.
 
-    ``sums`` makes more signals: ``{"error": {"command": 1, "theta": -1}}`` lets inputs called error read command minus
-    theta, each an output of a system or an external input. ``inputs`` come from outside (an input of a system that
-    is also an output of another gets the sum of both); ``outputs`` are outputs of systems, sums, or inputs.
-    Raises DravikError for names that lead nowhere, for joined signals of different units, and for a loop without
-    a lag that has no solution.
+    Parameters
+    ----------
+    *systems : LinearSystem
+        The systems, all continuous or of one sample time.
+    inputs : sequence of str
+        What comes from outside; an input of a system that is also an output of another gets the sum of both.
+    outputs : sequence of str
+        Outputs of systems, sums, or inputs.
+    sums : mapping, optional
+        More signals: ``{"error": {"command": 1, "theta": -1}}`` lets inputs called error read command minus theta, each
+        an output of a system or an external input.
 
+    Returns
+    -------
+    LinearSystem
+        The whole.
+
+    Raises
+    ------
+    DravikError
+        For names that lead nowhere, for joined signals of different units, and for a loop without a lag that has no
+        solution.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> plant = dv.LinearSystem.filtered("speed", "force", [1.0], [1.0, 0.5])
     >>> law = dv.LinearSystem.gain("force", {"error": 4.0})

@@ -35,10 +35,23 @@ def _without(roots: Complexes, others: Complexes) -> Complexes:
 
 @dataclass(frozen=True, eq=False)
 class LinearSystem(NamedMatrices):
-    """A linear system: matrices with names and units, continuous or with a ``sample_time`` (s).
+    """A linear system with names and units, continuous or sampled; nothing changes it: every method returns another.
 
-    Nothing changes it: every method returns another system.
+    Attributes
+    ----------
+    A, B, C, D : array
+        Matrices (n, n), (n, m), (k, n), (k, m), SI.
+    states, inputs, outputs : list of str
+        Their names.
+    units : dict of str to str
+        SI units by name.
+    sample_time : float or None
+        Of a sampled system, s; None of a continuous one.
+    title : str
+        What it is called in figures.
 
+    Examples
+    --------
     >>> import dravik as dv
     >>> lag = dv.LinearSystem.of([[-2.0]], [[2.0]], states=["x"], inputs=["command"], outputs=["angle"], C=[[1.0]])
     >>> float(lag.gains()[0, 0])

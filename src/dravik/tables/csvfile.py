@@ -34,14 +34,39 @@ def read_table(
 ) -> Table:
     """Return the table in a tidy CSV file, converted to SI.
 
-    The header carries names and units (``alpha [deg], flap [deg], CL``); lines that begin with ``#`` are
-    comments. Without further words the last column is the value and the others are the axes; a file with
-    several value columns needs ``column`` and ``over`` (the axes). Rows are sorted by the first axis,
-    then the second, and so on, and every combination occurs once.
+    The header carries names and units (``alpha [deg], flap [deg], CL``); lines that begin with ``#`` are comments. Rows
+    are sorted by the first axis, then the second, and so on, and every combination occurs once.
 
-    Raises DravikError, with file and line, for a missing file, a bad header, unit or number,
-    unsorted or repeated rows, NaN, and a grid with holes (the missing points are named).
+    Parameters
+    ----------
+    path : str or Path
+        The file.
+    name : str, optional
+        Name of the table. That of the file unless given.
+    column : str, optional
+        The column of the values. The last unless given.
+    over : sequence of str, optional
+        The columns of the axes. All others unless given; needed where a file has several columns of values.
+    method : str, default "linear"
+        ``"linear"`` or ``"smooth"``: see ``Table``.
+    outside : str, default "hold"
+        ``"hold"``, ``"extend"`` or ``"error"``: see ``Table``.
+    along : sequence of str, optional
+        Axes along which it is smooth. All unless given.
 
+    Returns
+    -------
+    Table
+        The table.
+
+    Raises
+    ------
+    DravikError
+        With file and line, for a missing file, a bad header, unit or number, unsorted or repeated rows, NaN, and a grid
+        with holes (the missing points are named).
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> from dravik.aircraft import sample_path
     >>> dv.read_table(sample_path("tarn") / "propulsion" / "thrust.csv").axes[0].name != ""
@@ -242,8 +267,22 @@ def _grid(
 
 
 def write_table(table: Table, path: str | Path) -> None:
-    """Write the table as tidy CSV with units in the header, angles in degrees; it reads back the same.
+    """Write a table as tidy CSV with units in the header, angles in degrees; it reads back the same.
 
+    Parameters
+    ----------
+    table : Table
+        The table.
+    path : str or Path
+        The file.
+
+    Raises
+    ------
+    DravikError
+        Where the file cannot be written.
+
+    Examples
+    --------
     >>> import os
     >>> import tempfile
     >>> import numpy as np

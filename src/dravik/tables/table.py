@@ -40,13 +40,34 @@ class Axis:
 class Table:
     """Values on a full grid of one to four axes, all in SI.
 
-    ``values`` has one dimension for each axis. ``method``: ``"linear"``, or ``"smooth"``: cubic
-    Hermite pieces, continuous in value and slope, whose slopes are limited so that between the grid's
-    points the curve along each axis neither overshoots nor turns (F. N. Fritsch, J. Butland, SIAM J. Sci.
-    Stat. Comput. 5 (1984), 300); ``along`` names the axes that are smooth, all of them unless said. ``outside``:
-    ``"hold"`` the edge value, ``"extend"`` the edge slope, or ``"error"``. Raises DravikError when
-    axes and values do not make such a grid.
+    Parameters
+    ----------
+    name : str
+        Its name, by which formulas call it.
+    axes : tuple of Axis
+        One to four, each with rising values.
+    values : array
+        One dimension for each axis, SI.
+    unit : str, optional
+        SI unit of the values.
+    method : str, default "linear"
+        ``"linear"``, or ``"smooth"``: cubic Hermite pieces, continuous in value and slope, whose slopes are limited so
+        that between the grid's points the curve along each axis neither overshoots nor turns (F. N. Fritsch, J.
+        Butland, SIAM J. Sci. Stat. Comput. 5 (1984), 300).
+    outside : str, default "hold"
+        ``"hold"`` the edge value, ``"extend"`` the edge slope, or ``"error"``.
+    source : str, optional
+        Where it comes from, for messages.
+    along : tuple of str, optional
+        The axes that are smooth. All unless given.
 
+    Raises
+    ------
+    DravikError
+        Where axes and values do not make such a grid.
+
+    Examples
+    --------
     >>> import numpy as np
     >>> from dravik.tables import Axis
     >>> import dravik as dv

@@ -37,11 +37,35 @@ def on_ground(
 ) -> TrimPoint:  # fmt: skip
     """Return the aircraft on its gear, pressed in as far as the weight less the lift does, engines settled.
 
-    At rest, or rolling straight ahead at an ``airspeed`` along its heading: it then gathers or loses speed as
-    ``airspeed_dot`` says, while pitch, bank and height stand still. With a ``pitch``, such as that of lift-off, the
-    control that pitches it most is found too. ``inputs`` by name, with their unit or SI. Raises DravikError for an
-    aircraft without gear or ground, for gear it does not stand on, and where it would have left the ground.
+    At an airspeed it gathers or loses speed as ``airspeed_dot`` says, while pitch, bank and height stand still.
 
+    Parameters
+    ----------
+    craft : Aircraft
+        The aircraft, with gear, in a world with ground.
+    airspeed : str or float, default 0
+        Airspeed of a roll straight ahead, m/s.
+    pitch : str or float, optional
+        Pitch angle, rad, such as that of lift-off: the control that pitches it most is found too.
+    heading : str or float, default 0
+        Heading, rad.
+    north, east : str or float, default 0
+        The place, m from the origin.
+    inputs : mapping of str to str or float, optional
+        Inputs by name, with their unit or SI.
+
+    Returns
+    -------
+    TrimPoint
+        The point.
+
+    Raises
+    ------
+    DravikError
+        Without gear or ground, for gear it does not stand on, and where it would have left the ground.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> tarn = dv.sample("tarn").with_environment(ground="480 m")
     >>> round(dv.on_ground(tarn)["airspeed"], 9)

@@ -24,13 +24,34 @@ POLISH = 12  # steps onto the equations, after it
 
 
 def trim_minimum(craft: Aircraft, statement: Statement, least: str | Sequence[str]) -> TrimPoint:
-    """Return the trim with the least of a signal, such as ``"fuel_flow"``; of several the least sum of their squares.
+    """Return the trim with the least of a signal; of several signals, the least sum of their squares.
 
-    ``statement`` leaves more free than it holds: ``dv.steady(...)`` with something freed. The optimum is local, found
-    from the statement's start by sequential quadratic programming (SciPy's SLSQP), limits included, and put onto the
-    equations afterwards. Raises DravikError for signals that are not there, and where nothing is left to choose;
-    TrimError where the equations cannot be held.
+    The optimum is local, found from the statement's start by sequential quadratic programming (SciPy's SLSQP), limits
+    included, and put onto the equations afterwards.
 
+    Parameters
+    ----------
+    craft : Aircraft
+        The aircraft.
+    statement : Statement
+        One that leaves more free than it holds: ``dv.steady(...)`` with something freed.
+    least : str or sequence of str
+        The signal, such as ``"fuel_flow"``, or several.
+
+    Returns
+    -------
+    TrimPoint
+        The point.
+
+    Raises
+    ------
+    DravikError
+        For signals that are not there, and where nothing is left to choose.
+    TrimError
+        Where the equations cannot be held.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> craft = dv.sample("tarn")
     >>> level = dv.steady(craft, airspeed="62 m/s", altitude="300 m").freeing(craft, "airspeed")

@@ -23,14 +23,39 @@ Floats = NDArray[np.float64]
 
 @dataclass(frozen=True)
 class TrimPoint:
-    """A flight condition held, or the nearest to it that was found (``reached`` is then False).
+    """A flight condition held, or the nearest to it that was found.
 
-    ``state`` is the integrated state, ``inputs`` the inputs in the kernel's order, ``signals`` every
-    signal's value (SI). ``residuals`` by equation; ``at_stop`` names the
-    unknowns at a limit; ``drifting`` names integrals that do not stand still; ``outside`` tables that the point has
-    left, beyond the last of which each holds its end; ``spare`` says how inputs were chosen of which there are more
-    than the condition needs.
+    Attributes
+    ----------
+    craft : Aircraft
+        The aircraft.
+    statement : Statement
+        What was asked.
+    state : array, shape (n,)
+        The integrated state, SI.
+    inputs : array, shape (m,)
+        The inputs in the kernel's order, SI.
+    signals : dict of str to float
+        Every signal, SI; ``point["alpha"]`` is short for it.
+    residuals : dict of str to float
+        What is left of each equation, SI.
+    at_stop : list of str
+        Unknowns at a limit.
+    drifting : dict of str to float
+        Integrals that do not stand still, with their rates.
+    reached : bool
+        Whether it is held.
+    evaluations : int
+        Evaluations of the search.
+    unknowns : list of str
+        What was free.
+    outside : list of TableExceedance
+        Tables that the point has left, beyond the last value of which each holds its end.
+    spare : list of str
+        How inputs were chosen of which there are more than the condition needs.
 
+    Examples
+    --------
     >>> import dravik as dv
     >>> point = dv.trim(dv.sample("tarn"), airspeed="62 m/s", altitude="300 m")
     >>> point.reached, round(point["airspeed"], 6)

@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.aircraft import Aircraft
+from dravik.definition import arguments
 from dravik.errors import DravikError, TrimError, require
 from dravik.kernel.program import N_RIGID
 from dravik.motion.minimal_coordinates import N_CHART
@@ -31,9 +32,29 @@ __all__ = ["condition_of", "settle", "steady", "trim", "trim_all", "trim_plant"]
 Floats = NDArray[np.float64]
 
 
+@arguments.spelled_out
 def steady(craft: Aircraft, **condition: Unpack[ConditionKeys]) -> Statement:
-    """Return the statement of a steady flight, to be changed before it is trimmed: see ``ConditionKeys``.
+    """Return the statement of a steady flight, to be changed before it is trimmed.
 
+    Parameters
+    ----------
+    craft : Aircraft
+        The aircraft.
+    **condition
+        The condition, by the keywords of ``trim``.
+
+    Returns
+    -------
+    Statement
+        Its equations and unknowns; ``holding``, ``freeing`` and ``without`` return changed ones.
+
+    Raises
+    ------
+    DravikError
+        For wrong quantities or names, and inputs outside their range.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> craft = dv.sample("tarn")
     >>> level = dv.steady(craft, airspeed="62 m/s", altitude="300 m")
@@ -66,21 +87,74 @@ def _with_level_thrust(craft: Aircraft, pull: Condition) -> Condition:
     return replace(pull, inputs={**throttles, **pull.inputs})
 
 
+@arguments.spelled_out
 def trim(
     craft: Aircraft, statement: Statement | None = None, *, strict: bool = True, **condition: Unpack[ConditionKeys]
 ) -> TrimPoint:
     """Return the point that holds a condition: steady flight, a manoeuvre, hover, or any statement.
 
-    ``condition`` is ``airspeed``, ``altitude``, ``flight_path``, ``turn`` and so on, as ``ConditionKeys`` says; hover
-    is an airspeed of zero: the aircraft moves with the air. Free to move are alpha, theta, the bank (or, with ``bank``
-    given, the sideslip), the inputs marked ``trim``, actuators and engines; an input that is given is taken out of the
-    search. Integrals of control laws stay at their initial value; those that would not stand still are reported as
-    ``drifting``. A ``statement`` says all of that itself.
+    Free to move are alpha, theta, the bank (or, with ``bank`` given, the sideslip), the inputs marked ``trim``,
+    actuators and engines. Integrals of control laws stay at their initial value; those that would not stand still are
+    named in the point's ``drifting``. Quantities are text with a unit, or numbers in SI (angles in rad).
 
-    Raises DravikError for wrong quantities or names, inputs outside their range, and statements whose equations do not
-    determine what is free. When the condition cannot be held: TrimError with the residuals and what is at its
-    stop, or, with ``strict=False``, a point whose ``reached`` is False.
+    Parameters
+    ----------
+    craft : Aircraft
+        The aircraft, in the loading and with the laws that it has.
+    statement : Statement, optional
+        Equations and unknowns, in the place of all keywords below; see ``steady`` and ``Statement.of``.
+    strict : bool, default True
+        Whether a condition that is not held is an error; otherwise a point whose ``reached`` is False is returned.
+    airspeed : str or float
+        True airspeed, m/s: ``"62 m/s"``; zero is hover: the aircraft moves with the air. Also words: ``"1.3 stall"``,
+        ``"best glide"``, ``"least sink"``, and ``"free"`` with a throttle that is given.
+    calibrated_airspeed, equivalent_airspeed : str or float
+        Airspeed, m/s, in the place of the true one.
+    mach : str or float
+        Mach number, in the place of an airspeed.
+    altitude : str or float
+        Geometric altitude above sea level, m. Zero unless given.
+    flight_path : str, float or None
+        Angle of climb through the air, rad. Level unless given; None or ``"free"`` leaves it to inputs that are given.
+    climb_rate : str or float
+        Rate of climb, m/s, in the place of ``flight_path``.
+    heading : str or float
+        Heading, rad, clockwise from north. Zero unless given.
+    track : str or float
+        Direction over the ground, rad: the heading is found. With a ``heading`` besides, the aircraft slips.
+    sideslip : str, float or None
+        Sideslip, rad, wind from the right positive. Zero unless given; ``"free"`` with a control that is given.
+    bank : str, float or None
+        Bank, rad, right wing down positive: then the sideslip is free.
+    turn : str or float
+        A bank (``"30 deg"``), a rate (``"3 deg/s"``), a radius (``"400 m"``) or a load factor (``"1.4"``), to the right
+        unless negative or followed by ``left``; without side force unless a sideslip is given.
+    pull : str or float
+        A load factor or a pitch rate (rad/s) in the vertical plane, held at one instant only.
+    roll : str or float
+        A rate about the velocity, rad/s, held at one instant only.
+    inputs : mapping of str to str or float
+        Inputs that are held, by name, with their unit or SI; they are taken out of the search.
+    north, east : str or float
+        The place, m from the origin. Zero unless given.
+    guess : mapping of str to str or float
+        Where the search starts, by name of an unknown.
 
+    Returns
+    -------
+    TrimPoint
+        State, inputs and every signal (SI) at the point, with residuals and what stands at a stop.
+
+    Raises
+    ------
+    DravikError
+        For wrong quantities or names, inputs outside their range, and a statement whose equations do not determine what
+        is free.
+    TrimError
+        With ``strict``, where the condition cannot be held: with residuals, stops, and the nearest conditions that can.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> point = dv.trim(dv.sample("tarn"), airspeed="62 m/s", altitude="300 m")
     >>> point.reached
@@ -109,12 +183,32 @@ def trim(
     return point
 
 
+@arguments.spelled_out
 def trim_all(craft: Aircraft, **condition: Unpack[ConditionKeys]) -> list[TrimPoint]:
-    """Return every point found that holds a condition, by airspeed and angle of attack: empty where there is none.
+    """Return every point found that holds a condition, by airspeed and angle of attack.
 
     Searched from many starts: angles of attack below and above the stall, throttle settings, and speeds where the
-    airspeed is ``"free"`` (both sides of the power curve). Takes and raises what ``trim`` does.
+    airspeed is ``"free"`` (both sides of the power curve).
 
+    Parameters
+    ----------
+    craft : Aircraft
+        The aircraft.
+    **condition
+        The condition, by the keywords of ``trim``.
+
+    Returns
+    -------
+    list of TrimPoint
+        All different points found; empty where there is none.
+
+    Raises
+    ------
+    DravikError
+        For wrong quantities or names, and inputs outside their range.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> found = dv.trim_all(dv.sample("tarn"), airspeed="free", altitude="300 m", inputs={"throttle": 0.3})
     >>> len(found), found[0]["airspeed"] < found[1]["airspeed"]
@@ -159,13 +253,35 @@ def trim_plant(
 ) -> PlantTrim:  # fmt: skip
     """Return an equilibrium of any plant, said in the words of a ``Statement``.
 
-    ``state`` and ``inputs`` give starting values by name (others are zero), in SI or with a unit that the plant names;
-    ``free`` names the states and inputs that may move, within the plant's bounds, or gives ``Free`` with limits of its
-    own; ``steady`` the states whose rates must be zero (all unless named, or ``hold`` gives their rate); ``hold`` what
-    equals what: an output and a value, an output and the name of another, ``"rate of STATE"`` and a value. Raises
-    DravikError for unknown names, and TrimError, naming the largest residual, when there is no equilibrium
-    (``strict``).
+    Parameters
+    ----------
+    plant : Plant
+        What is to be brought to rest.
+    state, inputs : mapping of str to str or float, optional
+        Starting values by name, SI or with the unit that the plant names; others are zero.
+    free : sequence of str or Free
+        States and inputs that may move, within the plant's bounds; ``Free`` has limits of its own.
+    steady : sequence of str, optional
+        States whose rates must be zero: all, unless named here or given a rate in ``hold``.
+    hold : mapping, optional
+        What equals what: an output and a value, an output and the name of another, ``"rate of STATE"`` and a value.
+    strict : bool, default True
+        Whether no equilibrium is an error; otherwise the best point found is returned.
 
+    Returns
+    -------
+    PlantTrim
+        State, inputs and outputs at the equilibrium, SI.
+
+    Raises
+    ------
+    DravikError
+        For unknown names.
+    TrimError
+        With ``strict``, where there is no equilibrium; names the largest residual.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> swing = dv.plant(lambda t, x, u: [x[1], u[0] - 9.8 * x[0]], states=["angle", "rate"], inputs=["push"])
     >>> held = dv.trim_plant(swing, free=["angle", "push"], hold={"angle": 0.1})

@@ -25,11 +25,23 @@ RATE_OF = "rate of "
 
 
 class Free(NamedTuple):
-    """Something that may move: a coordinate, a state or an input by name; all figures in SI.
+    """Something that may move: a coordinate, a state or an input.
 
-    ``start`` is where the search begins, ``scale`` a typical change of it, ``low`` and ``high`` its limits. ``hard``
-    limits are never exceeded during the search, because formulas may be undefined beyond them.
+    Parameters
+    ----------
+    name : str
+        Its name.
+    start : float, default 0
+        Where the search begins, SI.
+    scale : float, default 1
+        A typical change of it, SI.
+    low, high : float
+        Its limits, SI. None unless given.
+    hard : bool, default False
+        Whether the limits are never exceeded during the search, because formulas may be undefined beyond them.
 
+    Examples
+    --------
     >>> import dravik as dv
     >>> dv.Free("throttle", start=0.4, low=0.0, high=0.8).high
     0.8
@@ -44,11 +56,27 @@ class Free(NamedTuple):
 
 
 class Equation(NamedTuple):
-    """A signal, or the rate of a state (``is_rate``), equals ``value`` (SI), or ``other``, another signal, plus it.
+    """A signal, or the rate of a state, equals a value, or another signal plus it.
 
-    ``weight`` multiplies its residual; ``label`` names it in reports. ``is_direction``: an angle on the full circle,
-    such as a track, whose difference is taken the shorter way.
+    Parameters
+    ----------
+    of : str
+        The signal, or the state whose rate is meant.
+    value : float, default 0
+        The value, SI.
+    other : str, optional
+        Another signal, to which the value is added.
+    is_rate : bool, default False
+        Whether the rate of a state is meant.
+    weight : float, default 1
+        Multiplies the residual.
+    label : str, optional
+        What reports call it.
+    is_direction : bool, default False
+        Whether it is an angle on the full circle, such as a track, whose difference is taken the shorter way.
 
+    Examples
+    --------
     >>> import dravik as dv
     >>> dv.Equation("alpha", is_rate=True).name, dv.Equation("theta", other="alpha").name
     ('alpha_dot', 'theta - alpha')
@@ -74,11 +102,27 @@ class Equation(NamedTuple):
 class Statement:
     """The equations, the unknowns, and a point: everything that is not free keeps its value there.
 
-    ``coordinates`` are ``"air"`` (airspeed, alpha, beta) or ``"body"`` (u, v, w). ``state`` holds north, east,
-    altitude; those; phi, theta, psi; p, q, r; then the states of actuators, engines and formulas. ``title`` says it
-    in words. ``is_checked``: made by Dravik itself; other statements are checked before they are solved.
-    ``is_momentary``: it holds at one instant only, as a pull-up does.
+    Parameters
+    ----------
+    title : str
+        What it says, in words.
+    coordinates : str
+        ``"air"`` (airspeed, alpha, beta) or ``"body"`` (u, v, w).
+    state : array, shape (n,)
+        North, east, altitude; those; phi, theta, psi; p, q, r; then the states of actuators, engines and formulas. SI.
+    inputs : array, shape (m,)
+        Inputs in the kernel's order, SI.
+    free : tuple of Free
+        What may move.
+    equations : tuple of Equation
+        What must hold.
+    is_checked : bool, default False
+        Made by Dravik itself; other statements are checked before they are solved.
+    is_momentary : bool, default False
+        It holds at one instant only, as a pull-up does.
 
+    Examples
+    --------
     >>> import dravik as dv
     >>> level = dv.steady(dv.sample("tarn"), airspeed="62 m/s", altitude="300 m")
     >>> len(level.equations) == len(level.free)

@@ -125,17 +125,40 @@ class TrimSweep:
         return pd.DataFrame(self.rows())
 
 
+@arguments.spelled_out
 def trim_sweep(
     craft: Aircraft, over: Mapping[str, str | Sequence[Quantity]], *, told: Callable[[float], None] | None = None,
     **condition: Unpack[ConditionKeys],
 ) -> TrimSweep:  # fmt: skip
     """Return trims over every combination of the values of some axes.
 
-    ``over`` gives axes by name: a keyword of ``trim``, ``"loading"``, an input or a parameter; values as a list, or as
-    text ``"45:95:26 m/s"`` (from, to, how many) or ``"45, 60 m/s"``. ``condition`` is what all have in common. Along
-    the last axis each trim starts from the one before. ``told`` is told the share done. Raises DravikError for
-    unknown names and wrong values; conditions that are not held are gaps, not errors.
+    Along the last axis each trim starts from the one before; rows are shared out to all cores. Conditions that are not
+    held are gaps, not errors.
 
+    Parameters
+    ----------
+    craft : Aircraft
+        The aircraft.
+    over : mapping of str to str or sequence
+        Axes by name: a keyword of ``trim``, ``"loading"``, an input or a parameter; values as a list, or as text
+        ``"45:95:26 m/s"`` (from, to, how many) or ``"45, 60 m/s"``.
+    told : callable, optional
+        Called with the share done, from 0 to 1.
+    **condition
+        What all have in common, by the keywords of ``trim``.
+
+    Returns
+    -------
+    TrimSweep
+        The points in the shape of the axes, with a ``table``.
+
+    Raises
+    ------
+    DravikError
+        For unknown names and wrong values.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> found = dv.trim_sweep(dv.sample("tarn"), {"airspeed": "50:80:4 m/s"}, altitude="300 m")
     >>> found.held, found.values("throttle").shape

@@ -180,12 +180,30 @@ def kind_of_quantity(value: object, *, where: str = "") -> str:
 
 
 def quantity(value: object, kind: str, *, where: str = "") -> float:
-    """Return ``value`` in SI: a string with a unit, or a bare number that is already SI.
+    """Return a quantity in SI.
 
-    Parameters: ``value`` as ``"62 m/s"`` or ``62.0``; ``kind`` a key of KINDS; ``where`` is put in
-    front of the message. Raises DravikError for a wrong or missing unit, for text that is no number,
-    for NaN and infinity, and for a bare number or a unitless string where an angle is meant.
+    Parameters
+    ----------
+    value : str or float
+        Text with a unit such as ``"62 m/s"``, or a number that is SI already.
+    kind : str
+        What it measures: a key of ``dravik.units.KINDS`` such as ``"speed"``.
+    where : str, optional
+        What is put in front of the message.
 
+    Returns
+    -------
+    float
+        The number, SI.
+
+    Raises
+    ------
+    DravikError
+        For a wrong or missing unit, for text that is no number, for NaN and infinity, and for a bare number or a
+        unitless text where an angle is meant.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> round(dv.quantity("1000 ft", "length"), 6)
     304.8

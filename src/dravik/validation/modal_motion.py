@@ -22,9 +22,29 @@ def mode_motion(model: LinearModel, mode: Mode | str, *, duration: str | float |
     """Return the motion of one mode alone about the operating point, as a recording to plot and to animate.
 
     The eigenvector's motion, scaled so that its largest angle is 15 deg or its airspeed changes by a fifth, added to
-    the steady flight; three periods or time constants unless a ``duration`` (s) is given. Signals are the model's
-    states. Raises DravikError for a mode that is not there, a root at zero, and a model without position and attitude.
+    the steady flight. Signals are the model's states.
 
+    Parameters
+    ----------
+    model : LinearModel
+        A model of an aircraft, with position and attitude among its states.
+    mode : Mode or str
+        The mode, or its name such as ``"Dutch roll"``.
+    duration : str or float, optional
+        How long, s. Three periods or time constants unless given.
+
+    Returns
+    -------
+    Recording
+        The motion.
+
+    Raises
+    ------
+    DravikError
+        For a mode that is not there, a root at zero, and a model without position and attitude.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> craft = dv.sample("tarn")
     >>> model = dv.linearise(craft, dv.trim(craft, airspeed="62 m/s", altitude="300 m"))

@@ -75,12 +75,34 @@ def prove_model(
 ) -> ModelProof:
     """Hold the linear model about a trimmed point against the aircraft in every way there is.
 
-    For each control (unless named all effectors that the model responds to and that do not stand at a stop; inputs that
-    trims move where there are none): a small doublet, and the size at which the two responses part by 5 %; for the
-    first two, sines at three frequencies. Then the matrices by differences of the fourth order from another code path,
-    and the rows of the attitude by their formulas. Raises DravikError for unknown controls, and for a pull or a roll,
-    which cannot be flown on.
+    For each control a small doublet, and the size at which the two responses part by 5 %; for the first two, sines at
+    three frequencies. Then the matrices by differences of the fourth order from another code path, and the rows of the
+    attitude by their formulas.
 
+    Parameters
+    ----------
+    craft : Aircraft
+        The aircraft.
+    point : TrimPoint
+        The point.
+    controls : sequence of str, optional
+        Controls. All effectors that the model responds to and that do not stand at a stop unless given; inputs that
+        trims move where there are none.
+    told : callable, optional
+        Called with the share done, from 0 to 1.
+
+    Returns
+    -------
+    ModelProof
+        Every check with its error, and whether all ``hold``.
+
+    Raises
+    ------
+    DravikError
+        For unknown controls, and for a pull or a roll, which cannot be flown on.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> craft = dv.sample("tarn")
     >>> dv.prove_model(craft, dv.trim(craft, airspeed="62 m/s", altitude="300 m"), controls=["elevator"]).holds

@@ -6,6 +6,7 @@ from typing import Unpack
 import numpy as np
 
 from dravik.aircraft import Aircraft
+from dravik.definition import arguments
 from dravik.errors import DravikError, require
 from dravik.flight.options import Options
 from dravik.flight.session import Session
@@ -16,16 +17,45 @@ from dravik.units import quantity
 __all__ = ["linearise_along"]
 
 
+@arguments.spelled_out
 def linearise_along(
     craft: Aircraft, *, start: Startable, times: Sequence[str | float], outputs: Sequence[str] = (),
     coordinates: str = "air", **options: Unpack[Options],
 ) -> list[LinearModel]:  # fmt: skip
-    """Return the linear model at each of some times (s, rising) of a flight, with options as ``fly`` takes them.
+    """Return the linear model at each of some times of a flight.
 
     Nothing stands still there: each model has the rates of its states in ``drift``, and its operating point in ``x0``
-    and ``u0``. Times are rounded to the flight's steps. Raises DravikError for times that do not rise, and FlightError
-    where the flight ends before the last.
+    and ``u0``. Times are rounded to the flight's steps.
 
+    Parameters
+    ----------
+    craft : Aircraft
+        The aircraft.
+    start : TrimPoint or Start
+        Where the flight begins.
+    times : sequence of str or float
+        Times, s, rising.
+    outputs : sequence of str, optional
+        Signals that are outputs. The states unless given.
+    coordinates : str, default "air"
+        ``"air"`` or ``"body"``.
+    **options
+        How it flies, by the keywords of ``fly`` from ``dt`` on.
+
+    Returns
+    -------
+    list of LinearModel
+        A model for each time.
+
+    Raises
+    ------
+    DravikError
+        For times that do not rise.
+    FlightError
+        Where the flight ends before the last of them.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> craft = dv.sample("tarn")
     >>> point = dv.trim(craft, airspeed="62 m/s", altitude="300 m")

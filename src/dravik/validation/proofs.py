@@ -106,12 +106,31 @@ def prove_trim(point: TrimPoint | PlantTrim, *, duration: str | float = 60.0, dt
     of it is allowed on top, because the linear model leaves out its curvature. The flight begins with rates a ten
     millionth off, so that an equilibrium that only rounding holds is seen; what the linear model makes of them is taken
     off too. Where a disturbance grows the flight is as long as it takes to grow a hundredfold, if that is less.
-    What runs down by itself, such as a battery, is kept as it is.
-    In a turn the heading is held against the rate of turn. Ground and sea do not end the flight. Of any other plant
-    every state is held to a ten thousandth of its scale.
-    Raises DravikError for what is no trimmed point, for a climb at 90 deg of pitch, which has no linear model, and for
-    a pull or a roll, which hold at one instant only.
+    What runs down by itself, such as a battery, is kept as it is. In a turn the heading is held against the rate of
+    turn. Ground and sea do not end the flight. Of any other plant every state is held to a ten thousandth of its scale.
 
+    Parameters
+    ----------
+    point : TrimPoint or PlantTrim
+        The point.
+    duration : str or float, default 60
+        How long it is flown, s.
+    dt : str or float, default 0.01
+        Step of the integrator, s.
+
+    Returns
+    -------
+    HoldProof
+        Drifts of airspeed, altitude, attitude and rates, and whether they ``hold``.
+
+    Raises
+    ------
+    DravikError
+        For what is no trimmed point, for a climb at 90 deg of pitch, which has no linear model, and for a pull or a
+        roll, which hold at one instant only.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> dv.prove_trim(dv.trim(dv.sample("tarn"), airspeed="62 m/s", altitude="300 m"), duration=10).holds
     True
@@ -264,11 +283,38 @@ def prove_linear(
 ) -> LinearProof:
     """Fly a small input from a trimmed point and the same without it, let the linear model respond, and compare.
 
-    Without ``history`` a doublet of 0.1 deg (or 0.005 for an input without unit) on the elevator, or on the first input
-    of any other plant. Flown for ten seconds unless ``duration`` says otherwise; where a disturbance grows, for three
-    doublings behind the doublet at most. Ground and sea do not end the flights. Raises DravikError for unknown names,
-    or a model without these outputs.
+    Where a disturbance grows it flies for three doublings behind the doublet at most. Ground and sea do not end the
+    flights.
 
+    Parameters
+    ----------
+    point : TrimPoint or PlantTrim
+        The point.
+    control : str, optional
+        The input. The elevator, or the first input of any other plant, unless given.
+    history : History, optional
+        What it does. A doublet of 0.1 deg, or 0.005 for an input without unit, unless given.
+    signals : sequence of str, optional
+        Signals that are compared. Airspeed, angles and rates unless given.
+    duration : str or float, optional
+        How long, s. Ten seconds unless given.
+    dt : str or float, default 0.01
+        Step of the integrator, s.
+    model : LinearModel, optional
+        The model that responds. That of the point unless given.
+
+    Returns
+    -------
+    LinearProof
+        Peaks and errors by signal, and whether they ``hold``: within 2 % of each peak.
+
+    Raises
+    ------
+    DravikError
+        For unknown names, and a model without these outputs.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> proof = dv.prove_linear(dv.trim(dv.sample("tarn"), airspeed="62 m/s", altitude="300 m"))
     >>> proof.worst < 0.01

@@ -20,11 +20,21 @@ __all__ = ["SignalOverride", "Wiring", "checked", "override_inputs", "renamed"]
 class SignalOverride(Model):
     """Another signal for those who read one.
 
-    ``cut``: they read the input ``NAME_injected``; ``disturbed``: the signal plus the input ``NAME_disturbance``;
-    ``replaced``: a ``formula``, which may read the signal itself and have states (a sensor, an estimate). ``readers``
-    are formulas by name. Unless given: of what the motion gives (q, airspeed, ...) the laws and the commands of
-    controls, of everything else all who read it but the signal's own formula.
+    Parameters
+    ----------
+    signal : str
+        The signal.
+    kind : str
+        ``"cut"``: they read the input ``NAME_injected``; ``"disturbed"``: the signal plus the input
+        ``NAME_disturbance``; ``"replaced"``: a formula.
+    formula : str, optional
+        What is read instead; it may read the signal itself and have states (a sensor, an estimate).
+    readers : sequence of str, optional
+        Formulas that read it, by name. Unless given: of what the motion gives (q, airspeed, ...) the laws and the
+        commands of controls, of everything else all who read it but the signal's own formula.
 
+    Examples
+    --------
     >>> import dravik as dv
     >>> dv.SignalOverride(signal="q", kind="cut").input
     'q_injected'
