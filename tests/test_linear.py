@@ -1,6 +1,7 @@
 """Linear systems: joined, reduced, sampled, delayed; against closed forms and independent methods."""
 
 import unittest
+from dataclasses import replace
 
 import numpy as np
 from scipy import signal
@@ -226,6 +227,16 @@ class FormTest(unittest.TestCase):
         np.testing.assert_allclose(
             rule.frequency_response([0.0, 4.0]), system.frequency_response([0.0, 4.0]), rtol=1e-9
         )
+        # SciPy's forms have the same responses, its holds the same matrices
+        own = {"zoh": held, "foh": straight, "bilinear": system.discretised(h, method="bilinear")}
+        for method, found in own.items():
+            a, b, c, d, _ = signal.cont2discrete((system.A, system.B, system.C, system.D), h, method)
+            theirs = replace(found, A=a, B=b, C=c, D=d)
+            np.testing.assert_allclose(
+                theirs.frequency_response(OMEGA), found.frequency_response(OMEGA), rtol=1e-9, atol=1e-12, err_msg=method
+            )
+            if method != "bilinear":
+                np.testing.assert_allclose(np.hstack([a, b]), np.hstack([found.A, found.B]), atol=1e-13, err_msg=method)
         for sampled, method in ((held, "zero_order_hold"), (system.discretised(h, method="bilinear"), "bilinear")):
             back = sampled.continued(method=method)
             np.testing.assert_allclose(back.frequency_response(OMEGA), system.frequency_response(OMEGA), rtol=1e-6)

@@ -3,6 +3,10 @@
 Sources: G. F. Franklin, J. D. Powell, M. Workman, Digital Control of Dynamic Systems, 3rd edition (1998), chapter 6
 (holds, bilinear rule with one frequency matched); H. Padé's fractions of exp(-s T) as in G. H. Golub, C. F. Van Loan,
 Matrix Computations, 3rd edition (1996), 11.3.1.
+
+A test holds the holds and the bilinear rule against ``scipy.signal.cont2discrete``, which takes the same exponentials.
+They stand here because SciPy's rule matches no frequency, its bilinear form weighs inputs and outputs unlike (a
+balanced system is not balanced any more), and its hold gives no ramped part, which responses need.
 """
 
 import math
