@@ -63,9 +63,11 @@ def bandwidth(omega: ArrayLike, response: ArrayLike) -> Bandwidth:
     gain = np.abs(values)
     phase, growing = _from_above(np.unwrap(np.angle(values))), _growing(w, values)
     by_phase = _by_phase(w, gain, phase, growing)
+    # each pair of roots that grow puts the true phase a whole turn below the principal one
     phase = phase - growing // 2 * 2.0 * math.pi
     if math.isnan(by_phase):
         return Bandwidth(math.nan, math.nan, math.nan, math.nan, math.nan, math.nan)
+    # where the attitude is opposite to the stick: a pilot with any gain drives it there
     neutral = _falls_to(w, phase, -math.pi, beyond=by_phase)
     if not math.isfinite(neutral):
         return Bandwidth(by_phase, by_phase, math.nan, math.inf, 0.0, 0.0)
@@ -74,8 +76,10 @@ def bandwidth(omega: ArrayLike, response: ArrayLike) -> Bandwidth:
             f"frequencies up to {w[-1]:.3g} rad/s", where="bandwidth", expected=f"up to {2.0 * neutral:.3g} rad/s"
         )
     log_w = np.log(w)
+    # on logarithmic scales the curves are nearly straight between two frequencies
     level = float(np.exp(np.interp(math.log(neutral), log_w, np.log(gain)))) * GAIN_MARGIN
     by_gain = _last_above(w, gain, level, neutral)
+    # phase delay: how fast phase is lost beyond, from -180 deg to twice that frequency
     beyond = float(np.interp(math.log(2.0 * neutral), log_w, phase))
     lost = -(beyond + math.pi)
     value = min(by_phase, by_gain) if math.isfinite(by_gain) else by_phase
@@ -98,11 +102,14 @@ def _growing(w: Floats, values: Complexes) -> int:
     if len(w) < 32:
         return 0
     phase = _from_above(np.unwrap(np.angle(values)))[-len(u) :]
+    # slope of the gain at the end: its order of fall, poles less zeros
     fall = -float(np.polyfit(np.log(u), np.log(np.abs(values[-len(u) :])), 1)[0])
     k = round(fall)
     # phase = -90 k deg - delay w + (what the slower roots still lack) / w
     parts = np.linalg.lstsq(np.stack([np.ones_like(u), -u, 1.0 / u], axis=1), phase, rcond=None)[0]
+    # what the phase has beyond that of a response that decays, in half turns: one for each growing root
     halves = (float(parts[0]) + 0.5 * math.pi * k) / math.pi
+    # no whole number: the frequencies do not reach to where poles and zeros have had their say
     if abs(fall - k) > 0.1 or abs(halves - round(halves)) > 0.1:
         return 0
     return max(round(halves), 0)
@@ -116,7 +123,9 @@ def _by_phase(w: Floats, gain: Floats, phase: Floats, growing: int) -> float:
     level = growing // 2 * 2.0 * math.pi - 0.75 * math.pi
     above = phase > level
     falls = np.flatnonzero(above[:-1] & ~above[1:])
+    # from the highest frequency down: the highest that can be flown is the bandwidth
     for k in falls[::-1]:
+        # the gain at the crossing, geometric mean of its neighbours: there the pilot makes it one
         there = math.sqrt(gain[k] * gain[k + 1])
         if growing + 2 * _encircled(gain / there, phase) == 0:
             share = (phase[k] - level) / (phase[k] - phase[k + 1])
@@ -129,7 +138,9 @@ def _encircled(gain: Floats, phase: Floats) -> int:
 
     A phase that begins below -180 deg has fallen through it.
     """
+    # on which sheet of 360 deg the phase is, -180 deg being its edge
     turn = np.floor((phase + math.pi) / (2.0 * math.pi)).astype(int)
+    # only crossings at gains above one count: those encircle -1
     large = np.sqrt(gain[:-1] * gain[1:]) > 1.0
     first = int(turn[0]) if gain[0] > 1.0 else 0
     return -(first + int(np.sum(np.diff(turn)[large])))
@@ -189,6 +200,7 @@ def dropback(step: TimeResponse, *, hold: float | None = None) -> Dropback:
     if steady == 0.0 or np.max(np.abs(tail / steady - 1.0)) > 0.02:
         raise DravikError("the pitch rate does not become steady", hint="a longer response, of alpha and q alone")
     # after letting go: the integral of the step's response from then on, less itself delayed
+    # what the attitude lags a straight ramp by while the stick is held
     lost = float(np.trapezoid(steady - rate[: held + 1], t[: held + 1])) / steady
     return Dropback(-lost, float(np.max(rate / steady)), steady)
 
@@ -258,6 +270,7 @@ class _Tracking(NamedTuple):
 
     def best(self) -> TrackingPilot | None:
         """Return the pilot of the least resonance: a grid of phases first, finer about the best of it."""
+        # a grid, because the resonance has several minima; three refinements then reach 0.01 deg
         angles, span = np.linspace(-LEAD, LEAD, 359), math.radians(0.5)
         best: TrackingPilot | None = None
         for _ in range(4):
@@ -276,9 +289,11 @@ class _Tracking(NamedTuple):
         corner = math.tan(angle) / self.bandwidth
         lead, lag = (corner, 0.0) if angle > 0.0 else (0.0, -corner)
         w = self.w
+        # the pilot's delay is exact in frequency: no fraction stands for it
         open_loop = self.values * np.exp(-1j * self.delay * w) * (1.0 + 1j * lead * w) / (1.0 + 1j * lag * w)
         for gain in _gains(w, open_loop, self.bandwidth):
             closed = gain * open_loop / (1.0 + gain * open_loop)
+            # droop: how far the closed loop falls below the command under the bandwidth
             below = np.abs(closed[w <= self.bandwidth])
             if float(below.min()) < DROOP * (1.0 - 1e-9) or not self.holds(gain * open_loop):
                 continue
@@ -300,6 +315,7 @@ def _gains(w: Floats, open_loop: Complexes, bandwidth: float) -> list[float]:
     """
     real = float(np.interp(bandwidth, w, open_loop.real))
     imag = float(np.interp(bandwidth, w, open_loop.imag))
+    # solving the closed loop's real part for the gain, with L at the bandwidth between two frequencies
     size = real**2 + imag**2
     gain = -real / size if size > 0.0 else -1.0
     return [gain] if gain > 0.0 and imag < 0.0 else []

@@ -94,6 +94,7 @@ def fit_equivalent(
     lead = None if lead is None else arguments.number(lead, "lead")
     if len(arguments.numbers(band, "band").ravel()) != 2:
         raise DravikError(f"a band of {arguments.shown(band)}", expected="two frequencies, rad/s")
+    # the standard's band: slower motions are the phugoid's, faster ones actuators and structure
     inside = (w >= band[0] * (1.0 - 1e-9)) & (w <= band[1] * (1.0 + 1e-9))
     w, values = w[inside], values[inside]
     if len(w) < 5 or not np.all(np.isfinite(values)) or np.any(np.abs(values) < 1.0 / LARGEST):
@@ -103,6 +104,7 @@ def fit_equivalent(
     starts = [
         (_misfit(form, w, values, sign, x, lead), sign, x) for sign in (1.0, -1.0) for x in _starts(form, w, lead)
     ]
+    # of several starts, because the cost has side minima: a fast pair can pose as a delay
     cost, sign, x = math.inf, 1.0, np.zeros(0)
     # the nearest starts first, until a fit is as good as it can be
     for _, own, start in sorted(starts, key=lambda s: s[0])[:MOST_STARTS]:
@@ -112,6 +114,7 @@ def fit_equivalent(
         if cost < FINE:
             break
     parts = _parts(form, x, lead)
+    # the search's unknown is the logarithm of the gain, which cannot change sign
     gain = sign * math.exp(x[0])
     fitted = gain * _shape(form, w, *parts.values(), delay=float(x[-1]))
     named = dict.fromkeys(("lead", "damping", "frequency", "time_constant", "zero_damping", "zero_frequency"), math.nan)
@@ -145,6 +148,7 @@ def _parts(form: str, x: Floats, lead: float | None) -> dict[str, float]:
             found[name] = lead
         else:
             value = float(next(values))
+            # logarithms keep frequencies and times positive; a damping may be negative
             found[name] = value if "damping" in name else math.exp(value)
     return found
 
@@ -165,6 +169,7 @@ def _left(
 ) -> Floats:  # fmt: skip
     """Return the weighted differences in gain (dB) and phase (deg) of twenty frequencies."""
     ratio = sign * math.exp(x[0]) * _shape(form, w, *_parts(form, x, lead).values(), delay=float(x[-1])) / values
+    # gain in dB and phase in degrees with its weight, as the military standard adds them
     both = np.concatenate([20.0 * np.log10(np.abs(ratio)), math.sqrt(PHASE_WEIGHT) * np.degrees(np.angle(ratio))])
     return np.asarray(both * math.sqrt(POINTS / len(w)), dtype=float)
 
@@ -173,6 +178,7 @@ def _with_gain(form: str, w: Floats, values: Complexes, start: Floats, lead: flo
     """Return a start with the gain that fits there on average."""
     first = start.copy()
     shape = _shape(form, w, *_parts(form, first, lead).values(), delay=float(first[-1]))
+    # in logarithms the best gain for a shape is the mean difference
     first[0] = float(np.mean(np.log(np.abs(values / shape))))
     return first
 
@@ -189,6 +195,7 @@ def _fitted(
 
     first = _with_gain(form, w, values, start, lead)
     low, high = np.full(len(first), -math.inf), np.full(len(first), math.inf)
+    # a delay below zero would be a lead that no equivalent system has
     low[-1], high[-1] = 0.0, LONGEST_DELAY
     dampings = [k + 1 for k, name in enumerate(_PARTS[form]) if "damping" in name]
     low[dampings], high[dampings] = -1.0, 5.0
@@ -220,6 +227,7 @@ def mismatch_envelopes(omega: ArrayLike) -> tuple[Floats, Floats, Floats, Floats
     if np.any(np.abs(w) > 1e6):
         raise DravikError("frequencies beyond 1e6 rad/s", where="omega", expected="those of an aircraft")
     s = 1j * w
+    # bounds as transfer functions: no table to interpolate
     up = (3.16 * s**2 + 31.61 * s + 22.79) / (s**2 + 27.14 * s + 1.84)
     down = (0.0955 * s**2 + 9.92 * s + 2.15) / (s**2 + 11.6 * s + 4.95)
     lead = (68.89 * s**2 + 1100.12 * s - 275.22) / (s**2 + 39.94 * s + 9.99) * np.exp(0.0059 * s)

@@ -48,7 +48,9 @@ class PitchForce(NamedTuple):
 def force_limits(force: PitchForce, n_alpha: float) -> tuple[Limits, Limits]:
     """Return the least and the largest force per g (N) of levels 1 to 3 at n/alpha (1/rad)."""
     data = boundaries("responses")["pitch_force"][force.controller]
+    # limits are over n_L - 1: the pull up to the limit load factor
     room = force.limit_load - 1.0
+    # tables are in pounds of force
     lows = [POUND_FORCE * max(a / room, b) for a, b in zip(data["min_over_load"], data["min"], strict=True)]
     highs = []
     for over, most, least in zip(data["max_over_n_alpha"], data["most"], data["least_over_load"], strict=True):

@@ -109,6 +109,7 @@ def fly_task(
         raise DravikError(f"a task of {wanted:g} for {duration:g} s", expected="a size that is not zero, more than 5 s")
     model = linearise(craft, point, outputs=[attitude, "q", "p"])
     stick = pilot_input(craft, model, "q" if attitude == "theta" else "p")
+    # a pilot who tracks does not wait for speed and height: they are held
     fast = model.part(states=[n for n in model.states if n not in SLOW])
     omega, response = attitude_channel(fast, attitude, stick)
     pilot = tracking_pilot(omega, response, bandwidth=bandwidth, delay=delay)
@@ -139,6 +140,7 @@ class _Hands:
         self.start = {n: point[n] for n in ("theta", "phi", "altitude", "airspeed", "track", "north", "east")}
         self.rest = float(point.inputs[craft.input_names.index(stick)])
         self.low, self.high = craft.inputs[stick].low, craft.inputs[stick].high
+        # part of his delay is the arm's lag, the rest is time
         self.arm = min(ARM, 0.5 * pilot.delay)
         self.seen: deque[float] = deque([0.0] * max(1, round((pilot.delay - self.arm) * RATE)))
         self.before = self.filtered = self.moved = self.trimmed = 0.0
@@ -149,6 +151,7 @@ class _Hands:
         self.seen.append(error)
         late = self.seen.popleft()
         # lead by the difference of what he sees, lag as a first-order filter, then his arm
+        # a lead is a value plus its rate: the difference of two beats
         led = late + self.pilot.lead * (late - self.before) * RATE
         self.before = late
         self.filtered += _share(self.pilot.lag) * (led - self.filtered)
@@ -163,18 +166,22 @@ class _Hands:
             name = TASKS[self.task][0]
             value = _wrapped(signals[name] - self.start[name])
             return wanted, value, wanted - value
+        # the outer loop is slower than the attitude loop by this share, so that they do not fight
         outer = OUTER * self.pilot.bandwidth
         wanted = self.size if t > INTERVALS[0] else 0.0
         if self.task == "altitude":
             value = signals["altitude"] - self.start["altitude"]
+            # a flight path that closes the height error in the outer loop's time
             steep = outer * (wanted - value) / max(signals["airspeed"], 1.0)
             self.trimmed = min(max(self.trimmed + TRIMMED * outer * steep / RATE, -STEEPEST), STEEPEST)
             asked = min(max(steep + self.trimmed, -STEEPEST), STEEPEST)
             return wanted, value, asked - (signals["theta"] - self.start["theta"])
         track = self.start["track"]
         north, east = signals["north"] - self.start["north"], signals["east"] - self.start["east"]
+        # offset to the right of the track
         value = east * math.cos(track) - north * math.sin(track)
         speed = signals["ground_speed"] * math.sin(_wrapped(signals["track"] - track))
+        # a turn accelerates sideways by g tan(bank): a pair of damping 0.8 at the outer frequency
         leaned = (outer**2 * (wanted - value) - 1.6 * outer * speed) / STANDARD_GRAVITY
         asked = min(max(leaned, -MOST_BANK), MOST_BANK)
         return wanted, value, asked - (signals["phi"] - self.start["phi"])
@@ -204,6 +211,7 @@ def _judged(
     """Return the figures of a flown task."""
     error = run["tracked_command"] - run["tracked"]
     low, high = craft.inputs[stick].low, craft.inputs[stick].high
+    # stick in shares of half its travel, whatever its unit
     half = 0.5 * (high - low) if math.isfinite(high - low) else 1.0
     moved = (run[stick] - float(point.inputs[craft.input_names.index(stick)])) / half
     at_stop = (run[stick] <= low + 1e-9) | (run[stick] >= high - 1e-9)
@@ -219,6 +227,7 @@ def _reversals(moved: "np.ndarray[tuple[int], np.dtype[np.float64]]") -> int:
     count, direction, furthest = 0, 0.0, float(moved[0])
     for value in moved:
         gone = float(value) - furthest
+        # still the same way: the furthest point moves along; a reversal counts from there
         if direction * gone >= 0.0:
             furthest = float(value) if direction or abs(gone) > REVERSED else furthest
             direction = direction or (math.copysign(1.0, gone) if abs(gone) > REVERSED else 0.0)

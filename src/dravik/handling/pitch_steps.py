@@ -52,6 +52,7 @@ def pitch_step(step: TimeResponse) -> PitchStep:
     require(step, TimeResponse, "the pitch rate's response", "time_response(model, 'q', stick)")
     t, values = step.finely()
     end = float(values[-1])
+    # the last fifth tells whether it is steady
     tail = values[int(0.8 * len(t)) :]
     if end == 0.0 or np.max(np.abs(tail / end - 1.0)) > STEADY:
         raise DravikError("the pitch rate does not become steady", hint="a longer response, of alpha and q alone")
@@ -62,6 +63,7 @@ def pitch_step(step: TimeResponse) -> PitchStep:
     k = int(np.argmax(slope))
     rise = 1.0 / float(slope[k])
     over = float(share[peak]) - 1.0
+    # the first undershoot behind the peak
     under = 1.0 - float(np.min(share[peak:]))
     # what a settled response still moves by is no oscillation
     ratio = under / over if over > STEADY / 20.0 and under > 0.0 else 0.0
@@ -71,6 +73,7 @@ def pitch_step(step: TimeResponse) -> PitchStep:
 def pitch_step_criteria(step: TimeResponse, airspeed: float, category: str) -> list[Criterion]:
     """Return the criteria of a step's pitch rate at a true airspeed (m/s): delay, transient peak ratio, rise time."""
     data, found = boundaries("responses")["pitch_step"], pitch_step(step)
+    # the standard's rise times are over the airspeed in ft/s
     feet = airspeed / FOOT
     key = "terminal" if category == "C" else "other"
     over = {end: [v if isinstance(v, str) else v / feet for v in data[f"rise_{end}_{key}"]] for end in ("min", "max")}
@@ -91,6 +94,7 @@ def c_star(model: LinearModel, stick: str, *, duration: float = LONG) -> tuple[F
     C* = nz + (400 ft/s / g) q, in g. Raises DravikError where it does not become steady.
     """
     load, rate = (time_response(model, n, stick, duration=duration) for n in ("nz", "q"))
+    # C* weighs load factor and pitch rate so that both count alike at 400 ft/s
     values = load.values + CROSSOVER / STANDARD_GRAVITY * rate.values
     end = float(values[-1])
     if end == 0.0 or np.max(np.abs(values[int(0.8 * len(values)) :] / end - 1.0)) > STEADY:

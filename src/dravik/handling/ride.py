@@ -64,6 +64,7 @@ def ride(
     whole = wired(gusts, model, inputs=gusts.inputs, outputs=["vertical", "lateral"])
     if not whole.is_stable:
         raise DravikError("a ride of a motion that does not decay", where=point.title, hint="a law that steadies it")
+    # root mean squares from the covariance, exact; the spectra are for figures
     variance = np.diag(whole.covariance())
     spectra = whole.spectra(OMEGA)
     return Ride(
@@ -94,6 +95,7 @@ def ride_flown(
     starts = []
     for _ in range(max(1, round(duration / FLIGHT))):
         moved = z.copy()
+        # states drawn from the covariance that turbulence leads to: the flights are typical at once
         moved[[plant.state_names.index(n) for n in names]] += root @ random.standard_normal(len(names))
         starts.append(Start(plant.to_state(moved, point.inputs), point.inputs))
 
@@ -103,8 +105,10 @@ def ride_flown(
             turbulence=replace(gusts, seed=gusts.seed + k), record=["nz", "ny", "p", "q", "r"],
         )  # fmt: skip
         rates = {n: np.gradient(run[n], run.time) for n in ("p", "q", "r")}
+        # rigid body: acceleration at a point adds angular acceleration times arm; products of rates are left out
         vertical = run["nz"] + (arm[0] * rates["q"] - arm[1] * rates["p"]) / STANDARD_GRAVITY - point["nz"]
         lateral = run["ny"] + (arm[0] * rates["r"] - arm[2] * rates["p"]) / STANDARD_GRAVITY - point["ny"]
+        # the first seconds, in which filters and engines settle, do not count
         counted = run.time >= SETTLING
         return float(np.sum(vertical[counted] ** 2)), float(np.sum(lateral[counted] ** 2)), int(np.sum(counted))
 
@@ -122,6 +126,7 @@ def _spread(craft: Aircraft, point: TrimPoint, turbulence: Turbulence) -> tuple[
     joined = wired(gusts, model, inputs=gusts.inputs, outputs=names)
     if not joined.is_stable:
         raise DravikError("a ride of a motion that does not decay", where=point.title, hint="a law that steadies it")
+    # a root of the covariance by its eigenvectors: it may be singular, which a triangular factor does not bear
     values, vectors = np.linalg.eigh(joined.covariance())
     return names, vectors * np.sqrt(np.maximum(values, 0.0))
 
@@ -180,6 +185,7 @@ def _gusts(craft: Aircraft, point: TrimPoint, turbulence: Turbulence) -> LinearS
     )  # fmt: skip
     cosine, sine = math.cos(point["psi"]), math.sin(point["psi"])
     turn = np.eye(6)
+    # gusts are along and across the flight: to north and east by the heading, down to up by the sign
     turn[0, :2], turn[1, :2], turn[2, 2] = (cosine, -sine), (sine, cosine), -1.0
     into = LinearSystem.of([], states=[], inputs=list(COMPONENTS), outputs=list(GUSTS), C=np.zeros((6, 0)), D=turn)
     return gusts.followed_by(into)

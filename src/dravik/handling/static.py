@@ -39,6 +39,7 @@ def _with_throttles(craft: Aircraft, point: TrimPoint) -> Condition:
     """Return the straight flight of a point, its throttles and everything else but the sticks held."""
     kept = {n: float(v) for n, v in zip(craft.input_names, point.inputs, strict=True)}
     free = {n for n, s in craft.inputs.items() if s.trim and s.low < 0.0}
+    # throttle, flaps and the rest stay; sticks find the trim; the wind is the world's
     inputs = {n: v for n, v in kept.items() if n not in free and not n.startswith(("wind_", "gust_"))}
     own = {n: v for n, v in inputs.items() if craft.inputs[n].low <= v <= craft.inputs[n].high}
     return Condition(point["airspeed"], point["altitude"], flight_path=None, heading=point["psi"], inputs=own)
@@ -61,6 +62,7 @@ def _air_path(point: TrimPoint) -> float:
 
 def _flight_path(family: ConditionSeries, speed: float) -> list[Criterion]:
     data = boundaries("responses")["flight_path"]
+    # slope of path over speed: positive is the back side of the power curve
     here, slower = (float(np.degrees(_slope(family, v, _air_path))) * KNOT for v in (speed, speed - SLOWER))
     name = "flight-path stability"
     if not math.isfinite(here):
@@ -70,6 +72,7 @@ def _flight_path(family: ConditionSeries, speed: float) -> list[Criterion]:
     note = f"{slower:.3g} deg/kt 5 kt slower"
     if math.isfinite(slower) and slower - here > data["difference_max"]:
         note += f", which is steeper by more than {data['difference_max']:g}: no level 1"
+        # too much steeper at a lower speed rules level 1 out
         highs = (-math.inf, highs[1], highs[2])
     return [Criterion(name, data["paragraph"], here, "deg/kt", NONE, highs, note, remembered=True)]
 

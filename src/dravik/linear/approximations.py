@@ -56,9 +56,11 @@ def short_forms(model: LinearSystem, modes: Modes) -> list[ShortForm]:
 
 def _nearest(model: LinearSystem, kept: tuple[str, ...], settled: tuple[str, ...], mode: Mode) -> complex | None:
     """Return the root of the short form that is nearest to the mode; None where what settles has no equilibrium."""
+    # what is slower than the mode is held, what is faster has settled
     part = model.part(states=[*kept, *settled], outputs=[])
     try:
         roots = np.linalg.eigvals((part.residualised(*settled) if settled else part).A)
     except np.linalg.LinAlgError:
         return None
+    # a short form of two states has two roots: that of the mode is the nearer one
     return complex(min(roots, key=lambda r: abs(r - mode.eigenvalue)))

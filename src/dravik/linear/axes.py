@@ -48,11 +48,13 @@ def in_axes(model: LinearModel, point: TrimPoint | OperatingInstant, axes: str) 
         raise DravikError(f"axes {axes!r}", expected="'air', 'body' or 'stability'")
     if model.axes not in AXES:
         raise DravikError("a model of no aircraft has no axes", expected="a model of linearise")
+    # the transformation, and itself a little later and earlier: in a turn it changes with the heading
     whole, after, before = (
         _to_body(point, axes, later, into=False) @ _to_body(point, model.axes, later, into=True)
         for later in (0.0, SOON, -SOON)
     )
     old, new = (_names(a) for a in (model.axes, axes))
+    # a model of some states only can change axes if these determine each other
     kept = [old.index(n) for n in model.states if n in old]
     # alpha goes with w and beta with v; the new velocities stand in the order of their axes
     pairs = _PAIRS if "air" in (axes, model.axes) and axes != model.axes else {}
@@ -60,6 +62,7 @@ def in_axes(model: LinearModel, point: TrimPoint | OperatingInstant, axes: str) 
     velocities = iter(sorted(i for i in rows if new[i] in _PAIRS))
     rows = [next(velocities) if new[i] in _PAIRS else i for i in rows]
     left = [i for i in range(len(old)) if i not in kept]
+    # what the new coordinates take of states that the model does not have: it must be nothing
     part, beside = whole[np.ix_(rows, kept)], np.abs(whole[np.ix_(rows, left)])
     if left and np.max(beside) > APART * np.max(np.abs(part)):
         missing = [old[i] for k, i in enumerate(left) if np.max(beside[:, k]) > APART * np.max(np.abs(part))]
@@ -67,6 +70,7 @@ def in_axes(model: LinearModel, point: TrimPoint | OperatingInstant, axes: str) 
     at, states = [model.states.index(old[i]) for i in kept], list(model.states)
     for k, i in zip(at, rows, strict=True):
         states[k] = new[i]
+    # all other states stay as they are
     turn = np.eye(len(states))
     turn[np.ix_(at, at)] = part
     back = np.linalg.inv(turn)
@@ -77,9 +81,11 @@ def in_axes(model: LinearModel, point: TrimPoint | OperatingInstant, axes: str) 
         for later in (0.0, SOON, -SOON)
     ]
     direct[at], turning[at] = by_wind[0], (by_wind[1] - by_wind[2]) / (2.0 * SOON)
+    # z_new = T z: A_new = T A T^-1, plus the rate of T where it turns
     a = turn @ model.A @ back
     a[np.ix_(at, at)] += ((after - before)[np.ix_(rows, kept)] / (2.0 * SOON)) @ back[np.ix_(at, at)]
     is_state = model.outputs == model.states
+    # outputs that are the states stay the states; others read the old ones through T^-1
     c, d = (np.eye(len(states)), model.D) if is_state else (model.C @ back, model.D - model.C @ back @ direct)
     x0 = _values(model, point, axes, states) if model.x0.size else model.x0
     units = {**model.units, **{n: "rad" if n in ("alpha", "beta") else "m/s" for n in states if n in new[3:6]}}
@@ -119,6 +125,7 @@ def _by_inputs(point: TrimPoint | OperatingInstant, axes: str, later: float) -> 
 
     ``later`` (s) the aircraft has turned to another heading.
     """
+    # velocities over the Earth do not change with the wind; those through the air do
     slopes = np.zeros((N_CHART, len(point.craft.input_names)))
     if axes != "air":
         return slopes
@@ -131,11 +138,13 @@ def _by_inputs(point: TrimPoint | OperatingInstant, axes: str, later: float) -> 
 def _state(point: TrimPoint | OperatingInstant, later: float) -> Floats:
     """Return the state of the point, turned in the air to the heading that a turn has ``later`` (s)."""
     u, s = np.array(point.inputs, dtype=float), point.signals
+    # psi_dot of the Euler angles
     turning = (s["q"] * math.sin(s["phi"]) + s["r"] * math.cos(s["phi"])) / math.cos(s["theta"])
     if not later * turning:
         return np.array(point.state, dtype=float)
     plant = point.craft.plant("air" if s["airspeed"] > SLOW else "body")
     z = plant.from_state(np.array(point.state, dtype=float), u, _time(point))
+    # the heading stands behind the attitude's two other angles
     z[8] += later * turning
     return plant.to_state(z, u)
 
@@ -147,6 +156,7 @@ def _time(point: TrimPoint | OperatingInstant) -> float:
 def _turned(point: TrimPoint | OperatingInstant) -> Floats:
     """Return the matrix from body to stability axes for velocities and rates; angles and place stay."""
     cosine, sine = math.cos(point.signals["alpha"]), math.sin(point.signals["alpha"])
+    # a turn by alpha about y: x then points along the flow
     turn = np.array([[cosine, 0.0, sine], [0.0, 1.0, 0.0], [-sine, 0.0, cosine]])
     whole = np.eye(N_CHART)
     whole[3:6, 3:6] = whole[9:12, 9:12] = turn

@@ -128,11 +128,13 @@ class LoadsAbout:
         if "Ixx" in point.signals:  # tanks flow: the mass properties of the instant
             xx, yy, zz, xy, xz, yz = (point[n] for n in ("Ixx", "Iyy", "Izz", "Ixy", "Ixz", "Iyz"))
             tensor = np.array([[xx, -xy, -xz], [-xy, yy, -yz], [-xz, -yz, zz]])
+        # a tensor turns from both sides
         self.inertia = self.turn.T @ tensor @ self.turn
         self.mass = point["mass"]
         reference = self.craft.definition.reference
         self.area, self.chord, self.span = reference.area, reference.chord, reference.span
         centre = body_from_station(np.array([point[f"cg_{a}"] for a in "xyz"]))
+        # from the centre of gravity to the point that the coefficients are about
         self.arm = body_from_station(np.array(reference.moment_point)) - centre
 
     def at(
@@ -143,9 +145,11 @@ class LoadsAbout:
         At changes of velocity and rates (stability axes), at rates of alpha and beta, and with a control moved.
         """
         x, u = self.point.state.copy(), np.array(self.point.inputs, dtype=float)
+        # changes are given in stability axes, the state is in body axes
         x[3:6] += self.turn @ velocity
         x[10:13] += self.turn @ rates
         if control:
+            # with dynamics an effector's position is a state; without, it is its command
             states = self.craft.function_states
             if control in states:
                 x[N_RIGID + states.index(control)] += moved
@@ -153,6 +157,7 @@ class LoadsAbout:
                 u[self.craft.input_index(control)] += moved
         out = np.empty(12)
         loads_by_rates(self.craft.program, self.work, x, u, *angle_rates, out)
+        # moment coefficients times their lengths: forces and moments then add like those in newtons
         force, moment = out[6:9], out[9:12] * np.array([self.span, self.chord, self.span])
         moment = (moment + np.cross(self.arm, force)) / np.array([self.span, self.chord, self.span])
         parts = [out[:3], out[3:6], force, moment]
@@ -174,6 +179,7 @@ class LoadsAbout:
                 angles[axis] = size
             return self.at(velocity, rates, (angles[0], angles[1]), control, size if kind == "control" else 0.0)
 
+        # Richardson's extrapolation: the error of the second order cancels between two steps
         one, two = ((moved(s) - moved(-s)) / (2.0 * s) for s in (step, 0.5 * step))
         return (4.0 * two - one) / 3.0
 
@@ -198,8 +204,10 @@ class LoadsAbout:
             "p": self.slope("rates", 0), "q": self.slope("rates", 1), "r": self.slope("rates", 2),
             "wdot": self.slope("angle_rate", 0) / self.speed,
         }  # fmt: skip
+        # at a small change alpha is w/V and beta v/V
         by |= {"a": by["w"] * self.speed, "b": by["v"] * self.speed, "adot": by["wdot"] * self.speed}
         by |= {f"_{name}": self.slope("control", control=name) for name in self.controls()}
+        # what textbooks write X_u is a force over the mass, L_p a moment over I_xx
         over = np.array([self.mass] * 3 + [self.inertia[i, i] for i in range(3)])
         product = -self.inertia[0, 2]  # the integral of x z over the mass
         ixx, izz = self.inertia[0, 0], self.inertia[2, 2]
@@ -214,6 +222,7 @@ class LoadsAbout:
                     text = f"d{letter}/d({what}) over {'the mass' if i < 3 else 'its moment of inertia'}"
                     yield Derivative(f"{letter}{name}", value, unit[i // 3], text)
             if not long and name[0] != "_":
+                # both equations of roll and yaw solved for p_dot and r_dot: each moment works on both
                 share = 1.0 / (1.0 - product**2 / (ixx * izz))
                 rolling, yawing = float(slopes[3] / ixx), float(slopes[5] / izz)
                 for letter, value in (
@@ -226,7 +235,9 @@ class LoadsAbout:
         """Yield derivatives of the aerodynamic coefficients; none without an aero section."""
         if self.craft.definition.aero is None:
             return
+        # the coefficients themselves, which the turn of the wind axes with alpha brings in
         level = self.at(np.zeros(3), np.zeros(3), (0.0, 0.0), "", 0.0)
+        # q_hat = q c/2V: a slope by q over c/2V is one by q_hat
         half_chord, half_span = 0.5 * self.chord / self.speed, 0.5 * self.span / self.speed
         by = {
             "alpha": self.slope("velocity", 2) * self.speed, "beta": self.slope("velocity", 1) * self.speed,

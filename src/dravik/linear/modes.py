@@ -140,18 +140,23 @@ def find_modes(A: Floats, states: Sequence[str], x0: Floats) -> Modes:
     States that nothing depends on (position, heading; in still air and without drag also velocities) bring roots at
     exactly zero, each named by its state.
     """
+    # place and heading drive nothing: their roots are exactly zero, and would only be blurred by rounding
     keep = _coupled(A)
     values, left, right = _eigen(A, keep)
     modes = []
     for i, value in enumerate(values):
+        # of a conjugate pair one stands for both
         if value.imag < 0.0:
             continue
+        # participation: how much a state moves in the mode, times how much it excites it; free of units
         products = np.abs(left[:, i].conj() * right[:, i])
         share = products / max(float(np.sum(products)), 1e-300)
         order = np.argsort(-share, kind="stable")
         participation = {states[k]: float(share[k]) for k in order if share[k] > 1e-6}
+        # an eigenvector tells the motion, heading and place included
         vector = {s: complex(v) for s, v in zip(states, _with_led(A, right[:, i], value, keep), strict=True)}
         modes.append(Mode("", complex(value), participation, vector))
+    # fastest first, by the distance from the origin
     ordered = sorted(modes, key=lambda m: -m.frequency)
     names = [_hover_name(m) for m in ordered] if _hovers(states, x0) else _names(ordered)
     # a zero column of A: the state drives nothing, its root is zero and its eigenvector is the state itself
@@ -190,6 +195,7 @@ def _coupled(A: Floats) -> list[int]:
     while True:
         columns = np.max(np.abs(A[np.ix_(keep, keep)]), axis=0) if keep else np.zeros(0)
         scale = np.max(np.abs(A[keep]), initial=1e-300)
+        # relative to the largest of its row: what is a zero must not depend on units
         drop = [k for k, size in zip(keep, columns, strict=True) if size <= 1e-12 * scale]
         if not drop:
             return keep
@@ -207,6 +213,7 @@ def _group(mode: Mode) -> str:
             sums["function"] += share
     # judge by the rigid-body states alone, so that large controller states do not hide a body mode
     body = max(("pitching", "lateral"), key=lambda g: sums[g])
+    # a mode in which the rigid body has two fifths is the body's, whatever a law adds
     if sums[body] >= 0.4:
         return body
     return max(sums, key=lambda g: sums[g])
@@ -226,6 +233,7 @@ def _numbered(names: list[str], modes: list[Mode]) -> list[Mode]:
     result = []
     for i, mode in enumerate(modes):
         counts[names[i]] = counts.get(names[i], 0) + 1
+        # the second of a name gets a number, such as short period, real root 2
         suffix = f" {counts[names[i]]}" if counts[names[i]] > 1 else ""
         result.append(Mode(names[i] + suffix, mode.eigenvalue, mode.participation, mode.vector))
     return result
@@ -258,10 +266,12 @@ def _name_pitching(found: list[int], modes: list[Mode], names: dict[int, str]) -
     real = [i for i in found if not modes[i].is_oscillatory]
     fast = ("alpha", "w", "q")
     for i in pairs:
+        # the short period turns angle of attack at constant speed, the phugoid trades speed for height
         quick = _share(modes[i], fast) > _share(modes[i], ("airspeed", "u", "theta"))
         names[i] = "short period" if quick else "phugoid"
     if len(pairs) == 2 and names[pairs[0]] == names[pairs[1]]:
         names[pairs[0]], names[pairs[1]] = "short period", "phugoid"
+    # two real roots in which alpha takes part: a short period that has split, as of an unstable aircraft
     split = [i for i in real if _share(modes[i], fast) > 0.3]
     if len(pairs) == 1 and len(split) >= 2 and modes[split[0]].frequency > modes[pairs[0]].frequency:
         names[pairs[0]] = "phugoid"
@@ -279,6 +289,7 @@ def _without_surplus(found: list[int], modes: list[Mode], names: dict[int, str])
     is where both angle of attack and pitch rate take part, the phugoid where speed and attitude do: two roots each.
     """
 
+    # the geometric mean is small unless both take part
     def both(i: int) -> float:
         return math.sqrt(_share(modes[i], ("alpha", "w")) * _share(modes[i], ("q",)))
 
@@ -298,6 +309,7 @@ def _two_roots(found: list[int], modes: list[Mode], weight: Callable[[int], floa
     """Return the pair, or the two real roots, of the most weight; one real root where there is no other."""
     pairs = sorted((i for i in found if modes[i].is_oscillatory), key=weight, reverse=True)
     real = sorted((i for i in found if not modes[i].is_oscillatory), key=weight, reverse=True)
+    # two real roots outweigh a pair only if they weigh twice as much
     if not pairs or (len(real) > 1 and sum(weight(i) for i in real[:2]) > 2.0 * weight(pairs[0])):
         return real[:2]
     return pairs[:1]
@@ -312,11 +324,13 @@ def _name_lateral(found: list[int], modes: list[Mode], names: dict[int, str]) ->
     for i in pairs:
         names[i] = "Dutch roll" if _share(modes[i], ("beta", "v", "r")) > 0.35 else "roll-spiral"
     if len(pairs) == 2 and names[pairs[0]] == names[pairs[1]]:
+        # of two pairs the one with more sideslip and yaw is the Dutch roll
         yawing = max(pairs, key=lambda i: _share(modes[i], ("beta", "v", "r")))
         names.update({i: "Dutch roll" if i == yawing else "roll-spiral" for i in pairs})
     kinds = [names[i] for i in pairs]
     real = [i for i in found if not modes[i].is_oscillatory]
     if "roll-spiral" not in kinds:
+        # the roll mode is the root in which the roll rate takes part most
         rolls = [i for i in real if _share(modes[i], ("p",)) > 0.4]
         rolls = rolls or (real[:1] if len(real) >= 4 or (kinds and len(real) >= 2) else [])
         if rolls:

@@ -98,6 +98,7 @@ def root_sweep(sweep: TrimSweep) -> RootSweep:
     roots = np.full((len(models), count), np.nan + 0j)
     held: list[int] = []
     for k, model in enumerate(models):
+        # gaps stay gaps: legs that leave the ground change the number of states
         if model is None or len(model.states) != count:
             continue
         own = np.asarray(np.linalg.eigvals(model.A), dtype=complex)
@@ -106,9 +107,11 @@ def root_sweep(sweep: TrimSweep) -> RootSweep:
             names = _named(first.modes(), own)
         else:
             before = roots[held[-1]]
+            # straight on from the last two values, if there is no gap between
             led = before + (before - roots[held[-2]]) if len(held) > 1 and held[-1] - held[-2] == 1 else before
             roots[k] = own[matched(led, own, names, _named(model.modes(), own))]
         held.append(k)
+    # branches in the order of the first value, fastest first
     order = np.argsort(-np.abs(roots[held[0]]), kind="stable")
     return RootSweep(sweep.name, axis, list(values), sweep.units[axis], roots[:, order], [names[i] for i in order])
 

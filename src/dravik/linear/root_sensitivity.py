@@ -108,6 +108,7 @@ def root_sensitivities(
     found = []
     for of, value, change in (*changes, *_by_parameters(craft, point, model, wanted)):
         for mode, root, left, right in vectors:
+            # first-order perturbation: d lambda = l* dA r/(l* r)
             slope = complex(left.conj() @ change @ right / (left.conj() @ right))
             found.append(RootSensitivity(mode, root, of, value, slope))
     order = [mode for mode, *_ in vectors]
@@ -125,6 +126,7 @@ def _vectors(model: LinearModel) -> list[tuple[str, complex, Complex, Complex]]:
     for mode in model.modes():
         if is_body_mode(mode.name):
             k = int(np.argmin(np.abs(roots - mode.eigenvalue)))
+            # where left and right vectors are across each other two roots meet, and no slope exists
             if abs(left[:, k].conj() @ right[:, k]) > DEFECTIVE:
                 found.append((mode.name, complex(roots[k]), left[:, k], right[:, k]))
     return found
@@ -144,6 +146,7 @@ def derivative_changes(craft: Aircraft, point: TrimPoint, model: LinearModel) ->
     if craft.definition.aero is None or point.coordinates != "air":
         return
     names, reference, speed = craft.definition.aero.coefficients, craft.definition.reference, point["airspeed"]
+    # how the motion responds to a unit of each coefficient: the column of a disturbance
     more = linearise(craft, point, disturbed=names, outputs=model.outputs)
     more = more.part(states=model.states, outputs=model.outputs)
     loads = LoadsAbout(point)
@@ -158,6 +161,7 @@ def derivative_changes(craft: Aircraft, point: TrimPoint, model: LinearModel) ->
     for coefficient in names:
         push, seen = (m[:, more.inputs.index(f"{coefficient}_disturbance")] for m in (more.B, more.D))
         for by, (state, scale, velocity, rates) in per_state.items():
+            # longitudinal coefficients by lateral states are zero by symmetry, or noise
             if (coefficient in _LATERAL) == (by in ("beta", "p", "r")):
                 column, change, shown = model.states.index(state), np.zeros_like(model.A), np.zeros_like(model.C)
                 change[:, column], shown[:, column] = push * scale, seen * scale

@@ -62,6 +62,7 @@ def linearise_as_run(
     True
     """
     laws = rated_laws(craft)
+    # a zero-order hold delays by half a period on average
     late = {name: law.late + 0.5 * law.period for law in laws for name in law.gives if name not in cut}
     wanted = list(outputs)
     model = linearise(
@@ -81,11 +82,14 @@ def linearise_as_run(
         )  # fmt: skip
     system: Any = model
     for name, seconds in late.items():
+        # the delay stands where what the law gives is injected
         system = system.delayed(f"{name}_injected", seconds, order=ORDER)
+    # then the loops are closed again through it
     closed = system.with_gains({f"{name}_injected": {name: 1.0} for name in late})
     kept = [n for n in model.inputs if n not in {f"{name}_injected" for name in late}]
     part = closed.part(inputs=kept, outputs=[n for n in model.outputs if n not in late or n in wanted])
     rows = [model.outputs.index(n) for n in part.outputs]
+    # the delays' own states are zero at the operating point
     added = np.zeros(len(part.states) - len(model.states))
     return replace(
         model, A=part.A, B=part.B, C=part.C, D=part.D, states=part.states, inputs=part.inputs, outputs=part.outputs,

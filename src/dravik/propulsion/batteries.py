@@ -30,11 +30,13 @@ def add_battery(
     levels, volts = (np.array(side) for side in zip(*battery.open_circuit, strict=True))
     curve = Table("", (Axis(f"charge_{name}", levels),), volts, method="smooth")
     out.tables[f"open_circuit_{name}"] = curve
+    # energy left is the integral of voltage over charge: made a table once, so that flights need no integral
     fine = np.linspace(0.0, 1.0, 401)
     cell = curve(fine)
     gathered = np.concatenate([[0.0], np.cumsum(0.5 * (cell[1:] + cell[:-1]) * np.diff(fine))])
     joules = battery.cells * battery.charge * gathered
     out.tables[f"energy_{name}"] = Table("", (Axis(f"charge_{name}", fine[::8]),), joules[::8], method="smooth")
+    # of the pack, ohm
     inner = battery.resistance
     out.add(
         f"charge_{name}", f"integral(-current_{name}/{battery.charge!r}, {battery.initial!r}, 0, 1)", "",

@@ -82,6 +82,7 @@ def reduce_bench(path: str | Path, *, diameter: float, density: float = SEA_LEVE
     }
     speed = given.get("airspeed", np.zeros_like(omega))
     groups = _groups(omega, speed / (turns * diameter))
+    # degrees of freedom of the pooled scatter: readings less means
     degrees = sum(len(g) - 1 for g in groups)
     if degrees < 2:
         raise DravikError(
@@ -119,6 +120,7 @@ def _column(sheet: Sheet, name: str) -> Floats:
 
 def _groups(omega: Floats, ratio: Floats) -> list[NDArray[np.int64]]:
     """Return the readings of each set point, in order of rotation and advance ratio."""
+    # sorted by advance ratio, then speed: readings of one set point stand together
     left = list(np.lexsort((omega, np.round(ratio / 0.02))))
     groups: list[list[int]] = []
     for i in left:
@@ -135,6 +137,7 @@ def _efficiency(given: dict[str, Floats], speed: Floats, density: float, area: f
     if "voltage" not in given or "current" not in given:
         return np.full_like(speed, np.nan)
     thrust = given["thrust"]
+    # ideal induced power in hover, for the figure of merit
     induced = thrust * np.sqrt(np.abs(thrust) / (2.0 * density * area))
     found: Floats = np.where(speed > 0.5, thrust * speed, induced) / (given["voltage"] * given["current"])
     return found
@@ -142,7 +145,9 @@ def _efficiency(given: dict[str, Floats], speed: Floats, density: float, area: f
 
 def _motor(given: dict[str, Floats], place: str) -> MotorConstants:
     try:
+        # V = R I + K w, without a constant: an offset would hide a wrong meter
         electric, width, _ = fit([given["current"], given["rotation"]], given["voltage"], constant=False)
+        # Q = K I - K I0: the slope is K again, the intercept the idle current
         turning, spread, _ = fit([given["current"]], given["torque"])
     except DravikError as error:
         raise error.at(f"{place}: the motor's constants") from None

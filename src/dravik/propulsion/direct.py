@@ -48,8 +48,10 @@ def add_jet(out: Contributions, name: str, engine: JetEngine) -> None:
     """Add a gas turbine with its spool."""
     keys, direction = ("engines", name), unit_vector(engine.direction)
     out.add(f"spool_time_{name}", engine.spool_time, "s", f"time constant of {name}'s spool", *keys, "spool_time")
+    # a failed jet windmills: its spool goes to what the flow drives it at
     wanted = f"power_{name} + fail_{name}*({engine.windmilling!r} - power_{name})"
     out.add(
+        # a first-order spool; as a state it is found by trims
         f"spool_{name}", f"state(({wanted} - spool_{name})/spool_time_{name}, 0.5, 0, {engine.range[1]!r})", "",
         f"spool of {name}, as a share of full", *keys,
     )  # fmt: skip
@@ -79,6 +81,7 @@ def read_thrust_curve(path: str | Path, name: str = "thrust_curve") -> Table:
             f"the thrust curve goes back in time, from {time[row - 1]:g} s to {time[row]:g} s",
             where=sheet.place_of(row), expected="rising times",
         )  # fmt: skip
+    # linear between the rows, as test stands give them
     curve = Table(name, (Axis("time", time, "s"),), thrust, "N", source=sheet.place)
     check_thrust_curve(curve, sheet.place)
     return curve
@@ -110,6 +113,7 @@ def add_solid_motor(
     if curve is None:
         raise DravikError(f"there is no table thrust_curve_{name}", where=place, expected="the motor's thrust curve")
     impulse, end = check_thrust_curve(curve, place)
+    # once lit it burns to the end: the burn time itself keeps it lit
     lit = f"(power_{name} > 0.5 or burn_time_{name} > 0)*(1 - fail_{name})"
     out.add(f"lit_{name}", lit, "", f"whether {name} is lit", *keys)
     out.add(f"burn_time_{name}", f"integral(lit_{name})", "s", f"time since {name} was lit", *keys)
@@ -117,10 +121,16 @@ def add_solid_motor(
         f"curve_{name}", f"lit_{name}*thrust_curve_{name}(min(burn_time_{name}, {end!r}))", "N",
         f"thrust of {name} at sea level", *keys,
     )  # fmt: skip
+    # thrust gains as the ambient pressure falls below that of the stand, over the nozzle's exit
     gain = f" + {motor.exit_area!r}*({SEA_LEVEL_PRESSURE} - pressure)*(curve_{name} > 0)" if motor.exit_area else ""
     out.add(f"thrust_{name}", f"curve_{name}{gain}", "N", f"thrust of {name}", *keys)
     out.add(
-        f"burn_rate_{name}", f"curve_{name}*{propellant / impulse!r}", "kg/s", f"propellant that {name} burns", *keys
+        # propellant in the proportion of thrust to total impulse: a constant specific impulse at sea level
+        f"burn_rate_{name}",
+        f"curve_{name}*{propellant / impulse!r}",
+        "kg/s",
+        f"propellant that {name} burns",
+        *keys,
     )
     out.load(f"thrust_{name}", unit_vector(motor.direction), motor.position)
     out.events[f"{name}_burns_out"] = (f"burn_time_{name} >= {end!r}", f"{name} burns out")

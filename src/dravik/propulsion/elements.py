@@ -22,8 +22,11 @@ from dravik.propulsion.blades import Blades
 __all__ = ["BladeFlow", "RotorLoads", "blade_flow", "rotor_loads"]
 
 Floats = NDArray[np.float64]
+# angles at which the balance is looked at first, then halvings of the interval: 50 reach rounding
 SCAN, HALVINGS = 90, 50
+# Prandtl's factor is zero at the very tip, where nothing is carried: kept off zero in divisions
 LEAST_LOSS = 1e-4
+# m/s: for the section's Mach correction only
 SOUND = 340.0
 
 
@@ -81,6 +84,7 @@ def blade_flow(
     if np.any(omega <= 0.0):
         raise DravikError("a rotor that does not turn", where=blades.name, expected="rotation above zero, rad/s")
     r, chord, twist, width = blades.laid_out(count)
+    # of the annulus: the share of its circumference that blades cover
     solidity = blades.blades * chord / (2.0 * np.pi * r)
     ahead = v / (omega * r)
     pitch = beta + twist
@@ -93,13 +97,16 @@ def blade_flow(
         found: Floats = np.sin(phi) ** 2 - share * cn - ahead * (np.sin(phi) * np.cos(phi) + share * ct)
         return found
 
+    # one root of one function for each element: robust where iterations of the induction factors diverge
     phi = _root(blades, balance, np.broadcast_shapes(ahead.shape, pitch.shape), v, beta)
     lift, drag = blades.section.lift_and_drag(pitch - phi, mach)
     cn, ct = lift * np.cos(phi) - drag * np.sin(phi), lift * np.sin(phi) + drag * np.cos(phi)
     share = solidity / (4.0 * _losses(blades, r, phi))
+    # tangential momentum: the wake turns with the blades and takes rotation from the relative flow
     swirl = share * ct / (np.sin(phi) * np.cos(phi))
     tangential = omega * r / (1.0 + swirl)
     total = tangential / np.cos(phi)
+    # of all blades over the element's width
     force = 0.5 * density * total**2 * chord * blades.blades * width
     return BladeFlow(
         r, width, phi, total * np.sin(phi), tangential, total, pitch - phi, lift, drag, force * cn, force * ct * r,
@@ -110,6 +117,7 @@ def blade_flow(
 def _losses(blades: Blades, r: Floats, phi: Floats) -> Floats:
     """Return Prandtl's factor for what is lost at tip and root."""
     root = blades.stations[0].r * blades.radius
+    # the helical wake sheets are |sin phi| apart: Prandtl's exponent
     sine = np.maximum(np.abs(np.sin(phi)), 1e-6)
     tip = np.exp(-0.5 * blades.blades * (blades.radius - r) / (r * sine))
     hub = np.exp(-0.5 * blades.blades * (r - root) / (root * sine))
@@ -121,6 +129,7 @@ def _root(
     blades: Blades, balance: Callable[[Floats], Floats], shape: tuple[int, ...], v: Floats, beta: Floats
 ) -> Floats:
     """Return the first angle of flow above zero at which the balance changes sign, by scanning and halving."""
+    # both ends are singular: sin and cos divide the balance
     angles = np.linspace(1e-4, 0.5 * np.pi - 1e-4, SCAN)
     values = np.stack([balance(np.full(shape, a)) for a in angles])
     change = np.sign(values[1:]) != np.sign(values[:-1])
@@ -130,6 +139,7 @@ def _root(
             f"no flow balances the blade at {v[state, 0]:.4g} m/s, {np.degrees(beta[state, 0]):.4g} deg",
             where=blades.name, hint="a blade angle at which it pulls, or less speed",
         )  # fmt: skip
+    # the first change from below is the branch of a lifting propeller; those above it are stalled
     first = change.argmax(axis=0)
     low, high = angles[first], angles[first + 1]
     sign = np.sign(np.take_along_axis(values, first[None], axis=0)[0])
@@ -157,6 +167,7 @@ def rotor_loads(
     turns, diameter = omega / (2.0 * np.pi), 2.0 * blades.radius
     power = torque * omega
     with np.errstate(divide="ignore", invalid="ignore"):
+        # a windmilling propeller has no efficiency
         efficiency = np.where(power > 0.0, thrust * v / power, np.nan)
     return RotorLoads(
         thrust, torque, power, thrust / (density * turns**2 * diameter**4), power / (density * turns**3 * diameter**5),

@@ -18,10 +18,13 @@ LINEAR_BELOW = 0.01  # share of full thrust below which the throttle is linear i
 
 def effectiveness(rotors: Sequence[PropellerEngine | ThrustEngine], torque_length: float) -> Floats:
     """Return what one newton of each rotor gives (4, n): upward force, and moments about their middle (body axes)."""
+    # moments count about the rotors' own middle: mixing must not depend on where the datum is
     places = np.array([body_from_station(np.array(r.position)) for r in rotors])
     directions = np.array([unit_vector(r.direction) for r in rotors])
     signs = np.array([r.sign for r in rotors])
+    # lift times its arm, and the reaction of the rotor's torque against its sense of rotation
     moments = np.cross(places - places.mean(axis=0), directions) - (signs * torque_length)[:, None] * directions
+    # upward force first: body z points down
     found: Floats = np.vstack([-directions[:, 2], moments.T])
     return found
 
@@ -36,7 +39,9 @@ def shares(matrix: Floats) -> Floats:
             "these rotors cannot give force, roll, pitch and yaw independently", where="mixers",
             hint="four or more, spinning both ways, not all in a row",
         )  # fmt: skip
+    # the pseudo-inverse gives each demand with the least sum of squares of the thrusts
     inverse = np.linalg.pinv(matrix)
+    # each column scaled by its largest part: a demand of one uses some rotor fully
     found: Floats = inverse / np.abs(inverse).max(axis=0)
     return found
 
@@ -48,9 +53,11 @@ def make_up(matrix: Floats) -> tuple[Floats, Floats]:
     -f ``weights[k]`` ``directions`` ``directions[k]``; it takes f off rotor k itself. The weight is 0 where it cannot
     be made up for.
     """
+    # rows of the null space: changes of thrust that leave force and moments as they are
     _, sizes, rows = np.linalg.svd(matrix)
     rank = int(np.sum(sizes > 1e-9 * sizes[0]))
     directions = rows[rank:].T
+    # how much of a rotor's own thrust such changes can take off it
     own = np.sum(directions**2, axis=1)
     weights: Floats = np.where(own > 1e-9, 1.0 / np.maximum(own, 1e-9), 0.0)
     return directions, weights
@@ -71,6 +78,7 @@ def add_mixer(out: Contributions, name: str, mixer: Mixer, engines: Mapping[str,
     matrix = effectiveness(rotors, mixer.torque_length)
     parts = shares(matrix)
     keys = ("mixers", name)
+    # what is given up first: yaw, then collective, and roll and pitch last, because they keep it upright
     for demand in ("collective", "roll", "pitch", "yaw"):
         out.add(f"{name}_{demand}", getattr(mixer, demand), "", f"{demand} asked of {name}", *keys, demand)
     for i, engine in enumerate(mixer.engines):
@@ -82,8 +90,10 @@ def add_mixer(out: Contributions, name: str, mixer: Mixer, engines: Mapping[str,
     out.add(
         f"{name}_kept", f"min(1, 1/max({name}_most - {name}_least, 1e-6))", "", "what is kept of roll and pitch", *keys
     )
+    # room for the collective so that the most and the least loaded rotor stay within 0 and 1
     low, high = f"-{name}_kept*{name}_least", f"1 - {name}_kept*{name}_most"
     out.add(f"{name}_lift", f"limit({name}_collective, {low}, {high})", "", "collective that fits", *keys)
+    # yaw gets what is left between both limits
     room = f"max(min({name}_lift - ({low}), ({high}) - {name}_lift), 0)"
     out.add(f"{name}_room", room, "", "what is left for yaw", *keys)
     out.add(f"{name}_turn", f"limit({name}_yaw, -{name}_room, {name}_room)", "", "yaw that fits", *keys)
@@ -91,6 +101,7 @@ def add_mixer(out: Contributions, name: str, mixer: Mixer, engines: Mapping[str,
         text = f"{name}_lift + {name}_kept*{name}_tilt_{engine} + {float(parts[i, 3])!r}*{name}_turn"
         out.add(f"share_{engine}", text, "", f"thrust asked of {engine}, as a share of its most", *keys)
     directions, weights = make_up(matrix)
+    # without make_up failed rotors are not told to the mixer
     count = directions.shape[1] if mixer.make_up else 0
     for j in range(count):
         lost = [

@@ -52,6 +52,7 @@ def powerplant(
         ("fuel_flow", "kg/s", "total fuel flow"),
         ("shaft_power", "W", "total power at the shafts"),
     ):
+        # engines that have no such signal do not count: a glider's motor burns no fuel
         terms = [f"{total}_{n}" for n in engines if f"{total}_{n}" in out.formulas]
         if terms:
             out.add(total, " + ".join(terms), unit, meaning, "engines")
@@ -59,6 +60,7 @@ def powerplant(
         terms = [f"electric_power_{n}" for n in batteries]
         out.add("electric_power", " + ".join(terms), "W", "total power drawn from batteries", "batteries")
     if engines:
+        # at standstill the thrust coefficient would be infinite: dynamic pressure counts as 1 Pa at least
         text = "thrust / (max(dynamic_pressure, 1) * reference_area)"
         out.add("thrust_coefficient", text, "", "thrust over dynamic pressure and area", "engines")
     return out

@@ -19,7 +19,9 @@ from dravik.tables import Axis, Table
 __all__ = ["DiscLoads", "disc_loads", "disc_map", "planned_map"]
 
 Floats = NDArray[np.float64]
+# reach rounding of the widest bracket
 HALVINGS = 44
+# m/s: for the section's Mach correction only
 SOUND = 340.0
 LEAST_CROSS = 0.005  # cross-flow ratio used for derivatives by it where it is zero
 
@@ -53,7 +55,9 @@ def disc_loads(
     if np.any(omega <= 0.0):
         raise DravikError("a rotor that does not turn", where=blades.name, expected="rotation above zero, rad/s")
     r, chord, twist, width = (a[None, :, None] for a in blades.laid_out(count))
+    # azimuths midway between equal steps: the mean over them is exact for the first harmonics
     turn = np.sin(2.0 * np.pi * (np.arange(around) + 0.5) / around)[None, None, :]
+    # the advancing blade meets the cross flow, the retreating one flees it
     tangential = omega * r + vc * turn
     pitch = beta + twist
 
@@ -67,20 +71,24 @@ def disc_loads(
         return force * (lift * np.cos(phi) - drag * np.sin(phi)), force * (lift * np.sin(phi) + drag * np.cos(phi))
 
     def surplus(v: Floats) -> Floats:
+        # Glauert: the mass flow through an annulus is that of the resultant flow, as for a wing in forward flight
         resultant = np.hypot(vc, va + v)
         loss = _tip_loss(blades, r, np.abs(va + v), omega)
         momentum = 4.0 * np.pi * density * r * loss * resultant * v * width
         found: Floats = forces(v)[0].mean(axis=2, keepdims=True) - momentum
         return found
 
+    # bracket of the helicopter branch: in descent the induced velocity exceeds the sinking
     low = np.where(va >= 0.0, -0.5 * va, -va) * np.ones_like(r)
     high = np.abs(va) + 0.6 * omega * blades.radius * np.ones_like(r)
     for _ in range(HALVINGS):
         middle = 0.5 * (low + high)
+        # more thrust than momentum asks for: the induced velocity must grow
         more = surplus(middle) > 0.0
         low, high = np.where(more, middle, low), np.where(more, high, middle)
     induced = 0.5 * (low + high)
     thrust, against = forces(induced)
+    # weights of the mean over the disc
     area = r * width
     sums = (
         thrust.mean(axis=2).sum(axis=1), (against * r).mean(axis=2).sum(axis=1),
@@ -91,6 +99,7 @@ def disc_loads(
 
 
 def _tip_loss(blades: Blades, r: Floats, through: Floats, omega: Floats) -> Floats:
+    # angle of the helical wake at the element
     sine = np.maximum(through / np.hypot(through, omega * r), 1e-3)
     found: Floats = 2.0 / np.pi * np.arccos(np.exp(-0.5 * blades.blades * (blades.radius - r) / (r * sine)))
     return np.maximum(found, 1e-3)
@@ -113,6 +122,7 @@ def disc_map(
     rotation, diameter = tip_mach * SOUND / blades.radius, 2.0 * blades.radius
     turns = rotation / (2.0 * np.pi)
     grid = np.meshgrid(*axes.values(), indexing="ij")
+    # coefficients of the cross flow are divided by it: at zero their limit is taken a little beside
     mu = np.maximum(grid[1], LEAST_CROSS)
     loads = disc_loads(
         blades, axial=grid[0] * turns * diameter, cross=mu * turns * diameter, rotation=rotation, angle=grid[2]

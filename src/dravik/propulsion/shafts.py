@@ -47,6 +47,7 @@ def add_propeller(
     _add_flow(out, name, engine, propeller, direction)
     if engine.governor is not None:
         _add_governor(out, name, engine, propeller)
+    # a map over blade angle needs somebody to set it: without a governor it would be asked at zero
     elif any(a.name == "blade_angle" for a in maps["CT"].axes):
         raise DravikError(
             f"the map of {engine.propeller} is over blade_angle", where=place, expected="a governor, or a map without"
@@ -85,6 +86,7 @@ def _maps(propeller: str, tables: Mapping[str, Table], place: str) -> dict[str, 
 
 def _across(direction: Vector) -> tuple[Vector, Vector]:
     """Return two directions across a third, right-handed in that order."""
+    # begin with the axis least aligned with the direction: cross products stay well conditioned
     first = np.eye(3)[[1, 0, 0][int(np.argmax(np.abs(direction)))]]
     one = first - np.dot(first, direction) * np.asarray(direction)
     one /= np.linalg.norm(one)
@@ -106,8 +108,10 @@ def _add_flow(
     out: Contributions, name: str, engine: PropellerEngine, propeller: PropellerEntry, direction: Vector
 ) -> None:
     keys = ("engines", name)
+    # the hub moves with the body's rotation: a yawing aircraft's outer propeller meets more air
     x, y, z = moment_arm(engine.position)
     velocity = (f"(u_air + q*{z} - r*{y})", f"(v_air + r*{x} - p*{z})", f"(w_air + p*{y} - q*{x})")
+    # flow along the thrust axis is the V of J = V/nD; flow across it tilts the thrust
     out.add(f"axial_speed_{name}", _along(direction, velocity), "m/s", f"flow into {name}, along its thrust", *keys)
     for number, side in enumerate(_across(direction), 1):
         out.add(f"cross_speed_{number}_{name}", _along(side, velocity), "m/s", f"flow across {name}", *keys)
@@ -116,6 +120,7 @@ def _add_flow(
         f"turns_{name}", f"max(speed_{name}, {slowest!r})/(2*pi)", "1/s", f"turns of {name} a second, for its map",
         *keys,
     )  # fmt: skip
+    # n is in turns a second in J = V/(n D), C_T = T/(rho n^2 D^4), C_P = P/(rho n^3 D^5)
     disc = f"turns_{name}*{propeller.diameter!r}"
     out.add(f"advance_ratio_{name}", f"axial_speed_{name}/({disc})", "", f"V/nD of {name}", *keys)
     across = f"hypot(cross_speed_1_{name}, cross_speed_2_{name})"
@@ -127,11 +132,13 @@ def _add_governor(out: Contributions, name: str, engine: PropellerEngine, propel
     assert governor is not None
     out.add(f"governed_speed_{name}", governor.speed, "rad/s", f"speed that {name}'s governor holds", *keys, "speed")
     out.add(f"feather_{name}", governor.feather, "", f"whether {name} is to feather", *keys, "feather")
+    # a constant-speed propeller: coarser blades take more torque and slow the shaft
     travel = governor.coarse - governor.fine
     # speed and a lead on it by the lag L: with a lead of L/2 the loop's damping is at least sqrt(1/2) at any gain
     gathering = f"(shaft_torque_{name} - propeller_torque_{name})/{propeller.inertia!r}"
     ahead = f"speed_{name} + {LEAD * governor.lag!r}*{gathering}"
     strayed = f"({ahead} - governed_speed_{name})/{governor.droop * propeller.rated_speed!r}"
+    # half the travel at the governed speed, all of it within the droop: a proportional governor
     wanted = f"if_else(feather_{name}, {travel!r}, limit({travel!r}*(0.5 + {strayed}), 0, {travel!r}))"
     out.add(f"blade_angle_{name}_demand", wanted, "rad", f"blade angle beyond fine that {name} is asked for", *keys)
     out.add(
@@ -170,6 +177,7 @@ def _add_loads(
     squared = f"density*turns_{name}*speed_{name}/(2*pi)"
     standing = ""
     if propeller.stopped_drag:
+        # a stopped propeller is a bluff body; its drag fades in below STANDS, where the map is no longer asked
         share = f"limit(1 - speed_{name}/{STANDS * propeller.rated_speed!r}, 0, 1)"
         area = 0.5 * propeller.stopped_drag
         standing = f" - {area!r}*density*axial_speed_{name}*abs(axial_speed_{name})*{share}"
@@ -179,8 +187,10 @@ def _add_loads(
         f"torque that the air asks of {name}", *keys,
     )  # fmt: skip
     out.load(f"thrust_{name}", direction, engine.position)
+    # the airframe feels the drive's torque, not the propeller's: the difference accelerates the shaft
     out.add(f"torque_{name}", f"{-engine.sign}*shaft_torque_{name}", "N*m", f"reaction of {name}'s torque", *keys)
     out.load(f"torque_{name}", direction, engine.position, "moment")
+    # what spins resists being turned: its angular momentum is a load of its own kind for the kernel
     momentum = f"{engine.sign * propeller.inertia!r}*speed_{name}"
     out.add(f"spin_momentum_{name}", momentum, "N*m*s", f"angular momentum of {name} about its thrust", *keys)
     out.load(f"spin_momentum_{name}", direction, engine.position, "spin")
@@ -190,6 +200,7 @@ def _add_loads(
     ):
         if column not in maps:
             continue
+        # coefficients of the cross flow are per unit of cross ratio, so force and moment go with rho n D^3 V_cross
         size = f"{sign * diameter**power!r}*{looked_up(column)}*density*turns_{name}"
         for number, side in enumerate(_across(direction), 1):
             signal = f"{what}_{number}_{name}"
@@ -201,6 +212,7 @@ def _add_loads(
 def _add_turbine(out: Contributions, name: str, drive: Turbine, propeller: PropellerEntry) -> None:
     keys = ("engines", name)
     out.add(f"turbine_power_{name}", drive.shaft_power, "W", f"power of {name}'s turbine", *keys)
+    # power over speed would be infinite at rest: below the starting speed the torque is held
     slowest = drive.start_speed * propeller.rated_speed
     out.add(
         f"shaft_torque_{name}", f"(1 - fail_{name})*turbine_power_{name}/max(speed_{name}, {slowest!r})", "N*m",
@@ -219,6 +231,7 @@ def _add_piston(out: Contributions, name: str, drive: Piston) -> None:
     from dravik.surroundings.atmosphere import standard_air
 
     keys = ("engines", name)
+    # a supercharger holds the manifold pressure up to its critical altitude: density counts from there on
     full = SEA_LEVEL_DENSITY if drive.critical_altitude <= 0.0 else float(standard_air(drive.critical_altitude, 0.0)[2])
     torque = drive.rated_power / drive.rated_speed
     lapse = f"(1.1325*min(density/{full!r}, 1) - {0.1325 - drive.friction!r})/{1.0 + drive.friction!r}"
@@ -230,6 +243,7 @@ def _add_piston(out: Contributions, name: str, drive: Piston) -> None:
         f"{torque!r}*max({lapse}, 0)*(power_{name} + (1 - power_{name})*{closed})*(1 - fail_{name})", "N*m",
         f"torque of {name} before friction", *keys,
     )  # fmt: skip
+    # friction opposes rotation only: it fades to zero at standstill, so that it starts nothing
     rub = f"{drive.friction * torque!r}*min(1, speed_{name}/{0.1 * drive.rated_speed!r})"
     out.add(
         f"shaft_torque_{name}", f"{1.0 + drive.friction!r}*indicated_torque_{name} - {rub}", "N*m",
@@ -248,25 +262,30 @@ def _add_electric(out: Contributions, name: str, drive: Electric, batteries: Map
             f"there is no battery {battery!r}", where=f"drives.{place}.battery", expected=", ".join(batteries),
             hint=nearest(battery, batteries),
         )  # fmt: skip
+    # one constant K of the motor gives back voltage K w and torque K I; behind the gear it is larger by the ratio
     constant, ohms = drive.gear / drive.speed_constant, drive.resistance + drive.controller_resistance
     most = drive.current_limit
+    # without regeneration a windmilling propeller drives no current back into the battery
     least = -most if drive.regenerate else 0.0
     out.add(
         f"duty_{name}", f"power_{name}*(1 - fail_{name})*(charge_{battery} > 0)", "",
         f"share of the voltage that {name}'s controller passes on", *keys,
     )  # fmt: skip
     out.add(f"back_voltage_{name}", f"{constant!r}*speed_{name}", "V", f"voltage that {name} makes by turning", *keys)
+    # Ohm's law between the controller and the motor's own voltage
     wish = f"(duty_{name}*likely_voltage_{battery} - back_voltage_{name})/{ohms!r}"
     out.add(
         f"motor_current_{name}", f"limit({wish}, {least!r}, {most!r})*(1 - fail_{name})", "A",
         f"current through {name}", *keys,
     )  # fmt: skip
+    # the idle current is friction: its sign follows the rotation, smoothly through zero
     rub = f"{drive.idle_current!r}*limit({drive.gear!r}*speed_{name}/10, -1, 1)"
     out.add(
         f"shaft_torque_{name}", f"{constant!r}*(motor_current_{name} - {rub})", "N*m", f"torque of {name} at the shaft",
         *keys,
     )  # fmt: skip
     out.add(
+        # power that arrives at the motor, its copper loss included
         f"electric_power_{name}", f"(back_voltage_{name} + {ohms!r}*motor_current_{name})*motor_current_{name}", "W",
         f"power that {name} draws", *keys,
     )  # fmt: skip

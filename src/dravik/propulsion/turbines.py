@@ -95,11 +95,13 @@ def cycle(design: GasTurbine, mach: ArrayLike, altitude: ArrayLike, power: Array
     The flow of the core is 1 kg/s at the design point; multiply as ``turbine_tables`` does. Where the engine would not
     keep itself going, output and fuel flow are nan.
     """
+    # one shape for all, so that a grid is computed at once
     m, height, setting = np.broadcast_arrays(*(np.asarray(a, dtype=float) for a in (mach, altitude, power)))
     # near idle the choked operating line does not exist: blend from a setting above that
     alive = _least_alive(design)
     found = _choked(design, m, height, np.maximum(setting, alive))
     share = np.clip(setting / max(alive, JOINED), 0.0, 1.0)
+    # a cubic blend: value and slope are continuous at both ends, which trims and governors need
     share = share**2 * (3.0 - 2.0 * share)
     if np.all(share == 1.0):
         return found
@@ -122,16 +124,20 @@ def _idle(design: GasTurbine, rated: CyclePoint, m: Floats, height: Floats) -> t
     air, ground = air_at(height), air_at(0.0)
     gamma = design.cold[1]
     warmer = 1.0 + 0.5 * (gamma - 1.0) * m**2
+    # corrected conditions: theta and delta are total temperature and pressure over those of the standard day
     theta = air.temperature * warmer / ground.temperature
     delta = air.pressure * warmer ** (gamma / (gamma - 1.0)) / ground.pressure
+    # at one corrected speed the corrected flow is constant, so the flow goes with delta/sqrt(theta)
     corrected = delta / np.sqrt(theta)
     flow, fuel = design.idle_flow * corrected, design.idle_fuel * float(rated.fuel_flow) * delta * np.sqrt(theta)
     if design.output == "shaft":
         output: Floats = design.idle * float(rated.output) * delta * np.sqrt(theta)
         return output, fuel, flow
+    # all air counts for the thrust, that of the bypass too
     through = flow * (1.0 + design.bypass_ratio)
     still = design.idle * float(rated.output) / (design.idle_flow * (1.0 + design.bypass_ratio))
     speed = m * air.speed_of_sound
+    # the jet of an idling engine standing, plus the ram that the intake recovers: thrust falls with speed
     jet = np.sqrt(still**2 * theta + RAM * speed**2)
     return through * (jet - speed), fuel, flow
 
@@ -143,6 +149,7 @@ def _choked(design: GasTurbine, m: Floats, height: Floats, setting: Floats) -> C
     warmer = 1.0 + 0.5 * (gamma - 1.0) * m**2
     inlet_t = air.temperature * warmer
     inlet_p = air.pressure * warmer ** (gamma / (gamma - 1.0)) * design.intake
+    # the power setting is a share of the way from idle to rated temperature at the turbine's entry
     hot = design.turbine_temperature * (design.idle_temperature + (1.0 - design.idle_temperature) * setting)
     ground = air_at(0.0)
     base_t, base_p = float(ground.temperature), float(ground.pressure) * design.intake
@@ -150,25 +157,34 @@ def _choked(design: GasTurbine, m: Floats, height: Floats, setting: Floats) -> C
     # choked turbines: compressor temperature rise is proportional to turbine inlet temperature
     share = hot / design.turbine_temperature
     compressor_t, fan_t = inlet_t + rise * share, inlet_t + fan_rise * share
+    # isentropic compression with an efficiency: the pressure ratio that this temperature rise buys
     exponent = gamma / (gamma - 1.0)
     ratio = (1.0 + design.compressor * (compressor_t / inlet_t - 1.0)) ** exponent
     fan_ratio = (1.0 + design.compressor * (fan_t / inlet_t - 1.0)) ** exponent
+    # choked vanes pass P3/sqrt(T4): in units of the flow at the design point
     flow = (inlet_p * ratio) / (base_p * design.pressure_ratio) / np.sqrt(share)
     hot_cp, hot_gamma = design.hot
+    # heat balance of the combustor, its fuel's own mass neglected
     fuel = np.maximum(hot_cp * hot - cp * compressor_t, 0.0) / (design.combustor * design.heat)
+    # the turbines drive compressor and fan: their work is the temperature drop
     work = cp * (compressor_t - inlet_t) + design.bypass_ratio * cp * (fan_t - inlet_t)
     after = hot - work / hot_cp
+    # below self-sustaining power roots of negative numbers arise: they become nan, and are told below
     with np.errstate(invalid="ignore"):
+        # the same work with an ideal turbine: from it the pressure that is left
         ideal = hot - (hot - after) / design.turbine
         pressure = inlet_p * ratio * design.combustor_pressure * (ideal / hot) ** (hot_gamma / (hot_gamma - 1.0))
+        # what is left between turbine exit and ambient pressure, as a share of the enthalpy there
         left = 1.0 - (air.pressure / pressure) ** ((hot_gamma - 1.0) / hot_gamma)
         speed = m * air.speed_of_sound
         if design.output == "shaft":
             output = flow * hot_cp * after * design.turbine * left
         else:
             jet = np.sqrt(2.0 * hot_cp * after * design.nozzle * left)
+            # momentum of air and fuel out, of air in; the nozzle expands fully
             output = flow * ((1.0 + fuel) * jet - speed)
             if design.bypass_ratio > 0.0:
+                # the bypass expands through a nozzle of its own
                 spread = 1.0 - (air.pressure / (inlet_p * fan_ratio)) ** (1.0 / exponent)
                 bypass = np.sqrt(2.0 * cp * fan_t * design.nozzle * np.maximum(spread, 0.0))
                 output = output + flow * design.bypass_ratio * (bypass - speed)
@@ -206,6 +222,7 @@ def turbine_tables(
                 f"the engine does not keep itself going at {where}", where="gas turbine",
                 hint="a higher idle_temperature, better efficiencies, or a lower pressure ratio",
             )  # fmt: skip
+    # the cycle was computed for 1 kg/s of core flow: now it has the rated output
     scale = design.rated / float(rated.output)
     fuel = scale
     if consumption is not None:

@@ -135,9 +135,11 @@ def _body_part(name: str, x: Floats, diameter: Floats, calibre: float) -> Compon
     """Return a part of the body by slender-body theory: slope from its growth, place from its volume."""
     area = 0.25 * pi * diameter**2
     growth = float(area[-1] - area[0])
+    # Munk: the normal force of a slice is the growth of its section, 2 alpha dS
     slope = 2.0 * growth / (0.25 * pi * calibre**2)
     if abs(growth) < 1e-12:
         return Component(name, 0.0, float(x[0]))
+    # its moment follows from the volume: no other integral is needed
     volume = float(np.trapezoid(area, x))
     length = float(x[-1] - x[0])
     return Component(name, slope, float(x[0]) + (length * float(area[-1]) - volume) / growth)
@@ -147,6 +149,7 @@ def fin_slope(fins: Fins, mach: float) -> float:
     """Return the normal-force slope of one fin on its own area, 1/rad, without the body."""
     aspect = 2.0 * fins.span**2 / fins.area
     middle = np.hypot(fins.span, fins.tip_offset + 0.5 * (fins.tip - fins.root))
+    # sweep of the line through the middles of the chords
     cosine = float(fins.span / middle)
 
     def subsonic(m: float) -> float:
@@ -167,6 +170,7 @@ def fin_slope(fins: Fins, mach: float) -> float:
 def _hermite(x: float, a: float, b: float, left: Law, right: Law) -> float:
     """Return a cubic that leaves the left law at ``a`` and enters the right one at ``b`` with their slopes."""
     step = 1e-4
+    # slopes at both ends from inside the laws' own ranges
     s0, s1 = (left(a) - left(a - step)) / step, (right(b + step) - right(b)) / step
     t, h = (x - a) / (b - a), b - a
     return float(
@@ -178,7 +182,9 @@ def _hermite(x: float, a: float, b: float, left: Law, right: Law) -> float:
 def _fin_place(fins: Fins, mach: float) -> float:
     """Return the fins' centre of pressure: a quarter of the mean chord, moving towards half of it beyond Mach 0.5."""
     both = fins.root + fins.tip
+    # mean aerodynamic chord of a straight taper
     chord = 2.0 / 3.0 * (both - fins.root * fins.tip / both)
+    # its leading edge
     lead = fins.x + fins.tip_offset * (fins.root + 2.0 * fins.tip) / (3.0 * both)
     aspect = 2.0 * fins.span**2 / fins.area
 
@@ -200,6 +206,7 @@ def components(body: FinnedBody, mach: float = 0.0) -> list[Component]:
         raise DravikError(f"Mach {mach:g}", expected=f"0 to {FASTEST:g}")
     edges = [body.nose.x, body.nose.x + body.nose.length]
     found = []
+    # fine enough that the trapezoidal rule is exact to six digits
     nose = np.linspace(edges[0], edges[1], 2001)
     shape = body.nose.diameter * _shape(body.nose, np.linspace(0.0, 1.0, 2001))
     found.append(_body_part("nose", nose, shape, body.diameter))
@@ -209,9 +216,12 @@ def components(body: FinnedBody, mach: float = 0.0) -> list[Component]:
         found.append(_body_part(f"taper {i}", along, cone, body.diameter))
     for name, fins in body.fins.items():
         radius = 0.5 * fins.diameter
+        # the body's upwash lifts the fins, slender-body theory of a fin on a cylinder
         interference = 1.0 + radius / (fins.span + radius)
+        # of the handbook's counts, over what equal fins without shading would be worth
         shading = float(np.interp(fins.count, [4, 6, 8], [1.0, 1.37 / 1.5, 1.62 / 2.0]))
         share = fins.area / (0.25 * pi * body.diameter**2)
+        # half the fins' number in the plane of incidence: the mean of cos^2 around the body
         slope = 0.5 * fins.count * shading * interference * fin_slope(fins, mach) * share
         found.append(Component(name, slope, _fin_place(fins, mach)))
     return found
@@ -226,6 +236,7 @@ def pressure_centre(body: FinnedBody, mach: float = 0.0, alpha: float = 0.0) -> 
     x, diameter = body.profile()
     plan = float(np.trapezoid(diameter, x))
     middle = float(np.trapezoid(diameter * x, x)) / plan
+    # Galejs: viscous cross flow over the plan area, at its middle
     body_lift = CROSSFLOW * plan / (0.25 * pi * body.diameter**2) * abs(float(np.sin(alpha)))
     total = sum(c.slope for c in parts) + body_lift
     moment = sum(c.slope * c.x for c in parts) + body_lift * middle

@@ -28,6 +28,7 @@ def finned_set(geometry: Geometry, provenance: dict[str, Any]) -> TableSet:
     body = geometry.finned_body
     assert body is not None
     ref, calibre = geometry.reference, body.diameter
+    # components are on the calibre's circle: here they become those of the reference area
     scale, length = 0.25 * np.pi * calibre**2 / ref.area, ref.chord
     machs = np.array(geometry.table_grid.mach)
     x, diameter = body.profile()
@@ -40,10 +41,13 @@ def finned_set(geometry: Geometry, provenance: dict[str, Any]) -> TableSet:
         parts = components(body, float(mach))
         slope = scale * sum(c.slope for c in parts)
         turn = scale * sum(c.slope * (ref.moment_point[0] - c.x) for c in parts) / length
+        # at any incidence: potential lift fades with the cosine, the cross flow's grows with the sine
         cosine, sine = np.abs(np.cos(INCIDENCES)), np.sin(INCIDENCES)
         force[i] = slope * cosine + crossflow * sine
         moment[i] = turn * cosine + crossflow * sine * (ref.moment_point[0] - middle) / length
+        # pitching, each component meets q (x - x_moment)/V of incidence: its lift times that arm again
         damping[i] = -2.0 * scale * sum(c.slope * ((c.x - ref.moment_point[0]) / length) ** 2 for c in parts)
+        # and the normal force of it
         pushing[i] = 2.0 * scale * sum(c.slope * (c.x - ref.moment_point[0]) / length for c in parts)
         rolling[i] = sum(_roll_damping(f, float(mach)) for f in body.fins.values()) / (ref.area * ref.span**2)
     mach_axis, angle_axis = Axis("mach", machs), Axis("incidence", INCIDENCES, "rad")
@@ -59,6 +63,7 @@ def finned_set(geometry: Geometry, provenance: dict[str, Any]) -> TableSet:
             Table("Cl_p", (mach_axis,), np.round(rolling, 6)),
         ],
     }
+    # yaw rates are made non-dimensional by the span: in the yawing moment both lengths stand
     turned = "(reference_chord/reference_span)"
     formulas = {
         "incidence": Formula("acos(limit(cos(alpha)*cos(beta), -1, 1))", "angle between the axis and the flow", "rad"),
@@ -83,6 +88,7 @@ def _roll_damping(fins: Fins, mach: float) -> float:
     y = np.linspace(0.0, fins.span, 201)
     chord = fins.root + (fins.tip - fins.root) * y / fins.span
     radius = 0.5 * fins.diameter
+    # rolling, a strip meets p y/V: lift times arm goes with y^2
     second = float(np.trapezoid(chord * (radius + y) ** 2, y))
     return -2.0 * fins.count * fin_slope(fins, mach) * (1.0 + radius / (fins.span + radius)) * second
 
@@ -92,6 +98,7 @@ def _axial(geometry: Geometry, body: FinnedBody, mach: float) -> float:
     air = air_at(geometry.table_grid.altitude)
     speed = max(mach, 0.05) * float(air.speed_of_sound)
     per_metre = float(speed * air.density / air.viscosity)
+    # compressibility thins the friction of a turbulent boundary layer
     thin = (1.0 + 0.144 * mach**2) ** -0.65
     x, diameter = body.profile()
     wetted = np.pi * float(np.trapezoid(diameter, x))
@@ -100,9 +107,11 @@ def _axial(geometry: Geometry, body: FinnedBody, mach: float) -> float:
         chord = 0.5 * (fins.root + fins.tip)
         rubbed = 2.0 * fins.count * fins.area * float(friction(per_metre * chord))
         total += rubbed * thin * float(section_form_factor(FIN_THICKNESS))
+    # suction on the blunt base, which a burning motor fills
     base = 0.25 * np.pi * float(diameter[-1]) ** 2
     total += base * (0.12 + 0.13 * mach**2 if mach < 1.0 else 0.25 / mach)
     if mach > 1.0:
+        # wave drag of the nose as of a cone with its half angle
         half_angle = float(np.arctan(0.5 * body.nose.diameter / body.nose.length))
         total += 0.25 * np.pi * body.nose.diameter**2 * (1.59 + 1.83 / mach**2) * half_angle**1.69
     return float(total / geometry.reference.area)

@@ -95,6 +95,7 @@ class Airframe:
         grid = geometry.table_grid
         air = air_at(grid.altitude)
         self.mach = grid.airspeed / float(air.speed_of_sound)
+        # viscosity enters by the chord Reynolds numbers of one speed and height: those of the table grid
         self.reynolds_per_metre = float(grid.airspeed * air.density / air.viscosity)
         self.lattice = Lattice(build_mesh(geometry, folder), geometry, mach=self.mach)
         self.mesh = self.lattice.mesh
@@ -103,6 +104,7 @@ class Airframe:
         self.discs = [d for p in geometry.propellers.values() for d in discs(p, origin)]
         self.bodies: list[SlenderBody] = [b for body in geometry.bodies.values() for b in slender_bodies(body, origin)]
         self._body_wash = [as_matrix(self.lattice.influence_at(b.points, b.core)) for b in self.bodies]
+        # the lattice's own matrices, changed below only where a fin meets the vortices of other surfaces
         self._normalwash, self._at_bound = self.lattice.normalwash, self.lattice.at_bound
         for name in (n for n, surface in geometry.surfaces.items() if not surface.mirrored):
             self._spread_roots(name)
@@ -114,9 +116,11 @@ class Airframe:
     def _fit_stall(self, surface: str, wanted: float) -> None:
         """Find the angle of stall of a surface's sections with which the whole has a highest lift."""
         here = _run(self.mesh.strips.surface, surface)
+        # every degree is fine enough for a maximum: the curve is flat there
         states = [FlowState(alpha=a) for a in np.radians(np.arange(0.0, 40.0, 1.0))]
         plain = self.strips
 
+        # the highest lift rises with the sections' angle of stall, so halving finds it
         def highest(angle: float) -> float:
             angles = plain.stall_angle.copy()
             angles[here] = angle
@@ -141,8 +145,10 @@ class Airframe:
         line of the lattice it would act without bound on a fin that it meets.
         """
         here, mesh = _run(self.mesh.surface, surface), self.mesh
+        # only bodies in the plane of symmetry shed between the two sides of a wing
         width = max([float(b.width.max()) for b in self.bodies if abs(b.points[0, 1]) < 1e-9], default=0.0)
         strips = np.linalg.norm((mesh.right - mesh.left)[:, 1:], axis=1)
+        # half the width of what sheds: within it the velocity is held down
         core = np.full(here.stop - here.start, 0.5 * max(width, float(strips.mean())))
         others = np.ones(mesh.count, dtype=bool)
         others[here] = False
@@ -159,6 +165,7 @@ class Airframe:
         panels, strips = (_run(names, surface) for names in (self.mesh.surface, self.mesh.strips.surface))
         rows = self._normalwash[panels].copy()
         factors = lu_factor(rows[:, panels])
+        # what a surface does to itself is in the factors; the rows keep what the others do to it
         rows[:, panels] = 0.0
         # average over each side: a single strip near another surface's vortex must not stall all of it
         weight = self.strips.summing[panels, strips] * self.strips.area[strips]
@@ -168,6 +175,7 @@ class Airframe:
         wash = weight.T @ rows
         count = self.mesh.count
         at_bound = self._at_bound.reshape(count, 3, count)[panels][:, :, panels].reshape(-1, rows[:, panels].shape[1])
+        # the wake of this surface alone, for its own induced drag
         matrix, vectors = self.lattice.wake
         wake = matrix[strips, strips], np.linalg.norm(vectors[strips], axis=1)
         return _Block(
@@ -182,9 +190,11 @@ class Airframe:
         span = float(np.ptp(edges[:, 1]))
         widest = 0.0
         for body in self.bodies:
+            # the body's width where the surface crosses it
             at = np.abs(body.points[:, 0] - float(np.mean(edges[:, 0]))).argmin()
             if abs(float(body.points[at, 1])) < 0.05 * span:
                 widest = max(widest, float(body.width[at]))
+        # the loading sags over a body, which costs induced drag; limited where the rule no longer holds
         return 1.0 / (1.0 - 2.0 * min(widest / span, 0.4) ** 2) if span > 0.0 else 1.0
 
     @property
@@ -216,10 +226,13 @@ class Airframe:
         downwash).
         """
         sides = [self._attached(self._flow([FlowState(alpha=a + s) for a in alphas]))[0] for s in (step, -step)]
+        # circulation by alpha, of the attached flow: what the wake carries away
         slope = (sides[0] - sides[1]) / (2.0 * step)
+        # body x points ahead: a vortex that is further ahead acts later
         x = self.mesh.points[:, 0]
         lag = np.maximum(x[None, :] - x[:, None], 0.0) * 2.0 / self.reference.chord
         for block in self._blocks:
+            # within a surface the flow is quasi-steady: only its effect on others comes late
             lag[block.panels, block.panels] = 0.0
         wash = slope @ (self._normalwash * lag).T
         found = []
@@ -232,8 +245,10 @@ class Airframe:
     def _flow(self, states: Sequence[FlowState]) -> _Flow:
         alpha, beta, p, q, r = (np.array([getattr(s, n) for s in states]) for n in
                                 ("alpha", "beta", "p_hat", "q_hat", "r_hat"))  # fmt: skip
+        # the air comes from ahead: its velocity relative to the aircraft is the negative of the aircraft's
         free = -np.stack([np.cos(alpha) * np.cos(beta), np.sin(beta), np.sin(alpha) * np.cos(beta)], axis=1)
         ref = self.reference
+        # p = p_hat 2V/b and so on, for unit airspeed
         rates = 2.0 * np.stack([p / ref.span, q / ref.chord, r / ref.span], axis=1)
         for state in states:
             for kind, given, known in (
@@ -251,8 +266,10 @@ class Airframe:
 
         Not with ``jets`` it is the free flow alone: without slipstreams, and without the flow around bodies.
         """
+        # a point of the turning aircraft moves with omega x r: the air seems to come the other way
         air = flow.free[:, None, :] - np.cross(flow.rates[:, None, :], points[None, :, :])
         for body in self.bodies if jets and np.any(flow.free[:, 1] != 0.0) else ():
+            # a body in cross flow speeds the flow up above and below it, which wings and fins there feel
             air[:, :, 1:] += flow.free[:, 1, None, None] * body.sidewash(points)
         for disc in self.discs if jets else ():
             thrust = np.array([s.thrust.get(disc.engine, 0.0) for s in flow.states])
@@ -269,21 +286,25 @@ class Airframe:
             if np.any(values != 0.0):
                 turned = np.array([drawn[name][1].turning(v) for v in values])
                 tilt += turned[:, None] * self.mesh.controls[name]
+        # a deflected control turns the normal about the span; the panels stay where they are
         normals: Floats = np.cos(tilt)[:, :, None] * self.mesh.flat - np.sin(tilt)[:, :, None] * FORWARD
         return normals
 
     def _attached(self, flow: _Flow) -> tuple[Floats, Floats, Floats]:
         """Return circulations (states, n), the strips' separated shares and their angles of attack (states, strips)."""
+        # tangency: what the vortices must induce along the normals
         wash = -np.einsum("knj,knj->kn", self._air(flow, self.mesh.points), self._turned(flow))
         if flow.more_wash is not None:
             wash = wash + flow.more_wash
         strips = self.strips
         air = self._air(flow, strips.middle)
         normal, along = (np.einsum("knj,nj->kn", air, v) for v in (strips.normal, strips.aft))
+        # a flap lowers the angle of attack at which its strips stall
         limit = strips.stall_angle + sum(
             (strips.controls[n].shift * np.abs(v[:, None]) for n, v in flow.controls.items()), np.zeros((1, 1))
         )
         limit = np.broadcast_to(limit, normal.shape)
+        # each surface in the flow without the others, solved once; the iteration only adds what others do
         alone = [lu_solve(b.factors, wash[:, b.panels].T).T for b in self._blocks]
         gamma, gone, alpha = np.zeros_like(wash), np.zeros_like(normal), np.zeros_like(normal)
         moving = np.arange(len(wash))
@@ -295,12 +316,15 @@ class Airframe:
                 here = block.strips
                 across = normal[moving, here] + g @ block.wash.T
                 alpha[moving, here] = np.arctan2(across, along[moving, here])
+                # separation follows the angle of attack that a whole side feels, downwash of other surfaces included
                 new = separation(alpha[moving, here], limit[moving, here], strips.sharpness[here])
                 s[:, here] += share * (new - s[:, here])
+                # separated strips lose their circulation in that share
                 keep = (1.0 - s)[:, self.mesh.strip[block.panels]]
                 g[:, block.panels] = keep * (own[moving] - g @ block.response.T)
             change = np.max(np.abs(g - before), axis=1)
             gamma[moving], gone[moving] = g, s
+            # states that have converged leave the iteration
             moving = moving[change > CLOSE * share]
             if not moving.size:
                 return gamma, gone, alpha
@@ -316,12 +340,15 @@ class Airframe:
         gamma, gone, alpha = self._attached(flow)
         total = _Sum(count)
         induced = (gamma @ self._at_bound.T).reshape(count, mesh.count, 3)
+        # Kutta and Joukowski: force per density is circulation times velocity across the vortex
         bound = gamma[:, :, None] * np.cross(self._air(flow, self.lattice.middle) + induced, mesh.right - mesh.left)
         total.add(self.lattice.middle, bound)
         for block in self._blocks:
             total.add(*self._wake_drag(block, flow, gamma))
         for tail, head, sign in ((mesh.tail_left, mesh.left, -1.0), (mesh.tail_right, mesh.right, 1.0)):
             at = 0.5 * (tail + head)
+            # chordwise legs on the surface carry load in cross flow; slipstreams are left out, in which their sum is
+            # noise
             total.add(at, sign * gamma[:, :, None] * np.cross(self._air(flow, at, jets=False), tail - head))
         air = self._air(flow, self.strips.middle)
         for places, forces in self.strips.separated_and_friction(air, gamma, gone, alpha, flow.controls):
@@ -342,16 +369,20 @@ class Airframe:
         own = gamma[:, here]
         induced = (own @ block.at_bound.T).reshape(len(own), -1, 3)
         span = (self.mesh.right - self.mesh.left)[here]
+        # induced drag as the panels have it, which is taken off
         near = np.einsum("kn,knj,kj->k", own, np.cross(induced, span[None]), flow.free)
         strength = own @ self.strips.summing[here, block.strips]
         wake, across = block.wake
+        # and as the wake has it, which is put in its place
         far = -0.5 * block.dent * np.sum(strength * (strength @ wake.T) * across, axis=1)
+        # where the surface's lift acts, so that the correction has no arm of its own
         place = (np.abs(own) @ self.lattice.middle[here]) / np.maximum(np.abs(own).sum(axis=1), 1e-12)[:, None]
         return place[:, None, :], (far - near)[:, None, None] * flow.free[:, None, :]
 
     def _body_forces(self, flow: _Flow, gamma: Floats) -> Iterator[tuple[Floats, Floats]]:
         # the drag of bodies and small parts grows with the square of the lift: corners, incidence, afterbodies
         width = np.linalg.norm((self.mesh.right - self.mesh.left)[:, 1:], axis=1)
+        # of panels that face up: body z points down
         lift = 2.0 * gamma @ (width * (self.mesh.flat[:, 2] < -0.5)) / self.reference.area
         thicker = (1.0 + LIFT_DRAG * np.minimum(lift**2, 2.0))[:, None, None]
         for body, wash in zip(self.bodies, self._body_wash, strict=True):
@@ -360,6 +391,7 @@ class Airframe:
             # the wing's upwash and downwash turn the flow at the body without changing its speed
             yield body.forces(air + induced * np.array([0.0, 1.0, 1.0]))
             along = air.mean(axis=1)[:, None, 0:1]
+            # friction acts along the body, with the sign of the flow
             drag = 0.5 * body.friction_area(self.reynolds_per_metre) * np.abs(along) * along * FORWARD * thicker
             yield body.points.mean(axis=0)[None, :], drag
         for part in self._parasites:
@@ -377,6 +409,7 @@ class Airframe:
         """Return forces in stability axes and moments in body axes as coefficients."""
         ref, scale = self.reference, 2.0 / self.reference.area
         alpha = np.array([s.alpha for s in flow.states])
+        # body axes: x ahead, y right, z down
         x, y, z = (scale * total.force).T
         roll, pitch, yaw = (scale * total.moment).T
         ca, sa = np.cos(alpha), np.sin(alpha)

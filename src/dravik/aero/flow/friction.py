@@ -20,6 +20,7 @@ def friction(reynolds: ArrayLike, laminar: float = 0.0) -> Floats:
     """
     whole = np.maximum(np.asarray(reynolds, dtype=float), LEAST_REYNOLDS)
     part = np.maximum(whole * laminar, LEAST_REYNOLDS)
+    # turbulent over all, less what is turbulent over the laminar part, plus the laminar friction there
     turbulent, replaced = (0.455 / np.log10(r) ** 2.58 for r in (whole, part))
     found: Floats = np.maximum(turbulent + laminar * (1.328 / np.sqrt(part) - replaced), 1.328 / np.sqrt(whole))
     return found

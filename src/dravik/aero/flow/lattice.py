@@ -41,12 +41,14 @@ def _segment(px: float, py: float, pz: float, a: Floats, b: Floats, core: float,
     x2, y2, z2 = px - b[0], py - b[1], pz - b[2]
     cx, cy, cz = y1 * z2 - z1 * y2, z1 * x2 - x1 * z2, x1 * y2 - y1 * x2
     r1, r2 = np.sqrt(x1 * x1 + y1 * y1 + z1 * z1), np.sqrt(x2 * x2 + y2 * y2 + z2 * z2)
+    # Biot and Savart in the form without angles: no singularity beyond the ends of the segment
     product = r1 * r2
     denominator = product * (product + x1 * x2 + y1 * y2 + z1 * z2)
     if denominator > 1e-12 * product * product and product > 0.0:
         factor = (r1 + r2) / (4.0 * pi * denominator)
         if core > 0.0:
             x, y, z = b[0] - a[0], b[1] - a[1], b[2] - a[2]
+            # square of the distance from the vortex line
             distance = (cx * cx + cy * cy + cz * cz) / (x * x + y * y + z * z)
             factor *= distance / (distance + core * core)
         _add(out, cx, cy, cz, factor)
@@ -75,6 +77,7 @@ def influence(points: Floats, left: Floats, right: Floats, core: Floats, out: Fl
         for j in range(left.shape[0]):
             v = out[i, j]
             v[0] = v[1] = v[2] = 0.0
+            # a horseshoe: in along the left leg, across, out along the right one
             _leg(x, y, z, left[j], -1.0, core[i], v)
             _segment(x, y, z, left[j], right[j], core[i], v)
             _leg(x, y, z, right[j], 1.0, core[i], v)
@@ -173,6 +176,7 @@ class Lattice:
             raise DravikError(
                 f"height {height:g} m: the lowest point would be under ground", expected=f"above {lowest:.3g} m"
             )
+        # Prandtl and Glauert's factor
         self._squeeze = float(np.sqrt(1.0 - mach**2))
         self._images = _images(height, wall)
         velocities = self.influence_at(mesh.points)
@@ -200,6 +204,7 @@ class Lattice:
             a, b = image.of(self.mesh.left) * scale, image.of(self.mesh.right) * scale
             influence(points * scale, np.ascontiguousarray(a), np.ascontiguousarray(b), near, more)
             out += image.sign * more
+        # and back: velocities across are those of the squeezed space times the factor
         out[:, :, 1:] *= self._squeeze
         return out
 
@@ -234,6 +239,7 @@ class Lattice:
         """Return coefficients at many states of flow, in one go; raises DravikError for an unknown control."""
         if not states:
             return []
+        # all states at once: one factorisation, one matrix product
         gamma = lu_solve(self._factors, np.stack([self._boundary(s) for s in states], axis=1))
         induced = (self.at_bound @ gamma).reshape(self.mesh.count, 3, len(states))
         return [self._near_field(s, gamma[:, i], induced[:, :, i]) for i, s in enumerate(states)]
@@ -245,6 +251,7 @@ class Lattice:
             value = getattr(state, name)
             moves[name] = replace(state, **{name: value + step}), replace(state, **{name: value - step})
         for name in self.mesh.controls:
+            # controls that are deflected already are moved from there
             value = state.controls.get(name, 0.0)
             sides = [replace(state, controls={**state.controls, name: value + s}) for s in (step, -step)]
             moves[name] = sides[0], sides[1]
@@ -269,6 +276,7 @@ class Lattice:
             at = 0.5 * (tail + head)
             load = sign * gamma[:, None] * np.cross(self._air(state, at), tail - head)
             total, turning = total + load.sum(axis=0), turning + np.cross(at, load).sum(axis=0)
+        # unit density and airspeed: dynamic pressure is a half
         scale = 2.0 / ref.area
         x, y, z = scale * total
         ca, sa = np.cos(state.alpha), np.sin(state.alpha)
@@ -285,6 +293,7 @@ class Lattice:
     def wake(self) -> tuple[Floats, Floats]:
         """Normalwash far behind by strip circulation (strips, strips), and the strips' vectors across."""
         mesh = self.mesh
+        # the first panel of each strip stands for its trace in the wake
         first = np.unique(mesh.strip, return_index=True)[1]
         a, b = mesh.left[first][:, 1:], mesh.right[first][:, 1:]
         middle, flat = 0.5 * (a + b), mesh.flat[first][:, 1:]
@@ -306,5 +315,6 @@ class Lattice:
         """Return lift and induced drag from the wake's trace far behind, as coefficients."""
         matrix, across = self.wake
         strength = np.bincount(self.mesh.strip, weights=gamma)
+        # kinetic energy that the wake leaves per length: half circulation times downwash, over the span
         drag = -np.sum(strength * (matrix @ strength) * np.linalg.norm(across, axis=1)) / self.reference.area
         return float(2.0 * np.sum(strength * across[:, 0]) / self.reference.area), float(drag)

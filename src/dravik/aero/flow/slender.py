@@ -28,6 +28,7 @@ def apparent_mass_factor(fineness: float) -> float:
     log = float(np.log((1.0 + e) / (1.0 - e)))
     if e < 0.02:
         return 0.0  # a sphere: both factors are one half
+    # Lamb's alpha_0 and beta_0 of a prolate spheroid
     along = 2.0 * (1.0 - e**2) / e**3 * (0.5 * log - e)
     across = 1.0 / e**2 - (1.0 - e**2) / (2.0 * e**3) * log
     return across / (2.0 - across) - along / (2.0 - along)
@@ -71,9 +72,12 @@ class SlenderBody:
         centre_y, centre_z, wide, high = (
             np.interp(x, axis[:, 0], v) for v in (axis[:, 1], axis[:, 2], self.width[::-1], self.height[::-1])
         )
+        # of an ellipse in cross flow: its radius squared where it is a circle
         dipole = 0.125 * high * (wide + high)
         y, z = points[:, 1] - centre_y, points[:, 2] - centre_z
+        # inside the section the flow is that at its surface, without the singularity in its middle
         square = np.maximum(y**2 + z**2, np.maximum(dipole, 1e-12))
+        # two-dimensional flow in each cross-section: nothing ahead of the nose or behind the tail
         beside = (x >= axis[0, 0]) & (x <= axis[-1, 0])
         strength = np.where(beside, dipole / square**2, 0.0)
         return np.stack([strength * (z**2 - y**2), -2.0 * strength * y * z], axis=1)
@@ -85,15 +89,19 @@ class SlenderBody:
         potential, and by its cross-flow drag; the air comes along its velocity relative to the body.
         """
         u, v, w = (-air[:, :, k] for k in range(3))
+        # the section of a flow to the side has the height as its width, and the other way round
         across = [0.25 * np.pi * d**2 for d in (self.height, self.width)]
         middle = 0.5 * (self.points[1:] + self.points[:-1])
         ahead = 0.5 * (u[:, 1:] + u[:, :-1])
+        # flying backwards the potential flow ends towards the other end
         share = np.where(ahead >= 0.0, self._potential(across[1]), self._potential(across[1][::-1])[::-1])
         force = np.zeros((len(air), len(middle), 3))
         speed = np.hypot(v, w)
         length = np.abs(np.diff(self.points[:, 0]))
         for k, flow, area, broad in ((1, v, across[0], self.height), (2, w, across[1], self.width)):
+            # growth of cross-flow momentum along the body: the nose lifts, a closing tail pushes down
             force[:, :, k] = -self.factor * share * ahead * np.diff(area * flow, axis=1)
+            # each slice drags like a cylinder across the flow
             pushed = 0.5 * self.drag * broad * speed * flow
             force[:, :, k] -= 0.5 * (pushed[:, 1:] + pushed[:, :-1]) * length
         return middle, force
@@ -104,6 +112,7 @@ class SlenderBody:
         if np.all(np.diff(area) >= 0.0):
             return np.ones(len(x) - 1)  # a blunt base: the flow follows the body to its end
         steepest = int(np.argmin(np.diff(area)))
+        # Hopkins: potential flow gives out a little behind the steepest closing of the body
         end = (0.378 + 0.527 * x[steepest] / x[-1]) * x[-1]
         found: Floats = np.clip((end - x[:-1]) / np.diff(x), 0.0, 1.0)
         return found
@@ -113,6 +122,7 @@ def slender_bodies(body: Body, origin: tuple[float, float, float]) -> list[Slend
     """Return a drawn body, and its mirror image if it has one, in body axes about ``origin`` (station axes)."""
     x, z, width, height = body.resampled()
     area = 0.25 * np.pi * width * height
+    # circumference of an ellipse by the mean of its squared half axes
     girth = np.pi * np.sqrt(0.5 * (0.25 * width**2 + 0.25 * height**2)) * 2.0
     fineness = float((x[-1] - x[0]) / np.sqrt(4.0 / np.pi * np.max(area)))
     found = []

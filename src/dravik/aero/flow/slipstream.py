@@ -36,15 +36,19 @@ class Disc:
         ``thrust`` (states) is T/(q area); ``free`` (states, 3) the air's velocity relative to the aircraft.
         """
         disc = np.pi * self.radius**2
+        # far behind the disc the stream is faster by this share of the airspeed
         gain = np.sqrt(1.0 + np.maximum(thrust, 0.0) * area / disc) - 1.0
+        # half of it at the disc: the stream leaves along the resultant of both
         stream = free - (0.5 * gain)[:, None] * self.axis
         along = stream / np.maximum(np.linalg.norm(stream, axis=1, keepdims=True), 1e-9)
         offset = points[None, :, :] - self.centre
         behind = np.einsum("knj,kj->kn", np.broadcast_to(offset, (len(thrust), *points.shape)), along)
         aside = np.linalg.norm(offset - behind[:, :, None] * along[:, None, :], axis=2)
+        # a half at the disc, the whole far behind
         growth = 0.5 * (1.0 + behind / np.hypot(behind, self.radius))
         # continuity: the stream tube contracts as the air speeds up
         radius = self.radius * np.sqrt((1.0 + 0.5 * gain)[:, None] / (1.0 + gain[:, None] * growth))
+        # a smooth edge: tables over thrust have no kink where a surface leaves the stream
         inside = 0.5 * (1.0 - np.tanh((aside - radius) / (EDGE * radius)))
         strength = self.immersed * gain[:, None] * growth * inside
         found: Floats = -strength[:, :, None] * self.axis

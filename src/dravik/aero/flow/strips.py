@@ -59,6 +59,7 @@ class StripData:
 
     def _plates(self, air: Floats) -> tuple[Floats, Floats]:
         """Return half the square of the flow across the span, and the plates' force over its sine (states, strips)."""
+        # flow along the span makes no pressure: simple sweep theory
         normal, along = (np.einsum("knj,nj->kn", air, v) for v in (self.normal, self.aft))
         pressure = 0.5 * (normal**2 + along**2)
         return pressure, pressure * self.area * self.across
@@ -68,27 +69,34 @@ class StripData:
     ) -> Iterator[tuple[Floats, Floats]]:
         """Yield places and forces: the stalled plates, their deflected controls, and the drag of the sections."""
         _, plate = self._plates(air)
+        # a stalled section is a plate: its force acts across it, further aft the steeper the flow
         centre = self.lead - (plate_centre(alpha) * self.chord)[:, :, None] * FORWARD
         yield centre, (gone * plate * np.sin(alpha))[:, :, None] * self.normal
         for name, value in controls.items():
             if np.any(value != 0.0):
                 control = self.controls[name]
+                # the part of the plate that is the control, turned with it
                 share = np.abs(control.cover) * (1.0 - control.hinge)
                 angle = np.sign(control.cover) * value[:, None]
                 tilt = self.twist + angle
                 turned = np.cos(tilt)[:, :, None] * self.flat - np.sin(tilt)[:, :, None] * FORWARD
+                # what the turned part does more than it did undeflected
                 change = np.sin(alpha + angle)[:, :, None] * turned - np.sin(alpha)[:, :, None] * self.normal
                 place = self.lead - (0.5 * (1.0 + control.hinge) * self.chord)[:, None] * FORWARD
                 yield place, (gone * plate * share)[:, :, None] * change
         speed = np.linalg.norm(air, axis=2)
         drag = self._section_drag(speed, gamma @ self.summing, gone, controls)
+        # profile drag along the local flow
         yield self.middle, 0.5 * (speed * self.area * drag)[:, :, None] * air
 
     def _section_drag(self, speed: Floats, circulation: Floats, gone: Floats, controls: dict[str, Floats]) -> Floats:
         """Return the sections' profile drag coefficients (states, strips)."""
+        # local lift coefficient by Kutta and Joukowski
         lift = 2.0 * circulation / np.maximum(speed * self.chord, 1e-9)
+        # the drag bucket's middle is the section's design lift; stalled, it has none
         away = np.clip(lift - self.ideal * (1.0 - gone), -FARTHEST, FARTHEST)
         drag = self.least_drag * (1.0 + self.drag_rise * away**2)
+        # measured polars take the place of the estimate, strip by strip
         for here, polar in self.polars:
             drag = np.where(here > 0.0, polar(lift), drag)
         for name, value in controls.items():
@@ -112,13 +120,16 @@ class StripData:
         """Return hinge-moment coefficients by control, from panels and stalled plates behind the hinge."""
         _, plate = self._plates(air)
         normal = mesh.normals({})
+        # pressure on each panel: force along the undeflected normal
         pushed = np.einsum("knj,nj->kn", bound, normal)
         found: dict[str, Floats] = {}
         for name, control in self.controls.items():
             hinge = self.lead - (control.hinge * self.chord)[:, None] * FORWARD
+            # only what lies behind the hinge turns the control
             arm = np.maximum(hinge[mesh.strip, 0] - at[:, 0], 0.0)
             moment = -(pushed * mesh.controls[name] * arm).sum(axis=1)
             angle = np.sign(control.cover) * controls[name][:, None]
+            # half the control's chord squared: a uniform pressure of the stalled plate about its hinge
             reach = 0.5 * (1.0 - control.hinge) ** 2 * self.chord
             moment -= (gone * plate * control.cover * reach * np.sin(alpha + angle)).sum(axis=1)
             found[f"Ch_{name}"] = moment / (0.5 * control.area * control.chord)
@@ -133,6 +144,7 @@ def strip_data(geometry: Geometry, mesh: Mesh, reynolds_per_metre: float, folder
     s = mesh.strips
     drawn = [geometry.surfaces[n] for n in s.surface]
     cosine, sine = np.cos(s.twist)[:, None], np.sin(s.twist)[:, None]
+    # two sides; surfaces with a laminar share or interference have theirs below
     least = 2.0 * friction(reynolds_per_metre * s.chord, 0.0)
     for name, surface in geometry.surfaces.items():
         here = np.array([n == name for n in s.surface])
@@ -168,6 +180,7 @@ def _strip_control(geometry: Geometry, mesh: Mesh, name: str) -> StripControl:
     for panel, value in enumerate(mesh.controls[name]):
         if abs(value) > abs(cover[mesh.strip[panel]]):
             cover[mesh.strip[panel]] = value
+    # area of the control, by the strips it covers
     part = np.abs(cover) * strips.area * (1.0 - control.hinge)
     chord = float(np.sum(part * strips.chord * (1.0 - control.hinge)) / np.sum(part))
     return StripControl(
