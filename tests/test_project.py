@@ -12,8 +12,10 @@ import subprocess
 import sys
 import tempfile
 import unittest
+from collections.abc import Iterator
 from functools import cache
 from pathlib import Path
+from typing import Any
 
 import dravik
 from dravik.aircraft import sample_names
@@ -166,38 +168,54 @@ class DocstringTest(unittest.TestCase):
         self.assertEqual(list(found), [n for n in self.ORDER if n in found])
         return found
 
+    def functions(self) -> Iterator[tuple[str, Any]]:
+        """Yield the public functions: those of the package, and those that its rooms export."""
+        rooms = [r for r in ORDER if (PACKAGE / r).is_dir() and r not in ("cli", "compiled", "kernel")]
+        for room in ["dravik", *(f"dravik.{r.replace('/', '.')}" for r in rooms)]:
+            module = importlib.import_module(room)
+            for name in getattr(module, "__all__", ()):
+                thing = getattr(module, name)
+                if callable(thing) and not isinstance(thing, type):
+                    yield f"{room}.{name}", thing
+
     def test_every_argument_has_its_meaning_and_the_sections_stand_in_order(self) -> None:
-        for name in dravik.__all__:
-            thing = getattr(dravik, name)
-            if name == "__version__":
-                continue
+        count = 0
+        for name, thing in self.functions():
             with self.subTest(name):
+                count += 1
                 found = self.sections(inspect.getdoc(thing) or "")
-                self.assertIn(">>>", found["Examples"])
                 entries = re.findall(
                     r"^(\*{0,2}[A-Za-z0-9_, *]+?) : |^(\*{1,2}\w+)$", found.get("Parameters", ""), re.M
                 )
                 told = {n.strip(" *") for pair in entries for n in "".join(pair).split(",")}
-                if isinstance(thing, type):
-                    continue
-                wanted = set(inspect.signature(thing).parameters)
+                parameters = inspect.signature(thing).parameters
+                wanted = set(parameters)
                 if any(entry[1] for entry in entries):  # keys that another docstring tells
-                    wanted = {
-                        n for n, p in inspect.signature(thing).parameters.items() if repr(p.default) != "not given"
-                    }
+                    wanted = {n for n, p in parameters.items() if repr(p.default) != "not given"}
                     told -= {"condition", "options"}
                 self.assertEqual(wanted - {"systems", "spec"}, told - {"systems", "spec"})
                 self.assertEqual("Returns" in found, inspect.signature(thing).return_annotation not in (None, "None"))
+        self.assertGreater(count, 200)
+
+    def test_every_name_of_the_package_has_an_example(self) -> None:
+        for name in dravik.__all__:
+            if name != "__version__":
+                self.assertIn(">>>", self.sections(inspect.getdoc(getattr(dravik, name)) or "")["Examples"], name)
+
+    def test_a_docstring_begins_with_a_sentence(self) -> None:
+        for file in sorted((ROOT / "src").rglob("*.py")):
+            for node in ast.walk(ast.parse(file.read_text(encoding="utf-8"))):
+                if isinstance(node, (ast.Module, ast.ClassDef, ast.FunctionDef)) and ast.get_docstring(node):
+                    first = str(ast.get_docstring(node)).split("\n\n")[0].rstrip()
+                    self.assertRegex(first, r"[.!?]$", f"{file.name}: {first}")
 
     def test_an_argument_that_measures_something_says_its_unit(self) -> None:
         """Text or number: then its unit stands in its meaning."""
         units = re.compile(r"\b(m|s|rad|m/s|rad/s|Hz|K|SI|unit|number|Mach|load factor|deg|True airspeed)\b")
-        for name in dravik.__all__:
-            thing = getattr(dravik, name)
-            if callable(thing) and not isinstance(thing, type):
-                text = self.sections(inspect.getdoc(thing) or "").get("Parameters", "")
-                for entry in re.findall(r"^([a-z_0-9, ]+) : str or float[^\n]*\n((?:    [^\n]*\n?)+)", text, re.M):
-                    self.assertRegex(entry[1], units, f"{name}: {entry[0]}")
+        for name, thing in self.functions():
+            text = self.sections(inspect.getdoc(thing) or "").get("Parameters", "")
+            for entry in re.findall(r"^([a-z_0-9, ]+) : str or float[^\n]*\n((?:    [^\n]*\n?)+)", text, re.M):
+                self.assertRegex(entry[1], units, f"{name}: {entry[0]}")
 
 
 class DocumentTest(unittest.TestCase):

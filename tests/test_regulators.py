@@ -166,8 +166,8 @@ class OptimalTest(unittest.TestCase):
             # units of very different sizes
             scale = 10.0 ** rng.uniform(-3.0, 3.0, n)
             a, b, q = a * scale[None, :] / scale[:, None], b / scale[:, None], q * np.outer(scale, scale)
-            p, left = solve_riccati(a, b, q, r)
-            self.assertLess(left, 1e-10)
+            p, remainder = solve_riccati(a, b, q, r)
+            self.assertLess(remainder, 1e-10)
             self.assertEqual(round(residual(a, b, q, r, 2.0 * p), 1) > 0.0, True)
             self.assertLess(float(np.linalg.eigvals(a - b @ np.linalg.solve(r, b.T @ p)).real.max()), 0.0)
             other = solve_continuous_are(a, b, q, r)
@@ -184,7 +184,7 @@ class OptimalTest(unittest.TestCase):
             found = optimal_states(follower, worst={"x": x, "x_integral": i}, use={"u": u}, integrals=["x"])
             m = u / i
             np.testing.assert_allclose(found.gains[0], [math.sqrt(2.0 * m + (u / x) ** 2), m], rtol=1e-9)
-            self.assertLess(found.left, 1e-12)
+            self.assertLess(found.residual, 1e-12)
         # the place of a mass pushed by noise, seen with noise: gains sqrt(2 b), b with b = push/seen
         mass = dv.LinearSystem.of([[0.0, 1.0], [0.0, 0.0]], [[0.0], [1.0]], states=["x", "v"], inputs=["push"])
         for push, seen in ((1.0, 1.0), (0.02, 3.0)):
@@ -200,7 +200,7 @@ class OptimalTest(unittest.TestCase):
         found = optimal_states(
             SIDE, worst={"beta": "3 deg", "phi": "5 deg", "r": "5 deg/s"}, use=dict.fromkeys(sticks, 0.5)
         )
-        self.assertLess(found.left, 1e-10)
+        self.assertLess(found.residual, 1e-10)
         # twice the deviations and twice the use: the same gains
         same = optimal_states(
             SIDE, worst={"beta": "6 deg", "phi": "10 deg", "r": "10 deg/s"}, use=dict.fromkeys(sticks, 1.0)
@@ -229,7 +229,7 @@ class OptimalTest(unittest.TestCase):
         sticks = list(SIDE.inputs)
         use, worst = dict.fromkeys(sticks, 0.5), {"beta": "3 deg", "phi": "5 deg", "p": "10 deg/s"}
         found = optimal_outputs(SIDE, ["p", "r", "phi"], worst=worst, use=use)
-        self.assertLess(found.left, 1e-8)
+        self.assertLess(found.residual, 1e-8)
         c = np.eye(4)[[1, 2, 3]]
         q = np.diag([1 / math.radians(3) ** 2, 1 / math.radians(10) ** 2, 0.0, 1 / math.radians(5) ** 2])
         r = 4.0 * np.eye(2)
@@ -274,7 +274,7 @@ class OptimalTest(unittest.TestCase):
         # the error's variance of the filter is that of the observer driven by the noises
         sticks = list(SIDE.inputs)
         seer = steady_observer(SIDE, noise=dict.fromkeys(sticks, 0.1), sensors={"p": "0.2 deg/s", "phi": "0.5 deg"})
-        self.assertLess(seer.left, 1e-10)
+        self.assertLess(seer.residual, 1e-10)
         c = np.eye(4)[[1, 3]]
         v = np.diag([math.radians(0.2) ** 2, math.radians(0.5) ** 2])
         error = SIDE.A - seer.gains @ c

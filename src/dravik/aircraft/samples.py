@@ -14,12 +14,32 @@ _ROOT = Path(__file__).resolve().parent.parent / "samples"
 
 
 def sample_names() -> list[str]:
-    """Return the names of the samples."""
+    """Return the names of the samples.
+
+    Returns
+    -------
+    list of str
+    """
     return sorted(p.parent.name for p in _ROOT.glob("*/aircraft.toml"))
 
 
 def sample_path(name: str = "tarn") -> Path:
-    """Return the folder of a sample; raises DravikError, naming the nearest, when there is none."""
+    """Return the folder of a sample.
+
+    Parameters
+    ----------
+    name : str, default "tarn"
+        A sample's name.
+
+    Returns
+    -------
+    Path
+
+    Raises
+    ------
+    DravikError
+        Naming the nearest, when there is none.
+    """
     names = sample_names()
     if name not in names:
         raise DravikError(
@@ -60,7 +80,22 @@ def sample(name: str = "tarn", *, loading: str = "") -> Aircraft:
 def copy_sample(name: str, target: str | Path) -> Path:
     """Copy a sample's files to a new folder and return its aircraft file.
 
-    Raises DravikError when the folder exists and is not empty, or cannot be written.
+    Parameters
+    ----------
+    name : str
+        A sample's name.
+    target : str or path
+        The new folder.
+
+    Returns
+    -------
+    Path
+        The new aircraft file.
+
+    Raises
+    ------
+    DravikError
+        When the folder exists and is not empty, or cannot be written.
     """
     folder = Path(target)
     source = sample_path(name)

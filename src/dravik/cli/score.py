@@ -51,7 +51,18 @@ def score(
     for path, own in found.items():
         rows += [[*([path] if several else []), *_cells(runs[path], c)] for c in own]
     rows.sort(key=lambda r: float(r[1 if several else 0]))
-    heads = ["at [s]", "target", "from", "to", "unit", "rise [s]", "overshoot", "settling [s]", "left", "activity"]
+    heads = [
+        "at [s]",
+        "target",
+        "from",
+        "to",
+        "unit",
+        "rise [s]",
+        "overshoot",
+        "settling [s]",
+        "steady error",
+        "activity",
+    ]
     show_rows("changes of targets and how they were followed", [*(["flight"] if several else []), *heads], rows)
     for path, run in runs.items():
         if several and landing_in(run) is not None:

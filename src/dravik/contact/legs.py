@@ -72,6 +72,22 @@ def add_ground(out: Contributions, legs: Mapping[str, Leg], centre: Position, *,
     """Add what all legs share, and the condition ``near_ground`` that guards their formulas; return the surface.
 
     A sloped ground is the plane through the point below the aircraft, by ``ground_slope_north`` and ``_east``.
+
+    Parameters
+    ----------
+    out : Contributions
+        What receives the formulas.
+    legs : mapping of str to Leg
+        The legs by name.
+    centre : Position
+        Signals of the centre of gravity, station axes.
+    sloped : bool
+        Whether the ground may have a slope.
+
+    Returns
+    -------
+    Surface
+        What legs need of the surface.
     """
     surface, what = LEVEL, "direction into the ground along body"
     if sloped:
@@ -98,7 +114,19 @@ def add_ground(out: Contributions, legs: Mapping[str, Leg], centre: Position, *,
 
 
 def add_leg(out: Contributions, name: str, leg: Leg, ground: Surface) -> None:
-    """Add a leg's formulas and the three forces it puts on the aircraft; far from the ground they are zero."""
+    """Add a leg's formulas and the three forces it puts on the aircraft; far from the ground they are zero.
+
+    Parameters
+    ----------
+    out : Contributions
+        What receives the formulas.
+    name : str
+        The leg's name.
+    leg : Leg
+        The leg.
+    ground : Surface
+        The surface, as ``add_ground`` gives it.
+    """
     _add_foot(out, name, leg, ground)
     _add_wheel(out, name, leg, ground)
     _add_tyre(out, name, leg)
@@ -109,7 +137,19 @@ def add_leg(out: Contributions, name: str, leg: Leg, ground: Surface) -> None:
 
 
 def guard(names: Iterable[str], *, sloped: bool) -> Guard:
-    """Return the formulas of all legs that are zero away from the ground, their states' rates and limits with them."""
+    """Return the formulas of all legs that are zero away from the ground, their states' rates and limits with them.
+
+    Parameters
+    ----------
+    names : iterable of str
+        Names of the legs.
+    sloped : bool
+        Whether the ground may have a slope.
+
+    Returns
+    -------
+    Guard
+    """
     parts = (
         "foot_u", "foot_v", "foot_w", "pressed", "sinking", "normal", "ahead", "right", "rolling_speed",
         "slipping_speed", "grip_along", "grip_across", *STATES, "drag", "side", "back", "left",
@@ -125,7 +165,17 @@ def guard(names: Iterable[str], *, sloped: bool) -> Guard:
 
 
 def contact_states(names: Iterable[str]) -> list[str]:
-    """Return the names of the states of legs; away from the ground they are zero and stay so."""
+    """Return the names of the states of legs; away from the ground they are zero and stay so.
+
+    Parameters
+    ----------
+    names : iterable of str
+        Names of the legs.
+
+    Returns
+    -------
+    list of str
+    """
     return [f"{state}_{name}" for name in names for state in STATES]
 
 

@@ -88,7 +88,19 @@ _CALL = re.compile(r"\s*(\w+)\s*\((.*)\)\s*$", re.DOTALL)
 def parse_history(text: str) -> History:
     """Return a history from text such as ``doublet(2 deg, at=1 s, width=2 s)``.
 
-    Raises DravikError, naming what is possible, for anything else.
+    Parameters
+    ----------
+    text : str
+        The call of a history, times and values with their units.
+
+    Returns
+    -------
+    History
+
+    Raises
+    ------
+    DravikError
+        Naming what is possible, for anything else.
     """
     match = _CALL.match(text)
     kinds = ", ".join(_MAKERS)

@@ -39,14 +39,17 @@ class Guard(NamedTuple):
 
 def degree_of(op: str, degrees: list[int]) -> int:
     """Return the degree of the result in alpha_dot and beta_dot; NONLINEAR for anything above one."""
+    # the usual case, and the one in which division or a function does no harm
     if not any(degrees):
         return 0
     if op in ("add", "sub", "neg"):
         return max(degrees)
     if op == "mul":
         return min(sum(degrees), NONLINEAR)
+    # divided by what holds no rate it stays linear; a rate below the line does not
     if op == "div" and degrees[1] == 0:
         return degrees[0]
+    # a condition that reads a rate would switch the equation that determines it
     if op == "if_else" and degrees[0] == 0:
         return max(degrees)
     return NONLINEAR
@@ -78,6 +81,7 @@ def arrange(
     ``fixed`` are registers that are read by name; ``joined`` are rows left out because a grouped table instruction
     computes their results. Guards whose stretches overlap are left out.
     """
+    # a guarded stretch must stand in one piece, after what it reads and before what reads it
     ranks = _ranks(code, stage, members)
     if ranks is None:
         members, ranks = {}, [0] * len(code)
@@ -85,6 +89,7 @@ def arrange(
     order = sorted((i for i in range(len(code)) if i not in gone), key=lambda i: (stage[i], ranks[i]))
     skips: dict[int, Instruction] = {}
     for k, (condition, flag) in enumerate(guards):
+        # empty where every result of the guard is read elsewhere too
         block = [i for i in order if members.get(code[i].result) == k]
         if block:
             skips[block[0]] = Instruction(SKIP, flag, [condition], count=len(block))
@@ -100,6 +105,7 @@ def guarded(
     place = {row.result: i for i, row in enumerate(code)}
     for k, outputs in enumerate(wanted):
         for register in reachable(code, list(outputs)):
+            # the first guard that reaches a result takes it: a result in two stretches cannot be skipped with one
             if register not in found and stage[place[register]] == Stage.STATES:
                 found[register] = k
     # take out whatever something outside the guard reads, until nothing changes: a removal may expose another
@@ -133,6 +139,7 @@ def _fuse(code: Sequence[Instruction], stage: Sequence[int], members: dict[int, 
     for i, row in enumerate(code):
         if row.op not in (ADD, SUB):
             continue
+        # either side of the sum may be the product; the sign then says which of the three fused forms it is
         one, two = row.reads
         for register, other in ((one, two), (two, one)):
             j = products.get(register)
@@ -158,5 +165,6 @@ def _ranks(code: Sequence[Instruction], stage: Sequence[int], members: dict[int,
                 return None
             rank[row.result] = mine
         else:
+            # what reads a guarded result comes in the next even stretch, behind it
             rank[row.result] = before + before % 2
     return [rank[row.result] for row in code]

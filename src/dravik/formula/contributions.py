@@ -60,4 +60,5 @@ def unit_vector(direction: Vector) -> Vector:
 def moment_arm(position: Vector) -> tuple[str, str, str]:
     """Return the vector from the centre of gravity to a station position in body axes, as formulas."""
     x, y, z = (float(v) for v in body_from_station(np.array(position)))
+    # body x points forward and z down, station x aft and z up: the centre is cg_x aft and cg_z up of the datum
     return f"({x!r} + cg_x)", f"({y!r} - cg_y)", f"({z!r} + cg_z)"

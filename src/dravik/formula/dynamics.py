@@ -49,12 +49,23 @@ class Builder(Protocol):
 
 
 def direct_names(node: Node) -> list[str]:
-    """Return the names that a formula's value needs at the same instant."""
+    """Return the names that a formula's value needs at the same instant.
+
+    Parameters
+    ----------
+    node : Node
+        The formula's tree.
+
+    Returns
+    -------
+    list of str
+    """
     found, stack = [], [node]
     while stack:
         current = stack.pop()
         if current.kind == "name":
             found.append(current.name)
+        # a state stands between the other arguments and the value: they move it later, so no loop closes through them
         elif current.kind == "call" and current.name in STATEFUL:
             stack.extend(current.args[i] for i in STATEFUL[current.name])
         else:
@@ -64,6 +75,7 @@ def direct_names(node: Node) -> list[str]:
 
 def _argument(builder: Builder, node: Node, i: int, *, positive: bool = False) -> int:
     register = builder.compile(node.args[i])
+    # a time constant that is a formula can only be watched in flight; a constant one is refused at once
     if positive and builder.is_constant(register) and not builder.values[register] > 0.0:
         name = FUNCTIONS[node.name].arguments[i] if node.name in FUNCTIONS else "value"
         builder.fail(f"{node.name} needs a {name} above zero", node.args[i].position)
@@ -119,6 +131,7 @@ def rates(b: Builder, slot: StateSlot, node: Node) -> None:
         case "lead_lag":
             slot.rate = _first_order(b, slot, node, 2)
         case "rate_limit":
+            # the lag gives the rate something to be limited: without it the wish would be a step of infinite rate
             wish = _first_order(b, slot, node, 2)
             slot.rate = b.emit("rate_clip", wish, _argument(b, node, 1, positive=True), position=node.position)
         case "integral" | "integral_while" | "state":
@@ -128,6 +141,8 @@ def rates(b: Builder, slot: StateSlot, node: Node) -> None:
                 b.fail(f"the lower limit of {node.name} is not below its upper limit", node.args[k + 1].position)
             if node.name == "integral_while":
                 start, time = _argument(b, node, k), _argument(b, node, 2, positive=True)
+                # while the condition is false the value fades to where it starts, so that the next run begins without a
+                # jump
                 back = b.emit("div", b.emit("sub", start, slot.register), time)
                 x = b.emit("if_else", _argument(b, node, 1), x, back)
             slot.rate = b.emit("hold_at_limit", x, slot.register, low, high, position=node.position)
@@ -146,6 +161,7 @@ def rates(b: Builder, slot: StateSlot, node: Node) -> None:
 
 def _limits(b: Builder, low: int, high: int) -> tuple[int, int]:
     def kept(register: int) -> int:
+        # no limit at all costs less than one that is never reached
         return -1 if b.is_constant(register) and np.isinf(b.values[register]) else register
 
     return kept(low), kept(high)
@@ -171,6 +187,7 @@ def _second_order(b: Builder, slot: StateSlot, node: Node) -> None:
         spring = b.emit("mul", stiffness, error)
         friction = b.emit("mul", b.emit("mul", b.constant(2.0), _argument(b, node, 2)), first)
     else:
+        # the same Padé fraction as in value: x_dot_dot = input - (6/T) x_dot - (12/T^2) x
         stiffness = b.emit("div", b.constant(12.0), b.emit("mul", first, first))
         spring = b.emit("sub", x, b.emit("mul", stiffness, position.register))
         friction = b.emit("div", b.constant(6.0), first)

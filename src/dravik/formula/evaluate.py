@@ -31,6 +31,7 @@ def value_of(node: Node, name: Callable[[str], Floats], tables: Mapping[str, Tab
             raise FormulaError(f"{node.name!r} is no table here", text="", position=node.position, hint=hint)
         return tables[node.name](*arguments)
     apply = OPS[node.name].apply
+    # limits and memory have a meaning only in a flight, from one step to the next
     if apply is None:
         raise FormulaError(f"{node.name} has states and no value of its own", text="", position=node.position)
     return np.asarray(apply(*arguments), dtype=float)

@@ -58,6 +58,7 @@ FUNCTIONS: dict[str, Function] = {
     "min": _plain("x y", "the smallest of two or more", "min", variadic=True),
     "max": _plain("x y", "the largest of two or more", "max", variadic=True),
     "limit": _plain("x low high", "x held between low and high", "limit"),
+    # shifted, so that the value leaves zero without a jump: a stick with a dead zone must not kick
     "deadzone": _plain("x width", "0 within ±width, shifted towards 0 outside", "deadzone"),
     "if_else": _plain("condition yes no", "yes where the condition holds, otherwise no", "if_else"),
     "integral": _dynamic(
@@ -67,6 +68,7 @@ FUNCTIONS: dict[str, Function] = {
         (0.0, -math.inf, math.inf),
         through=(2, 3),
     ),
+    # limits pass at once (through), because the value is held within them at the same instant
     "integral_while": _dynamic(
         "x condition time_constant initial low high",
         "an integral while the condition is true, which otherwise goes back to initial with the time constant",
@@ -80,6 +82,7 @@ FUNCTIONS: dict[str, Function] = {
         (0.0, -math.inf, math.inf),
         through=(2, 3),
     ),
+    # first order in its states: the value is the state itself, so a lag in a loop of formulas breaks the loop
     "lag": _dynamic("x time_constant", "first-order lag 1/(T s + 1)"),
     "washout": _dynamic("x time_constant", "high pass T s/(T s + 1)", through=(0,)),
     "lead_lag": _dynamic("x lead lag", "(lead s + 1)/(lag s + 1)", through=(0, 1, 2)),

@@ -35,6 +35,8 @@ class Instruction:
 
     def encoded(self) -> list[int]:
         """Return its row of the tape, COLUMNS numbers."""
+        # each kind has its own numbers in the same seven columns: the kernel reads one array without a case for its
+        # length
         if self.op == LOCATE:
             numbers = [*self.reads, self.policy, self.counter, NONE, self.axis]
         elif self.op == TABLE:

@@ -98,6 +98,7 @@ class Tape:
 
     def trace(self, register: int, values: NDArray[np.float64]) -> Source | None:
         """Return the place where a value that is not finite first arose, going back from ``register``."""
+        # one row may write several registers; of a group of tables each must lead back to its row
         writers = {int(row[1]): i for i, row in enumerate(self.code)}
         for i, row in enumerate(self.code):
             if row[0] == TABLE:
@@ -109,6 +110,8 @@ class Tape:
             # only the branch that was taken can have brought the value
             if row[0] == IF:
                 arguments = [arguments[1] if values[arguments[0]] != 0.0 else arguments[2]]
+            # the first argument that is not finite leads further back; when all are finite the operation itself is to
+            # blame
             bad = [r for r in arguments if not np.all(np.isfinite(values[r : r + self._width(writers.get(r))]))]
             if not bad or bad[0] not in writers:
                 return self.sources[current]
@@ -117,6 +120,7 @@ class Tape:
 
     def _width(self, writer: int | None) -> int:
         """Return how many registers of an instruction's result must be looked at to tell whether it is finite."""
+        # cell, share and width of a search; of weights the offset and the first weight, which spoils with the others
         return {LOCATE: 3, WEIGHTS: 2}.get(int(self.code[writer, 0]), 1) if writer is not None else 1
 
 
@@ -139,10 +143,12 @@ def group_tables(code: list[Instruction], stage: list[int], tables: Sequence[Tab
     members: dict[tuple[int, int], list[int]] = {}
     for i, row in enumerate(code):
         if row.op == TABLE:
+            # the register of the weights stands for grid, arguments and policies together
             members.setdefault((row.reads[0], stage[i]), []).append(i)
     known: dict[tuple[int, ...], int] = {}
     for group, rows in enumerate(members.values()):
         ids = tuple(code[i].table for i in rows)
+        # the same tables asked twice, with other arguments, need their numbers only once
         if ids not in known:
             known[ids] = sum(len(v) for v in found.values)
             found.values.append(interleaved_nodes([tables[t] for t in ids]))

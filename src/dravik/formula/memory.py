@@ -32,10 +32,12 @@ class Builder(dynamics.Builder, Protocol):
 def _number(b: Builder, node: Node, i: int, least: float, strictly: bool = True) -> float:
     """Return a constant argument of a call; raises FormulaError for one that is none, or not ``least`` or above."""
     register, name = b.compile(node.args[i]), FUNCTIONS[node.name].arguments[i]
+    # cells are laid out once, before the flight: a period or a count cannot change on the way
     if not b.is_constant(register):
         b.fail(f"the {name} of {node.name} must be a constant", node.args[i].position)
     number = b.values[register]
     if number < least or (strictly and number == least):
+        # in a law with a rate the period is put in for the reader, so the hint tells where it would come from
         words = "above" if strictly else "at least"
         hint = "in a law with a rate it is that rate's unless given" if name == "period" else ""
         b.fail(f"the {name} of {node.name} must be {words} {least:g}", node.args[i].position, hint)
@@ -44,6 +46,7 @@ def _number(b: Builder, node: Node, i: int, least: float, strictly: bool = True)
 
 def _true(b: Builder, node: Node, i: int) -> int:
     """Return a register that is 1 where an argument is true, 0 elsewhere."""
+    # any number that is not zero is true; cells hold 0 or 1 only, so that sums and comparisons of them work
     return b.emit("ne", b.compile(node.args[i]), b.constant(0.0))
 
 
@@ -57,6 +60,7 @@ def value(b: Builder, node: Node) -> int:
             period = _number(b, node, 1, 0.0)
             cell, sample = b.new_cell("", node), b.new_cell("sample", node)
             cell.period = sample.period = period
+            # it is taken after all others have changed, so that a difference equation reads its own new value
             sample.last = True
             cell.start = sample.start = dynamics.value(b, Node("call", node.position, "lag", args=node.args))
             return _ranked(b, b.emit("remembered", cell.register, cell.start), 1)
@@ -92,6 +96,7 @@ def _time(b: Builder) -> int:
 def _hold(b: Builder, node: Node) -> int:
     x = b.compile(node.args[0])
     period, late = _number(b, node, 1, 0.0), _number(b, node, 2, 0.0, strictly=False)
+    # a second sample would be taken before the first is read; the share allows for rounding of the two times
     if late > period * (1.0 + 1e-9):
         b.fail(f"a delay of {late:g} s beyond the period of {period:g} s", node.args[2].position)
     sample = b.new_cell("sample", node)
@@ -116,8 +121,10 @@ def _average(b: Builder, node: Node) -> int:
     x, total = b.compile(node.args[0]), -1
     for _ in range(int(count)):
         cell = b.new_cell("sample", node)
+        # a sample of a sample is taken after it at the same instant: an average of filtered values lags by nothing more
         cell.period, cell.rank = period, b.ranks[x]
         total = cell.register if total < 0 else b.emit("add", total, cell.register)
+    # the sum is formed anew each time: a running one would gather rounding over hours
     mean = b.emit("div", total, b.constant(count))
     return _ranked(b, b.emit("remembered", mean, x), b.ranks[x] + 1)
 
@@ -131,6 +138,7 @@ def _blend(b: Builder, node: Node) -> int:
     last, last_key = b.new_cell("last", node), b.new_cell("key", node)
     since.quiet = last.quiet = last_key.quiet = True
     last_key.start = key
+    # since minus time is negative: the exponential falls from 1 when the key changes
     passed = b.emit("div", b.emit("sub", since.register, _time(b)), fade)
     left = b.emit("mul", difference.register, b.emit("exp", passed))
     # while a new key is not remembered yet, the value is the last one
@@ -152,6 +160,7 @@ def changes(b: Builder, cells: list[Cell], node: Node) -> None:
             first.next, cells[1].next = cells[1].register, b.compile(node.args[0])
         case "moving_average":
             x = b.compile(node.args[0])
+            # each takes over from the one before it: a shift register, newest first
             for cell, before in zip(cells, [x, *(c.register for c in cells)], strict=False):
                 cell.next, cell.start = before, x
         case "hold_while":
@@ -164,12 +173,14 @@ def changes(b: Builder, cells: list[Cell], node: Node) -> None:
             x, low, high = (b.compile(a) for a in node.args[:3])
             if b.is_constant(low) and b.is_constant(high) and b.values[low] >= b.values[high]:
                 b.fail("the lower threshold of hysteresis is not below its upper one", node.args[1].position)
+            # once on it stays on at the lower threshold itself, and goes off only below it
             kept = b.emit("and", first.register, b.emit("ge", x, low))
             first.next = b.emit("or", b.emit("gt", x, high), kept)
         case "debounce":
             _debounce(b, first, cells[1], node)
         case "counter":
             x = _true(b, node, 0)
+            # counts the moment of becoming true, not the steps in which it is true
             risen = b.emit("and", x, b.emit("not", cells[1].register))
             first.next = b.emit(
                 "if_else", b.compile(node.args[1]), b.constant(0.0), b.emit("add", first.register, risen)
@@ -187,6 +198,7 @@ def _debounce(b: Builder, out: Cell, since: Cell, node: Node) -> None:
     now, time = _true(b, node, 0), _time(b)
     same = b.emit("eq", now, out.register)
     since.next, since.start = b.emit("if_else", same, time, since.register), time
+    # the time is a sum of steps: without the allowance it would come one step late for some step lengths
     lasted = b.emit("ge", b.emit("sub", time, since.register), b.emit("sub", b.compile(node.args[1]), b.constant(EDGE)))
     out.next = b.emit("if_else", lasted, now, out.register)
 

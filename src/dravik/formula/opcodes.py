@@ -17,6 +17,7 @@ class Op(NamedTuple):
 
 
 def _wrap(x: float) -> float:
+    # floor, not a remainder: -pi stays -pi, and the kernel computes the same to the last bit
     return x - 2.0 * np.pi * np.floor((x + np.pi) / (2.0 * np.pi))
 
 

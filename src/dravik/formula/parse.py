@@ -10,6 +10,7 @@ from dravik.formula.functions import FUNCTIONS
 
 __all__ = ["Node", "choice_node", "name_node", "number_node", "parse"]
 
+# Bounds that no formula of an aircraft comes near, so that a file from elsewhere cannot exhaust the memory.
 MAX_LENGTH = 4000
 MAX_DEPTH = 100
 
@@ -33,27 +34,77 @@ class Node:
 
 
 def name_node(name: str) -> Node:
-    """Return a node that stands for a signal."""
+    """Return a node that stands for a signal.
+
+    Parameters
+    ----------
+    name : str
+        The signal's name.
+
+    Returns
+    -------
+    Node
+    """
     return Node("name", 0, name)
 
 
 def number_node(value: float) -> Node:
-    """Return a node that stands for a number."""
+    """Return a node that stands for a number.
+
+    Parameters
+    ----------
+    value : float
+        The number, SI.
+
+    Returns
+    -------
+    Node
+    """
     return Node("number", 0, value=value)
 
 
 def choice_node(condition: str, yes: Node, no: Node) -> Node:
-    """Return a node that is ``yes`` where a signal is not zero, ``no`` where it is zero."""
+    """Return a node that is ``yes`` where a signal is not zero, ``no`` where it is zero.
+
+    Parameters
+    ----------
+    condition : str
+        Name of the signal.
+    yes : Node
+        Where it is not zero.
+    no : Node
+        Where it is zero.
+
+    Returns
+    -------
+    Node
+    """
     return Node("op", 0, "if_else", args=(name_node(condition), yes, no))
 
 
 def parse(text: str | float, *, where: str = "") -> Node:
     """Return the tree of a formula.
 
-    ``text`` is the formula, or a plain number; ``where`` is put in front of messages. Calls of names
-    that are no function of the language are taken as tables, to be resolved later. Raises
-    FormulaError, pointing at the character, for anything outside the language.
+    ``text`` is the formula, or a plain number; ``where`` is put in front of messages. Calls of names that are no
+    function of the language are taken as tables, to be resolved later.
+
+    Parameters
+    ----------
+    text : str or float
+        The formula, or a plain number.
+    where : str, default ""
+        What stands ahead of an error: file and key.
+
+    Returns
+    -------
+    Node
+
+    Raises
+    ------
+    FormulaError
+        Pointing at the character, for anything outside the language.
     """
+    # a bool is an int in Python: true in a file would become 1 without a word
     if isinstance(text, bool) or not isinstance(text, str | int | float):
         raise FormulaError(f"{text!r} is no formula", where=where)
     if not isinstance(text, str):
@@ -85,6 +136,7 @@ class _Parser:
         )
 
     def at(self, node: ast.AST) -> int:
+        # columns of ast count bytes of UTF-8: an alpha or a degree sign before the place would shift it
         column: int = getattr(node, "col_offset", 0)
         prefix = self.flat.lstrip().encode("utf-8", "replace")[:column]
         return self.lead + len(prefix.decode("utf-8", "replace"))
@@ -96,6 +148,7 @@ class _Parser:
             raise self.fail(f"the formula has {len(self.flat)} characters", MAX_LENGTH, "named parts, each a formula")
         self._check_characters()
         try:
+            # only read, never evaluated: nothing in a formula is ever run as Python
             tree = ast.parse(self.flat.strip(), mode="eval")
         except SyntaxError as error:
             position = self.lead + (error.offset or 1) - 1
@@ -126,7 +179,9 @@ class _Parser:
         position = self.at(node)
         if depth > MAX_DEPTH:
             raise self.fail(f"nested deeper than {MAX_DEPTH}", position, "named parts, each a formula")
+        # what is not in this list has no meaning in a formula, whatever Python would make of it
         match node:
+            # before numbers, because a bool would match as an int
             case ast.Constant(value=bool()):
                 raise self.fail("True and False have no place in a formula", position, "1 and 0")
             case ast.Constant(value=int() | float() as value):
@@ -144,6 +199,7 @@ class _Parser:
             case ast.BoolOp(op=op, values=values):
                 parts = [self.convert(v, depth + 1) for v in values]
                 return self.chain("and" if isinstance(op, ast.And) else "or", parts)
+            # a < b < c means what it means on paper: both comparisons, with b in the middle
             case ast.Compare(left=left, ops=ops, comparators=right):
                 return self.comparison([left, *right], ops, depth)
             case ast.Call(func=ast.Name(id=name), args=args, keywords=keywords):
@@ -160,6 +216,7 @@ class _Parser:
 
     def number(self, value: float, position: int) -> Node:
         try:
+            # a whole number in Python may be longer than any float
             number = float(value)
         except OverflowError:
             number = math.inf
@@ -193,11 +250,13 @@ class _Parser:
             if isinstance(argument, ast.Starred):
                 raise self.fail("'*' has no place before an argument", self.at(argument))
         nodes = [self.convert(a, depth + 1) for a in args]
+        # a name that is no function can be a table; whether there is one is known when the aircraft is compiled
         if function is None:
             if keywords:
                 raise self.fail(f"{name} takes no named arguments", position)
             return Node("call", position, name, args=tuple(nodes))
         nodes = self.arguments(name, nodes, keywords, position, depth)
+        # kept as a call: its states and rates are compiled apart from its value
         if function.stateful:
             return Node("call", position, name, args=tuple(nodes))
         if function.variadic:
@@ -224,6 +283,7 @@ class _Parser:
             if keyword.arg in slots:
                 raise self.fail(f"{name} is given {keyword.arg!r} twice", position)
             slots[keyword.arg] = self.convert(keyword.value, depth + 1)
+        # defaults belong to the last arguments, as in Python
         first_default = len(function.arguments) - len(function.defaults)
         for i, argument in enumerate(function.arguments):
             if argument not in slots:

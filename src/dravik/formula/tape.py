@@ -8,17 +8,16 @@ from graphlib import CycleError, TopologicalSorter
 from typing import NoReturn
 
 import numpy as np
-from numpy.typing import NDArray
 
 from dravik.errors import DravikError, FormulaError, nearest
 from dravik.formula import dynamics, memory
-from dravik.formula.arrange import Guard, Stage, arrange, degree_of, guarded, reachable
+from dravik.formula.arrange import Guard, degree_of
 from dravik.formula.functions import CONSTANTS, FUNCTIONS
-from dravik.formula.instruction import COLUMNS, Instruction
-from dravik.formula.layout import Cell, Source, StateSlot, Tape, group_tables
+from dravik.formula.instruction import Instruction
+from dravik.formula.laying_out import lay_out
+from dravik.formula.layout import Cell, Source, StateSlot, Tape
 from dravik.formula.opcodes import OPS
 from dravik.formula.parse import Node, parse
-from dravik.formula.watching import watched
 from dravik.tables import OUTSIDE, Table
 
 __all__ = ["TapeBuilder"]
@@ -44,7 +43,9 @@ class TapeBuilder:
         self.tables = dict(tables or {})
         self.constants = {**CONSTANTS, **(constants or {})}
         self.values: list[float] = []
+        # of each register: what must be known before it is (0: states, 1: angle rates, 2: accelerations)
         self.levels: list[int] = []
+        # of each register: its degree in alpha_dot and beta_dot, in which the forces may be linear at most
         self.degrees: list[int] = []
         self.ranks: list[int] = []  # 0: read from no sample; 1: from samples of such; and so on
         self.names: dict[str, int] = {}
@@ -53,29 +54,33 @@ class TapeBuilder:
         self.cells: list[Cell] = []
         self.code: list[Instruction] = []
         self.sources: list[Source] = []
+        # what has been computed already, so that nothing is written twice; the key is the operation and its arguments
         self._known: dict[tuple[object, ...], int] = {}
+        # rates and next values that are compiled at the end, when every name has its register
         self._pending: list[tuple[Source, StateSlot, Node]] = []
         self._remembering: list[tuple[Source, list[Cell], Node]] = []
         self._source = Source("", "", 0)
         self._where = ""
-        self._axes: dict[tuple[float, ...], int] = {}
-        self._table_ids: dict[str, int] = {}
-        self._shapes: dict[tuple[int, ...], int] = {}
+        self.axes: dict[tuple[float, ...], int] = {}
+        self.table_ids: dict[str, int] = {}
+        self.shapes: dict[tuple[int, ...], int] = {}
         self.locates: list[list[tuple[str, str]]] = []
+        # the kernel writes these registers itself, at fixed places: they must come first and in this order
         for name, level in base.items():
-            self.names[name] = self._register(0.0, level, 1 if level == 1 else 0)
+            self.names[name] = self.new_register(0.0, level, 1 if level == 1 else 0)
         for name in inputs:
             self._refuse_taken(name, "")
-            self.names[name] = self._register(0.0)
+            self.names[name] = self.new_register(0.0)
         # a parameter's register is read like a constant's, but never folded, because its value may be set later
         for name, value in (parameters or {}).items():
             self._refuse_taken(name, f"parameters.{name}")
-            self.names[name] = self._register(value)
+            self.names[name] = self.new_register(value)
         self._adjusted = dict(adjusted or {})
 
     # -- registers and instructions ---------------------------------------------------------------
 
-    def _register(self, value: float = 0.0, level: int = 0, degree: int = 0) -> int:
+    def new_register(self, value: float = 0.0, level: int = 0, degree: int = 0) -> int:
+        """Return a new register: its first value, and level and degree of what is known of it."""
         self.values.append(value)
         self.levels.append(level)
         self.degrees.append(degree)
@@ -86,7 +91,7 @@ class TapeBuilder:
         """Return the register of a constant."""
         key = ("constant", value)
         if key not in self._known:
-            self._known[key] = self._register(value)
+            self._known[key] = self.new_register(value)
             self._known["is", self._known[key]] = 1
         return self._known[key]
 
@@ -100,6 +105,7 @@ class TapeBuilder:
         key = (op, args, extra)
         if key in self._known:
             return self._known[key]
+        # refused here, where the place in the formula is known: in flight it would be an infinity with no address
         if op in ("div", "mod") and self.is_constant(args[1]) and self.values[args[1]] == 0.0:
             self.fail("division by zero", position)
         # constant folding, with the NumPy function that means the same as the kernel's instruction
@@ -108,9 +114,10 @@ class TapeBuilder:
         # a result is known no earlier than its latest argument
         level = max([self.levels[a] for a in args]) if args else 0
         degree = degree_of(op, [self.degrees[a] for a in args])
-        register = self._register(0.0, level, degree)
+        register = self.new_register(0.0, level, degree)
+        # a search or a set of weights gives several numbers: they follow one another, and readers know the first
         for _ in range(width - 1):
-            self._register(0.0, level, degree)
+            self.new_register(0.0, level, degree)
         self.ranks[register] = max([self.ranks[a] for a in args]) if args else 0
         self.code.append(Instruction(OPS[op].code, register, list(args)))
         self.sources.append(self._source._replace(position=position))
@@ -119,6 +126,7 @@ class TapeBuilder:
 
     def _fold(self, op: str, args: tuple[int, ...], position: int) -> int:
         numbers = [self.values[a] for a in args]
+        # an overflow is told below with its place in the formula, not as a warning of NumPy
         with np.errstate(all="ignore"):
             result = float(OPS[op].apply(*numbers))  # type: ignore[misc, arg-type]
         if not np.isfinite(result):
@@ -143,6 +151,7 @@ class TapeBuilder:
     def _refuse_taken(self, name: str, where: str) -> None:
         if not name.isidentifier():
             raise DravikError(f"{name!r} is no name", where=where, expected="letters, digits and _, no digit first")
+        # one name must not mean two things, because a formula says nothing about the kind of what it names
         for names, what in (
             (self.names, "a signal or input"),
             (self.nodes, "another formula"),
@@ -163,6 +172,7 @@ class TapeBuilder:
         try:
             return list(TopologicalSorter(graph).static_order())
         except CycleError as error:
+            # graphlib tells the loop against the direction of the need; readers follow it from the one that asks
             path = list(reversed(error.args[1]))
             _, where, text = self.nodes[path[0]]
             raise FormulaError(
@@ -192,18 +202,19 @@ class TapeBuilder:
                 self._source, cells, node = self._remembering.pop(0)
                 self._where = self.nodes[self._source.name][1]
                 memory.changes(self, cells, node)
+        # only now: a formula that is a lag as a whole has the name already, and its state keeps the same one
         for slot in self.states:
             self.names.setdefault(slot.name, slot.register)
         for cell in self.cells:
             self.names.setdefault(cell.name, cell.register)
-        return self._finish([self.names[n] for n in needed], [self.names[n] for n in first], guards)
+        return lay_out(self, [self.names[n] for n in needed], [self.names[n] for n in first], guards)
 
     def new_state(self, suffix: str, node: Node, *, partner: StateSlot | None = None) -> StateSlot:
         """Add a state for a function in the formula being compiled; its rate is compiled at the end.
 
         ``partner`` is the state whose rate this one is.
         """
-        slot = StateSlot(self._own_name(suffix), self._register(), partner=partner, is_rate=partner is not None)
+        slot = StateSlot(self._own_name(suffix), self.new_register(), partner=partner, is_rate=partner is not None)
         if partner is not None:
             partner.partner = slot
         self.states.append(slot)
@@ -215,7 +226,7 @@ class TapeBuilder:
 
         The cells of one call follow one another.
         """
-        cell = Cell(self._own_name(suffix), self._register())
+        cell = Cell(self._own_name(suffix), self.new_register())
         self.cells.append(cell)
         if self._remembering and self._remembering[-1][2] is node:
             self._remembering[-1][1].append(cell)
@@ -225,6 +236,7 @@ class TapeBuilder:
 
     def _own_name(self, suffix: str) -> str:
         """Return a free name for a state or a cell of the formula being compiled."""
+        # a state is named after its formula, because it stands in trims, in recordings and in linear models
         stem = f"{self._source.name}_{suffix}" if suffix else self._source.name
         taken = {s.name for s in self.states} | {c.name for c in self.cells} | set(self.names)
         taken |= set(self.nodes) - {self._source.name}
@@ -257,6 +269,7 @@ class TapeBuilder:
         return self.emit(node.name, *args, position=node.position)
 
     def _name(self, node: Node) -> int:
+        # signals before constants: none can have the name of another, so the order decides nothing but the time
         if node.name in self.names:
             return self.names[node.name]
         if node.name in self.constants:
@@ -293,19 +306,21 @@ class TapeBuilder:
         # each axis is searched once for each argument and policy, whatever number of tables use it
         cells = []
         for axis, argument in zip(table.axes, node.args, strict=True):
-            axis_id = self._axes.setdefault(axis.key, len(self._axes))
+            axis_id = self.axes.setdefault(axis.key, len(self.axes))
             key = (axis_id, self.compile(argument), OUTSIDE[table.outside])
             cells.append(self._locate(key, table.name or node.name, axis.name, node.position))
-        table_id = self._table_ids.setdefault(node.name, len(self._table_ids))
+        table_id = self.table_ids.setdefault(node.name, len(self.table_ids))
         # tables on equal grids with equal arguments share the interpolation weights
+        # offsets and strides are those of the grid, not of the table, so that one set of weights serves all on it
         form = (len(cells), table.mask, *(int(s) for s in table.strides), *[0] * (4 - len(cells)), *table.offsets)
-        shape = self._shapes.setdefault(form, len(self._shapes))
+        shape = self.shapes.setdefault(form, len(self.shapes))
         count = len(table.offsets)
         weights = self.emit("weights", *cells, position=node.position, extra=shape, width=1 + count)
         self._row(weights).shape = shape
         register = self.emit("table", weights, position=node.position, extra=table_id)
         row = self._row(register)
         row.shape, row.corners, row.table = shape, count, table_id
+        # scale and shift act on the value, so a table changed by a parameter keeps its grid and its group
         if node.name in self._adjusted:
             scale, shift = (self.compile(part) for part in self._adjusted[node.name])
             register = self.emit("mul", scale, register, position=node.position)
@@ -317,11 +332,13 @@ class TapeBuilder:
         axis_id, argument, policy = key
         known = self._known.get(("cell", *key))
         if known is None:
+            # policies are 0 to 2: axis and policy together in one number, so that equal searches are found to be equal
             register = self.emit("locate", argument, position=position, extra=axis_id * 4 + policy, width=3)
             row = self._row(register)
             row.policy, row.counter, row.axis = policy, len(self.locates), axis_id
             self.locates.append([])
             known = self._known["cell", *key] = register
+        # one search may serve many tables: a visit outside the axis is told with the names of all of them
         counter = self._row(known).counter
         if (table, axis) not in self.locates[counter]:
             self.locates[counter].append((table, axis))
@@ -329,70 +346,5 @@ class TapeBuilder:
 
     def _row(self, register: int) -> Instruction:
         """Return the instruction that writes a register."""
+        # from the end: it is nearly always the last row that is asked for
         return next(row for row in reversed(self.code) if row.result == register)
-
-    # -- laying out -------------------------------------------------------------------------------------------
-
-    def _finish(self, needed: list[int], first: list[int], guards: Sequence[Guard]) -> Tape:
-        # whatever loads, rates of states and limits need runs at every evaluation; the rest only when recorded
-        roots = [*needed, *(r for s in self.states for r in (s.rate, s.low, s.high) if r >= 0)]
-        asked = [(self.names[g.condition], self._register(1.0), self._results(g) - set(first)) for g in guards]
-        roots += [condition for condition, _, _ in asked]
-        useful, wind = reachable(self.code, roots), reachable(self.code, first)
-        stage = [self._stage(row.result, useful, wind) for row in self.code]
-        # registers read by name must keep their values: they are neither fused away nor skipped
-        cells = [r for c in self.cells for r in (c.next, c.start) if r >= 0]
-        fixed = {*self.names.values(), *roots, *cells}
-        # what only a recording reads does not move anything: it is told of, and stops nothing
-        moving = {row.result for row, s in zip(self.code, stage, strict=True) if s != Stage.RECORDED}
-        watch = watched(self.code, fixed, moving, lambda r: self.values[r] if self.is_constant(r) else None)
-        members = guarded(self.code, stage, [results for _, _, results in asked], fixed)
-        # tables are grouped only within one stage and one guard: otherwise a group would run when not all are needed
-        apart = [len(Stage) * (members.get(row.result, -1) + 1) + s for row, s in zip(self.code, stage, strict=True)]
-        groups = group_tables(self.code, apart, [self.tables[n] for n in self._table_ids])
-        order, skips = arrange(self.code, stage, [(c, f) for c, f, _ in asked], members, fixed, groups.joined)
-        rows, sources, counts = [], [], [0] * len(Stage)
-        for i in order:
-            for row in ([skips[i]] if i in skips else []) + [self.code[i]]:
-                rows.append(row.encoded())
-                sources.append(self.sources[i])
-                counts[stage[i]] += 1
-        ends = [int(e) for e in np.cumsum(counts)]
-        sizes = np.array([len(a) for a in self._axes], dtype=np.int64)
-        return Tape(
-            code=np.array(rows, dtype=np.int32).reshape(-1, COLUMNS),
-            stages=(ends[0], ends[1], ends[2], ends[3], ends[4]),
-            registers=self._initial_registers(),
-            names=dict(self.names),
-            states=self.states,
-            cells=self.cells,
-            sources=sources,
-            breaks=np.array([v for axis in self._axes for v in axis], dtype=float),
-            axis_start=np.concatenate([[0], np.cumsum(sizes)[:-1]]).astype(np.int64) if len(sizes) else sizes,
-            axis_size=sizes,
-            values=np.concatenate(groups.values) if groups.values else np.zeros(0),
-            table_start=groups.starts,
-            table_into=groups.into,
-            shapes=list(self._shapes),
-            locates=self.locates,
-            watched=watch,
-        )
-
-    def _initial_registers(self) -> NDArray[np.float64]:
-        values = np.array(self.values)
-        for cell in self.cells:
-            values[cell.register] = cell.initial
-        return values
-
-    def _stage(self, register: int, useful: set[int], wind: set[int]) -> Stage:
-        """Return when a result is computed: registers of ``wind`` first, those that are not ``useful`` last."""
-        if register in wind:
-            return Stage.WIND
-        if register not in useful:
-            return Stage.RECORDED
-        return (Stage.STATES, Stage.ANGLE_RATES, Stage.ACCELERATIONS)[self.levels[register]]
-
-    def _results(self, guard: Guard) -> set[int]:
-        """Return the registers that a guard skips: its formulas, and the rates and limits of its states."""
-        slots = [r for s in self.states if s.name in guard.names for r in (s.rate, s.low, s.high) if r >= 0]
-        return {*(self.names[n] for n in guard.names), *slots}

@@ -48,6 +48,7 @@ def watched(
     that holds a constant, else None.
     """
     risky = [r.result for r in code if r.op in RISKY and r.result in moving and not _is_safe(r, constant)]
+    # most aircraft divide by constants alone and have nothing to watch
     if not risky:
         return Watched([], [])
     always, branches = set(roots), dict[int, list[tuple[int, int, bool]]]()
@@ -58,6 +59,7 @@ def watched(
             branches.setdefault(no, []).append((row.result, condition, False))
     readers: dict[int, list[int]] = {}
     for row in code:
+        # of a choice only the condition is always read: the two branches are followed with their condition
         for register in row.reads[:1] if row.op == op.IF else row.reads:
             readers.setdefault(register, []).append(row.result)
     # results are written after all that they read: from the last to the first everything that reads is known
@@ -66,6 +68,7 @@ def watched(
         ways[row.result] = _ways(row.result, always, readers, branches, ways)
     found = Watched([], [])
     for register in risky:
+        # a way without conditions makes all others needless
         if frozenset() in ways[register]:
             found.always.append(register)
         else:
@@ -86,7 +89,9 @@ def _ways(
         if frozenset() in found:
             return {frozenset()}
     for result, condition, side in branches.get(register, ()):
+        # a way that needs a condition both true and false can never be open
         found |= {one | {(condition, side)} for one in ways.get(result, set()) if (condition, not side) not in one}
+    # of too many the shortest are kept: with the fewest conditions they are open most often
     return found if len(found) <= MOST else set(sorted(found, key=lambda c: (len(c), sorted(c)))[:MOST])
 
 

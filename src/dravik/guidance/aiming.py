@@ -60,9 +60,37 @@ def shoot(
 ) -> Shot:  # fmt: skip
     """Return how near a shot from the rail comes to a point (m), with a homing law that is engaged.
 
-    ``inputs`` are set besides, ``{"ignition": 1}`` unless said. Raises DravikError for an aircraft without a rail, or
-    without a law that aims (inputs aim_north, aim_east, aim_altitude; signal aim_distance).
+    ``inputs`` are set besides, ``{"ignition": 1}`` unless said.
 
+    Parameters
+    ----------
+    craft : Aircraft
+        The aircraft.
+    north : float
+        The aim north of the rail, m.
+    east : float
+        The aim east of the rail, m.
+    altitude : float
+        Height of the aim, m.
+    elevation : str or float
+        Elevation of the rail, with its unit or in rad.
+    heading : str or float, default 0.0
+        Clockwise from north, with its unit or in rad.
+    inputs : mapping of str to str or float, optional
+        Values of inputs by name, with their unit or in SI.
+
+    Returns
+    -------
+    Shot
+
+    Raises
+    ------
+    DravikError
+        For an aircraft without a rail, or without a law that aims (inputs aim_north, aim_east, aim_altitude; signal
+        aim_distance).
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> from dravik.aircraft import sample_path
     >>> hail = dv.sample("hail").with_law(*dv.load_law(sample_path("hail") / "laws" / "homing.toml"))
@@ -85,10 +113,36 @@ def reachable_band(
 ) -> Band:  # fmt: skip
     """Return the least and the greatest range over ground at which a point at an altitude is met within ``miss``.
 
-    The middle is where the rocket passes the altitude by itself, unguided. Shots are spread from the rail to beyond the
-    farthest that it comes; the ends of each stretch that is met are found to 0.4 % of the range. Raises DravikError
-    where the altitude is not reached, and where nothing is met.
+    The middle is where the rocket passes the altitude by itself, unguided. Shots are spread from the rail to beyond
+    the farthest that it comes; the ends of each stretch that is met are found to 0.4 % of the range.
 
+    Parameters
+    ----------
+    craft : Aircraft
+        The aircraft.
+    altitude : str or float
+        Height of the aim, with its unit or in m.
+    elevation : str or float
+        Elevation of the rail, with its unit or in rad.
+    heading : str or float, default 0.0
+        Clockwise from north, with its unit or in rad.
+    miss : str or float, default "10 m"
+        What counts as met, with its unit or in m.
+    inputs : mapping of str to str or float, optional
+        Values of inputs by name, with their unit or in SI.
+
+    Returns
+    -------
+    Band
+        Least and greatest range, m.
+
+    Raises
+    ------
+    DravikError
+        Where the altitude is not reached, and where nothing is met.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> from dravik.aircraft import sample_path
     >>> hail = dv.sample("hail").with_law(*dv.load_law(sample_path("hail") / "laws" / "homing.toml"))

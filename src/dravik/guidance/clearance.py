@@ -15,9 +15,29 @@ __all__ = ["check_clearance", "path_over_land"]
 def path_over_land(craft: Aircraft, route: Route, clearance: str | float | None = None) -> Path:
     """Return the path of a route in an aircraft's world: its origin, its wind, and room above its land.
 
-    The turns are laid out for the wind at 10 m and above where it is given as a speed. Raises DravikError for turns
-    without room, and for a path that comes nearer to the ground than ``clearance`` (m, or with its unit).
+    The turns are laid out for the wind at 10 m and above where it is given as a speed.
 
+    Parameters
+    ----------
+    craft : Aircraft
+        The aircraft.
+    route : Route
+        The route.
+    clearance : str or float, optional
+        Least height above the ground, with its unit or in m; not looked at without.
+
+    Returns
+    -------
+    Path
+
+    Raises
+    ------
+    DravikError
+        For turns without room, and for a path that comes nearer to the ground than ``clearance`` (m, or with its
+        unit).
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> from dravik.guidance import read_route
     >>> route = read_route(dv.aircraft.sample_path("pika") / "routes" / "fire_edge.toml")

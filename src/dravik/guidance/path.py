@@ -118,9 +118,28 @@ class Path:
 def build_path(route: Route, *, origin: tuple[float, float] = (0.0, 0.0), wind: float = 0.0) -> Path:
     """Return the path of a route; turns are laid out for its airspeeds with a ``wind`` (m/s) from behind.
 
-    ``origin``: latitude and longitude (rad) from which places are counted in metres. Raises DravikError for a turn
-    that its legs leave no room for, or that misses its point by more than the acceptance radius.
+    ``origin``: latitude and longitude (rad) from which places are counted in metres.
 
+    Parameters
+    ----------
+    route : Route
+        The route.
+    origin : tuple (float, float), default (0.0, 0.0)
+        Latitude and longitude of the origin, rad.
+    wind : float, default 0.0
+        Tail wind that the turns leave room for, m/s.
+
+    Returns
+    -------
+    Path
+
+    Raises
+    ------
+    DravikError
+        For a turn that its legs leave no room for, or that misses its point by more than the acceptance radius.
+
+    Examples
+    --------
     >>> from dravik.aircraft import sample_path
     >>> from dravik.guidance import read_route
     >>> path = build_path(read_route(sample_path("pika") / "routes" / "fire_edge.toml"), wind=4.0)

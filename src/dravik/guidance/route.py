@@ -94,8 +94,22 @@ class Place:
 def read_route(path: str | Path) -> Route:
     """Return the route in a TOML file, or in a CSV file whose columns are keys of points with their units.
 
-    Raises DefinitionError and DravikError for what is wrong, with file, line and key.
+    Parameters
+    ----------
+    path : str or path
+        A TOML or CSV file.
 
+    Returns
+    -------
+    Route
+
+    Raises
+    ------
+    DravikError
+        For what is wrong, with file, line and key.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> from dravik.aircraft import sample_path
     >>> len(read_route(sample_path("pika") / "routes" / "fire_edge.toml").points)

@@ -17,9 +17,24 @@ __all__ = ["drawn", "route_log"]
 def route_log(run: Recording, path: Path) -> "DataFrame":
     """Return what a flight made of a route: a row for each point.
 
-    Closest approach (m), the time of it (s), whether within the point's acceptance, and there the error in altitude (m)
-    and the mass (kg) where it was recorded. A circle's point is as near as its radius. Raises DravikError for a
-    recording without ``north``, ``east``, ``altitude`` and ``route_point``.
+    Closest approach (m), the time of it (s), whether within the point's acceptance, and there the error in altitude
+    (m) and the mass (kg) where it was recorded. A circle's point is as near as its radius.
+
+    Parameters
+    ----------
+    run : Recording
+        The recorded flight.
+    path : Path
+        The path that was flown.
+
+    Returns
+    -------
+    DataFrame
+
+    Raises
+    ------
+    DravikError
+        For a recording without ``north``, ``east``, ``altitude`` and ``route_point``.
     """
     import pandas as pd
 

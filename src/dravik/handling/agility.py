@@ -44,7 +44,27 @@ def attitude_changes(craft: Aircraft, point: TrimPoint, axis: str, stick: str) -
     """Return attitude changes about an axis (``"pitch"`` or ``"roll"``) by steps or pulses of an input, to both sides.
 
     Steps to a quarter, half, three quarters and all of the travel to the stop where the attitude follows the stick;
-    pulses to the stop, for 0.3, 0.6 and 1.2 s, where the rate does. Raises DravikError for an input without a range.
+    pulses to the stop, for 0.3, 0.6 and 1.2 s, where the rate does.
+
+    Parameters
+    ----------
+    craft : Aircraft
+        The aircraft.
+    point : TrimPoint
+        The trimmed point.
+    axis : str
+        ``"pitch"`` or ``"roll"``.
+    stick : str
+        The input that the pilot moves.
+
+    Returns
+    -------
+    list of Change
+
+    Raises
+    ------
+    DravikError
+        For an input without a range.
     """
     require(craft, Aircraft, "what is flown")
     require(point, TrimPoint, "the point to begin from", "trim(craft, ...)")

@@ -28,11 +28,12 @@ LEAD = math.radians(89.9)  # the most compensation at the bandwidth that a pilot
 
 
 class Bandwidth(NamedTuple):
-    """Bandwidth (rad/s, the lesser of the two by phase and by gain), the frequency of -180 deg, and what lies beyond:
+    """Attitude bandwidth, and the phase beyond it.
 
-    phase delay (s) and average phase rate (s: rad per rad/s) from there to its double. By gain it is nan where the gain
-    is never 6 dB above that at -180 deg; by phase nan, and with it the bandwidth, where no frequency leaves 45 deg to a
-    loop that is stable (then all are); frequencies are infinite where the phase never comes that low.
+    The bandwidth (rad/s) is the lesser of those by phase and by gain. Phase delay (s) and average phase rate (s: rad
+    per rad/s) run from the frequency of -180 deg to its double. By gain it is nan where the gain is never 6 dB above
+    that at -180 deg; by phase nan, and with it the bandwidth, where no frequency leaves 45 deg to a loop that is stable
+    (then all are); frequencies are infinite where the phase never comes that low.
     """
 
     value: float
@@ -46,12 +47,30 @@ class Bandwidth(NamedTuple):
 def bandwidth(omega: ArrayLike, response: ArrayLike) -> Bandwidth:
     """Return bandwidth and phase delay of an attitude response: attitude by stick, positive for positive at rest.
 
-    By phase it is the highest frequency at which 45 deg of phase are left to -180 deg and a pilot who closes the loop
-    there with a gain keeps it stable; by gain that at which the gain is 6 dB above the gain at -180 deg. ``omega``
-    rises, in rad/s, and reaches twice the frequency of -180 deg; ``response`` is complex. A response that grows by
-    itself, as its phase tells that rises between its ends, has its phase a turn lower for each two roots that grow.
-    Raises DravikError where the frequencies do not reach far enough.
+    By phase it is the highest frequency at which 45 deg of phase are left to -180 deg and a pilot who closes the
+    loop there with a gain keeps it stable; by gain that at which the gain is 6 dB above the gain at -180 deg.
+    ``omega`` rises, in rad/s, and reaches twice the frequency of -180 deg; ``response`` is complex. A response that
+    grows by itself, as its phase tells that rises between its ends, has its phase a turn lower for each two roots
+    that grow.
 
+    Parameters
+    ----------
+    omega : array-like
+        Frequencies, rad/s, rising.
+    response : array-like
+        Attitude by the stick at each frequency, complex.
+
+    Returns
+    -------
+    Bandwidth
+
+    Raises
+    ------
+    DravikError
+        Where the frequencies do not reach far enough.
+
+    Examples
+    --------
     >>> w = np.geomspace(0.05, 60, 4000)
     >>> found = bandwidth(w, np.exp(-0.1j * w) / (1j * w * (1j * w / 3.0 + 1.0)))
     >>> round(found.by_phase, 2), round(found.phase_delay, 3)
@@ -116,9 +135,9 @@ def _growing(w: Floats, values: Complexes) -> int:
 
 
 def _by_phase(w: Floats, gain: Floats, phase: Floats, growing: int) -> float:
-    """Return the highest frequency at which the phase falls through -135 deg and a loop closed there is stable; nan
+    """Return the highest frequency at which the phase falls through -135 deg and a loop closed there is stable.
 
-    where it only rises through that, infinite where it stays above.
+    Nan where it only rises through that, infinite where it stays above.
     """
     level = growing // 2 * 2.0 * math.pi - 0.75 * math.pi
     above = phase > level
@@ -169,9 +188,10 @@ def _last_above(w: Floats, gain: Floats, level: float, below: float) -> float:
 
 
 class Dropback(NamedTuple):
-    """How far the attitude drops back (negative: goes on) after the stick is let go, over the steady pitch rate, s;
+    """How far the attitude drops back after the stick is let go.
 
-    the largest pitch rate over the steady one; and the steady pitch rate of a unit step.
+    Dropback over the steady pitch rate (s; negative: the attitude goes on), the largest pitch rate over the steady one,
+    and the steady pitch rate of a unit step.
     """
 
     value: float
@@ -183,9 +203,27 @@ def dropback(step: TimeResponse, *, hold: float | None = None) -> Dropback:
     """Return dropback and pitch-rate overshoot from the pitch rate's response to a step of the stick.
 
     The stick is held for ``hold`` seconds (half of the response's time unless given) and let go; the attitude then
-    comes to rest at what the rate's integral loses or gains: in the linear case the integral of the steady rate less
-    the rate's response. The slow phugoid has to be kept out of the model. Raises DravikError where no rate is steady.
+    comes to rest at what the rate's integral loses or gains: in the linear case the integral of the steady rate
+    less the rate's response. The slow phugoid has to be kept out of the model.
 
+    Parameters
+    ----------
+    step : TimeResponse
+        Pitch rate after a step of the stick.
+    hold : float, optional
+        For how long the stick is held, s: half of the response's time unless given.
+
+    Returns
+    -------
+    Dropback
+
+    Raises
+    ------
+    DravikError
+        Where no rate is steady.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> rate = dv.LinearSystem.filtered("q", "stick", [4.0, 4.0], [1.0, 2.8, 4.0])
     >>> round(dropback(dv.systems.time_response(rate, "q", "stick", duration=12.0)).value, 3)
@@ -236,9 +274,31 @@ def tracking_pilot(
     """Return the pilot K e^(-delay s) (lead s + 1)/(lag s + 1) who closes an attitude loop with the least resonance.
 
     Of all gains and leads (or lags) with which the closed loop has -90 deg of phase at ``bandwidth`` (rad/s) and at
-    most 3 dB of droop below it, the one with the lowest resonance. ``omega`` (rad/s) rises and encloses the bandwidth;
-    ``response`` is the attitude by the stick, complex. Raises DravikError where no such pilot closes the loop stably.
+    most 3 dB of droop below it, the one with the lowest resonance. ``omega`` (rad/s) rises and encloses the
+    bandwidth; ``response`` is the attitude by the stick, complex.
 
+    Parameters
+    ----------
+    omega : array-like
+        Frequencies, rad/s, rising.
+    response : array-like
+        Attitude by the stick at each frequency, complex.
+    bandwidth : float, default 3.5
+        Frequency of -90 deg of the closed loop, rad/s.
+    delay : float, default 0.3
+        The pilot's, s.
+
+    Returns
+    -------
+    TrackingPilot
+
+    Raises
+    ------
+    DravikError
+        Where no such pilot closes the loop stably.
+
+    Examples
+    --------
     >>> w = np.geomspace(0.05, 60, 2000)
     >>> found = tracking_pilot(w, 1.0 / (1j * w), bandwidth=2.5)
     >>> round(found.compensation), abs(found.resonance) < 0.1

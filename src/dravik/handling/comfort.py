@@ -58,8 +58,24 @@ def felt(omega: ArrayLike, direction: str = "vertical") -> Floats:
 
 
 def discomfort(found: Ride) -> Discomfort:
-    """Return the weighted accelerations of a ride that has spectra; raises DravikError for one that was flown.
+    """Return the weighted accelerations of a ride that has spectra.
 
+    Parameters
+    ----------
+    found : Ride
+        A ride by spectra.
+
+    Returns
+    -------
+    Discomfort
+
+    Raises
+    ------
+    DravikError
+        For one that was flown.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> craft = dv.sample("tarn")
     >>> rough = dv.handling.ride(craft, dv.trim(craft, airspeed="62 m/s", altitude="300 m"))

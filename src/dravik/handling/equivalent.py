@@ -80,10 +80,33 @@ def fit_equivalent(
 ) -> EquivalentSystem:  # fmt: skip
     """Return the equivalent system of a frequency response, by least squares over gain and phase.
 
-    ``omega`` in rad/s, ``response`` complex. ``lead`` holds the zero of the pitch form (1/s), such as the aircraft's
-    own L_alpha, and is free unless given; ``band`` is that of the match. Raises DravikError for an unknown form, fewer
-    than five frequencies in the band, and responses that are zero or no number.
+    ``omega`` in rad/s, ``response`` complex. ``lead`` holds the zero of the pitch form (1/s), such as the
+    aircraft's own L_alpha, and is free unless given; ``band`` is that of the match.
 
+    Parameters
+    ----------
+    omega : array-like
+        Frequencies, rad/s, rising.
+    response : array-like
+        Complex response at each frequency.
+    form : Form, default "pitch"
+        The form that is fitted, such as ``"pitch"``.
+    lead : float, optional
+        Zero of the pitch form, 1/s; free unless given.
+    band : tuple (float, float), default (0.1, 10.0)
+        Frequencies of the match, rad/s.
+
+    Returns
+    -------
+    EquivalentSystem
+
+    Raises
+    ------
+    DravikError
+        For an unknown form, fewer than five frequencies in the band, and responses that are zero or no number.
+
+    Examples
+    --------
     >>> w = np.geomspace(0.1, 10, 30)
     >>> fit = fit_equivalent(w, 2.0 * np.exp(-0.12j * w) * (1j * w + 0.7) / (6.25 - w**2 + 2.5j * w))
     >>> round(fit.delay, 4), round(fit.frequency, 4), round(fit.damping, 4)
@@ -219,6 +242,18 @@ def mismatch_envelopes(omega: ArrayLike) -> tuple[Floats, Floats, Floats, Floats
     J. R. Wood, J. Hodgkinson, Definition of Acceptable Levels of Mismatch for Equivalent Systems of Augmented CTOL
     Aircraft, McDonnell report MDC A6792, 1980, as MIL-STD-1797A gives them; from memory, not compared with a copy.
 
+    Parameters
+    ----------
+    omega : array-like
+        Frequencies, rad/s, rising.
+
+    Returns
+    -------
+    tuple (array of float, array of float, array of float, array of float)
+        Gain up, gain down (dB), phase up, phase down (deg).
+
+    Examples
+    --------
     >>> up, down, lead, lag = mismatch_envelopes([1.0])
     >>> bool(up[0] > 0.0 > down[0] and lead[0] > 0.0 > lag[0])
     True

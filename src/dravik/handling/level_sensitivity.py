@@ -44,11 +44,26 @@ class _Variation(NamedTuple):
 def sensitivities_of_level(point: TrimPoint, assessment: Assessment, *, most: int = 4) -> list[LevelSensitivity]:
     """Return what would bring criteria that are not at level 1 to their next level: worst first, least change first.
 
-    For criteria of single modes: the coefficients' derivatives at the same trim, and the aircraft's parameters with the
-    trim following. Each change is applied, solved for and checked, with everything of the criterion that moves with it;
-    one of an equivalent system has none. Empty at level 1, and where no single change of less than three times would
-    do.
+    For criteria of single modes: the coefficients' derivatives at the same trim, and the aircraft's parameters with
+    the trim following. Each change is applied, solved for and checked, with everything of the criterion that moves
+    with it; one of an equivalent system has none. Empty at level 1, and where no single change of less than three
+    times would do.
 
+    Parameters
+    ----------
+    point : TrimPoint
+        The trimmed point.
+    assessment : Assessment
+        The criteria at this point.
+    most : int, default 4
+        How many changes are told for a criterion.
+
+    Returns
+    -------
+    list of LevelSensitivity
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> craft = dv.sample("tarn")
     >>> point = dv.trim(craft, airspeed="62 m/s", altitude="300 m")

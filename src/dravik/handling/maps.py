@@ -73,8 +73,36 @@ def handling_map(
 ) -> HandlingMap:  # fmt: skip
     """Return the handling qualities at every point of a sweep that is held.
 
-    Takes what ``handling_qualities`` takes; ``told`` is told the share done. Raises DravikError where nothing is held.
+    Takes what ``handling_qualities`` takes; ``told`` is told the share done.
 
+    Parameters
+    ----------
+    sweep : TrimSweep
+        The trims over the product of axes.
+    aircraft_class : str, default "II-L"
+        ``"I"``, ``"II-L"``, ``"II-C"``, ``"III"`` or ``"IV"``.
+    category : str, default "B"
+        Category of the flight phase: ``"A"``, ``"B"`` or ``"C"``.
+    sets : sequence of str, default ("modal",)
+        Sets of criteria, as for ``handling_qualities``.
+    sticks : mapping of str to str, optional
+        The pilot's inputs for pitch, roll and yaw.
+    force : PitchForce or str, default ""
+        The signal of the stick's force.
+    told : callable, optional
+        Called with the share done, 0 to 1.
+
+    Returns
+    -------
+    HandlingMap
+
+    Raises
+    ------
+    DravikError
+        Where nothing is held.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> sweep = dv.trim_sweep(dv.sample("tarn"), {"airspeed": "50:80:4 m/s"}, altitude="300 m")
     >>> handling_map(sweep).levels.tolist()
@@ -100,6 +128,19 @@ def handling_map(
 def compare_handling(before: Assessment, after: Assessment) -> list[dict[str, Any]]:
     """Return the criteria of two assessments side by side, by name: values, levels, margins, and what became of them.
 
+    Parameters
+    ----------
+    before : Assessment
+        The first assessment.
+    after : Assessment
+        The second.
+
+    Returns
+    -------
+    list of mapping of str to any
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> craft = dv.sample("tarn")
     >>> slow, fast = (dv.trim(craft, airspeed=v, altitude="300 m") for v in ("50 m/s", "70 m/s"))

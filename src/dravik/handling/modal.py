@@ -62,9 +62,26 @@ def modal_criteria(
     """Return every modal requirement that applies to a model with states in air coordinates and output nz.
 
     A mode that is not there, or a root that grows and that no requirement speaks of, brings a line that says so and
-    has no level. Two real roots in the place of a pair are judged as that pair. An ``equivalent`` system of the pitch
-    rate stands for the short period where a law has mixed with it (section 3.2.2.1 speaks of equivalent systems).
-    ``modes`` are the model's own where they are known already.
+    has no level. Two real roots in the place of a pair are judged as that pair. An ``equivalent`` system of the
+    pitch rate stands for the short period where a law has mixed with it (section 3.2.2.1 speaks of equivalent
+    systems). ``modes`` are the model's own where they are known already.
+
+    Parameters
+    ----------
+    model : LinearModel
+        In air coordinates, with the output nz.
+    aircraft_class : str
+        ``"I"``, ``"II-L"``, ``"II-C"``, ``"III"`` or ``"IV"``.
+    category : str
+        Category of the flight phase: ``"A"``, ``"B"`` or ``"C"``.
+    equivalent : EquivalentSystem, optional
+        Of the pitch rate, in the place of the short period.
+    modes : Modes, optional
+        The model's own, where they are known already.
+
+    Returns
+    -------
+    list of Criterion
     """
     modes = model.modes() if modes is None else modes
     found = [

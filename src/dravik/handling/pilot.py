@@ -87,12 +87,39 @@ def fly_task(
 ) -> FlownTask:  # fmt: skip
     """Return a tracking task flown by a simple pilot from a trimmed point.
 
-    ``task``: ``"pitch"`` and ``"bank"`` track steps of attitude, ``"altitude"`` captures an altitude, ``"offset"`` a
-    lateral offset from the track, as behind another aircraft. ``size`` of the steps with its unit or SI. The pilot is
-    the one of ``tracking_pilot`` with ``bandwidth`` (rad/s) and ``delay`` (s), made for the linear model and flown on
-    the aircraft with its limits; everything that is not his stick stays. Raises DravikError for another task, an
-    aircraft without the input, and a loop that no such pilot closes.
+    ``task``: ``"pitch"`` and ``"bank"`` track steps of attitude, ``"altitude"`` captures an altitude, ``"offset"``
+    a lateral offset from the track, as behind another aircraft. ``size`` of the steps with its unit or SI. The
+    pilot is the one of ``tracking_pilot`` with ``bandwidth`` (rad/s) and ``delay`` (s), made for the linear model
+    and flown on the aircraft with its limits; everything that is not his stick stays.
 
+    Parameters
+    ----------
+    craft : Aircraft
+        The aircraft.
+    point : TrimPoint
+        The trimmed point.
+    task : str, default "pitch"
+        ``"pitch"``, ``"bank"``, ``"altitude"`` or ``"offset"``.
+    size : str or float, optional
+        Size of the steps, with its unit or in SI.
+    bandwidth : float, default 2.0
+        That of the pilot's loop, rad/s.
+    delay : float, default 0.3
+        The pilot's, s.
+    duration : str or float, default 60.0
+        Length of the flight, with its unit or in s.
+
+    Returns
+    -------
+    FlownTask
+
+    Raises
+    ------
+    DravikError
+        For another task, an aircraft without the input, and a loop that no such pilot closes.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> craft = dv.sample("tarn")
     >>> found = fly_task(craft, dv.trim(craft, airspeed="62 m/s", altitude="300 m"), "bank", duration=20.0)

@@ -28,9 +28,10 @@ STEADY = 0.02  # of the end value: by how much the tail of the response may stil
 
 
 class PitchStep(NamedTuple):
-    """Figures of the pitch rate after a step: ``delay`` (s, where its steepest tangent leaves zero), ``ratio`` (first
+    """Figures of the pitch rate after a step.
 
-    undershoot over first overshoot of the steady rate, zero without), ``rise`` (s, tangent from zero to the end).
+    ``delay`` (s) is where its steepest tangent leaves zero, ``rise`` (s) that tangent's way from zero to the end;
+    ``ratio`` the first undershoot over the first overshoot of the steady rate (zero without).
     """
 
     delay: float
@@ -41,8 +42,22 @@ class PitchStep(NamedTuple):
 def pitch_step(step: TimeResponse) -> PitchStep:
     """Return delay, transient peak ratio and rise time of the pitch rate's response to a step, the airspeed held.
 
-    Raises DravikError where the rate does not become steady.
+    Parameters
+    ----------
+    step : TimeResponse
+        Pitch rate after a step of the stick.
 
+    Returns
+    -------
+    PitchStep
+
+    Raises
+    ------
+    DravikError
+        Where the rate does not become steady.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> rate = dv.LinearSystem.filtered("q", "stick", [4.0], [1.0, 2.0, 4.0])
     >>> found = pitch_step(dv.systems.time_response(rate, "q", "stick", duration=20.0))
@@ -91,7 +106,26 @@ def pitch_step_criteria(step: TimeResponse, airspeed: float, category: str) -> l
 def c_star(model: LinearModel, stick: str, *, duration: float = LONG) -> tuple[Floats, Floats]:
     """Return time (s) and C* after a step of an input, over its steady value; the model has outputs nz and q.
 
-    C* = nz + (400 ft/s / g) q, in g. Raises DravikError where it does not become steady.
+    C* = nz + (400 ft/s / g) q, in g.
+
+    Parameters
+    ----------
+    model : LinearModel
+        The linear model.
+    stick : str
+        The input that is stepped.
+    duration : float, default 30.0
+        With its unit or in s.
+
+    Returns
+    -------
+    tuple (array of float, array of float)
+        Time, s, and C* over its steady value.
+
+    Raises
+    ------
+    DravikError
+        Where it does not become steady.
     """
     load, rate = (time_response(model, n, stick, duration=duration) for n in ("nz", "q"))
     # C* weighs load factor and pitch rate so that both count alike at 400 ft/s

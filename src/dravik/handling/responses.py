@@ -39,9 +39,10 @@ GROWS = 0.01  # 1/s: what grows more slowly (it doubles in more than a minute) p
 
 
 def pilot_input(craft: Aircraft, model: LinearModel, rate: str) -> str:
-    """Return the input that the pilot moves for a rate (``"q"``, ``"p"``, ``"r"``): of those that trims move, both
+    """Return the input that the pilot moves for a rate (``"q"``, ``"p"`` or ``"r"``).
 
-    ways, the one that over its range changes the rate most at 4 rad/s. Raises DravikError where there is none.
+    Of the inputs that trims move, both up and down, the one that over its range changes the rate most at 4 rad/s.
+    Raises DravikError where there is none.
     """
     able = [n for n, s in craft.inputs.items() if s.trim and s.low < 0.0 < s.high and n in model.inputs]
     found = model.part(inputs=able, outputs=[rate]).frequency_response([AT])[0, 0] if able else np.zeros(0)

@@ -50,9 +50,31 @@ def ride(
 ) -> Ride:  # fmt: skip
     """Return the ride at a station (the centre of gravity unless given), by the spectra of turbulence and the model.
 
-    Place and heading are held; the rest of the motion is the linear model's, with actuators and laws. Moderate Dryden
-    turbulence unless given. Raises DravikError for a motion that does not decay.
+    Place and heading are held; the rest of the motion is the linear model's, with actuators and laws. Moderate
+    Dryden turbulence unless given.
 
+    Parameters
+    ----------
+    craft : Aircraft
+        The aircraft.
+    point : TrimPoint
+        The trimmed point.
+    turbulence : Turbulence, optional
+        The turbulence: moderate Dryden turbulence unless given.
+    station : tuple (str | float, str | float, str | float), optional
+        Station position, m: the centre of gravity unless given.
+
+    Returns
+    -------
+    Ride
+
+    Raises
+    ------
+    DravikError
+        For a motion that does not decay.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> craft = dv.sample("tarn")
     >>> found = ride(craft, dv.trim(craft, airspeed="62 m/s", altitude="300 m"))
@@ -78,11 +100,32 @@ def ride_flown(
 ) -> Ride:  # fmt: skip
     """Return the ride by flights through turbulence of ``duration`` seconds in all: the whole nonlinear aircraft.
 
-    Hands off, an aircraft in rough air does not stay where it is for half an hour. So these are flights of a minute,
-    with a seed each, that begin from states as far from the point as the linear model says they will be after a long
-    time: slow motions, such as the phugoid, are there from the beginning. Accelerations away from the centre of gravity
-    need those of the rotation: by differences of the recorded rates. Raises DravikError for a duration that is no
-    flight, and for a motion that does not decay.
+    Hands off, an aircraft in rough air does not stay where it is for half an hour. So these are flights of a
+    minute, with a seed each, that begin from states as far from the point as the linear model says they will be
+    after a long time: slow motions, such as the phugoid, are there from the beginning. Accelerations away from the
+    centre of gravity need those of the rotation: by differences of the recorded rates.
+
+    Parameters
+    ----------
+    craft : Aircraft
+        The aircraft.
+    point : TrimPoint
+        The trimmed point.
+    turbulence : Turbulence, optional
+        The turbulence: moderate Dryden turbulence unless given.
+    duration : str or float, default 1800.0
+        Of all flights together, s.
+    station : tuple (str | float, str | float, str | float), optional
+        Station position, m: the centre of gravity unless given.
+
+    Returns
+    -------
+    Ride
+
+    Raises
+    ------
+    DravikError
+        For a duration that is no flight, and for a motion that does not decay.
     """
     duration = in_si(duration, "time", where="duration")
     if not FLIGHT <= duration <= 1e5:

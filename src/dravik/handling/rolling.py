@@ -23,9 +23,26 @@ LONGEST = 10.0  # s
 
 
 def time_to_bank(craft: Aircraft, point: TrimPoint, stick: str, bank: str | float) -> tuple[float, Recording]:
-    """Return the time (s) from a full step of an input to a change of bank (rad), and the flight; nan where it is never
+    """Return the time (s) from a full step of an input to a change of bank (rad), and the flight.
 
-    reached. The input goes to the end of its range that rolls the aircraft further from where it is; other inputs stay.
+    Nan where it is never reached. The input goes to the end of its range that rolls the aircraft further from where
+    it is; other inputs stay.
+
+    Parameters
+    ----------
+    craft : Aircraft
+        The aircraft.
+    point : TrimPoint
+        The trimmed point.
+    stick : str
+        The input that rolls.
+    bank : str or float
+        The change of bank, with its unit or in rad.
+
+    Returns
+    -------
+    tuple (float, Recording)
+        Time, s, and the flight.
     """
     require(craft, Aircraft, "what is flown")
     require(point, TrimPoint, "the point to roll from", "trim(craft, ...)")

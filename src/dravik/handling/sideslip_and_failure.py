@@ -63,9 +63,9 @@ def settings_of(
 
 
 def engine_failure(craft: Aircraft, point: TrimPoint) -> list[Criterion]:
-    """Return for each engine that can fail the least speed at which straight flight without it is held, over the stall
+    """Return, for each engine that can fail, the least speed of straight flight without it, over the stall speed.
 
-    speed: 5 deg of bank towards those that run, which stand at full power. In the point's configuration.
+    With 5 deg of bank towards those that run, which stand at full power. In the point's configuration.
     """
     data = boundaries("responses")["engine_out"]
     able = [n for n in craft.definition.engines if f"fail_{n}" in craft.inputs]

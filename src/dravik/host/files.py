@@ -123,9 +123,9 @@ def checked_file(path: str | Path, *, what: str = "file", limit: int = TEXT_LIMI
 
 
 def read_text(path: str | Path, *, what: str = "file", limit: int = TEXT_LIMIT, hint: str = "") -> str:
-    """Return a plain file's text (UTF-8, with or without its mark); raises DravikError as ``checked_file`` does,
+    """Return a plain file's text (UTF-8, with or without its mark).
 
-    and for bytes that are not UTF-8, with their place.
+    Raises DravikError as ``checked_file`` does, and for bytes that are not UTF-8, with their place.
     """
     source = checked_file(path, what=what, limit=limit, hint=hint)
     try:

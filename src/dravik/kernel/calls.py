@@ -31,6 +31,7 @@ def _call(arguments: tuple[Any, ...]) -> Any:
     def generate(context: Any, builder: Any, signature: Any, args: Any) -> Any:
         kind = context.call_conv.get_function_type(types.none, arguments)
         function = builder.inttoptr(args[0], kind.as_pointer())
+        # errors of the callee go on to the caller, as if it had been linked
         status, _ = context.call_conv.call_function(builder, function, types.none, arguments, args[1:])
         with cgutils.if_unlikely(builder, status.is_error):
             context.call_conv.return_status_propagate(builder, status)
@@ -62,6 +63,7 @@ def _evaluate_at(
 
     from dravik.compiled.modules import numba_types
 
+    # numbers are turned into the kinds that the callee was compiled for; arrays are of these kinds already
     arguments = numba_types(EVALUATE_KINDS)
     return types.void(address, program, work, arguments[2], x, u, dx, *arguments[6:]), _call(arguments)
 
@@ -74,6 +76,7 @@ def call_own_code(typing: Any, address: Any, reg: Any, numbers: Any, counters: A
 
     def generate(context: Any, builder: Any, signature: Any, args: Any) -> Any:
         arrays = zip(signature.args[1:5], args[1:5], strict=True)
+        # the code knows its sizes: it takes bare addresses, not arrays with shape and strides
         pointers = [context.make_array(kind)(context, builder, value).data for kind, value in arrays]
         whole = ir.IntType(64)
         kind = ir.FunctionType(ir.VoidType(), [*(p.type for p in pointers), whole])

@@ -22,6 +22,7 @@ class TapeAnalysis:
         for i, row in enumerate(code):
             while i >= tape.stages[stage]:
                 stage += 1
+            # a value made in one stretch is not at hand in another, which may run without it
             inside = region if left > 0 else 0
             left -= 1
             self.context.append((stage, inside))
@@ -33,6 +34,7 @@ class TapeAnalysis:
         fixed |= {s.register for s in tape.states} | {c.register for c in tape.cells} | set(tape.names.values())
         self.changing = fixed | set(self.writers)
         # the kernel reads registers that the sections of the layout name; other numbers there do no harm
+        # everything that a formula names may be recorded: it stands in memory whoever else reads it
         self.kept = {int(v) for v in program.layout[HEADER:]} | set(tape.names.values())
         for i, row in enumerate(code):
             for register in read(row, tape, program):
@@ -49,6 +51,7 @@ def inputs_behind(program: Program, tape: Tape, inputs: Sequence[str]) -> dict[s
     wind = every & {signal.name for signal in WIND_INPUTS}
     behind = {k: every if signal.level > 0 else wind for k, signal in enumerate(BASE_SIGNALS)}
     behind |= {tape.names[name]: frozenset([name]) for name in inputs}
+    # what decides whether a stretch runs counts as an argument of all results in it
     guard, left = frozenset[str](), 0
     for row in program.code:
         found = frozenset[str]().union(*(behind.get(r, frozenset()) for r in read(row, tape, program)))

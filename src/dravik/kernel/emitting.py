@@ -55,6 +55,7 @@ class Emitter:
         self.analysis, self.module = analysis, function.module
         self.registers, self.numbers, self.counters, self.worst, steady = function.args
         self.builder = ir.IRBuilder(function.append_basic_block())
+        # decided once per call: limits that a trim looks through are chosen, not branched round
         self.steady = self.builder.icmp_signed("!=", steady, whole(0))
         self.known: dict[int, Any] = {}
         self.cells: dict[int, Any] = {}  # the whole number of a cell or an offset, beside its register
@@ -69,6 +70,7 @@ class Emitter:
         """Return the value of a register; ``stored``: read from memory where it is a constant, never folded."""
         register = int(register)
         if register not in self.known:
+            # what never changes is written into the code as a number, and LLVM folds what follows from it
             changing = register in self.analysis.changing
             if not changing and not stored:
                 return number(self.analysis.tape.registers[register])
@@ -84,6 +86,7 @@ class Emitter:
     @contextmanager
     def apart(self) -> "Iterator[None]":
         """Forget, at the end, the values that came to be in a branch."""
+        # a value computed in one branch does not exist on the way past it
         before = dict(self.known), dict(self.cells)
         yield
         self.known, self.cells = before
@@ -98,6 +101,7 @@ class Emitter:
                 for k in stretch:
                     self.row(self.analysis.program.code[k])
             with otherwise:
+                # zero them once, when the guard closes: doing so at every evaluation would cost what the guard saves
                 open_before = b.fcmp_unordered("!=", b.load(flag), number(0.0))
                 with b.if_then(open_before):
                     b.store(number(0.0), flag)
@@ -182,6 +186,7 @@ class Emitter:
     def _least(self, x: Any, y: Any) -> Any:
         """The smaller, the first of equal ones (a zero has a sign); what is no number goes on."""
         b = self.builder
+        # as NumPy's minimum in the interpreter: the machine's own instruction treats zero and NaN differently
         return b.select(b.or_(b.fcmp_ordered("<=", x, y), b.fcmp_unordered("uno", x, x)), x, y)
 
     def _most(self, x: Any, y: Any) -> Any:
@@ -190,6 +195,7 @@ class Emitter:
 
     def _between(self, x: Any, low: Any, high: Any) -> Any:
         b = self.builder
+        # as Python's min(max()) in the interpreter, where a NaN stays what it is
         above = b.select(b.fcmp_ordered(">", low, x), low, x)
         return b.select(b.fcmp_ordered("<", high, above), high, above)
 
@@ -198,6 +204,7 @@ class Emitter:
 
     def _held(self, x: Any, y: Any, low: Any, high: Any) -> Any:
         b = self.builder
+        # beyond the limit, not at it, as in the interpreter: the step itself puts the state back on the limit
         up = b.and_(b.fcmp_ordered(">", y, high), b.fcmp_ordered(">", x, number(0.0)))
         down = b.and_(b.fcmp_ordered("<", y, low), b.fcmp_ordered("<", x, number(0.0)))
         return b.select(b.or_(up, down), number(0.0), x)
@@ -228,6 +235,7 @@ class Emitter:
         axis, policy, counter, into = int(row[6]), int(row[3]), int(row[4]), int(row[1])
         start, size = int(layout[layout[AXIS_START] + axis]), int(layout[layout[AXIS_SIZE] + axis])
         x, low, cells = self.value(row[2]), whole(0), size - 1
+        # halves of a size known now: comparisons without a branch that could be guessed wrong
         while cells > 1:
             half = cells >> 1
             middle = self._number_at(b.add(low, whole(start + half)))
@@ -237,9 +245,11 @@ class Emitter:
         left = self._number_at(b.add(low, whole(start)))
         width = b.fsub(self._number_at(b.add(low, whole(start + 1))), left)
         share = b.fdiv(b.fsub(x, left), width)
+        # the share, not the argument, is held: the cell at the edge is the same one either way
         if policy != EXTEND:
             held = b.select(b.fcmp_ordered(">", share, number(1.0)), number(1.0), share)
             share = b.select(b.fcmp_ordered("<", share, number(0.0)), number(0.0), held)
+        # kept as a whole number too: turning it into a float and back would cost more than the look-up
         self.cells[into] = low
         if into in self.analysis.kept:
             self.set(into, b.sitofp(low, DOUBLE))
@@ -247,6 +257,7 @@ class Emitter:
         self.set(into + 2, width)
         first, last = self._number_at(whole(start)), self._number_at(whole(start + size - 1))
         outside = b.or_(b.fcmp_ordered("<", x, first), b.fcmp_ordered(">", x, last))
+        # rare: the code for it is put out of the way of the straight path
         with b.if_then(outside, likely=False):
             self._visit(x, policy, counter)
 
@@ -278,6 +289,7 @@ class Emitter:
             low = low if low is not None else b.fptosi(self.value(cell), INT)
             offset = b.add(offset, b.mul(low, whole(shape[2 + k])))
             share, width = self.value(cell + 1), self.value(cell + 2)
+            # bit k: whether the table is smooth along axis k, and so has four numbers a node where linear ones have two
             if (shape[1] >> k) & 1:
                 own = self._hermite(share, width)
                 weights = [b.fmul(w, factor) for factor in own for w in weights]
@@ -292,6 +304,7 @@ class Emitter:
 
     def _hermite(self, f: Any, width: Any) -> list[Any]:
         b, one, nought = self.builder, number(1.0), number(0.0)
+        # cubic Hermite polynomials with g = 1 - f, in the order of products that tables.lookup.hermite has
         g, twice = b.fsub(one, f), b.fmul(number(2.0), f)
         left = b.fmul(b.fmul(b.fadd(one, twice), g), g)
         left_slope = b.fmul(b.fmul(f, g), g)
@@ -302,6 +315,7 @@ class Emitter:
         def chosen(inside: Any, under: Any, over: Any) -> Any:
             return b.select(below, under, b.select(above, over, inside))
 
+        # outside the axis the curve goes on straight, with the slope at its end
         left, right = chosen(left, one, nought), chosen(right, nought, one)
         left_slope = b.fmul(chosen(left_slope, f, nought), width)
         right_slope = b.fmul(chosen(right_slope, nought, b.fsub(f, one)), width)
@@ -340,6 +354,7 @@ class Emitter:
 
     def _weighed(self, base: Any, places: Sequence[int], at: int, lanes: int) -> Any:
         b, vector = self.builder, ir.VectorType(DOUBLE, lanes)
+        # one lane a table: each sum runs in the order of the interpreter's, so the bits agree
         total = ir.Constant(vector, [0.0] * lanes)
         spread = ir.Constant(ir.VectorType(SMALL, lanes), [0] * lanes)
         nothing = ir.Constant(vector, ir.Undefined)

@@ -26,9 +26,11 @@ def _weighing(lanes: int) -> Any:
         signature = types.void(numbers, index, index, reg, index, layout, index, index, index)
 
         def generate(context: Any, builder: Any, signature: Any, args: Any) -> Any:
+            # the address of an array's first number: checks of bounds would cost more than the sum
             def data(k: int) -> Any:
                 return context.make_array(signature.args[k])(context, builder, args[k]).data
 
+            # where the corners lie and where results go stands in layout, both as whole numbers
             values, registers, places = data(0), data(3), data(5)
             _, at, step, _, weights, _, offsets, count, into = args
             nothing, zeros = ir.Constant(vector, ir.Undefined), ir.Constant(ir.VectorType(small, lanes), [0] * lanes)
@@ -48,6 +50,8 @@ def _weighing(lanes: int) -> Any:
                 for odd, total in enumerate(sums):
                     corner = builder.add(k, ir.Constant(whole, odd))
                     place = builder.mul(builder.load(builder.gep(corners, [corner])), step)
+                    # the tables of a group stand interleaved: their numbers of one corner are neighbours, one load
+                    # fetches all
                     found = builder.bitcast(builder.gep(base, [place]), vector.as_pointer())
                     weight = builder.load(builder.gep(first, [corner]))
                     one = builder.insert_element(nothing, weight, ir.Constant(small, 0))

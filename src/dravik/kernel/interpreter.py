@@ -52,6 +52,7 @@ REMEMBERED = op.REMEMBERED
 @inlined
 def function_of(code: int, x: float, y: float) -> float:
     """Return the value of one of the less frequent instructions on plain numbers."""
+    # math or numpy by which of them compiles to the call that the machine code makes: the bits must agree
     if code == SIN:
         return math.sin(x)
     if code == COS:
@@ -83,6 +84,7 @@ def function_of(code: int, x: float, y: float) -> float:
     if code == FLOOR:
         return np.floor(x)
     if code == MOD:
+        # sign of the divisor, so that an angle or a time comes back into one turn or period from below too
         return x - y * np.floor(x / y)
     if code == WRAP:
         return x - 2.0 * math.pi * np.floor((x + math.pi) / (2.0 * math.pi))
@@ -119,6 +121,7 @@ def visit_axis(
     reg[dst + 1] = fraction
     reg[dst + 2] = width
     # rare, so this is checked after the look-up; NaN is neither and passes on into the result
+    # a NaN compares false with both: it is found where results are watched
     if x < numbers[start] or x > numbers[start + size - 1]:
         if policy == ERROR_POLICY and counters[OUTSIDE_TABLE] == 0:
             counters[OUTSIDE_TABLE] = counter + 1
@@ -153,6 +156,7 @@ def table_weights(code: Codes, layout: Ints, reg: Floats, row: Index) -> None:
         smooth_weights(code, layout, reg, row, shape)
         return
     # tensor product, one axis after the other: each axis multiplies the weights so far by its own two or four
+    # the first weight is one; each axis multiplies what stands there by its own two or four
     offset, count = 0, 1
     reg[dst + 1] = 1.0
     for k in range(layout[shape]):
@@ -169,6 +173,7 @@ def look_up(code: Codes, layout: Ints, v: Floats, reg: Floats, row: Index) -> No
     offsets = layout[layout[SHAPES] + code[row, 3]] + SHAPE_HEADER
     into = layout[layout[TABLE_INTO] + group]
     first = layout[layout[TABLE_START] + group] + int(reg[w]) * tables
+    # as many tables at a time as a vector of the machine holds; the rest in halves, so that no lane is idle
     t = 0
     while t + 8 <= tables:
         weigh_eight(v, first + t, tables, reg, w + 1, layout, offsets, count, into + t)
@@ -187,6 +192,7 @@ def look_up(code: Codes, layout: Ints, v: Floats, reg: Floats, row: Index) -> No
 def skipped(code: Codes, layout: Ints, reg: Floats, row: Index) -> int:
     """Return how many instructions to jump over; when a guard closes, set their results to zero once (``flag``)."""
     flag, count = code[row, 1], code[row, 3]
+    # the guard is open: what follows is computed as if there were none
     if reg[code[row, 2]] != 0.0:
         reg[flag] = 1.0
         return 0
@@ -296,6 +302,7 @@ def run_stage(program: Program, work: Workspace, stage: int, steady: bool) -> No
     start, stop = 0 if stage == 0 else layout[stage - 1], layout[stage]
     if stop > start:
         reg, counters, worst = work.registers, work.counters, work.worst
+        # zero where no machine code was made: during a search that builds many aircraft it would not pay
         address = layout[TAPE_CODE + stage]
         if address != 0:
             call_own_code(address, reg, program.numbers, counters, worst, steady)  # type: ignore[call-arg]

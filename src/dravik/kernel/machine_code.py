@@ -21,6 +21,7 @@ from dravik.kernel.program import TAPE_CODE, Program
 
 __all__ = ["TapeCode", "tape_code"]
 
+# registers, numbers, counters, worst arguments, and whether the flight is steady: all that rows may touch
 SIGNATURE = ir.FunctionType(
     ir.VoidType(), [DOUBLE.as_pointer(), DOUBLE.as_pointer(), INT.as_pointer(), DOUBLE.as_pointer(), INT]
 )
@@ -35,15 +36,17 @@ class TapeCode:
 
     def attached(self, program: Program) -> Program:
         """Return the program that calls this code."""
+        # a copy: the same program without its code stays usable, as the reference of the tests
         layout = program.layout.copy()
         layout[TAPE_CODE : TAPE_CODE + len(self.addresses)] = self.addresses
         return program._replace(layout=layout)
 
 
 def tape_code(program: Program, tape: Tape) -> TapeCode:
-    """Return the machine code of a tape as a program has laid it out; it takes some 0.3 s to make, and a third of that
+    """Return the machine code of a tape as a program has laid it out.
 
-    where the same formulas have been made before: it is kept on disk."""
+    It takes some 0.3 s to make, a third of that where the same formulas have been made before: it is kept on disk.
+    """
     module = ir.Module("tape")
     ends = [0, *tape.stages]
     names = []
@@ -56,6 +59,7 @@ def tape_code(program: Program, tape: Tape) -> TapeCode:
         else:
             names.append("")
     text = str(module)
+    # the text is the key: any change of a formula, a grid or of what is written here makes another one
     made = kept("tape", sha256(text.encode()).hexdigest()[:24], lambda: (_optimised(text), {}))
     return TapeCode(made, tuple(made.address(n) if n else 0 for n in names))
 
@@ -63,6 +67,7 @@ def tape_code(program: Program, tape: Tape) -> TapeCode:
 def _optimised(text: str) -> str:
     module = llvm.parse_assembly(text)
     module.verify()
+    # level 2 without relaxed arithmetic: it removes loads and branches, and leaves every rounding where it is
     passes = llvm.create_pass_builder(host_machine(), llvm.create_pipeline_tuning_options(speed_level=2))
     passes.getModulePassManager().run(module, passes)
     return str(module)
@@ -72,6 +77,7 @@ def _write_stage(module: ir.Module, name: str, analysis: TapeAnalysis, rows: ran
     """Write the function of a stage: its rows one after the other, skipped stretches as branches."""
     function = ir.Function(module, SIGNATURE, name)
     for k in range(4):
+        # the arrays are different memory: without this each store would force the numbers to be read again
         function.args[k].add_attribute("noalias")
     emit = Emitter(function, analysis)
     i = rows.start

@@ -2,6 +2,7 @@
 
 from dravik.kernel.signals import BASE_SIGNALS
 
+# compiled code reads plain numbers: names are looked up once, here
 _INDEX = {s.name: i for i, s in enumerate(BASE_SIGNALS)}
 TIME, NORTH, U, P, PHI = (_INDEX[n] for n in ("time", "north", "u", "p", "phi"))
 AIRSPEED, ALPHA, BETA, MACH, QBAR = (_INDEX[n] for n in ("airspeed", "alpha", "beta", "mach", "dynamic_pressure"))

@@ -32,6 +32,7 @@ def is_due(program: Program, dt: float, step: int, i: int) -> bool:
     """Whether a cell that is sampled changes at this step."""
     at = program.layout[CELL_TIMES] + 2 * i
     period, late = program.numbers[at], program.numbers[at + 1]
+    # counted in whole steps: a comparison of times would be lost to rounding after an hour
     return (step - round(late / dt)) % round(period / dt) == 0
 
 
@@ -45,11 +46,13 @@ def take_next(program: Program, work: Workspace, dt: float, step: int, rank: int
         due = program.numbers[layout[CELL_TIMES] + 2 * i] == 0.0
         if layout[layout[CELL_RANK] + i] == rank and not due:
             due = is_due(program, dt, step, i)
+        # those that come last read the outcome of all the others, so they wait for the end of remember
         take = due and layout[layout[CELL_QUIET] + i] != LAST
         new[i] = reg[layout[layout[CELL_NEXT] + i]] if take else reg[layout[layout[CELLS] + i]]
     changed = False
     for i in range(n):
         cell = layout[layout[CELLS] + i]
+        # a quiet cell is read by no formula at once: its change needs no new evaluation
         if reg[cell] != new[i] and layout[layout[CELL_QUIET] + i] == 0:
             changed = True
         reg[cell] = new[i]
@@ -63,6 +66,7 @@ def remember(program: Program, work: Workspace, t: float, x: Floats, u: Floats, 
     if layout[N_CELLS] == 0:
         return
     for rank in range(layout[N_RANKS]):
+        # a latch may set another at the same instant; the sampled ones change in the first pass alone, once a period
         for k in range(PASSES):
             if not take_next(program, work, dt, step, rank if k == 0 else -1):
                 break
@@ -77,6 +81,7 @@ def begin_memory(program: Program, work: Workspace, t: float, x: Floats, u: Floa
     """Begin to remember: cells hold what they take over at the start of a flight."""
     layout, reg, new = program.layout, work.registers, work.memory[0]
     n = layout[N_CELLS]
+    # outside a flight, what remembers passes its argument on: that is the value a cell takes over
     work.counters[FLYING] = 0
     if n > 0:
         call_evaluate(program, work, t, x, u, work.slopes[0], False, EVERYTHING)

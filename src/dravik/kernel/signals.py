@@ -86,6 +86,7 @@ BASE_SIGNALS: tuple[BaseSignal, ...] = (
 
 #: The rigid body's integrated states: attitude is the unit quaternion, local to body, scalar first.
 RIGID_STATES: tuple[str, ...] = (
+    # altitude upwards, not down: what is read most often needs no change of sign
     "north", "east", "altitude", "u", "v", "w", "q0", "q1", "q2", "q3", "p", "q", "r",
 )  # fmt: skip
 

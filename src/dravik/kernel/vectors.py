@@ -36,5 +36,6 @@ def cross(a: float, b: float, c: float, x: float, y: float, z: float) -> tuple[f
 def matrix_of(x: Floats) -> tuple[float, float, float, float, float, float, float, float, float]:
     """Return the local-to-body matrix of the state's quaternion, whatever its length has drifted to."""
     q0, q1, q2, q3 = x[6], x[7], x[8], x[9]
+    # normalised here and not in the state: an integrator's error estimate must not see a jump after each step
     n = 1.0 / math.sqrt(q0 * q0 + q1 * q1 + q2 * q2 + q3 * q3)
     return dcm_elements(q0 * n, q1 * n, q2 * n, q3 * n)

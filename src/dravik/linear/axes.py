@@ -29,13 +29,32 @@ _PAIRS = {"airspeed": "u", "alpha": "w", "beta": "v", "u": "airspeed", "w": "alp
 def in_axes(model: LinearModel, point: TrimPoint | OperatingInstant, axes: str) -> LinearModel:
     """Return a model in other coordinates of its motion; ``point`` is what it was made about.
 
-    ``"air"`` has airspeed, alpha, beta; ``"body"`` u, v, w along the body's axes; ``"stability"`` the same letters in
-    axes turned by the operating point's alpha about y, so that w and its rate are across the flow, and p and r about
-    axes along and across it. Euler angles stay those of the body: where textbooks have the bank of the stability axes,
-    it is the body's times cos(theta)/cos(flight path) in level-winged flight. Outputs that are the states follow them;
-    others stay. Raises DravikError for other axes, a model without them, and one whose part of the states does not
-    determine the new ones.
+    ``"air"`` has airspeed, alpha, beta; ``"body"`` u, v, w along the body's axes; ``"stability"`` the same letters
+    in axes turned by the operating point's alpha about y, so that w and its rate are across the flow, and p and r
+    about axes along and across it. Euler angles stay those of the body: where textbooks have the bank of the
+    stability axes, it is the body's times cos(theta)/cos(flight path) in level-winged flight. Outputs that are the
+    states follow them; others stay.
 
+    Parameters
+    ----------
+    model : LinearModel
+        The linear model.
+    point : TrimPoint or OperatingInstant
+        What the model was made about.
+    axes : str
+        ``"air"``, ``"body"`` or ``"stability"``.
+
+    Returns
+    -------
+    LinearModel
+
+    Raises
+    ------
+    DravikError
+        For other axes, a model without them, and one whose part of the states does not determine the new ones.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> craft = dv.sample("tarn")
     >>> point = dv.trim(craft, airspeed="62 m/s", altitude="300 m")

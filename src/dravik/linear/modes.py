@@ -31,7 +31,17 @@ _HOVER = {
 
 
 def is_body_mode(name: str) -> bool:
-    """Whether a mode's name is one of the rigid body's in flight on a wing, and not an actuator's or a position's."""
+    """Whether a mode's name is one of the rigid body's in flight on a wing, and not an actuator's or a position's.
+
+    Parameters
+    ----------
+    name : str
+        The mode's name.
+
+    Returns
+    -------
+    bool
+    """
     return any(word in name for word in ("short period", "phugoid", "Dutch roll", "roll", "spiral"))
 
 
@@ -139,6 +149,19 @@ def find_modes(A: Floats, states: Sequence[str], x0: Floats) -> Modes:
 
     States that nothing depends on (position, heading; in still air and without drag also velocities) bring roots at
     exactly zero, each named by its state.
+
+    Parameters
+    ----------
+    A : array of float
+        System matrix (n, n), SI.
+    states : sequence of str
+        Names of the states.
+    x0 : array of float
+        Operating point (n), SI; empty if unknown.
+
+    Returns
+    -------
+    Modes
     """
     # place and heading drive nothing: their roots are exactly zero, and would only be blurred by rounding
     keep = _coupled(A)

@@ -24,9 +24,25 @@ def longest_step(craft: Aircraft, x: Floats, u: Floats) -> tuple[str, float] | N
     """Return the state that moves fastest at a state and inputs, and the longest step (s) that follows it stably.
 
     Only roots that decay count: what grows of itself grows at any step. None where nothing is fast, on a rail, and
-    where the motion has no slopes (a table left). By differences of the integrated state itself: a linear model would
-    compile more for who only flies.
+    where the motion has no slopes (a table left). By differences of the integrated state itself: a linear model
+    would compile more for who only flies.
 
+    Parameters
+    ----------
+    craft : Aircraft
+        The aircraft.
+    x : array of float
+        Integrated state, SI.
+    u : array of float
+        Inputs, SI.
+
+    Returns
+    -------
+    tuple (str, float) or None
+        The state, and the step in s.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> craft = dv.sample("tarn")
     >>> point = dv.trim(craft, airspeed="62 m/s", altitude="300 m")

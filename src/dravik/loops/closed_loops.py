@@ -137,6 +137,17 @@ class SteadyErrors(NamedTuple):
 def steady_errors(loop: LinearSystem) -> SteadyErrors:
     """Return the type of a loop, closed with negative feedback, and what is left of steps and ramps of its command.
 
+    Parameters
+    ----------
+    loop : LinearSystem
+        The open loop, closed with negative feedback.
+
+    Returns
+    -------
+    SteadyErrors
+
+    Examples
+    --------
     >>> steady_errors(LinearSystem.filtered("y", "u", [8.0], [1.0, 2.0, 0.0]))
     SteadyErrors(type=1, step=0.0, ramp=0.25)
     """

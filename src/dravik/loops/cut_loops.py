@@ -27,10 +27,32 @@ def cut_loop(
 
     Everything that reads the signal reads what is injected; what is computed for it is the response. With the sign
     turned the loop is closed by negative feedback, as ``margins`` takes it. Several signals are cut at once, for
-    ``several_margins``. More ``outputs`` follow the loop's own, with their own sign. With a law at a rate the loop is a
-    sampled one, its hold and its computing delay exact; with laws at several rates each hold is a delay of half its
-    period. Raises DravikError for a signal that nothing reads, and one whose loop is not closed: no law leads back.
+    ``several_margins``. More ``outputs`` follow the loop's own, with their own sign. With a law at a rate the loop
+    is a sampled one, its hold and its computing delay exact; with laws at several rates each hold is a delay of
+    half its period.
 
+    Parameters
+    ----------
+    craft : Aircraft
+        The aircraft.
+    point : TrimPoint
+        The trimmed point.
+    at : str or sequence of str
+        The signal, or several.
+    outputs : sequence of str, default ()
+        More outputs, with their own sign.
+
+    Returns
+    -------
+    LinearSystem
+
+    Raises
+    ------
+    DravikError
+        For a signal that nothing reads, and one whose loop is not closed: no law leads back.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> craft = dv.sample("tarn").with_law(*dv.load_law(dv.aircraft.sample_path("tarn") / "laws" / "pitch_hold.toml"))
     >>> loop = cut_loop(craft, dv.trim(craft, airspeed="62 m/s", altitude="300 m"), "elevator_command")

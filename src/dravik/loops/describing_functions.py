@@ -27,9 +27,10 @@ REACH = (1.0005, 1e3)  # of amplitudes, over the size
 
 @dataclass(frozen=True)
 class Nonlinearity:
-    """A nonlinearity of slope one: a ``limit`` at +-size, a ``dead zone`` of +-size, ``backlash`` of +-size in all,
+    """A nonlinearity of slope one.
 
-    ``steps`` of size (rounded to the nearest), a ``relay`` that gives +-size.
+    A ``limit`` at +-size, a ``dead zone`` of +-size, ``backlash`` of +-size in all, ``steps`` of size (rounded to the
+    nearest), or a ``relay`` that gives +-size.
 
     >>> round(Nonlinearity("relay", 1.0).gain(2.0).real, 6) == round(2 / np.pi, 6)
     True
@@ -97,9 +98,10 @@ def _part(share: float) -> float:
 
 
 class LimitCycle(NamedTuple):
-    """An oscillation that keeps itself up: ``amplitude`` into the nonlinearity, ``frequency`` (rad/s), and whether it
+    """An oscillation that keeps itself up.
 
-    comes back after a small change of its amplitude.
+    ``amplitude`` into the nonlinearity, ``frequency`` (rad/s), and whether it comes back after a small change of its
+    amplitude.
     """
 
     amplitude: float
@@ -110,9 +112,29 @@ class LimitCycle(NamedTuple):
 def limit_cycles(loop: LinearSystem, nonlinearity: Nonlinearity, *, delay: str | float = 0.0) -> list[LimitCycle]:
     """Return the limit cycles that a nonlinearity in a loop predicts, smallest first: L(j w) N(a) = -1.
 
-    ``loop`` is closed with negative feedback, as in ``margins``. The prediction takes the loop as a filter that passes
-    the fundamental alone. Raises DravikError for a loop of more than one channel.
+    ``loop`` is closed with negative feedback, as in ``margins``. The prediction takes the loop as a filter that
+    passes the fundamental alone.
 
+    Parameters
+    ----------
+    loop : LinearSystem
+        The open loop, closed with negative feedback.
+    nonlinearity : Nonlinearity
+        The nonlinearity in the loop.
+    delay : str or float, default 0.0
+        Dead time, with its unit or in s.
+
+    Returns
+    -------
+    list of LimitCycle
+
+    Raises
+    ------
+    DravikError
+        For a loop of more than one channel.
+
+    Examples
+    --------
     >>> loop = LinearSystem.filtered("y", "u", [4.0], [1.0, 3.0, 2.0, 0.0])
     >>> cycle = limit_cycles(loop, Nonlinearity("relay", 1.0))[0]
     >>> print(round(cycle.frequency, 6), round(cycle.amplitude, 6))  # sqrt 2, and 4/pi of 4/6
@@ -182,9 +204,9 @@ def _turning(curve: OpenLoopResponse, n: Nonlinearity) -> list[LimitCycle]:
 
 
 def _stable(curve: OpenLoopResponse, n: Nonlinearity, amplitude: float) -> bool:
-    """Whether a little less of it grows and a little more decays, nothing else growing: by the loop with the gain that
+    """Whether a little less of an oscillation grows and a little more decays, and nothing else grows.
 
-    it then has.
+    Judged by the loop with the gain that the nonlinearity then has.
     """
 
     def grows(a: float) -> int:

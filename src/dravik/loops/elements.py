@@ -104,9 +104,30 @@ class PID:
 def lead_compensator(phase: str | float, at: str | float, *, output: str = "u", input: str = "e") -> LinearSystem:
     """Return a lead (or, negative, a lag of phase) of unit gain that gives ``phase`` (rad) at a frequency (rad/s).
 
-    (s/a + 1)/(s/b + 1) over its gain at the frequency, the geometric mean of its corners. Raises DravikError for more
-    than 85 deg: two of them.
+    (s/a + 1)/(s/b + 1) over its gain at the frequency, the geometric mean of its corners.
 
+    Parameters
+    ----------
+    phase : str or float
+        What it adds, rad.
+    at : str or float
+        Frequency, rad/s.
+    output : str, default "u"
+        Name of the output.
+    input : str, default "e"
+        Name of the input.
+
+    Returns
+    -------
+    LinearSystem
+
+    Raises
+    ------
+    DravikError
+        For more than 85 deg: two of them.
+
+    Examples
+    --------
     >>> found = lead_compensator("40 deg", 3.0).frequency_response([3.0])[0, 0, 0]
     >>> print(round(abs(found), 9), round(float(np.degrees(np.angle(found))), 6))
     1.0 40.0
@@ -125,6 +146,23 @@ def lead_compensator(phase: str | float, at: str | float, *, output: str = "u", 
 def lag_compensator(factor: float, corner: str | float, *, output: str = "u", input: str = "e") -> LinearSystem:
     """Return an element of unit gain at high frequencies and ``factor`` at rest, its zero at ``corner`` (rad/s).
 
+    Parameters
+    ----------
+    factor : float
+        Gain at rest.
+    corner : str or float
+        Frequency of the zero, rad/s.
+    output : str, default "u"
+        Name of the output.
+    input : str, default "e"
+        Name of the input.
+
+    Returns
+    -------
+    LinearSystem
+
+    Examples
+    --------
     >>> print(lag_compensator(5.0, 0.2).gains()[0, 0].round(9))
     5.0
     """
@@ -139,6 +177,25 @@ def notch_filter(
 ) -> LinearSystem:
     """Return a notch: gain ``depth`` at a frequency (rad/s), one far from it, with roots of damping ``width``.
 
+    Parameters
+    ----------
+    at : str or float
+        Frequency, rad/s.
+    depth : float, default 0.05
+        Gain at it.
+    width : float, default 0.5
+        Damping ratio of its roots.
+    output : str, default "u"
+        Name of the output.
+    input : str, default "e"
+        Name of the input.
+
+    Returns
+    -------
+    LinearSystem
+
+    Examples
+    --------
     >>> print(abs(notch_filter(4.0, depth=0.1).frequency_response([4.0])[0, 0, 0]).round(9))
     0.1
     """
@@ -156,10 +213,28 @@ def sampled_loop(
     """Return the loop of a plant with a controller that runs each ``sample_time`` (s): with hold and computing delay.
 
     ``plant`` is continuous and has one input and output; ``controller``, from the plant's output to its input, is
-    sampled already, or continuous and then turned by the bilinear rule. ``delay`` (s) is a time from the sample to the
-    new command, any part of a period: the command that is held changes between samples. The result is what comes back
-    of the command, sign turned, for ``margins``: those of the sampled loop, not of its continuous look-alike.
+    sampled already, or continuous and then turned by the bilinear rule. ``delay`` (s) is a time from the sample to
+    the new command, any part of a period: the command that is held changes between samples. The result is what
+    comes back of the command, sign turned, for ``margins``: those of the sampled loop, not of its continuous
+    look-alike.
 
+    Parameters
+    ----------
+    plant : LinearSystem
+        Continuous, one input and output.
+    controller : LinearSystem
+        From the plant's output to its input.
+    sample_time : str or float
+        Period of the controller, with its unit or in s.
+    delay : str or float, default 0.0
+        From the sample to the new command, with its unit or in s.
+
+    Returns
+    -------
+    LinearSystem
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> from dravik.loops import margins
     >>> plant = dv.LinearSystem.filtered("y", "u", [1.0], [1.0, 0.0])

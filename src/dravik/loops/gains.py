@@ -36,9 +36,10 @@ class GainResult(NamedTuple):
 
 
 class GainTarget(NamedTuple):
-    """What a gain is to give: one of crossover (rad/s), phase margin (rad), gain margin (a factor), bandwidth (rad/s),
+    """What a gain is to give.
 
-    or damping of the mode whose open-loop frequency is nearest to ``near`` (rad/s).
+    One of crossover (rad/s), phase margin (rad), gain margin (a factor), bandwidth (rad/s), or damping of the mode
+    whose open-loop frequency is nearest to ``near`` (rad/s).
     """
 
     crossover: float | None = None
@@ -52,10 +53,30 @@ class GainTarget(NamedTuple):
 def gain_for(loop: LinearSystem, wish: GainTarget, *, delay: str | float = 0.0) -> GainResult:
     """Return the gain k such that the loop k L, closed with negative feedback, has what is wished.
 
-    Of several gains the largest that closes the loop (of damping the smallest), as ``Margins.closes`` says: stably, but
-    for a slow root that no gain moves; the others are listed. The sign is kept: k is positive. Raises DravikError
-    for a wish that no gain fulfils, with the most that can be had, and for a loop that no such gain closes stably.
+    Of several gains the largest that closes the loop (of damping the smallest), as ``Margins.closes`` says: stably,
+    but for a slow root that no gain moves; the others are listed. The sign is kept: k is positive.
 
+    Parameters
+    ----------
+    loop : LinearSystem
+        The open loop, closed with negative feedback.
+    wish : GainTarget
+        What the closed loop is to have.
+    delay : str or float, default 0.0
+        Dead time, with its unit or in s.
+
+    Returns
+    -------
+    GainResult
+
+    Raises
+    ------
+    DravikError
+        For a wish that no gain fulfils, with the most that can be had, and for a loop that no such gain closes
+        stably.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> loop = dv.LinearSystem.filtered("y", "u", [1.0], [1.0, 3.0, 2.0, 0.0])
     >>> round(gain_for(loop, GainTarget(gain_margin=2.0)).gain, 6)

@@ -12,10 +12,26 @@ __all__ = ["law_of"]
 def law_of(study: LoopStudy) -> str:
     """Return the text of a law file with the loops of a study: engaged, it is what was studied, but for the delays.
 
-    The outermost commands are inputs that follow what is measured, so that engaging takes over the present value; an
-    integral is held where its effector would stop. Raises DravikError for a notch, which no formula makes, and for a
-    loop that moves an input.
+    The outermost commands are inputs that follow what is measured, so that engaging takes over the present value;
+    an integral is held where its effector would stop.
 
+    Parameters
+    ----------
+    study : LoopStudy
+        The loops as designed.
+
+    Returns
+    -------
+    str
+        The text of a law's TOML file.
+
+    Raises
+    ------
+    DravikError
+        For a notch, which no formula makes, and for a loop that moves an input.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> from dravik.loops import read_loops, study_loops
     >>> study = study_loops(dv.sample("tarn"), read_loops(dv.aircraft.sample_path("tarn") / "loops" / "pitch.toml"))

@@ -135,10 +135,27 @@ class RootLocus:
 def locus_over_gain(loop: LinearSystem, gains: Sequence[float] | None = None) -> RootLocus:
     """Return the roots of a loop closed with negative feedback over a gain that multiplies it.
 
-    ``loop`` is the open loop L of one input and output (1 + gain L = 0); ``gains`` rise, and reach from a thousandth to
-    a hundred times the gain at which L is felt unless given. Negative gains are positive feedback. Raises DravikError
-    for gains that do not rise, and where 1 + gain D is zero.
+    ``loop`` is the open loop L of one input and output (1 + gain L = 0); ``gains`` rise, and reach from a
+    thousandth to a hundred times the gain at which L is felt unless given. Negative gains are positive feedback.
 
+    Parameters
+    ----------
+    loop : LinearSystem
+        The open loop, closed with negative feedback.
+    gains : sequence of float, optional
+        Rising; chosen by the loop unless given.
+
+    Returns
+    -------
+    RootLocus
+
+    Raises
+    ------
+    DravikError
+        For gains that do not rise, and where 1 + gain D is zero.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> loop = dv.LinearSystem.filtered("y", "u", [1.0], [1.0, 3.0, 2.0, 0.0])
     >>> round(locus_over_gain(loop).crossings()[0].gain, 6)
@@ -165,9 +182,31 @@ def locus_of_roots(
 ) -> RootLocus:  # fmt: skip
     """Return a locus over any parameter: ``roots`` gives as many roots (1/s, or of z) for each of its values.
 
-    Branches are followed by continuity; where one goes too far between two values, values between them are added for
-    the following. Raises DravikError for values that do not rise.
+    Branches are followed by continuity; where one goes too far between two values, values between them are added
+    for the following.
 
+    Parameters
+    ----------
+    roots : callable
+        Gives the roots for a value.
+    gains : sequence of float or array of float
+        The values, rising.
+    zeros : array of complex, optional
+        Where branches end, 1/s or of z.
+    sample_time : float, optional
+        Sample time, s: a continuous loop without.
+
+    Returns
+    -------
+    RootLocus
+
+    Raises
+    ------
+    DravikError
+        For values that do not rise.
+
+    Examples
+    --------
     >>> found = locus_of_roots(lambda k: np.roots([1.0, 2.0, k]).astype(complex), [0.0, 0.5, 2.0])
     >>> found.roots.shape
     (3, 2)
@@ -186,9 +225,33 @@ def locus_over_parameter(
 ) -> RootLocus:  # fmt: skip
     """Return the roots of an aircraft with its laws over a parameter of its files, at a trimmed point that stays.
 
-    ``values`` rise, in SI. The point is that of the present value: gains of laws do not move it, other parameters may,
-    and then it is no trim. ``states`` keeps only some. Raises DravikError for a name that is no parameter.
+    ``values`` rise, in SI. The point is that of the present value: gains of laws do not move it, other parameters
+    may, and then it is no trim. ``states`` keeps only some.
 
+    Parameters
+    ----------
+    craft : Aircraft
+        The aircraft.
+    point : TrimPoint
+        The trimmed point.
+    name : str
+        The parameter.
+    values : sequence of float
+        Its values, SI, rising.
+    states : sequence of str, default ()
+        The states that are kept; all unless given.
+
+    Returns
+    -------
+    RootLocus
+
+    Raises
+    ------
+    DravikError
+        For a name that is no parameter.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> craft = dv.sample("tarn").with_law(*dv.load_law(dv.aircraft.sample_path("tarn") / "laws" / "yaw_damper.toml"))
     >>> point = dv.trim(craft, airspeed="62 m/s", altitude="300 m")

@@ -7,20 +7,21 @@ margin: P. Seiler, A. Packard, P. Gahinet, An Introduction to Disk Margins, IEEE
 import math
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
-from typing import TYPE_CHECKING, Any, NamedTuple, cast
+from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
 from dravik.errors import DravikError, require
-from dravik.loops.open_loop_response import INFINITE, UNBOUNDED, OpenLoopResponse, border_of, count_growing, least
+from dravik.loops.growing_roots import GrowingRoot, count_closed, growing_roots, without
+from dravik.loops.open_loop_response import INFINITE, UNBOUNDED, OpenLoopResponse, count_growing, least
 from dravik.systems import LinearSystem
 from dravik.units import in_si
 
 if TYPE_CHECKING:
     from pandas import DataFrame
 
-__all__ = ["Crossing", "GrowingRoot", "Margins", "margins"]
+__all__ = ["Crossing", "Margins", "margins"]
 
 Floats = NDArray[np.float64]
 Complexes = NDArray[np.complex128]
@@ -33,8 +34,6 @@ STEPS = np.linspace(0.0, 1.0, WIDE)
 FIGURES: tuple[Callable[[Complexes], Complexes], ...] = (
     lambda v: 1.0 / (1.0 + v), lambda v: v / (1.0 + v), lambda v: 0.5 * (1.0 - v) / (1.0 + v),
 )  # fmt: skip
-STAYS = 1e-9  # of its size: a root of the open loop that closing it does not move at all
-SAME_ROOT = 1e-3  # of its size: a root that the loop leaves where it is
 SMALLEST = 1e-9  # a crossing of the real axis with less gain than this is none worth a margin
 WITH_DELAY = 3e-3  # the same with a delay, of the loop's largest gain up to one: it crosses again and again
 SLOW_ENOUGH = 20.0  # s: the least time to double of a spiral of level 1 (MIL-F-8785C, 3.3.1.3, category B)
@@ -43,10 +42,11 @@ AT_REST = 1e-6  # of the lowest frequency of the grid: where the closed loop's l
 
 
 class Crossing(NamedTuple):
-    """A frequency (rad/s) at which the loop crosses the unit circle (``kind`` ``"gain"``) or the negative real axis
+    """A frequency (rad/s) at which the loop crosses the unit circle or the negative real axis.
 
-    (``"phase"``). Of the first its ``phase`` margin (rad) and ``delay`` margin (s); of the second its ``gain`` margin,
-    the factor that brings it onto -1: above one more gain, below one less. What does not belong is nan.
+    Of the first (``kind`` ``"gain"``) its ``phase`` margin (rad) and ``delay`` margin (s). Of the second (``"phase"``)
+    its ``gain`` margin, the factor that brings it onto -1: above one more gain, below one less. What does not belong is
+    nan.
     """
 
     kind: str
@@ -54,23 +54,6 @@ class Crossing(NamedTuple):
     gain: float
     phase: float
     delay: float
-
-
-class GrowingRoot(NamedTuple):
-    """A root of the closed loop that grows (1/s, or of z), the state that moves most in it, and the time to double (s).
-
-    ``is_hidden``: the loop does not move it or does not see it, so that no gain changes it.
-    """
-
-    root: complex
-    state: str
-    doubles: float
-    is_hidden: bool = False
-
-    def __str__(self) -> str:
-        where = f"{self.root.real:.3g}" if not self.root.imag else f"{self.root:.3g}"
-        hidden = ", not touched by this loop" if self.is_hidden else ""
-        return f"a root at {where} doubles in {self.doubles:.3g} s, mostly {self.state}{hidden}"
 
 
 class DiscFigures:
@@ -185,10 +168,27 @@ def margins(loop: LinearSystem, *, delay: str | float = 0.0) -> Margins:
     """Return the margins of a loop with one input and one output, closed with negative feedback.
 
     ``loop`` is the open loop L, continuous or sampled; ``delay`` (s) is worked in exactly. A closed loop that is
-    unstable has negative margins where it is past -1. A mode that the loop does not move or
-    see and that grows makes it unstable. Raises DravikError for a system of more than
-    one channel, and a delay below zero.
+    unstable has negative margins where it is past -1. A mode that the loop does not move or see and that grows
+    makes it unstable.
 
+    Parameters
+    ----------
+    loop : LinearSystem
+        The open loop of one input and output, continuous or sampled.
+    delay : str or float, default 0.0
+        Dead time, with its unit or in s.
+
+    Returns
+    -------
+    Margins
+
+    Raises
+    ------
+    DravikError
+        For a system of more than one channel, and a delay below zero.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> loop = dv.LinearSystem.filtered("y", "u", [1.0], [1.0, 2.0, 1.0, 0.0])
     >>> found = margins(loop)
@@ -218,7 +218,7 @@ def margins(loop: LinearSystem, *, delay: str | float = 0.0) -> Margins:
     late_by = min((c.delay for c in found if c.kind == "gain"), default=math.inf)
     up, down = min((g for g in gains if g > 1.0), default=math.inf), max((g for g in gains if g < 1.0), default=0.0)
     unseen = max(hidden, 0)
-    roots = _unstable(one, late)
+    roots = count_closed(one, late)
     own = Margins(
         found, up, down, min(phases, default=math.inf), late_by, s_peak, t_peak, 1.0 / half if half else math.inf,
         _bandwidth(curve, w),
@@ -226,7 +226,7 @@ def margins(loop: LinearSystem, *, delay: str | float = 0.0) -> Margins:
     )  # fmt: skip
     if own.is_stable:
         return own
-    return _missing(own, curve, _growing(loop, late, _left_out(loop.poles(), one.poles())))
+    return _missing(own, curve, growing_roots(loop, late, without(loop.poles(), one.poles())))
 
 
 def _missing(own: Margins, curve: OpenLoopResponse, growing: list[GrowingRoot]) -> Margins:
@@ -344,54 +344,3 @@ def _bandwidth(curve: OpenLoopResponse, w: Floats) -> float:
         return math.nan
     found = curve.roots_of(lambda v: np.abs(v / (1.0 + v)) - HALF_POWER * rest, w)
     return found[0] if found else math.nan
-
-
-def _unstable(system: LinearSystem, delay: float) -> int | None:
-    """Return the number of unstable closed-loop roots by eigenvalues; None with a delay, and for 1 + D of zero."""
-    closed = _closed(system, delay)
-    return None if closed is None else count_growing(closed, system.sample_time)
-
-
-def _closed(system: LinearSystem, delay: float) -> Floats | None:
-    if delay or abs(1.0 + system.D[0, 0]) < 1e-12:
-        return None
-    return np.asarray(system.A - system.B @ system.C / (1.0 + system.D[0, 0]))
-
-
-def _left_out(roots: Complexes, kept: Complexes) -> list[complex]:
-    """Return roots without those that are nearest to some that were kept."""
-    left = [complex(r) for r in roots]
-    for root in kept:
-        if left:
-            left.pop(int(np.argmin([abs(r - root) for r in left])))
-    return left
-
-
-def _growing(loop: LinearSystem, delay: float, hidden: list[complex]) -> list[GrowingRoot]:
-    """Return the growing roots of the closed loop with the state that moves most in each, the fastest first.
-
-    ``hidden`` are the open loop's roots that take no part in it. A delay is a fraction of fifth order here.
-    """
-    if delay and loop.sample_time is None:
-        loop, delay = loop.delayed(loop.inputs[0], delay, order=5), 0.0
-    matrix = _closed(loop, delay)
-    if matrix is None:
-        return []
-    from scipy.linalg import eig
-
-    values, left, right = cast(Any, eig(matrix, left=True, right=True))
-    values = np.asarray(values, dtype=np.complex128)
-    border = border_of(values) if loop.sample_time is None else 1.0 + 1e-7
-    open_roots = np.linalg.eigvals(loop.A).tolist()
-    found = []
-    for k, root in enumerate(values):
-        size = root.real if loop.sample_time is None else abs(root)
-        if size > border and root.imag >= 0.0:
-            # how much of each state is in the mode, in any units: its motion times what moves the mode there
-            state = loop.states[int(np.argmax(np.abs(left[:, k] * right[:, k])))]
-            rate = float(size) if loop.sample_time is None else math.log(size) / loop.sample_time
-            # told by the states that are left out, or, where rounding alone couples it, by where it stays
-            near = [(h, SAME_ROOT) for h in hidden] + [(h, STAYS) for h in open_roots]
-            is_hidden = any(abs(root - h) < share * max(abs(h), border) for h, share in near)
-            found.append(GrowingRoot(complex(root), state, math.log(2.0) / rate, is_hidden))
-    return sorted(found, key=lambda g: g.doubles)

@@ -24,13 +24,13 @@ Floats = NDArray[np.float64]
 
 @dataclass(frozen=True)
 class Observer:
-    """A steady observer: ``gains`` (states, measured), ``variance`` of its error, what is ``left`` of its equation."""
+    """A steady observer: ``gains`` (states, measured), ``variance`` of its error, ``residual`` of its equation."""
 
     plant: LinearSystem
     measured: list[str]
     gains: Floats
     variance: Floats
-    left: float
+    residual: float
 
     def system(self) -> LinearSystem:
         """Return the observer: from the plant's inputs and what is measured to NAME_estimate of each of its states."""
@@ -49,10 +49,34 @@ def steady_observer(
     """Return the steady Kalman filter of a system: the observer whose error is least under white noise.
 
     ``noise`` names inputs with the square root of their noise's two-sided spectral density (unit times sqrt s),
-    ``sensors`` the measured outputs or states with theirs. ``recovery`` adds noise of that size at the inputs ``moved``
-    (all unless named): the larger it is, the more of the state feedback's loop comes back at those inputs. Raises
-    DravikError where no observer is optimal and stable.
+    ``sensors`` the measured outputs or states with theirs. ``recovery`` adds noise of that size at the inputs
+    ``moved`` (all unless named): the larger it is, the more of the state feedback's loop comes back at those
+    inputs.
 
+    Parameters
+    ----------
+    system : LinearSystem
+        The linear system.
+    noise : mapping of str to any
+        Inputs and the square root of their noise's spectral density.
+    sensors : mapping of str to any
+        Measured quantities and the square root of theirs.
+    recovery : float, default 0.0
+        Noise added at the inputs ``moved``.
+    moved : tuple of str, default ()
+        Inputs of the recovery; all unless named.
+
+    Returns
+    -------
+    Observer
+
+    Raises
+    ------
+    DravikError
+        Where no observer is optimal and stable.
+
+    Examples
+    --------
     >>> system = LinearSystem.of([[0.0]], [[1.0]], states=["x"], inputs=["w"])
     >>> steady_observer(system, noise={"w": 2.0}, sensors={"x": 1.0}).gains.round(9).tolist()
     [[2.0]]
@@ -68,16 +92,34 @@ def steady_observer(
         q = q + recovery**2 * b @ b.T
     c, _ = rows_of(system, seen, system.inputs)
     v = np.diag(1.0 / inverse)
-    p, left = solve_riccati(system.A.T, c.T, q, v)
-    return Observer(system, seen, p @ c.T @ np.linalg.inv(v), p, left)
+    p, residual = solve_riccati(system.A.T, c.T, q, v)
+    return Observer(system, seen, p @ c.T @ np.linalg.inv(v), p, residual)
 
 
 def with_observer(regulator: Regulator, observer: Observer) -> LinearSystem:
     """Return the controller that feeds an observer's estimate back: from what is measured to the plant's inputs.
 
-    Its own inputs are what it gives, as the observer knows them. Raises DravikError for a regulator that does not
-    measure the observer's states, and for other inputs of the plant than those it moves.
+    Its own inputs are what it gives, as the observer knows them.
 
+    Parameters
+    ----------
+    regulator : Regulator
+        The state feedback.
+    observer : Observer
+        The estimator.
+
+    Returns
+    -------
+    LinearSystem
+
+    Raises
+    ------
+    DravikError
+        For a regulator that does not measure the observer's states, and for other inputs of the plant than those it
+        moves.
+
+    Examples
+    --------
     >>> from dravik.loops.root_assignment import assign_roots
     >>> system = LinearSystem.of([[0.0]], [[1.0]], states=["x"], inputs=["w"])
     >>> seer = steady_observer(system, noise={"w": 2.0}, sensors={"x": 1.0})

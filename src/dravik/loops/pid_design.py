@@ -32,11 +32,34 @@ def pid_for(
 ) -> PID:  # fmt: skip
     """Return the controller of a kind (KINDS) that crosses at a frequency (rad/s) with a phase margin (rad).
 
-    ``plant`` is from the controller's output to what is measured, one of each; the controller keeps the plant's sign.
-    P has no angle of its own and takes the margin that results. The derivative's filter has its corner at ten times the
-    crossover and is worked in; a PID's integral time is four times its derivative's. Raises DravikError where the
-    controller cannot turn the phase that far, with the most that can be had there.
+    ``plant`` is from the controller's output to what is measured, one of each; the controller keeps the plant's
+    sign. P has no angle of its own and takes the margin that results. The derivative's filter has its corner at ten
+    times the crossover and is worked in; a PID's integral time is four times its derivative's.
 
+    Parameters
+    ----------
+    plant : LinearSystem
+        From the controller's output to what is measured.
+    kind : str
+        One of KINDS, such as ``"PI"``.
+    crossover : str or float
+        With its unit or in rad/s.
+    phase_margin : str or float, default "60 deg"
+        With its unit or in rad.
+    delay : str or float, default 0.0
+        Dead time, with its unit or in s.
+
+    Returns
+    -------
+    PID
+
+    Raises
+    ------
+    DravikError
+        Where the controller cannot turn the phase that far, with the most that can be had there.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> plant = dv.LinearSystem.filtered("y", "u", [1.0], [1.0, 1.0, 0.0])
     >>> pid = pid_for(plant, "PD", crossover=2.0, phase_margin="60 deg")
@@ -167,9 +190,31 @@ def pid_options(
 ) -> list[PIDOption]:  # fmt: skip
     """Return controllers over crossovers (rad/s), calm to quick: gains, margins, step and the largest command of each.
 
-    ``most`` bounds the sizes of P, I and D; signs are kept. Crossovers at which the phase margin cannot be had are left
-    out; with none left that is an error. ``pandas.DataFrame(c.row() for c in choices)`` is the table to choose from.
+    ``most`` bounds the sizes of P, I and D; signs are kept. Crossovers at which the phase margin cannot be had are
+    left out; with none left that is an error. ``pandas.DataFrame(c.row() for c in choices)`` is the table to choose
+    from.
 
+    Parameters
+    ----------
+    plant : LinearSystem
+        From the controller's output to what is measured.
+    kind : str
+        One of KINDS, such as ``"PI"``.
+    crossovers : sequence of float
+        With their unit or in rad/s.
+    phase_margin : str or float, default "60 deg"
+        With its unit or in rad.
+    delay : str or float, default 0.0
+        Dead time, with its unit or in s.
+    most : sequence of float, default (math.inf, math.inf, math.inf)
+        Bounds on the sizes of P, I and D.
+
+    Returns
+    -------
+    list of PIDOption
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> plant = dv.LinearSystem.filtered("y", "u", [1.0], [1.0, 1.0])
     >>> [round(c.step.end, 6) for c in pid_options(plant, "PI", [1.0, 2.0, 3.0])]

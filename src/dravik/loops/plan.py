@@ -139,10 +139,26 @@ DESIGNED = ("crossover", "phase_margin", "gain_margin_dB", "bandwidth", "damping
 
 
 def read_loops(path: str | Path) -> LoopPlan:
-    """Return the loops of a file; raises DravikError, naming file and line, for what is wrong.
+    """Return the loops of a file.
 
     Its ``aircraft`` is a sample, or a path counted from the file's own folder.
 
+    Parameters
+    ----------
+    path : str or path
+        The loops' TOML file.
+
+    Returns
+    -------
+    LoopPlan
+
+    Raises
+    ------
+    DravikError
+        Naming file and line, for what is wrong.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> read_loops(dv.aircraft.sample_path("tarn") / "loops" / "pitch.toml").loop[0].name
     'damper'

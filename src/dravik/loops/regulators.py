@@ -89,9 +89,30 @@ def optimal_states(
     """Return the state feedback that costs least: squares of deviations over those that are acceptable, for ever.
 
     ``worst`` names outputs or states (or NAME_integral) with their largest acceptable deviation, ``use`` the inputs
-    with theirs. ``integrals`` adds integrals of quantities, so that these come to rest without an error. Raises
-    DravikError where no gain is optimal and stable.
+    with theirs. ``integrals`` adds integrals of quantities, so that these come to rest without an error.
 
+    Parameters
+    ----------
+    system : LinearSystem
+        The linear system.
+    worst : mapping of str to any
+        Largest acceptable deviations by name.
+    use : mapping of str to any
+        Largest acceptable inputs by name.
+    integrals : sequence of str, default ()
+        Quantities whose integrals are fed back too.
+
+    Returns
+    -------
+    Regulator
+
+    Raises
+    ------
+    DravikError
+        Where no gain is optimal and stable.
+
+    Examples
+    --------
     >>> system = LinearSystem.of([[0.0, 1.0], [0.0, 0.0]], [[0.0], [1.0]], states=["x", "v"], inputs=["a"])
     >>> optimal_states(system, worst={"x": 1.0}, use={"a": 1.0}).gains.round(6).tolist()
     [[1.0, 1.414214]]
@@ -103,9 +124,9 @@ def optimal_states(
     # what inputs do to the outputs at once: u = v - R^-1 N'x leaves no cross term
     shift = np.linalg.solve(r, cross.T)
     a, q = plant.A - b @ shift, q - cross @ shift
-    p, left = solve_riccati(a, b, q, r)
+    p, residual = solve_riccati(a, b, q, r)
     k = np.linalg.solve(r, b.T @ p) + shift
-    return Regulator(plant, inputs, list(plant.states), k, roots_of(plant.A - b @ k), p, left)
+    return Regulator(plant, inputs, list(plant.states), k, roots_of(plant.A - b @ k), p, residual)
 
 
 def optimal_outputs(
@@ -114,13 +135,38 @@ def optimal_outputs(
 ) -> Regulator:  # fmt: skip
     """Return the constant feedback of some measured quantities that costs least, over all directions to begin from.
 
-    As ``optimal_states``, from outputs (or states) alone; it begins at ``start`` (inputs, measured), or at what comes
-    nearest to the optimal state feedback. ``left`` is the gradient, relative. Raises DravikError where the start does
-    not make the loop stable.
+    As ``optimal_states``, from outputs (or states) alone; it begins at ``start`` (inputs, measured), or at what
+    comes nearest to the optimal state feedback. ``residual`` is the gradient, relative.
 
+    Parameters
+    ----------
+    system : LinearSystem
+        The linear system.
+    measured : sequence of str
+        Outputs or states that are fed back.
+    worst : mapping of str to any
+        Largest acceptable deviations by name.
+    use : mapping of str to any
+        Largest acceptable inputs by name.
+    integrals : sequence of str, default ()
+        Quantities whose integrals are fed back too.
+    start : array of float, optional
+        Gains to begin from (inputs, measured).
+
+    Returns
+    -------
+    Regulator
+
+    Raises
+    ------
+    DravikError
+        Where the start does not make the loop stable.
+
+    Examples
+    --------
     >>> system = LinearSystem.of([[0.0, 1.0], [-1.0, -1.0]], [[0.0], [1.0]], states=["x", "v"], inputs=["a"])
     >>> found = optimal_outputs(system, ["v"], worst={"x": 1.0, "v": 1.0}, use={"a": 1.0})
-    >>> found.left < 1e-9
+    >>> found.residual < 1e-9
     True
     """
     use = arguments.mapping(use, "use")
@@ -136,8 +182,8 @@ def optimal_outputs(
     if start is None:
         best = optimal_states(system, worst=worst, use=use, integrals=integrals).gains
         start = best @ np.linalg.pinv(c)
-    k, cost, left = _descended(plant.A, (b, c), q, r, np.asarray(start, dtype=float))
-    return Regulator(plant, inputs, names, k, roots_of(plant.A - b @ k @ c), cost, left)
+    k, cost, residual = _descended(plant.A, (b, c), q, r, np.asarray(start, dtype=float))
+    return Regulator(plant, inputs, names, k, roots_of(plant.A - b @ k @ c), cost, residual)
 
 
 def _descended(
@@ -198,9 +244,31 @@ def tracked(
 ) -> tuple[dict[str, float], dict[str, float]]:  # fmt: skip
     """Return the steady states and inputs that come nearest to targets, more of them than inputs if need be.
 
-    Least squares of the misses over ``worst`` of each, at rest: A x + B u = 0. Targets that can be had are met. Raises
-    DravikError for a target without a weight.
+    Least squares of the misses over ``worst`` of each, at rest: A x + B u = 0. Targets that can be had are met.
 
+    Parameters
+    ----------
+    system : LinearSystem
+        The linear system.
+    targets : mapping of str to float
+        Outputs or states and their values.
+    worst : mapping of str to any
+        Acceptable miss of each.
+    inputs : sequence of str, default ()
+        Inputs that may move; all unless given.
+
+    Returns
+    -------
+    tuple (mapping of str to float, mapping of str to float)
+        States and inputs, SI.
+
+    Raises
+    ------
+    DravikError
+        For a target without a weight.
+
+    Examples
+    --------
     >>> system = LinearSystem.of([[-1.0]], [[1.0]], states=["x"], inputs=["u"], C=[[1.0], [1.0]], outputs=["y", "z"])
     >>> states, moved = tracked(system, {"y": 1.0, "z": 2.0}, worst={"y": 1.0, "z": 1.0})
     >>> print(round(states["x"], 9), round(moved["u"], 9))

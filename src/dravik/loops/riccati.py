@@ -26,8 +26,8 @@ def solve_riccati(a: Floats, b: Floats, q: Floats, r: Floats) -> tuple[Floats, f
     Raises DravikError where there is none (a mode that does not decay and is not moved, or one on the axis that costs
     nothing), and where more than 1e-8 is left.
 
-    >>> p, left = solve_riccati(np.array([[0.0]]), np.array([[1.0]]), np.array([[4.0]]), np.array([[1.0]]))
-    >>> print(p, left < 1e-12)
+    >>> p, residual = solve_riccati(np.array([[0.0]]), np.array([[1.0]]), np.array([[4.0]]), np.array([[1.0]]))
+    >>> print(p, residual < 1e-12)
     [[2.]] True
     """
     from scipy.linalg import solve_continuous_are
@@ -43,14 +43,14 @@ def solve_riccati(a: Floats, b: Floats, q: Floats, r: Floats) -> tuple[Floats, f
     roots: Any = np.linalg.eigvals(closed)
     if not np.all(np.isfinite(scaled)) or float(roots.real.max(initial=-1.0)) >= 0.0:
         raise _none()
-    left = residual(*inside, r, scaled)
-    if not left <= LARGEST:
+    found = residual(*inside, r, scaled)
+    if not found <= LARGEST:
         raise DravikError(
-            f"the Riccati equation is left with {left:.2g} of its terms: no gain can be relied on",
+            f"the Riccati equation is left with {found:.2g} of its terms: no gain can be relied on",
             expected=f"{LARGEST:g} at most",
             hint="weights and states of less different size, or fewer states: system.part(states=[...])",
         )
-    return scaled / np.outer(d, d), left
+    return scaled / np.outer(d, d), found
 
 
 def residual(a: Floats, b: Floats, q: Floats, r: Floats, p: Floats) -> float:

@@ -27,8 +27,8 @@ UNREACHED = 1e-9  # of the size of A and B: below this a mode is not moved
 class Regulator:
     """Gains of a feedback u = -K y of measured quantities: ``gains`` (inputs, measured), the closed loop's ``poles``.
 
-    ``cost`` is the cost's matrix (optimal states) or number (optimal outputs) and ``left`` what is left of the equation
-    it solves; nan for placed poles. ``plant`` has the integrals that were asked for as states and outputs.
+    ``cost`` is the cost's matrix (optimal states) or number (optimal outputs) and ``residual`` what remains of the
+    equation it solves; nan for placed poles. ``plant`` has the integrals that were asked for as states and outputs.
     """
 
     plant: LinearSystem
@@ -37,7 +37,7 @@ class Regulator:
     gains: Floats
     poles: Complexes
     cost: Floats | float
-    left: float
+    residual: float
 
     def controller(self) -> LinearSystem:
         """Return the controller as a system without states: inputs of the plant from what is measured, -K."""
@@ -113,10 +113,29 @@ def as_system(system: LinearSystem) -> LinearSystem:
 def assign_roots(system: LinearSystem, poles: Sequence[complex], *, inputs: Sequence[str] = ()) -> Regulator:
     """Return state feedback that puts the closed loop's roots at ``poles`` (1/s), as many as there are states.
 
-    With several inputs the freedom that is left makes the roots insensitive (J. Kautsky, N. K. Nichols, P. Van Dooren,
-    Int. J. Control 41 (1985), 1129). Raises DravikError for poles without their conjugates, more of one pole than there
-    are inputs, and a mode that no input moves.
+    With several inputs the freedom that is left makes the roots insensitive (J. Kautsky, N. K. Nichols, P. Van
+    Dooren, Int. J. Control 41 (1985), 1129).
 
+    Parameters
+    ----------
+    system : LinearSystem
+        The linear system.
+    poles : sequence of complex
+        Roots of the closed loop, 1/s, as many as states.
+    inputs : sequence of str, default ()
+        Those that move them; all unless given.
+
+    Returns
+    -------
+    Regulator
+
+    Raises
+    ------
+    DravikError
+        For poles without their conjugates, more of one pole than there are inputs, and a mode that no input moves.
+
+    Examples
+    --------
     >>> system = LinearSystem.of([[0.0, 1.0], [0.0, 0.0]], [[0.0], [1.0]], states=["x", "v"], inputs=["a"])
     >>> assign_roots(system, [-1 + 1j, -1 - 1j]).gains.round(9).tolist()
     [[2.0, 2.0]]
@@ -180,9 +199,33 @@ def assign_mode(
 ) -> Regulator:  # fmt: skip
     """Return state feedback that moves one mode, by its name, and leaves all others where they are.
 
-    ``damping`` and ``frequency`` (rad/s) of a pair (what is not given stays); of a real root ``frequency`` is its size,
-    decaying. Raises DravikError for a mode that the model does not have, and one that no input moves.
+    ``damping`` and ``frequency`` (rad/s) of a pair (what is not given stays); of a real root ``frequency`` is its
+    size, decaying.
 
+    Parameters
+    ----------
+    model : LinearModel
+        The linear model.
+    mode : str
+        Its name.
+    damping : float, optional
+        Damping ratio of a pair; stays unless given.
+    frequency : float, optional
+        rad/s, of a real root its size; stays unless given.
+    inputs : sequence of str, default ()
+        Those that move it; all unless given.
+
+    Returns
+    -------
+    Regulator
+
+    Raises
+    ------
+    DravikError
+        For a mode that the model does not have, and one that no input moves.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> craft = dv.sample("tarn")
     >>> model = dv.linearise(craft, dv.trim(craft, airspeed="62 m/s", altitude="300 m"))

@@ -118,9 +118,30 @@ def schedule_gains(
     """Return a plan's loops designed at every condition of some axes, and judged in the middle between them too.
 
     ``over`` gives one or two axes that are signals and keywords of a trim, such as ``{"airspeed": "50:90:5 m/s"}``;
-    they take the place of those in the plan's condition. ``told`` is told the share done. Raises DravikError for other
-    axes, and for a condition that is not held or where the design cannot be had.
+    they take the place of those in the plan's condition. ``told`` is told the share done.
 
+    Parameters
+    ----------
+    craft : Aircraft
+        The aircraft.
+    plan : LoopPlan
+        The loops to design.
+    over : mapping of str to str or sequence of str or float
+        One or two axes by name.
+    told : callable, optional
+        Called with the share done, 0 to 1.
+
+    Returns
+    -------
+    GainSchedule
+
+    Raises
+    ------
+    DravikError
+        For other axes, and for a condition that is not held or where the design cannot be had.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> from dravik.loops import read_loops, schedule_gains
     >>> plan = read_loops(dv.aircraft.sample_path("tarn") / "loops" / "pitch.toml")

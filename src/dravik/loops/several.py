@@ -42,6 +42,19 @@ class SeveralMargins(DiscFigures):
 def one_of(loop: LinearSystem, k: int) -> LinearSystem:
     """Return one of several loops, the others closed with negative feedback.
 
+    Parameters
+    ----------
+    loop : LinearSystem
+        The loops.
+    k : int
+        The number of the one, from 0.
+
+    Returns
+    -------
+    LinearSystem
+
+    Examples
+    --------
     >>> both = LinearSystem.of([], states=[], inputs=["a", "b"], outputs=["a", "b"], C=np.zeros((2, 0)),
     ...                        D=[[1.0, 2.0], [3.0, 1.0]])
     >>> one_of(both, 0).D.tolist()
@@ -67,8 +80,22 @@ def one_of(loop: LinearSystem, k: int) -> LinearSystem:
 def several_margins(loop: LinearSystem) -> SeveralMargins:
     """Return the margins of loops closed with negative feedback, as many outputs as inputs, in their order.
 
-    Raises DravikError for a system that is not square.
+    Parameters
+    ----------
+    loop : LinearSystem
+        The open loops, as many outputs as inputs.
 
+    Returns
+    -------
+    SeveralMargins
+
+    Raises
+    ------
+    DravikError
+        For a system that is not square.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> one = dv.LinearSystem.filtered("a", "u", [2.0], [1.0, -1.0])
     >>> both = one.beside(dv.LinearSystem.filtered("b", "v", [2.0], [1.0, -1.0]))

@@ -123,12 +123,31 @@ class LoopStudy:
 def study_loops(craft: Aircraft, plan: LoopPlan, *, point: TrimPoint | None = None) -> LoopStudy:
     """Return the loops of a plan, designed and closed in their order around the aircraft's linear model.
 
-    At the plan's condition, or at a ``point`` given. The aircraft is ``craft`` as it is: the loading and laws that a
-    plan names are for the command line. Each loop is designed with the earlier ones closed. A delay is exact in its own
-    loop's margins and designs, and a Padé fraction of third order in what is closed with it. A loop with a ``rate`` has
-    the margins of the sampled loop. Raises DravikError for signals that are not there, for designs that cannot be had,
-    and loops that cannot be closed.
+    At the plan's condition, or at a ``point`` given. The aircraft is ``craft`` as it is: the loading and laws that
+    a plan names are for the command line. Each loop is designed with the earlier ones closed. A delay is exact in
+    its own loop's margins and designs, and a Padé fraction of third order in what is closed with it. A loop with a
+    ``rate`` has the margins of the sampled loop.
 
+    Parameters
+    ----------
+    craft : Aircraft
+        The aircraft.
+    plan : LoopPlan
+        The loops to design.
+    point : TrimPoint, optional
+        A trimmed point in the place of the plan's condition.
+
+    Returns
+    -------
+    LoopStudy
+
+    Raises
+    ------
+    DravikError
+        For signals that are not there, for designs that cannot be had, and loops that cannot be closed.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> from dravik.loops import read_loops, study_loops
     >>> found = study_loops(dv.sample("tarn"), read_loops(dv.aircraft.sample_path("tarn") / "loops" / "pitch.toml"))

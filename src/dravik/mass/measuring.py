@@ -34,8 +34,28 @@ def weigh(
 ) -> Weighing:  # fmt: skip
     """Return mass and centre of gravity from readings (kg) of scales at station points (m), the aircraft level.
 
-    ``tilted`` are the same scales' readings with the nose raised by ``tilt`` rad about y: they give the height. Raises
-    DravikError for readings below zero, no mass, or a tilt too small to tell.
+    ``tilted`` are the same scales' readings with the nose raised by ``tilt`` rad about y: they give the height.
+
+    Parameters
+    ----------
+    points : sequence of tuple (float, float, float)
+        Station positions of the scales, m.
+    readings : sequence of float
+        What each scale shows, kg.
+    tilted : sequence of float, optional
+        Readings with the nose up, kg.
+    tilt : float, default 0.0
+        Angle of those, rad.
+
+    Returns
+    -------
+    Weighing
+        Mass (kg), and station position of the centre (m).
+
+    Raises
+    ------
+    DravikError
+        For readings below zero, no mass, or a tilt too small to tell.
     """
     at, loads = np.array(points, dtype=float), np.array(readings, dtype=float)
     if len(at) != len(loads) or np.any(loads < 0.0) or not np.sum(loads) > 0.0:
@@ -56,7 +76,28 @@ def weigh(
 def swing_inertia(period: float, mass: float, arm: float, *, gravity: float = STANDARD_GRAVITY) -> float:
     """Return the inertia (kg m^2) about its centre of gravity of what swings about an axis ``arm`` m above it.
 
-    I = T^2 m g l/(4 pi^2) - m l^2, for small swings. Raises DravikError for a period shorter than that of a point.
+    I = T^2 m g l/(4 pi^2) - m l^2, for small swings.
+
+    Parameters
+    ----------
+    period : float
+        Of one full swing, s.
+    mass : float
+        Of what swings, kg.
+    arm : float
+        From the axis down to the centre of gravity, m.
+    gravity : float, default 9.80665
+        Of the place, m/s^2.
+
+    Returns
+    -------
+    float
+        kg m^2.
+
+    Raises
+    ------
+    DravikError
+        For a period shorter than that of a point.
     """
     found = period**2 * mass * gravity * arm / (4.0 * pi**2) - mass * arm**2
     if found < 0.0:

@@ -16,9 +16,22 @@ MOMENTS = ("Ixx", "Iyy", "Izz", "Ixy", "Ixz", "Iyz")
 def read_parts(path: str | Path) -> dict[str, Part]:
     """Return the parts in a CSV file by name.
 
-    Columns ``name``, ``mass``, ``x``, ``y``, ``z`` (station axes), each number with its unit in the header
-    (``mass [lb]``), and optionally ``group``, and ``Ixx`` ... ``Iyz`` about each part's own centre. Raises DravikError
-    with file and line.
+    Columns ``name``, ``mass``, ``x``, ``y``, ``z`` (station axes), each number with its unit in the header (``mass
+    [lb]``), and optionally ``group``, and ``Ixx`` ... ``Iyz`` about each part's own centre.
+
+    Parameters
+    ----------
+    path : str or path
+        The CSV file.
+
+    Returns
+    -------
+    mapping of str to Part
+
+    Raises
+    ------
+    DravikError
+        With file and line.
     """
     sheet = Sheet(path)
     names = sheet.words("name")

@@ -42,7 +42,22 @@ class Properties:
 
 
 def combine(parts: Sequence[Properties]) -> Properties:
-    """Return the properties of parts together; raises DravikError when there is no mass."""
+    """Return the properties of parts together.
+
+    Parameters
+    ----------
+    parts : sequence of Properties
+        Mass, centre and inertia of each.
+
+    Returns
+    -------
+    Properties
+
+    Raises
+    ------
+    DravikError
+        When there is no mass.
+    """
     masses = np.array([p.mass for p in parts])
     total = float(masses.sum())
     if not total > 0.0:
@@ -79,7 +94,18 @@ def inertia_fault(tensor: Floats) -> str:
 
 
 def share_table(parts: Mapping[str, Properties]) -> list[tuple[str, float, float, Floats, Floats]]:
-    """Return each part's mass, share of the whole, centre, and what it adds to Ixx, Iyy, Izz of the whole."""
+    """Return each part's mass, share of the whole, centre, and what it adds to Ixx, Iyy, Izz of the whole.
+
+    Parameters
+    ----------
+    parts : mapping of str to Properties
+        Mass properties by name.
+
+    Returns
+    -------
+    list of tuple (str, float, float, array of float, array of float)
+        Name, mass (kg), share, centre (3, m), inertia (3, kg m^2).
+    """
     whole = combine(list(parts.values()))
     return [
         (name, p.mass, p.mass / whole.mass, p.centre, np.diag(p.about(whole.centre)).copy())

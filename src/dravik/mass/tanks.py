@@ -62,9 +62,10 @@ class Tank(Model):
 
 @dataclass(frozen=True)
 class TankTables:
-    """A tank over the mass in it (k): ``first`` (k, 3) the integral of position, ``second`` (k, 6) those of xx, yy, zz,
+    """A tank over the mass in it (k masses), body axes from the datum.
 
-    xy, xz, yz over the mass, and ``surface`` (k, 3) where the next kilogram is taken; body axes from the datum.
+    ``first`` (k, 3) is the integral of position over the mass, ``second`` (k, 6) those of xx, yy, zz, xy, xz, yz, and
+    ``surface`` (k, 3) where the next kilogram is taken.
     """
 
     mass: Floats
@@ -90,6 +91,17 @@ def tank_tables(tank: Tank, count: int = 33) -> TankTables:
     """Return a tank's tables, from empty to full, by summing level slices (exact for boxes and standing cylinders).
 
     The liquid's surface stays level with the aircraft's x and y: right in straight flight, the more so the fuller.
+
+    Parameters
+    ----------
+    tank : Tank
+        The tank.
+    count : int, default 33
+        Number of masses, from empty to full.
+
+    Returns
+    -------
+    TankTables
     """
     if tank.shape == "grain":
         return _grain_tables(tank, count)
@@ -167,7 +179,20 @@ def after_drop(x: Floats, moved: Floats) -> Floats:
     """Return an integrated state whose point moves with the centre of gravity when mass leaves at once.
 
     ``moved`` is the displacement of the centre in body axes, m. What is left keeps moving as it did: the velocity
-    becomes the body's there, and the difference of momentum is what the dropped mass carries off at its own velocity.
+    becomes the body's there, and the difference of momentum is what the dropped mass carries off at its own
+    velocity.
+
+    Parameters
+    ----------
+    x : array of float
+        Integrated state, SI.
+    moved : array of float
+        Displacement of the centre in body axes, m.
+
+    Returns
+    -------
+    array of float
+        Integrated state, SI.
     """
     found = x.copy()
     found[:3] += (dcm_from_quaternion(x[6:10]).T @ moved) * np.array([1.0, 1.0, -1.0])

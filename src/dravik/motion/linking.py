@@ -22,7 +22,17 @@ def _addresses() -> tuple[int, int]:
 
 
 def linked(program: Program) -> Program:
-    """Return a program that can be run in this process; the kernel is compiled, or loaded, with the first of them."""
+    """Return a program that can be run in this process; the kernel is compiled, or loaded, with the first of them.
+
+    Parameters
+    ----------
+    program : Program
+        The compiled aircraft.
+
+    Returns
+    -------
+    Program
+    """
     layout = program.layout.copy()
     layout[INTERPRETER], layout[EVALUATE] = _addresses()
     return program._replace(layout=layout)

@@ -63,8 +63,23 @@ def throttle_inputs(craft: Aircraft, given: Iterable[str] = ()) -> list[str]:
     """Return the inputs that command the power of all engines, most often one: ``throttle``.
 
     It is the input that moves the sum of the throttles most; or each engine's own command where none moves several.
-    Inputs that are ``given`` values stay at them: of the others. Raises DravikError for an aircraft without engines or
-    without such an input.
+    Inputs that are ``given`` values stay at them: of the others.
+
+    Parameters
+    ----------
+    craft : Aircraft
+        The aircraft.
+    given : iterable of str, default ()
+        Inputs that keep their values.
+
+    Returns
+    -------
+    list of str
+
+    Raises
+    ------
+    DravikError
+        For an aircraft without engines or without such an input.
     """
     taken = {craft.input_names[craft.input_index(name)] for name in given}
     throttles = [f"power_{n}_command" for n in craft.definition.engines]
@@ -102,8 +117,30 @@ def engine_points(
 ) -> list[EnginePoint]:  # fmt: skip
     """Return what the engines give at each throttle and airspeed (m/s), the aircraft held with its axis in the flow.
 
-    ``inputs`` by name are set besides, such as a failed engine; in hover the flow is that of a rotor at rest. A point
-    at which the engines do not settle says so and the others stand. Raises DravikError for unknown inputs.
+    ``inputs`` by name are set besides, such as a failed engine; in hover the flow is that of a rotor at rest. A
+    point at which the engines do not settle says so and the others stand.
+
+    Parameters
+    ----------
+    craft : Aircraft
+        The aircraft.
+    airspeeds : sequence of str or float
+        True airspeeds, with their unit or in m/s.
+    throttles : sequence of float, default (1.0,)
+        Shares of the range, 0 to 1.
+    altitude : str or float, default 0.0
+        Geometric height, with its unit or in m.
+    inputs : mapping of str to str or float, optional
+        Values of inputs by name, with their unit or in SI.
+
+    Returns
+    -------
+    list of EnginePoint
+
+    Raises
+    ------
+    DravikError
+        For unknown inputs.
     """
     names = throttle_inputs(craft, inputs or {})
     points = []
@@ -208,7 +245,17 @@ class MotorFacts:
 
 
 def motor_facts(craft: Aircraft) -> list[MotorFacts]:
-    """Return the facts of each solid motor of an aircraft."""
+    """Return the facts of each solid motor of an aircraft.
+
+    Parameters
+    ----------
+    craft : Aircraft
+        The aircraft.
+
+    Returns
+    -------
+    list of MotorFacts
+    """
     found = []
     for name, motor in craft.definition.engines.items():
         if isinstance(motor, SolidMotor):

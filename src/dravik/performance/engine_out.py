@@ -38,12 +38,37 @@ def minimum_control_speeds(
 ) -> list[ControlSpeed]:  # fmt: skip
     """Return, for each bank, the least speed at which straight flight without an engine can be held, by trims.
 
-    All throttles are fully open unless ``inputs`` say otherwise, the path is free, and ``banks`` count towards
-    the engines that run: 5 deg is the most that MIL-F-8785C 3.3.9 and CS-23.149 allow. ``failed`` names one engine or
-    several. The search down begins at ``airspeed``, or from the aircraft's own envelope. A ``cause`` that is no lateral
-    control, such as a lack of lift, says that control lasts down to the stall. Raises DravikError for other engines,
-    and where none is left on the other side.
+    All throttles are fully open unless ``inputs`` say otherwise, the path is free, and ``banks`` count towards the
+    engines that run: 5 deg is the most that MIL-F-8785C 3.3.9 and CS-23.149 allow. ``failed`` names one engine or
+    several. The search down begins at ``airspeed``, or from the aircraft's own envelope. A ``cause`` that is no
+    lateral control, such as a lack of lift, says that control lasts down to the stall.
 
+    Parameters
+    ----------
+    craft : Aircraft
+        The aircraft.
+    failed : str or sequence of str
+        One engine, or several.
+    altitude : str or float
+        Geometric height, with its unit or in m.
+    banks : sequence of str or float, default (0.0, "5 deg")
+        Bank held towards the running engines, with its unit or in rad.
+    inputs : mapping of str to str or float, optional
+        Values of inputs by name, with their unit or in SI.
+    airspeed : str or float, default 0.0
+        Where the search down begins, with its unit or in m/s; from the envelope at 0.
+
+    Returns
+    -------
+    list of ControlSpeed
+
+    Raises
+    ------
+    DravikError
+        For other engines, and where none is left on the other side.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> level, banked = minimum_control_speeds(dv.sample("tarn"), failed="left", altitude="300 m")
     >>> banked.speed <= level.speed and round(math.degrees(banked.bank))

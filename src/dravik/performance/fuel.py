@@ -110,7 +110,22 @@ class FuelUse:
 
 
 def read_fuel_mission(path: str | Path) -> FuelMission:
-    """Return the legs of a file; raises DravikError, naming file and line, for what is wrong."""
+    """Return the legs of a file.
+
+    Parameters
+    ----------
+    path : str or path
+        The mission's TOML file.
+
+    Returns
+    -------
+    FuelMission
+
+    Raises
+    ------
+    DravikError
+        Naming file and line, for what is wrong.
+    """
     return read_definition(as_path(path), FuelMission)[0]
 
 
@@ -120,10 +135,31 @@ def fuel_for(
 ) -> FuelUse:  # fmt: skip
     """Return the fuel that a flight takes, leg by leg, from trims of the aircraft as it gets lighter.
 
-    ``mission`` is a ``FuelMission``, or legs as mappings that begin at an ``altitude``. What lies between legs, such as
-    turns and changes of speed, takes nothing. Raises DravikError for wrong legs, for a leg that cannot be flown, and
-    where the fuel ends.
+    ``mission`` is a ``FuelMission``, or legs as mappings that begin at an ``altitude``. What lies between legs,
+    such as turns and changes of speed, takes nothing.
 
+    Parameters
+    ----------
+    craft : Aircraft
+        The aircraft.
+    mission : FuelMission or sequence of mapping of str to any
+        A ``FuelMission``, or legs as mappings.
+    altitude : str or float, default 0.0
+        Where legs given as mappings begin, with its unit or in m.
+    told : callable, optional
+        Called with the share done, 0 to 1.
+
+    Returns
+    -------
+    FuelUse
+
+    Raises
+    ------
+    DravikError
+        For wrong legs, for a leg that cannot be flown, and where the fuel ends.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> legs = [{"climb_to": "1500 m", "airspeed": "60 m/s"}, {"distance": "40 km", "airspeed": "70 m/s"}]
     >>> use = fuel_for(dv.sample("tarn"), legs, altitude="480 m")

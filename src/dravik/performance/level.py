@@ -78,8 +78,29 @@ def performance(
 ) -> Performance:  # fmt: skip
     """Return level flight and climb at each airspeed (m/s, or with a unit) by trims.
 
-    ``inputs`` by name (SI) are set besides; ``told`` is told the share done. Raises DravikError for an aircraft
-    without a throttle, and for unknown inputs.
+    ``inputs`` by name (SI) are set besides; ``told`` is told the share done.
+
+    Parameters
+    ----------
+    craft : Aircraft
+        The aircraft.
+    airspeeds : sequence of str or float
+        True airspeeds, with their unit or in m/s.
+    altitude : str or float
+        Geometric height, with its unit or in m.
+    inputs : mapping of str to float, optional
+        Values of inputs by name, with their unit or in SI.
+    told : callable, optional
+        Called with the share done, 0 to 1.
+
+    Returns
+    -------
+    Performance
+
+    Raises
+    ------
+    DravikError
+        For an aircraft without a throttle, and for unknown inputs.
     """
     for name in inputs or {}:
         craft.input_index(name)
@@ -189,9 +210,26 @@ def ceiling(
 ) -> Ceiling:  # fmt: skip
     """Return the altitude (m) up to which the aircraft climbs at ``climb`` m/s or better, and the airspeed there.
 
-    The best of ``airspeeds`` counts at each altitude; the search halves to 10 m. nan where it does not climb so at sea
-    level. Where it still does at ``highest`` (the envelope's top unless said: the data reach no further), that. What
-    ended it is in the result.
+    The best of ``airspeeds`` counts at each altitude; the search halves to 10 m. nan where it does not climb so at
+    sea level. Where it still does at ``highest`` (the envelope's top unless said: the data reach no further), that.
+    What ended it is in the result.
+
+    Parameters
+    ----------
+    craft : Aircraft
+        The aircraft.
+    airspeeds : sequence of str or float
+        True airspeeds, with their unit or in m/s.
+    climb : str or float, default 0.5
+        Least rate of climb, with its unit or in m/s.
+    highest : str or float, optional
+        How far up is looked, with its unit or in m.
+    inputs : mapping of str to float, optional
+        Values of inputs by name, with their unit or in SI.
+
+    Returns
+    -------
+    Ceiling
     """
     if highest is None:
         envelope = craft.definition.envelope

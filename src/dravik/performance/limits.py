@@ -68,8 +68,30 @@ def flight_envelope(
     """Return the slowest and fastest level flight at each altitude, and what limits them, by trims.
 
     From a speed that is held, speeds are tried to both sides and the edge is solved for. ``inputs`` by name, with
-    their unit or SI. Raises DravikError for wrong names and units.
+    their unit or SI.
 
+    Parameters
+    ----------
+    craft : Aircraft
+        The aircraft.
+    altitudes : sequence of str or float
+        Geometric heights, with their unit or in m.
+    inputs : mapping of str to any, optional
+        Values of inputs by name, with their unit or in SI.
+    told : callable, optional
+        Called with the share done, 0 to 1.
+
+    Returns
+    -------
+    list of EnvelopeRow
+
+    Raises
+    ------
+    DravikError
+        For wrong names and units.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> row = flight_envelope(dv.sample("tarn"), altitudes=["300 m"])[0]
     >>> round(row.slowest, 1), row.slow_cause
@@ -103,8 +125,34 @@ def manoeuvre_limits(
     """Return the load factors that can be flown at each airspeed, and those of gusts: a V-n diagram.
 
     Aerodynamic and power limits, by trims; structural ones are no part of an aircraft file. ``gust`` is the derived
-    gust velocity (m/s). Raises DravikError for wrong names and units.
+    gust velocity (m/s).
 
+    Parameters
+    ----------
+    craft : Aircraft
+        The aircraft.
+    airspeeds : sequence of str or float
+        True airspeeds, with their unit or in m/s.
+    altitude : str or float
+        Geometric height, with its unit or in m.
+    inputs : mapping of str to any, optional
+        Values of inputs by name, with their unit or in SI.
+    gust : str or float, default 15.24
+        Derived gust velocity, with its unit or in m/s.
+    told : callable, optional
+        Called with the share done, 0 to 1.
+
+    Returns
+    -------
+    list of ManoeuvreRow
+
+    Raises
+    ------
+    DravikError
+        For wrong names and units.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> row = manoeuvre_limits(dv.sample("tarn"), airspeeds=["62 m/s"], altitude="300 m")[0]
     >>> 1.5 < row.sustained < 2.2 and row.push < 1.0 < row.pull

@@ -112,12 +112,35 @@ def take_off(
 ) -> TakeOff:  # fmt: skip
     """Return the take-off from a level runway at an altitude, along a heading, in the wind of the aircraft's world.
 
-    Throttles stand at their upper end, and the engines have run up, unless ``inputs`` (by name, with their unit or SI)
-    say otherwise. Wind across the runway is left out. The roll is that of the free attitude on all wheels, with the
-    legs' rolling friction; where the wing carries the aircraft before the lift-off speed, it gathers speed on as in
-    flight. Raises DravikError for an aircraft without gear, one that does not gather speed, and one that does not
-    climb.
+    Throttles stand at their upper end, and the engines have run up, unless ``inputs`` (by name, with their unit or
+    SI) say otherwise. Wind across the runway is left out. The roll is that of the free attitude on all wheels, with
+    the legs' rolling friction; where the wing carries the aircraft before the lift-off speed, it gathers speed on
+    as in flight.
 
+    Parameters
+    ----------
+    craft : Aircraft
+        The aircraft.
+    altitude : str or float
+        Geometric height, with its unit or in m.
+    inputs : mapping of str to str or float, optional
+        Values of inputs by name, with their unit or in SI.
+    heading : str or float, default 0.0
+        Clockwise from north, with its unit or in rad.
+    rules : RunwayRules, optional
+        Speeds, times and heights of the runway.
+
+    Returns
+    -------
+    TakeOff
+
+    Raises
+    ------
+    DravikError
+        For an aircraft without gear, one that does not gather speed, and one that does not climb.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> found = take_off(dv.sample("tarn", loading="dropped"), altitude="480 m", inputs={"flap_lever": "15 deg"})
     >>> 100.0 < found.roll < found.total < 1000.0
@@ -155,11 +178,36 @@ def landing(
 ) -> Landing:  # fmt: skip
     """Return the landing on a level runway at an altitude, along a heading, in the wind of the aircraft's world.
 
-    ``inputs`` (by name, with their unit or SI) hold all through, such as flaps; ``braked`` besides on the ground, such
-    as brakes, idle or reverse thrust: without it an input called ``brake`` fully on. Throttles stand at their lower end
-    on the ground unless they are given. Raises DravikError for an aircraft without gear, an approach that is not held,
-    and one that does not slow down.
+    ``inputs`` (by name, with their unit or SI) hold all through, such as flaps; ``braked`` besides on the ground,
+    such as brakes, idle or reverse thrust: without it an input called ``brake`` fully on. Throttles stand at their
+    lower end on the ground unless they are given.
 
+    Parameters
+    ----------
+    craft : Aircraft
+        The aircraft.
+    altitude : str or float
+        Geometric height, with its unit or in m.
+    inputs : mapping of str to str or float, optional
+        Values of inputs by name, with their unit or in SI.
+    braked : mapping of str to str or float, optional
+        Inputs on the ground besides, by name.
+    heading : str or float, default 0.0
+        Clockwise from north, with its unit or in rad.
+    rules : RunwayRules, optional
+        Speeds, times and heights of the runway.
+
+    Returns
+    -------
+    Landing
+
+    Raises
+    ------
+    DravikError
+        For an aircraft without gear, an approach that is not held, and one that does not slow down.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> found = landing(dv.sample("tarn", loading="dropped"), altitude="480 m", inputs={"flap_lever": "35 deg"})
     >>> 100.0 < found.roll < found.total < 1000.0

@@ -95,13 +95,36 @@ def static_stability(
 ) -> StaticStability:  # fmt: skip
     """Return neutral and manoeuvre point, and control per g, from trims at three centres of gravity.
 
-    ``force`` names a signal that is the pilot's pull (N, positive aft), such as a formula of hinge moments and gearing:
-    with it the points stick free, and the force per g and by airspeed.
+    ``force`` names a signal that is the pilot's pull (N, positive aft), such as a formula of hinge moments and
+    gearing: with it the points stick free, and the force per g and by airspeed.
 
-    The neutral point is where the control does not change with the lift in level flight, the manoeuvre point where it
-    does not change with the load factor: both by a parabola over the centre of gravity. Raises DravikError where level
-    flight or small pulls are not held, and for an aircraft without a pitch control.
+    The neutral point is where the control does not change with the lift in level flight, the manoeuvre point where
+    it does not change with the load factor: both by a parabola over the centre of gravity.
 
+    Parameters
+    ----------
+    craft : Aircraft
+        The aircraft.
+    airspeed : str or float
+        True airspeed, with its unit or in m/s.
+    altitude : str or float
+        Geometric height, with its unit or in m.
+    inputs : mapping of str to any, optional
+        Values of inputs by name, with their unit or in SI.
+    force : str, default ""
+        The signal that is the pilot's pull, N; stick fixed alone without.
+
+    Returns
+    -------
+    StaticStability
+
+    Raises
+    ------
+    DravikError
+        Where level flight or small pulls are not held, and for an aircraft without a pitch control.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> found = static_stability(dv.sample("tarn"), airspeed="62 m/s", altitude="300 m")
     >>> found.control, 0.0 < found.static_margin < found.manoeuvre_margin

@@ -63,9 +63,27 @@ class BenchResult:
 def reduce_bench(path: str | Path, *, diameter: float, density: float = SEA_LEVEL_DENSITY) -> BenchResult:
     """Return a thrust stand's file reduced.
 
-    Columns ``rotation [rpm]``, ``thrust [N]``, ``torque [N*m]``, and optionally ``voltage [V]``, ``current [A]`` and
-    ``airspeed [m/s]``, in any unit of their kind. Raises DravikError, with file and line, for missing columns, wrong
-    units, a rotor that does not turn, or too few readings to tell the scatter.
+    Columns ``rotation [rpm]``, ``thrust [N]``, ``torque [N*m]``, and optionally ``voltage [V]``, ``current [A]``
+    and ``airspeed [m/s]``, in any unit of their kind.
+
+    Parameters
+    ----------
+    path : str or path
+        The CSV file.
+    diameter : float
+        Of the rotor, m.
+    density : float, default 1.225
+        Air density, kg/m^3.
+
+    Returns
+    -------
+    BenchResult
+
+    Raises
+    ------
+    DravikError
+        With file and line, for missing columns, wrong units, a rotor that does not turn, or too few readings to
+        tell the scatter.
     """
     sheet = Sheet(path)
     given = {n: _column(sheet, n) for n in UNITS if n in sheet.names or n in ("rotation", "thrust", "torque")}

@@ -107,6 +107,21 @@ class Blades(Model):
 
 
 def read_blades(path: str | Path) -> Blades:
-    """Return the blades in a TOML file; raises DefinitionError with all that is wrong in it."""
+    """Return the blades in a TOML file.
+
+    Parameters
+    ----------
+    path : str or path
+        The TOML file.
+
+    Returns
+    -------
+    Blades
+
+    Raises
+    ------
+    DefinitionError
+        With all that is wrong in it.
+    """
     blades, _ = read_definition(Path(path), Blades)
     return blades

@@ -65,8 +65,21 @@ def add_jet(out: Contributions, name: str, engine: JetEngine) -> None:
 def read_thrust_curve(path: str | Path, name: str = "thrust_curve") -> Table:
     """Return a motor's thrust curve: a CSV file with ``time [s]`` and ``thrust [N]``, rows in order of time.
 
-    Raises DravikError with file and line for columns that miss, for a time that does not rise, and as
-    ``check_thrust_curve`` does.
+    Parameters
+    ----------
+    path : str or path
+        The CSV file.
+    name : str, default "thrust_curve"
+        The table's name.
+
+    Returns
+    -------
+    Table
+
+    Raises
+    ------
+    DravikError
+        With file and line for columns that miss, for a time that does not rise, and as ``check_thrust_curve`` does.
     """
     sheet = Sheet(path)
     time, unit = sheet.column("time")
@@ -90,7 +103,22 @@ def read_thrust_curve(path: str | Path, name: str = "thrust_curve") -> Table:
 def check_thrust_curve(curve: Table, place: str) -> tuple[float, float]:
     """Return the total impulse (N s) and the time of burn-out (s) of a thrust curve.
 
-    Raises DravikError for a curve that is not over time, pushes back, or does not end at zero.
+    Parameters
+    ----------
+    curve : Table
+        Thrust over time.
+    place : str
+        What stands ahead of an error.
+
+    Returns
+    -------
+    tuple (float, float)
+        Impulse, N s, and time of burn-out, s.
+
+    Raises
+    ------
+    DravikError
+        For a curve that is not over time, pushes back, or does not end at zero.
     """
     if len(curve.axes) != 1 or curve.axes[0].unit != "s":
         raise DravikError("a thrust curve is over one column in s", where=place, expected="time [s], thrust [N]")

@@ -76,8 +76,32 @@ def blade_flow(
 ) -> BladeFlow:
     """Return the flow along the blades at states of any common shape (flattened).
 
-    ``speed`` m/s along the axis, ``rotation`` rad/s above zero, ``angle`` rad of the blade at its reference station.
-    Raises DravikError where no flow balances forces and momentum, with the state.
+    ``speed`` m/s along the axis, ``rotation`` rad/s above zero, ``angle`` rad of the blade at its reference
+    station.
+
+    Parameters
+    ----------
+    blades : Blades
+        The blades.
+    speed : array-like
+        Along the axis, m/s.
+    rotation : array-like
+        Angular velocity of the rotor, rad/s, above zero.
+    angle : array-like
+        Blade angle at the reference station, rad.
+    density : float, default 1.225
+        Air density, kg/m^3.
+    count : int, default 40
+        Stations along a blade.
+
+    Returns
+    -------
+    BladeFlow
+
+    Raises
+    ------
+    DravikError
+        Where no flow balances forces and momentum, with the state.
     """
     v, omega, beta = (np.atleast_1d(a).ravel()[:, None] for a in np.broadcast_arrays(
         np.asarray(speed, dtype=float), np.asarray(rotation, dtype=float), np.asarray(angle, dtype=float)))  # fmt: skip
@@ -160,7 +184,27 @@ def rotor_loads(
     density: float = SEA_LEVEL_DENSITY,
     count: int = 40,
 ) -> RotorLoads:
-    """Return loads of the whole rotor, in the common shape of the states; arguments as for ``blade_flow``."""
+    """Return loads of the whole rotor, in the common shape of the states; arguments as for ``blade_flow``.
+
+    Parameters
+    ----------
+    blades : Blades
+        The blades.
+    speed : array-like
+        Along the axis, m/s.
+    rotation : array-like
+        Angular velocity of the rotor, rad/s, above zero.
+    angle : array-like
+        Blade angle at the reference station, rad.
+    density : float, default 1.225
+        Air density, kg/m^3.
+    count : int, default 40
+        Stations along a blade.
+
+    Returns
+    -------
+    RotorLoads
+    """
     v, omega, beta = np.broadcast_arrays(*(np.asarray(a, dtype=float) for a in (speed, rotation, angle)))
     flow = blade_flow(blades, speed=v, rotation=omega, angle=beta, density=density, count=count)
     thrust, torque = (a.sum(axis=1).reshape(v.shape) for a in (flow.thrust, flow.torque))

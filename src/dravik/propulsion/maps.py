@@ -19,8 +19,29 @@ def propeller_map(
 ) -> tuple[Table, Table]:
     """Return CT and CP as tables over ``advance_ratio`` and ``blade_angle`` (rad; over the first alone for one angle).
 
-    ``tip_mach`` is the Mach number of the tips' rotation the sections are taken at. Raises DravikError for
-    axes that do not rise, and where no flow balances the blade.
+    ``tip_mach`` is the Mach number of the tips' rotation the sections are taken at.
+
+    Parameters
+    ----------
+    blades : Blades
+        The blades.
+    advance_ratios : array-like
+        Flow along the axis over n D, rising.
+    angles : array-like
+        Blade angles at the reference station, rad.
+    tip_mach : float, default 0.5
+        Mach number of the tips' rotation.
+    count : int, default 40
+        Stations along a blade.
+
+    Returns
+    -------
+    tuple (Table, Table)
+
+    Raises
+    ------
+    DravikError
+        For axes that do not rise, and where no flow balances the blade.
     """
     ratios, beta = np.asarray(advance_ratios, dtype=float), np.atleast_1d(np.asarray(angles, dtype=float))
     for name, values in (("advance_ratios", ratios), ("angles", beta)):
@@ -38,7 +59,22 @@ def propeller_map(
 
 
 def write_map(tables: Sequence[Table], path: str | Path, *, note: str = "") -> None:
-    """Write a map as one tidy CSV file; raises DravikError when that cannot be done."""
+    """Write a map as one tidy CSV file.
+
+    Parameters
+    ----------
+    tables : sequence of Table
+        The tables.
+    path : str or path
+        The CSV file to write.
+    note : str, default ""
+        A comment at the head of the file.
+
+    Raises
+    ------
+    DravikError
+        When that cannot be done.
+    """
     try:
         write_columns(tables, path, note=note)
     except OSError as error:

@@ -29,7 +29,33 @@ def powerplant(
 ) -> Contributions:  # fmt: skip
     """Return the formulas, loads and tables of all engines; ``grains`` are the propellant masses (kg) of solid motors.
 
-    Raises DravikError for a propeller, battery, table or engine that another entry names and that is not there.
+    Parameters
+    ----------
+    engines : mapping of str to Engine
+        The engines by name.
+    propellers : mapping of str to PropellerEntry
+        The propellers by name.
+    drives : mapping of str to Drive
+        The drives by name.
+    batteries : mapping of str to Battery
+        The batteries by name.
+    mixers : mapping of str to Mixer
+        Mixers of commands by name.
+    tables : mapping of str to Table
+        The aircraft's tables by name.
+    grains : mapping of str to float
+        Propellant of solid motors, kg.
+    where : callable
+        File and key ahead of errors.
+
+    Returns
+    -------
+    Contributions
+
+    Raises
+    ------
+    DravikError
+        For a propeller, battery, table or engine that another entry names and that is not there.
     """
     out = Contributions()
     for name, engine in engines.items():

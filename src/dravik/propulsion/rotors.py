@@ -46,8 +46,36 @@ def disc_loads(
 ) -> DiscLoads:  # fmt: skip
     """Return loads of a rotor at states of any common shape, blades rigid.
 
-    ``axial`` m/s into the disc along the thrust (sinking is negative), ``cross`` m/s in the disc, ``rotation`` rad/s
-    above zero, ``angle`` rad at the reference station. Raises DravikError for a rotor that does not turn.
+    ``axial`` m/s into the disc along the thrust (sinking is negative), ``cross`` m/s in the disc, ``rotation``
+    rad/s above zero, ``angle`` rad at the reference station.
+
+    Parameters
+    ----------
+    blades : Blades
+        The blades.
+    axial : array-like
+        Into the disc along the thrust, m/s; sinking is negative.
+    cross : array-like
+        In the disc, m/s.
+    rotation : array-like
+        Angular velocity of the rotor, rad/s, above zero.
+    angle : array-like
+        Blade angle at the reference station, rad.
+    density : float, default 1.225
+        Air density, kg/m^3.
+    count : int, default 30
+        Stations along a blade.
+    around : int, default 16
+        Places around the disc.
+
+    Returns
+    -------
+    DiscLoads
+
+    Raises
+    ------
+    DravikError
+        For a rotor that does not turn.
     """
     states = np.broadcast_arrays(*(np.asarray(a, dtype=float) for a in (axial, cross, rotation, angle)))
     shape = states[0].shape
@@ -110,9 +138,31 @@ def disc_map(
 ) -> tuple[Table, ...]:
     """Return CT, CP, CN_cross and CM_cross as smooth tables over ``advance_ratio``, ``cross_ratio``, ``blade_angle``.
 
-    An axis of one value is left out. Advance and cross ratio are the flow along and across the axis over n D;
-    CN = N/(rho n^2 D^4) and CM = M/(rho n^2 D^5) are given by the cross ratio. ``tip_mach`` is that of the rotation.
-    Raises DravikError for axes that do not rise.
+    An axis of one value is left out. Advance and cross ratio are the flow along and across the axis over n D; CN =
+    N/(rho n^2 D^4) and CM = M/(rho n^2 D^5) are given by the cross ratio. ``tip_mach`` is that of the rotation.
+
+    Parameters
+    ----------
+    blades : Blades
+        The blades.
+    advance_ratios : array-like
+        Flow along the axis over n D, rising.
+    cross_ratios : array-like
+        Flow across the axis over n D, rising.
+    angles : array-like
+        Blade angles at the reference station, rad.
+    tip_mach : float, default 0.3
+        Mach number of the tips' rotation.
+
+    Returns
+    -------
+    tuple of Table
+        CT, CP, CN_cross, CM_cross.
+
+    Raises
+    ------
+    DravikError
+        For axes that do not rise.
     """
     named = {"advance_ratio": advance_ratios, "cross_ratio": cross_ratios, "blade_angle": angles}
     axes = {n: np.atleast_1d(np.asarray(v, dtype=float)) for n, v in named.items()}
@@ -141,7 +191,22 @@ def disc_map(
 
 
 def planned_map(blades: Blades) -> tuple[Table, ...]:
-    """Return the map that the blades' file plans; raises DravikError where it plans none, and as ``disc_map``."""
+    """Return the map that the blades' file plans.
+
+    Parameters
+    ----------
+    blades : Blades
+        The blades.
+
+    Returns
+    -------
+    tuple of Table
+
+    Raises
+    ------
+    DravikError
+        Where it plans none, and as ``disc_map``.
+    """
     plan = blades.map
     if plan is None:
         raise DravikError("the blades' file plans no map", where=blades.name, expected="[map] with its axes")

@@ -92,8 +92,23 @@ class CyclePoint:
 def cycle(design: GasTurbine, mach: ArrayLike, altitude: ArrayLike, power: ArrayLike) -> CyclePoint:
     """Return the cycle at Mach numbers, altitudes (m) and power settings (0 to 1) of any common shape.
 
-    The flow of the core is 1 kg/s at the design point; multiply as ``turbine_tables`` does. Where the engine would not
-    keep itself going, output and fuel flow are nan.
+    The flow of the core is 1 kg/s at the design point; multiply as ``turbine_tables`` does. Where the engine would
+    not keep itself going, output and fuel flow are nan.
+
+    Parameters
+    ----------
+    design : GasTurbine
+        The engine's design point.
+    mach : array-like
+        Mach number.
+    altitude : array-like
+        Geometric height, m.
+    power : array-like
+        Power setting, 0 to 1.
+
+    Returns
+    -------
+    CyclePoint
     """
     # one shape for all, so that a grid is computed at once
     m, height, setting = np.broadcast_arrays(*(np.asarray(a, dtype=float) for a in (mach, altitude, power)))
@@ -208,9 +223,30 @@ def turbine_tables(
 ) -> tuple[Table, Table]:
     """Return ``thrust`` (N) or ``shaft_power`` (W), and ``fuel_flow`` (kg/s), over ``mach``, ``altitude``, ``power``.
 
-    The output is scaled to the rated one at sea level, standing, at full power. ``consumption`` (fuel flow over output
-    there, kg/s a unit) scales the fuel; the cycle's own is taken without. Raises DravikError where the engine would
-    not keep itself going, with the condition.
+    The output is scaled to the rated one at sea level, standing, at full power. ``consumption`` (fuel flow over
+    output there, kg/s a unit) scales the fuel; the cycle's own is taken without.
+
+    Parameters
+    ----------
+    design : GasTurbine
+        The engine's design point.
+    machs : array-like
+        Mach numbers, rising.
+    altitudes : array-like
+        Geometric heights, m, rising.
+    powers : array-like
+        Power settings, 0 to 1, rising.
+    consumption : float, optional
+        Fuel flow over output at the rating, kg/s a unit; the cycle's own without.
+
+    Returns
+    -------
+    tuple (Table, Table)
+
+    Raises
+    ------
+    DravikError
+        Where the engine would not keep itself going, with the condition.
     """
     grid = np.meshgrid(*(np.asarray(a, dtype=float) for a in (machs, altitudes, powers)), indexing="ij")
     found, rated = cycle(design, *grid), cycle(design, 0.0, 0.0, 1.0)

@@ -122,9 +122,9 @@ class Recording:
 
     @property
     def is_broken_off(self) -> bool:
-        """Whether something ended the run that nobody asked for: the ground, a crash; an event with ``stop`` is asked
+        """Whether something ended the run that nobody asked for.
 
-        for.
+        The ground or a crash; an event with ``stop`` is asked for.
         """
         return bool(self.ended_by) and not self.metadata["ended_by"].get("planned", False)
 
@@ -241,9 +241,9 @@ class Recording:
         }
 
     def closest(self) -> dict[str, Any]:
-        """Return how near a flight with an aim came to it: ``miss_m`` at ``time_s``, and whether that is within what
+        """Return how near a flight with an aim came to it; empty for one without.
 
-        counts as met, where the flight says so. Empty for one without.
+        ``miss_m`` at ``time_s``, and whether that is within what counts as met, where the flight says so.
         """
         if "aim_distance" not in self.names or not len(self.values):
             return {}

@@ -28,10 +28,34 @@ def write_track(
 ) -> Path:  # fmt: skip
     """Write a track by the file's ending: ``.gpx``, ``.kml`` or ``.geojson``; a point ``rate`` times a second (Hz).
 
-    Heights are above sea level; time counts from ``begins``, or what the recording's scenario says, or the beginning of
-    2000 in UTC. ``place`` is the latitude and longitude of the origin of north and east, for a flight over a flat Earth
-    that has none. Raises DravikError where latitude, longitude and altitude were not recorded, for a flight that has no
-    place on the Earth, for another ending, and for a file that cannot be written.
+    Heights are above sea level; time counts from ``begins``, or what the recording's scenario says, or the
+    beginning of 2000 in UTC. ``place`` is the latitude and longitude of the origin of north and east, for a flight
+    over a flat Earth that has none.
+
+    Parameters
+    ----------
+    run : Recording
+        The recorded flight.
+    path : str or path
+        A ``.gpx``, ``.kml`` or ``.geojson`` file.
+    rate : str or float, default 1.0
+        Points a second, Hz.
+    begins : datetime, optional
+        Time of the beginning, UTC.
+    name : str, default ""
+        The track's name.
+    place : tuple (str | float, str | float), optional
+        Latitude and longitude of the origin, for a flat Earth without.
+
+    Returns
+    -------
+    Path
+
+    Raises
+    ------
+    DravikError
+        Where latitude, longitude and altitude were not recorded, for a flight that has no place on the Earth, for
+        another ending, and for a file that cannot be written.
     """
     target = Path(path)
     writers: dict[str, _Writer] = {".gpx": _gpx, ".kml": _kml, ".geojson": _geojson}

@@ -103,10 +103,10 @@ class RecordingWriter:
         return (count - given) * width > least and (self._job is None or self._job.done())
 
     def write(self, rows: Floats, end: Mapping[str, Any], events: Sequence[Mapping[str, Any]]) -> None:
-        """Take all rows so far (SI), which must stay as they are; flush them half a second of the clock after the last
+        """Take all rows so far (SI), which must stay as they are.
 
-        ones, or a block of text earlier. ``end`` is the state to fly on from after these rows, ``events`` are all so
-        far.
+        They are flushed half a second of the clock after the last ones, or a block of text earlier. ``end`` is the
+        state to fly on from after these rows, ``events`` are all so far.
         """
         self._rows, self._state, self._is_told = rows, (end, events), False
         is_block = self._is_block(len(rows))

@@ -5,7 +5,6 @@ from .comparing import figure_runs as figure_runs
 from .curves import figure_sweep as figure_sweep
 from .figures import figure_histories as figure_histories
 from .figures import figure_overlay as figure_overlay
-from .figures import figure_poles as figure_poles
 from .figures import marked_events as marked_events
 from .figures import save_figure as save_figure
 from .figures import save_figures as save_figures
@@ -22,6 +21,7 @@ from .page import Block as Block
 from .page import write_page as write_page
 from .responses import figure_phasors as figure_phasors
 from .responses import figure_responses as figure_responses
+from .roots import figure_poles as figure_poles
 from .roots import figure_roots as figure_roots
 from .space.animation import frame_of as frame_of
 from .space.animation import write_animation as write_animation

@@ -31,6 +31,23 @@ def figure_axes(phi: float, theta: float, psi: float, *, alpha: float = 0.0, bet
     """Return how local axes become body axes by yaw, pitch and roll (rad), and these stability and wind axes.
 
     Within 10° of the vertical a warning says what yaw and roll still mean there.
+
+    Parameters
+    ----------
+    phi : float
+        Bank, rad.
+    theta : float
+        Pitch, rad.
+    psi : float
+        Heading, rad.
+    alpha : float, default 0.0
+        Angle of attack, rad.
+    beta : float, default 0.0
+        Sideslip, rad.
+
+    Returns
+    -------
+    Figure
     """
     figure = new_figure(
         f"From local axes to body axes: yaw {_deg(psi)}, pitch {_deg(theta)}, "

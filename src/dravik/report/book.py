@@ -96,7 +96,25 @@ def write_book(
 ) -> Path:
     """Write all figures of a run with its events as ``.pdf`` or ``.html``.
 
-    Raises DravikError for another ending, an empty recording, or a file that cannot be written.
+    Parameters
+    ----------
+    run : Recording
+        The recorded flight.
+    path : str or path
+        A ``.pdf`` or ``.html`` file.
+    title : str
+        The title of the book.
+    limits : mapping of str to tuple (float, float), optional
+        Limits by signal, SI.
+
+    Returns
+    -------
+    Path
+
+    Raises
+    ------
+    DravikError
+        For another ending, an empty recording, or a file that cannot be written.
     """
     target = Path(path)
     if target.suffix not in (".pdf", ".html"):

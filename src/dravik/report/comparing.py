@@ -33,7 +33,25 @@ def differences(first: "Recording", other: "Recording", name: str) -> "tuple[NDA
 def figure_runs(runs: "Sequence[Recording]", names: Sequence[str], labels: Sequence[str], *, title: str = "") -> Figure:
     """Return a row for each signal: all runs on the left, their differences from the first on the right.
 
-    Raises DravikError for less than two runs, or a signal that one of them does not have.
+    Parameters
+    ----------
+    runs : sequence of Recording
+        Two or more flights.
+    names : sequence of str
+        Signals, a row each.
+    labels : sequence of str
+        Names of the flights.
+    title : str, default ""
+        What stands above the figure.
+
+    Returns
+    -------
+    Figure
+
+    Raises
+    ------
+    DravikError
+        For less than two runs, or a signal that one of them does not have.
     """
     if len(runs) < 2 or not names:
         raise DravikError(f"{len(runs)} runs, {len(names)} signals", expected="two runs or more, and signals")

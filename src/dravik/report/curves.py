@@ -28,8 +28,23 @@ MARGINS = {"left": 0.06, "right": 0.985, "bottom": 0.08, "top": 0.9, "wspace": 0
 def figure_sweep(sweep: "TrimSweep", signals: Sequence[str] = ()) -> "Figure":
     """Return curves of signals over the last axis, one for each combination of the others; or maps over two axes.
 
-    Without ``signals`` alpha, the inputs that trims move and the totals. Raises DravikError where nothing is held, or
-    for signals that are not there.
+    Without ``signals`` alpha, the inputs that trims move and the totals.
+
+    Parameters
+    ----------
+    sweep : TrimSweep
+        The trims over the product of axes.
+    signals : sequence of str, default ()
+        Those drawn; alpha, inputs and totals unless given.
+
+    Returns
+    -------
+    Figure
+
+    Raises
+    ------
+    DravikError
+        Where nothing is held, or for signals that are not there.
     """
     names = (list(signals) or _usual(sweep))[:PANELS]
     if not names:

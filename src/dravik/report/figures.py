@@ -4,7 +4,7 @@ import math
 from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from textwrap import wrap
-from typing import TYPE_CHECKING, Any, cast
+from typing import TYPE_CHECKING, Any
 
 import matplotlib
 import numpy as np
@@ -13,7 +13,7 @@ matplotlib.use("Agg")
 from matplotlib.figure import Figure
 from matplotlib.lines import Line2D
 
-from dravik.errors import DravikError, require
+from dravik.errors import DravikError
 from dravik.host.cores import shared_out
 from dravik.recording.recording import STILL
 from dravik.report.space.overlays import draw_modes, mode_spans
@@ -25,7 +25,6 @@ if TYPE_CHECKING:
     from matplotlib.axes import Axes
     from numpy.typing import NDArray
 
-    from dravik.linear import Mode, Modes
     from dravik.recording import Event, Recording
     from dravik.validation import LinearProof
 
@@ -33,7 +32,6 @@ __all__ = [
     "drawn",
     "figure_histories",
     "figure_overlay",
-    "figure_poles",
     "marked_events",
     "new_figure",
     "save_figure",
@@ -41,7 +39,6 @@ __all__ = [
 ]
 
 SIZE = (12.8, 8.0)
-CLEAR = 0.15  # of a panel's half width: roots nearer to the origin are labelled in the panel that zooms in
 
 
 def new_figure(title: str, *, fitted: bool = True) -> Figure:
@@ -56,7 +53,24 @@ def new_figure(title: str, *, fitted: bool = True) -> Figure:
 
 
 def save_figure(figure: Figure, path: str | Path) -> Path:
-    """Write a figure as PNG, SVG or PDF, by the name; raises DravikError when it cannot be written."""
+    """Write a figure as PNG, SVG or PDF, by the name.
+
+    Parameters
+    ----------
+    figure : Figure
+        The figure.
+    path : str or path
+        A ``.png``, ``.svg`` or ``.pdf`` file.
+
+    Returns
+    -------
+    Path
+
+    Raises
+    ------
+    DravikError
+        When it cannot be written.
+    """
     target = Path(path)
     try:
         with matplotlib.rc_context(STYLE):
@@ -73,7 +87,13 @@ def save_figure(figure: Figure, path: str | Path) -> Path:
 
 
 def save_figures(makers: Mapping[Path, Callable[[], Figure]]) -> None:
-    """Make figures and write them by their paths, on all cores where that can be; raises what ``save_figure`` does."""
+    """Make figures and write them by their paths, on all cores where that can be; raises what ``save_figure`` does.
+
+    Parameters
+    ----------
+    makers : mapping of Path to callable
+        What makes each figure, by the file it goes to.
+    """
     shared_out(lambda path: save_figure(makers[path](), path), makers)
 
 
@@ -86,9 +106,28 @@ def figure_histories(
 ) -> Figure:
     """Return signals over time in stacked panels; commanded values beside actual ones, events marked, limits drawn.
 
-    A signal brings its command or target along where that was recorded, and modes stand below as
-    bands. ``limits`` (SI) are drawn where they lie near the values. Raises DravikError for a signal that was not
-    recorded, or an empty list.
+    A signal brings its command or target along where that was recorded, and modes stand below as bands. ``limits``
+    (SI) are drawn where they lie near the values.
+
+    Parameters
+    ----------
+    run : Recording
+        The recorded flight.
+    signals : sequence of str
+        A panel each.
+    title : str, default ""
+        What stands above the figure.
+    limits : mapping of str to tuple (float, float), optional
+        Limits by signal, SI.
+
+    Returns
+    -------
+    Figure
+
+    Raises
+    ------
+    DravikError
+        For a signal that was not recorded, or an empty list.
     """
     if not signals:
         raise DravikError("no signals to plot", hint="--signals alpha,theta")
@@ -179,7 +218,19 @@ def _number_events(axes: "Axes", events: "Sequence[Event]", first: float, last: 
 
 
 def marked_events(run: "Recording", most: int = 14) -> "list[Event]":
-    """Return the events worth a number in a figure: phases and faults where there are any, else the first ones."""
+    """Return the events worth a number in a figure: phases and faults where there are any, else the first ones.
+
+    Parameters
+    ----------
+    run : Recording
+        The recorded flight.
+    most : int, default 14
+        How many at most.
+
+    Returns
+    -------
+    list of Event
+    """
     chosen = [e for e in run.events if e.text.startswith(("phase:", "fault:", "gust:", "crash"))]
     found = chosen or [e for e in run.events if "stop" not in e.text]
     return found[:most]
@@ -222,94 +273,20 @@ def _history_panel(axes: "Axes", run: "Recording", name: str, limits: tuple[floa
     axes.margins(x=0.01)
 
 
-def figure_poles(modes: "Modes", *, title: str = "") -> Figure:
-    """Return the pole map: all roots, then nearer and nearer to the origin, with rays of equal damping.
-
-    Roots are numbered in the first panel in which they stand clear of the origin, and named below. Raises DravikError
-    for what is no list of modes.
-    """
-    require(modes, list, "what is drawn", "model.modes()")
-    sizes = sorted((m.frequency for m in modes if m.frequency), reverse=True) or [1.0]
-    reaches = [sizes[0]]
-    for size in sizes:
-        if size < CLEAR * reaches[-1] and len(reaches) < 3:
-            reaches.append(size)
-    figure = new_figure(title)
-    listed = sorted(modes, key=lambda m: -m.frequency)
-    lines = [f"{i:2d}  {_root_words(m)}" for i, m in enumerate(listed, start=1)]
-    columns = 1 if len(lines) <= 6 else 2
-    rows = math.ceil(len(lines) / columns)
-    with matplotlib.rc_context(STYLE):
-        above, key = cast(Any, figure.subfigures)(2, 1, height_ratios=[10.0, 0.5 + 0.26 * rows])
-        panels = above.subplots(1, len(reaches), squeeze=False)[0]
-        for i, (axes, reach) in enumerate(zip(panels, reaches, strict=True)):
-            least = CLEAR * reach if i + 1 < len(reaches) else 0.0
-            most = CLEAR * reaches[i - 1] if i else float("inf")
-            named = [(k, m) for k, m in enumerate(listed, start=1) if least <= m.frequency < most]
-            _pole_panel(axes, modes, 1.15 * reach, named)
-            axes.set_title("all roots" if i == 0 else "nearer to the origin", fontsize=10, color=SOFT, loc="left")
-        for j in range(columns):
-            text = "\n".join(lines[j * rows : (j + 1) * rows])
-            key.text(0.015 + 0.5 * j, 0.97, text, family="DejaVu Sans Mono", fontsize=9, color=INK, va="top")
-    return figure
-
-
-def _root_words(mode: "Mode") -> str:
-    root = mode.eigenvalue
-    if root == 0.0:
-        return mode.name
-    if root.imag:
-        return f"{mode.name}: {root.real:.3g} ± {abs(root.imag):.3g}i, damping {mode.damping:.2g}"
-    return f"{mode.name}: {root.real:.3g}"
-
-
-def _pole_panel(axes: "Axes", modes: "Sequence[Mode]", reach: float, named: "Sequence[tuple[int, Mode]]") -> None:
-    axes.grid(visible=False)
-    for ratio in (0.2, 0.4, 0.6, 0.8):
-        x, y = -ratio * reach, math.sqrt(1.0 - ratio**2) * reach
-        axes.plot([0.0, x], [0.0, y], color=GRID, lw=1.0, zorder=0)
-        axes.plot([0.0, x], [0.0, -y], color=GRID, lw=1.0, zorder=0)
-        axes.annotate(
-            f"damping {ratio:g}", (x, y), color=SOFT, fontsize=7.5, ha="right", va="bottom", xytext=(2, 2),
-            textcoords="offset points", zorder=0,
-        )  # fmt: skip
-    axes.axhline(0.0, color=SOFT, lw=0.8)
-    axes.axvline(0.0, color=SOFT, lw=0.8)
-    for mode in modes:
-        root = mode.eigenvalue
-        colour = ACTUAL if root.real < 0.0 else COMMANDED
-        for imag in {root.imag, -root.imag}:
-            axes.plot(root.real, imag, marker="x", ms=8, mew=2.0, color=colour, ls="")
-    groups: dict[tuple[float, float], list[int]] = {}
-    for number, mode in named:
-        place = mode.eigenvalue / reach
-        # roots too close for separate labels share one
-        near = next((g for g in groups if math.hypot(g[0] - place.real, g[1] - abs(place.imag)) < 0.09), None)
-        groups.setdefault(near or (place.real, abs(place.imag)), []).append(number)
-    for (x, y), numbers in groups.items():
-        axes.annotate(
-            _ranges(numbers), (x * reach, y * reach), xytext=(0, 8), textcoords="offset points", fontsize=9, color=INK,
-            ha="center", bbox={"facecolor": "white", "edgecolor": "none", "pad": 0.8, "alpha": 0.8},
-        )  # fmt: skip
-    axes.set_xlim(-1.25 * reach, 0.45 * reach)
-    axes.set_ylim(-1.12 * reach, 1.12 * reach)
-    axes.set_xlabel("real part [1/s]")
-    axes.set_ylabel("imaginary part [rad/s]")
-
-
-def _ranges(numbers: "Sequence[int]") -> str:
-    """Return numbers in few words: 1, 3-6."""
-    runs: list[list[int]] = []
-    for n in sorted(numbers):
-        if runs and n == runs[-1][-1] + 1:
-            runs[-1].append(n)
-        else:
-            runs.append([n])
-    return ", ".join(f"{r[0]}" if len(r) == 1 else f"{r[0]}-{r[-1]}" for r in runs)
-
-
 def figure_overlay(proof: "LinearProof", *, title: str = "") -> Figure:
-    """Return the linear response drawn over the nonlinear one, a panel for each signal, with the difference named."""
+    """Return the linear response drawn over the nonlinear one, a panel for each signal, with the difference named.
+
+    Parameters
+    ----------
+    proof : LinearProof
+        The linear model flown against the aircraft.
+    title : str, default ""
+        What stands above the figure.
+
+    Returns
+    -------
+    Figure
+    """
     figure = new_figure(title or f"Linear against nonlinear: {proof.title}")
     names = list(proof.nonlinear)
     columns = 1 if len(names) <= 3 else 2

@@ -32,7 +32,17 @@ MOST_NAMED = 6  # limiting criteria in the key
 
 
 def figure_handling(found: "Assessment") -> "Figure":
-    """Return the charts of an assessment: margins of all criteria, and for each response that was asked for its own."""
+    """Return the charts of an assessment: margins of all criteria, and for each response that was asked for its own.
+
+    Parameters
+    ----------
+    found : Assessment
+        The assessment.
+
+    Returns
+    -------
+    Figure
+    """
     panels: list[Callable[[Axes], None]] = []
     details = found.details
     if any("n/alpha" in c.name for c in found.criteria):
@@ -226,8 +236,21 @@ def _rolled(axes: "Axes", found: "Assessment") -> None:
 def figure_handling_map(found: "HandlingMap") -> "Figure":
     """Return the levels over the last two axes of a sweep, numbered, with what limits each region.
 
-    A panel for each combination of the other axes. Raises DravikError for a sweep of fewer than two axes, or of too
-    many panels.
+    A panel for each combination of the other axes.
+
+    Parameters
+    ----------
+    found : HandlingMap
+        The levels over a sweep.
+
+    Returns
+    -------
+    Figure
+
+    Raises
+    ------
+    DravikError
+        For a sweep of fewer than two axes, or of too many panels.
     """
     sweep = found.sweep
     if len(sweep.axes) < 2:

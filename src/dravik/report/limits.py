@@ -21,7 +21,21 @@ __all__ = ["figure_limits"]
 
 
 def figure_limits(title: str, envelope: "Sequence[EnvelopeRow]", manoeuvres: "Sequence[ManoeuvreRow]") -> "Figure":
-    """Return the envelope of speed and altitude, the V-n diagram, and rate and radius of sustained turns."""
+    """Return the envelope of speed and altitude, the V-n diagram, and rate and radius of sustained turns.
+
+    Parameters
+    ----------
+    title : str
+        What stands above the figure.
+    envelope : sequence of EnvelopeRow
+        Slowest and fastest flight by altitude.
+    manoeuvres : sequence of ManoeuvreRow
+        Load factors by airspeed.
+
+    Returns
+    -------
+    Figure
+    """
     figure = new_figure(title)
     with matplotlib.rc_context(STYLE):
         left, middle, right = figure.subplots(1, 3)

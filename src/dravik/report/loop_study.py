@@ -36,6 +36,17 @@ def figure_study(study: "LoopStudy", beside: "Mapping[str, LoopStudy] | None" = 
     """Return one page: each loop's gain and phase, Nichols' chart, steps of the commands, and the last loop's locus.
 
     ``beside`` are other studies by their labels: their last loop is laid over.
+
+    Parameters
+    ----------
+    study : LoopStudy
+        The loops as designed.
+    beside : mapping of str to LoopStudy, optional
+        Other studies by their labels.
+
+    Returns
+    -------
+    Figure
     """
     others = dict(beside or {})
     figure = new_figure(f"{study.plan.name or 'Loops'}: {study.craft.name}, {study.point.title}")
@@ -61,7 +72,23 @@ def figure_study(study: "LoopStudy", beside: "Mapping[str, LoopStudy] | None" = 
 
 
 def figure_locus(locus: "RootLocus", chosen: "list[float]", *, damping: float = 0.0, title: str = "") -> "Figure":
-    """Return a root locus: branches, open-loop roots and zeros, chosen gains, crossings of the border labelled."""
+    """Return a root locus: branches, open-loop roots and zeros, chosen gains, crossings of the border labelled.
+
+    Parameters
+    ----------
+    locus : RootLocus
+        The roots over a gain.
+    chosen : list of float
+        Gains that are marked.
+    damping : float, default 0.0
+        Ray of damping that is drawn; none at 0.
+    title : str, default ""
+        What stands above the figure.
+
+    Returns
+    -------
+    Figure
+    """
     figure = new_figure(title or "Roots over the gain")
     with matplotlib.rc_context(STYLE):
         axes = figure.subplots()
@@ -269,7 +296,19 @@ def _requirements(axes: "Axes", study: "LoopStudy") -> None:
 
 
 def figure_flown_steps(truth: "FlownLoop", title: str = "") -> "Figure":
-    """Return flown steps of growing size over the linear step, each over its size, and where and why they part."""
+    """Return flown steps of growing size over the linear step, each over its size, and where and why they part.
+
+    Parameters
+    ----------
+    truth : FlownLoop
+        The flown steps.
+    title : str, default ""
+        What stands above the figure.
+
+    Returns
+    -------
+    Figure
+    """
     figure = new_figure(title or f"{truth.measured} by steps of {truth.command}, flown")
     with matplotlib.rc_context(STYLE):
         axes = figure.subplots()

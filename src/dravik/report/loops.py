@@ -32,6 +32,25 @@ def figure_loop(
     """Return gain and phase, the curve in the plane, and sensitivities of a loop, with its margins.
 
     ``least_gain`` (dB) and ``least_phase`` (deg) are the margins asked for: they are shaded.
+
+    Parameters
+    ----------
+    loop : LinearSystem
+        The open loop, closed with negative feedback.
+    found : Margins
+        Its margins.
+    delay : float, default 0.0
+        Dead time, s.
+    least_gain : float, default 6.0
+        Asked for, dB.
+    least_phase : float, default 45.0
+        Asked for, deg.
+    title : str, default ""
+        What stands above the figure.
+
+    Returns
+    -------
+    Figure
     """
     curve = OpenLoopResponse(least(loop), delay)
     w = curve.grid()

@@ -25,7 +25,23 @@ def figure_masses(
 ) -> "Figure":
     """Return mass over centre of gravity with its limits, and centre and pitch inertia over what tanks hold.
 
-    ``paths`` by loading and tank: rows of what the tank holds, mass, station x, y, z, Ixx, Iyy, Izz as it drains alone.
+    ``paths`` by loading and tank: rows of what the tank holds, mass, station x, y, z, Ixx, Iyy, Izz as it drains
+    alone.
+
+    Parameters
+    ----------
+    name : str
+        The aircraft's name.
+    definition : AircraftDefinition
+        The aircraft as read from its file.
+    paths : mapping of str to mapping of str to Path
+        Rows by loading and tank.
+    limits : tuple (float, float, str)
+        Of the centre of gravity, by name.
+
+    Returns
+    -------
+    Figure
     """
     figure = new_figure(f"{name}: mass, centre of gravity and inertia")
     with matplotlib.rc_context(STYLE):

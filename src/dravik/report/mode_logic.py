@@ -25,7 +25,23 @@ MOST = 6  # mode logics in a figure
 def figure_mode_logic(craft: "Aircraft", *, title: str = "") -> Figure:
     """Return the mode logic of an aircraft's laws and script as a figure: modes, transitions between them, reasons.
 
-    The first mode has a thick frame. Raises DravikError for an aircraft without mode logic.
+    The first mode has a thick frame.
+
+    Parameters
+    ----------
+    craft : Aircraft
+        The aircraft.
+    title : str, default ""
+        What stands above the figure.
+
+    Returns
+    -------
+    Figure
+
+    Raises
+    ------
+    DravikError
+        For an aircraft without mode logic.
     """
     mode_logic = dict(list(craft.configuration.mode_logic.items())[:MOST])
     if not mode_logic:

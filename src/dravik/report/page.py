@@ -35,7 +35,28 @@ def rendered(template: str, **values: object) -> str:
 
 
 def write_page(path: str | Path, title: str, subtitle: str, blocks: Sequence[Block]) -> Path:
-    """Write the page; raises DravikError when the file cannot be written."""
+    """Write the page.
+
+    Parameters
+    ----------
+    path : str or path
+        The HTML file.
+    title : str
+        The title of the page.
+    subtitle : str
+        What stands below it.
+    blocks : sequence of Block
+        What is on the page, in order.
+
+    Returns
+    -------
+    Path
+
+    Raises
+    ------
+    DravikError
+        When the file cannot be written.
+    """
     prepared = [
         {
             "heading": b.heading,

@@ -34,8 +34,25 @@ def figure_responses(
 ) -> "Figure":
     """Return gain, phase and step response of channels (output, input), a column for each, systems by name overlaid.
 
-    ``systems`` is one system, or several by name. Raises DravikError for no system or channel, or too many channels,
-    and for names that a system does not have.
+    ``systems`` is one system, or several by name.
+
+    Parameters
+    ----------
+    systems : LinearSystem or mapping of str to LinearSystem
+        One system, or several by name.
+    channels : sequence of tuple (str, str)
+        Output and input of each column.
+    title : str, default ""
+        What stands above the figure.
+
+    Returns
+    -------
+    Figure
+
+    Raises
+    ------
+    DravikError
+        For no system or channel, or too many channels, and for names that a system does not have.
     """
     systems = systems if isinstance(systems, Mapping) else {getattr(systems, "title", ""): systems}
     for one in systems.values():
@@ -93,8 +110,23 @@ def figure_phasors(model: "LinearModel", *, title: str = "") -> "Figure":
     """Return the phasors of a model's oscillations and the shares of its real roots: who moves when, and how far.
 
     Angles in rad, velocities over the airspeed, and rates, where the model has not their angle, over the mode's
-    frequency: all of them angles, so that their lengths compare. Raises DravikError for a model without modes of the
-    rigid body.
+    frequency: all of them angles, so that their lengths compare.
+
+    Parameters
+    ----------
+    model : LinearModel
+        The linear model.
+    title : str, default ""
+        What stands above the figure.
+
+    Returns
+    -------
+    Figure
+
+    Raises
+    ------
+    DravikError
+        For a model without modes of the rigid body.
     """
     modes = [m for m in model.modes() if is_body_mode(m.name)][:MOST_PHASORS]
     if not modes:

@@ -1,28 +1,42 @@
-"""Roots over a sweep, drawn as branches in the plane, coloured along the axis, and their damping and frequency."""
+"""Roots in the plane: the pole map of a model, and branches over a sweep, coloured along the axis."""
 
-from typing import TYPE_CHECKING
+import math
+from collections.abc import Sequence
+from typing import TYPE_CHECKING, Any, cast
 
 import matplotlib
 import numpy as np
 
+from dravik.errors import require
 from dravik.linear import is_body_mode
 from dravik.report.figures import new_figure
-from dravik.report.style import INK, SOFT, STYLE
+from dravik.report.style import ACTUAL, COMMANDED, GRID, INK, SOFT, STYLE
 from dravik.units import from_si
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
-    from dravik.linear import RootSweep
+    from dravik.linear import Mode, Modes, RootSweep
 
-__all__ = ["figure_roots"]
+__all__ = ["figure_poles", "figure_roots"]
 
+CLEAR = 0.15  # of a panel's half width: roots nearer to the origin are labelled in the panel that zooms in
 NEAR = 0.3  # 1/s: the right-hand panel shows the slow roots
 
 
 def figure_roots(found: "RootSweep") -> "Figure":
-    """Return the branches of roots in two panels: those of the fast modes, and near the origin."""
+    """Return the branches of roots in two panels: those of the fast modes, and near the origin.
+
+    Parameters
+    ----------
+    found : RootSweep
+        Roots over a parameter.
+
+    Returns
+    -------
+    Figure
+    """
     shown, factor, _ = from_si(found.unit)
     figure = new_figure(f"{found.name}: roots over {found.axis.replace('_', ' ')}")
     values = np.array(found.values) * factor
@@ -71,3 +85,104 @@ def _name(axes: "Axes", name: str, branch: "np.ndarray", reach: float, *, inner:
     axes.annotate(
         name, (last.real, abs(last.imag)), xytext=(0, 9), ha="center", textcoords="offset points", fontsize=9, color=INK
     )  # fmt: skip
+
+
+def figure_poles(modes: "Modes", *, title: str = "") -> "Figure":
+    """Return the pole map: all roots, then nearer and nearer to the origin, with rays of equal damping.
+
+    Roots are numbered in the first panel in which they stand clear of the origin, and named below.
+
+    Parameters
+    ----------
+    modes : Modes
+        The modes.
+    title : str, default ""
+        What stands above the figure.
+
+    Returns
+    -------
+    Figure
+
+    Raises
+    ------
+    DravikError
+        For what is no list of modes.
+    """
+    require(modes, list, "what is drawn", "model.modes()")
+    sizes = sorted((m.frequency for m in modes if m.frequency), reverse=True) or [1.0]
+    reaches = [sizes[0]]
+    for size in sizes:
+        if size < CLEAR * reaches[-1] and len(reaches) < 3:
+            reaches.append(size)
+    figure = new_figure(title)
+    listed = sorted(modes, key=lambda m: -m.frequency)
+    lines = [f"{i:2d}  {_root_words(m)}" for i, m in enumerate(listed, start=1)]
+    columns = 1 if len(lines) <= 6 else 2
+    rows = math.ceil(len(lines) / columns)
+    with matplotlib.rc_context(STYLE):
+        above, key = cast(Any, figure.subfigures)(2, 1, height_ratios=[10.0, 0.5 + 0.26 * rows])
+        panels = above.subplots(1, len(reaches), squeeze=False)[0]
+        for i, (axes, reach) in enumerate(zip(panels, reaches, strict=True)):
+            least = CLEAR * reach if i + 1 < len(reaches) else 0.0
+            most = CLEAR * reaches[i - 1] if i else float("inf")
+            named = [(k, m) for k, m in enumerate(listed, start=1) if least <= m.frequency < most]
+            _pole_panel(axes, modes, 1.15 * reach, named)
+            axes.set_title("all roots" if i == 0 else "nearer to the origin", fontsize=10, color=SOFT, loc="left")
+        for j in range(columns):
+            text = "\n".join(lines[j * rows : (j + 1) * rows])
+            key.text(0.015 + 0.5 * j, 0.97, text, family="DejaVu Sans Mono", fontsize=9, color=INK, va="top")
+    return figure
+
+
+def _root_words(mode: "Mode") -> str:
+    root = mode.eigenvalue
+    if root == 0.0:
+        return mode.name
+    if root.imag:
+        return f"{mode.name}: {root.real:.3g} ± {abs(root.imag):.3g}i, damping {mode.damping:.2g}"
+    return f"{mode.name}: {root.real:.3g}"
+
+
+def _pole_panel(axes: "Axes", modes: "Sequence[Mode]", reach: float, named: "Sequence[tuple[int, Mode]]") -> None:
+    axes.grid(visible=False)
+    for ratio in (0.2, 0.4, 0.6, 0.8):
+        x, y = -ratio * reach, math.sqrt(1.0 - ratio**2) * reach
+        axes.plot([0.0, x], [0.0, y], color=GRID, lw=1.0, zorder=0)
+        axes.plot([0.0, x], [0.0, -y], color=GRID, lw=1.0, zorder=0)
+        axes.annotate(
+            f"damping {ratio:g}", (x, y), color=SOFT, fontsize=7.5, ha="right", va="bottom", xytext=(2, 2),
+            textcoords="offset points", zorder=0,
+        )  # fmt: skip
+    axes.axhline(0.0, color=SOFT, lw=0.8)
+    axes.axvline(0.0, color=SOFT, lw=0.8)
+    for mode in modes:
+        root = mode.eigenvalue
+        colour = ACTUAL if root.real < 0.0 else COMMANDED
+        for imag in {root.imag, -root.imag}:
+            axes.plot(root.real, imag, marker="x", ms=8, mew=2.0, color=colour, ls="")
+    groups: dict[tuple[float, float], list[int]] = {}
+    for number, mode in named:
+        place = mode.eigenvalue / reach
+        # roots too close for separate labels share one
+        near = next((g for g in groups if math.hypot(g[0] - place.real, g[1] - abs(place.imag)) < 0.09), None)
+        groups.setdefault(near or (place.real, abs(place.imag)), []).append(number)
+    for (x, y), numbers in groups.items():
+        axes.annotate(
+            _ranges(numbers), (x * reach, y * reach), xytext=(0, 8), textcoords="offset points", fontsize=9, color=INK,
+            ha="center", bbox={"facecolor": "white", "edgecolor": "none", "pad": 0.8, "alpha": 0.8},
+        )  # fmt: skip
+    axes.set_xlim(-1.25 * reach, 0.45 * reach)
+    axes.set_ylim(-1.12 * reach, 1.12 * reach)
+    axes.set_xlabel("real part [1/s]")
+    axes.set_ylabel("imaginary part [rad/s]")
+
+
+def _ranges(numbers: "Sequence[int]") -> str:
+    """Return numbers in few words: 1, 3-6."""
+    runs: list[list[int]] = []
+    for n in sorted(numbers):
+        if runs and n == runs[-1][-1] + 1:
+            runs[-1].append(n)
+        else:
+            runs.append([n])
+    return ", ".join(f"{r[0]}" if len(r) == 1 else f"{r[0]}-{r[-1]}" for r in runs)

@@ -56,7 +56,19 @@ def _family(
 
 
 def figure_families(set_: "Coefficients", *, title: str = "") -> "Figure":
-    """Return the curves of a set of tables: lift, drag and moment by settings, sideslip, control powers and damping."""
+    """Return the curves of a set of tables: lift, drag and moment by settings, sideslip, control powers and damping.
+
+    Parameters
+    ----------
+    set_ : Coefficients
+        The tables and formulas.
+    title : str, default ""
+        What stands above the figure.
+
+    Returns
+    -------
+    Figure
+    """
     from dravik.aero import lengthwise_controls, signals_of
 
     motions, controls = signals_of(set_)
@@ -113,7 +125,19 @@ def _slopes(
 
 
 def figure_comparison(comparison: "Comparison", *, title: str = "") -> "Figure":
-    """Return two sets over each other: the first as lines, the second as points, and the differences below."""
+    """Return two sets over each other: the first as lines, the second as points, and the differences below.
+
+    Parameters
+    ----------
+    comparison : Comparison
+        Two sets held against each other.
+    title : str, default ""
+        What stands above the figure.
+
+    Returns
+    -------
+    Figure
+    """
     figure = new_figure(title or f"{comparison.names[0]} (lines) and {comparison.names[1]} (points)")
     with matplotlib.rc_context(STYLE):
         columns = len(comparison.curves)

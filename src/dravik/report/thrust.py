@@ -21,7 +21,21 @@ __all__ = ["figure_performance", "figure_thrust_curves"]
 
 
 def figure_performance(craft: "Aircraft", bench: "list[EnginePoint]", found: "Performance") -> "Figure":
-    """Return the propeller's map (where there is one), thrust, power, and climb with endurance over speed."""
+    """Return the propeller's map (where there is one), thrust, power, and climb with endurance over speed.
+
+    Parameters
+    ----------
+    craft : Aircraft
+        The aircraft.
+    bench : list of EnginePoint
+        What the engines give.
+    found : Performance
+        Performance over airspeeds.
+
+    Returns
+    -------
+    Figure
+    """
     figure = new_figure(f"{craft.name} ({found.loading}) at {found.altitude:g} m: engines and performance")
     with matplotlib.rc_context(STYLE):
         (left, right), (below, last) = figure.subplots(2, 2)
@@ -172,7 +186,17 @@ def _climb(axes: "Axes", found: "Performance") -> None:
 
 
 def figure_thrust_curves(craft: "Aircraft") -> "Figure":
-    """Return the thrust curves of the solid motors, and what is left of the propellant."""
+    """Return the thrust curves of the solid motors, and what is left of the propellant.
+
+    Parameters
+    ----------
+    craft : Aircraft
+        The aircraft.
+
+    Returns
+    -------
+    Figure
+    """
     figure = new_figure(f"{craft.name}: thrust at sea level and propellant left")
     with matplotlib.rc_context(STYLE):
         axes = figure.subplots()

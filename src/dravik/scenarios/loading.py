@@ -23,7 +23,17 @@ __all__ = ["is_scenario", "load_scenario", "scenario_names"]
 
 
 def is_scenario(path: Path) -> bool:
-    """Whether a file is a scenario: a TOML file that names an aircraft and a start."""
+    """Whether a file is a scenario: a TOML file that names an aircraft and a start.
+
+    Parameters
+    ----------
+    path : Path
+        The file.
+
+    Returns
+    -------
+    bool
+    """
     if path.suffix != ".toml":
         return False
     try:
@@ -34,7 +44,12 @@ def is_scenario(path: Path) -> bool:
 
 
 def scenario_names() -> dict[str, Path]:
-    """Return the scenarios that ship with the samples, by name."""
+    """Return the scenarios that ship with the samples, by name.
+
+    Returns
+    -------
+    mapping of str to Path
+    """
     found = (p for name in sample_names() for p in sorted((sample_path(name) / "scenarios").glob("*.toml")))
     return {p.stem: p for p in found}
 

@@ -100,9 +100,10 @@ class ExactResponse:
     def _within(
         self, row: Floats, level: float, ends: tuple[float, float], *, last: bool = False
     ) -> tuple[float, float]:
-        """Return the part between two times (s) in which a row goes through a level, no longer than Taylor's series
+        """Return the part between two times (s) in which a row goes through a level.
 
-        reaches; the first (or last) one, and the ends themselves where there is none.
+        The first (or last) such part, no longer than Taylor's series reaches, and the ends themselves where there is
+        none.
         """
         low, high = ends
         steps = self._steps(high - low, 1)
@@ -116,9 +117,9 @@ class ExactResponse:
         return low + k * step, low + (k + 1) * step
 
     def _after(self, time: float, span: float) -> Callable[[float], Floats]:
-        """Return the states as a function of a time counted from another (s), up to a span after it, without a matrix
+        """Return the states as a function of a time counted from another (s), up to a span after it.
 
-        exponential each: by Taylor's series, where the span is short beside the fastest root.
+        Without a matrix exponential each: by Taylor's series, where the span is short beside the fastest root.
         """
         if self._fastest * span > 4.0 * FINE:
             return lambda since: self._state(time + since)
@@ -129,9 +130,9 @@ class ExactResponse:
         return lambda since: np.asarray(since ** np.arange(TERMS) @ series)
 
     def crossing(self, times: Floats, values: Floats, level: float, *, last: bool = False) -> float:
-        """Return the first (or last) time at which the curve goes through a level, by its values on a grid; nan
+        """Return the first (or last) time at which the curve goes through a level, by its values on a grid.
 
-        without.
+        Nan where it does not.
         """
         from scipy.optimize import brentq
 

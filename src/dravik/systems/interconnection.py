@@ -19,7 +19,19 @@ Floats = NDArray[np.float64]
 def beside(*systems: NamedMatrices) -> Any:
     """Return systems side by side, as one; names must differ, and sample times be the same.
 
-    Raises DravikError for a name that two of them have.
+    Parameters
+    ----------
+    *systems : NamedMatrices
+        Systems or models.
+
+    Returns
+    -------
+    any
+
+    Raises
+    ------
+    DravikError
+        For a name that two of them have.
     """
     from scipy.linalg import block_diag
 

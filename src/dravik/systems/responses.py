@@ -28,9 +28,10 @@ HALF_POWER = math.sqrt(0.5)
 
 
 class StepMetrics(NamedTuple):
-    """Figures of a step response: end value, rise time from 10 to 90 % (s), overshoot (share of the end value), peak
+    """Figures of a step response.
 
-    time (s), and the time (s) after which it stays within 2 % of the end value; nan where there is none.
+    End value, rise time from 10 to 90 % (s), overshoot (share of the end value), peak time (s), and the time (s) after
+    which it stays within 2 % of the end value; nan where there is none.
     """
 
     end: float
@@ -143,9 +144,32 @@ def time_response(
     """Return the response of one channel to a unit step or impulse, from rest, exact at its times.
 
     ``duration`` is five time constants of the slowest root of the channel unless given, at most two minutes. Of a
-    sampled system the impulse is a one at the first sample. Raises DravikError for another kind, and for an impulse
-    into a channel that passes it on directly.
+    sampled system the impulse is a one at the first sample.
 
+    Parameters
+    ----------
+    system : LinearSystem
+        The linear system.
+    output : str
+        Name of the output.
+    input : str
+        Name of the input.
+    kind : {"step", "impulse"}, default "step"
+        Of what it is the response.
+    duration : str or float, optional
+        With its unit or in s.
+
+    Returns
+    -------
+    TimeResponse
+
+    Raises
+    ------
+    DravikError
+        For another kind, and for an impulse into a channel that passes it on directly.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> lag = dv.LinearSystem.of([[-2.0]], [[2.0]], states=["x"], inputs=["u"], outputs=["y"], C=[[1.0]])
     >>> found = time_response(lag, "y", "u").metrics()
@@ -178,6 +202,23 @@ def time_response(
 def frequency_response(system: LinearSystem, output: str, input: str, omega: Floats | None = None) -> FrequencyResponse:
     """Return one channel over frequencies: somewhat beyond its roots unless ``omega`` (rad/s) is given.
 
+    Parameters
+    ----------
+    system : LinearSystem
+        The linear system.
+    output : str
+        Name of the output.
+    input : str
+        Name of the input.
+    omega : array of float, optional
+        Frequencies, rad/s; somewhat beyond the roots unless given.
+
+    Returns
+    -------
+    FrequencyResponse
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> lag = dv.LinearSystem.of([[-2.0]], [[2.0]], states=["x"], inputs=["u"], outputs=["y"], C=[[1.0]])
     >>> round(frequency_response(lag, "y", "u").bandwidth(), 3)

@@ -65,9 +65,9 @@ class Transfer:
         return f"{self.output}/{self.input} = {self.gain:.5g} {above} / {below}"
 
     def simplified(self, tolerance: float = NEARLY) -> "Transfer":
-        """Return it without zeros and poles that all but cancel, closer than ``tolerance`` of their size; those, too,
+        """Return the function without zeros and poles that all but cancel, closer than ``tolerance`` of their size.
 
-        are then among ``cancelled``. Slopes by differences leave such pairs where theory has none.
+        Those, too, are then among ``cancelled``. Slopes by differences leave such pairs where theory has none.
         """
         size = float(np.abs(self.poles).max(initial=1e-300))
         still = STILL * size

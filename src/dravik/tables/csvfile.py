@@ -301,7 +301,19 @@ def write_table(table: Table, path: str | Path) -> None:
 def write_columns(tables: Sequence[Table], path: str | Path, *, note: str = "") -> None:
     """Write tables over the same axes as the columns of one tidy CSV file, with a comment ahead if ``note`` is given.
 
-    Raises DravikError for tables over different axes.
+    Parameters
+    ----------
+    tables : sequence of Table
+        The tables.
+    path : str or path
+        The CSV file to write.
+    note : str, default ""
+        A comment at the head of the file.
+
+    Raises
+    ------
+    DravikError
+        For tables over different axes.
     """
     first = tables[0]
     for table in tables[1:]:

@@ -86,6 +86,17 @@ def nearest_feasible(craft: Aircraft, condition: Condition) -> list[FeasibleLimi
     """Return the edges beyond which a condition that cannot be held begins to hold, one figure changed at a time.
 
     Empty where none of speed, path, manoeuvre, bank, sideslip and altitude makes it hold by itself.
+
+    Parameters
+    ----------
+    craft : Aircraft
+        The aircraft.
+    condition : Condition
+        The flight condition.
+
+    Returns
+    -------
+    list of FeasibleLimit
     """
     found = []
     for what, asked, make, looked_at in _figures(condition):
@@ -179,7 +190,24 @@ def limit_between(
 def find_limit(family: ConditionSeries, begin: float, steps: Iterable[float], what: str) -> FeasibleLimit | None:
     """Return the edge beyond a value that is held, stepping through others; None where all or none of them are held.
 
-    A search that begins inside of all tables ends where one of them ends: beyond it its last value goes on for ever.
+    A search that begins inside of all tables ends where one of them ends: beyond it its last value goes on for
+    ever.
+
+    Parameters
+    ----------
+    family : ConditionSeries
+        Conditions along a line.
+    begin : float
+        A value that is held.
+    steps : iterable of float
+        Values to try, in order.
+    what : str
+        Name of the figure that changes.
+
+    Returns
+    -------
+    FeasibleLimit or None
+        The edge.
     """
     # what was tried before may have led to another branch, such as one beyond the stall
     family.chain.last = None

@@ -69,8 +69,27 @@ def _glides(craft: Aircraft, altitude: float, inputs: dict[str, float]) -> tuple
 def stall_speed(craft: Aircraft, altitude: float, inputs: dict[str, float] | None = None) -> float:
     """Return the lowest airspeed (m/s) of a straight glide: below it no angle of attack carries the weight.
 
-    ``inputs`` (SI) by their full name, such as a flap's lever; throttles are at idle unless given. It ends where the
-    lift has its maximum, or a control its stop. Raises DravikError where the aircraft does not glide at all.
+    ``inputs`` (SI) by their full name, such as a flap's lever; throttles are at idle unless given. It ends where
+    the lift has its maximum, or a control its stop.
+
+    Parameters
+    ----------
+    craft : Aircraft
+        The aircraft.
+    altitude : float
+        Geometric height, m.
+    inputs : mapping of str to float, optional
+        Values of inputs by name, SI.
+
+    Returns
+    -------
+    float
+        m/s.
+
+    Raises
+    ------
+    DravikError
+        Where the aircraft does not glide at all.
     """
     family, speed = _glides(craft, altitude, inputs or {})
     while family.holds(speed / RATIO, starts=0):
@@ -87,7 +106,28 @@ def glide_speed(
 ) -> float:
     """Return the airspeed (m/s) of the flattest glide, or with ``climb_rate`` that of the least sink.
 
-    ``inputs`` as for the stall speed. Raises DravikError where the aircraft does not glide.
+    ``inputs`` as for the stall speed.
+
+    Parameters
+    ----------
+    craft : Aircraft
+        The aircraft.
+    altitude : float
+        Geometric height, m.
+    inputs : mapping of str to float, optional
+        Values of inputs by name, SI.
+    quantity : str, default "flight_path"
+        ``"flight_path"`` or ``"climb_rate"``.
+
+    Returns
+    -------
+    float
+        m/s.
+
+    Raises
+    ------
+    DravikError
+        Where the aircraft does not glide.
     """
     family, _ = _glides(craft, altitude, inputs or {})
     low = stall_speed(craft, altitude, inputs)

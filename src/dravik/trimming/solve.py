@@ -226,8 +226,26 @@ def trim_all(craft: Aircraft, **condition: Unpack[ConditionKeys]) -> list[TrimPo
 def settle(craft: Aircraft, state: Floats, inputs: Floats) -> Floats:
     """Return a state with shafts, spools and actuators at their equilibrium; position and motion are kept.
 
-    What a test bench sees. Integrals, such as a battery's charge, stay too. Raises DravikError when something does not
-    come to rest.
+    What a test bench sees. Integrals, such as a battery's charge, stay too.
+
+    Parameters
+    ----------
+    craft : Aircraft
+        The aircraft.
+    state : array of float
+        Integrated state, SI.
+    inputs : array of float
+        Inputs, SI.
+
+    Returns
+    -------
+    array of float
+        Integrated state, SI.
+
+    Raises
+    ------
+    DravikError
+        When something does not come to rest.
     """
     statement = settling(craft, state, inputs)
     found = np.array(state, dtype=float)

@@ -1,6 +1,7 @@
-"""The units of every day, read without Pint: loading it takes longer than reading an aircraft. A test holds them
+"""The units of every day, read without Pint, whose loading takes longer than reading an aircraft.
 
-against Pint's. Products, quotients and whole powers of the symbols below; anything else is Pint's to read.
+Products, quotients and whole powers of the symbols below; anything else is Pint's to read. A test holds them against
+Pint's.
 """
 
 import math

@@ -17,7 +17,7 @@ from dravik.units.everyday import Root, common_unit
 if TYPE_CHECKING:
     from pint import UnitRegistry
 
-__all__ = ["KINDS", "column_name", "from_si", "in_si", "kind_of_unit", "quantity", "split_column", "to_si"]
+__all__ = ["KINDS", "in_si", "kind_of_unit", "quantity", "to_si"]
 
 #: Each kind of quantity: the SI unit Dravik keeps inside, and an example for messages.
 KINDS: dict[str, tuple[str, str]] = {
@@ -59,7 +59,6 @@ _UNIT_PART = re.compile(
     r"(?P<name>[^\W\d_][\w%°]*|[%°µ]\w*)|(?P<one>1(?![\d.]))|(?P<power>(?:\^|\*\*)\s*(?:\d(?![\d.])|-\d(?![\d.])"
     r"|\d\.\d(?!\d)|\(-?\d\)))|(?P<joined>[*/]|\s+|-)|(?P<open>\()|(?P<close>\))"
 )
-_COLUMN = re.compile(r"\s*([A-Za-z_]\w*)\s*(?:\[([^\]]*)\])?\s*$")
 
 
 @lru_cache(maxsize=1)
@@ -138,7 +137,22 @@ def _kind_root(kind: str) -> tuple[float, Root]:
 def to_si(unit: str, kind: str) -> tuple[float, float]:
     """Return ``(scale, offset)`` so that SI value = scale * value + offset.
 
-    Raises DravikError when ``unit`` does not measure ``kind`` (a key of KINDS).
+    Parameters
+    ----------
+    unit : str
+        The unit as text.
+    kind : str
+        What it measures: a key of KINDS.
+
+    Returns
+    -------
+    tuple (float, float)
+        Scale and offset.
+
+    Raises
+    ------
+    DravikError
+        When ``unit`` does not measure ``kind`` (a key of KINDS).
     """
     si_scale, si_root = _kind_root(kind)
     scale, offset, root = _root(unit)
@@ -152,7 +166,19 @@ def to_si(unit: str, kind: str) -> tuple[float, float]:
 def kind_of_unit(unit: str) -> str:
     """Return the kind of quantity a unit measures; ``"number"`` for an empty unit.
 
-    Raises DravikError for text that is no unit, or a unit of a kind that Dravik has no use for.
+    Parameters
+    ----------
+    unit : str
+        The unit as text.
+
+    Returns
+    -------
+    str
+
+    Raises
+    ------
+    DravikError
+        For text that is no unit, or a unit of a kind that Dravik has no use for.
     """
     if not unit.strip():
         return "number"
@@ -166,7 +192,21 @@ def kind_of_unit(unit: str) -> str:
 def kind_of_quantity(value: object, *, where: str = "") -> str:
     """Return the kind of what a quantity measures; a number, or text without a unit, is a ``"number"``.
 
-    Raises DravikError for text that does not begin with a number, and for a unit of no kind that Dravik uses.
+    Parameters
+    ----------
+    value : object
+        The number, or text with a unit.
+    where : str, default ""
+        What stands ahead of an error: file and key.
+
+    Returns
+    -------
+    str
+
+    Raises
+    ------
+    DravikError
+        For text that does not begin with a number, and for a unit of no kind that Dravik uses.
     """
     if not isinstance(value, str):
         return "number"
@@ -262,50 +302,25 @@ def _is_taken(value: float, kind: str) -> bool:
 def in_si(value: object, kind: str, *, where: str = "") -> float:
     """Return an argument of a Python call in SI: here a bare number is SI, angles in rad; a string carries its unit.
 
-    Raises DravikError as ``quantity`` does, and for a number that is not finite.
+    Parameters
+    ----------
+    value : object
+        The number, or text with a unit.
+    kind : str
+        What it measures: a key of KINDS.
+    where : str, default ""
+        What stands ahead of an error: file and key.
+
+    Returns
+    -------
+    float
+        SI.
+
+    Raises
+    ------
+    DravikError
+        As ``quantity`` does, and for a number that is not finite.
     """
     if isinstance(value, int | float) and not isinstance(value, bool) and _is_taken(value, kind):
         return float(value)
     return quantity(value, kind, where=where)
-
-
-#: How recordings and figures show an SI unit to people, with the suffix of ANSI/AIAA S-119 names.
-_DISPLAY: dict[str, tuple[str, float, str]] = {
-    "": ("", 1.0, ""),
-    "rad": ("deg", 180.0 / math.pi, "deg"),
-    "rad/s": ("deg/s", 180.0 / math.pi, "deg_s"),
-    "rad/s^2": ("deg/s^2", 180.0 / math.pi, "deg_s2"),
-    "m": ("m", 1.0, "m"),
-    "m^2": ("m^2", 1.0, "m2"),
-    "m/s": ("m/s", 1.0, "m_s"),
-    "m/s^2": ("m/s^2", 1.0, "m_s2"),
-    "s": ("s", 1.0, "s"),
-    "kg": ("kg", 1.0, "kg"),
-    "kg*m^2": ("kg*m^2", 1.0, "kgm2"),
-    "kg/m^3": ("kg/m^3", 1.0, "kg_m3"),
-    "N": ("N", 1.0, "N"),
-    "N*m": ("N*m", 1.0, "Nm"),
-    "W": ("W", 1.0, "W"),
-    "Pa": ("Pa", 1.0, "Pa"),
-    "K": ("K", 1.0, "K"),
-    "1/s": ("1/s", 1.0, "1_s"),
-}
-
-
-def from_si(unit: str) -> tuple[str, float, str]:
-    """Return the unit shown to people for an SI unit, the factor onto it, and its name suffix."""
-    return _DISPLAY.get(unit) or (unit, 1.0, re.sub(r"[^A-Za-z0-9]+", "_", unit).strip("_"))
-
-
-def column_name(signal: str, unit: str) -> str:
-    """Return a signal's column in a recording: ``alpha`` in rad becomes ``alpha_deg``."""
-    suffix = from_si(unit)[2]
-    return f"{signal}_{suffix}" if suffix else signal
-
-
-def split_column(header: str, *, where: str = "") -> tuple[str, str]:
-    """Return name and unit of a table column such as ``alpha [deg]``; the unit may be absent."""
-    match = _COLUMN.match(header)
-    if match is None:
-        raise DravikError(f"column {header!r} cannot be read", where=where, expected="a header such as 'alpha [deg]'")
-    return match[1], (match[2] or "").strip()

@@ -36,9 +36,10 @@ BEGINS = 0.5  # s: when the command steps
 
 @dataclass(frozen=True)
 class FlownStep:
-    """One flown step: its ``size`` (SI), the flight, the response over the size by ``time`` from the step on, when it
+    """One flown step, and when it parts from the linear one.
 
-    ``parts`` from the linear one (s; inf if never), and ``why``: the limit or the event that explains it, and when.
+    ``size`` (SI), the flight, the response over the size by ``time`` from the step on, when it ``parts`` from the
+    linear response (s; inf if never), and ``why``: the limit or the event that explains it, and when.
     """
 
     size: float
@@ -72,6 +73,18 @@ class FlownLoop:
 def engaged(study: LoopStudy) -> tuple[Aircraft, TrimPoint]:
     """Return the aircraft with the law of a study engaged, and trimmed at the study's condition.
 
+    Parameters
+    ----------
+    study : LoopStudy
+        The loops as designed.
+
+    Returns
+    -------
+    tuple (Aircraft, TrimPoint)
+        The aircraft, and its trimmed point.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> from dravik.loops import read_loops, study_loops
     >>> plan = read_loops(dv.aircraft.sample_path("tarn") / "loops" / "pitch.toml")
@@ -91,12 +104,39 @@ def fly_loop(
 ) -> FlownLoop:  # fmt: skip
     """Return steps of a study's command, flown by the whole aircraft with its limits, over the linear model's step.
 
-    ``command`` is the outermost one unless given, ``sizes`` angles with units or SI numbers, growing. Says when each
-    parts by 5 % of the largest linear value, and which effector was at a stop or its rate limit before that. With a
-    ``rate`` (Hz) the loops run at samples, with a computing ``delay`` and what signals go ``through``, as
-    ``SampledLoops`` says; without, the law's delays are not in it. Raises DravikError for a command that is no input
-    of the law, and for a delay or nonlinearities without a rate.
+    ``command`` is the outermost one unless given, ``sizes`` angles with units or SI numbers, growing. Says when
+    each parts by 5 % of the largest linear value, and which effector was at a stop or its rate limit before that.
+    With a ``rate`` (Hz) the loops run at samples, with a computing ``delay`` and what signals go ``through``, as
+    ``SampledLoops`` says; without, the law's delays are not in it.
 
+    Parameters
+    ----------
+    study : LoopStudy
+        The loops as designed.
+    sizes : sequence of str or float
+        Sizes of the steps, with their unit or in SI, growing.
+    duration : str or float, default 15.0
+        With its unit or in s.
+    command : str, default ""
+        The input that steps; the outermost command unless given.
+    rate : float, optional
+        Rate of the loops, Hz; continuous without.
+    delay : str or float, default 0.0
+        Dead time, with its unit or in s.
+    through : mapping of str to Nonlinearity, optional
+        Nonlinearities by the signal they act on.
+
+    Returns
+    -------
+    FlownLoop
+
+    Raises
+    ------
+    DravikError
+        For a command that is no input of the law, and for a delay or nonlinearities without a rate.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> from dravik.loops import read_loops, study_loops
     >>> plan = read_loops(dv.aircraft.sample_path("tarn") / "loops" / "pitch.toml")

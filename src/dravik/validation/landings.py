@@ -111,9 +111,25 @@ class Landing:
 def landing_of(run: Recording, *, after: float = 0.0) -> Landing:
     """Return the landing of a recorded flight: from the first touch after a time (s) on, until its end.
 
-    The recording has ``normal_LEG`` of every leg, altitude, climb_rate, q, theta, phi, nz, north and east; what lies
-    between its rows is not seen, so it has some tens of rows in a second. Where it flies away again, the landing is the
-    last one. Raises DravikError for another recording, for an aircraft without legs, and where nothing touches.
+    The recording has ``normal_LEG`` of every leg, altitude, climb_rate, q, theta, phi, nz, north and east; what
+    lies between its rows is not seen, so it has some tens of rows in a second. Where it flies away again, the
+    landing is the last one.
+
+    Parameters
+    ----------
+    run : Recording
+        The recorded flight.
+    after : float, default 0.0
+        From when on touches count, s.
+
+    Returns
+    -------
+    Landing
+
+    Raises
+    ------
+    DravikError
+        For another recording, for an aircraft without legs, and where nothing touches.
     """
     require(run, Recording, "the flight", "fly(...)")
     legs: dict[str, list[float]] = dict(run.metadata.get("legs") or {})
@@ -145,6 +161,17 @@ def landing_of(run: Recording, *, after: float = 0.0) -> Landing:
 def landing_in(run: Recording) -> Landing | None:
     """Return the last landing of a flight that came from the air, where its recording can tell; None without.
 
+    Parameters
+    ----------
+    run : Recording
+        The recorded flight.
+
+    Returns
+    -------
+    Landing or None
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> pika = dv.sample("pika")
     >>> landing_in(dv.fly(pika, start=dv.trim(pika, airspeed=16, altitude=300), duration=1)) is None

@@ -29,11 +29,12 @@ TURNING = ("psi", "track", "phi", "heading")
 
 @dataclass(frozen=True)
 class TargetResponse:
-    """How one change of a target was followed, SI: from ``begins`` to ``ends`` (s), the target from ``before`` to
+    """How one change of a target was followed, SI.
 
-    ``after``. ``rise`` from 10 to 90 % (s), ``overshoot`` over the change, ``settling`` to 5 % of it (s after its
-    beginning), ``steady_error`` (target less actual, over the last tenth); nan where there is none in that time.
-    ``activity`` is how far each control moved in all, per second.
+    From ``begins`` to ``ends`` (s) the target goes from ``before`` to ``after``. ``rise`` runs from 10 to 90 % (s),
+    ``overshoot`` is over the change, ``settling`` to 5 % of it (s after its beginning), ``steady_error`` the target
+    less the actual value over the last tenth; nan where there is none in that time. ``activity`` is how far each
+    control moved in all, per second.
     """
 
     target: str
@@ -107,11 +108,30 @@ def scorecard(
     """Return how every change of every target was followed, in the order in which they begin.
 
     ``targets`` names what follows each (``{"theta_command": "theta"}``): those that the names tell unless given.
-    ``controls`` are the signals whose activity counts: elevator, aileron, rudder, throttle and powers unless given. A
-    change lasts from the target's first move until it moves again after half a second of rest, or the end; in a
-    scenario no longer than its phase. Raises DravikError for signals that were not recorded, and for a
-    target in another unit.
+    ``controls`` are the signals whose activity counts: elevator, aileron, rudder, throttle and powers unless given.
+    A change lasts from the target's first move until it moves again after half a second of rest, or the end; in a
+    scenario no longer than its phase.
 
+    Parameters
+    ----------
+    run : Recording
+        The recorded flight.
+    targets : mapping of str to str, optional
+        Target and what follows it, by name.
+    controls : sequence of str, default ()
+        Signals whose activity counts.
+
+    Returns
+    -------
+    list of TargetResponse
+
+    Raises
+    ------
+    DravikError
+        For signals that were not recorded, and for a target in another unit.
+
+    Examples
+    --------
     >>> import dravik as dv
     >>> craft = dv.sample("tarn").with_law(*dv.load_law(dv.aircraft.sample_path("tarn") / "laws" / "pitch_hold.toml"))
     >>> start = dv.trim(craft, airspeed="62 m/s", altitude="300 m")

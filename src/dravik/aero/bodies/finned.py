@@ -201,6 +201,18 @@ def components(body: FinnedBody, mach: float = 0.0) -> list[Component]:
 
     A set of three or more fins acts alike in every direction, as half their number would in the plane of incidence;
     more than four shade one another (MIL-HDBK-762, 1990: six are worth 1.37 sets of four, eight 1.62).
+
+    Parameters
+    ----------
+    body : FinnedBody
+        The finned body.
+    mach : float, default 0.0
+        Mach number.
+
+    Returns
+    -------
+    list of Component
+        Each part by name with its slope (1/rad) and station x (m).
     """
     if not 0.0 <= mach <= FASTEST:
         raise DravikError(f"Mach {mach:g}", expected=f"0 to {FASTEST:g}")
@@ -231,6 +243,20 @@ def pressure_centre(body: FinnedBody, mach: float = 0.0, alpha: float = 0.0) -> 
     """Return the whole body's normal-force slope (1/rad) and centre of pressure (station x, m) at an incidence.
 
     At incidence the body's plan area lifts too, with the square of the angle: its force over the angle is added.
+
+    Parameters
+    ----------
+    body : FinnedBody
+        The finned body.
+    mach : float, default 0.0
+        Mach number.
+    alpha : float, default 0.0
+        Incidence, rad.
+
+    Returns
+    -------
+    tuple (float, float)
+        Slope (1/rad), and station x (m).
     """
     parts = components(body, mach)
     x, diameter = body.profile()

@@ -40,11 +40,24 @@ class _Station:
 def reduce_campaign(path: str | Path) -> Reduction:
     """Return a campaign file reduced: tables, derivatives with 95 % intervals, neutral point, points in doubt.
 
-    Raises DravikError for what is missing or wrong in the files, for sweeps too short, and for a grid with holes.
+    Parameters
+    ----------
+    path : str or path
+        The campaign's TOML file.
+
+    Returns
+    -------
+    Reduction
+
+    Raises
+    ------
+    DravikError
+        For what is missing or wrong in the files, for sweeps too short, and for a grid with holes.
     """
     campaign, lines = read_campaign(path)
     everything = read_points(campaign, lines)
     found = doubts(everything, _sweeps(campaign, everything), campaign.rules.doubt)
+    # the places, not the rows, because a place in the file is what the engineer can look up
     bad = {d.place for d in found}
     points = everything.pick(np.array([p not in bad for p in everything.places]))
     stations = _stations(campaign, points)
@@ -55,11 +68,13 @@ def reduce_campaign(path: str | Path) -> Reduction:
     table_set.provenance["derivatives"] = [
         {"name": d.name, "by": d.by, "value": round(d.value, 6), "interval": round(d.interval, 6)} for d in derivatives
     ]
+    # the aft limit lies ahead of the neutral point by the static margin; its interval is the same
     limit = neutral[0] - campaign.rules.static_margin * campaign.reference.chord, neutral[1]
     return Reduction(campaign, points, found, table_set, derivatives, neutral, limit, scatter, degrees)
 
 
 def _nominal(values: Floats, step: float) -> Floats:
+    # plus zero: a rounded -0.0 would be another set point than 0.0 in print and in a dictionary
     found: Floats = np.round(values / step) * step + 0.0
     return found
 
@@ -67,6 +82,7 @@ def _nominal(values: Floats, step: float) -> Floats:
 def _keys(campaign: Campaign, points: Points) -> tuple[Floats, Floats, Floats]:
     """Return nominal alpha, beta and settings (n, controls)."""
     rules = campaign.rules
+    # finer than angles: a control is set by hand on the model, and read back without the sting's bending
     settings = [_nominal(points.settings[n], 0.2 * rules.setting_step) for n in campaign.settings]
     table = np.stack(settings, axis=1) if settings else np.zeros((len(points), 0))
     return _nominal(points.alpha, rules.alpha_step), _nominal(points.beta, rules.beta_step), table
@@ -83,6 +99,7 @@ def _sweeps(campaign: Campaign, points: Points) -> list[Sweep]:
     found = []
     for (kind, *_), rows in members.items():
         nominal, running = (alpha, points.alpha) if kind == "alpha" else (beta, points.beta)
+        # a parabola through fewer would leave no point over to judge it by
         if len(np.unique(nominal[rows])) > 3:
             found.append(Sweep(kind, np.array(rows), nominal[rows], running[rows]))
     return found
@@ -112,6 +129,7 @@ def _stations(campaign: Campaign, points: Points) -> list[_Station]:
 def _scatter(points: Points, stations: Sequence[_Station]) -> tuple[dict[str, float], int]:
     """Return the standard deviation of one point, pooled over all repeats, and its degrees of freedom."""
     repeated = [s for s in stations if len(s.rows) > 1]
+    # one degree of each group goes into its mean
     degrees = sum(len(s.rows) - 1 for s in repeated)
     if degrees < 2:
         raise DravikError(
@@ -137,6 +155,7 @@ def _slope(stations: Sequence[_Station], station: _Station, name: str) -> float:
     line = [s for s in stations if s.beta == station.beta and s.settings == station.settings]
     k = line.index(station)
     a, b = line[max(k - 1, 0)], line[min(k + 1, len(line) - 1)]
+    # central in the sweep, to one side at its ends
     return (b.values[name] - a.values[name]) / (b.mean_alpha - a.mean_alpha) if b is not a else 0.0
 
 
@@ -160,6 +179,7 @@ def _tables(
         values = values + np.gradient(values, actual) * (alphas.values - actual)
         base[name] = Table(name, (alphas,), np.round(values, 6) + 0.0, method="smooth")
     files = {"basic": [*base.values(), *_intervals(clean, (alphas,), scatter, degrees, {})]}
+    # the total is a sum of increments, so that each sweep of the tunnel stands alone in a file of its own
     formulas: dict[str, list[str]] = {n: [f"{n}_basic(alpha)"] for n in COEFFICIENTS}
     at_zero = {s.alpha: s for s in clean}
 
@@ -199,6 +219,7 @@ def _grid(
 ) -> list[list[_Station]]:
     """Return stations by alpha and the other variable, those at zero among them; raise for holes."""
     alphas = sorted({s.alpha for s in chosen})
+    # the clean sweep is the row of zero: it is measured once, not again with each control
     others = sorted({along(s) for s in chosen} | {0.0})
     known = {(s.alpha, along(s)): s for s in chosen} | {(a, 0.0): s for a, s in at_zero.items()}
     missing = [(a, o) for a in alphas for o in others if (a, o) not in known]
@@ -225,7 +246,9 @@ def _increments(
     )
     tables = []
     for c in COEFFICIENTS:
+        # the base at the angle that was really set: its slope would otherwise stand in the increment
         values = np.array([[s.values[c] - float(base[c](s.mean_alpha)) for s in row] for row in grid])
+        # no deflection adds nothing, exactly: scatter here would be counted twice in the sum
         values[:, rest] = 0.0
         tables.append(Table(c, axes, np.round(values, 6) + 0.0, method="smooth"))
     return tables
@@ -241,6 +264,7 @@ def _intervals(
     shares = 1.0 / counts
     if at_zero:
         base = np.array([1.0 / len(at_zero[s.alpha].rows) if s.alpha in at_zero else 1.0 for s in stations])
+        # an increment is a difference of two means, so their variances add; at zero it is known
         shares = np.where([s is at_zero.get(s.alpha) for s in stations], 0.0, shares + base)
     widths = np.sqrt(shares).reshape(shape)
     tables = [Table(f"{n}_interval", axes, np.round(half_width(scatter[n], degrees) * widths, 6)) for n in COEFFICIENTS]
@@ -270,6 +294,7 @@ def _derivatives(campaign: Campaign, points: Points, lines: KeyLines) -> list[De
     if np.any(beta != 0.0):
         near = np.abs(points.beta) <= rules.linear_beta + 1e-9
         add(linear & still & near, "beta", ("CY", "Cl", "Cn"),
+            # the products take what depends on both: the slope by beta is then that at the middle of the range
             lambda p: [p.beta, p.alpha - middle, p.beta * (p.alpha - middle)])  # fmt: skip
     for k, name in enumerate(campaign.settings):
         rest = ~np.any(np.delete(settings, k, axis=1) != 0.0, axis=1)
@@ -279,6 +304,7 @@ def _derivatives(campaign: Campaign, points: Points, lines: KeyLines) -> list[De
             continue
 
         def columns(p: Points, name: str = name) -> list[Floats]:
+            # as for sideslip: the power of a control at the middle angle, its change with the angle apart
             along, moved = p.alpha - middle, p.settings[name]
             return [moved, along, moved * along, along**2]
 
@@ -299,4 +325,5 @@ def _neutral(campaign: Campaign, points: Points, lines: KeyLines) -> tuple[float
     except DravikError as error:
         raise error.at(f"{lines.file}: the neutral point") from None
     ref = campaign.reference
+    # dCm/dCL is the distance of the moment point ahead of the neutral point, in chords and negative when stable
     return ref.moment_point[0] - float(slope[0]) * ref.chord, float(width[0]) * ref.chord

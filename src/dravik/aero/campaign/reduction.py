@@ -85,6 +85,7 @@ def doubts(points: Points, sweeps: Sequence[Sweep], limit: float) -> list[Doubt]
     gone: set[int] = set()
     found: list[Doubt] = []
     _weights.cache_clear()
+    # one at a time: a wild point bends the parabolas of its neighbours, which then look wild themselves
     while len(found) < max(1, len(points) // 10):
         worst = _worst(points, sweeps, gone)
         if worst is None or worst[1].deviations < limit:
@@ -108,6 +109,7 @@ def _worst(points: Points, sweeps: Sequence[Sweep], gone: set[int]) -> tuple[int
         own = [(m - c) / w for (m, w), c in zip(missed, shared, strict=True)]
         if not own:
             continue
+        # a floor: a campaign without any noise has no scatter to measure against
         everywhere = max(_deviation(np.concatenate(own)), 1e-9)
         for sweep, residuals, common, (miss, _) in zip(left, own, shared, missed, strict=True):
             for k in np.argsort(-np.abs(residuals)):
@@ -118,6 +120,7 @@ def _worst(points: Points, sweeps: Sequence[Sweep], gone: set[int]) -> tuple[int
                 near = rest[np.argsort(np.abs(sweep.running[rest] - sweep.running[k]), kind="stable")[:NEIGHBOURS]]
                 again, widths = _misses(sweep.running[rest], values[sweep.rows[rest]])
                 local = _deviation(((again - common[rest]) / widths)[np.searchsorted(rest, near)])
+                # against the larger of both: near the stall the flow itself scatters, and no point there is to blame
                 size = abs(float(residuals[k])) / max(everywhere, local)
                 if best is None or size > best[1].deviations:
                     row, off = int(sweep.rows[k]), float(miss[k] - common[k])
@@ -145,6 +148,7 @@ def _misses(x: Floats, y: Floats) -> tuple[Floats, Floats]:
     miss, width = np.zeros(len(x)), np.zeros(len(x))
     for i in range(len(x)):
         weights, others = _parabola(x, i)
+        # the prediction scatters as its weights say, the point by one more
         miss[i], width[i] = y[i] - weights @ y[others], sqrt(1.0 + float(weights @ weights))
     return miss, width
 
@@ -163,6 +167,7 @@ def _weights(at: tuple[float, ...]) -> Floats:
     Kept: each doubt is looked for among all points anew, and few places have changed since the last.
     """
     places = np.array(at)
+    # repeats at one angle give no curvature: with few distinct places a line, or their mean
     power = min(2, len(np.unique(np.round(places, 3))) - 1)
     found: Floats = np.linalg.pinv(np.stack([places**k for k in range(power + 1)], axis=1))[0]
     return found

@@ -52,17 +52,22 @@ def simulate_runs(
     rows = []
     for i, setting in enumerate(settings):
         alpha, beta = (
-            x + np.radians(rng.uniform(-0.03, 0.03)) if x is not None else 0.0 for x in (setting.alpha, setting.beta)
+            # a real sting never stands exactly at the set point: the reduction must bring values to the nominal angle
+            x + np.radians(rng.uniform(-0.03, 0.03)) if x is not None else 0.0
+            for x in (setting.alpha, setting.beta)
         )
         pressure = air.pressure + air.spread * rng.normal()
         c = known({"alpha": alpha, "beta": beta, **dict(setting.controls)})
         ca, sa = np.cos(alpha), np.sin(alpha)
+        # lift and drag lie in the wind's plane, the balance reads along the body: turned by alpha
         force = pressure * ref.area * np.array([c["CL"] * sa - c["CD"] * ca, c["CY"], -c["CL"] * ca - c["CD"] * sa])
         turning = pressure * ref.area * np.array([c["Cl"] * ref.span, c["Cm"] * ref.chord, c["Cn"] * ref.span])
+        # the balance reads moments about its own centre, coefficients are about the moment point
         arm = body_from_station(np.array(campaign.balance.centre), ref.moment_point)
         loads = np.concatenate([force, turning - np.cross(arm, force)]) + _hanging(alpha, weight)
         sizes = pressure * ref.area * np.array([1.0, 1.0, 1.0, ref.span, ref.chord, ref.span])
         loads += noise * sizes * np.array([0.3, 0.5, 1.0, 0.2, 0.5, 0.2]) * rng.normal(size=6)
+        # a quarter of a coefficient: as a touch of the support would give it, far outside all scatter
         if i == bad:
             loads[2] -= 0.25 * sizes[2]
         rows.append((alpha, beta, pressure, dict(setting.controls), loads))
@@ -101,6 +106,7 @@ def _write(
         cells = []
         for column, kind, value in wanted:
             scale, offset = to_si(column.unit, kind)
+            # from SI back to the column's unit; the sign of the axis was the balance maker's choice
             cells.append(f"{(column.sign * value(row) - offset) / scale + 0.0:.5g}")
         lines.append(",".join(cells))
     write_text(path, "\n".join(lines) + "\n", what="campaign")

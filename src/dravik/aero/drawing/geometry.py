@@ -33,12 +33,12 @@ class Section(Model):
 
 
 class Stall(Model):
-    """Where the flow over a surface's sections breaks down, either way: ``angle`` of attack of the section's chord, in
+    """Where the flow over a surface's sections breaks down, either way.
 
-    the flow that the other surfaces leave it, at which half the attached lift is lost; ``sharpness`` in 1/rad of the
-    blending function. The lift peaks some degrees before that angle. Where the highest lift is known and not the angle,
-    ``highest_lift`` gives it: the greatest CL of the whole drawing, controls neutral, for which the angle of this
-    surface is then found.
+    ``angle`` is the angle of attack of the section's chord, in the flow that the other surfaces leave it, at which half
+    the attached lift is lost; ``sharpness`` (1/rad) that of the blending function. The lift peaks some degrees before
+    that angle. Where the highest lift is known and not the angle, ``highest_lift`` gives it: the greatest CL of the
+    whole drawing, controls neutral, for which the angle of this surface is then found.
     """
 
     angle: Annotated[Angle, Field(gt=0.0, lt=RIGHT_ANGLE)] = 0.28
@@ -75,6 +75,7 @@ class Control(Model):
 
     def turning(self, deflection: float) -> float:
         """Return by how much (rad) a deflection turns the flow: effectiveness * saturation * tanh(d/saturation)."""
+        # the slope at zero is the effectiveness, the limit its product with the saturation
         return self.effectiveness * self.saturation * float(np.tanh(deflection / self.saturation))
 
 
@@ -105,6 +106,7 @@ class Surface(Model):
         for i, step in enumerate(steps):
             if float(np.hypot(step[0], step[1])) < 1e-9:
                 raise DravikError(f"sections {i + 1} and {i + 2} are at the same place across", where="sections")
+            # a surface that folds back has two panels in one place across: their vortices would pass through each other
             if i and float(step @ steps[i - 1]) <= 0.0:
                 raise DravikError(f"section {i + 2} turns back over section {i + 1}", where="sections")
         if self.mirrored and any(s.leading_edge[1] < -1e-9 for s in self.sections):
@@ -146,6 +148,7 @@ class Geometry(Model):
         homes: dict[str, str] = {}
         for name, surface in self.surfaces.items():
             for control in surface.controls:
+                # tables and formulas go by the control's name, not by that of its surface
                 if control in homes:
                     raise DravikError(
                         f"the control {control!r} is on {homes[control]} already",
@@ -168,6 +171,7 @@ class Geometry(Model):
             beside = [n for n in ("surfaces", "bodies", "propellers", "parasites") if getattr(self, n)]
             if beside:
                 raise DravikError("a finned body is drawn alone", where=beside[0], hint="a drawing of its own")
+            # what would be left out silently is refused: who wrote it expects it to matter
             unused, why = self.table_grid.model_fields_set - FINNED_GRID, "the tables of a finned body do not use it"
         else:
             unused = self.table_grid.model_fields_set & {"mach"}
@@ -184,7 +188,19 @@ class Geometry(Model):
 def read_geometry(path: str | Path) -> Geometry:
     """Return the geometry in a TOML file.
 
-    Raises DefinitionError listing everything wrong, each with line and key; DravikError for a file that cannot be read.
+    Parameters
+    ----------
+    path : str or path
+        The ``geometry.toml``.
+
+    Returns
+    -------
+    Geometry
+
+    Raises
+    ------
+    DravikError
+        For a file that cannot be read, and a DefinitionError with everything that is wrong, each with line and key.
     """
     geometry, _ = read_definition(Path(path), Geometry)
     return geometry

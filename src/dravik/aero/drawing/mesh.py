@@ -22,10 +22,11 @@ AHEAD = np.array([1.0, 0.0, 0.0])
 
 @dataclass(frozen=True)
 class Strips:
-    """Strips (m) of panels from nose to tail of a section: ``lead`` (m, 3) the middle of the leading edge, ``across``
+    """Strips (m) of panels from nose to tail of a section.
 
-    (m, 3) from left to right end, ``chord`` m, ``twist`` rad, ``thickness`` in chords, ``camber`` the angle of attack
-    of no lift (rad, thin aerofoil), ``normal`` (m, 3) of the flat surface, and each strip's ``surface``.
+    ``lead`` (m, 3) is the middle of the leading edge, ``across`` (m, 3) goes from the left to the right end, ``chord``
+    is in m, ``twist`` in rad, ``thickness`` in chords; ``camber`` is the angle of attack of no lift (rad, thin
+    aerofoil), ``normal`` (m, 3) that of the flat surface, ``surface`` the name of each strip's.
     """
 
     lead: Floats
@@ -80,6 +81,7 @@ class Mesh:
         tilt = self.slopes.copy()
         for name, angle in deflections.items():
             tilt = tilt + self.controls[name] * angle
+        # turned about the panel's own span, the panel itself stays where it is (thin-aerofoil theory)
         turned: Floats = np.cos(tilt)[:, None] * self.flat - np.sin(tilt)[:, None] * AHEAD
         return turned
 
@@ -90,8 +92,10 @@ def _span_stations(surface: Surface, breaks: Floats) -> Floats:
     share = np.linspace(0.0, 1.0, count + 1)
     if surface.spacing == "cosine":
         # a mirrored surface has one tip, a single one has two ends
+        # closer together at the tips, where the lift falls to zero with infinite slope
         share = np.sin(0.5 * np.pi * share) if surface.mirrored else 0.5 * (1.0 - np.cos(np.pi * share))
     for inner in breaks[1:-1]:
+        # the nearest edge moves onto the section: a panel across a kink would have no place for its sweep
         k = 1 + int(np.argmin(np.abs(share[1:-1] - inner))) if count > 1 else 0
         share[k] = inner
     return np.unique(np.concatenate([share, breaks]))
@@ -103,6 +107,7 @@ def _chord_stations(surface: Surface) -> Floats:
     taken: set[int] = set()
     for hinge in sorted({c.hinge for c in surface.controls.values()}):
         k = int(np.argmin(np.abs(share - hinge)))
+        # the edges of the chord themselves never move, and one edge cannot serve two hinges
         if 0 < k < len(share) - 1 and k not in taken:
             share[k] = hinge
             taken.add(k)
@@ -137,9 +142,11 @@ def _side(surface: Surface, origin: tuple[float, float, float], folder: Path) ->
         return body_from_station(station, origin)
 
     step = np.diff(chord)
+    # vortex at a quarter, flow condition at three quarters of a panel: exact for a flat plate in two dimensions
     quarter, threequarter = chord[:-1] + 0.25 * step, chord[:-1] + 0.75 * step
     inner, outer = place(span[:-1], quarter), place(span[1:], quarter)
     shape = inner.shape
+    # seen from ahead: normals stand across the span, whatever the sweep
     across = (outer - inner) * np.array([0.0, 1.0, 1.0])
     across /= np.linalg.norm(across, axis=-1, keepdims=True)
     camber = np.array([p.slope(threequarter) for p in profiles])
@@ -163,6 +170,7 @@ def _side(surface: Surface, origin: tuple[float, float, float], folder: Path) ->
         "camber": np.interp(middle, breaks, [p.zero_lift_angle() for p in profiles]),
     }
     for name, control in surface.controls.items():
+        # a panel partly covered by a control turns by that share: no jump when the grid is refined
         share = np.outer(_covered(span, *control.span), _covered(chord, control.hinge, 1.0))
         rows[f"control {name}"] = share.ravel()
     return rows
@@ -181,7 +189,21 @@ def _control_sign(control: Control, flat: Floats, mirrored: bool, left: bool) ->
 def build_mesh(geometry: Geometry, folder: str | Path = ".") -> Mesh:
     """Return the panels of a geometry; section files are looked for in ``folder``.
 
-    Raises DravikError for a section that cannot be read.
+    Parameters
+    ----------
+    geometry : Geometry
+        The drawing.
+    folder : str or path, default "."
+        Where the files that the drawing names are looked for.
+
+    Returns
+    -------
+    Mesh
+
+    Raises
+    ------
+    DravikError
+        For a section that cannot be read.
     """
     parts: list[dict[str, Floats]] = []
     names: list[str] = []

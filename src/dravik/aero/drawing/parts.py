@@ -38,6 +38,7 @@ class Body(Model):
 
     @model_validator(mode="after")
     def _in_order(self) -> "Body":
+        # slopes are taken from one station to the next: two at one place have none
         for i, (a, b) in enumerate(zip(self.stations, self.stations[1:], strict=False)):
             if not a.x < b.x:
                 raise DravikError(
@@ -46,6 +47,7 @@ class Body(Model):
                 )  # fmt: skip
         if max(s.width * s.height for s in self.stations) <= 0.0:
             raise DravikError("the body has no cross-section anywhere", where="stations", expected="width and height")
+        # left of the middle it would be taken for the other side, and the engines' order would be wrong
         if self.mirrored and self.y <= 0.0:
             raise DravikError("a mirrored body at y = 0 stands on itself", where="y", expected="y of the right one")
         return self

@@ -63,7 +63,19 @@ def _stations(n: int = 401) -> Floats:
 def naca_profile(digits: str) -> Profile:
     """Return a NACA section of four digits (``2412``) or five (``23012``).
 
-    Raises DravikError for other text, and for five digits with reflexed or unknown camber lines.
+    Parameters
+    ----------
+    digits : str
+        Four digits or five.
+
+    Returns
+    -------
+    Profile
+
+    Raises
+    ------
+    DravikError
+        For other text, and for five digits with reflexed or unknown camber lines.
     """
     if not (digits.isdigit() and len(digits) in (4, 5)):
         raise DravikError(f"{digits!r} is no NACA section", expected="four or five digits, such as 2412 or 23012")
@@ -94,8 +106,21 @@ def naca_profile(digits: str) -> Profile:
 def read_profile(path: str | Path) -> Profile:
     """Return a section from a file of x and z in chords, from the tail over the top to the nose and back below.
 
-    Lines that are no two numbers (a title) are passed over. Raises DravikError for a missing file or a shape that
-    does not run from tail to nose and back.
+    Lines that are no two numbers (a title) are passed over.
+
+    Parameters
+    ----------
+    path : str or path
+        A text file of two columns.
+
+    Returns
+    -------
+    Profile
+
+    Raises
+    ------
+    DravikError
+        For a missing file or a shape that does not run from tail to nose and back.
     """
     lines = read_text(path, what="section file").splitlines()
     points = []
@@ -120,7 +145,19 @@ def read_profile(path: str | Path) -> Profile:
 
 
 def profile_of(text: str, folder: Path) -> Profile:
-    """Return a section from what stands in a geometry file: ``flat``, NACA digits, or a file in ``folder``."""
+    """Return a section from what stands in a geometry file: ``flat``, NACA digits, or a file in ``folder``.
+
+    Parameters
+    ----------
+    text : str
+        ``flat``, NACA digits, or the name of a file.
+    folder : Path
+        Where the files that the drawing names are looked for.
+
+    Returns
+    -------
+    Profile
+    """
     if text == "flat":
         x = _stations()
         return Profile("flat", x, np.zeros_like(x), np.zeros_like(x))

@@ -7,10 +7,9 @@ rates and the slipstream, left and right each for itself, so that damping in rol
 """
 
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from functools import cached_property
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -18,6 +17,7 @@ from scipy.linalg import lu_factor, lu_solve
 
 from dravik.aero.drawing.geometry import Geometry
 from dravik.aero.drawing.mesh import build_mesh
+from dravik.aero.flow.blocks import Block, Flow, LoadSum, run_of
 from dravik.aero.flow.lattice import FlowState, Lattice, as_matrix
 from dravik.aero.flow.separated import separation
 from dravik.aero.flow.slender import SlenderBody, slender_bodies
@@ -36,49 +36,6 @@ ROUNDS, CLOSE = 150, 1e-6
 STALLS = (0.06, 0.7)  # rad: bracket for the stall angle
 LIFT_DRAG = 0.38  # of the parasite drag, by CL^2: I. Kroo, Aircraft Design: Synthesis and Analysis, on viscous drag
 FORWARD = np.array([1.0, 0.0, 0.0])
-
-
-@dataclass
-class _Flow:
-    """A batch of states as arrays: ``air`` at panels, strips and bodies is the free flow with rates and slipstreams."""
-
-    states: Sequence[FlowState]
-    free: Floats
-    rates: Floats
-    controls: dict[str, Floats]
-    more_wash: Floats | None = None
-
-
-@dataclass(frozen=True)
-class _Block:
-    """A surface's panels and strips, its factorised lattice, and what the other surfaces' vortices do to it.
-
-    ``at_bound`` (3 n, n) and ``wake`` are the velocities that its own vortices make at the middles of its bound
-    vortices, and across its strips far behind, with the strips' spans; ``dent`` is the factor of bodies across it.
-    ``response`` (n, all) is the circulation that another surface's calls forth here, ``wash`` (strips, all) its mean
-    velocity across the strips of the same side; both are zero for the surface's own vortices.
-    """
-
-    panels: slice
-    strips: slice
-    factors: Any
-    response: Floats
-    wash: Floats
-    at_bound: Floats
-    wake: tuple[Floats, Floats]
-    dent: float
-
-
-class _Sum:
-    """Forces and moments about the origin, added up for each state."""
-
-    def __init__(self, count: int) -> None:
-        self.force, self.moment = np.zeros((count, 3)), np.zeros((count, 3))
-
-    def add(self, places: Floats, forces: Floats) -> None:
-        """Add forces (states, n, 3) at places (n, 3) or (states, n, 3)."""
-        self.force += forces.sum(axis=1)
-        self.moment += np.cross(places, forces).sum(axis=1)
 
 
 class Airframe:
@@ -115,7 +72,7 @@ class Airframe:
 
     def _fit_stall(self, surface: str, wanted: float) -> None:
         """Find the angle of stall of a surface's sections with which the whole has a highest lift."""
-        here = _run(self.mesh.strips.surface, surface)
+        here = run_of(self.mesh.strips.surface, surface)
         # every degree is fine enough for a maximum: the curve is flat there
         states = [FlowState(alpha=a) for a in np.radians(np.arange(0.0, 40.0, 1.0))]
         plain = self.strips
@@ -144,7 +101,7 @@ class Airframe:
         In sideslip, wings shed between their two sides what in the flow is spread over the width of the body; as a bare
         line of the lattice it would act without bound on a fin that it meets.
         """
-        here, mesh = _run(self.mesh.surface, surface), self.mesh
+        here, mesh = run_of(self.mesh.surface, surface), self.mesh
         # only bodies in the plane of symmetry shed between the two sides of a wing
         width = max([float(b.width.max()) for b in self.bodies if abs(b.points[0, 1]) < 1e-9], default=0.0)
         strips = np.linalg.norm((mesh.right - mesh.left)[:, 1:], axis=1)
@@ -161,8 +118,8 @@ class Airframe:
         self._normalwash[here.start : here.stop][:, others] = wash[:, others]
         self._at_bound[rows.start : rows.stop][:, others] = middle[:, others]
 
-    def _block(self, surface: str) -> _Block:
-        panels, strips = (_run(names, surface) for names in (self.mesh.surface, self.mesh.strips.surface))
+    def _block(self, surface: str) -> Block:
+        panels, strips = (run_of(names, surface) for names in (self.mesh.surface, self.mesh.strips.surface))
         rows = self._normalwash[panels].copy()
         factors = lu_factor(rows[:, panels])
         # what a surface does to itself is in the factors; the rows keep what the others do to it
@@ -178,14 +135,14 @@ class Airframe:
         # the wake of this surface alone, for its own induced drag
         matrix, vectors = self.lattice.wake
         wake = matrix[strips, strips], np.linalg.norm(vectors[strips], axis=1)
-        return _Block(
+        return Block(
             panels, strips, factors, lu_solve(factors, rows), wash, np.ascontiguousarray(at_bound), wake,
             self._dent(surface),
         )  # fmt: skip
 
     def _dent(self, surface: str) -> float:
         """Return by how much bodies in the middle of a surface raise its induced drag."""
-        panels = _run(self.mesh.surface, surface)
+        panels = run_of(self.mesh.surface, surface)
         edges = np.concatenate([self.mesh.left[panels], self.mesh.right[panels]])
         span = float(np.ptp(edges[:, 1]))
         widest = 0.0
@@ -242,7 +199,7 @@ class Airframe:
             found.append(self._batch(flow))
         return {n: (found[0][n] - found[1][n]) / (2.0 * step) for n in found[0]}
 
-    def _flow(self, states: Sequence[FlowState]) -> _Flow:
+    def _flow(self, states: Sequence[FlowState]) -> Flow:
         alpha, beta, p, q, r = (np.array([getattr(s, n) for s in states]) for n in
                                 ("alpha", "beta", "p_hat", "q_hat", "r_hat"))  # fmt: skip
         # the air comes from ahead: its velocity relative to the aircraft is the negative of the aircraft's
@@ -259,9 +216,9 @@ class Airframe:
                     if name not in known:
                         raise DravikError(f"there is no {kind} {name!r}", expected=", ".join(known))
         controls = {n: np.array([s.controls.get(n, 0.0) for s in states]) for n in self.mesh.controls}
-        return _Flow(states, free, rates, controls)
+        return Flow(states, free, rates, controls)
 
-    def _air(self, flow: _Flow, points: Floats, *, jets: bool = True) -> Floats:
+    def _air(self, flow: Flow, points: Floats, *, jets: bool = True) -> Floats:
         """Return the air's velocity relative to the aircraft (states, n, 3) at points, without what vortices induce.
 
         Not with ``jets`` it is the free flow alone: without slipstreams, and without the flow around bodies.
@@ -278,7 +235,7 @@ class Airframe:
         result: Floats = air
         return result
 
-    def _turned(self, flow: _Flow) -> Floats:
+    def _turned(self, flow: Flow) -> Floats:
         """Return the panels' normals (states, n, 3) with the angles by which controls turn the flow."""
         tilt = np.broadcast_to(self.mesh.slopes, (len(flow.states), self.mesh.count)).copy()
         drawn = self.geometry.controls
@@ -290,7 +247,7 @@ class Airframe:
         normals: Floats = np.cos(tilt)[:, :, None] * self.mesh.flat - np.sin(tilt)[:, :, None] * FORWARD
         return normals
 
-    def _attached(self, flow: _Flow) -> tuple[Floats, Floats, Floats]:
+    def _attached(self, flow: Flow) -> tuple[Floats, Floats, Floats]:
         """Return circulations (states, n), the strips' separated shares and their angles of attack (states, strips)."""
         # tangency: what the vortices must induce along the normals
         wash = -np.einsum("knj,knj->kn", self._air(flow, self.mesh.points), self._turned(flow))
@@ -334,11 +291,11 @@ class Airframe:
             where=self.geometry.name, hint="a lower sharpness of the stall",
         )  # fmt: skip
 
-    def _batch(self, flow: _Flow) -> dict[str, Floats]:
+    def _batch(self, flow: Flow) -> dict[str, Floats]:
         """Return the coefficients of a batch of states."""
         count, mesh = len(flow.states), self.mesh
         gamma, gone, alpha = self._attached(flow)
-        total = _Sum(count)
+        total = LoadSum(count)
         induced = (gamma @ self._at_bound.T).reshape(count, mesh.count, 3)
         # Kutta and Joukowski: force per density is circulation times velocity across the vortex
         bound = gamma[:, :, None] * np.cross(self._air(flow, self.lattice.middle) + induced, mesh.right - mesh.left)
@@ -358,7 +315,7 @@ class Airframe:
         hinges = self.strips.hinge_moments(air, bound, gone, alpha, flow.controls, self.lattice.middle, mesh)
         return self._scaled(total, flow) | hinges
 
-    def _wake_drag(self, block: _Block, flow: _Flow, gamma: Floats) -> tuple[Floats, Floats]:
+    def _wake_drag(self, block: Block, flow: Flow, gamma: Floats) -> tuple[Floats, Floats]:
         """Return a force (states, 1, 3) that makes a surface's own induced drag that of its wake, and its place.
 
         Near the panels the drag of a swept or coarse lattice comes out wrong by a tenth and more; far behind, where the
@@ -379,7 +336,7 @@ class Airframe:
         place = (np.abs(own) @ self.lattice.middle[here]) / np.maximum(np.abs(own).sum(axis=1), 1e-12)[:, None]
         return place[:, None, :], (far - near)[:, None, None] * flow.free[:, None, :]
 
-    def _body_forces(self, flow: _Flow, gamma: Floats) -> Iterator[tuple[Floats, Floats]]:
+    def _body_forces(self, flow: Flow, gamma: Floats) -> Iterator[tuple[Floats, Floats]]:
         # the drag of bodies and small parts grows with the square of the lift: corners, incidence, afterbodies
         width = np.linalg.norm((self.mesh.right - self.mesh.left)[:, 1:], axis=1)
         # of panels that face up: body z points down
@@ -405,7 +362,7 @@ class Airframe:
             (body_from_station(np.array([p.position]), origin), p.drag_area) for p in self.geometry.parasites.values()
         ]
 
-    def _scaled(self, total: _Sum, flow: _Flow) -> dict[str, Floats]:
+    def _scaled(self, total: LoadSum, flow: Flow) -> dict[str, Floats]:
         """Return forces in stability axes and moments in body axes as coefficients."""
         ref, scale = self.reference, 2.0 / self.reference.area
         alpha = np.array([s.alpha for s in flow.states])
@@ -417,9 +374,3 @@ class Airframe:
             "CL": x * sa - z * ca, "CD": -x * ca - z * sa, "CY": y,
             "Cl": roll / ref.span, "Cm": pitch / ref.chord, "Cn": yaw / ref.span,
         }  # fmt: skip
-
-
-def _run(names: Sequence[str], wanted: str) -> slice:
-    """Return where a name stands in a list that has equal names together."""
-    first = list(names).index(wanted)
-    return slice(first, first + list(names).count(wanted))

@@ -62,10 +62,11 @@ class SlenderBody:
         return float(friction(reynolds_per_metre * length)) * body_form_factor(self.fineness) * self.wetted
 
     def sidewash(self, points: Floats) -> Floats:
-        """Return what the body adds to the flow at points (n, 3): across to the right and down, for unit flow from
+        """Return what the body adds to the flow at points (n, 3), for unit flow from the left across it.
 
-        the left across it: shape (n, 2). Plane potential flow around each cross-section (an ellipse counts as the
-        circle of the same dipole); within the section as on its surface, ahead of and behind the body nothing.
+        Components across to the right and down, shape (n, 2). Plane potential flow around each cross-section (an
+        ellipse counts as the circle of the same dipole); within the section as on its surface, ahead of and behind the
+        body nothing.
         """
         axis = self.points[::-1]  # rising x, for the interpolation
         x = points[:, 0]

@@ -48,8 +48,25 @@ class _Grid:
 def build_tables(geometry: Geometry, folder: str | Path = ".", *, advance: Advance | None = None) -> TableSet:
     """Return the tables and formulas of a drawing; section files are looked for in ``folder``.
 
-    ``advance(done, of)`` is told how many states are computed. Raises DravikError for a section or polar that cannot
-    be read, and for a Mach number beyond the lattice.
+    ``advance(done, of)`` is told how many states are computed.
+
+    Parameters
+    ----------
+    geometry : Geometry
+        The drawing.
+    folder : str or path, default "."
+        Where the files that the drawing names are looked for.
+    advance : callable, optional
+        Called with the number of states done and in all.
+
+    Returns
+    -------
+    TableSet
+
+    Raises
+    ------
+    DravikError
+        For a section or polar that cannot be read, and for a Mach number beyond the lattice.
     """
     provenance = _provenance(geometry)
     if geometry.finned_body is not None:

@@ -24,6 +24,7 @@ __all__ = ["COEFFICIENTS", "Coefficients", "read_coefficients"]
 
 Floats = NDArray[np.float64]
 COEFFICIENTS = ("CL", "CD", "CY", "Cl", "Cm", "Cn")
+# rad: far above the rounding of six printed digits, far below the spacing of any table
 STEP = 1e-3
 
 
@@ -54,6 +55,7 @@ class Coefficients:
         """
         found: dict[str, tuple[float, float]] = {n: r for n, r in self.controls.items() if n in self.names}
         for table in self.tables.values():
+            # the widest, not what all cover: beyond its own axis a table holds its last value, as in flight
             for axis in (a for a in table.axes if a.name not in self.formulas):
                 low, high = found.get(axis.name, (np.inf, -np.inf))
                 found[axis.name] = min(low, float(axis.values[0])), max(high, float(axis.values[-1]))
@@ -80,6 +82,7 @@ class Coefficients:
     def _si(self, name: str, value: ArrayLike) -> Floats:
         """Return a signal's values in SI: text carries its unit, an angle's where the signal is one."""
         if isinstance(value, str):
+            # "3 deg" for an angle, "0.3" for a Mach number: the unit is checked against what the signal is
             angle = name in ("alpha", "beta") or self.is_angle(name)
             return np.asarray(in_si(value, "angle" if angle else "number", where=name))
         return np.asarray(value, dtype=float)
@@ -101,6 +104,7 @@ class Coefficients:
         }  # fmt: skip
 
         def value(name: str) -> Floats:
+            # evaluated when first read and kept: formulas name each other in any order
             if name not in known:
                 node = self._nodes.get(name)
                 known[name] = value_of(node, value, self.tables) if node is not None else np.asarray(0.0)
@@ -116,13 +120,16 @@ class Coefficients:
         side = value("CY")
         if self.axes == "body":
             x, z = value("CX"), value("CZ")
+            # CX forward and CZ down along the body; lift up and drag back along the wind
             lift, drag = x * sa - z * ca, -x * ca - z * sa
         else:
             lift, drag = value("CL"), value("CD")
             if self.axes == "wind":
                 cb, sb = np.cos(beta), np.sin(beta)
+                # wind axes are turned by the sideslip too; stability axes by alpha alone
                 drag, side = drag * cb + side * sb, side * cb - drag * sb
         roll, pitch, yaw = value("Cl"), value("Cm"), value("Cn")
+        # rolling and yawing moment turn with alpha, the pitching axis is the same
         if self.moment_axes == "stability":
             roll, yaw = roll * ca - yaw * sa, roll * sa + yaw * ca
         return {"CL": lift, "CD": drag, "CY": side, "Cl": roll, "Cm": pitch, "Cn": yaw}
@@ -186,7 +193,19 @@ class _Set(BaseModel):
 def read_coefficients(path: str | Path) -> Coefficients:
     """Return the set of tables in a folder (its ``aero.toml``), or in a file such as an aircraft's.
 
-    Raises DravikError, with file, line and key, for what is missing or wrong.
+    Parameters
+    ----------
+    path : str or path
+        A folder with an ``aero.toml``, or a file.
+
+    Returns
+    -------
+    Coefficients
+
+    Raises
+    ------
+    DravikError
+        With file, line and key, for what is missing or wrong.
     """
     file = Path(path)
     if is_folder(file):
@@ -202,6 +221,7 @@ def read_coefficients(path: str | Path) -> Coefficients:
         for coefficient, value in more.items():
             text = value["formula"] if isinstance(value, dict) else value
             formulas[f"{coefficient}_{group}"] = text if isinstance(text, float) else str(text)
+            # in brackets: the base may be a sum, and an increment must not bind to its last term
             formulas[coefficient] = f"({formulas.get(coefficient, 0)}) + {coefficient}_{group}"
     axes = str(found.aero.get("axes", "stability"))
     moment_axes = str(found.aero.get("moment_axes", "body" if axes == "wind" else axes))

@@ -13,6 +13,7 @@ from dravik.errors import DravikError
 __all__ = ["Comparison", "Curve", "Panel", "compare"]
 
 Floats = NDArray[np.float64]
+# 2 deg, rad: as tunnel sweeps usually are
 STEP = 0.0349065850398866
 SETTINGS = 4
 STEPS = {"alpha": 0.035, "beta": 0.087}
@@ -52,6 +53,7 @@ class Comparison:
         """Return each coefficient's largest and root-mean-square difference over all its curves."""
         found = {}
         for name in dict.fromkeys(p.coefficient for p in self.curves):
+            # second minus first, as everywhere in the report
             off = np.concatenate([c.second - c.first for p in self.curves if p.coefficient == name for c in p.members])
             found[name] = float(np.max(np.abs(off))), float(np.sqrt(np.mean(off**2)))
         return found
@@ -60,13 +62,30 @@ class Comparison:
 def compare(first: Coefficients, second: Coefficients, *, alpha: float = 0.0349) -> Comparison:
     """Return two sets held against each other where both reach; derivatives at ``alpha`` (rad).
 
-    Raises DravikError when they share no range of alpha.
+    Parameters
+    ----------
+    first : Coefficients
+        Drawn as lines.
+    second : Coefficients
+        Held against it.
+    alpha : float, default 0.0349
+        Angle of attack of the derivatives, rad.
+
+    Returns
+    -------
+    Comparison
+
+    Raises
+    ------
+    DravikError
+        When they share no range of alpha.
     """
     low, high = _shared(first, second, "alpha", (-0.2, 0.4))
     if not high > low:
         raise DravikError("the two sets share no angles of attack", expected="tables over alpha that overlap")
     # post-stall points are left out of the comparison
     low, high = max(low, -0.21), min(high, 0.45)
+    # whole multiples of the step, so that zero and the even degrees are among them
     x = np.arange(np.ceil(low / STEP - 1e-6), np.floor(high / STEP + 1e-6) + 1) * STEP
     motions, controls = ([n for n in a if n in b] for a, b in zip(signals_of(first), signals_of(second), strict=True))
     lengthwise = lengthwise_controls(first, controls)
@@ -110,6 +129,7 @@ def _values(first: Coefficients, second: Coefficients, by: str) -> list[float]:
         return [0.0]
     low, high = _shared(first, second, by, (0.0, 0.0))
     values = np.linspace(low, high, SETTINGS)
+    # the neutral setting is always one of the curves: a reader looks for it first
     values[int(np.argmin(np.abs(values)))] = 0.0 if low <= 0.0 <= high else values[int(np.argmin(np.abs(values)))]
     return [float(v) for v in values]
 

@@ -29,7 +29,22 @@ class CentreRange:
 
 
 def static_margin(set_: Coefficients, centre: str | float, **signals: str | float) -> float:
-    """Return how far (chords) a centre of gravity at station x lies ahead of the neutral point."""
+    """Return how far (chords) a centre of gravity at station x lies ahead of the neutral point.
+
+    Parameters
+    ----------
+    set_ : Coefficients
+        The tables and formulas.
+    centre : str or float
+        Station x of the centre of gravity, m.
+    **signals : str or float
+        Where it is taken, SI: ``alpha``, ``mach``, controls.
+
+    Returns
+    -------
+    float
+        In chords, positive ahead of the neutral point.
+    """
     return (float(set_.neutral_point(**signals)) - in_si(centre, "length", where="centre")) / set_.chord
 
 
@@ -37,6 +52,16 @@ def margin_unit(set_: Coefficients) -> tuple[str, float]:
     """Return the unit in which a static margin is told, and the factor onto it from chords.
 
     A finned body, whose forces are in body axes, has its calibre for a chord, and its margin in calibres.
+
+    Parameters
+    ----------
+    set_ : Coefficients
+        The tables and formulas.
+
+    Returns
+    -------
+    tuple (str, float)
+        The unit, and the factor onto it from chords.
     """
     return ("calibres", 1.0) if set_.axes == "body" else ("% of the chord", 100.0)
 
@@ -47,6 +72,23 @@ def centre_range(
     """Return the range of the centre of gravity between ``low`` and the stall; the centre's height is left out.
 
     The stall is taken at the first highest lift between ``low`` and ``high`` (rad).
+
+    Parameters
+    ----------
+    set_ : Coefficients
+        The tables and formulas.
+    margin : float, default 0.05
+        Static margin that is kept, chords.
+    elevator : str, default "elevator"
+        The control that holds the nose up.
+    low : float, default 0.0
+        Least angle of attack, rad.
+    high : float, default 0.5
+        Greatest angle of attack, rad.
+
+    Returns
+    -------
+    CentreRange
     """
     alphas = np.linspace(low, high, 101)
     lift = set_.at(alpha=alphas)["CL"]
@@ -63,7 +105,18 @@ def centre_range(
 
 
 def signals_of(set_: Coefficients) -> tuple[list[str], list[str]]:
-    """Return the motions (angles and rates) and the controls that the tables or formulas of a set run over."""
+    """Return the motions (angles and rates) and the controls that the tables or formulas of a set run over.
+
+    Parameters
+    ----------
+    set_ : Coefficients
+        The tables and formulas.
+
+    Returns
+    -------
+    tuple (list of str, list of str)
+        Names of motions, and of controls.
+    """
     names = {a.name for t in set_.tables.values() for a in t.axes} | set_.names
     motions = [n for n in MOTIONS if n in names]
     controls = [n for n in set_.ranges if n not in MOTIONS and set_.is_angle(n)]
@@ -71,7 +124,22 @@ def signals_of(set_: Coefficients) -> tuple[list[str], list[str]]:
 
 
 def lengthwise_controls(set_: Coefficients, controls: list[str], alpha: float = 0.05) -> list[str]:
-    """Return the controls that work in the plane of symmetry."""
+    """Return the controls that work in the plane of symmetry.
+
+    Parameters
+    ----------
+    set_ : Coefficients
+        The tables and formulas.
+    controls : list of str
+        Names to choose from.
+    alpha : float, default 0.05
+        Angle of attack at which they are tried, rad.
+
+    Returns
+    -------
+    list of str
+        Their names.
+    """
     found = []
     for name in controls:
         low, high = set_.ranges[name]

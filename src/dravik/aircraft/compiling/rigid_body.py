@@ -44,9 +44,10 @@ def rigid_body(
     configuration: Configuration, tape: Tape, mass: Sequence[int | str], loads: Sequence[PointLoad],
     events: Sequence[tuple[str, EventSpec]], air: tuple[Sequence[str], Sequence[str]], inputs: int,
 ) -> RigidBody:  # fmt: skip
-    """Return the body that the kernel moves; ``mass`` are the registers or names of its mass properties, ``air`` the
+    """Return the body that the kernel moves.
 
-    formulas of the wind and of an atmosphere of its own.
+    ``mass`` are the registers or names of its mass properties, ``air`` the formulas of the wind and of an atmosphere of
+    its own.
     """
     definition, world = configuration.aircraft, configuration.world
     reference, aero = definition.reference, definition.aero

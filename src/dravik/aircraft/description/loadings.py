@@ -51,6 +51,20 @@ def parts_of(definition: AircraftDefinition, loading: Loading, shared: Shared | 
     """Return the parts and the tanks' contents of a loading by name; empty for one that is given in numbers.
 
     ``shared`` is what was worked out for another loading, and receives what is new.
+
+    Parameters
+    ----------
+    definition : AircraftDefinition
+        The aircraft as read from its file.
+    loading : Loading
+        The loading.
+    shared : Shared, optional
+        What was worked out for another loading; it receives what is new.
+
+    Returns
+    -------
+    mapping of str to Properties
+        Mass properties by name, body axes from the datum.
     """
     found: dict[str, Properties] = {}
     shared = shared or Shared({}, {})
@@ -280,6 +294,20 @@ def drain_paths(definition: AircraftDefinition, loading: Loading, count: int = 2
     """Return for each filling, and each tank outside of one, how the whole changes as it alone drains.
 
     Rows of what is left, mass, station x, y, z of the centre, and Ixx, Iyy, Izz about it.
+
+    Parameters
+    ----------
+    definition : AircraftDefinition
+        The aircraft as read from its file.
+    loading : Loading
+        The loading.
+    count : int, default 25
+        Number of rows, from full to empty.
+
+    Returns
+    -------
+    mapping of str to array of float
+        Rows by filling or tank, SI.
     """
     parts = parts_of(definition, loading)
     groups = {f: share_out(definition, f, math.inf) for f in loading.filled}

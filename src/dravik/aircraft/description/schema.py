@@ -74,13 +74,14 @@ def _contents(value: object) -> object:
 
 
 class Loading(Model):
-    """Mass, centre of gravity (station axes) and inertia about it (body axes); or ``groups`` of parts, what tanks hold
+    """Mass properties as given, or what is loaded: groups of parts and what tanks hold.
 
-    (a mass, or ``"full"``), what is ``filled`` into tanks in their order (by the name of a filling), and which of them
-    are ``flowing`` in flight: the mass properties then follow them, which costs time.
+    Given: mass, centre of gravity (station axes) and inertia about it (body axes). Products of inertia are the
+    integrals of xy, xz, yz over the mass: the tensor's off-diagonal elements are their negatives.
 
-    Products of inertia are the integrals of xy, xz, yz over the mass: the tensor's off-diagonal
-    elements are their negatives.
+    Loaded: ``groups`` of parts, what tanks hold (a mass, or ``"full"``), what is ``filled`` into tanks in their order
+    (by the name of a filling), and which of them are ``flowing`` in flight: the mass properties then follow them, which
+    costs time.
     """
 
     groups: tuple[str, ...] = ()
@@ -176,9 +177,10 @@ class Aero(BaseModel):
 
 
 class Spinning(Model):
-    """Something that spins about an axis fixed in the body: its angular ``momentum`` (N m s), a formula, right-handed
+    """Something that spins about an axis fixed in the body.
 
-    about ``axis`` (body axes). A flywheel, a gyroscope, the turbine of an engine given as plain thrust.
+    Its angular ``momentum`` (N m s) is a formula, right-handed about ``axis`` (body axes). A flywheel, a gyroscope, the
+    turbine of an engine given as plain thrust.
     """
 
     momentum: Formula

@@ -42,7 +42,29 @@ def write_animation(
 ) -> Path:  # fmt: skip
     """Write the whole run as ``seconds`` of animation at ``rate`` pictures a second: a GIF, or one HTML page.
 
-    Raises DravikError for another kind of file, signals that were not recorded, or a file that cannot be written.
+    Parameters
+    ----------
+    run : Recording
+        The recorded flight.
+    path : str or path
+        A ``.gif`` or ``.html`` file.
+    seconds : float, default 8.0
+        Length of the animation, s.
+    rate : float, default 8.0
+        Pictures a second.
+    title : str, default ""
+        What stands above the figure.
+    progress : callable, optional
+        Called with pictures done and in all.
+
+    Returns
+    -------
+    Path
+
+    Raises
+    ------
+    DravikError
+        For another kind of file, signals that were not recorded, or a file that cannot be written.
     """
     target = Path(path)
     if target.suffix not in (".gif", ".html"):
@@ -122,7 +144,21 @@ def _write_page(pictures: "Iterator[Image]", times: Sequence[float], rate: float
 
 
 def frame_of(run: "Recording", time: float, *, title: str = "") -> "Figure":
-    """Return one picture of the animation."""
+    """Return one picture of the animation.
+
+    Parameters
+    ----------
+    run : Recording
+        The recorded flight.
+    time : float
+        When, s.
+    title : str, default ""
+        What stands above the figure.
+
+    Returns
+    -------
+    Figure
+    """
     figure = new_figure(title)
     figure.set_size_inches(9.6, 5.4)
     with matplotlib.rc_context(STYLE):

@@ -86,6 +86,15 @@ def figure_three_views(geometry: "Geometry") -> "Figure":
     """Return an aircraft from the left, from ahead and from above: surfaces, controls, bodies, discs, moment point.
 
     The three views have one scale, and share their edges: what is above a point from the left lies above it.
+
+    Parameters
+    ----------
+    geometry : Geometry
+        The drawing.
+
+    Returns
+    -------
+    Figure
     """
     shapes = [_shapes(geometry, view) for view in _VIEWS]
     corners = [np.concatenate([points for points, _, _ in found]) for found in shapes]
@@ -193,7 +202,21 @@ def _legend(figure: "Figure", geometry: "Geometry", place: tuple[float, float, f
 
 
 def figure_loading(lattice: "Lattice", flow: "LatticeForces", *, title: str = "") -> "Figure":
-    """Return the lift of each strip along the span, for each surface: 2 circulation / (V reference chord)."""
+    """Return the lift of each strip along the span, for each surface: 2 circulation / (V reference chord).
+
+    Parameters
+    ----------
+    lattice : Lattice
+        The solved lattice.
+    flow : LatticeForces
+        Its forces at a state of the flow.
+    title : str, default ""
+        What stands above the figure.
+
+    Returns
+    -------
+    Figure
+    """
     figure = new_figure(title or "Span loading")
     mesh = lattice.mesh
     first = np.unique(mesh.strip, return_index=True)[1]

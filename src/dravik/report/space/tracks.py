@@ -44,7 +44,21 @@ def _at(run: "Recording", time: float, name: str) -> float:
 def figure_overhead(run: "Recording", *, title: str = "") -> Figure:
     """Return the track seen from above, and below it the altitude over the distance flown, events numbered in both.
 
-    Raises DravikError where position was not recorded.
+    Parameters
+    ----------
+    run : Recording
+        The recorded flight.
+    title : str, default ""
+        What stands above the figure.
+
+    Returns
+    -------
+    Figure
+
+    Raises
+    ------
+    DravikError
+        Where position was not recorded.
     """
     _check(run, NEEDED)
     figure = new_figure(title or "Plan view and profile")
@@ -127,7 +141,25 @@ def _numbers(above: "Axes", below: "Axes", run: "Recording", along: "Floats", k:
 def figure_track(run: "Recording", *, title: str = "", aircraft: int = 14) -> Figure:
     """Return the track in space with the attitude drawn at even intervals, and its shadow on the ground.
 
-    The aircraft is drawn far larger than it is. Raises DravikError where position or attitude was not recorded.
+    The aircraft is drawn far larger than it is.
+
+    Parameters
+    ----------
+    run : Recording
+        The recorded flight.
+    title : str, default ""
+        What stands above the figure.
+    aircraft : int, default 14
+        How many times the attitude is drawn.
+
+    Returns
+    -------
+    Figure
+
+    Raises
+    ------
+    DravikError
+        Where position or attitude was not recorded.
     """
     _check(run, (*NEEDED, "phi", "theta", "psi"))
     figure = new_figure(title or "Track in space")
