@@ -153,7 +153,7 @@ class LatticeTest(unittest.TestCase):
             ('["0 m", "4 m", "0.3 m"]', '["0 m", "0 m", "0 m"]', "sections 1 and 2 are at the same place across"),
             ('["0 m", "4 m", "0.3 m"]', '["0 m", "-4 m", "0.3 m"]', "left of the plane of symmetry"),
             ("span = [0.6, 0.95]", "span = [0.6, 1.2]", "less than or equal to 1"),
-            ("span = [0.6, 0.95]", "span = [0.9, 0.6]", "does not rise"),
+            ("span = [0.6, 0.95]", "span = [0.9, 0.6]", "do not rise"),
             ("hinge = 0.75", "hinges = 0.75", "did you mean hinge"),
             ('area = "8 m^2"', 'area = "0 m^2"', "greater than 0"),
         ):
@@ -163,7 +163,7 @@ class LatticeTest(unittest.TestCase):
             self.assertIn(words, str(caught.exception))
             self.assertRegex(str(caught.exception), r"geometry\.toml:\d+: (surfaces|reference)")
         mesh = build_mesh(self.geometry)
-        with self.assertRaisesRegex(DravikError, "mach 0.9; expected 0 to 0.7"):
+        with self.assertRaisesRegex(DravikError, "Mach 0.9 is outside the method; expected 0 to 0.7"):
             Lattice(mesh, self.geometry, mach=0.9)
         with self.assertRaisesRegex(DravikError, "under ground"):
             Lattice(mesh, self.geometry, height=-1.0)

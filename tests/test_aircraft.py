@@ -73,7 +73,7 @@ class DefinitionTest(FolderTest):
                 'water = "3000 kg"',
                 'water = "3100 kg"',
                 "tanks = ",
-                "3100 kg in water; expected at most the 3036 kg",
+                "cannot hold 3100 kg; expected at most the 3036 kg",
             ),
             ('chord = "2.5 m"\n', "", "[reference]", "reference: the key 'chord' is missing"),
             ("format = 1", "format = 2", "format", "format: Input should be 1"),

@@ -290,7 +290,7 @@ class BuildTest(unittest.TestCase):
             ('"11 m", "2.58 m"', '"3 m", "2.58 m"', r"surfaces.wing.sections: section 3 turns back over section 2"),
             ('chord = "1.80 m", incidence', 'chord = "0 m", incidence', r"surfaces.wing.sections.*greater than 0"),
             ("span = [0.62, 0.97]", "span = [0.62, 1.2]", r"wing.controls.aileron.span.*less than or equal to 1"),
-            ("span = [0.62, 0.97]", "span = [0.97, 0.62]", r"aileron.span: \[0.97, 0.62\] does not rise"),
+            ("span = [0.62, 0.97]", "span = [0.97, 0.62]", r"aileron.span: .*\[0.97, 0.62\] do not rise"),
             (
                 "[surfaces.fin.controls.rudder]",
                 "[surfaces.fin.controls.flap]",
@@ -303,8 +303,8 @@ class BuildTest(unittest.TestCase):
                 '[table_grid]\nflap = "flop"',
                 r"table_grid.flap: there is no control 'flop'.*did you mean flap",
             ),
-            ("[table_grid]", "[table_grid]\nthrust_coefficients = [0.1, 0.2]", r"the first is not zero"),
-            ('airspeed = "60 m/s"', 'airspeed = "300 m/s"', r"mach 0.88.*expected 0 to 0.7"),
+            ("[table_grid]", "[table_grid]\nthrust_coefficients = [0.1, 0.2]", r"0.1, is not zero"),
+            ('airspeed = "60 m/s"', 'airspeed = "300 m/s"', r"Mach 0.88.*expected 0 to 0.7"),
         ):
             with self.subTest(new), tempfile.TemporaryDirectory() as name:
                 self.assertIn(old, text)

@@ -162,7 +162,7 @@ class CommandTest(unittest.TestCase):
         points = math.floor(lasted["3"]) + 1
         self.assertIn(f"{points} points at 1 Hz", self.ok("export", run_3, "--out", str(self.folder / "t.kml")))
         for words, arguments in (
-            ("--law beside a scenario", ("fly", "meadow_circuit", "--law", "pilot")),
+            ("--law cannot be given beside a scenario", ("fly", "meadow_circuit", "--law", "pilot")),
             ("expected signals, overhead", ("plot", run_3, "--view", "plane")),
             ("a name that ends in .gif", ("plot", run_3, "--view", "moving", "--out", "a.png")),
             (r"a name that ends in \.gpx", ("export", run_3, "--out", "a.shp")),
@@ -217,8 +217,8 @@ class CommandTest(unittest.TestCase):
                                    "--signals", "alpha", "--json"))  # fmt: skip
         self.assertEqual((found["held"], found["points"], found["rows"][0]["alpha_deg"]), (1, 2, None))
         for words, arguments in (
-            ("--signals without --sweep", ("trim", "tarn", *AT, "--signals", "alpha")),
-            ("more than one of --prove, --all, --sweep", ("trim", "tarn", *AT, "--prove", "--sweep", "flap_lever=0,5 deg")),
+            ("--signals needs --sweep", ("trim", "tarn", *AT, "--signals", "alpha")),
+            ("--prove, --all and --sweep exclude each other", ("trim", "tarn", *AT, "--prove", "--sweep", "flap_lever=0,5 deg")),
             ("a name that ends in .csv or .parquet", ("trim", "tarn", *AT, "--sweep", "flap_lever=0,5 deg", "--out", "a.x")),
         ):  # fmt: skip
             code, _, err = run(*arguments)
@@ -265,24 +265,24 @@ class CommandTest(unittest.TestCase):
         for arguments, words in (
             (["check", "nowhere.toml"], "there is no such file"),
             (["trim", "tarn", "--airspeed", "62 kg", "--altitude", "300 m"], "'kg' does not measure speed"),
-            (["trim", "tarn", "--airspeed", "62 m/s"], "a trim without an altitude"),
+            (["trim", "tarn", "--airspeed", "62 m/s"], "the trim has no altitude"),
             (["trim", "tarn", *AT, "--set", "flap_lever"], "expected NAME=VALUE"),
             (["trim", "tarn", *AT, "--set", "flap=20 deg", "--loading", "lodaed"], "expected one of loaded, dropped"),
-            (["trim", "tarn", *AT, "--law", str(self.folder / "law.toml")], "division by zero"),
+            (["trim", "tarn", *AT, "--law", str(self.folder / "law.toml")], "divides by zero"),
             (["linearise", "tarn", *AT, "--outputs", "nzz"], "has no signal 'nzz'"),
             (["linearise", "tarn", *AT, "--coordinates", "polar"], "expected 'air' or 'body'"),
             (["handling", "tarn", *AT, "--class", "V"], "expected one of I, II-L"),
             (
                 ["handling", "tarn", *AT, "--sweep", "mass=8:9:2 t", "--sensitivities"],
-                "--sweep with --against or --sensitivities",
+                "--sweep excludes --against and --sensitivities",
             ),
             (["fly", "tarn", *AT, "--control", "elevator"], "expected NAME=HISTORY"),
-            (["fly", "tarn", *AT, "--start", "over"], "--airspeed beside --start"),
-            (["fly", "tarn", "--altitude", "1 m", "--resume", "run.csv"], "--altitude beside --resume"),
-            (["fly", "tarn", "--set", "throttle=0.2", "--resume", "run.csv"], "--set throttle beside --resume"),
-            (["fly", "fire_run", "--duration", "5 s"], "--duration beside a scenario"),
-            (["fly", "fire_run", "--guess", "alpha=5 deg"], "--guess beside a scenario"),
-            (["fly", "tarn", *AT, "--duration", "1 s", "--seed", "3"], "--seed without --turbulence"),
+            (["fly", "tarn", *AT, "--start", "over"], "--airspeed and --start exclude each other"),
+            (["fly", "tarn", "--altitude", "1 m", "--resume", "run.csv"], "--altitude and --resume exclude each other"),
+            (["fly", "tarn", "--set", "throttle=0.2", "--resume", "run.csv"], "--set throttle"),
+            (["fly", "fire_run", "--duration", "5 s"], "--duration cannot be given beside a scenario"),
+            (["fly", "fire_run", "--guess", "alpha=5 deg"], "--guess cannot be given beside a scenario"),
+            (["fly", "tarn", *AT, "--duration", "1 s", "--seed", "3"], "--seed needs --turbulence"),
             (["fly", "tarn", *AT, "--control", "elevator=dublet(2 deg)"], "did you mean doublet"),
             (["fly", "tarn", *AT, "--duration", "1 s", "--out", "/nowhere/run.csv"], "cannot be written"),
             (["fly", "tarn", *AT, "--duration", "1 s", "--figure", str(self.folder / "x.bmpx")], "a .png name"),
@@ -364,7 +364,7 @@ class CommandTest(unittest.TestCase):
             ),
             ("aero/flap.csv", "-180,17.5,", "-181,17.5,", "flap = 17.5 deg is not in rising order"),
             ("aero/flap.csv", "-180,8.75,", "# ", "1 of 245 points are missing: alpha = -180 deg, flap = 8.75 deg"),
-            ("aero/aero.toml", "Cm_q(alpha_point)", "Cm_q(alpha_point)/0", "aero.Cm: division by zero"),
+            ("aero/aero.toml", "Cm_q(alpha_point)", "Cm_q(alpha_point)/0", "aero.Cm: this divides by zero"),
             ("aero/aero.toml", "Cm_q(alpha_point)*", "2**(9**9**9)*", "is not a finite number"),
             ("aero/aero.toml", "Cm_q(alpha_point)", "(" * 120 + "alpha" + ")" * 120, "brackets are open"),
             ("aero/aero.toml", "Cm_q(alpha_point)", "lift_to_drag_of_nothing", "there is no signal"),

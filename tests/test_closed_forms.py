@@ -233,7 +233,7 @@ class CriteriaTest(unittest.TestCase):
 
     def test_frequencies_that_nobody_feels_are_refused(self) -> None:
         for bad in (0.0, -1.0):
-            with self.assertRaisesRegex(DravikError, "frequency of zero or less"):
+            with self.assertRaisesRegex(DravikError, "frequency is zero or less"):
                 felt([1.0, bad], "vertical")
 
 

@@ -308,13 +308,13 @@ class EdgeTest(unittest.TestCase):
             ({"airspeed": 62, "roll": "2"}, "a rate such as '20 deg/s'"),
             ({"airspeed": 62, "flight_path": "2 deg", "climb_rate": 2}, "both a flight path and a climb rate"),
             ({"airspeed": 62, "climb_rate": 70}, "well below the airspeed"),
-            ({"airspeed": 62, "turn": "400 m", "flight_path": "free"}, "radius with a free flight path"),
-            ({"airspeed": 62, "turn": "20 deg", "track": 0}, "a turn with a track"),
+            ({"airspeed": 62, "turn": "400 m", "flight_path": "free"}, "radius and a free flight path"),
+            ({"airspeed": 62, "turn": "20 deg", "track": 0}, "a turn cannot have a track"),
             ({"airspeed": 62, "heading": 0, "track": 0, "bank": 0.1}, "both a heading and a track, and a bank"),
-            ({"airspeed": 0, "turn": "20 deg"}, "hover with a turn"),
+            ({"airspeed": 0, "turn": "20 deg"}, "hover cannot have a turn"),
             ({"airspeed": 62, "sideslip": "free"}, "1 too few"),
             ({"airspeed": "free"}, "1 too few"),
-            ({"airspeed": "free", "turn": "20 deg"}, "a free airspeed with more than a straight path"),
+            ({"airspeed": "free", "turn": "20 deg"}, "a free airspeed needs a straight path"),
             ({"calibrated_airspeed": 500}, "below Mach 1, or mach"),
             ({"airspeed": 62, "bankk": 1}, "did you mean bank"),
         ):  # fmt: skip
@@ -398,16 +398,16 @@ class SweepTest(unittest.TestCase):
 
     def test_wrong_axes(self) -> None:
         for over, words in (
-            ({}, "a sweep over nothing"),
+            ({}, "the sweep has no axes"),
             ({"airsped": [60]}, "did you mean airspeed"),
             ({"loading": "laoded"}, "did you mean loaded"),
             ({"airspeed": "45:95 m/s"}, "from:to:count unit"),
             ({"airspeed": "45:95:0 m/s"}, "from:to:count unit"),
             ({"airspeed": "45:95:3 kg"}, "does not measure speed"),
-            ({"airspeed": []}, "no values of airspeed"),
-            ({"altitude": [1.0]}, "altitude is given, and swept"),
-            ({"turn": ["30 deg", "400 m"]}, "turn as angle and as length"),
-            ({"airspeed": "45:95:2000 m/s", "mach": "0:1:2000"}, "a sweep of 4000000 points"),
+            ({"airspeed": []}, "the axis airspeed has no values"),
+            ({"altitude": [1.0]}, "altitude is both given and swept"),
+            ({"turn": ["30 deg", "400 m"]}, "turn has values of different kinds: angle and length"),
+            ({"airspeed": "45:95:2000 m/s", "mach": "0:1:2000"}, "the sweep has 4000000 points"),
         ):
             with self.subTest(words), self.assertRaisesRegex(DravikError, words):
                 dv.trim_sweep(TARN, over, altitude=300)  # type: ignore[arg-type]

@@ -223,7 +223,7 @@ class FormTest(unittest.TestCase):
         np.testing.assert_allclose(turned.x0[:2], [62.0, 0.0], atol=1e-9)
         for model, axes, words in (
             (MODEL, "wind", "'air', 'body' or 'stability'"), (dv.LinearModel.of([[0.0]], states=["u"]), "body", "no axes"),
-            (flat.part(states=["airspeed", "q", "theta"]), "body", "without alpha"),
+            (flat.part(states=["airspeed", "q", "theta"]), "body", "the model has no alpha"),
         ):  # fmt: skip
             with self.assertRaisesRegex(DravikError, words):
                 in_axes(model, POINT, axes)
@@ -412,7 +412,7 @@ class RootTest(unittest.TestCase):
                 self.assertAlmostEqual(found.branch(mode.name)[k], mode.eigenvalue, places=10)
         for over, words in (
             ({"loading": "loaded,dropped"}, "one axis of numbers"),
-            ({"airspeed": "20:25:3 m/s"}, "nothing is held"),
+            ({"airspeed": "20:25:3 m/s"}, "no condition that is held"),
         ):
             with self.assertRaisesRegex(DravikError, words):
                 dv.root_sweep(

@@ -205,7 +205,7 @@ class OrderTest(unittest.TestCase):
         for devices, words in (
             ([device(rate=33.0)], "Thing at 33 Hz does not fit steps of 0.01 s"),
             ([device(rate="fast")], "expected an object with a rate in Hz"),
-            ([object()], "a object as a device"),
+            ([object()], "a object cannot be a device"),
             ([device(), device()], "two devices are called 'Thing'"),
             ([device(reads=("alhpa",))], "reads 'alhpa'.*did you mean alpha"),
             ([device(sets=("alpha",))], "sets 'alpha', which is a signal of the aircraft"),
@@ -261,7 +261,7 @@ class OrderTest(unittest.TestCase):
                 session.restore(saved)
             session.close()
             self.assertEqual(len(dv.read_recording(Path(folder) / "s.csv").time), 51)
-            with self.assertRaisesRegex(FlightError, "its recording is closed"):
+            with self.assertRaisesRegex(FlightError, "recording is closed"):
                 session.step()
 
 

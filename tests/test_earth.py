@@ -128,8 +128,8 @@ class RoundEarthTest(unittest.TestCase):
 
     def test_refusals(self) -> None:
         for world, words in (
-            ({"earth": "wgs84", "gravity": 9.8}, "gravity beside the round Earth"),
-            ({"latitude": "90 deg"}, "an origin at a pole"),
+            ({"earth": "wgs84", "gravity": 9.8}, "gravity is given beside the round Earth"),
+            ({"latitude": "90 deg"}, "the origin is at a pole"),
             ({"earth": "cube"}, "flat"),
             ({"wind": {"layers": [{"altitude": 0.0, "speed": 3.0, "blows_from": 0}]}}, "two or more"),
             ({"wind": {"speed": 3.0, "roughness": 0.1, "exponent": 0.2}}, "one law"),

@@ -438,13 +438,13 @@ class RefusalTest(unittest.TestCase):
             self.assertRegex(said, r"aircraft.toml:\d+: propellers.rotor.map: .*rotor.csv.*(missing|no row|hole)")
         for new, words in (
             ("1.2,2700\n0.9,2700", "motor.csv:7: the thrust curve goes back in time, from 1.2 s to 0.9 s"),
-            ("1.2,-2700", "a thrust of -2700 N"),
+            ("1.2,-2700", "the thrust falls to -2700 N"),
         ):
             with self.subTest(new), tempfile.TemporaryDirectory(suffix="hail") as folder:
                 self.assertIn(words, self.edited(folder, "1.2,2700", new, "propulsion/motor.csv"))
         with tempfile.TemporaryDirectory(suffix="hail") as folder:
             said = self.edited(folder, 'tanks = { grain = "full" }', 'tanks = { grain = "5 kg" }')
-            self.assertIn("5 kg in grain; expected at most the 4.19044 kg that it holds", said)
+            self.assertIn("cannot hold 5 kg; expected at most the 4.19044 kg that it holds", said)
 
     def test_an_unknown_engine_in_a_failure(self) -> None:
         with self.assertRaisesRegex(DravikError, "there is no engine 'lfet'; expected one of left, right"):

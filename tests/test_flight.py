@@ -79,7 +79,7 @@ class HistoryTest(unittest.TestCase):
     def test_wrong_inputs_are_refused(self) -> None:
         for name, history, words in (
             ("elevator", step(2.0), "no unit; expected an angle"),
-            ("throttle", step("2 deg"), "its unit is rad; expected no unit"),
+            ("throttle", step("2 deg"), "has the unit rad; expected no unit"),
             ("elevatr", step("2 deg"), "no input 'elevatr'.*did you mean elevator"),
         ):
             with self.subTest(name), self.assertRaisesRegex(DravikError, words):

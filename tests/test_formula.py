@@ -120,7 +120,7 @@ class ErrorTest(unittest.TestCase):
             ("lift(x, y)", "has 2 arguments; try: lift(x)", 0),
             ("1 + sine(x)", "no function or table 'sine'; try: did you mean sin", 4),
             ("2 * sin", "sin is a function; try: sin(x)", 4),
-            ("x / (3 - 3)", "division by zero", 2),
+            ("x / (3 - 3)", "this divides by zero", 2),
             ("10**400", "is not a finite number", 2),
             ("9**9**9", "is not a finite number", 1),
             ("1e999", "number is too large", 0),

@@ -85,12 +85,12 @@ class PathTest(unittest.TestCase):
         cases: tuple[tuple[tuple[dict[str, Any], ...], dict[str, Any], str], ...] = (
             ((at(0, 0), at(100, 0), at(100, 60)), {}, "begins .* before its point, and there are 60 m"),
             ((at(0, 0), at(900, 0), at(100, 60)), {"acceptance": 50.0}, "begins|misses it by"),
-            ((at(0, 0), at(500, 0), at(500, 900)), {"acceptance": 5.0}, "misses it by 3. m; expected at most"),
-            ((at(0, 0), at(50, 0, kind="circle", radius=90.0), at(9, 9)), {}, "begins within it"),
+            ((at(0, 0), at(500, 0), at(500, 900)), {"acceptance": 5.0}, "misses the point by 3. m; expected at most"),
+            ((at(0, 0), at(50, 0, kind="circle", radius=90.0), at(9, 9)), {}, "lies within it"),
             ((at(0, 0), at(0, 900, kind="arc", radius=90.0), at(9, 9)), {}, "an arc of 90 m does not reach"),
-            ((at(0, 0), at(900, 0, kind="circle")), {}, "point 2: no radius"),
-            ((at(0, 0), {"north": 1.0}), {}, "not one place"),
-            ((at(0, 0), at(9, 9, kind="hold")), {}, "a hold without course and length"),
+            ((at(0, 0), at(900, 0, kind="circle")), {}, "point 2: the point has no radius"),
+            ((at(0, 0), {"north": 1.0}), {}, "no place, or more than one"),
+            ((at(0, 0), at(9, 9, kind="hold")), {}, "the hold has no course or no length"),
         )
         for points, defaults, words in cases:
             with self.subTest(words), self.assertRaisesRegex(ValueError, words):

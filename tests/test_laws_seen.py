@@ -76,7 +76,7 @@ class SeenTest(unittest.TestCase):
         session.step(0.5)
         self.assertEqual(session["out"], 3.0)
         for text, out, problem in (
-            ("gain = 0.5", 1.0, ""), ("gain = 7", 1.0, "gain = 7; expected 0 to 2"), ("gain = ", 1.0, "not TOML"),
+            ("gain = 0.5", 1.0, ""), ("gain = 7", 1.0, "gain = 7 is outside its range; expected 0 to 2"), ("gain = ", 1.0, "not TOML"),
             ("gian = 1", 1.0, "no parameter 'gian'"), ("gain = 2", 4.0, ""),
         ):  # fmt: skip
             file.write_text(text)

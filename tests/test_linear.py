@@ -154,7 +154,7 @@ class JoiningTest(unittest.TestCase):
         for call, words in (
             (lambda: beside(lag, lag), "two systems have the state 'x_1'"),
             (lambda: beside(lag, other), "'x' is in m in one system and in rad in another"),
-            (lambda: beside(lag, gain.discretised("0.1 s")), "sample times None and 0.1 s"),
+            (lambda: beside(lag, gain.discretised("0.1 s")), "sample times of None and 0.1 s"),
             (lambda: lag.followed_by(lag), "no output of the first"),
             (lambda: wired(lag, inputs=["uu"], outputs=["x"]), "no system has the input 'uu'"),
             (lambda: wired(lag, inputs=["u"], outputs=["xx"]), "no system has the output 'xx'"),
@@ -168,7 +168,7 @@ class JoiningTest(unittest.TestCase):
             (lambda: LinearSystem.filtered("y", "u", [1, 0, 0], [1, 2]), "more zeros than poles"),
             (lambda: lag.discretised("0.1 s", method="euler"), "zero_order_hold, first_order_hold or bilinear"),
             (lambda: lag.discretised("0.1 s").delayed("u", 0.25), "a whole number of samples"),
-            (lambda: lag.continued(), "a continuous system"),
+            (lambda: lag.continued(), "the system is not sampled"),
             (lambda: LinearSystem.filtered("y", "u", [1.0], [1.0, 0.0]).reduced(0), "at least 1"),
         ):  # fmt: skip
             with self.subTest(words), self.assertRaisesRegex(DravikError, words):

@@ -163,17 +163,17 @@ class StudyTest(unittest.TestCase):
         self.assertNotAlmostEqual(-ends[0], ends[1], places=1)
         for changed, words in (
             ({**base, "moves": "elevatr"}, "moves 'elevatr'"), ({"name": "a", "measures": "q", "moves": "elevator"}, "has no gain"),
-            ({**base, "proportional": 1.0}, "has gains and crossover too"), ({**base, "controller": "PI", "phase_margin": "170 deg"}, "PI at 1.5 rad/s"),
-            ({**base, "element": [{"at": "1 rad/s"}]}, "an element with nothing"), ({**base, "measures": "nonsense"}, "nonsense"),
-            ({**base, "damping": 0.5}, "one gain of the loop 'a' for crossover and damping"),
+            ({**base, "proportional": 1.0}, "has gains and crossover too"), ({**base, "controller": "PI", "phase_margin": "170 deg"}, "phase margin at 1.5 rad/s"),
+            ({**base, "element": [{"at": "1 rad/s"}]}, "the element has no key"), ({**base, "measures": "nonsense"}, "nonsense"),
+            ({**base, "damping": 0.5}, "the gain of the loop 'a' cannot give crossover and damping"),
         ):  # fmt: skip
             with self.subTest(words), self.assertRaisesRegex(DravikError, words):
                 study_loops(TARN, plan(changed))
         with self.assertRaisesRegex(DravikError, "no state 'airsped'"):
             study_loops(TARN, plan(base, hold=("airsped",)))
-        with self.assertRaisesRegex(DravikError, "stands twice"):
+        with self.assertRaisesRegex(DravikError, "two loops have one name"):
             study_loops(TARN, plan(base, base))
-        with self.assertRaisesRegex(DravikError, "no formula of a law makes a notch"):
+        with self.assertRaisesRegex(DravikError, "a notch cannot be written as a formula of a law"):
             law_of(study_loops(TARN, plan({**base, "element": [{"notch": True, "at": "20 rad/s"}]})))
 
     def test_flown_against_linear(self) -> None:
@@ -245,7 +245,7 @@ class StudyTest(unittest.TestCase):
         for found in (loose, coarse):
             self.assertTrue(found.steps[0].parts < 8.0 and "no effector at a limit" in found.steps[0].why)
         for asked, words in (
-            ({"delay": 0.1}, "without a rate"), ({"rate": 50.0, "delay": 0.013}, "whole number"), ({"rate": -5.0}, "above zero"),
+            ({"delay": 0.1}, "needs a rate"), ({"rate": 50.0, "delay": 0.013}, "whole number"), ({"rate": -5.0}, "above zero"),
             ({"rate": 50.0, "through": {"theta": 3.0}}, "Nonlinearity"),
         ):  # fmt: skip
             with self.subTest(words), self.assertRaisesRegex(DravikError, words):
@@ -294,7 +294,7 @@ class StudyTest(unittest.TestCase):
         )
         at = ("tarn", "--airspeed", "62 m/s", "--altitude", "300 m", "--law", "pitch_hold")
         for wrong, words in (
-            ((str(FILE), "--at", "elevator_command"), "--at with loops from a file"), ((*at, "--fly", "1 deg"), "--fly without loops from a file"),
+            ((str(FILE), "--at", "elevator_command"), "--at cannot be given with loops from a file"), ((*at, "--fly", "1 deg"), "--fly without loops from a file"),
             ((str(FILE), "--schedule", "airspeed=55, 75 m/s", "--figure", "x.png"), "--figure with --schedule"),
         ):  # fmt: skip
             code, _, told = run("loop", *wrong)
@@ -384,7 +384,7 @@ class ScheduleTest(unittest.TestCase):
             self.assertEqual((code, json.loads(text)["unmet"]), (0, []))
             self.assertTrue((Path(folder) / "x_gains.csv").exists())
         for over, words in (
-            ({}, "over 0 axes"), ({"loading": ["loaded", "dropped"]}, "a schedule over loading"), ({"airspeed": "20, 60 m/s"}, "airspeed 20 is not held"),
+            ({}, "run over 0 axes"), ({"loading": ["loaded", "dropped"]}, "a schedule cannot run over loading"), ({"airspeed": "20, 60 m/s"}, "airspeed 20 is not held"),
         ):  # fmt: skip
             with self.subTest(words), self.assertRaisesRegex(DravikError, words):
                 schedule_gains(TARN, STUDY.plan, over)  # type: ignore[arg-type]
@@ -500,7 +500,7 @@ class LimitCycleTest(unittest.TestCase):
             * cycle.amplitude
         )
         self.assertAlmostEqual(float(np.ptp(theta)) / 2.0 / pitch, 1.0, delta=0.06)
-        with self.assertRaisesRegex(DravikError, "a nonlinearity 'friction'"):
+        with self.assertRaisesRegex(DravikError, "a nonlinearity cannot be 'friction'"):
             Nonlinearity("friction", 1.0)  # type: ignore[arg-type]
 
 

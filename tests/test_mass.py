@@ -190,7 +190,7 @@ class TankTest(unittest.TestCase):
     def test_refusals(self) -> None:
         for tank, words in (
             ({"size": [1, 1, 0]}, "three sides above zero"),
-            ({"shape": "cylinder", "radius": 1}, "a radius and a length"),
+            ({"shape": "cylinder", "radius": 1}, "has no radius or no length"),
         ):
             with self.assertRaisesRegex((DravikError, ValueError), words):
                 Tank.model_validate({"position": [0, 0, 0], "density": 1000, **tank})
@@ -339,7 +339,7 @@ class FlowTest(unittest.TestCase):
             ),
             (
                 {"loadings": {"full": {"groups": ["hull"], "tanks": {"ballast": 65}}}},
-                r"65 kg in ballast; expected at most the 64 kg",
+                r"cannot hold 65 kg; expected at most the 64 kg",
             ),
             (
                 {"loadings": {"full": {"groups": ["hull"], "flowing": ["blast"]}}},

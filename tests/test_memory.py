@@ -161,7 +161,7 @@ class MemoryTest(unittest.TestCase):
         added = run["fin_command"] / 0.01
         np.testing.assert_allclose(added[slow[2:-1] + 2], run["out"][slow[2:-1]], atol=1e-9)
         np.testing.assert_allclose(added[slow[2:-1] + 6], run["out"][slow[2:-1]], atol=1e-9)
-        with self.assertRaisesRegex(DravikError, "a period of 0.03 s .* in steps of 0.01 s|whole steps"):
+        with self.assertRaisesRegex(DravikError, "is no whole number of steps of 0.01 s"):
             dv.fly(floating(rate=35.0, **keys), start=begun(floating(rate=35.0, **keys)), duration=1)
         # outside a flight it is the continuous law
         made = floating(rate=20.0, **keys)
@@ -204,7 +204,7 @@ class MemoryTest(unittest.TestCase):
         for text, words in (
             ("sampled(ask, 0)", "the period of sampled must be above 0"),
             ("sampled(ask, ask)", "the period of sampled must be a constant"),
-            ("sampled(ask, 0.1, 0.2)", "a delay of 0.2 s beyond the period of 0.1 s"),
+            ("sampled(ask, 0.1, 0.2)", "the delay of 0.2 s is longer than the period of 0.1 s"),
             ("previous(ask)", "in a law with a rate it is that rate's"),
             ("moving_average(ask, 2.5, 0.1)", "an average of 2.5 samples"),
             ("hysteresis(ask, 1, 0)", "not below its upper one"),

@@ -148,7 +148,7 @@ class FlightTest(unittest.TestCase):
             (dv.SignalOverride(signal="thetta", kind="cut"), "no signal 'thetta' to override.*theta"),
             (dv.SignalOverride(signal="pitch_hold_integral", kind="cut"), "no signal 'pitch_hold_integral'"),
             (dv.SignalOverride(signal="pitch_hold_gain", kind="cut"), "cannot be overridden"),
-            (dv.SignalOverride(signal="q", kind="replaced"), "replaced by nothing"),
+            (dv.SignalOverride(signal="q", kind="replaced"), "replaces 'q' by nothing"),
             (dv.SignalOverride(signal="q", kind="replaced", formula="lag(qq, 1)"), "no signal 'qq'"),
             (dv.SignalOverride(signal="q", kind="cut", readers=("pitch_hld",)), "no formula 'pitch_hld'"),
         ):

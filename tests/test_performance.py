@@ -220,7 +220,7 @@ class FillingTest(unittest.TestCase):
         self.assertAlmostEqual(centre[0], 300.0 / 1900.0)
         self.assertTrue(np.all(np.abs(centre[path[:, 0] < 800.0]) < 1e-12))  # the aux tank is empty first
         for fuel, words in (
-            ({"fuel": 1300.0}, "1300 kg of fuel; expected at most 1200 kg"),
+            ({"fuel": 1300.0}, "1300 kg of fuel do not fit into its tanks; expected at most 1200 kg"),
             ({"fule": 3.0}, "did you mean fuel"),
         ):
             data["loadings"]["only"]["filled"] = fuel

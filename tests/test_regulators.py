@@ -133,7 +133,7 @@ class PlacingTest(unittest.TestCase):
         still = system([[-1.0, 0.0], [0.0, 0.5]], [[1.0], [0.0]])
         with self.assertRaisesRegex(DravikError, "no input moves the mode at 0.5 1/s"):
             assign_roots(still, [-1.0, -2.0])
-        with self.assertRaisesRegex(DravikError, "conjugates"):
+        with self.assertRaisesRegex(DravikError, "conjugate"):
             assign_roots(plant, [-1.0, -2.0, -3.0 + 1j, -4.0])
         with self.assertRaisesRegex(DravikError, "3 poles for 4"):
             assign_roots(plant, wanted[:3])

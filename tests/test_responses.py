@@ -121,7 +121,7 @@ class AnswerTest(unittest.TestCase):
             self.assertAlmostEqual(found[0]["static_gain"], found[1]["static_gain"], places=9)
             for file in (figure, phasors, motion):
                 self.assertGreater(Path(file).stat().st_size, 10_000)
-        for extra, words in ((["--figure", "x.png"], "no channel"), (["--mode", "roll"], "go together"),
+        for extra, words in ((["--figure", "x.png"], "no channel"), (["--mode", "roll"], "--mode needs --motion"),
                              (["--channel", "theta"], "OUTPUT/INPUT")):  # fmt: skip
             code, _, told = run("response", "tarn", "--airspeed", "62 m/s", "--altitude", "300 m", *extra)
             self.assertEqual(code, 2)

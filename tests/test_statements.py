@@ -87,9 +87,9 @@ class StatementTest(unittest.TestCase):
             (lambda: level.without("alpha_dott"), "no equation of the trim"),
             (lambda: dv.Statement.of(TARN, equations={}, free=["thottle"]), "did you mean throttle"),
             (lambda: dv.Statement.of(TARN, equations={}, free=[], coordinates="wind"), "'air' or 'body'"),
-            (lambda: dv.trim(TARN, level, airspeed=60), "a statement beside airspeed"),
+            (lambda: dv.trim(TARN, level, airspeed=60), "a statement cannot be given beside airspeed"),
             (lambda: dv.trim(dv.sample("pika"), level), "of another aircraft"),
-            (lambda: dv.trim(TARN, altitude=300), "a trim without a speed"),
+            (lambda: dv.trim(TARN, altitude=300), "the trim has no speed"),
             (lambda: dv.trim(TARN, airspeed=62, altitude=300, hdg=3), "a trim takes no 'hdg'"),  # type: ignore[call-arg]
         ):
             with self.subTest(words), self.assertRaisesRegex(DravikError, words):
@@ -140,7 +140,7 @@ class PlantTest(unittest.TestCase):
             np.testing.assert_allclose([*equal.state, *equal.inputs], [2.5, 4.0, 2.5, 4.0], atol=1e-9)
         for asked, words in (
             ({"free": ["torque"], "hold": {"rate of speed": 1}}, "no state 'speed'"), ({"free": ["turque"]}, "did you mean torque"),
-            ({"free": ["torque"], "inputs": {"torque": "3 N"}}, "names no unit"),
+            ({"free": ["torque"], "inputs": {"torque": "3 N"}}, "the plant names none"),
         ):  # fmt: skip
             with self.subTest(words), self.assertRaisesRegex(DravikError, words):
                 dv.trim_plant(swing(), **asked)  # type: ignore[arg-type]
@@ -257,12 +257,12 @@ class PlantTest(unittest.TestCase):
         start = dv.Start(np.array([0.3, 0.0]), np.zeros(1))
         wild = dv.plant(lambda t, x, u: [x[0] ** 3 * 1e200, 0.0], states=["a", "b"])
         for call, words in (
-            (lambda: dv.fly(swing(), start=start, duration=1, turbulence=dv.Turbulence()), "turbulence around a plant"),
+            (lambda: dv.fly(swing(), start=start, duration=1, turbulence=dv.Turbulence()), "turbulence needs an aircraft"),
             (lambda: dv.fly(swing(), start=start, duration=1, method="adaptive"), "the adaptive method flies aircraft"),
             (lambda: dv.fly(swing(), start=start, duration=1, record=["angel"]), "did you mean angle"),
             (lambda: dv.fly(swing(), start=start, duration=1, controls={"torqe": dv.step(1.0)}), "did you mean torque"),
             (lambda: dv.fly(wild, start=dv.Start(np.array([1e60, 0.0]), np.zeros(0)), duration=1), "the rate of a is not finite"),
-            (lambda: dv.fly("swing", start=start, duration=1), "a str is what is flown"),  # type: ignore[arg-type]
+            (lambda: dv.fly("swing", start=start, duration=1), "a str cannot be flown"),  # type: ignore[arg-type]
         ):  # fmt: skip
             with self.subTest(words), self.assertRaisesRegex(DravikError, words):
                 call()

@@ -118,7 +118,7 @@ class FileTest(unittest.TestCase):
             ("x,y\n0,1\n0,3\n", r":3: the point x = 0 is repeated"),
             ("x,y\n0,1\n1,nan\n", r":3: y is 'nan'"),
             ("x,y\n0,1\n1,abc\n", r":3: y is 'abc'"),
-            ("x,y\n0,1\n1,2,3\n", r":3: 3 cells; expected 2"),
+            ("x,y\n0,1\n1,2,3\n", r":3: the row has 3 cells; expected 2"),
             ("x [deg],z [m],y\n0,0,1\n0,1,2\n5,0,3\n", r"1 of 4 points are missing: x = 5 deg, z = 1 m"),
             ("x [wibble],y\n0,1\n1,2\n", r":1: column x: 'wibble' is not a unit"),
             ("x (deg),y\n0,1\n1,2\n", r":1: column 'x \(deg\)' cannot be read"),

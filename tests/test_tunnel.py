@@ -193,7 +193,7 @@ class ReductionTest(unittest.TestCase):
             (
                 'dynamic_pressure = { column = "Q", unit = "hPa" }',
                 'speed = "30 m/s"',
-                r"flow: no dynamic pressure; expected dynamic_pressure, or density",
+                r"flow: the flow has no dynamic pressure; expected dynamic_pressure, or density",
             ),
             (
                 'dynamic_pressure = { column = "Q", unit = "hPa" }',

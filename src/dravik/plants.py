@@ -170,15 +170,17 @@ def plant(
     for what, given in (("bounds", limits), ("a scale", sizes)):
         for name in given:
             if name not in own and name not in names:
-                raise DravikError(f"{what} of {name!r}", expected="one of " + ", ".join([*own, *names]))
+                raise DravikError(
+                    f"{what} names {name!r}, which the plant has not", expected="one of " + ", ".join([*own, *names])
+                )
     return FunctionPlant(function, moved, driven, names, output_function, units, limits, sizes, jacobian)
 
 
 def _pair(value: object, what: str) -> tuple[float, float]:
     if not isinstance(value, tuple | list) or len(value) != 2 or not all(isinstance(v, int | float) for v in value):
-        raise DravikError(f"{what}: {arguments.shown(value)}", expected="two numbers, the lower first")
+        raise DravikError(f"{what} cannot be {arguments.shown(value)}", expected="two numbers, the lower first")
     if not value[0] < value[1]:
-        raise DravikError(f"{what}: {arguments.shown(value)} does not rise", expected="the lower first")
+        raise DravikError(f"{what} {arguments.shown(value)} does not rise", expected="the lower first")
     return float(value[0]), float(value[1])
 
 

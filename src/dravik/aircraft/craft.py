@@ -396,5 +396,5 @@ class Aircraft:
         Raises DravikError for other coordinates.
         """
         if coordinates not in COORDINATES:
-            raise DravikError(f"coordinates {coordinates!r}", expected="'air' or 'body'")
+            raise DravikError(f"there are no coordinates {coordinates!r}", expected="'air' or 'body'")
         return AircraftPlant(self._built, coordinates)

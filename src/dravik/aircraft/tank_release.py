@@ -49,7 +49,7 @@ def with_tank(craft: HasTanks, x: Floats, tank: str, mass: str | float) -> Float
         )
     capacity, mass = craft.definition.tanks[tank].capacity, in_si(mass, "mass", where=tank)
     if not 0.0 <= mass <= capacity:
-        raise DravikError(f"{mass:g} kg in {tank}", expected=f"0 to {capacity:.6g} kg")
+        raise DravikError(f"the tank {tank!r} cannot have {mass:g} kg", expected=f"0 to {capacity:.6g} kg")
     found = x.copy()
     found[N_RIGID + list(craft.function_states).index(f"tank_{tank}_integral")] = mass
     before, after = (craft.values(s, craft.default_inputs()) for s in (x, found))

@@ -169,11 +169,11 @@ class SweepOptions(OptionGroup):
     def check(self, *, prove: bool) -> None:
         """Raise DravikError for options that exclude each other, and for those that would do nothing."""
         if sum((prove, self.all_, bool(self.sweep))) > 1:
-            raise DravikError("more than one of --prove, --all, --sweep", expected="one of them")
+            raise DravikError("--prove, --all and --sweep exclude each other", expected="one of them")
         files = ("--signals", self.signals and not self.all_), ("--out", self.out), ("--figure", self.figure)
         for option, value in () if self.sweep else files:
             if value:
-                raise DravikError(f"{option} without --sweep", expected="--sweep NAME=VALUES")
+                raise DravikError(f"{option} needs --sweep", expected="--sweep NAME=VALUES")
 
 
 @app.command()

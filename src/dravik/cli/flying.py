@@ -93,7 +93,7 @@ class FlightOptions(OptionGroup):
         from dravik.surroundings.turbulence import Turbulence
 
         if self.seed is not None and not self.turbulence:
-            raise DravikError("--seed without --turbulence", expected="--turbulence light, moderate or severe")
+            raise DravikError("--seed needs --turbulence", expected="--turbulence light, moderate or severe")
         gusts = Turbulence(self.turbulence, seed=self.seed or 0) if self.turbulence else None
         names = [n.strip() for n in self.record.split(",") if n.strip()] or None
         return fly(
@@ -192,7 +192,7 @@ def _refuse_beside(option: str, others: Mapping[str, object]) -> None:
     """Raise DravikError for options beside one that leaves nothing for them to say."""
     for other, given in others.items():
         if given:
-            raise DravikError(f"{other} beside {option}", expected="one of them")
+            raise DravikError(f"{other} and {option} exclude each other", expected="one of them")
 
 
 def _start(craft: "Aircraft", condition: ConditionOptions, rail: str, inputs: list[str] | None) -> "TrimPoint | Start":
@@ -203,12 +203,12 @@ def _start(craft: "Aircraft", condition: ConditionOptions, rail: str, inputs: li
     if rail:
         refused = [n for n in asked if n not in ("altitude", "heading")]
         if refused:
-            raise DravikError(f"--rail beside --{refused[0].replace('_', '-')}", expected="one of them")
+            raise DravikError(f"--rail and --{refused[0].replace('_', '-')} exclude each other", expected="one of them")
         own = quantities(craft, inputs)
         return on_rail(craft, elevation=rail, heading=asked.get("heading", 0.0), altitude=asked["altitude"], inputs=own)
     if not set(asked) & {"airspeed", "calibrated_airspeed", "equivalent_airspeed", "mach"}:
         hint = "--rail '85 deg'" if craft.definition.rail is not None else "--airspeed '62 m/s' --altitude '300 m'"
-        raise DravikError("no airspeed to trim at", hint=hint)
+        raise DravikError("there is no airspeed to trim at", hint=hint)
     return get_point(craft, replace(condition, asked=asked, wind=""), inputs)
 
 
@@ -231,7 +231,9 @@ def _scenario(name: str, refused: Mapping[str, object], values: Mapping[str, str
 
     for option, given in refused.items():
         if given:
-            raise DravikError(f"{option} beside a scenario", where=name, hint="write it into the scenario")
+            raise DravikError(
+                f"{option} cannot be given beside a scenario", where=name, hint="write it into the scenario"
+            )
     scenario = load_scenario(name)
     known = scenario.craft.parameters
     refuse_inputs(sort_settings(values, known), known, "a scenario", name)
@@ -252,7 +254,9 @@ def craft_or_scenario(name: str, loading: str, law: list[str] | None) -> "Aircra
     path, shipped = Path(name), name in scenario_names()
     if (exists(path) and is_scenario(path)) or (shipped and not exists(path)):
         if loading or law:
-            raise DravikError("--loading or --law beside a scenario", where=name, hint="write it into the scenario")
+            raise DravikError(
+                "--loading and --law cannot be given beside a scenario", where=name, hint="write it into the scenario"
+            )
         return load_scenario(name).craft
     return get_craft(name, loading, law)
 
@@ -292,7 +296,9 @@ def _histories(controls: Sequence[str]) -> "dict[str, History]":
     for text in controls:
         name, equals, history = text.partition("=")
         if not equals:
-            raise DravikError(f"--control {text!r}", expected="NAME=HISTORY, such as 'elevator=step(1 deg, at=1 s)'")
+            raise DravikError(
+                f"--control {text!r} cannot be read", expected="NAME=HISTORY, such as 'elevator=step(1 deg, at=1 s)'"
+            )
         histories[name.strip()] = parse_history(history)
     return histories
 

@@ -98,7 +98,7 @@ def handling(
     asked = judged.asked(craft, has_laws=bool(chosen.law))
     if sweep:
         if compared != ComparisonOptions():
-            raise DravikError("--sweep with --against or --sensitivities", expected="one condition, or a map")
+            raise DravikError("--sweep excludes --against and --sensitivities", expected="one condition, or a map")
         _map(craft, chosen, sweep, asked, figure, level, as_json)
         return
     point = chosen.point(craft)

@@ -50,7 +50,7 @@ class EngineOutOptions(OptionGroup):
 
         if not self.gone():
             if self.banks != ALL_BANKS:
-                raise DravikError("--banks without --failed", expected="--failed ENGINE")
+                raise DravikError("--banks needs --failed", expected="--failed ENGINE")
             return []
         leaned = spread(self.banks, "banks")
         return minimum_control_speeds(craft, failed=self.gone(), altitude=altitude, banks=leaned, inputs=inputs)

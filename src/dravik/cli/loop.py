@@ -110,7 +110,7 @@ def _refuse(options: "Mapping[str, object]", where: str, expected: str) -> None:
     """Raise DravikError for options that were given and would do nothing."""
     given = [name for name, value in options.items() if value]
     if given:
-        raise DravikError(f"{' and '.join(given)} {where}", expected=expected)
+        raise DravikError(f"{' and '.join(given)} cannot be given {where}", expected=expected)
 
 
 def _break(craft: "Aircraft", point: "TrimPoint", broken: CutOptions, figure: str, *, as_json: bool) -> None:

@@ -195,9 +195,11 @@ def _range(text: str, name: str) -> list[float]:
         low, high, count = text.split(":")
         found = np.linspace(float(low), float(high), int(count))
     except ValueError:
-        raise DravikError(f"--locus {name}={text}", expected="FROM:TO:COUNT in SI, such as 0:2:60") from None
+        raise DravikError(
+            f"--locus {name}={text} cannot be drawn", expected="FROM:TO:COUNT in SI, such as 0:2:60"
+        ) from None
     if not 2 <= len(found) <= 2000 or not found[-1] > found[0]:
-        raise DravikError(f"--locus {name}={text}", expected="rising, 2 to 2000 values")
+        raise DravikError(f"--locus {name}={text} cannot be drawn", expected="rising, 2 to 2000 values")
     return [float(v) for v in found]
 
 

@@ -36,12 +36,12 @@ def plot(
     from dravik.recording import read_recording
 
     if view not in VIEWS:
-        raise DravikError(f"--view {view!r}", expected=", ".join(VIEWS))
+        raise DravikError(f"there is no view {view!r}", expected=", ".join(VIEWS))
     runs = [read_recording(path) for path in recordings]
     title = f"{runs[0].metadata.get('scenario') or runs[0].metadata.get('aircraft', '')}: {recordings[0]}"
     if len(runs) > 1:
         if view != "signals":
-            raise DravikError(f"--view {view} of {len(runs)} recordings", expected="one, or --view signals")
+            raise DravikError(f"--view {view} cannot show {len(runs)} recordings", expected="one, or --view signals")
         names = _compare(runs, recordings, signals, save)
     elif view == "signals":
         names = draw(runs[0], signals, save, title, _limits(runs[0]))
@@ -115,10 +115,12 @@ def export(
         try:
             begin = datetime.fromisoformat(begins) if begins else None
         except ValueError:
-            raise DravikError(f"--begins {begins!r}", expected="such as 2031-08-14T14:05:00Z") from None
+            raise DravikError(f"--begins {begins!r} cannot be read", expected="such as 2031-08-14T14:05:00Z") from None
         parts = [p.strip() for p in place.split(",")]
         if place and len(parts) != 2:
-            raise DravikError(f"--place {place!r}", expected="latitude and longitude, such as '46.6 deg, 10.2 deg'")
+            raise DravikError(
+                f"--place {place!r} cannot be read", expected="latitude and longitude, such as '46.6 deg, 10.2 deg'"
+            )
         write_track(run, save, rate=rate, begins=begin, place=(parts[0], parts[1]) if place else None)
         count = len(run.resampled(rate).time)
     if as_json:

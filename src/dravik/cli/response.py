@@ -46,7 +46,9 @@ class MotionOptions(OptionGroup):
     def check(self) -> None:
         """Raise DravikError for one option without the other."""
         if bool(self.mode) != bool(self.motion):
-            raise DravikError("--mode and --motion go together", expected="--mode 'Dutch roll' --motion roll.html")
+            raise DravikError(
+                "--mode needs --motion, and --motion needs --mode", expected="--mode 'Dutch roll' --motion roll.html"
+            )
 
 
 @grouped
@@ -70,7 +72,7 @@ def response(
     for output, _ in pairs:
         craft.signal(output)
     if not pairs and (figure or beside):
-        raise DravikError("no channel to draw", expected="--channel OUTPUT/INPUT, such as theta/elevator")
+        raise DravikError("there is no channel to draw", expected="--channel OUTPUT/INPUT, such as theta/elevator")
     outputs = list(dict.fromkeys(output for output, _ in pairs))
     whole = linearise(craft, point)
     answering = linearise(craft, point, outputs=outputs) if outputs else whole

@@ -107,7 +107,11 @@ def draw(
     angle = quantity(alpha, "angle", where="--alpha")
     if drawing.finned_body is not None:
         if loading:
-            raise DravikError(f"{drawing.name} has a finned body", where="--loading", hint="surfaces have span loading")
+            raise DravikError(
+                f"{drawing.name} is a finned body, which has no loading along a span",
+                where="--loading",
+                hint="surfaces have span loading",
+            )
         _draw_finned(drawing, drawing.finned_body, (alpha, angle, mach), figure, as_json)
         return
     lattice = Lattice(build_mesh(drawing, path.parent), drawing, mach=mach)

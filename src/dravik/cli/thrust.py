@@ -87,7 +87,7 @@ def _throttles(text: str) -> list[float]:
     except ValueError:
         found = []
     if not found or not all(0.0 <= v <= 1.0 for v in found):
-        raise DravikError(f"--throttles {text!r}", expected="shares from 0 to 1, such as '0.5, 1'")
+        raise DravikError(f"--throttles {text!r} cannot be read", expected="shares from 0 to 1, such as '0.5, 1'")
     return found
 
 
@@ -95,7 +95,9 @@ def _speeds(craft: "Aircraft", text: str) -> list[float]:
     if text:
         parts = [p.strip() for p in text.split(",")]
         if len(parts) != 3 or not parts[2].isdigit() or not 2 <= int(parts[2]) <= 200:
-            raise DravikError(f"--airspeeds {text!r}", expected="'from, to, count', such as '45 m/s, 95 m/s, 6'")
+            raise DravikError(
+                f"--airspeeds {text!r} cannot be read", expected="'from, to, count', such as '45 m/s, 95 m/s, 6'"
+            )
         low, high = (in_si(p, "speed", where="airspeeds") for p in parts[:2])
         return [float(v) for v in np.linspace(low, high, int(parts[2]))]
     envelope = craft.definition.envelope

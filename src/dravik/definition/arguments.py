@@ -19,28 +19,28 @@ LARGEST = 1e100  # of numbers in an array: products of three are still finite
 def names(value: Any, what: str) -> list[str]:
     """Return names as a list; raises DravikError for anything but a sequence of text."""
     if isinstance(value, str) or not isinstance(value, Iterable):
-        raise DravikError(f"{what}: {shown(value)}", expected="a list of names")
+        raise DravikError(f"{what} cannot be {shown(value)}", expected="a list of names")
     found = list(value)
     for name in found:
         if not isinstance(name, str):
-            raise DravikError(f"{what}: {shown(name)} among the names", expected="text")
+            raise DravikError(f"{what} cannot hold {shown(name)}", expected="text")
     return found
 
 
 def mapping(value: Any, what: str) -> dict[str, Any]:
     """Return a mapping as a dict; raises DravikError for anything but one by text."""
     if not isinstance(value, Mapping):
-        raise DravikError(f"{what}: {shown(value)}", expected="a dict by name")
+        raise DravikError(f"{what} cannot be {shown(value)}", expected="a dict by name")
     for name in value:
         if not isinstance(name, str):
-            raise DravikError(f"{what}: {shown(name)} as a name", expected="text")
+            raise DravikError(f"{what} cannot have the name {shown(name)}", expected="text")
     return dict(value)
 
 
 def number(value: Any, what: str) -> float:
     """Return a finite number; raises DravikError for anything else."""
     if isinstance(value, bool) or not isinstance(value, int | float | np.number) or not np.isfinite(value):
-        raise DravikError(f"{what}: {shown(value)}", expected="a finite number")
+        raise DravikError(f"{what} cannot be {shown(value)}", expected="a finite number")
     return float(value)
 
 
@@ -51,7 +51,7 @@ def real(value: Any, what: str) -> Floats:
             raise TypeError
         return np.asarray(value, dtype=float)
     except (TypeError, ValueError, OverflowError):
-        raise DravikError(f"{what}: {shown(value)}", expected="real numbers") from None
+        raise DravikError(f"{what} cannot be {shown(value)}", expected="real numbers") from None
 
 
 def numbers(value: Any, what: str) -> Floats:
@@ -70,7 +70,7 @@ def word(value: Any, what: str, among: Iterable[str]) -> str:
     if not isinstance(value, str) or value not in known:
         text = value if isinstance(value, str) else ""
         hint = nearest(text, known) or nearest(text.upper(), known)
-        raise DravikError(f"{what} {shown(value)}", expected="one of " + ", ".join(known), hint=hint)
+        raise DravikError(f"{what} cannot be {shown(value)}", expected="one of " + ", ".join(known), hint=hint)
     return value
 
 
@@ -80,14 +80,16 @@ def curve(x: Any, y: Any, what: str, least: int = 3) -> tuple[Floats, NDArray[np
     try:
         values = np.asarray(y, dtype=complex)
     except (TypeError, ValueError, OverflowError):
-        raise DravikError(f"responses: {shown(y)}", expected="complex numbers") from None
+        raise DravikError(f"responses cannot be {shown(y)}", expected="complex numbers") from None
     if places.ndim != 1 or places.shape != values.shape or len(places) < least:
         raise DravikError(
-            f"{places.shape} {what} and {values.shape} responses", expected=f"as many of both, {least} or more"
+            f"{what} have the shape {places.shape}, the responses {values.shape}",
+            expected=f"as many of both, {least} or more",
         )
     if np.any(np.diff(places) <= 0.0) or not np.all(np.abs(values) <= LARGEST):
         raise DravikError(
-            f"{what} or responses out of order", expected=f"{what} that rise, responses that are finite and below 1e100"
+            f"{what} do not rise, or responses are not finite",
+            expected=f"{what} that rise, responses that are finite and below 1e100",
         )
     return places, values
 

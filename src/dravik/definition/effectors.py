@@ -40,7 +40,7 @@ class _Ranged(Model):
             raise DravikError(f"{value!r} is no range", expected="two limits, the lower first")
         low, high = (quantity(v, info.data.get("kind", "number")) for v in value)
         if not low < high:
-            raise DravikError(f"{value!r} does not rise", expected="two limits, the lower first")
+            raise DravikError(f"the range {value!r} does not rise", expected="two limits, the lower first")
         return low, high
 
 
@@ -91,7 +91,9 @@ class Effector(_Ranged):
             )
         if self.trim and self.command is not None:
             raise DravikError(
-                "trim = true beside a command formula", where="trim", expected="trim on the input that commands it"
+                "a control with a formula for its command cannot have trim = true",
+                where="trim",
+                expected="trim on the input that commands it",
             )
         return self
 

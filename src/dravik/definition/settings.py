@@ -34,7 +34,7 @@ def read_settings(pairs: Sequence[str] | None, option: str = "--set") -> dict[st
     for pair in pairs or ():
         name, equals, value = pair.partition("=")
         if not equals or not value.strip():
-            raise DravikError(f"{option} {pair!r}", expected="NAME=VALUE, such as 'flap_lever=20 deg'")
+            raise DravikError(f"{option} {pair!r} cannot be read", expected="NAME=VALUE, such as 'flap_lever=20 deg'")
         values[name.strip()] = value.strip()
     return values
 
@@ -67,6 +67,7 @@ def refuse_inputs(settings: Settings, parameters: Collection[str], beside: str, 
     """Raise DravikError for settings that are no parameters, where only parameters can be set beside something."""
     for name in (*settings.inputs, *settings.loop_keys):
         raise DravikError(
-            f"--set {name} beside {beside}, which is no parameter", where=where, expected=", ".join(parameters),
+            f"{name} is no parameter, and beside {beside} --set sets parameters alone",
+            where=where, expected=", ".join(parameters),
             hint=nearest(name, parameters) or f"write it into {beside.removeprefix('a ')}",
         )  # fmt: skip

@@ -20,9 +20,11 @@ class Timed(Model):
     @model_validator(mode="after")
     def _one_instant(self) -> "Timed":
         if (self.at is None) == (self.when is None):
-            raise DravikError("neither at nor when, or both", expected='at = "60 s", or when = a condition')
+            raise DravikError(
+                "the event has neither at nor when, or both", expected='at = "60 s", or when = a condition'
+            )
         if self.at is not None and not quantity(self.at, "time") >= 0.0:
-            raise DravikError(f"{self.at!r}", where="at", expected="a time, not below zero")
+            raise DravikError(f"at = {self.at!r} is no time of a flight", where="at", expected="a time, not below zero")
         return self
 
     @property

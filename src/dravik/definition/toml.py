@@ -138,7 +138,7 @@ def validate(data: dict[str, Any], model: type[M], lines: KeyLines) -> M:
         more = [f"... and {len(errors) - TOLD} more"] if len(errors) > TOLD else []
         raise DefinitionError([*problems, *more]) from None
     except RecursionError:
-        raise DravikError("nested too deeply", where=lines.file) from None
+        raise DravikError("the file is nested too deeply", where=lines.file) from None
 
 
 def _problem(error: dict[str, Any], data: dict[str, Any], model: type[BaseModel], lines: KeyLines) -> str:

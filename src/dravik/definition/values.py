@@ -68,7 +68,7 @@ def parameter_in_si(parameters: Mapping[str, Parameter], name: str, value: str |
     spec = parameters[name]
     number = in_si(value, kind_of_unit(spec.unit), where=f"parameter {name}")
     if not math.isfinite(number):
-        raise DravikError(f"parameter {name} = {value!r}", expected="a finite number")
+        raise DravikError(f"the parameter {name} cannot be {value!r}", expected="a finite number")
     if spec.range is not None and not spec.range[0] <= number <= spec.range[1]:
         unit, factor, _ = from_si(spec.unit)
         reach = f"{spec.range[0] * factor:.6g} to {spec.range[1] * factor:.6g} {unit}".rstrip()

@@ -56,16 +56,16 @@ class AircraftBody:
         """Begin to remember."""
         cells = self.craft.tape.cells
         for cell in cells:
-            for words, seconds in (("a period", cell.period), ("a delay", cell.late)):
+            for words, seconds in (("period", cell.period), ("delay", cell.late)):
                 if abs(seconds - round(seconds / dt) * dt) > 1e-6 * max(seconds, dt):
                     raise DravikError(
-                        f"{words} of {seconds:g} s of {cell.name} in steps of {dt:g} s", expected="whole steps",
+                        f"the {words} of {cell.name}, {seconds:g} s, is no whole number of steps of {dt:g} s",
                         hint="another step (dt), or another rate of the law",
                     )  # fmt: skip
         begin_memory(self.craft.program, self.work, t, x, u)
         if held:
             if list(held) != [c.name for c in cells]:
-                raise DravikError(f"what was held is {list(held)}", expected=str([c.name for c in cells]))
+                raise DravikError(f"the memory that was saved is {list(held)}", expected=str([c.name for c in cells]))
             for cell in cells:
                 self.work.registers[cell.register] = held[cell.name]
             self.evaluate(t, x, u)

@@ -106,5 +106,5 @@ def body_of(what: object) -> Body:
     if isinstance(what, Plant):
         return PlantBody(what)
     raise DravikError(
-        f"a {type(what).__name__} is what is flown", expected="an aircraft, or a plant: dv.plant(f, states=...)"
+        f"a {type(what).__name__} cannot be flown", expected="an aircraft, or a plant: dv.plant(f, states=...)"
     )

@@ -60,10 +60,12 @@ class Flight:
         self.note = dict(options.get("note") or {})
         self.dt = quantity(options.get("dt", 0.01), "time", where="dt")
         if not 0.0 < self.dt < math.inf:
-            raise DravikError(f"dt {options.get('dt')!r}", expected="a time above zero")
+            raise DravikError(f"the step dt cannot be {options.get('dt')!r}", expected="a time above zero")
         begins = start.time if isinstance(start, Start) else 0.0
         if not 0.0 <= begins / self.dt < MOST_STEPS:
-            raise DravikError(f"a start at {begins:g} s in steps of {self.dt:g} s", expected="zero to 1e15 steps")
+            raise DravikError(
+                f"a flight in steps of {self.dt:g} s cannot start at {begins:g} s", expected="zero to 1e15 steps"
+            )
         self.first = self.step = round(begins / self.dt)
         self.offset = begins - self.first * self.dt
         self.work = body.work

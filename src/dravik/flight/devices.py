@@ -99,7 +99,8 @@ class Task:
     ) -> None:  # fmt: skip
         if not callable(getattr(device, "update", None)) or not isinstance(getattr(device, "rate", None), int | float):
             raise DravikError(
-                f"a {type(device).__name__} as a device", expected="an object with a rate in Hz and update(t, signals)"
+                f"a {type(device).__name__} cannot be a device",
+                expected="an object with a rate in Hz and update(t, signals)",
             )
         self.device = device
         self.name = str(getattr(device, "name", "") or type(device).__name__)
@@ -197,7 +198,7 @@ class Tasks:
     ) -> None:  # fmt: skip
         self.board: dict[str, float] = {}
         if isinstance(devices, str) or not isinstance(devices, Iterable):
-            raise DravikError(f"devices: {arguments.shown(devices)}", expected="a list of them")
+            raise DravikError(f"devices cannot be {arguments.shown(devices)}", expected="a list of them")
         self.list = [Task(device, body, self.board, dt, setters) for device in devices]
         names = [task.name for task in self.list]
         for name in names:

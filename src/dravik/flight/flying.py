@@ -97,10 +97,11 @@ def fly(
     step = quantity(options.get("dt", 0.01), "time", where="dt")
     if not (seconds > 0.0 and 0.0 < step <= seconds):
         raise DravikError(
-            f"{seconds:g} s in steps of {step:g} s", expected="a duration above the step, both above zero"
+            f"{seconds:g} s cannot be flown in steps of {step:g} s",
+            expected="a duration above the step, both above zero",
         )
     if method not in ("rk4", "adaptive"):
-        raise DravikError(f"method {method!r}", expected="'rk4' or 'adaptive'")
+        raise DravikError(f"there is no method {method!r}", expected="'rk4' or 'adaptive'")
     if method == "adaptive" and (options.get("devices") or options.get("turbulence") is not None):
         raise DravikError("the adaptive method takes no devices and no turbulence", hint="method='rk4'")
     if method == "adaptive" and not isinstance(what, Aircraft):

@@ -52,7 +52,9 @@ def _size(value: Quantity) -> tuple[float, str | None]:
 def _time(value: Quantity, name: str, *, positive: bool = False) -> float:
     seconds = quantity(value, "time", where=name)
     if seconds < 0.0 or (positive and seconds == 0.0):
-        raise DravikError(f"{name} = {value!r}", expected="a time above zero" if positive else "a time not below zero")
+        raise DravikError(
+            f"{name} cannot be {value!r}", expected="a time above zero" if positive else "a time not below zero"
+        )
     return seconds
 
 
@@ -345,7 +347,7 @@ def sweep(size: Quantity, *, low: Quantity, high: Quantity, at: Quantity = 0.0, 
     start, w = _time(at, "at"), _time(width, "width", positive=True)
     f0, f1 = _frequency(low), _frequency(high)
     if not 0.0 < f0 < f1:
-        raise DravikError(f"a sweep from {low!r} to {high!r}", expected="0 < low < high")
+        raise DravikError(f"a sweep cannot go from {low!r} to {high!r}", expected="0 < low < high")
     growth = math.log(f1 / f0)
 
     def values(t: Floats) -> Floats:

@@ -47,8 +47,10 @@ def steps_between(value: str | int, dt: float) -> int:
         seconds = quantity(value, "time", where="record_every")
         count = round(seconds / dt)
         if count < 1 or abs(count * dt - seconds) > 1e-6 * seconds:
-            raise DravikError(f"record_every {value!r} in steps of {dt:g} s", expected="a whole number of steps")
+            raise DravikError(
+                f"record_every = {value!r} is no whole number of steps of {dt:g} s", expected="a whole number of steps"
+            )
         return count
     if isinstance(value, bool) or not isinstance(value, int) or value < 1:
-        raise DravikError(f"record_every = {value!r}", expected="1 or more steps, or a time such as '50 ms'")
+        raise DravikError(f"record_every cannot be {value!r}", expected="1 or more steps, or a time such as '50 ms'")
     return value

@@ -65,7 +65,9 @@ class WatchedParameters:
             number = in_si(value, kind_of_unit(spec.unit), where=f"{self.file}: {name}")
             if spec.range is not None and not spec.range[0] <= number <= spec.range[1]:
                 low, high = spec.range
-                raise DravikError(f"{name} = {value!r}", where=self.file, expected=f"{low:g} to {high:g}")
+                raise DravikError(
+                    f"{name} = {value!r} is outside its range", where=self.file, expected=f"{low:g} to {high:g}"
+                )
             found[name] = number
         return found
 

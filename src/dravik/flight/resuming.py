@@ -42,7 +42,9 @@ def resume(craft: Aircraft, run: Recording) -> Start:
     1.0
     """
     if not isinstance(run, Recording):
-        raise DravikError(f"a {type(run).__name__} to fly on from", expected="a recording, from read_recording")
+        raise DravikError(
+            f"a {type(run).__name__} cannot be flown on from", expected="a recording, from read_recording"
+        )
     end = run.metadata.get("end")
     if not isinstance(end, dict):
         raise DravikError("the recording does not say where it ended", hint="a recording of this version")

@@ -86,7 +86,9 @@ class Schedule:
         self.gust_inputs = np.zeros(0, dtype=np.int64)
         if turbulence is not None:
             if not isinstance(body, AircraftBody):
-                raise DravikError("turbulence around a plant that is no aircraft", hint="a history of its inputs")
+                raise DravikError(
+                    "turbulence needs an aircraft, and this plant is none", hint="a history of its inputs"
+                )
             self.gusts = GustStream(turbulence, body.craft.definition.reference.span, made)
             self.gust_inputs = np.array([body.input_index(n) for n in GUSTS], dtype=np.int64)
         # airspeed, height above ground and heading of the gusts in use; the heading before, and the time of the change
@@ -114,9 +116,9 @@ class Schedule:
         require(history, History, f"the history of {name}", "dv.step('2 deg', at=1), or the text 'step(2 deg, at=1 s)'")
         spec = list(self.body.inputs.values())[index]
         if history.unit is None and spec.unit == KINDS["angle"][0]:
-            raise DravikError(f"{history.text} on {name}: no unit", expected="an angle such as '2 deg'")
+            raise DravikError(f"{history.text} on {name} has no unit", expected="an angle such as '2 deg'")
         if history.unit is not None and history.unit != spec.unit:
-            raise DravikError(f"{history.text} on {name}: its unit is {history.unit}", expected=spec.unit or "no unit")
+            raise DravikError(f"{history.text} on {name} has the unit {history.unit}", expected=spec.unit or "no unit")
         return index, history
 
     def copied(self) -> "Schedule":

@@ -172,7 +172,7 @@ class Session:
             except OverflowError:  # a whole number beyond all others
                 number = math.inf
             if not math.isfinite(number):
-                raise DravikError(f"{name} set to {arguments.shown(value)}", expected="a finite number")
+                raise DravikError(f"{name} cannot be set to {arguments.shown(value)}", expected="a finite number")
             numbers[spec.name] = min(max(number, spec.low), spec.high)
             if numbers[spec.name] != number:
                 self._flight.note_held(spec.name)
@@ -189,12 +189,18 @@ class Session:
         if isinstance(duration, str):
             duration = quantity(duration, "time", where="duration")
         if duration is not None and not 0.0 < arguments.number(duration, "duration") / self.dt < MOST_STEPS:
-            raise DravikError(f"{duration:g} s in steps of {self.dt:g} s", expected="above zero, and below 1e15 steps")
+            raise DravikError(
+                f"{duration:g} s cannot be flown in steps of {self.dt:g} s", expected="above zero, and below 1e15 steps"
+            )
         count = 1 if duration is None else round(duration / self.dt)
         if count < 1 or (duration is not None and abs(count * self.dt - duration) > 1e-9 * max(1.0, duration)):
-            raise DravikError(f"{duration} s in steps of {self.dt:g} s", expected="a whole number of steps")
+            raise DravikError(
+                f"{duration} s is no whole number of steps of {self.dt:g} s", expected="a whole number of steps"
+            )
         if self._closed:
-            raise FlightError("its recording is closed", time=self.time, recording=None, where=self._body.name)
+            raise FlightError(
+                "the session's recording is closed", time=self.time, recording=None, where=self._body.name
+            )
         if self.ended:
             raise FlightError("the flight has ended", time=self.time, recording=None, where=self._body.name)
         self._flight.advance(count)

@@ -197,7 +197,7 @@ def _offset(craft: Aircraft, point: TrimPoint, offsets: Mapping[str, str | float
         alias = next((n for n in (name, f"{name}_increment", f"{name}_command") if n in known), "")
         if not alias:
             raise DravikError(
-                f"an offset of {name}, which is no state and no input", where="offsets",
+                f"{name} is no state and no input: it has no offset", where="offsets",
                 expected=", ".join(plant.state_names[:12]) + ", ...", hint=nearest(name, known),
             )  # fmt: skip
         by = in_si(value, kind_of_unit(craft.signals[alias].unit), where=f"offsets.{name}")
@@ -249,7 +249,7 @@ def on_rail(
         raise DravikError(f"{craft.name} has no launch rail", expected="[rail] with its length")
     angle = in_si(elevation, "angle", where="elevation")
     if not 0.0 < angle <= 0.5 * np.pi + 1e-9:
-        raise DravikError(f"elevation {elevation!r}", expected="above 0 deg, at most 90 deg")
+        raise DravikError(f"the elevation {elevation!r} is outside its range", expected="above 0 deg, at most 90 deg")
     height = in_si(altitude, "length", where="altitude")
     u = craft.with_inputs({"rail_altitude": height, **(inputs or {})})
     x = craft.state(

@@ -98,7 +98,7 @@ def _hold(b: Builder, node: Node) -> int:
     period, late = _number(b, node, 1, 0.0), _number(b, node, 2, 0.0, strictly=False)
     # a second sample would be taken before the first is read; the share allows for rounding of the two times
     if late > period * (1.0 + 1e-9):
-        b.fail(f"a delay of {late:g} s beyond the period of {period:g} s", node.args[2].position)
+        b.fail(f"the delay of {late:g} s is longer than the period of {period:g} s", node.args[2].position)
     sample = b.new_cell("sample", node)
     sample.period, sample.rank = period, b.ranks[x]
     if late == 0.0:
@@ -117,7 +117,11 @@ def _ranked(b: Builder, register: int, rank: int) -> int:
 def _average(b: Builder, node: Node) -> int:
     count, period = _number(b, node, 1, 1.0, strictly=False), _number(b, node, 2, 0.0)
     if count != int(count) or count > MOST_SAMPLES:
-        b.fail(f"an average of {count:g} samples", node.args[1].position, f"a whole number up to {MOST_SAMPLES}")
+        b.fail(
+            f"an average of {count:g} samples cannot be formed",
+            node.args[1].position,
+            f"a whole number up to {MOST_SAMPLES}",
+        )
     x, total = b.compile(node.args[0]), -1
     for _ in range(int(count)):
         cell = b.new_cell("sample", node)

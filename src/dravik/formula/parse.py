@@ -145,7 +145,11 @@ class _Parser:
         if not self.flat.strip():
             raise self.fail("the formula is empty", 0)
         if len(self.flat) > MAX_LENGTH:
-            raise self.fail(f"the formula has {len(self.flat)} characters", MAX_LENGTH, "named parts, each a formula")
+            raise self.fail(
+                f"the formula has {len(self.flat)} characters, more than {MAX_LENGTH}",
+                MAX_LENGTH,
+                "named parts, each a formula",
+            )
         self._check_characters()
         try:
             # only read, never evaluated: nothing in a formula is ever run as Python
@@ -178,7 +182,7 @@ class _Parser:
     def convert(self, node: ast.expr, depth: int) -> Node:
         position = self.at(node)
         if depth > MAX_DEPTH:
-            raise self.fail(f"nested deeper than {MAX_DEPTH}", position, "named parts, each a formula")
+            raise self.fail(f"the formula is nested deeper than {MAX_DEPTH}", position, "named parts, each a formula")
         # what is not in this list has no meaning in a formula, whatever Python would make of it
         match node:
             # before numbers, because a bool would match as an int

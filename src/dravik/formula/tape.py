@@ -107,7 +107,7 @@ class TapeBuilder:
             return self._known[key]
         # refused here, where the place in the formula is known: in flight it would be an infinity with no address
         if op in ("div", "mod") and self.is_constant(args[1]) and self.values[args[1]] == 0.0:
-            self.fail("division by zero", position)
+            self.fail("this divides by zero", position)
         # constant folding, with the NumPy function that means the same as the kernel's instruction
         if OPS[op].apply is not None and all(self.is_constant(a) for a in args):
             return self._fold(op, args, position)

@@ -153,7 +153,7 @@ def reachable_band(
     _check_aims(craft)
     height, within = in_si(altitude, "length", where="altitude"), in_si(miss, "length", where="miss")
     if not within > 0.0:
-        raise DravikError(f"a miss of {within:g} m", expected="above zero")
+        raise DravikError(f"the miss of {within:g} m is not above zero", expected="above zero")
     bearing = in_si(heading, "angle", where="heading")
     middle, farthest = _unguided(craft, height, elevation, heading, inputs)
 

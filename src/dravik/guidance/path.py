@@ -229,7 +229,7 @@ class _Builder:
             )  # fmt: skip
         if miss > p.acceptance:
             raise DravikError(
-                f"flying by misses it by {miss:.0f} m", where=place,
+                f"a turn that flies by misses the point by {miss:.0f} m", where=place,
                 expected=f"at most its acceptance of {p.acceptance:g} m", hint='kind = "fly_over", or a greater bank',
             )  # fmt: skip
         sense = 1 if turn > 0.0 else -1
@@ -245,7 +245,7 @@ class _Builder:
         distance = math.dist(self.here, centre)
         if distance <= p.radius:
             raise DravikError(
-                f"the circle of {p.radius:g} m begins within it", where=f"point {p.name}",
+                f"the point before a circle of {p.radius:g} m lies within it", where=f"point {p.name}",
                 expected=f"the point before it further away than that, not {distance:.0f} m",
             )  # fmt: skip
         bearing = math.atan2(self.here[1] - centre[1], self.here[0] - centre[0])

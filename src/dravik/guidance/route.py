@@ -55,9 +55,11 @@ class Point(Settings):
     def _one_place(self) -> "Point":
         metres, degrees = (self.north, self.east), (self.latitude, self.longitude)
         if (None in metres) == (None in degrees) or metres.count(None) == 1 or degrees.count(None) == 1:
-            raise DravikError("not one place", expected="north and east, or latitude and longitude")
+            raise DravikError(
+                "the point has no place, or more than one", expected="north and east, or latitude and longitude"
+            )
         if self.kind == "hold" and (self.course is None or self.length is None):
-            raise DravikError("a hold without course and length", expected="both: the inbound leg's")
+            raise DravikError("the hold has no course or no length", expected="both: the inbound leg's")
         return self
 
 
@@ -154,7 +156,9 @@ def places(route: Route, origin: tuple[float, float] = (0.0, 0.0)) -> list[Place
         needed = ["airspeed", "altitude", *(["radius"] if p.kind in ("circle", "hold", "arc") else [])]
         for key in needed:
             if whole[key] is None:
-                raise DravikError(f"no {key}", where=where, expected="the point's own, or one among the defaults")
+                raise DravikError(
+                    f"the point has no {key}", where=where, expected="the point's own, or one among the defaults"
+                )
         if p.latitude is not None and p.longitude is not None:
             north = (p.latitude - origin[0]) * float(meridian)
             east = (p.longitude - origin[1]) * float(across) * math.cos(origin[0])

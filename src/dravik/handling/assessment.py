@@ -90,16 +90,16 @@ def handling_qualities(
     for name in asked:
         arguments.word(name, "set of criteria", SETS)
     if not asked:
-        raise DravikError("no set of criteria", expected="one of " + ", ".join(SETS))
+        raise DravikError("sets names no set of criteria", expected="one of " + ", ".join(SETS))
     if point.coordinates == "body" and set(asked) & set(ON_A_WING):
-        raise DravikError(f"no requirement of MIL-F-8785C at {point.title}", expected="flight on a wing")
+        raise DravikError(f"MIL-F-8785C has no requirement for {point.title}", expected="flight on a wing")
     needed = OUTPUTS if set(asked) - {"modal"} else OUTPUTS[:1]
     if model is None:
         model = linearise_as_run(craft, point, outputs=needed)
     require(model, LinearModel, "the model", "linearise(craft, point, outputs=[...])")
     missing = [n for n in needed if n not in model.outputs]
     if missing:
-        raise DravikError(f"a model without {', '.join(missing)}", expected=f"outputs {', '.join(needed)}")
+        raise DravikError(f"the model has no {', '.join(missing)}", expected=f"outputs {', '.join(needed)}")
     criteria: list[Criterion] = []
     modes = model.modes()
     details: dict[str, Any] = {"modes": modes}
@@ -118,11 +118,11 @@ def handling_qualities(
 def _refuse_unread(case: "_Case", asked: Sequence[str]) -> None:
     """Raise DravikError for the pilot's inputs and force where no set of criteria that is asked for reads them."""
     if case.force is not None and "static" not in asked:
-        raise DravikError("a pilot's force without the criteria that read it", expected="the set 'static'")
+        raise DravikError("a pilot's force is given, and none of the criteria reads it", expected="the set 'static'")
     shared = "modal" in asked and shared_short_period(case.modes, case.craft.definition.controls)
     if case.sticks and not set(asked) & set(READ_STICKS) and not shared:
         raise DravikError(
-            f"a pilot's input for {', '.join(case.sticks)} without criteria that read it",
+            f"a pilot's input is given for {', '.join(case.sticks)}, and none of the criteria reads it",
             expected="one of the sets " + ", ".join(READ_STICKS),
         )  # fmt: skip
 
@@ -147,7 +147,7 @@ class _Case(NamedTuple):
 def _checked(craft: Aircraft, given: Mapping[str, str]) -> dict[str, str]:
     sticks = arguments.mapping(given, "sticks")
     for axis, name in sticks.items():
-        arguments.word(axis, "a stick for", AXES)
+        arguments.word(axis, "a stick's axis", AXES)
         arguments.names([name], "sticks")
     return {axis: craft.input_names[craft.input_index(name)] for axis, name in sticks.items()}
 

@@ -78,7 +78,7 @@ def bandwidth(omega: ArrayLike, response: ArrayLike) -> Bandwidth:
     """
     w, values = arguments.curve(omega, response, "frequencies")
     if w[0] <= 0.0 or np.any(values == 0.0):
-        raise DravikError("a frequency or a response of zero", where="bandwidth", expected="frequencies above zero")
+        raise DravikError("a frequency or a response is zero", where="bandwidth", expected="frequencies above zero")
     gain = np.abs(values)
     phase, growing = _from_above(np.unwrap(np.angle(values))), _growing(w, values)
     by_phase = _by_phase(w, gain, phase, growing)
@@ -92,7 +92,7 @@ def bandwidth(omega: ArrayLike, response: ArrayLike) -> Bandwidth:
         return Bandwidth(by_phase, by_phase, math.nan, math.inf, 0.0, 0.0)
     if 2.0 * neutral > w[-1] * (1.0 + 1e-9):
         raise DravikError(
-            f"frequencies up to {w[-1]:.3g} rad/s", where="bandwidth", expected=f"up to {2.0 * neutral:.3g} rad/s"
+            f"the frequencies end at {w[-1]:.3g} rad/s", where="bandwidth", expected=f"up to {2.0 * neutral:.3g} rad/s"
         )
     log_w = np.log(w)
     # on logarithmic scales the curves are nearly straight between two frequencies
@@ -307,9 +307,12 @@ def tracking_pilot(
     w, values = arguments.curve(omega, response, "frequencies")
     bandwidth, delay = arguments.number(bandwidth, "bandwidth"), arguments.number(delay, "delay")
     if not 0.0 <= delay <= 5.0:
-        raise DravikError(f"a delay of {delay:g} s", expected="zero to 5 s")
+        raise DravikError(f"a pilot cannot have a delay of {delay:g} s", expected="zero to 5 s")
     if not w[0] < bandwidth < w[-1]:
-        raise DravikError(f"a bandwidth of {bandwidth:g} rad/s", expected=f"between {w[0]:.3g} and {w[-1]:.3g} rad/s")
+        raise DravikError(
+            f"a bandwidth of {bandwidth:g} rad/s is outside the frequencies",
+            expected=f"between {w[0]:.3g} and {w[-1]:.3g} rad/s",
+        )
     tried = _Tracking(w, values, bandwidth, delay, _growing(w, values))
     best = tried.best()
     if best is None:

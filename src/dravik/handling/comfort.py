@@ -44,7 +44,7 @@ def felt(omega: ArrayLike, direction: str = "vertical") -> Floats:
     data = WEIGHTINGS[arguments.word(direction, "a direction", tuple(WEIGHTINGS))]
     f: Floats = np.asarray(omega, dtype=np.float64) / (2.0 * math.pi)
     if np.any(f <= 0.0):
-        raise DravikError("a frequency of zero or less", expected="frequencies above zero")
+        raise DravikError("a frequency is zero or less", expected="frequencies above zero")
     s = 1j * f
     low, high = BAND
     q = math.sqrt(0.5)
@@ -84,7 +84,7 @@ def discomfort(found: Ride) -> Discomfort:
     """
     require(found, Ride, "a ride", "ride(craft, point)")
     if not len(found.omega):
-        raise DravikError("a ride without spectra", expected="ride(craft, point), which has them")
+        raise DravikError("the ride has no spectra", expected="ride(craft, point), which has them")
     sizes = [
         STANDARD_GRAVITY * math.sqrt(float(np.trapezoid(felt(found.omega, direction) ** 2 * spectrum, found.omega)))
         for direction, spectrum in (("vertical", found.vertical_spectrum), ("horizontal", found.lateral_spectrum))

@@ -116,13 +116,14 @@ def fit_equivalent(
     w, values = arguments.curve(omega, response, "frequencies", 1)
     lead = None if lead is None else arguments.number(lead, "lead")
     if len(arguments.numbers(band, "band").ravel()) != 2:
-        raise DravikError(f"a band of {arguments.shown(band)}", expected="two frequencies, rad/s")
+        raise DravikError(f"the band cannot be {arguments.shown(band)}", expected="two frequencies, rad/s")
     # the standard's band: slower motions are the phugoid's, faster ones actuators and structure
     inside = (w >= band[0] * (1.0 - 1e-9)) & (w <= band[1] * (1.0 + 1e-9))
     w, values = w[inside], values[inside]
     if len(w) < 5 or not np.all(np.isfinite(values)) or np.any(np.abs(values) < 1.0 / LARGEST):
         raise DravikError(
-            f"{len(w)} usable responses between {band[0]:g} and {band[1]:g} rad/s", expected="five or more, none zero"
+            f"there are {len(w)} usable responses between {band[0]:g} and {band[1]:g} rad/s",
+            expected="five or more, none zero",
         )
     starts = [
         (_misfit(form, w, values, sign, x, lead), sign, x) for sign in (1.0, -1.0) for x in _starts(form, w, lead)
@@ -260,7 +261,7 @@ def mismatch_envelopes(omega: ArrayLike) -> tuple[Floats, Floats, Floats, Floats
     """
     w = np.atleast_1d(arguments.numbers(omega, "omega"))
     if np.any(np.abs(w) > 1e6):
-        raise DravikError("frequencies beyond 1e6 rad/s", where="omega", expected="those of an aircraft")
+        raise DravikError("a frequency is beyond 1e6 rad/s", where="omega", expected="those of an aircraft")
     s = 1j * w
     # bounds as transfer functions: no table to interpolate
     up = (3.16 * s**2 + 31.61 * s + 22.79) / (s**2 + 27.14 * s + 1.84)

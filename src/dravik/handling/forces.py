@@ -34,14 +34,14 @@ class PitchForce(NamedTuple):
         parts = [p.strip() for p in given.split(",")] if isinstance(given, str) else [str(v) for v in given]
         expected = "SIGNAL, stick or wheel, and the limit load factor, such as 'pull, wheel, 2.5'"
         if not 1 <= len(parts) <= 3 or not parts[0]:
-            raise DravikError(f"force {arguments.shown(given)}", expected=expected)
+            raise DravikError(f"force cannot be {arguments.shown(given)}", expected=expected)
         controller = arguments.word(parts[1], "a controller", CONTROLLERS) if len(parts) > 1 else "stick"
         try:
             load = float(parts[2]) if len(parts) > 2 else (7.0 if controller == "stick" else 2.5)
         except ValueError:
-            raise DravikError(f"limit load factor {parts[2]!r}", expected=expected) from None
+            raise DravikError(f"a limit load factor cannot be {parts[2]!r}", expected=expected) from None
         if not 1.0 < load < 20.0:
-            raise DravikError(f"a limit load factor of {load:g}", where="force", expected="above 1")
+            raise DravikError(f"a limit load factor cannot be {load:g}", where="force", expected="above 1")
         return cls(parts[0], controller, load)
 
 

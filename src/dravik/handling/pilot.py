@@ -133,7 +133,10 @@ def fly_task(
     attitude, _, kind, usual = TASKS[task]
     wanted = usual if size is None else in_si(size, kind, where="size")
     if not 0.0 < abs(wanted) < math.inf or not duration > 5.0:
-        raise DravikError(f"a task of {wanted:g} for {duration:g} s", expected="a size that is not zero, more than 5 s")
+        raise DravikError(
+            f"a task of size {wanted:g} cannot be flown for {duration:g} s",
+            expected="a size that is not zero, more than 5 s",
+        )
     model = linearise(craft, point, outputs=[attitude, "q", "p"])
     stick = pilot_input(craft, model, "q" if attitude == "theta" else "p")
     # a pilot who tracks does not wait for speed and height: they are held

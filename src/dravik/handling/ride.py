@@ -85,7 +85,11 @@ def ride(
     where, model = _at_station(craft, point, station)
     whole = wired(gusts, model, inputs=gusts.inputs, outputs=["vertical", "lateral"])
     if not whole.is_stable:
-        raise DravikError("a ride of a motion that does not decay", where=point.title, hint="a law that steadies it")
+        raise DravikError(
+            "the motion does not decay, so that there is no ride to tell",
+            where=point.title,
+            hint="a law that steadies it",
+        )
     # root mean squares from the covariance, exact; the spectra are for figures
     variance = np.diag(whole.covariance())
     spectra = whole.spectra(OMEGA)
@@ -129,7 +133,7 @@ def ride_flown(
     """
     duration = in_si(duration, "time", where="duration")
     if not FLIGHT <= duration <= 1e5:
-        raise DravikError(f"{duration!r} s of flight", expected=f"{FLIGHT:g} s or more")
+        raise DravikError(f"{duration!r} s of flight are too few", expected=f"{FLIGHT:g} s or more")
     where, arm = _arm(craft, point, station)
     gusts = _turbulence(turbulence)
     random, names, root = np.random.default_rng(gusts.seed), *_spread(craft, point, gusts)
@@ -168,7 +172,11 @@ def _spread(craft: Aircraft, point: TrimPoint, turbulence: Turbulence) -> tuple[
     gusts = _gusts(craft, point, turbulence)
     joined = wired(gusts, model, inputs=gusts.inputs, outputs=names)
     if not joined.is_stable:
-        raise DravikError("a ride of a motion that does not decay", where=point.title, hint="a law that steadies it")
+        raise DravikError(
+            "the motion does not decay, so that there is no ride to tell",
+            where=point.title,
+            hint="a law that steadies it",
+        )
     # a root of the covariance by its eigenvectors: it may be singular, which a triangular factor does not bear
     values, vectors = np.linalg.eigh(joined.covariance())
     return names, vectors * np.sqrt(np.maximum(values, 0.0))
@@ -189,7 +197,9 @@ def _arm(
     if station is None:
         return centre, np.zeros(3)
     if isinstance(station, str) or not isinstance(station, Sequence) or len(station) != 3:
-        raise DravikError(f"station {arguments.shown(station)}", expected="x, y and z, such as ('3 m', '0 m', '1 m')")
+        raise DravikError(
+            f"station cannot be {arguments.shown(station)}", expected="x, y and z, such as ('3 m', '0 m', '1 m')"
+        )
     x, y, z = (in_si(v, "length", where="station") for v in station)
     return (x, y, z), body_from_station(np.array([x, y, z])) - body_from_station(np.array(centre))
 

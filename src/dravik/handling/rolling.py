@@ -49,7 +49,9 @@ def time_to_bank(craft: Aircraft, point: TrimPoint, stick: str, bank: str | floa
     stick = craft.input_names[craft.input_index(arguments.names([stick], "the roll input")[0])]
     spec, bank = craft.inputs[stick], in_si(bank, "angle", where="bank")
     if not bank > 0.0 or not math.isfinite(spec.high - spec.low):
-        raise DravikError(f"{bank:g} rad by {stick}", expected="a bank above zero, and an input with a range")
+        raise DravikError(
+            f"{stick} cannot bank the aircraft by {bank:g} rad", expected="a bank above zero, and an input with a range"
+        )
     low, high = spec.low, spec.high
     best: tuple[float, Recording] | None = None
     for end in (high, low):

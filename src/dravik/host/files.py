@@ -48,7 +48,7 @@ _allowed: ContextVar[tuple[Path, ...]] = ContextVar("allowed", default=())
 def as_path(path: object) -> Path:
     """Return a path from a string or a path; raises DravikError for anything else."""
     if not isinstance(path, str | Path):
-        raise DravikError(f"a file that is a {type(path).__name__}", expected="a path, as text or as Path")
+        raise DravikError(f"a file cannot be given as a {type(path).__name__}", expected="a path, as text or as Path")
     return Path(path)
 
 

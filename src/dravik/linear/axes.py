@@ -64,7 +64,7 @@ def in_axes(model: LinearModel, point: TrimPoint | OperatingInstant, axes: str) 
     """
     require(model, LinearModel, "the model")
     if axes not in AXES:
-        raise DravikError(f"axes {axes!r}", expected="'air', 'body' or 'stability'")
+        raise DravikError(f"there are no axes {axes!r}", expected="'air', 'body' or 'stability'")
     if model.axes not in AXES:
         raise DravikError("a model of no aircraft has no axes", expected="a model of linearise")
     # the transformation, and itself a little later and earlier: in a turn it changes with the heading
@@ -85,7 +85,9 @@ def in_axes(model: LinearModel, point: TrimPoint | OperatingInstant, axes: str) 
     part, beside = whole[np.ix_(rows, kept)], np.abs(whole[np.ix_(rows, left)])
     if left and np.max(beside) > APART * np.max(np.abs(part)):
         missing = [old[i] for k, i in enumerate(left) if np.max(beside[:, k]) > APART * np.max(np.abs(part))]
-        raise DravikError(f"a model without {', '.join(missing)} in other axes", hint="the model of all states")
+        raise DravikError(
+            f"the model has no {', '.join(missing)}, which other axes need", hint="the model of all states"
+        )
     at, states = [model.states.index(old[i]) for i in kept], list(model.states)
     for k, i in zip(at, rows, strict=True):
         states[k] = new[i]
@@ -135,7 +137,10 @@ def _columns(model: LinearModel, point: TrimPoint | OperatingInstant) -> list[in
     known = point.craft.input_names
     for name in model.inputs:
         if name not in known:
-            raise DravikError(f"the input {name} of another aircraft", expected="the point the model was made about")
+            raise DravikError(
+                f"the model has the input {name!r}, and the point has not",
+                expected="the point the model was made about",
+            )
     return [known.index(n) for n in model.inputs]
 
 

@@ -109,7 +109,9 @@ def derivatives(craft: Aircraft, point: TrimPoint) -> Derivatives:
     require(craft, Aircraft, "what the derivatives are of")
     require(point, TrimPoint, "the point of the derivatives", "trim(craft, ...)")
     if not point["airspeed"] > SLOW:
-        raise DravikError(f"derivatives at {point['airspeed']:.3g} m/s", expected="a flow: an airspeed above 1 m/s")
+        raise DravikError(
+            f"there are no derivatives at {point['airspeed']:.3g} m/s", expected="a flow: an airspeed above 1 m/s"
+        )
     found = LoadsAbout(point)
     return Derivatives(point, {d.name: d for d in found.dimensional()}, {d.name: d for d in found.coefficients()})
 

@@ -104,7 +104,9 @@ def linearise(
     for name in outputs:
         craft.signal(name)
     if abs(abs(point.signals["theta"]) - np.pi / 2) < 1e-3:
-        raise DravikError("linearise at ±90 deg pitch: Euler angles have no rates there", hint="another attitude")
+        raise DravikError(
+            "Euler angles have no rates at ±90 deg of pitch: there is no linear model", hint="another attitude"
+        )
     model = _model(craft, point, plant, list(outputs))
     if chosen == "stability":
         model = in_axes(model, point, chosen)
@@ -214,7 +216,7 @@ def linearise_plant(plant: Plant, x: ArrayLike, u: ArrayLike | None = None, *, t
     x, u = np.asarray(x, dtype=float), np.zeros(len(plant.input_names)) if u is None else np.asarray(u, dtype=float)
     for name, values, names in (("x", x, plant.state_names), ("u", u, plant.input_names)):
         if values.shape != (len(names),):
-            raise DravikError(f"{name} of shape {values.shape}", expected=f"one value for each of {names}")
+            raise DravikError(f"{name} has the shape {values.shape}", expected=f"one value for each of {names}")
     n, m = len(x), len(u)
     columns, rows = [*plant.state_names, *plant.input_names], [*plant.state_names, *plant.output_names]
     kinks: list[Kink] = []

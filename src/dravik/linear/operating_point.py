@@ -59,7 +59,7 @@ class OperatingInstant:
         x, u = np.array(state, dtype=float), np.array(inputs, dtype=float)
         for what, values, names in (("state", x, craft.state_names), ("inputs", u, craft.input_names)):
             if values.shape != (len(names),) or not np.all(np.isfinite(values)):
-                raise DravikError(f"a {what} of shape {values.shape}", expected=f"{len(names)} finite numbers")
+                raise DravikError(f"the {what} has the shape {values.shape}", expected=f"{len(names)} finite numbers")
         return cls(craft, x, u, float(time), coordinates, craft.values(x, u, t=float(time)))
 
     @property

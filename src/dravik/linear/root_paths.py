@@ -88,12 +88,12 @@ def root_sweep(sweep: TrimSweep) -> RootSweep:
     """
     require(sweep, TrimSweep, "the sweep of roots", "trim_sweep(craft, ...)")
     if len(sweep.axes) != 1 or not all(isinstance(v, float) for values in sweep.axes.values() for v in values):
-        raise DravikError("roots over " + " and ".join(sweep.axes), expected="one axis of numbers")
+        raise DravikError(f"roots cannot be followed over {' and '.join(sweep.axes)}", expected="one axis of numbers")
     ((axis, values),) = sweep.axes.items()
     models = [None if point is None else linearise(point.craft, point) for point in sweep.points]
     first = next((m for m in models if m is not None), None)
     if first is None:
-        raise DravikError("roots of a sweep in which nothing is held", hint="dv.trim says why")
+        raise DravikError("the sweep has no condition that is held, and so no roots", hint="dv.trim says why")
     count, names = len(first.states), [""] * len(first.states)
     roots = np.full((len(models), count), np.nan + 0j)
     held: list[int] = []

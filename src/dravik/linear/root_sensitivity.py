@@ -185,7 +185,7 @@ def _by_parameters(
                 again = trim(moved, point.statement)
             except TrimError as error:
                 raise DravikError(
-                    f"no trim with {name} = {there:.6g}: {error}", hint="parameters=[...] without it"
+                    f"there is no trim with {name} = {there:.6g}: {error}", hint="parameters=[...] without it"
                 ) from None
             matrices.append(linearise(moved, again, states=model.states).A)
         yield name, value, (matrices[1] - matrices[0]) / (min(value + step, high) - max(value - step, low))

@@ -61,7 +61,7 @@ def cut_loop(
     """
     cut, more = arguments.names([at] if isinstance(at, str) else at, "at"), arguments.names(outputs, "outputs")
     if not cut:
-        raise DravikError("no signal to break at", expected="one or more, such as 'elevator_command'")
+        raise DravikError("there is no signal to cut the loop at", expected="one or more, such as 'elevator_command'")
     laws = rated_laws(craft)
     if len({law.period for law in laws}) == 1:
         found = _sampled(craft, point, laws, cut, more)

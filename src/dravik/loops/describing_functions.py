@@ -42,13 +42,13 @@ class Nonlinearity:
     def __post_init__(self) -> None:
         arguments.word(self.kind, "a nonlinearity", KINDS)
         if not arguments.number(self.size, "size") > 0.0:
-            raise DravikError(f"a {self.kind} of size {self.size:g}", expected="above zero")
+            raise DravikError(f"a {self.kind} cannot have the size {self.size:g}", expected="above zero")
 
     def gain(self, amplitude: float) -> complex:
         """Return the gain of the fundamental of a sine of an amplitude that goes through it."""
         a, d = arguments.number(amplitude, "amplitude"), self.size
         if not a > 0.0:
-            raise DravikError(f"an amplitude of {a:g}", expected="above zero")
+            raise DravikError(f"the amplitude cannot be {a:g}", expected="above zero")
         if self.kind == "relay":
             return complex(4.0 * d / (math.pi * a))
         if self.kind == "steps":
@@ -143,7 +143,7 @@ def limit_cycles(loop: LinearSystem, nonlinearity: Nonlinearity, *, delay: str |
     require(loop, LinearSystem, "the loop")
     require(nonlinearity, Nonlinearity, "the nonlinearity")
     if len(loop.inputs) != 1 or len(loop.outputs) != 1:
-        raise DravikError(f"a loop of {len(loop.inputs)} inputs and {len(loop.outputs)} outputs", expected="one")
+        raise DravikError(f"the loop has {len(loop.inputs)} inputs and {len(loop.outputs)} outputs", expected="one")
     curve = OpenLoopResponse(least(loop), in_si(delay, "time", where="delay"))
     found: list[LimitCycle] = []
     if nonlinearity.kind == "backlash":

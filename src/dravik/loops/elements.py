@@ -135,7 +135,8 @@ def lead_compensator(phase: str | float, at: str | float, *, output: str = "u", 
     angle, w = in_si(phase, "angle", where="phase"), arguments.number(at, "at")
     if not abs(angle) <= math.radians(85.0) or not w > 0.0:
         raise DravikError(
-            f"{math.degrees(angle):.4g} deg at {w:g} rad/s from one element", expected="at most 85 deg, above zero",
+            f"one element cannot give {math.degrees(angle):.4g} deg at {w:g} rad/s",
+            expected="at most 85 deg, at a frequency above zero",
             hint="two elements in series",
         )  # fmt: skip
     ratio = math.tan(0.25 * math.pi + 0.5 * angle)  # sqrt(b/a)
@@ -168,7 +169,9 @@ def lag_compensator(factor: float, corner: str | float, *, output: str = "u", in
     """
     k, w = arguments.number(factor, "factor"), arguments.number(corner, "corner")
     if not k > 0.0 or not w > 0.0:
-        raise DravikError(f"a factor of {k:g} and a corner of {w:g} rad/s", expected="both above zero")
+        raise DravikError(
+            f"a factor of {k:g} with a corner at {w:g} rad/s makes no element", expected="both above zero"
+        )
     return LinearSystem.filtered(output, input, [1.0, w], [1.0, w / k])
 
 
@@ -202,7 +205,8 @@ def notch_filter(
     w, d, z = arguments.number(at, "at"), arguments.number(depth, "depth"), arguments.number(width, "width")
     if not w > 0.0 or not 0.0 <= d <= 1.0 or not 0.0 < z <= 5.0:
         raise DravikError(
-            f"a notch at {w:g} rad/s of depth {d:g} and width {z:g}", expected="above zero; 0 to 1; above 0 to 5"
+            f"there is no notch at {w:g} rad/s of depth {d:g} and width {z:g}",
+            expected="above zero; 0 to 1; above 0 to 5",
         )
     return LinearSystem.filtered(output, input, [1.0, 2.0 * z * d * w, w * w], [1.0, 2.0 * z * w, w * w])
 
@@ -246,16 +250,18 @@ def sampled_loop(
         require(system, LinearSystem, f"the {name}")
         if len(system.inputs) != 1 or len(system.outputs) != 1:
             raise DravikError(
-                f"a {name} of {len(system.inputs)} inputs and {len(system.outputs)} outputs", expected="one"
+                f"the {name} has {len(system.inputs)} inputs and {len(system.outputs)} outputs", expected="one"
             )
     step, late = in_si(sample_time, "time", where="sample_time"), in_si(delay, "time", where="delay")
     if not step > 0.0 or not late >= 0.0 or plant.sample_time is not None:
-        raise DravikError(f"a plant every {plant.sample_time} s, a controller each {step:g} s, {late:g} s late",
-                          expected="a continuous plant, sample_time above zero, delay of zero or more")  # fmt: skip
+        raise DravikError(
+            f"no loop has a plant at {plant.sample_time} s, a controller at {step:g} s and a delay of {late:g} s",
+            expected="a continuous plant (None), sample_time above zero, delay of zero or more",
+        )
     digital = controller if controller.sample_time is not None else controller.discretised(step, method="bilinear")
     if digital.sample_time != step:
         raise DravikError(
-            f"a controller sampled each {digital.sample_time:g} s in a loop of {step:g} s", expected="the same"
+            f"the controller is sampled each {digital.sample_time:g} s, the loop each {step:g} s", expected="the same"
         )
     held = _held_late(plant, step, late).renamed({plant.inputs[0]: "held", plant.outputs[0]: "seen"})
     law = digital.renamed({digital.inputs[0]: "seen", digital.outputs[0]: "back"})

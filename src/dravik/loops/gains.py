@@ -86,10 +86,12 @@ def gain_for(loop: LinearSystem, wish: GainTarget, *, delay: str | float = 0.0) 
     require(wish, GainTarget, "the wish", "GainTarget(crossover=3.0)")
     asked = [(n, v) for n, v in zip(GainTarget._fields, wish, strict=True) if v is not None and n != "near"]
     if len(asked) != 1:
-        raise DravikError(f"{len(asked)} wishes for one gain", expected="one of " + ", ".join(GainTarget._fields[:5]))
+        raise DravikError(
+            f"one gain cannot fulfil {len(asked)} wishes", expected="one of " + ", ".join(GainTarget._fields[:5])
+        )
     name, value = asked[0][0], arguments.number(asked[0][1], asked[0][0])
     if not value > 0.0:
-        raise DravikError(f"{name} of {value:g}", expected="above zero")
+        raise DravikError(f"{name} = {value:g} is not above zero", expected="above zero")
     late = in_si(delay, "time", where="delay")
     loop = least(loop)  # what no gain moves does not decide
     curve = OpenLoopResponse(loop, late)
@@ -190,9 +192,12 @@ def _bandwidth(curve: OpenLoopResponse, value: float) -> list[float]:
 def _damping(loop: LinearSystem, value: float, near: float | None, late: float) -> list[float]:
     """Return the gains at which the branch of one mode has a damping."""
     if late:
-        raise DravikError("damping with an exact delay", hint="loop.delayed(...), a Padé fraction, and no delay")
+        raise DravikError(
+            "a gain for damping cannot be found with an exact delay",
+            hint="loop.delayed(...), a Padé fraction, and no delay",
+        )
     if value >= 1.0:
-        raise DravikError(f"a damping of {value:g}", expected="below 1")
+        raise DravikError(f"damping = {value:g} is not below 1", expected="below 1")
     locus = locus_over_gain(loop)
     own = locus.roots[:, _branch_near(locus, near)]
     found = []

@@ -136,7 +136,7 @@ def _bounds(study: LoopStudy, entry: LoopEntry) -> str:
 
 def _shaped(element: Element, text: str) -> str:
     if element.kind == "notch":
-        raise DravikError("no formula of a law makes a notch", hint="state(...) twice, by hand")
+        raise DravikError("a notch cannot be written as a formula of a law", hint="state(...) twice, by hand")
     if element.washout:
         return f"washout({text}, {1.0 / element.at:.6g})"
     if element.lead is not None:

@@ -63,7 +63,7 @@ class RootLocus:
         """
         ratio = arguments.number(damping, "damping")
         if not -1.0 < ratio < 1.0:
-            raise DravikError(f"a line of damping {ratio:g}", expected="between -1 and 1")
+            raise DravikError(f"there is no line of damping {ratio:g}", expected="between -1 and 1")
 
         def border(root: Complexes) -> Floats:
             s = _continuous(root, self.sample_time)
@@ -163,7 +163,7 @@ def locus_over_gain(loop: LinearSystem, gains: Sequence[float] | None = None) ->
     """
     require(loop, LinearSystem, "the loop")
     if len(loop.inputs) != 1 or len(loop.outputs) != 1:
-        raise DravikError(f"a loop of {len(loop.inputs)} inputs and {len(loop.outputs)} outputs", expected="one")
+        raise DravikError(f"the loop has {len(loop.inputs)} inputs and {len(loop.outputs)} outputs", expected="one")
     loop = least(loop)
     a, b, c, d = loop.A, loop.B, loop.C, float(loop.D[0, 0])
 
@@ -213,7 +213,7 @@ def locus_of_roots(
     """
     values = arguments.numbers(gains, "gains")
     if values.ndim != 1 or len(values) < 2 or np.any(np.diff(values) <= 0.0):
-        raise DravikError("gains that do not rise", expected="two or more, each above the one before")
+        raise DravikError("the gains do not rise", expected="two or more, each above the one before")
     rows = [roots(float(values[0]))]
     for low, high in itertools.pairwise(values):
         rows.append(_followed(roots, rows[-1], float(low), float(high), SPLITS))

@@ -198,11 +198,11 @@ def margins(loop: LinearSystem, *, delay: str | float = 0.0) -> Margins:
     require(loop, LinearSystem, "the loop", "a LinearSystem of one input and output")
     if len(loop.inputs) != 1 or len(loop.outputs) != 1:
         raise DravikError(
-            f"a loop of {len(loop.inputs)} inputs and {len(loop.outputs)} outputs", expected="one channel: part(...)"
+            f"the loop has {len(loop.inputs)} inputs and {len(loop.outputs)} outputs", expected="one channel: part(...)"
         )
     late = in_si(delay, "time", where="delay")
     if not 0.0 <= late < math.inf:
-        raise DravikError(f"delay {delay!r}", expected="zero or more")
+        raise DravikError(f"the delay cannot be {delay!r}", expected="zero or more")
     if not late and abs(1.0 + loop.D[0, 0]) < 1e-12:
         raise DravikError(
             "the loop is -1 at infinite frequency: closed, it has no solution", hint="an actuator's lag, or a delay"

@@ -132,7 +132,7 @@ def with_observer(regulator: Regulator, observer: Observer) -> LinearSystem:
     plant = observer.plant
     if regulator.measured != plant.states:
         raise DravikError(
-            f"a regulator of {', '.join(regulator.measured)}",
+            f"the regulator reads {', '.join(regulator.measured)}",
             expected=f"the observer's states {', '.join(plant.states)}",
         )
     c, d = rows_of(plant, observer.measured, regulator.inputs)

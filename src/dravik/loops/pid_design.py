@@ -72,7 +72,8 @@ def pid_for(
     angle, late = in_si(phase_margin, "angle", where="phase_margin"), in_si(delay, "time", where="delay")
     if not w > 0.0 or not 0.0 < angle < math.pi or plant.sample_time is not None:
         raise DravikError(
-            f"{kind} at {w:g} rad/s with {math.degrees(angle):.4g} deg", expected="a continuous plant, both above zero"
+            f"a {kind} cannot be designed for {w:g} rad/s and {math.degrees(angle):.4g} deg",
+            expected="a continuous plant, both above zero",
         )
     at = complex(OpenLoopResponse(least(plant), late)(w)[0])
     sign = plant_sign(plant, w)
@@ -85,7 +86,7 @@ def pid_for(
         have = math.remainder(math.pi + float(np.angle(own)), 2.0 * math.pi)
         low, high = _TURNS[kind]
         raise DravikError(
-            f"{kind} at {w:g} rad/s with {math.degrees(angle):.4g} deg of phase margin",
+            f"a {kind} cannot give {math.degrees(angle):.4g} deg of phase margin at {w:g} rad/s",
             expected=f"{math.degrees(max(have + low, 0.0)):.3g} to {math.degrees(have + high):.3g} deg there",
             hint="a slower crossover, or a controller of another kind",
         )
@@ -244,14 +245,14 @@ def pid_options(
             )
         )  # fmt: skip
     if not found:
-        raise last or DravikError("no crossover to try", expected="frequencies, rad/s")
+        raise last or DravikError("there is no crossover to try", expected="frequencies, rad/s")
     return found
 
 
 def _bounds(most: Sequence[float]) -> list[float]:
     """Return the three bounds of gains; raises DravikError for others."""
     if isinstance(most, str) or not isinstance(most, Sequence) or len(most) != 3:
-        raise DravikError(f"most {arguments.shown(most)}", expected="three bounds, of P, I and D")
+        raise DravikError(f"most cannot be {arguments.shown(most)}", expected="three bounds, of P, I and D")
     if not all(isinstance(m, int | float) and m >= 0.0 for m in most):
-        raise DravikError(f"most {arguments.shown(most)}", expected="numbers of zero or more, inf for none")
+        raise DravikError(f"most cannot be {arguments.shown(most)}", expected="numbers of zero or more, inf for none")
     return [float(m) for m in most]

@@ -35,7 +35,7 @@ class Element(Model):
         own = [n for n in ("lead", "lag", "notch", "washout") if getattr(self, n) is not None]
         if len(own) != 1:
             raise DravikError(
-                f"an element with {' and '.join(own) or 'nothing'}", expected="one of lead, lag, notch, washout"
+                f"the element has {' and '.join(own) or 'no key'}", expected="one of lead, lag, notch, washout"
             )
         return own[0]
 

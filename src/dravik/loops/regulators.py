@@ -31,7 +31,9 @@ def weights(worst: Mapping[str, Any], units: Mapping[str, str], what: str) -> tu
     """Return names and 1/deviation^2 of largest acceptable deviations."""
     own = arguments.mapping(worst, what)
     if not own:
-        raise DravikError(f"no {what}", expected="the largest acceptable deviation of each quantity, by name")
+        raise DravikError(
+            f"{what} names nothing", expected="the largest acceptable deviation of each quantity, by name"
+        )
     found = []
     for name, value in own.items():
         size = _size(value, name, units.get(name, ""))
@@ -49,7 +51,9 @@ def _size(value: Any, name: str, unit: str) -> float:
     for kind in kinds:
         with suppress(DravikError):
             return float(in_si(value, kind, where=name))
-    raise DravikError(f"{value!r} of {name}", expected=f"a number in SI, or with a unit of {' or '.join(kinds)}")
+    raise DravikError(
+        f"the weight of {name} cannot be {value!r}", expected=f"a number in SI, or with a unit of {' or '.join(kinds)}"
+    )
 
 
 def _with_integrals(system: LinearSystem, integrals: Sequence[str], names: list[str]) -> LinearSystem:
@@ -174,11 +178,11 @@ def optimal_outputs(
     plant = _with_integrals(system, arguments.names(integrals, "integrals"), list(use))
     inputs, b, q, cross, r = _cost(plant, worst, use)
     if np.any(np.abs(cross) > 0.0):
-        raise DravikError("a weighted quantity that the inputs move at once", hint="a state, or an actuator's lag")
+        raise DravikError("the inputs move a weighted quantity at once", hint="a state, or an actuator's lag")
     names = arguments.names(measured, "measured")
     c, d = rows_of(plant, names, inputs)
     if np.any(d != 0.0):
-        raise DravikError("a measured quantity that the inputs move at once", hint="a state, or an actuator's lag")
+        raise DravikError("the inputs move a measured quantity at once", hint="a state, or an actuator's lag")
     if start is None:
         best = optimal_states(system, worst=worst, use=use, integrals=integrals).gains
         start = best @ np.linalg.pinv(c)
@@ -279,7 +283,7 @@ def tracked(
     wanted, q = weights({n: worst[n] for n in own if n in worst}, system.units, "worst")
     missing = [n for n in own if n not in wanted]
     if missing:
-        raise DravikError(f"no weight for {', '.join(missing)}", where="worst", expected="one for each target")
+        raise DravikError(f"there is no weight for {', '.join(missing)}", where="worst", expected="one for each target")
     c, d = rows_of(system, wanted, names)
     b = system.part(inputs=names).B
     # all rests: the null space of [A B]; then the nearest of them

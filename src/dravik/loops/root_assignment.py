@@ -96,7 +96,7 @@ def checked(system: LinearSystem, inputs: Sequence[str]) -> tuple[LinearSystem, 
     """Return a continuous system and the names of the inputs meant, all without any; raises DravikError for others."""
     require(system, LinearSystem, "the system")
     if system.sample_time is not None:
-        raise DravikError("a sampled system", expected="a continuous one; the law is sampled afterwards")
+        raise DravikError("the system is sampled", expected="a continuous one; the law is sampled afterwards")
     names = arguments.names(inputs, "inputs") or list(system.inputs)
     system.indices(names, "inputs")
     return system, names
@@ -144,10 +144,12 @@ def assign_roots(system: LinearSystem, poles: Sequence[complex], *, inputs: Sequ
     try:
         wanted = np.asarray([complex(p) for p in poles])
     except (TypeError, ValueError):
-        raise DravikError(f"poles {arguments.shown(poles)}", expected="numbers, such as [-1 + 1j, -1 - 1j]") from None
+        raise DravikError(
+            f"poles cannot be {arguments.shown(poles)}", expected="numbers, such as [-1 + 1j, -1 - 1j]"
+        ) from None
     n = len(system.states)
     if len(wanted) != n or not np.all(np.isfinite(wanted)):
-        raise DravikError(f"{len(wanted)} poles for {n} states", expected="one for each, finite")
+        raise DravikError(f"there are {len(wanted)} poles for {n} states", expected="one for each, finite")
     b = system.part(inputs=names).B
     _refuse_unmoved(system.A, b, roots_of(system.A), "")
     return Regulator(as_system(system), names, list(system.states), *_placed(system.A, b, wanted))
@@ -157,7 +159,7 @@ def _placed(a: Floats, b: Floats, wanted: Complexes) -> tuple[Floats, Complexes,
     from scipy.signal import place_poles
 
     if np.any(np.abs(np.sort_complex(wanted) - np.sort_complex(wanted.conj())) > 1e-9 * np.abs(wanted).max()):
-        raise DravikError("poles without their conjugates", expected="complex poles in pairs")
+        raise DravikError("a complex pole is without its conjugate", expected="complex poles in pairs")
     if len(a) == 1:
         column = int(np.argmax(np.abs(b[0])))
         k = np.zeros((b.shape[1], 1))
@@ -167,7 +169,7 @@ def _placed(a: Floats, b: Floats, wanted: Complexes) -> tuple[Floats, Complexes,
             k = np.asarray(place_poles(a, b, wanted).gain_matrix)
         except ValueError as error:
             raise DravikError(
-                f"poles that cannot be placed: {error}", hint="poles that differ from each other"
+                f"the poles cannot be placed: {error}", hint="poles that differ from each other"
             ) from None
     return k, roots_of(a - b @ k), math.nan, math.nan
 
@@ -250,13 +252,13 @@ def assign_mode(
     w = left[:, k]
     size = arguments.number(frequency, "frequency") if frequency is not None else abs(root)
     if not size > 0.0:
-        raise DravikError(f"a frequency of {size:g} rad/s", expected="above zero")
+        raise DravikError(f"the frequency cannot be {size:g} rad/s", expected="above zero")
     if abs(root.imag) < 1e-9 * abs(root):
         basis, wanted = np.real(w)[:, None], np.array([complex(-size)])
     else:
         ratio = arguments.number(damping, "damping") if damping is not None else -root.real / abs(root)
         if not -1.0 < ratio < 1.0:
-            raise DravikError(f"a damping of {ratio:g}", expected="below 1, for a pair")
+            raise DravikError(f"the damping cannot be {ratio:g}", expected="below 1, for a pair")
         basis = np.stack([w.real, w.imag], 1)
         one = size * complex(-ratio, math.sqrt(1.0 - ratio**2))
         wanted = np.array([one, one.conjugate()])

@@ -151,7 +151,9 @@ def schedule_gains(
     """
     over = arguments.mapping(over, "over")
     if not 1 <= len(over) <= 2:
-        raise DravikError(f"a schedule over {len(over)} axes", expected="one or two, such as airspeed and altitude")
+        raise DravikError(
+            f"a schedule cannot run over {len(over)} axes", expected="one or two, such as airspeed and altitude"
+        )
     rest = {n: v for n, v in plan.condition.items() if n not in over}
     sweep = trim_sweep(craft, over, **rest)
     axes = {n: [float(v) for v in values] for n, values in sweep.axes.items() if _is_axis(craft, n, values)}
@@ -172,7 +174,8 @@ def _is_axis(craft: Aircraft, name: str, values: Sequence[Any]) -> bool:
     """Whether an axis is one that a table can be read over; raises DravikError for others."""
     if name not in craft.signals or not all(isinstance(v, float) for v in values) or len(values) < 2:
         raise DravikError(
-            f"a schedule over {name}", expected="a signal that trims take, with two values or more: airspeed, altitude"
+            f"a schedule cannot run over {name}",
+            expected="a signal that trims take, with two values or more: airspeed, altitude",
         )
     return True
 

@@ -62,7 +62,9 @@ def one_of(loop: LinearSystem, k: int) -> LinearSystem:
     """
     require(loop, LinearSystem, "the loops", "cut_loop(craft, point, [...])")
     if not isinstance(k, int) or not 0 <= k < min(len(loop.outputs), len(loop.inputs)):
-        raise DravikError(f"loop {arguments.shown(k)}", expected=f"a number from 0 to {len(loop.outputs) - 1}")
+        raise DravikError(
+            f"there is no loop {arguments.shown(k)}", expected=f"a number from 0 to {len(loop.outputs) - 1}"
+        )
     rest = [i for i in range(len(loop.outputs)) if i != k]
     d = loop.D
     inner = np.eye(len(rest)) + d[np.ix_(rest, rest)]
@@ -106,7 +108,7 @@ def several_margins(loop: LinearSystem) -> SeveralMargins:
     require(loop, LinearSystem, "the loops", "cut_loop(craft, point, [...])")
     n = len(loop.inputs)
     if n != len(loop.outputs) or n < 1:
-        raise DravikError(f"loops of {n} inputs and {len(loop.outputs)} outputs", expected="as many of both")
+        raise DravikError(f"the loops have {n} inputs and {len(loop.outputs)} outputs", expected="as many of both")
     each = {name: margins(one_of(loop, k)) for k, name in enumerate(loop.outputs)}
     through = np.eye(n) + loop.D
     closed = loop.A - loop.B @ np.linalg.solve(through, loop.C)

@@ -158,7 +158,7 @@ def study_loops(craft: Aircraft, plan: LoopPlan, *, point: TrimPoint | None = No
     require(plan, LoopPlan, "the plan", "read_loops(file)")
     names = [entry.name for entry in plan.loop]
     if len(set(names)) < len(names):
-        raise DravikError(f"a loop stands twice among {', '.join(names)}", expected="names of their own")
+        raise DravikError(f"two loops have one name: {', '.join(names)}", expected="names of their own")
     point = trim(craft, **plan.condition) if point is None else point
     model = _model(craft, plan, point)
     model.indices(plan.hold, "states")
@@ -302,7 +302,9 @@ def _with_zero(entry: LoopEntry, around: LinearSystem, late: float) -> PID:
 
 def _gain(entry: LoopEntry, around: LinearSystem, wished: list[str], late: float) -> float:
     if len(wished) != 1:
-        raise DravikError(f"one gain of the loop {entry.name!r} for {' and '.join(wished)}", expected="one of them")
+        raise DravikError(
+            f"the gain of the loop {entry.name!r} cannot give {' and '.join(wished)} at once", expected="one of them"
+        )
     sign = plant_sign(around, entry.crossover or entry.bandwidth or entry.near)
     positive = around.with_facts(C=sign * around.C, D=sign * around.D)
     if entry.damping is not None and late:

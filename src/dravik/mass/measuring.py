@@ -59,7 +59,10 @@ def weigh(
     """
     at, loads = np.array(points, dtype=float), np.array(readings, dtype=float)
     if len(at) != len(loads) or np.any(loads < 0.0) or not np.sum(loads) > 0.0:
-        raise DravikError(f"readings {list(readings)}", expected="one at or above zero for each point, some above")
+        raise DravikError(
+            f"the readings {list(readings)} cannot be weighed",
+            expected="one at or above zero for each point, some above",
+        )
     mass = float(loads.sum())
     x, y = (float(loads @ at[:, k]) / mass for k in (0, 1))
     if tilted is None:
@@ -103,7 +106,7 @@ def swing_inertia(period: float, mass: float, arm: float, *, gravity: float = ST
     if found < 0.0:
         shortest = 2.0 * pi * float(np.sqrt(arm / gravity))
         text = f"more than {shortest:.4g} s, that of a point"
-        raise DravikError(f"a period of {period:g} s on {arm:g} m", expected=text)
+        raise DravikError(f"nothing swings with a period of {period:g} s on an arm of {arm:g} m", expected=text)
     return found
 
 

@@ -54,7 +54,7 @@ class Part(Model):
                 wanted = ", ".join(NEEDS[self.shape]) or "nothing more"
                 raise DravikError(f"a {self.shape} has {wanted}", where=key, expected=wanted)
         if self.size is not None and min(self.size) < 0.0:
-            raise DravikError(f"{list(self.size)} m has a side below zero", where="size")
+            raise DravikError(f"the size {list(self.size)} m has a side below zero", where="size")
         if self.inner_radius is not None and not self.inner_radius < (self.radius or 0.0):
             raise DravikError("the inner radius is not below the outer one", where="inner_radius")
         if (self.moved_to is None) != (self.moved == 0.0):
@@ -63,7 +63,11 @@ class Part(Model):
         if fault:
             raise DravikError(f"{fault}: no body has that", where="inertia", expected="Ixx, Iyy, Izz, Ixy, Ixz, Iyz")
         if self.mirrored and self.position[1] == 0.0:
-            raise DravikError("a mirrored part at y = 0 stands on itself", where="position", expected="the right one's")
+            raise DravikError(
+                "the part is mirrored, but y is 0: both would be in one place",
+                where="position",
+                expected="the right one's",
+            )
         return self
 
     def own_tensor(self) -> Floats:

@@ -45,9 +45,9 @@ class Tank(Model):
     def _complete(self) -> "Tank":
         if self.shape == "box":
             if self.size is None or min(self.size) <= 0.0:
-                raise DravikError("a box has three sides above zero", where="size")
+                raise DravikError("the box has not three sides above zero", where="size")
         elif self.radius is None or self.length is None:
-            raise DravikError(f"a {self.shape} has a radius and a length", where="radius")
+            raise DravikError(f"the {self.shape} has no radius or no length", where="radius")
         if self.radius is not None and not self.bore < self.radius:
             raise DravikError("the bore is not below the radius", where="bore")
         return self

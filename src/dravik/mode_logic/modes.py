@@ -75,7 +75,9 @@ class Transition(Model):
     @model_validator(mode="after")
     def _has_condition(self) -> "Transition":
         if self.when is None and self.after is None:
-            raise DravikError("neither when nor after", expected='when = a condition, or after = "30 s"')
+            raise DravikError(
+                "the transition has neither when nor after", expected='when = a condition, or after = "30 s"'
+            )
         return self
 
 

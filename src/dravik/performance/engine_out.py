@@ -105,7 +105,9 @@ def _side_that_runs(craft: Aircraft, gone: Sequence[str]) -> float:
         if name not in engines or FAIL + name not in craft.inputs:
             own = [n for n in engines if FAIL + n in craft.inputs]
             raise DravikError(
-                f"engine {name!r}", where=craft.name, expected=" or ".join(own) or "an engine that can fail"
+                f"there is no engine {name!r} that can fail",
+                where=craft.name,
+                expected=" or ".join(own) or "an engine that can fail",
             )
     run = [e.position[1] for n, e in engines.items() if n not in gone]
     out = [engines[n].position[1] for n in gone]

@@ -63,15 +63,19 @@ class FuelLeg(Model):
         goals = [n for n in GOALS if getattr(self, n) is not None]
         if len(goals) != 1:
             raise DravikError(
-                f"a leg with {' and '.join(goals) or 'no end'}", where=where, expected="one of " + ", ".join(GOALS)
+                f"the leg has {' and '.join(goals) or 'no end'}", where=where, expected="one of " + ", ".join(GOALS)
             )
         speeds = [n for n in ("airspeed", "mach") if getattr(self, n) is not None]
         if len(speeds) != (0 if goals[0] == "standing" else 1):
             raise DravikError(
-                f"a leg with {' and '.join(speeds) or 'no speed'}", where=where, expected="an airspeed, or mach"
+                f"the leg has {' and '.join(speeds) or 'no speed'}", where=where, expected="an airspeed, or mach"
             )
         if self.climb_rate is not None and goals[0] not in ("climb_to", "descend_to"):
-            raise DravikError("a climb_rate in a leg that is no climb", where=where, expected="climb_to or descend_to")
+            raise DravikError(
+                "the leg has a climb_rate, but it neither climbs nor descends",
+                where=where,
+                expected="climb_to or descend_to",
+            )
 
 
 class FuelMission(Model):
@@ -168,7 +172,7 @@ def fuel_for(
     """
     if not isinstance(mission, FuelMission):
         if isinstance(mission, str | Mapping) or not isinstance(mission, Sequence):
-            raise DravikError(f"legs: {arguments.shown(mission)}", expected="a list of legs")
+            raise DravikError(f"legs cannot be {arguments.shown(mission)}", expected="a list of legs")
         legs = [arguments.mapping(leg, f"leg {k + 1}") for k, leg in enumerate(mission)]
         try:
             mission = FuelMission.model_validate({"altitude": altitude, "leg": legs})
@@ -207,7 +211,11 @@ class _Flight:
         climbs = goal in ("climb_to", "descend_to")
         span = end - self.altitude if climbs else end
         if climbs and (span > 0.0) != (goal == "climb_to"):
-            raise DravikError(f"{goal} {end:g} m from {self.altitude:g} m", where=where, expected="the other way")
+            raise DravikError(
+                f"a leg at {self.altitude:g} m cannot {goal.replace('_', ' ')} {end:g} m",
+                where=where,
+                expected="the other way",
+            )
         start, begun = self.altitude, self.left
 
         def rates(done: float, taken: np.ndarray[Any, Any]) -> np.ndarray[Any, Any]:
@@ -243,7 +251,9 @@ class _Flight:
     def _empty(self, where: str) -> DravikError:
         what = f"{self.store:.4g} {'J' if self.is_electric else 'kg'}"
         return DravikError(
-            f"the {what} that {self.craft.name} holds are used up", where=where, hint="more, or less of it"
+            f"the {what} that {self.craft.name} holds are used up",
+            where=where,
+            hint="a shorter flight, or a loading that holds more",
         )
 
     def _point(self, leg: FuelLeg, height: float, left: float, where: str) -> TrimPoint:

@@ -58,14 +58,15 @@ class RunwayRules:
             arguments.number(getattr(self, name), name)
         for name in ("rotation", "screen", "delay"):
             if not 0.0 <= getattr(self, name) < math.inf:
-                raise DravikError(f"{name} {getattr(self, name)!r}", expected="zero or more")
+                raise DravikError(f"{name} cannot be {getattr(self, name)!r}", expected="zero or more")
         if not (1.0 <= self.lift_off <= self.climb_out < 3.0 and 1.0 <= self.touchdown <= self.flare <= self.approach):
             raise DravikError(
-                "speeds of a runway", expected="1 <= lift_off <= climb_out, 1 <= touchdown <= flare <= approach"
+                "the speeds are out of order",
+                expected="1 <= lift_off <= climb_out, 1 <= touchdown <= flare <= approach",
             )
         if not (0.0 < self.path < 0.5 and 1.0 < self.load_factor < 3.0):
             raise DravikError(
-                f"a path of {self.path:.3g} rad with a load factor of {self.load_factor:.3g}",
+                f"no arc has a path of {self.path:.3g} rad with a load factor of {self.load_factor:.3g}",
                 expected="a path between 0 and 0.5 rad, a load factor between 1 and 3",
             )
 

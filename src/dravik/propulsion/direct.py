@@ -126,7 +126,7 @@ def check_thrust_curve(curve: Table, place: str) -> tuple[float, float]:
     if time[0] != 0.0:
         raise DravikError(f"the thrust curve begins at {time[0]:g} s", where=place, expected="0 s")
     if np.any(thrust < 0.0):
-        raise DravikError(f"a thrust of {thrust.min():g} N", where=place, expected="no thrust below zero")
+        raise DravikError(f"the thrust falls to {thrust.min():g} N", where=place, expected="no thrust below zero")
     if thrust[-1] != 0.0:
         raise DravikError(f"the thrust curve ends at {thrust[-1]:g} N", where=place, expected="0 N in its last row")
     return float(np.trapezoid(thrust, time)), float(time[-1])

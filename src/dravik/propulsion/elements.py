@@ -106,7 +106,7 @@ def blade_flow(
     v, omega, beta = (np.atleast_1d(a).ravel()[:, None] for a in np.broadcast_arrays(
         np.asarray(speed, dtype=float), np.asarray(rotation, dtype=float), np.asarray(angle, dtype=float)))  # fmt: skip
     if np.any(omega <= 0.0):
-        raise DravikError("a rotor that does not turn", where=blades.name, expected="rotation above zero, rad/s")
+        raise DravikError("the rotor does not turn", where=blades.name, expected="rotation above zero, rad/s")
     r, chord, twist, width = blades.laid_out(count)
     # of the annulus: the share of its circumference that blades cover
     solidity = blades.blades * chord / (2.0 * np.pi * r)

@@ -207,7 +207,7 @@ class Governor(Model):
     @model_validator(mode="after")
     def _rising(self) -> "Governor":
         if not self.fine < self.coarse:
-            raise DravikError("fine is not below coarse", where="fine", expected="the fine stop first")
+            raise DravikError("the fine stop is not below the coarse one", where="fine", expected="the fine stop first")
         return self
 
 

@@ -81,7 +81,7 @@ def disc_loads(
     shape = states[0].shape
     va, vc, omega, beta = (a.ravel()[:, None, None] for a in states)
     if np.any(omega <= 0.0):
-        raise DravikError("a rotor that does not turn", where=blades.name, expected="rotation above zero, rad/s")
+        raise DravikError("the rotor does not turn", where=blades.name, expected="rotation above zero, rad/s")
     r, chord, twist, width = (a[None, :, None] for a in blades.laid_out(count))
     # azimuths midway between equal steps: the mean over them is exact for the first harmonics
     turn = np.sin(2.0 * np.pi * (np.arange(around) + 0.5) / around)[None, None, :]
@@ -185,7 +185,7 @@ def disc_map(
     units = {"blade_angle": "rad"}
     kept = tuple(Axis(n, v, units.get(n, "")) for n, v in axes.items() if len(v) > 1)
     if not kept:
-        raise DravikError("a map of one point", where=blades.name, expected="more than one advance ratio")
+        raise DravikError("the map has one point", where=blades.name, expected="more than one advance ratio")
     shape = tuple(len(a.values) for a in kept)
     return tuple(Table(n, kept, v.reshape(shape), method="smooth") for n, v in columns.items())
 

@@ -50,7 +50,9 @@ def add_propeller(
     # a map over blade angle needs somebody to set it: without a governor it would be asked at zero
     elif any(a.name == "blade_angle" for a in maps["CT"].axes):
         raise DravikError(
-            f"the map of {engine.propeller} is over blade_angle", where=place, expected="a governor, or a map without"
+            f"the map of {engine.propeller} runs over blade_angle, and nothing sets that",
+            where=place,
+            expected="a governor, or a map without",
         )
     _add_loads(out, name, engine, propeller, maps, direction)
     keys = ("engines", name)
@@ -79,7 +81,7 @@ def _maps(propeller: str, tables: Mapping[str, Table], place: str) -> dict[str, 
         for axis in table.axes:
             if axis.name not in MAP_AXES:
                 raise DravikError(
-                    f"the map of {propeller} is over {axis.name!r}", where=place, expected=", ".join(MAP_AXES)
+                    f"the map of {propeller} runs over {axis.name!r}", where=place, expected=", ".join(MAP_AXES)
                 )
     return found
 

@@ -208,11 +208,15 @@ class Recording:
         """
         hertz = in_si(rate, "frequency", where="rate") if isinstance(rate, str) else float(rate)
         if not (hertz > 0.0 and len(self.time) > 1):
-            raise DravikError(f"resampling {len(self.time)} rows at {rate!r}", expected="a rate above zero, and rows")
+            raise DravikError(
+                f"{len(self.time)} rows cannot be resampled at {rate!r}", expected="a rate above zero, and rows"
+            )
         time = self.time
         rows = float((time[-1] - time[0]) * hertz)
         if not rows * len(self.names) < MOST_NUMBERS:
-            raise DravikError(f"{rows:.3g} rows of {len(self.names)} signals at {rate!r}", expected="a lower rate")
+            raise DravikError(
+                f"at {rate!r} there would be {rows:.3g} rows of {len(self.names)} signals", expected="a lower rate"
+            )
         count = int(np.floor(rows + 1e-9)) + 1
         wanted = time[0] + np.arange(count) / hertz
         columns = []

@@ -60,7 +60,9 @@ def write_track(
     target = Path(path)
     writers: dict[str, _Writer] = {".gpx": _gpx, ".kml": _kml, ".geojson": _geojson}
     if target.suffix not in writers:
-        raise DravikError(f"a track as {target.name!r}", expected="a name that ends in .gpx, .kml or .geojson")
+        raise DravikError(
+            f"a track cannot be written as {target.name!r}", expected="a name that ends in .gpx, .kml or .geojson"
+        )
     if place is not None:
         run = placed(run, *place)
     missing = [n for n in NEEDED if n not in run.names]
@@ -86,7 +88,7 @@ def placed(run: Recording, latitude: str | float, longitude: str | float) -> Rec
         raise DravikError(f"the recording has no {', '.join(missing)}", hint="record them, or all signals, when flying")
     lat, lon = in_si(latitude, "angle", where="latitude"), in_si(longitude, "angle", where="longitude")
     if not abs(lat) < np.radians(89.9):
-        raise DravikError(f"a place at latitude {latitude!r}", expected="within 89.9 deg of the equator")
+        raise DravikError(f"a place cannot be at latitude {latitude!r}", expected="within 89.9 deg of the equator")
     meridian, across = curvature_radii(lat)
     found = {
         "latitude": lat + run["north"] / float(meridian),

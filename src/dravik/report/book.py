@@ -118,7 +118,7 @@ def write_book(
     """
     target = Path(path)
     if target.suffix not in (".pdf", ".html"):
-        raise DravikError(f"a book as {target.name!r}", expected="a name that ends in .pdf or .html")
+        raise DravikError(f"a book cannot be written as {target.name!r}", expected="a name that ends in .pdf or .html")
     if len(run.time) < 2:
         raise DravikError("the recording has no rows to show")
     makers = figure_makers(run, limits)

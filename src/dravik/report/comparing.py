@@ -54,7 +54,9 @@ def figure_runs(runs: "Sequence[Recording]", names: Sequence[str], labels: Seque
         For less than two runs, or a signal that one of them does not have.
     """
     if len(runs) < 2 or not names:
-        raise DravikError(f"{len(runs)} runs, {len(names)} signals", expected="two runs or more, and signals")
+        raise DravikError(
+            f"{len(runs)} runs cannot be compared by {len(names)} signals", expected="two runs or more, and signals"
+        )
     figure = new_figure(title or "Runs compared")
     paint = colours(len(runs))
     with matplotlib.rc_context(STYLE):

@@ -130,7 +130,7 @@ def figure_histories(
         For a signal that was not recorded, or an empty list.
     """
     if not signals:
-        raise DravikError("no signals to plot", hint="--signals alpha,theta")
+        raise DravikError("there are no signals to plot", hint="--signals alpha,theta")
     columns = 1 if len(signals) <= 4 else 2
     rows = math.ceil(len(signals) / columns)
     figure = new_figure(title, fitted=False)

@@ -254,14 +254,14 @@ def figure_handling_map(found: "HandlingMap") -> "Figure":
     """
     sweep = found.sweep
     if len(sweep.axes) < 2:
-        raise DravikError("levels over one axis", expected="a sweep over two, such as altitude and airspeed")
+        raise DravikError("the levels run over one axis", expected="a sweep over two, such as altitude and airspeed")
     *others, up, across = sweep.axes
     shape = (-1, len(sweep.axes[up]), len(sweep.axes[across]))
     levels = found.levels.reshape(shape)
     names = np.array(found.limiting(), dtype=object).reshape(shape)
     places = list(itertools.product(*(sweep.axes[n] for n in others)))
     if len(places) > MOST_PANELS:
-        raise DravikError(f"{len(places)} maps in one figure", expected=f"at most {MOST_PANELS}")
+        raise DravikError(f"{len(places)} maps do not fit into one figure", expected=f"at most {MOST_PANELS}")
     key = [n for n, _ in _counted(names)][:MOST_NAMED]
     figure = new_figure(f"{sweep.name}: handling qualities, class {found.aircraft_class}, category {found.category}")
     columns = min(len(places), 2 if len(places) <= 4 else 3)

@@ -59,7 +59,8 @@ def figure_responses(
         require(one, NamedMatrices, "what is drawn", "a linear system, or several by name")
     if not systems or not 1 <= len(channels) <= MOST_CHANNELS:
         raise DravikError(
-            f"{len(channels)} channels of {len(systems)} systems", expected=f"1 to {MOST_CHANNELS} channels"
+            f"{len(channels)} channels of {len(systems)} systems cannot be drawn",
+            expected=f"1 to {MOST_CHANNELS} channels",
         )
     figure = new_figure(title)
     with matplotlib.rc_context(STYLE):
@@ -130,7 +131,9 @@ def figure_phasors(model: "LinearModel", *, title: str = "") -> "Figure":
     """
     modes = [m for m in model.modes() if is_body_mode(m.name)][:MOST_PHASORS]
     if not modes:
-        raise DravikError("no mode of the rigid body to draw", expected="a model of an aircraft in flight on a wing")
+        raise DravikError(
+            "there is no mode of the rigid body to draw", expected="a model of an aircraft in flight on a wing"
+        )
     at = dict(zip(model.states, model.x0, strict=False))
     speed = at.get("airspeed") or math.hypot(*(at.get(n, 0.0) for n in "uvw")) or 1.0
     figure = new_figure(title or f"Phasors of {model.title}")

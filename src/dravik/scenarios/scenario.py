@@ -101,7 +101,9 @@ class Scenario:
         if aim is None:
             return None
         if not isinstance(start, RailStart):
-            raise DravikError("an aim without a rail", where=str(self.path), expected='[start] of kind = "rail"')
+            raise DravikError(
+                "the scenario has an aim, but no rail", where=str(self.path), expected='[start] of kind = "rail"'
+            )
         return reachable_band(
             self.craft, altitude=aim.altitude, elevation=start.elevation, heading=start.heading, miss=aim.miss,
             inputs=start.inputs,

@@ -76,8 +76,8 @@ class Environment(Model):
 def _refuse_impossible(world: Environment) -> Environment:
     if world.earth == "wgs84" and world.gravity is not None:
         raise DravikError(
-            "gravity beside the round Earth", where="gravity", expected="its own gravity", hint="no gravity"
+            "gravity is given beside the round Earth", where="gravity", expected="its own gravity", hint="no gravity"
         )
     if not abs(world.latitude) < math.radians(89.9):
-        raise DravikError("an origin at a pole", where="latitude", expected="a latitude within 89.9 deg")
+        raise DravikError("the origin is at a pole", where="latitude", expected="a latitude within 89.9 deg")
     return world

@@ -246,14 +246,14 @@ class Turbulence:
 
     def __post_init__(self) -> None:
         if not isinstance(self.severity, str) or self.severity not in SEVERITIES:
-            raise DravikError(f"turbulence {self.severity!r}", expected=", ".join(SEVERITIES))
+            raise DravikError(f"there is no turbulence {self.severity!r}", expected=", ".join(SEVERITIES))
         if isinstance(self.seed, bool) or not isinstance(self.seed, int) or self.seed < 0:
-            raise DravikError(f"seed {self.seed!r}", expected="a whole number, not below zero")
+            raise DravikError(f"the seed cannot be {self.seed!r}", expected="a whole number, not below zero")
         if self.model not in ("dryden", "von_karman"):
-            raise DravikError(f"spectrum {self.model!r}", expected="dryden or von_karman")
+            raise DravikError(f"there is no spectrum {self.model!r}", expected="dryden or von_karman")
         self.interval = quantity(self.interval, "time", where="interval")
         if not 0.0 < self.interval <= 1.0:
-            raise DravikError(f"an interval of {self.interval:g} s", expected="above zero, at most 1 s")
+            raise DravikError(f"the interval cannot be {self.interval:g} s", expected="above zero, at most 1 s")
         usual = SEVERITIES[self.severity]
         near, far = (
             u if v is None else in_si(v, "speed", where=n)

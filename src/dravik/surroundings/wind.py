@@ -49,7 +49,9 @@ class Wind(Model):
     @model_validator(mode="after")
     def _whole(self) -> "Wind":
         if self.roughness is not None and self.exponent is not None:
-            raise DravikError("both roughness and exponent", where="exponent", expected="one law of the height")
+            raise DravikError(
+                "both roughness and exponent are given", where="exponent", expected="one law of the height"
+            )
         heights = [layer.altitude for layer in self.layers]
         if len(heights) == 1 or any(b <= a for a, b in pairwise(heights)):
             raise DravikError("the layers do not rise", where="layers", expected="two or more, the lowest first")

@@ -40,7 +40,10 @@ def reduced(system: NamedMatrices, order: int) -> Any:
     values, left, right, (t, back, k) = balanced(system)
     standing = len(system.A) - k
     if isinstance(order, bool) or not isinstance(order, int) or not standing <= order:
-        raise DravikError(f"an order of {order}", expected=f"at least {standing}, the roots that do not decay")
+        raise DravikError(
+            f"the system cannot be reduced to order {order}",
+            expected=f"at least {standing}, the roots that do not decay",
+        )
     many = min(order - standing, len(left))
     into = np.vstack([left[:many] @ back[:k], back[k:]])
     out = np.hstack([t[:, :k] @ right[:, :many], t[:, k:]])
@@ -103,21 +106,22 @@ def discretised(system: NamedMatrices, sample_time: str | float, method: str, ma
     """Return the system at samples ``sample_time`` apart."""
     h = quantity(sample_time, "time", where="sample_time")
     if system.sample_time is not None or not h > 0.0:
-        raise DravikError("a sampled system to discretise" if system.sample_time is not None else f"dt {sample_time!r}")
+        what = "the system is sampled already" if system.sample_time else f"the sample time cannot be {sample_time!r}"
+        raise DravikError(what, expected="a continuous system, and a time above zero")
     matrices = (system.A, system.B, system.C, system.D)
     if isinstance(method, str) and method in HOLDS:
         a, b, c, d = HOLDS[method](*matrices, h)
     elif method == "bilinear":
         a, b, c, d = bilinear(*matrices, h, match)
     else:
-        raise DravikError(f"method {method!r}", expected="zero_order_hold, first_order_hold or bilinear")
+        raise DravikError(f"there is no method {method!r}", expected="zero_order_hold, first_order_hold or bilinear")
     return replace(system, A=a, B=b, C=c, D=d, sample_time=h)
 
 
 def continued(system: NamedMatrices, method: str) -> Any:
     """Return the continuous system of which this one is the sampled form."""
     if system.sample_time is None:
-        raise DravikError("a continuous system", hint="discretised(dt)")
+        raise DravikError("the system is not sampled", hint="discretised(dt)")
     a, b, c, d = continuous(system.A, system.B, system.C, system.D, system.sample_time, method)
     return replace(system, A=a, B=b, C=c, D=d, sample_time=None)
 

@@ -36,14 +36,14 @@ def beside(*systems: NamedMatrices) -> Any:
     from scipy.linalg import block_diag
 
     if not systems:
-        raise DravikError("no system to join")
+        raise DravikError("there is no system to join")
     for system in systems:
         require(system, NamedMatrices, "what is joined")
     first = systems[0]
     for other in systems[1:]:
         if other.sample_time != first.sample_time:
             raise DravikError(
-                f"sample times {first.sample_time} and {other.sample_time} s side by side",
+                f"systems with sample times of {first.sample_time} and {other.sample_time} s cannot be joined",
                 hint="discretise, or continuous",
             )
     lists = [[n for s in systems for n in getattr(s, kind)] for kind in ("states", "inputs", "outputs")]

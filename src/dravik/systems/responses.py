@@ -178,11 +178,11 @@ def time_response(
     """
     require(system, NamedMatrices, "the system")
     if kind not in ("step", "impulse"):
-        raise DravikError(f"a response to {kind!r}", expected="'step' or 'impulse'")
+        raise DravikError(f"there is no response to {kind!r}", expected="'step' or 'impulse'")
     channel = system.part(inputs=[input], outputs=[output])
     lasts = _lasting(channel) if duration is None else in_si(duration, "time", where="duration")
     if not 0.0 < lasts < math.inf:
-        raise DravikError(f"duration {duration!r}", expected="a time above zero")
+        raise DravikError(f"the duration cannot be {duration!r}", expected="a time above zero")
     one = channel.minimal()
     end = float(channel.gains()[0, 0]) if kind == "step" and _settles(one) else math.nan
     if system.sample_time is not None:

@@ -42,7 +42,7 @@ def bilinear(a: Floats, b: Floats, c: Floats, d: Floats, h: float, match: float 
     """Return the matrices for s = k (z - 1)/(z + 1); k = 2/h, or such that ``match`` (rad/s) keeps its place."""
     if not 0.0 <= match * h < math.pi:
         raise DravikError(
-            f"a frequency of {match:g} rad/s to match", expected=f"below {math.pi / h:.4g}, half the rate"
+            f"the frequency of {match:g} rad/s cannot be matched", expected=f"below {math.pi / h:.4g}, half the rate"
         )
     k = 2.0 / h if match == 0.0 else match / math.tan(0.5 * match * h)
     n = len(a)
@@ -70,7 +70,7 @@ def continuous(a: Floats, b: Floats, c: Floats, d: Floats, h: float, method: str
             d - c @ inverse @ b,
         )  # fmt: skip
     if method != "zero_order_hold":
-        raise DravikError(f"method {method!r}", expected="zero_order_hold or bilinear")
+        raise DravikError(f"there is no method {method!r}", expected="zero_order_hold or bilinear")
     roots = np.linalg.eigvals(a)
     if np.any((np.abs(roots.imag) < 1e-12) & (roots.real <= 0.0)):
         raise DravikError("a root of z at or below zero has no continuous form with a held input")
@@ -84,13 +84,15 @@ def delay(time: float, order: int, sample_time: float | None) -> Matrices:
     """Return a delay of one signal; raises DravikError for one that is negative, or no whole number of samples."""
     if not (time >= 0.0 and math.isfinite(time)) or not 1 <= order <= 12:
         raise DravikError(
-            f"a delay of {time:g} s by a fraction of order {order}", expected="zero or more; order 1 to 12"
+            f"a fraction of order {order} cannot stand for a delay of {time:g} s",
+            expected="zero or more; order 1 to 12",
         )
     if sample_time is not None:
         n = round(time / sample_time)
         if abs(n * sample_time - time) > 1e-6 * sample_time:
             raise DravikError(
-                f"a delay of {time:g} s at samples of {sample_time:g} s", expected="a whole number of samples"
+                f"the delay of {time:g} s is no whole number of samples of {sample_time:g} s",
+                expected="a whole number of samples",
             )
         if n > 0:
             return np.eye(n, k=-1), np.eye(n)[:, :1], np.eye(n)[-1:], np.zeros((1, 1))

@@ -79,7 +79,7 @@ class LinearSystem(NamedMatrices):
         """
         over, under = arguments.numbers(numerator, "numerator"), arguments.numbers(denominator, "denominator")
         if under.ndim != 1 or over.ndim != 1 or not len(under) or under[0] == 0.0 or len(over) > len(under):
-            raise DravikError("a fraction with more zeros than poles, or a denominator that begins with zero")
+            raise DravikError("the fraction has more zeros than poles, or its denominator begins with zero")
         n = len(under) - 1
         over = np.concatenate([np.zeros(n + 1 - len(over)), over]) / under[0]
         under = under[1:] / under[0]
@@ -115,7 +115,7 @@ class LinearSystem(NamedMatrices):
         """Return the sum (or, with ``sign`` -1, the difference) of two systems with the same inputs and outputs."""
         require(other, NamedMatrices, "the system in parallel")
         if self.inputs != other.inputs or self.outputs != other.outputs or self.sample_time != other.sample_time:
-            raise DravikError("systems with other inputs, outputs or sample time in parallel")
+            raise DravikError("systems in parallel must have the same inputs, outputs and sample time")
         from scipy.linalg import block_diag
 
         states = [*self.states, *(n if n not in self.states else f"{n}_2" for n in other.states)]
@@ -218,12 +218,14 @@ class LinearSystem(NamedMatrices):
         n, m = len(self.states), len(self.inputs)
         pairs = np.stack([u[:-1], u[1:]], axis=1) if u.shape == (len(t), m) else u
         if pairs.shape != (len(t) - 1, 2, m) or (self.sample_time is not None and u.shape != (len(t), m)):
-            raise DravikError(f"inputs of shape {u.shape}", expected=f"{(len(t), m)}: times by inputs")
+            raise DravikError(f"the inputs have the shape {u.shape}", expected=f"{(len(t), m)}: times by inputs")
         steps = np.diff(t)
         if len(t) < 2 or not np.allclose(steps, steps[0], rtol=1e-6):
             raise DravikError("the times are not evenly spaced")
         if self.sample_time is not None and abs(float(steps[0]) - self.sample_time) > 1e-6 * self.sample_time:
-            raise DravikError(f"times {float(steps[0]):g} s apart", expected=f"the sample time, {self.sample_time:g} s")
+            raise DravikError(
+                f"the times are {float(steps[0]):g} s apart", expected=f"the sample time, {self.sample_time:g} s"
+            )
         states = np.zeros((len(t), n))
         if x is not None:
             states[0] = x
@@ -249,12 +251,14 @@ class LinearSystem(NamedMatrices):
         w = np.diag(w) if w.ndim == 1 else w
         if w.shape != (len(self.inputs),) * 2:
             raise DravikError(
-                f"a density of shape {w.shape}", expected=f"one value for each of {self.inputs}, or a matrix"
+                f"the density has the shape {w.shape}", expected=f"one value for each of {self.inputs}, or a matrix"
             )
         poles = self.poles()
         edge = forms.EDGE * (float(np.abs(poles).max(initial=0.0)) if self.sample_time is None else 1.0)
         if np.any(poles.real >= -edge if self.sample_time is None else np.abs(poles) >= 1.0 - edge):
-            raise DravikError("a covariance of what does not decay", hint="part(states=...), or a loop around it")
+            raise DravikError(
+                "the system does not decay, so that it has no covariance", hint="part(states=...), or a loop around it"
+            )
         # states of like size: in units of their own, what is small in number would be lost beside what is large
         size = sizes(self.A, self.B, self.C)
         a, b, c = self.A * size[None, :] / size[:, None], self.B / size[:, None], self.C * size[None, :]

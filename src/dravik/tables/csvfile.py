@@ -97,7 +97,7 @@ class Sheet:
         self._grids: dict[tuple[str, ...], tuple[Axis, ...]] = {}
         if self._matrix is None and not self._rows:
             raise DravikError(
-                "no data rows", where=self.place, expected="a header line and one row for each grid point"
+                "the file has no data rows", where=self.place, expected="a header line and one row for each grid point"
             )
 
     @cached_property
@@ -180,7 +180,9 @@ def _header(path: Path, place: str) -> Row:
                     return number, cells[0][1]
     except (OSError, UnicodeDecodeError):
         read_text(path, what="table file", limit=TABLE_LIMIT)  # raises the error in words
-    raise DravikError("no data rows", where=place, expected="a header line and one row for each grid point")
+    raise DravikError(
+        "the file has no data rows", where=place, expected="a header line and one row for each grid point"
+    )
 
 
 def _fast(path: Path, header: int, width: int) -> NDArray[np.float64] | None:
@@ -200,7 +202,7 @@ def _rows(text: str, place: str) -> list[Row]:
     try:
         return [(reader.line_num, row) for row in reader if row and (row[0].strip() or any(c.strip() for c in row))]
     except csv.Error as error:
-        raise DravikError(f"not a CSV file ({error})", where=f"{place}:{reader.line_num}") from None
+        raise DravikError(f"this is no CSV file ({error})", where=f"{place}:{reader.line_num}") from None
 
 
 def _conversion(column: tuple[str, str], place: str) -> tuple[str, float, float]:
@@ -216,7 +218,9 @@ def _numbers(rows: list[Row], column: int, name: str, width: int, place: str) ->
     numbers = np.empty(len(rows))
     for i, (line, cells) in enumerate(rows):
         if len(cells) != width:
-            raise DravikError(f"{len(cells)} cells", where=f"{place}:{line}", expected=f"{width} as in the header")
+            raise DravikError(
+                f"the row has {len(cells)} cells", where=f"{place}:{line}", expected=f"{width} as in the header"
+            )
         try:
             # Python reads 1_0 as ten; in a file of numbers it is a slip
             numbers[i] = float(cells[column]) if "_" not in cells[column] else math.nan

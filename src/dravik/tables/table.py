@@ -99,12 +99,12 @@ class Table:
                     hint=nearest(value, choices),
                 )
         if not 1 <= len(self.axes) <= 4:
-            raise DravikError(f"{len(self.axes)} axes", where=where, expected="one to four")
+            raise DravikError(f"the table has {len(self.axes)} axes", where=where, expected="one to four")
         shape = tuple(len(a.values) for a in self.axes)
         if self.values.shape != shape:
-            raise DravikError(f"values of shape {self.values.shape}", where=where, expected=f"shape {shape}")
+            raise DravikError(f"the values have the shape {self.values.shape}", where=where, expected=f"shape {shape}")
         if not np.all(np.isfinite(self.values)):
-            raise DravikError("values that are not finite numbers", where=where)
+            raise DravikError("some values are not finite numbers", where=where)
         for axis in self.axes:
             if len(axis.values) < 2:
                 raise DravikError(f"axis {axis.name} has one value", where=where, expected="two or more")
@@ -158,7 +158,9 @@ class Table:
         """
         if len(coordinates) != len(self.axes):
             names = ", ".join(a.name for a in self.axes)
-            raise DravikError(f"{len(coordinates)} coordinates", where=f"table {self.name}", expected=names)
+            raise DravikError(
+                f"the table is given {len(coordinates)} coordinates", where=f"table {self.name}", expected=names
+            )
         arrays = np.broadcast_arrays(*(np.asarray(c, dtype=float) for c in coordinates))
         points = np.stack([a.ravel() for a in arrays], axis=-1)
         if self.outside == "error":

@@ -22,9 +22,9 @@ def given_speed(asked: ConditionKeys) -> str:
     """Return the keyword that gives the speed; raises DravikError for none and for two."""
     given = [n for n in SPEEDS if asked.get(n) is not None]
     if not given:
-        raise DravikError("a trim without a speed", expected="one of " + ", ".join(SPEEDS) + ": a quantity")
+        raise DravikError("the trim has no speed", expected="one of " + ", ".join(SPEEDS) + ": a quantity")
     if len(given) > 1:
-        raise DravikError(f"both {given[0]} and {given[1]}", expected="one speed")
+        raise DravikError(f"both {given[0]} and {given[1]} are given", expected="one speed")
     return given[0]
 
 
@@ -48,7 +48,7 @@ def true_airspeed(craft: Aircraft, asked: ConditionKeys, altitude: float) -> flo
     value = asked[name]  # type: ignore[literal-required]
     number = in_si(value, "number" if name == "mach" else "speed", where=name)
     if not number >= 0.0:
-        raise DravikError(f"{name} {value!r}", expected="a speed, or zero for hover")
+        raise DravikError(f"{name} cannot be {value!r}", expected="a speed, or zero for hover")
     if name == "airspeed":
         return number
     density, pressure, sound = air_here(craft, altitude)

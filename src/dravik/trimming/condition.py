@@ -158,16 +158,18 @@ class Condition:
         lateral = [n for n in ("bank", "sideslip", "turn", "pull", "roll") if asked.get(n) is not None]
         if self.airspeed < HOVER and (lateral or self.path_is_free):
             raise DravikError(
-                f"hover with {'a ' + lateral[0] if lateral else 'a free flight path'}", hint="an airspeed above zero"
+                f"hover cannot have {'a ' + lateral[0] if lateral else 'a free flight path'}",
+                hint="an airspeed above zero",
             )
         if self.is_steep and lateral:
             raise DravikError(
-                f"a {lateral[0]} at a flight path of {math.degrees(self.flight_path or 0.0):.4g} deg",
+                f"a {lateral[0]} cannot be held at a flight path of {math.degrees(self.flight_path or 0.0):.4g} deg",
                 where="flight_path", expected=f"at most {math.degrees(STEEP):.3g} deg, or neither of them",
             )  # fmt: skip
         if len(lateral) > 1 and set(lateral) not in ({"sideslip", "turn"}, {"bank", "roll"}):
             raise DravikError(
-                f"both a {lateral[0]} and a {lateral[1]}", expected="one of them: the flight then gives the other"
+                f"both a {lateral[0]} and a {lateral[1]} are given",
+                expected="one of them: the flight then gives the other",
             )
         if self.is_headed and (lateral or self.is_steep):
             raise DravikError(
@@ -176,11 +178,13 @@ class Condition:
             )
         kind = self.manoeuvre
         if self.is_speed_free and (kind is not None or self.is_headed or self.is_steep or self.climb_rate is not None):
-            raise DravikError("a free airspeed with more than a straight path", expected="a given airspeed")
+            raise DravikError("a free airspeed needs a straight path", expected="a given airspeed")
         if kind is not None and self.track is not None and kind.kind == "turn":
-            raise DravikError("a turn with a track", expected="a heading, which the turn passes through")
+            raise DravikError("a turn cannot have a track", expected="a heading, which the turn passes through")
         if kind is not None and kind.by == "radius" and self.path_is_free:
-            raise DravikError("a turn's radius with a free flight path", expected="its bank, rate or load factor")
+            raise DravikError(
+                "a turn cannot have a radius and a free flight path", expected="its bank, rate or load factor"
+            )
 
     @property
     def path_is_free(self) -> bool:
@@ -231,7 +235,7 @@ def _sideslip(given: Quantity | None, *, free: bool) -> float | None:
     found = in_si(given, "angle", where="sideslip")
     if not abs(found) <= 0.5 * math.pi + 1e-9:
         raise DravikError(
-            f"a sideslip of {math.degrees(found):.4g} deg", expected="-90 deg to 90 deg",
+            f"a sideslip of {math.degrees(found):.4g} deg is outside its range", expected="-90 deg to 90 deg",
             hint="a heading and a track, for flight backwards",
         )  # fmt: skip
     return found
@@ -242,11 +246,11 @@ def _path(asked: ConditionKeys, airspeed: float) -> tuple[float | None, float | 
     path, climb = asked.get("flight_path", 0.0), asked.get("climb_rate")
     if climb is not None:
         if "flight_path" in asked and path is not None:
-            raise DravikError("both a flight path and a climb rate", expected="one of them")
+            raise DravikError("both a flight path and a climb rate are given", expected="one of them")
         rate = in_si(climb, "speed", where="climb_rate")
         if not abs(rate) <= airspeed * math.sin(STEEP):
             raise DravikError(
-                f"climb_rate {climb!r} at {airspeed:.4g} m/s",
+                f"climb_rate = {climb!r} cannot be flown at {airspeed:.4g} m/s",
                 expected="well below the airspeed; or a flight_path",
             )
         return None, rate
@@ -254,7 +258,7 @@ def _path(asked: ConditionKeys, airspeed: float) -> tuple[float | None, float | 
         return None, None
     found = in_si(path, "angle", where="flight_path")
     if not abs(found) <= 0.5 * math.pi + 1e-9:
-        raise DravikError(f"flight_path {path!r}", expected="between -90 deg and 90 deg")
+        raise DravikError(f"flight_path cannot be {path!r}", expected="between -90 deg and 90 deg")
     return found, None
 
 
@@ -262,7 +266,7 @@ def _manoeuvre(asked: ConditionKeys) -> Manoeuvre | None:
     """Return the turn, pull or roll that is asked for; raises DravikError for two, and for impossible sizes."""
     given: dict[str, Quantity] = {n: v for n in _MEASURES if (v := asked.get(n)) is not None}  # type: ignore[misc]
     if len(given) > 1:
-        raise DravikError(f"both a {' and a '.join(given)}", expected="one manoeuvre")
+        raise DravikError(f"both a {' and a '.join(given)} are given", expected="one manoeuvre")
     for kind, value in given.items():
         text, sign = (value, 1.0)
         if isinstance(value, str) and kind == "turn":
@@ -274,11 +278,13 @@ def _manoeuvre(asked: ConditionKeys) -> Manoeuvre | None:
             raise DravikError(f"{value!r} is a {measure}", where=kind, expected=_EXAMPLES[kind])
         by, size = _MEASURES[kind][measure], sign * in_si(text, measure, where=kind)
         if by == "bank" and not abs(size) < 1.5:
-            raise DravikError(f"{value!r}", where=kind, expected="a bank of less than 85 deg")
+            raise DravikError(f"a bank of {value!r} is too steep", where=kind, expected="a bank of less than 85 deg")
         if kind == "turn" and by == "load_factor" and not abs(size) >= 1.0:
-            raise DravikError(f"{value!r}", where=kind, expected="a load factor of 1 or more")
+            raise DravikError(
+                f"a load factor of {value!r} makes no turn", where=kind, expected="a load factor of 1 or more"
+            )
         if by == "radius" and not abs(size) > 1e-3:
-            raise DravikError(f"{value!r}", where=kind, expected="a radius above zero")
+            raise DravikError(f"a radius of {value!r} makes no turn", where=kind, expected="a radius above zero")
         return Manoeuvre(kind, by, size)
     return None
 

@@ -85,7 +85,10 @@ def on_ground(
         return _rolling(craft, speed, tilt, (*place, course), u, list(inputs or {}))
     if pitch is not None or speed < 0.0:
         raise DravikError(
-            "a pitch at rest" if pitch is not None else f"airspeed {airspeed!r}", expected="an airspeed above zero"
+            "an aircraft at rest cannot be given a pitch"
+            if pitch is not None
+            else f"the airspeed cannot be {airspeed!r}",
+            expected="an airspeed above zero",
         )
     found = []
     for times in PRESSED:
@@ -183,7 +186,8 @@ def _rolls(
     across = wind[1] * math.cos(heading) - wind[0] * math.sin(heading)
     if not abs(across) < speed:
         raise DravikError(
-            f"rolling at {speed:.4g} m/s with {across:.4g} m/s of wind across", expected="a faster airspeed"
+            f"an aircraft cannot roll along at {speed:.4g} m/s in a wind of {abs(across):.4g} m/s across",
+            expected="a faster airspeed",
         )
     z[5] = -math.asin(across / speed)
     free += [Free("beta", float(z[5]), 1.0, -1.4, 1.4), Free("phi", 0.0, 1.0, -1.5, 1.5)]

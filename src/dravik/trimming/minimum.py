@@ -80,7 +80,7 @@ def trim_minimum(craft: Aircraft, statement: Statement, least: str | Sequence[st
     if not point.reached:
         worst = max(point.residuals, key=lambda n: abs(point.residuals[n]))
         raise TrimError(
-            f"no trim at {statement.title}: {worst} = {point.residuals[worst]:.3g} remains", result=point,
+            f"there is no trim at {statement.title}: {worst} = {point.residuals[worst]:.3g} remains", result=point,
             where=craft.name, hint="another start, or less that is held",
         )  # fmt: skip
     return point

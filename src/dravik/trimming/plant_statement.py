@@ -46,7 +46,7 @@ def _si(plant: Plant, name: str, value: Quantity) -> float:
         return arguments.number(value, name)
     unit = plant.units.get(name, "")
     if not unit:
-        raise DravikError(f"{name}={value!r}", expected="a number: the plant names no unit for it")
+        raise DravikError(f"{name} = {value!r} has a unit, and the plant names none for it", expected="a number")
     return in_si(value, kind_of_unit(unit), where=name)
 
 

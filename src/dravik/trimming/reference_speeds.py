@@ -39,7 +39,9 @@ def speed_of(craft: Aircraft, asked: ConditionKeys, altitude: float, inputs: dic
         except ValueError:
             ratio = math.nan
         if not 1.0 <= ratio < 100.0:
-            raise DravikError(f"airspeed {words!r}", expected="a multiple of the stall speed such as '1.3 stall'")
+            raise DravikError(
+                f"the airspeed {words!r} cannot be read", expected="a multiple of the stall speed such as '1.3 stall'"
+            )
         return ratio * stall_speed(craft, altitude, inputs)
     return true_airspeed(craft, asked, altitude)
 

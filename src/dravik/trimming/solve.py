@@ -70,7 +70,7 @@ def condition_of(craft: Aircraft, asked: ConditionKeys) -> Condition:
     require(craft, Aircraft, "what is trimmed", "trim_plant for other plants")
     check_names(asked)
     if "altitude" not in asked:
-        raise DravikError("a trim without an altitude", expected="a length such as '300 m'")
+        raise DravikError("the trim has no altitude", expected="a length such as '300 m'")
     inputs = craft.inputs_in_si(asked.get("inputs") or {})
     altitude = in_si(asked["altitude"], "length", where="altitude")
     found = Condition.of(asked, speed_of(craft, asked, altitude, inputs), inputs)
@@ -166,7 +166,7 @@ def trim(
         asked = condition_of(craft, condition)
         statement = pose(craft, asked)
     elif condition:
-        raise DravikError(f"a statement beside {next(iter(condition))}", expected="one of them")
+        raise DravikError(f"a statement cannot be given beside {next(iter(condition))}", expected="one of them")
     require(statement, Statement, "what is trimmed to", "steady(craft, ...), or Statement.of(craft, ...)")
     if len(statement.inputs) != len(craft.inputs) or len(statement.state) != N_CHART + len(craft.function_states):
         raise DravikError("the statement is of another aircraft", hint="make it from the aircraft that is trimmed")

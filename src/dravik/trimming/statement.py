@@ -235,7 +235,7 @@ class Statement:
 def coordinates_of(craft: Aircraft, coordinates: str) -> list[str]:
     """Return the names of all that a trim's state holds; raises DravikError for other than ``air`` and ``body``."""
     if coordinates not in COORDINATES:
-        raise DravikError(f"coordinates {coordinates!r}", expected="'air' or 'body'")
+        raise DravikError(f"there are no coordinates {coordinates!r}", expected="'air' or 'body'")
     return [*COORDINATES[coordinates][1], *craft.function_states]
 
 
@@ -288,7 +288,7 @@ def _equation(craft: Aircraft, key: str, value: Quantity, names: Sequence[str]) 
 
 def _listed(free: object) -> list[object]:
     if isinstance(free, str) or not isinstance(free, Iterable):
-        raise DravikError(f"free: {arguments.shown(free)}", expected="a list of names, or of Free")
+        raise DravikError(f"free cannot be {arguments.shown(free)}", expected="a list of names, or of Free")
     return list(free)
 
 
@@ -300,7 +300,8 @@ def _moving(craft: Aircraft, item: object, names: Sequence[str], z: Floats, u: F
     limits = item.low, item.high
     if not all(isinstance(v, int | float) for v in limits) or not item.low < item.high or not scale > 0.0:
         raise DravikError(
-            f"{item.name} between {item.low!r} and {item.high!r}", expected="limits that rise, a scale above zero"
+            f"{item.name} cannot move between {item.low!r} and {item.high!r}",
+            expected="limits that rise, a scale above zero",
         )
     known = [*names, *craft.inputs]
     if item.name not in known:

@@ -166,13 +166,13 @@ def trim_sweep(
     """
     axes = {name: _axis(craft, name, values) for name, values in arguments.mapping(over, "over").items()}
     if not axes:
-        raise DravikError("a sweep over nothing", expected="axes by name, such as {'airspeed': '45:95:26 m/s'}")
+        raise DravikError("the sweep has no axes", expected="axes by name, such as {'airspeed': '45:95:26 m/s'}")
     for name in axes:
         if name in condition or name in (condition.get("inputs") or {}):
-            raise DravikError(f"{name} is given, and swept", expected="one of them")
+            raise DravikError(f"{name} is both given and swept", expected="one of them")
     count = int(np.prod([len(values) for values, _ in axes.values()]))
     if count > MOST:
-        raise DravikError(f"a sweep of {count} points", expected=f"at most {MOST}")
+        raise DravikError(f"the sweep has {count} points", expected=f"at most {MOST}")
     if count > PAYS:
         craft = craft.with_machine_code()
     names, last = list(axes), list(axes)[-1]
@@ -251,7 +251,9 @@ def _axis(craft: Aircraft, name: str, given: str | Sequence[Quantity]) -> tuple[
     if name in MANOEUVRES:
         kinds = {kind_of_quantity(v, where=name) for v in values}
         if len(kinds) > 1:
-            raise DravikError(f"{name} as {' and as '.join(sorted(kinds))}", expected="values of one kind")
+            raise DravikError(
+                f"{name} has values of different kinds: {' and '.join(sorted(kinds))}", expected="values of one kind"
+            )
         kind = kinds.pop()
     elif name in _UNITS:
         kind = kind_of_unit(_UNITS[name])
@@ -275,10 +277,12 @@ def spread(given: str | Sequence[Quantity], name: str) -> list[Any]:
     """
     if not isinstance(given, str):
         if not isinstance(given, Iterable) or isinstance(given, Mapping | bytes):
-            raise DravikError(f"{name}: {arguments.shown(given)}", expected="a list of values, or text '45:95:26 m/s'")
+            raise DravikError(
+                f"{name} cannot be {arguments.shown(given)}", expected="a list of values, or text '45:95:26 m/s'"
+            )
         values = [float(v) if isinstance(v, int | np.number) else v for v in given]
         if not values:
-            raise DravikError(f"no values of {name}", expected="a list")
+            raise DravikError(f"the axis {name} has no values", expected="a list")
         return values
     match = _SPREAD.fullmatch(given.strip())
     try:
@@ -294,6 +298,7 @@ def spread(given: str | Sequence[Quantity], name: str) -> list[Any]:
             numbers = [float(v) for v in parts.split(",")]
     except ValueError:
         raise DravikError(
-            f"{name}={given!r}", expected="'from:to:count unit' such as '45:95:26 m/s', or values: '45, 60 m/s'"
+            f"{name}={given!r} cannot be read",
+            expected="'from:to:count unit' such as '45:95:26 m/s', or values: '45, 60 m/s'",
         ) from None
     return [f"{v!r} {unit}" for v in numbers] if unit else list(numbers)

@@ -154,7 +154,7 @@ def fly_loop(
         )
     lasts = in_si(duration, "time", where="duration")
     if not 0.1 <= lasts <= 600.0:
-        raise DravikError(f"{lasts:g} s of flight", expected="0.1 to 600 s")
+        raise DravikError(f"the duration cannot be {lasts:g} s", expected="0.1 to 600 s")
     unit = craft.inputs[entry.asked].unit
     kind = {"rad": "angle", "rad/s": "angular rate", "m": "length", "m/s": "speed"}.get(
         craft.signal(entry.measures).unit
@@ -162,12 +162,12 @@ def fly_loop(
     whole = linearise(craft, point, outputs=[entry.measures]).part(inputs=[entry.asked], outputs=[entry.measures])
     linear = time_response(least(as_system(whole)), entry.measures, entry.asked, duration=lasts)
     if rate is None and (delay or through):
-        raise DravikError("a delay or a nonlinearity without a rate", expected="rate=..., Hz: the loops at samples")
+        raise DravikError("a delay or a nonlinearity needs a rate", expected="rate=..., Hz: the loops at samples")
 
     def flown(given: str | float) -> FlownStep:
         size = in_si(given, kind, where="sizes") if kind and isinstance(given, str) else float(given)
         if not math.isfinite(size) or size == 0.0:
-            raise DravikError(f"a step of {given!r}", where="sizes", expected="other than zero")
+            raise DravikError(f"a step cannot have the size {given!r}", where="sizes", expected="other than zero")
         if rate is None:
             moved: dict[str, Any] = {"controls": {entry.asked: step(f"{size!r} {unit}".strip(), at=BEGINS)}}
             return _flown((craft, point), moved, entry.measures, size, linear)

@@ -137,7 +137,7 @@ def landing_of(run: Recording, *, after: float = 0.0) -> Landing:
         raise DravikError(f"{run.metadata.get('aircraft', 'what flew')} has no gear", expected="an aircraft with legs")
     missing = [n for n in (*NEEDED, *(f"normal_{leg}" for leg in legs)) if n not in run.names]
     if missing:
-        raise DravikError(f"a recording without {', '.join(missing)}", expected="these signals recorded")
+        raise DravikError(f"the recording has no {', '.join(missing)}", expected="these signals recorded")
     down: NDArray[np.bool_] = np.stack([np.asarray(run[f"normal_{leg}"]) > 0.0 for leg in legs])
     down[:, run.time < after] = False
     touching: NDArray[np.bool_] = np.asarray(down.any(axis=0))

@@ -35,11 +35,13 @@ class SampledLoops:
         require(study, LoopStudy, "the study", "study_loops(craft, plan)")
         self.rate = arguments.number(rate, "rate")
         if not self.rate > 0.0:
-            raise DravikError(f"a rate of {rate:g} Hz", expected="above zero")
+            raise DravikError(f"the rate cannot be {rate:g} Hz", expected="above zero")
         late = in_si(delay, "time", where="delay") * self.rate
         self.late = round(late)
         if abs(late - self.late) > 1e-6 or late < 0.0:
-            raise DravikError(f"a delay of {late:.4g} samples", expected="a whole number of them, zero or more")
+            raise DravikError(
+                f"the delay cannot be {late:.4g} samples", expected="a whole number of them, zero or more"
+            )
         self.through = arguments.mapping(through or {}, "through")
         for name, n in self.through.items():
             require(n, Nonlinearity, f"what {name} goes through", "Nonlinearity('backlash', 0.01)")

@@ -62,10 +62,10 @@ def mode_motion(model: LinearModel, mode: Mode | str, *, duration: str | float |
     require(mode, Mode, "the mode", "its name, or one of model.modes()")
     duration = None if duration is None else in_si(duration, "time", where="duration")
     if duration is not None and not 0.0 < duration <= 1e5:
-        raise DravikError(f"{duration:g} s of motion", expected="above zero")
+        raise DravikError(f"the duration cannot be {duration:g} s", expected="above zero")
     missing = [n for n in ("north", "east", "altitude", "phi", "theta", "psi") if n not in model.states]
     if missing or not model.x0.size:
-        raise DravikError(f"a model without {', '.join(missing) or 'an operating point'}", expected="the whole model")
+        raise DravikError(f"the model has no {', '.join(missing) or 'operating point'}", expected="the whole model")
     root = mode.eigenvalue
     if abs(root) < 1e-6:
         raise DravikError(f"the mode {mode.name} stands still", expected="a mode with a root that is not zero")

@@ -68,7 +68,7 @@ def linearise_along(
     require(craft, Aircraft, "what is linearised", "linearise_plant for other plants")
     instants = [quantity(t, "time", where="times") if isinstance(t, str) else float(t) for t in times]
     if not instants or not np.all(np.isfinite(instants)) or np.any(np.diff(instants) <= 0.0):
-        raise DravikError(f"times {list(times)}", expected="rising times in s")
+        raise DravikError(f"the times {list(times)} do not rise", expected="rising times in s")
     found = []
     with Session(craft, start=start, **options) as session:
         if instants[0] < session.time:

@@ -213,7 +213,9 @@ def _expected(model: LinearModel, point: TrimPoint, time: Floats) -> dict[str, F
 
 def _check_point(point: object) -> None:
     if not isinstance(point, TrimPoint | PlantTrim):
-        raise DravikError(f"a {type(point).__name__} to prove", expected="a trimmed point, from trim or trim_plant")
+        raise DravikError(
+            f"a {type(point).__name__} cannot be proved", expected="a trimmed point, from trim or trim_plant"
+        )
 
 
 @dataclass(frozen=True)

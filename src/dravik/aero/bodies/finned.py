@@ -215,7 +215,7 @@ def components(body: FinnedBody, mach: float = 0.0) -> list[Component]:
         Each part by name with its slope (1/rad) and station x (m).
     """
     if not 0.0 <= mach <= FASTEST:
-        raise DravikError(f"Mach {mach:g}", expected=f"0 to {FASTEST:g}")
+        raise DravikError(f"Mach {mach:g} is outside the method", expected=f"0 to {FASTEST:g}")
     edges = [body.nose.x, body.nose.x + body.nose.length]
     found = []
     # fine enough that the trapezoidal rule is exact to six digits

@@ -168,7 +168,8 @@ def _tables(
     clean = [s for s in stations if s.settings == still and s.beta == 0.0]
     if len(clean) < 3:
         raise DravikError(
-            "fewer than three angles of attack with all settings at zero, without sideslip", where=lines.file
+            "the campaign has fewer than three angles of attack with all settings at zero and without sideslip",
+            where=lines.file,
         )
     alphas = Axis("alpha", np.array([s.alpha for s in clean]), "rad")
     base: dict[str, Table] = {}

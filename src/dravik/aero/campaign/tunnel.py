@@ -50,7 +50,7 @@ class Flow(Model):
     @model_validator(mode="after")
     def _enough(self) -> "Flow":
         if self.dynamic_pressure is None and (self.density is None or self.speed is None):
-            raise DravikError("no dynamic pressure", expected="dynamic_pressure, or density and speed")
+            raise DravikError("the flow has no dynamic pressure", expected="dynamic_pressure, or density and speed")
         return self
 
 

@@ -68,9 +68,13 @@ class Control(Model):
     @model_validator(mode="after")
     def _inside(self) -> "Control":
         if not self.span[0] < self.span[1]:
-            raise DravikError(f"{list(self.span)} does not rise", where="span", expected="two shares of the span")
+            raise DravikError(
+                f"the shares of the span {list(self.span)} do not rise", where="span", expected="two shares of the span"
+            )
         if not self.range[0] < self.range[1]:
-            raise DravikError(f"{list(self.range)} does not rise", where="range", expected="the lower limit first")
+            raise DravikError(
+                f"the range {list(self.range)} does not rise", where="range", expected="the lower limit first"
+            )
         return self
 
     def turning(self, deflection: float) -> float:
@@ -143,7 +147,9 @@ class Geometry(Model):
     @model_validator(mode="after")
     def _whole(self) -> "Geometry":
         if not self.surfaces and self.finned_body is None:
-            raise DravikError("nothing is drawn", expected="[surfaces.NAME], or [finned_body]")
+            raise DravikError(
+                "the drawing has neither surfaces nor a finned body", expected="[surfaces.NAME], or [finned_body]"
+            )
         self._refuse_unused()
         homes: dict[str, str] = {}
         for name, surface in self.surfaces.items():
@@ -170,7 +176,9 @@ class Geometry(Model):
         if self.finned_body is not None:
             beside = [n for n in ("surfaces", "bodies", "propellers", "parasites") if getattr(self, n)]
             if beside:
-                raise DravikError("a finned body is drawn alone", where=beside[0], hint="a drawing of its own")
+                raise DravikError(
+                    f"a finned body is drawn alone, without {beside[0]}", where=beside[0], hint="a drawing of its own"
+                )
             # what would be left out silently is refused: who wrote it expects it to matter
             unused, why = self.table_grid.model_fields_set - FINNED_GRID, "the tables of a finned body do not use it"
         else:

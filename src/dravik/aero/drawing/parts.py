@@ -49,7 +49,11 @@ class Body(Model):
             raise DravikError("the body has no cross-section anywhere", where="stations", expected="width and height")
         # left of the middle it would be taken for the other side, and the engines' order would be wrong
         if self.mirrored and self.y <= 0.0:
-            raise DravikError("a mirrored body at y = 0 stands on itself", where="y", expected="y of the right one")
+            raise DravikError(
+                "the body is mirrored, but y is 0: both sides would be in one place",
+                where="y",
+                expected="y of the right one",
+            )
         return self
 
     @property
@@ -84,11 +88,19 @@ class Propeller(Model):
     def _one_engine_a_disc(self) -> "Propeller":
         if len(self.engines) != 1 + self.mirrored:
             wanted = "two engines, right one first" if self.mirrored else "one engine"
-            raise DravikError(f"{list(self.engines)}", where="engines", expected=wanted)
+            raise DravikError(
+                f"the propeller names {len(self.engines)} engines: {list(self.engines)}",
+                where="engines",
+                expected=wanted,
+            )
         if not np.linalg.norm(self.axis) > 0.0:
             raise DravikError("the axis has no length", where="axis", expected="body axes, forward is [1, 0, 0]")
         if self.mirrored and self.position[1] <= 0.0:
-            raise DravikError("a mirrored propeller is given on the right", where="position", expected="y above zero")
+            raise DravikError(
+                f"the propeller is mirrored, but its y is {self.position[1]:g} m: it is given on the right",
+                where="position",
+                expected="y above zero",
+            )
         return self
 
 

@@ -40,11 +40,21 @@ class TableGrid(Model):
         for name in ("alpha_fine", "roll_rates", "thrust_coefficients", "mach"):
             values = getattr(self, name)
             if len(values) < 2 or not np.all(np.diff(values) > 0.0):
-                raise DravikError(f"{list(values)} does not rise", where=name, expected="two or more rising values")
+                raise DravikError(
+                    f"the values {list(values)} do not rise", where=name, expected="two or more rising values"
+                )
         if self.roll_rates[0] <= 0.0:
-            raise DravikError("the first is not above zero", where="roll_rates", expected="p b/2V to one side")
+            raise DravikError(
+                f"the first roll rate, {self.roll_rates[0]:g}, is not above zero",
+                where="roll_rates",
+                expected="p b/2V to one side",
+            )
         if self.thrust_coefficients[0] != 0.0:
-            raise DravikError("the first is not zero", where="thrust_coefficients", expected="0 first")
+            raise DravikError(
+                f"the first coefficient, {self.thrust_coefficients[0]:g}, is not zero",
+                where="thrust_coefficients",
+                expected="0 first",
+            )
         return self
 
     def alphas(self) -> Floats:

@@ -87,7 +87,8 @@ class Airframe:
         low, high = STALLS
         if not highest(low) <= wanted <= highest(high):
             raise DravikError(
-                f"a highest lift of {wanted:g}", where=f"surfaces.{surface}.stall.highest_lift",
+                f"a highest lift coefficient of {wanted:g} cannot be had",
+                where=f"surfaces.{surface}.stall.highest_lift",
                 expected=f"{highest(low):.3g} to {highest(high):.3g} for this drawing",
             )  # fmt: skip
         for _ in range(16):

@@ -170,7 +170,10 @@ class Lattice:
         self.mesh = mesh
         self.reference = geometry.reference
         if not 0.0 <= mach <= MACH_LIMIT:
-            raise DravikError(f"mach {mach:g}", expected=f"0 to {MACH_LIMIT:g}, where the Prandtl-Glauert rule holds")
+            raise DravikError(
+                f"Mach {mach:g} is outside the method",
+                expected=f"0 to {MACH_LIMIT:g}, where the Prandtl-Glauert rule holds",
+            )
         lowest = float(max(np.max(mesh.left[:, 2]), np.max(mesh.right[:, 2]), np.max(mesh.tail_left[:, 2])))
         if height is not None and not height > lowest:
             raise DravikError(

@@ -192,7 +192,11 @@ class _Assembly:
                 keys = ("increments", group, coefficient)
                 if aero is None or coefficient not in aero.coefficients:
                     known = ", ".join(aero.coefficients) if aero is not None else "[aero] first"
-                    raise DravikError(f"no {coefficient} to add to", where=self.where(*keys), expected=known)
+                    raise DravikError(
+                        f"there is no {coefficient} to which the increment could be added",
+                        where=self.where(*keys),
+                        expected=known,
+                    )
                 name = f"{coefficient}_{group}"
                 meaning = entry.description or f"what {group} adds to {coefficient}"
                 self.define(name, entry.formula, keys, entry.unit, meaning, "aero")

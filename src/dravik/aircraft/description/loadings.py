@@ -115,7 +115,9 @@ def _rolled(
         capacity = definition.tanks[tank].capacity
         if math.isfinite(held) and held > capacity * (1.0 + 1e-9):
             raise DravikError(
-                f"{held:g} kg in {tank}", where=place, expected=f"at most the {capacity:.6g} kg that it holds"
+                f"the tank {tank!r} cannot hold {held:g} kg",
+                where=place,
+                expected=f"at most the {capacity:.6g} kg that it holds",
             )
     held_in = {n: min(m, definition.tanks[n].capacity) for n, m in loading.tanks.items()}
     loading = loading.model_copy(update={"tanks": held_in})
@@ -147,7 +149,9 @@ def _filled(definition: AircraftDefinition, name: str, loading: Loading, where: 
         room = sum(definition.tanks[t].capacity for t in shared)
         if math.isfinite(mass) and mass > room * (1.0 + 1e-9):
             raise DravikError(
-                f"{mass:g} kg of {filling}", where=place, expected=f"at most {room:.6g} kg, all tanks full"
+                f"{mass:g} kg of {filling} do not fit into its tanks",
+                where=place,
+                expected=f"at most {room:.6g} kg, all tanks full",
             )
         tanks |= shared
     return loading.model_copy(update={"tanks": tanks})

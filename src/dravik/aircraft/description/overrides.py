@@ -68,7 +68,7 @@ def checked(override: object) -> SignalOverride:
     """Return what is an override; raises DravikError for anything else."""
     if not isinstance(override, SignalOverride):
         raise DravikError(
-            f"an override is a {type(override).__name__}", expected="SignalOverride(signal=..., kind=...)"
+            f"an override cannot be a {type(override).__name__}", expected="SignalOverride(signal=..., kind=...)"
         )
     return override
 
@@ -108,7 +108,9 @@ class Wiring:
         if override.kind == "disturbed":
             return Node("op", 0, "add", args=(name_node(inner), name_node(override.input)))
         if override.formula is None:
-            raise DravikError(f"{override.signal} replaced by nothing", where=where, expected="a formula")
+            raise DravikError(
+                f"the override replaces {override.signal!r} by nothing", where=where, expected="a formula"
+            )
         return renamed(parse(override.formula, where=where), {override.signal: inner})
 
     def readers(self, override: SignalOverride) -> list[str]:

@@ -53,7 +53,9 @@ class Envelope(Model):
         for name in ("airspeed", "altitude"):
             low, high = getattr(self, name)
             if not low < high:
-                raise DravikError(f"{low:g} to {high:g}", where=name, expected="the lower limit first")
+                raise DravikError(
+                    f"the limits {low:g} and {high:g} do not rise", where=name, expected="the lower limit first"
+                )
         return self
 
 
@@ -102,7 +104,9 @@ class Loading(Model):
     def _one_way(self) -> "Loading":
         numbers = [n for n in ("mass", "cg", "Ixx", "Iyy", "Izz") if n in self.model_fields_set]
         if self.groups and numbers:
-            raise DravikError(f"both groups and {', '.join(numbers)}", where="groups", expected="parts, or numbers")
+            raise DravikError(
+                f"the loading has both groups and {', '.join(numbers)}", where="groups", expected="parts, or numbers"
+            )
         if not self.groups:
             for name in ("mass", "cg", "Ixx", "Iyy", "Izz"):
                 if name not in numbers:
@@ -110,7 +114,9 @@ class Loading(Model):
                         f"the key {name!r} is missing", expected="mass, cg, Ixx, Iyy, Izz; or groups of parts"
                     )
             if self.tanks or self.filled:
-                raise DravikError("tanks beside a mass in numbers", where="tanks", expected="groups of parts")
+                raise DravikError(
+                    "the loading fills tanks, but gives its mass as a number", where="tanks", expected="groups of parts"
+                )
         return self
 
     def tensor(self) -> "np.ndarray[tuple[int, int], np.dtype[np.float64]]":
@@ -169,7 +175,7 @@ class Aero(BaseModel):
         if missing:
             hint = nearest(missing[0], self.formulas)
             raise DravikError(
-                f"no formula for {', '.join(missing)}",
+                f"there is no formula for {', '.join(missing)}",
                 expected=f"in {self.axes} axes all of {self.coefficients}",
                 hint=hint,
             )

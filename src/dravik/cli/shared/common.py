@@ -45,7 +45,7 @@ __all__ = [
 def finite(value: float) -> float:
     """Return an option's number; raises DravikError for one that is none (nan, inf)."""
     if not math.isfinite(value):
-        raise DravikError(f"{value} as an option", expected="a finite number")
+        raise DravikError(f"the value of an option cannot be {value}", expected="a finite number")
     return value
 
 
@@ -130,7 +130,7 @@ def channel_of(craft: "Aircraft", text: str, option: str) -> tuple[str, str]:
     """Return output and input of OUTPUT/INPUT as an option gives it; an effector's name stands for its input."""
     output, slash, name = (part.strip() for part in text.partition("/"))
     if not slash or not name:
-        raise DravikError(f"{option} {text!r}", expected="OUTPUT/INPUT, such as theta/elevator")
+        raise DravikError(f"{option} {text!r} cannot be read", expected="OUTPUT/INPUT, such as theta/elevator")
     return output, craft.input_names[craft.input_index(name)]
 
 

@@ -67,7 +67,9 @@ class ConditionOptions(OptionGroup):
             return craft
         speed, blows, direction = self.wind.partition(" from ")
         if not blows:
-            raise DravikError(f"--wind {self.wind!r}", expected="a speed and where it blows from: '5 m/s from 270 deg'")
+            raise DravikError(
+                f"--wind {self.wind!r} cannot be read", expected="a speed and where it blows from: '5 m/s from 270 deg'"
+            )
         return craft.with_environment(wind={"speed": speed.strip(), "blows_from": direction.strip()})
 
     def given(self) -> list[str]:

@@ -68,7 +68,9 @@ def write_animation(
     """
     target = Path(path)
     if target.suffix not in (".gif", ".html"):
-        raise DravikError(f"an animation as {target.name!r}", expected="a name that ends in .gif or .html")
+        raise DravikError(
+            f"an animation cannot be written as {target.name!r}", expected="a name that ends in .gif or .html"
+        )
     missing = [n for n in NEEDED if n not in run.names]
     if missing or len(run.time) < 2:
         raise DravikError(f"the recording has no {', '.join(missing) or 'rows'}", hint="record all signals")
