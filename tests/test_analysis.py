@@ -124,7 +124,7 @@ class TrimTest(unittest.TestCase):
         swing = plant(pendulum, states=["angle", "rate"], inputs=["torque"])
         held = trim_plant(swing, state={"angle": 0.5}, free=["torque"])
         self.assertAlmostEqual(held.inputs[0], 9.81 * math.sin(0.5), places=9)
-        with self.assertRaisesRegex(TrimError, "the rate of rate is left at"):
+        with self.assertRaisesRegex(TrimError, "the rate of rate remains at"):
             trim_plant(swing, state={"angle": 0.5}, free=["rate"])
         with self.assertRaisesRegex(DravikError, "no state or input 'speed'"):
             trim_plant(swing, state={"speed": 0.5}, free=["torque"])

@@ -310,7 +310,7 @@ class EdgeTest(unittest.TestCase):
             ({"airspeed": 62, "climb_rate": 70}, "well below the airspeed"),
             ({"airspeed": 62, "turn": "400 m", "flight_path": "free"}, "radius and a free flight path"),
             ({"airspeed": 62, "turn": "20 deg", "track": 0}, "a turn cannot have a track"),
-            ({"airspeed": 62, "heading": 0, "track": 0, "bank": 0.1}, "both a heading and a track, and a bank"),
+            ({"airspeed": 62, "heading": 0, "track": 0, "bank": 0.1}, "a heading and a track, and a bank are given"),
             ({"airspeed": 0, "turn": "20 deg"}, "hover cannot have a turn"),
             ({"airspeed": 62, "sideslip": "free"}, "1 too few"),
             ({"airspeed": "free"}, "1 too few"),

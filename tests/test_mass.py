@@ -343,7 +343,7 @@ class FlowTest(unittest.TestCase):
             ),
             (
                 {"loadings": {"full": {"groups": ["hull"], "flowing": ["blast"]}}},
-                r"no tank 'blast' with a flow; expected ballast",
+                r"there is no tank 'blast' with a flow; expected ballast",
             ),
             ({"loadings": {"full": {"groups": ["hull"], "mass": 3}}}, r"both groups and mass"),
             ({"loadings": {"full": {"mass": 3, "cg": [0, 0, 0]}}}, r"the key 'Ixx' is missing"),

@@ -113,7 +113,7 @@ class PlantTest(unittest.TestCase):
         self.assertAlmostEqual(float(held.state[0]), math.acos(0.9), places=9)
         self.assertAlmostEqual(float(held.inputs[0]), 9.81 * math.sin(math.acos(0.9)), places=8)
         weak = swing(bounds={"torque": (-1.0, 1.0)})
-        with self.assertRaisesRegex(TrimError, "no equilibrium: the rate of rate is left at -|height is left at"):
+        with self.assertRaisesRegex(TrimError, "no equilibrium: the rate of rate remains at -|height remains at"):
             dv.trim_plant(weak, state={"angle": 0.3}, free=["angle", "torque"], steady=["rate"], hold={"height": 0.1})
         with self.assertRaisesRegex(TrimError, "nothing that is free moves angle_dot"):
             dv.trim_plant(swing(), state={"rate": 1.0}, free=["torque"])

@@ -110,6 +110,7 @@ class Aircraft:
 
     def where(self, *keys: str) -> str:
         """Return file, line and key path for messages."""
+        # a key of a law stands in the law's file, and a message has to lead there
         if len(keys) > 1 and f"{keys[0]}.{keys[1]}" in self._law_places:
             return self._law_places[f"{keys[0]}.{keys[1]}"].place(keys)
         return self._places.place(keys)
@@ -118,7 +119,7 @@ class Aircraft:
 
     @property
     def definition(self) -> AircraftDefinition:
-        """The aircraft as its file gives it, without laws, world and plan, which its ``configuration`` has."""
+        """The aircraft as its file gives it, without laws, world and script, which its ``configuration`` has."""
         return self.configuration.aircraft
 
     @property
@@ -179,6 +180,7 @@ class Aircraft:
     def resting_states(self, x: Floats, u: Floats) -> list[str]:
         """Return the states that do not take part here: those of legs away from the ground."""
         names = contact_states(self.configuration.legs)
+        # away from the ground the legs' states rest at zero: a linear model would have their roots for nothing
         return [] if not names or self.values(x, u, ["near_ground"])["near_ground"] else names
 
     @property
@@ -202,13 +204,13 @@ class Aircraft:
     def signal(self, name: str) -> Signal:
         """Return a signal; raises DravikError, naming the nearest, when there is none of that name."""
         if name not in self.signals:
-            raise DravikError(
-                f"{self.name} has no signal {name!r}", hint=nearest(name, self.signals) or "dravik signals"
-            )
+            hint = nearest(name, self.signals) or "dravik signals"
+            raise DravikError(f"{self.name} has no signal {name!r}", hint=hint)
         return self.signals[name]
 
     def input_index(self, name: str) -> int:
         """Return the place of an input; an effector's name stands for what is added to its command."""
+        # people say elevator: what they move is its increment where a law commands it, its command otherwise
         for candidate in (name, f"{name}_increment", f"{name}_command"):
             if candidate in self.inputs:
                 return self.input_names.index(candidate)
@@ -218,11 +220,8 @@ class Aircraft:
             raise DravikError(
                 f"there is no engine {engine!r}", expected="one of " + ", ".join(engines), hint=nearest(engine, engines)
             )
-        raise DravikError(
-            f"{self.name} has no input {name!r}",
-            expected="one of " + ", ".join(self.inputs),
-            hint=nearest(name, [*self.inputs, *self._built.effectors]),
-        )
+        hint = nearest(name, [*self.inputs, *self._built.effectors])
+        raise DravikError(f"{self.name} has no input {name!r}", expected="one of " + ", ".join(self.inputs), hint=hint)
 
     def inputs_in_si(
         self, values: Mapping[str, str | float], *, bare_angles: bool = True, place: str = "input "

@@ -22,6 +22,7 @@ def with_values(
     changed = replace(configuration, values={**configuration.values, **found})
     if built is None:
         return changed, None
+    # a parameter is a register that no instruction writes: another value needs no compiling
     registers = built.tape.registers.copy()
     for name, number in found.items():
         registers[built.tape.names[name]] = number

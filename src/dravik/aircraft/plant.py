@@ -21,6 +21,7 @@ from dravik.plants import Columns
 __all__ = ["COORDINATES", "AircraftPlant"]
 
 Floats = NDArray[np.float64]
+# what differences of 1 count as in a linear model: a metre is little, a radian is much
 _SIZES = {"m": 100.0, "m/s": 10.0}  # scales of lengths and speeds
 _COMMON = ("phi", "theta", "psi", "p", "q", "r")
 #: Chart coordinates by name, for ``Aircraft.plant``.
@@ -75,6 +76,7 @@ class AircraftPlant:
 
     def evaluate(self, t: float, x: Floats, u: Floats) -> tuple[Floats, Floats]:
         """Return the rates of the minimal coordinates, and every signal."""
+        # scratch for the integrated state and its rates, one number longer
         n = len(x)
         rates, scratch = np.empty(n), np.empty((2, n + 1))
         minimal_rates(
@@ -85,6 +87,7 @@ class AircraftPlant:
 
     def to_state(self, z: Floats, u: Floats) -> Floats:
         """Return the integrated state of minimal coordinates."""
+        # one more: three Euler angles become four numbers of a quaternion
         x = np.empty(len(z) + 1)
         state_from_minimal(self._program, self.workspace, 0.0, z, u, self.kind, x)
         return x

@@ -52,5 +52,6 @@ def with_tank(craft: HasTanks, x: Floats, tank: str, mass: str | float) -> Float
         raise DravikError(f"the tank {tank!r} cannot have {mass:g} kg", expected=f"0 to {capacity:.6g} kg")
     found = x.copy()
     found[N_RIGID + list(craft.function_states).index(f"tank_{tank}_integral")] = mass
+    # the centre of gravity by the same formulas as in flight, with the old mass and with the new
     before, after = (craft.values(s, craft.default_inputs()) for s in (x, found))
     return after_drop(found, np.array([after[f"centre_{a}"] - before[f"centre_{a}"] for a in "xyz"]))

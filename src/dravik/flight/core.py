@@ -51,21 +51,16 @@ class Flight:
         """Begin at a trimmed point or a start; raises DravikError for names, quantities and starts that do not fit."""
         check_options(options)
         self.body = body = body_of(what)
-        require(
-            start,
-            (TrimPoint, PlantTrim, Start),
-            "the start",
-            "trim, on_ground, on_rail, resume, or Start(state, inputs)",
-        )
+        made_by = "trim, on_ground, on_rail, resume, or Start(state, inputs)"
+        require(start, (TrimPoint, PlantTrim, Start), "the start", made_by)
         self.note = dict(options.get("note") or {})
         self.dt = quantity(options.get("dt", 0.01), "time", where="dt")
         if not 0.0 < self.dt < math.inf:
             raise DravikError(f"the step dt cannot be {options.get('dt')!r}", expected="a time above zero")
         begins = start.time if isinstance(start, Start) else 0.0
         if not 0.0 <= begins / self.dt < MOST_STEPS:
-            raise DravikError(
-                f"a flight in steps of {self.dt:g} s cannot start at {begins:g} s", expected="zero to 1e15 steps"
-            )
+            text = f"a flight in steps of {self.dt:g} s cannot start at {begins:g} s"
+            raise DravikError(text, expected="zero to 1e15 steps")
         self.first = self.step = round(begins / self.dt)
         self.offset = begins - self.first * self.dt
         self.work = body.work

@@ -86,12 +86,15 @@ def steady_observer(
     driven, power = weights(noise, system.units, "noise")
     seen, inverse = weights(sensors, system.units, "sensors")
     g = system.part(inputs=driven).B
+    # weights are one over a square: their inverse is the spectral density
     q = g @ np.diag(1.0 / power) @ g.T
+    # as if the plant's own inputs were noisy: the observer then trusts the measurement there, and the loop comes back
     if recovery:
         b = system.part(inputs=list(moved) or system.inputs).B
         q = q + recovery**2 * b @ b.T
     c, _ = rows_of(system, seen, system.inputs)
     v = np.diag(1.0 / inverse)
+    # the dual of the regulator: A and C transposed take the places of A and B
     p, residual = solve_riccati(system.A.T, c.T, q, v)
     return Observer(system, seen, p @ c.T @ np.linalg.inv(v), p, residual)
 
@@ -130,6 +133,7 @@ def with_observer(regulator: Regulator, observer: Observer) -> LinearSystem:
     require(regulator, Regulator, "the regulator", "optimal_states(...)")
     require(observer, Observer, "the observer", "steady_observer(...)")
     plant = observer.plant
+    # states by name and in order: gains by position would feed back the wrong quantity without a word
     if regulator.measured != plant.states:
         raise DravikError(
             f"the regulator reads {', '.join(regulator.measured)}",
@@ -137,6 +141,7 @@ def with_observer(regulator: Regulator, observer: Observer) -> LinearSystem:
         )
     c, d = rows_of(plant, observer.measured, regulator.inputs)
     b = plant.part(inputs=regulator.inputs).B
+    # the observer with its own feedback put in for the plant's inputs
     a = plant.A - observer.gains @ c - (b - observer.gains @ d) @ regulator.gains
     return LinearSystem.of(
         a, observer.gains, states=[f"{n}_estimate" for n in plant.states], inputs=observer.measured,

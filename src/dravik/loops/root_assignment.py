@@ -88,6 +88,7 @@ def rows_of(plant: LinearSystem, names: Sequence[str], inputs: Sequence[str]) ->
             c.append(np.eye(n)[plant.states.index(name)])
             d.append(np.zeros(len(columns)))
         else:
+            # it is neither: this raises with the nearest name
             plant.indices([name], "outputs")
     return np.array(c).reshape(len(names), n), np.array(d).reshape(len(names), len(columns))
 
@@ -151,6 +152,7 @@ def assign_roots(system: LinearSystem, poles: Sequence[complex], *, inputs: Sequ
     if len(wanted) != n or not np.all(np.isfinite(wanted)):
         raise DravikError(f"there are {len(wanted)} poles for {n} states", expected="one for each, finite")
     b = system.part(inputs=names).B
+    # a root that stays where it is would make the solver fail with words about ranks
     _refuse_unmoved(system.A, b, roots_of(system.A), "")
     return Regulator(as_system(system), names, list(system.states), *_placed(system.A, b, wanted))
 
@@ -160,6 +162,7 @@ def _placed(a: Floats, b: Floats, wanted: Complexes) -> tuple[Floats, Complexes,
 
     if np.any(np.abs(np.sort_complex(wanted) - np.sort_complex(wanted.conj())) > 1e-9 * np.abs(wanted).max()):
         raise DravikError("a complex pole is without its conjugate", expected="complex poles in pairs")
+    # the library places pairs and more; of one state any input will do, the strongest costs least
     if len(a) == 1:
         column = int(np.argmax(np.abs(b[0])))
         k = np.zeros((b.shape[1], 1))
@@ -182,6 +185,7 @@ def roots_of(a: Floats) -> Complexes:
 def _refuse_unmoved(a: Floats, b: Floats, roots: Complexes, name: str) -> None:
     """Raise DravikError for a root that no input moves: [A - s I, B] loses rank there."""
     n = len(a)
+    # each row in its own size: a state in degrees must not hide one in radians
     rows = np.maximum(np.abs(a).max(axis=1), np.abs(b).max(axis=1)) if len(a) else np.ones(0)
     scale = np.where(rows > 0.0, rows, 1.0)
     for root in roots:

@@ -72,6 +72,7 @@ def combine(parts: Sequence[Properties]) -> Properties:
 
 def rotated(tensor: Floats, yaw: float, pitch: float, roll: float) -> Floats:
     """Return a part's tensor along body axes, the part turned by yaw, then pitch, then roll (rad)."""
+    # nothing turned, nothing rounded: most parts stand along the aircraft
     if yaw == pitch == roll == 0.0:
         return tensor
     to_part = dcm_from_euler(roll, pitch, yaw)
@@ -87,6 +88,7 @@ def inertia_fault(tensor: Floats) -> str:
     scale = float(np.max(np.abs(moments)))
     if moments[0] < -SLACK * scale:
         return f"a principal moment of inertia is {moments[0]:.4g} kg m^2"
+    # equal for a flat plate; more than the sum is possible for no distribution of mass
     if moments[2] > (moments[0] + moments[1]) * (1.0 + SLACK) + SLACK * scale:
         a, b, c = (f"{m:.4g}" for m in moments)
         return f"the largest principal moment, {c}, exceeds the sum of the others, {a} + {b}"

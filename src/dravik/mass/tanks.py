@@ -75,9 +75,11 @@ class TankTables:
 
     def at(self, mass: float) -> Properties:
         """Return the properties of what is left, between the table's masses by straight lines."""
+        # an empty tank has no centre of its own: where the last drop would stand
         if mass <= 0.0:
             return Properties(0.0, self.surface[0], np.zeros((3, 3)))
         k = min(int(np.searchsorted(self.mass, mass)), len(self.mass) - 1)
+        # integrals over the mass are joined by straight lines, and centre and tensor follow: a sum of them stays one
         back = max(self.mass[k] - mass, 0.0) / (self.mass[k] - self.mass[k - 1])
         first, second = (v[k] - back * (v[k] - v[k - 1]) for v in (self.first, self.second))
         xx, yy, zz, xy, xz, yz = second
@@ -103,9 +105,11 @@ def tank_tables(tank: Tank, count: int = 33) -> TankTables:
     -------
     TankTables
     """
+    # a grain burns from its bore or its end, not by level: its closed form needs no slices
     if tank.shape == "grain":
         return _grain_tables(tank, count)
     height = _height(tank)
+    # from the bottom up, as it fills
     edges = np.linspace(0.0, height, SLICES + 1)
     middle, thick = 0.5 * (edges[1:] + edges[:-1]), np.diff(edges)
     along, across = _half_widths(tank, middle - 0.5 * height)
@@ -113,6 +117,7 @@ def tank_tables(tank: Tank, count: int = 33) -> TankTables:
     slices = tank.density * area * thick
     # a homogeneous slice about its own middle: a third of the half widths squared, a quarter of a disc's radius squared
     share = 0.25 if _is_round(tank) else 1.0 / 3.0
+    # a round tank cut into flat slices holds a little less: full must be the capacity exactly
     slices *= tank.capacity / slices.sum()
     centre = body_from_station(np.array(tank.position))
     z = centre[2] + 0.5 * height - middle  # body z is down: the bottom slice first
@@ -195,6 +200,7 @@ def after_drop(x: Floats, moved: Floats) -> Floats:
         Integrated state, SI.
     """
     found = x.copy()
+    # north and east as they are, the third is an altitude: upwards
     found[:3] += (dcm_from_quaternion(x[6:10]).T @ moved) * np.array([1.0, 1.0, -1.0])
     found[3:6] += np.cross(x[10:13], moved)
     return found

@@ -82,6 +82,7 @@ def minimum_control_speeds(
     found = []
     for given in banks:
         bank = side * in_si(given, "angle", where="bank") + 0.0
+        # the speed is put in by the series below: a minimum control speed is where lateral balance ends, at any climb
         asked = {"airspeed": 1.0, "altitude": altitude, "bank": bank, "flight_path": "free", "inputs": held}
         base = condition_of(craft, asked)  # type: ignore[arg-type]
         family = ConditionSeries(craft, lambda v, base=base: replace(base, airspeed=v))  # type: ignore[misc]
@@ -113,5 +114,6 @@ def _side_that_runs(craft: Aircraft, gone: Sequence[str]) -> float:
     out = [engines[n].position[1] for n in gone]
     if not run:
         raise DravikError(f"{craft.name} without {', '.join(gone)} has no engine left", expected="fewer engines")
+    # by the mean of each group: with four engines two of one side may have failed
     between = sum(run) / len(run) - sum(out) / len(out)
     return -1.0 if between < 0.0 else 1.0

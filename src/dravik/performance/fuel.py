@@ -194,6 +194,7 @@ class _Flight:
 
     def __init__(self, craft: Aircraft, altitude: float) -> None:
         self.craft, self.altitude = craft, altitude
+        # watts of a battery, or kilograms a second of fuel: one integration serves both
         flow, self.store = store_of(craft)
         self.is_electric = flow == "W"
         if not self.store > 0.0:
@@ -210,6 +211,7 @@ class _Flight:
         end = float(getattr(leg, goal))
         climbs = goal in ("climb_to", "descend_to")
         span = end - self.altitude if climbs else end
+        # climb_to a height below would integrate backwards and give fuel back
         if climbs and (span > 0.0) != (goal == "climb_to"):
             raise DravikError(
                 f"a leg at {self.altitude:g} m cannot {goal.replace('_', ' ')} {end:g} m",
@@ -221,6 +223,7 @@ class _Flight:
         def rates(done: float, taken: np.ndarray[Any, Any]) -> np.ndarray[Any, Any]:
             """Return time, distance and fuel by what the leg runs over."""
             height = start + done if climbs else start
+            # weight, and with it drag and thrust, follow what has been used within the leg
             point = self._point(leg, height, begun - float(taken[2]), where)
             flow = point["electric_power"] if self.is_electric else point["fuel_flow"]
             by_time = np.array([1.0, point["ground_speed"], flow])
@@ -232,8 +235,10 @@ class _Flight:
                     f"{self.craft.name} does not {goal.replace('_', ' ')} {end:g} m: {per:.3g} m/s at {height:.5g} m",
                     where=where, hint="another airspeed or loading",
                 )  # fmt: skip
+            # by height or by distance, in the place of time: the leg then ends exactly where it is to end
             return by_time / per
 
+        # classical Runge-Kutta: few trims, because what a leg burns changes slowly along it
         taken, h = np.zeros(3), span / STEPS
         for k in range(STEPS):
             a = rates(k * h, taken)
@@ -262,6 +267,7 @@ class _Flight:
             raise self._empty(where)
         craft, inputs = self._lighter(left), dict(leg.inputs)
         if leg.goal == "standing":
+            # at idle unless the leg says otherwise: an engine that runs at a standstill still burns
             idle: dict[str, Any] = {n: low for n, (low, _) in throttles_of(craft).items()} | inputs
             return on_ground(craft.with_environment(ground=height), inputs=idle, heading=leg.heading)
         craft = away_from_ground(craft, height)
@@ -270,6 +276,7 @@ class _Flight:
         if leg.climb_rate is not None:
             asked["climb_rate"] = leg.climb_rate
         elif leg.goal in ("climb_to", "descend_to"):
+            # a climb at full power, a descent at idle, unless a rate of climb leaves the throttle free
             ends = {n: high if leg.goal == "climb_to" else low for n, (low, high) in throttles_of(craft).items()}
             asked["flight_path"], inputs = "free", {**ends, **inputs}
         try:

@@ -132,6 +132,7 @@ def static_stability(
     """
     asked: dict[str, Any] = {"airspeed": airspeed, "altitude": altitude, "inputs": inputs or {}}
     point = trim(craft, **asked)
+    # slopes are by one control: with two of them a trim would share the turn between them
     asked = _one_pitch_input(craft, asked, point)
     chord = craft.definition.reference.chord
     if force and craft.signal(force).unit not in ("N", ""):
@@ -140,15 +141,18 @@ def static_stability(
     control, stick = _pitch_control(craft, asked, point)
     for shift in SHIFTS:
         moved = _with_centre(craft, point, shift * chord)
+        # level flight at two speeds: the lift coefficient changes, the load factor does not
         by_speed = [
             _held(moved, {**asked, "airspeed": point["airspeed"] * (1.0 + s)}) for s in (-SPEED_STEP, SPEED_STEP)
         ]
+        # two pulls at one speed: pitch rate and load factor change together, as in a real pull
         by_load = [_held(moved, {**asked, "pull": f"{1.0 + s!r}"}) for s in (-LOAD_STEP, LOAD_STEP)]
         per_lift.append(_ratio(by_speed, control, "CL"))
         per_g.append(_ratio(by_load, control, "nz"))
         stick_per_g.append(_ratio(by_load, stick, "nz"))
         if force:
             pulls.append(_pulls(force, by_speed, by_load))
+    # three centres of gravity: the curve of a real aircraft over them is no straight line
     places = point["cg_x"] + np.array(SHIFTS) * chord
     neutral, manoeuvre = (_crossing(places, np.array(values)) for values in (per_lift, per_g))
     return StaticStability(
@@ -160,6 +164,7 @@ def static_stability(
 
 def _pulls(force: str, by_speed: list[TrimPoint], by_load: list[TrimPoint]) -> tuple[float, float, float]:
     """Return the slopes of the force over dynamic pressure by lift, of the force by load factor, and by airspeed."""
+    # force over dynamic pressure: at the stick-free neutral point the hinge moment coefficient does not change
     over = [p[force] / p["dynamic_pressure"] for p in by_speed]
     by_lift = (over[1] - over[0]) / (by_speed[1]["CL"] - by_speed[0]["CL"])
     return by_lift, _ratio(by_load, force, "nz"), _ratio(by_speed, force, "airspeed")
@@ -241,6 +246,7 @@ def _ratio(points: list[TrimPoint], of: str, by: str) -> float:
 
 def _crossing(places: Floats, values: Floats) -> float:
     """Return where the parabola through three values is zero, the nearer root to the middle; the line's without one."""
+    # about the middle place, so that small differences of station x keep their digits
     curve = np.polyfit(places - places[1], values, 2)
     roots = np.roots(curve) if abs(curve[0]) > 1e-9 * abs(curve[1]) else np.array([-curve[2] / curve[1]])
     real = roots[np.abs(np.imag(roots)) < 1e-9].real

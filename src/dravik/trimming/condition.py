@@ -143,6 +143,7 @@ class Condition:
             is_headed=heading is not None and track is not None,
             sideslip=_sideslip(sideslip, free=bank is not None or is_turn),
             bank=None if bank is None else in_si(bank, "angle", where="bank"),
+            # a turn without a sideslip that is given has no side force; the sideslip then follows
             is_coordinated=is_turn and sideslip is None,
             manoeuvre=manoeuvre,
             inputs=dict(inputs),
@@ -156,6 +157,7 @@ class Condition:
     def _check(self, asked: ConditionKeys) -> None:
         """Refuse what cannot be asked together."""
         lateral = [n for n in ("bank", "sideslip", "turn", "pull", "roll") if asked.get(n) is not None]
+        # in hover there is no flow to have an angle to; the attitude follows from the balance of forces alone
         if self.airspeed < HOVER and (lateral or self.path_is_free):
             raise DravikError(
                 f"hover cannot have {'a ' + lateral[0] if lateral else 'a free flight path'}",
@@ -166,6 +168,7 @@ class Condition:
                 f"a {lateral[0]} cannot be held at a flight path of {math.degrees(self.flight_path or 0.0):.4g} deg",
                 where="flight_path", expected=f"at most {math.degrees(STEEP):.3g} deg, or neither of them",
             )  # fmt: skip
+        # turn with sideslip and bank with roll are two things; of any other pair one follows from the other
         if len(lateral) > 1 and set(lateral) not in ({"sideslip", "turn"}, {"bank", "roll"}):
             raise DravikError(
                 f"both a {lateral[0]} and a {lateral[1]} are given",
@@ -173,7 +176,7 @@ class Condition:
             )
         if self.is_headed and (lateral or self.is_steep):
             raise DravikError(
-                "both a heading and a track" + (f", and a {lateral[0]}" if lateral else ""),
+                "a heading and a track" + (f", and a {lateral[0]}" if lateral else "") + " are given",
                 expected="one of the two, which leaves the other to the wind",
             )
         kind = self.manoeuvre
@@ -181,6 +184,7 @@ class Condition:
             raise DravikError("a free airspeed needs a straight path", expected="a given airspeed")
         if kind is not None and self.track is not None and kind.kind == "turn":
             raise DravikError("a turn cannot have a track", expected="a heading, which the turn passes through")
+        # a radius is over the ground plane: with a free path neither the speed in it nor the bank is known
         if kind is not None and kind.by == "radius" and self.path_is_free:
             raise DravikError(
                 "a turn cannot have a radius and a free flight path", expected="its bank, rate or load factor"
@@ -195,6 +199,7 @@ class Condition:
     def slope(self) -> float:
         """The flight path relative to the air that is asked for, rad; zero where it is free."""
         if self.climb_rate is not None:
+            # held within the sine's range: a search may ask at a speed below the rate of climb
             return math.asin(min(max(self.climb_rate / max(self.airspeed, 1e-9), -1.0), 1.0))
         return self.flight_path or 0.0
 
@@ -229,6 +234,7 @@ class Condition:
 
 def _sideslip(given: Quantity | None, *, free: bool) -> float | None:
     if given is None:
+        # without a word no sideslip, unless a bank or a turn makes it an unknown
         return None if free else 0.0
     if given == "free":
         return None
@@ -245,6 +251,7 @@ def _path(asked: ConditionKeys, airspeed: float) -> tuple[float | None, float | 
     """Return flight path (rad) and rate of climb (m/s), of which one at most is given."""
     path, climb = asked.get("flight_path", 0.0), asked.get("climb_rate")
     if climb is not None:
+        # level is what goes without saying: it does not contradict a rate of climb
         if "flight_path" in asked and path is not None:
             raise DravikError("both a flight path and a climb rate are given", expected="one of them")
         rate = in_si(climb, "speed", where="climb_rate")
@@ -271,11 +278,13 @@ def _manoeuvre(asked: ConditionKeys) -> Manoeuvre | None:
         text, sign = (value, 1.0)
         if isinstance(value, str) and kind == "turn":
             words = value.split()
+            # "20 deg left" as a pilot says it; a minus sign means the same
             if words and words[-1] in ("left", "right"):
                 text, sign = " ".join(words[:-1]), -1.0 if words[-1] == "left" else 1.0
         measure = kind_of_quantity(text, where=kind)
         if measure not in _MEASURES[kind]:
             raise DravikError(f"{value!r} is a {measure}", where=kind, expected=_EXAMPLES[kind])
+        # the unit tells what is meant: degrees are a bank, degrees a second a rate, metres a radius
         by, size = _MEASURES[kind][measure], sign * in_si(text, measure, where=kind)
         if by == "bank" and not abs(size) < 1.5:
             raise DravikError(f"a bank of {value!r} is too steep", where=kind, expected="a bank of less than 85 deg")

@@ -74,11 +74,13 @@ def condition_of(craft: Aircraft, asked: ConditionKeys) -> Condition:
     inputs = craft.inputs_in_si(asked.get("inputs") or {})
     altitude = in_si(asked["altitude"], "length", where="altitude")
     found = Condition.of(asked, speed_of(craft, asked, altitude, inputs), inputs)
+    # in a pull nothing holds the speed: the thrust of level flight is what a pilot leaves set
     return _with_level_thrust(craft, found) if has_level_thrust(craft, found) else found
 
 
 def _with_level_thrust(craft: Aircraft, pull: Condition) -> Condition:
     """Return a pull with the throttles of the same flight without it; half open where that cannot be held."""
+    # half open where level flight is not held, such as above the ceiling: a pull there is as good as any
     point = ConditionSeries(craft, lambda _: replace(pull, manoeuvre=None)).point(0.0)
     throttles = {
         name: 0.5 * (low + high) if point is None else float(point.inputs[craft.input_names.index(name)])
@@ -319,6 +321,7 @@ def trim_plant(
         what = "the rate of " if worst in plant.state_names else ""
         why = explain(statement, field.slopes(v))
         raise TrimError(
-            f"no equilibrium: {what}{worst} is left at {residuals[worst]:.3g}{'; ' + why if why else ''}", result=result
+            f"there is no equilibrium: {what}{worst} remains at {residuals[worst]:.3g}{'; ' + why if why else ''}",
+            result=result,
         )
     return result

@@ -1,4 +1,4 @@
-"""From a drawing to a set of tables with the formulas that use them, by the plan that stands in the drawing."""
+"""From a drawing to a set of tables with the formulas that use them, on the grid that stands in the drawing."""
 
 import hashlib
 import json
@@ -108,7 +108,7 @@ def _provenance(geometry: Geometry) -> dict[str, object]:
 
 
 def drawing_hash(geometry: Geometry) -> str:
-    """Return the fingerprint of a drawing, its plan included; the same on any machine.
+    """Return the fingerprint of a drawing, its table grid included; the same on any machine.
 
     Keys that say what goes without saying are left out: a key that Dravik learns later leaves it as it is.
     """

@@ -29,12 +29,14 @@ def _healthy(name: str, effector: Effector) -> Node:
     low, high = effector.range or (-math.inf, math.inf)
     command = name_node(f"{name}_command")
     rate = math.inf if effector.rate is None else effector.rate
+    # a frequency asks for the second-order actuator; with a lag or a rate alone the first order is enough
     if effector.frequency is not None:
         parts = (effector.frequency, effector.damping, rate, low, high)
         return Node("call", 0, "actuator_2", args=(command, *(number_node(v) for v in parts)))
     if effector.lag is not None or effector.rate is not None:
         parts4 = (effector.lag or FOLLOW_TIME, rate, low, high)
         return Node("call", 0, "actuator_1", args=(command, *(number_node(v) for v in parts4)))
+    # neither dynamics nor stops: the command itself, without a register of its own
     if math.isinf(low) and math.isinf(high):
         return command
     return Node("op", 0, "position_limit", args=(command, number_node(low), number_node(high)))

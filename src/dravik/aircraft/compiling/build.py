@@ -7,24 +7,23 @@ from dataclasses import replace
 from dravik.aircraft.compiling import refusals
 from dravik.aircraft.compiling.actuators import effector_node
 from dravik.aircraft.compiling.compiled_aircraft import CompiledAircraft
+from dravik.aircraft.compiling.inputs import effectors_of, input_specs
 from dravik.aircraft.compiling.mass_signals import add_mass
 from dravik.aircraft.compiling.rigid_body import point_loads, rigid_body
 from dravik.aircraft.compiling.table_adjustments import table_adjustments
 from dravik.aircraft.description.configuration import Configuration
-from dravik.aircraft.description.laws import law_inputs, law_parts
+from dravik.aircraft.description.laws import law_parts
 from dravik.aircraft.description.loadings import mass_formulas
-from dravik.aircraft.description.overrides import Wiring, override_inputs
+from dravik.aircraft.description.overrides import Wiring
 from dravik.aircraft.description.schema import NamedFormula
 from dravik.contact import add_ground, add_leg, guard
 from dravik.contact.crash import crash_conditions
-from dravik.definition.effectors import Effector
-from dravik.definition.signals import COEFFICIENTS, EventSpec, InputSpec, Signal, Where
+from dravik.definition.signals import COEFFICIENTS, EventSpec, Signal, Where
 from dravik.errors import DravikError, nearest
 from dravik.formula import CONSTANTS, Node, TapeBuilder, name_node, number_node, parse
 from dravik.formula.contributions import Contributions
 from dravik.kernel import BASE_SIGNALS, build_program
-from dravik.kernel.signals import WIND_INPUTS
-from dravik.mode_logic.conditions import mode_inputs, mode_signals, watches
+from dravik.mode_logic.conditions import mode_signals, watches
 from dravik.mode_logic.refusals import refuse_modes
 from dravik.propulsion import SolidMotor, powerplant
 from dravik.surroundings.place_formulas import AIR, ground_and_wind
@@ -42,8 +41,8 @@ class _Assembly:
         self.definition = definition = configuration.aircraft
         self.where = where
         self.loading = configuration.loading
-        self.effectors = self._effectors()
-        self.inputs = self._inputs()
+        self.effectors = effectors_of(definition)
+        self.inputs = input_specs(configuration, self.effectors, where)
         self.signals = {s.name: Signal(s.name, s.unit, s.meaning, "motion") for s in BASE_SIGNALS}
         for spec in self.inputs.values():
             self.signals[spec.name] = Signal(spec.name, spec.unit, spec.meaning, "input")
@@ -56,13 +55,13 @@ class _Assembly:
         }
         base = {s.name: s.level for s in BASE_SIGNALS}
         self.mass = mass_formulas(definition, self.loading)
-        self.scriptt = self._powerplant(tables)
+        self.powerplant = self._powerplant(tables)
         self.world, self.wind = ground_and_wind(
             configuration.world,
             {n: f.formula for n, f in configuration.formulas.items()},
             sloped=bool(configuration.legs),
         )
-        every = {**tables, **self.world.tables, **self.scriptt.tables, **(self.mass.tables if self.mass else {})}
+        every = {**tables, **self.world.tables, **self.powerplant.tables, **(self.mass.tables if self.mass else {})}
         values = {name: entry.value for name, entry in configuration.parameters.items()}
         self.builder = TapeBuilder(
             base, list(self.inputs), every, constants, values, table_adjustments(configuration, where)
@@ -75,22 +74,9 @@ class _Assembly:
         self.events: list[EventSpec] = []
         self.event_names: list[str] = []
 
-    def _effectors(self) -> dict[str, Effector]:
-        found: dict[str, Effector] = dict(self.definition.controls)
-        for name, engine in self.definition.engines.items():
-            throttle = f"power_{name}"
-            if throttle in found:
-                raise DravikError(f"the control {throttle!r} has the name of an engine's throttle", hint="another name")
-            found[throttle] = engine.throttle()
-        for mixer in self.definition.mixers.values():
-            for name in mixer.engines:
-                effector = found.get(f"power_{name}")
-                if effector is not None and effector.command is None:
-                    found[f"power_{name}"] = effector.model_copy(update={"command": f"mix_{name}"})
-        return found
-
     def _powerplant(self, tables: Mapping[str, Table]) -> Contributions:
         d = self.definition
+        # the grain of a solid motor is a tank: its mass leaves through the nozzle as fuel does
         grains = {n: t.capacity for n, t in d.tanks.items()}
         for name, engine in d.engines.items():
             if isinstance(engine, SolidMotor) and engine.grain not in grains:
@@ -106,38 +92,6 @@ class _Assembly:
                 add_leg(given, name, leg, surface)
             given.guards.append(guard(legs, sloped=sloped))
         return given
-
-    def _inputs(self) -> dict[str, InputSpec]:
-        specs = [InputSpec(s.name, s.unit, meaning=s.meaning) for s in WIND_INPUTS]
-        for name, entry in self.configuration.inputs.items():
-            low, high = entry.range or (-math.inf, math.inf)
-            unit = KINDS[entry.kind][0]
-            spec = InputSpec(name, unit, low, high, entry.default, entry.trim, entry.follows, entry.description,
-                             weight=entry.trim_weight)  # fmt: skip
-            specs.append(spec)
-        for name, effector in self.effectors.items():
-            unit = KINDS[effector.kind][0]
-            if effector.command is None:
-                low, high = effector.range or (-math.inf, math.inf)
-                start = min(max(0.0, low), high)
-                text = f"command of {name}"
-                specs.append(InputSpec(f"{name}_command", unit, low, high, start, effector.trim, "", text))
-            else:
-                specs.append(InputSpec(f"{name}_increment", unit, meaning=f"added to the command of {name} by a test"))
-        if self.definition.rail is not None:
-            specs.append(InputSpec("rail_altitude", "m", meaning="altitude of the rail's lower end"))
-        specs += [
-            InputSpec(f"fail_{n}", "", 0.0, 1.0, meaning=f"1: engine {n} has failed") for n in self.definition.engines
-        ]
-        specs += self.configuration.script.inputs()
-        specs += mode_inputs(self.configuration.mode_logic)
-        specs += law_inputs(self.configuration.laws)
-        specs += override_inputs(self.configuration.overrides)
-        names = [s.name for s in specs]
-        for name in names:
-            if names.count(name) > 1:
-                raise DravikError(f"the input {name!r} is defined twice", where=self.where("inputs", name))
-        return {s.name: s for s in specs}
 
     def define(
         self, name: str, formula: str | float | Node, keys: tuple[str, ...], unit: str = "", meaning: str = "",
@@ -156,6 +110,7 @@ class _Assembly:
                 meaning = entry.description or COEFFICIENTS.get(name, "")
                 self.define(name, entry.formula, ("aero", name), entry.unit, meaning, "aero")
                 if name in added:
+                    # the coefficient's own text stays, so that a message shows what stands in the file
                     node, where, text = self.builder.nodes[name]
                     for more in added[name]:
                         node = Node("op", 0, "add", args=(node, name_node(more)))
@@ -168,6 +123,7 @@ class _Assembly:
             if name in self.laws.formulas:
                 node = self.laws.formulas[name]
                 self.define(name, node, ("formulas", name), entry.unit, entry.description, "law")
+                # sampled by a rate the formula is another one; a message still shows what the law's file says
                 self.builder.nodes[name] = (*self.builder.nodes[name][:2], str(entry.formula))
             else:
                 self.define(name, entry.formula, ("formulas", name), entry.unit, entry.description)
@@ -233,6 +189,7 @@ class _Assembly:
         for name, (node, unit) in self.configuration.script.sensed(units).items():
             inner[name] = f"sensed_{name}"
             self.define(inner[name], node, ("faults",), unit, f"{name} as laws read it", "sensor")
+            # a faulty sensor deceives laws and commands alone: the air and the mass go by the true signal
             wiring.rewire(name, inner[name], [n for n in self.builder.nodes if n in laws])
         for override in self.configuration.overrides:
             name, instead = override.signal, f"override_{override.signal}"
@@ -244,6 +201,7 @@ class _Assembly:
                 self.inputs[override.input] = replace(self.inputs[override.input], unit=units[name])
                 self.signals[override.input] = self.signals[override.input]._replace(unit=units[name])
             self.define(instead, node, ("overrides", name), units[name], f"{name} as it is read", "sensor")
+            # the kernel reads some signals by their register: it has to be told of the one that stands in their place
             if name in self.needed and not override.readers:
                 self.needed.append(instead)
             for known_as in {name, read}:  # laws read a faulty sensor's signal, everything else the true one
@@ -269,6 +227,7 @@ class _Assembly:
             node = effector_node(name, effector, self.configuration.script.faults)
             self.define(name, node, keys, unit, meaning, "effector")
             if effector.range is not None:
+                # a command that stands on its stop to the last bit is not beyond it
                 slack = 1e-9 * (high - low)
                 self._watch(
                     f"{name}_command < {low - slack!r} or {name}_command > {high + slack!r}",
@@ -291,6 +250,7 @@ class _Assembly:
             node = name_node(name)
             for extra in extras:
                 node = Node("op", 0, "add", args=(node, extra))
+            # limited to the input's own range: a law must not move a lever further than a hand can
             node = Node("op", 0, "limit", args=(node, number_node(spec.low), number_node(spec.high)))
             laws = self.configuration.law_formulas
             Wiring(self.builder, (), set()).rewire(name, total, [n for n in self.builder.nodes if n not in laws])
@@ -303,20 +263,22 @@ class _Assembly:
 
     def add_engines(self) -> None:
         """Add the formulas of the engines, and the events that they bring."""
-        for name, entry in self.scriptt.formulas.items():
+        for name, entry in self.powerplant.formulas.items():
             if name in self.inputs:
                 raise DravikError(
                     f"the name {name!r} is that of a signal of the engines", where=self.where("inputs", name)
                 )
             if name in ("thrust", "fuel_flow", "shaft_power", "thrust_coefficient") and name in self.signals:
                 continue  # the file defines this signal itself
+            # gear and world bring their formulas the same way, and are listed by what they are
             kind = "engine" if entry.keys[0] not in ("gear", "environment") else "ground"
             self.define(name, entry.text, entry.keys, entry.unit, entry.meaning, kind)
-        self.needed.extend(load.size for load in self.scriptt.loads)
-        for name, (condition, words) in self.scriptt.events.items():
+        self.needed.extend(load.size for load in self.powerplant.loads)
+        for name, (condition, words) in self.powerplant.events.items():
             self._watch(condition, EventSpec(words), name, ("engines",))
 
     def _add_rail(self, length: float) -> None:
+        # along the rail in space, not over the ground: a steep rail is left as high as it is long
         way = "north**2 + east**2 + (altitude - rail_altitude)**2"
         self.define("on_rail", f"{way} < {length**2!r}", ("rail",), "", "whether the rail guides it", "motion")
         self.needed.append("on_rail")
@@ -325,11 +287,12 @@ class _Assembly:
     def assemble(self) -> CompiledAircraft:
         """Compile everything."""
         configuration, definition = self.configuration, self.definition
+        # first, because formulas of the file may read mass and centre of gravity
         mass, following = add_mass(self.builder, self.define, self.loading, self.mass)
         self.needed.extend(following)
         self.add_world()
         self.add_motion()
-        refusals.script(self.configuration, self.effectors, [*self.signals, *self.scriptt.formulas], self.where)
+        refusals.script(self.configuration, self.effectors, [*self.signals, *self.powerplant.formulas], self.where)
         self.add_formulas()
         self.add_engines()
         if definition.rail is not None:
@@ -344,15 +307,17 @@ class _Assembly:
         self.add_endings()
         for name, event in configuration.events.items():
             self._watch_user_event(name, event.when, event.stop)
+        # last of all formulas: only now is it known who reads a signal
         self.override_signals()
         self.air = list(AIR) if configuration.world.air is not None else []
-        tape = self.builder.build(self.needed, [*self.wind, *self.air], self.scriptt.guards)
+        tape = self.builder.build(self.needed, [*self.wind, *self.air], self.powerplant.guards)
+        # what depends on an acceleration is known when everything has been ordered
         refusals.levels(self.builder, tape, self.needed)
         refusals.wind(self.builder, [*self.wind, *self.air], self.inputs)
         for slot in tape.states:
             if slot.name not in self.signals:
                 self.signals[slot.name] = Signal(slot.name, "", "state of a function in a formula", "state")
-        loads = point_loads(configuration, tape, self.scriptt.loads, self.mass)
+        loads = point_loads(configuration, tape, self.powerplant.loads, self.mass)
         events = list(zip(self.event_names, self.events, strict=True))
         body = rigid_body(configuration, tape, mass, loads, events, (list(self.wind), self.air), len(self.inputs))
         program = build_program(tape, body)
@@ -380,6 +345,7 @@ class _Assembly:
 
     def _watch_node(self, name: str, node: Node, text: str, stop: bool) -> None:
         keys = ("events", name, "when")
+        # the kernel looks for a change from 0 to 1: a condition that is any number is made one of these
         condition = Node("op", node.position, "ne", args=(node, number_node(0.0)))
         self.builder.define(name, condition, where=self.where(*keys))
         self.builder.nodes[name] = (condition, self.where(*keys), text)

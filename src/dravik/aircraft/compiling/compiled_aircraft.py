@@ -72,6 +72,7 @@ class CompiledAircraft:
 
     def standing_still(self, names: Collection[str]) -> "CompiledAircraft":
         """Return the same with some states whose rate is zero whatever their formula says."""
+        # a register of zero beyond all others stands for their rate: formulas and registers stay as they are
         layout, zero = self.unlinked.layout.copy(), len(self.tape.registers)
         for i, slot in enumerate(self.tape.states):
             if slot.name in names:

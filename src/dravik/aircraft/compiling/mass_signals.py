@@ -26,8 +26,10 @@ def add_mass(
         ("cg_z", load.cg[2], "m", "centre of gravity, station axes, up"),
     ):
         define(name, number_node(value), ("loadings",), unit, meaning, "mass")
+    # the kernel counts from the datum along body axes, people along station axes: signals have theirs
     gx, gy, gz = (float(v) for v in body_from_station(load.cg))
     inertia = (load.Ixx, load.Iyy, load.Izz, load.Ixy, load.Ixz, load.Iyz)
+    # constants, not formulas: a fixed mass then costs nothing at each evaluation; the last three are its centre's rate
     return [builder.constant(v) for v in (load.mass, gx, gy, gz, *inertia, 0.0, 0.0, 0.0)], []
 
 

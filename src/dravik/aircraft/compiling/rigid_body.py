@@ -35,6 +35,7 @@ def point_loads(
     for name, part in definition.spinning.items():
         found.append(PointLoad(tape.names[f"spinning_{name}"], unit_vector(part.axis), kind="spin"))
     for flow, middle, direction in mass.flows if mass is not None else ():
+        # a tank that drains where it stands moves nothing through the aircraft, and turns it by nothing
         if any(direction):
             found.append(PointLoad(tape.names[flow], direction, middle, "flow"))
     return found
@@ -66,6 +67,7 @@ def rigid_body(
         temperature_offset=world.temperature_offset,
         is_round=world.earth == "wgs84",
         origin=(world.latitude, world.longitude),
+        # metres to radians, at the origin: north along the meridian, east along the parallel, which is shorter
         radii=(float(meridian), float(across) * math.cos(world.latitude)),
         sea_level=world.geoid,
         wind_field=[tape.names[n] for n in air[0]],
@@ -75,6 +77,7 @@ def rigid_body(
     )
     if aero is None:
         return body
+    # wind-tunnel custom: forces along the wind, moments about the body
     moment_axes = aero.moment_axes or ("body" if aero.axes == "wind" else aero.axes)
     overridden = _overridden(configuration, tape)
     registers = [overridden.get(c, tape.names[c]) for c in aero.coefficients]

@@ -22,6 +22,7 @@ def table_adjustments(configuration: Configuration, where: Where) -> dict[str, t
             place = where("tables", name, key)
             node = parse(getattr(entry, key), where=place)
             for other in direct_names(node):
+                # a signal would change the table within an evaluation, and its grid would no longer be looked up once
                 if other not in configuration.parameters and other not in CONSTANTS:
                     hint = nearest(other, configuration.parameters)
                     raise DravikError(

@@ -1,4 +1,4 @@
-"""What is flown: an aircraft in one of its loadings, the laws engaged, the world around it, and the plan."""
+"""What is flown: an aircraft in one of its loadings, the laws engaged, the world, and the script of what happens."""
 
 import hashlib
 from collections.abc import Callable, Mapping
@@ -38,6 +38,7 @@ class Configuration:
     @classmethod
     def of(cls, definition: AircraftDefinition, loading: str, where: Callable[..., str]) -> "Configuration":
         """Return an aircraft as its file gives it; raises DravikError for what its parts and loadings cannot be."""
+        # once for all loadings: parts and tanks are the same in each
         definition = roll_up(definition, where)
         return cls(definition, definition.default_loading, definition.environment).loaded(loading)
 
@@ -135,6 +136,7 @@ class Configuration:
         sections = ("inputs", "parameters", "formulas", "events")
         whole = self.aircraft.model_copy(update={s: getattr(self, s) for s in sections} | {"environment": self.world})
         text = whole.model_dump_json() + repr(sorted(self.added.items()))
+        # only where there is one, so that the hash of a plain aircraft stays what older recordings keep
         text += repr(self.script.as_data()) if self.script else ""
         ways = [(w.name, w.rate, w.delay, w.fade, w.mode_logic) for w in self.laws]
         text += repr(ways) if any(w[1] or w[3] or w[4] for w in ways) else ""

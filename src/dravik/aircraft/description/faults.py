@@ -156,6 +156,7 @@ class SlowControl(_Fault):
         place = {"actuator_1": 2, "actuator_2": 3}.get(healthy.name)
         if place is None:
             raise DravikError(f"the control of fault {name} has no rate", hint="rate or lag in the control")
+        # infinite limits are left out of the tape; a choice between two rates needs a finite number for both
         rate = healthy.args[place]
         if rate.kind == "number" and math.isinf(rate.value):
             rate = number_node(UNLIMITED)
@@ -208,6 +209,7 @@ class BiasedSignal(_Fault):
     def signal_node(self, name: str, unit: str, true: Node) -> Node | None:
         """Add the bias."""
         by = quantity(self.by, kind_of_unit(unit), where=f"faults.{name}.by")
+        # the switch as a factor: 0 before the fault, 1 after, and no branch in the tape
         shift = Node("op", 0, "mul", args=(name_node(f"fault_{name}"), number_node(by)))
         return Node("op", 0, "add", args=(true, shift))
 

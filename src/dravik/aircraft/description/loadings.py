@@ -72,6 +72,7 @@ def parts_of(definition: AircraftDefinition, loading: Loading, shared: Shared | 
         return found
     for name, part in definition.parts.items():
         if part.group in loading.groups:
+            # a part stands in many loadings: its tensor is turned and mirrored once
             if name not in shared.parts:
                 sides = part.properties()
                 shared.parts[name] = combine(sides) if len(sides) > 1 else sides[0]
@@ -103,7 +104,10 @@ def _rolled(
             place = where("loadings", name, "flowing")
             known = [n for n, t in definition.tanks.items() if t.flow is not None]
             raise DravikError(
-                f"no tank {tank!r} with a flow", where=place, expected=", ".join(known), hint=nearest(tank, known)
+                f"there is no tank {tank!r} with a flow",
+                where=place,
+                expected=", ".join(known),
+                hint=nearest(tank, known),
             )
     for tank, held in loading.tanks.items():
         place = where("loadings", name, "tanks")
@@ -113,6 +117,7 @@ def _rolled(
                 f"there is no tank {tank!r}", where=place, expected=", ".join(known), hint=nearest(tank, known)
             )
         capacity = definition.tanks[tank].capacity
+        # "full" stands as infinite until the capacity is known
         if math.isfinite(held) and held > capacity * (1.0 + 1e-9):
             raise DravikError(
                 f"the tank {tank!r} cannot hold {held:g} kg",
@@ -199,11 +204,14 @@ def mass_formulas(definition: AircraftDefinition, loading: Loading) -> MassFormu
     moving = {n: p for n, p in definition.parts.items() if p.moved_to is not None and p.group in loading.groups}
     if not flowing and not moving:
         return None
+    # what neither flows nor moves is one lump of constants in the formulas
     fixed = [p for n, p in parts_of(definition, loading).items() if n not in flowing and n not in moving]
     if not fixed:
         raise DravikError("a loading needs a part that does not drain", expected="groups with parts")
     base = combine(fixed)
+    # integrals about the datum add up; a tensor about a centre that moves would not
     about = base.about(np.zeros(3))
+    # from moments of inertia to integrals: xx = (Iyy + Izz - Ixx)/2
     trace = 0.5 * float(np.trace(about))
     constants = dict(zip(COLUMNS[:3], base.mass * base.centre, strict=True)) | {
         "xx": trace - about[0, 0], "yy": trace - about[1, 1], "zz": trace - about[2, 2],
@@ -227,6 +235,7 @@ def mass_formulas(definition: AircraftDefinition, loading: Loading) -> MassFormu
         )
     for axis in "xyz":
         formulas[f"centre_{axis}"] = (f"moment_{axis}/mass", "m", f"centre of gravity along body {axis} from the datum")
+        # what leaves at the surface moves the centre away from there; the mass that is left carries on
         rates = [f"({n}_surface_{axis}(tank_{n}) - centre_{axis})*outflow_{n}" for n in flowing]
         formulas[f"centre_rate_{axis}"] = (
             f"-({' + '.join(rates) or '0'})/mass",
@@ -266,12 +275,14 @@ def _moving(name: str, part: Part, formulas: dict[str, tuple[str, str, str]]) ->
 def _add_tank(
     name: str, tank: Tank, held: float, tables: dict[str, Table], formulas: dict[str, tuple[str, str, str]]
 ) -> None:
+    # smooth, so that centre and tensor have no kinks over the flight as the level falls
     laid = tank_tables(tank)
     axis = (Axis(f"tank_{name}", laid.mass, "kg"),)
     for column, values in zip(COLUMNS, np.concatenate([laid.first, laid.second, laid.surface], axis=1).T, strict=True):
         tables[f"{name}_{column}"] = Table(f"{name}_{column}", axis, values, method="smooth")
     full = float(laid.mass[-1])
     formulas[f"flow_{name}"] = (str(tank.flow), "kg/s", f"flow asked of {name}")
+    # an empty tank still takes in, a full one still drains: only the flow that cannot be is cut
     stopped = f"max(flow_{name}, 0)*(tank_{name} > 0) + min(flow_{name}, 0)*(tank_{name} < {full!r})"
     limits = f", 0, {full!r}"
     if tank.shape == "grain":

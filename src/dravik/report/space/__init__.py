@@ -1,1 +1,1 @@
-"""Pictures of motion in space: tracks, plans, animations, three views."""
+"""Pictures of motion in space: tracks, overhead views, animations, three views."""
