@@ -295,7 +295,7 @@ class StudyTest(unittest.TestCase):
         at = ("tarn", "--airspeed", "62 m/s", "--altitude", "300 m", "--law", "pitch_hold")
         for wrong, words in (
             ((str(FILE), "--at", "elevator_command"), "--at cannot be given with loops from a file"), ((*at, "--fly", "1 deg"), "--fly cannot be given without loops from a file"),
-            ((str(FILE), "--schedule", "airspeed=55, 75 m/s", "--figure", "x.png"), "--figure with --schedule"),
+            ((str(FILE), "--schedule", "airspeed=55, 75 m/s", "--figure", "x.png"), "--figure cannot be given with --schedule"),
         ):  # fmt: skip
             code, _, told = run("loop", *wrong)
             self.assertEqual(code, 2)

@@ -65,16 +65,16 @@ class Follower:
         """Return the follower after this instant, and what it asks for; ``speed`` is over ground (m/s)."""
         follower = self
         for _ in range(len(self.path.segments)):
-            found, along = follower._off(north, east)
+            found, along = follower._along(north, east)
             s = follower.path.segments[follower.segment]
             last = follower.segment == len(follower.path.segments) - 1
             if along < s.length or last:
-                return found, found._asked((north, east), track, speed, along)
+                return found, found._steering((north, east), track, speed, along)
             follower = replace(follower, segment=follower.segment + 1, swept=0.0, bearing=None)
         raise AssertionError("a path without an end")
 
-    def _off(self, north: float, east: float) -> tuple["Follower", float]:
-        """Return the follower with its arc swept on, and the distance along its segment, m."""
+    def _along(self, north: float, east: float) -> tuple["Follower", float]:
+        """Return the follower here, which counts how far it has come round an arc, and the distance along the segment (m)."""
         s = self.path.segments[self.segment]
         if isinstance(s, Line):
             c = s.course
@@ -84,7 +84,7 @@ class Follower:
         swept = self.swept + s.sense * math.remainder(bearing - before, 2.0 * math.pi)
         return replace(self, swept=swept, bearing=bearing), s.radius * swept
 
-    def _asked(self, place: tuple[float, float], track: float, speed: float, along: float) -> Steering:
+    def _steering(self, place: tuple[float, float], track: float, speed: float, along: float) -> Steering:
         s = self.path.segments[self.segment]
         off, course, turning = _relative(s, place)
         wanted = course - self.leaned(off, speed)

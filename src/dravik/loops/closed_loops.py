@@ -153,7 +153,9 @@ def steady_errors(loop: LinearSystem) -> SteadyErrors:
     """
     require(loop, LinearSystem, "the loop")
     if len(loop.inputs) != 1 or len(loop.outputs) != 1:
-        raise DravikError(f"the loop has {len(loop.inputs)} inputs and {len(loop.outputs)} outputs", expected="one")
+        raise DravikError(
+            f"the loop has {len(loop.inputs)} inputs and {len(loop.outputs)} outputs", expected="one of each"
+        )
     one = least(loop)
     through = 1.0 + float(one.D[0, 0])
     if loop.sample_time is not None:

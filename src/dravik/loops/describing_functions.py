@@ -143,7 +143,9 @@ def limit_cycles(loop: LinearSystem, nonlinearity: Nonlinearity, *, delay: str |
     require(loop, LinearSystem, "the loop")
     require(nonlinearity, Nonlinearity, "the nonlinearity")
     if len(loop.inputs) != 1 or len(loop.outputs) != 1:
-        raise DravikError(f"the loop has {len(loop.inputs)} inputs and {len(loop.outputs)} outputs", expected="one")
+        raise DravikError(
+            f"the loop has {len(loop.inputs)} inputs and {len(loop.outputs)} outputs", expected="one of each"
+        )
     curve = OpenLoopResponse(least(loop), in_si(delay, "time", where="delay"))
     found: list[LimitCycle] = []
     if nonlinearity.kind == "backlash":

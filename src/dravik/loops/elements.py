@@ -250,7 +250,7 @@ def sampled_loop(
         require(system, LinearSystem, f"the {name}")
         if len(system.inputs) != 1 or len(system.outputs) != 1:
             raise DravikError(
-                f"the {name} has {len(system.inputs)} inputs and {len(system.outputs)} outputs", expected="one"
+                f"the {name} has {len(system.inputs)} inputs and {len(system.outputs)} outputs", expected="one of each"
             )
     step, late = in_si(sample_time, "time", where="sample_time"), in_si(delay, "time", where="delay")
     if not step > 0.0 or not late >= 0.0 or plant.sample_time is not None:

@@ -163,7 +163,9 @@ def locus_over_gain(loop: LinearSystem, gains: Sequence[float] | None = None) ->
     """
     require(loop, LinearSystem, "the loop")
     if len(loop.inputs) != 1 or len(loop.outputs) != 1:
-        raise DravikError(f"the loop has {len(loop.inputs)} inputs and {len(loop.outputs)} outputs", expected="one")
+        raise DravikError(
+            f"the loop has {len(loop.inputs)} inputs and {len(loop.outputs)} outputs", expected="one of each"
+        )
     loop = least(loop)
     a, b, c, d = loop.A, loop.B, loop.C, float(loop.D[0, 0])
 

@@ -75,7 +75,7 @@ def figure_masses(
 def _allowed(
     axes: "Axes", definition: "AircraftDefinition", paths: dict[str, dict[str, Path]], limits: tuple[float, float, str]
 ) -> None:
-    """Draw where the centre may lie between the least and the greatest mass; above, its place in mean chords."""
+    """Draw the limits of the centre of gravity, from the least to the greatest mass, and its place in chords above."""
     masses = [entry.mass for entry in definition.loadings.values()]
     masses += [float(m) for tanks in paths.values() for path in tanks.values() for m in path[:, 1]]
     low, high = min(masses), max(masses)

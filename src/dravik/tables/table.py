@@ -32,7 +32,7 @@ class Axis:
 
     @cached_property
     def key(self) -> tuple[float, ...]:
-        """The values, to tell equal axes."""
+        """The values: axes with equal ones are searched once."""
         return tuple(self.values.tolist())
 
 
