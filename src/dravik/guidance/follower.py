@@ -74,7 +74,7 @@ class Follower:
         raise AssertionError("a path without an end")
 
     def _along(self, north: float, east: float) -> tuple["Follower", float]:
-        """Return the follower here, which counts how far it has come round an arc, and the distance along the segment (m)."""
+        """Return the follower here, which counts how far it has come round, and the distance along the segment (m)."""
         s = self.path.segments[self.segment]
         if isinstance(s, Line):
             c = s.course
