@@ -120,6 +120,15 @@ class RoundEarthTest(unittest.TestCase):
             roots.append([m.eigenvalue for m in linearise(made, point).modes() if abs(m.eigenvalue) > 1e-3])
         np.testing.assert_allclose(roots[1], roots[0], rtol=3e-3, atol=2e-4)
 
+    def test_altitudes_count_from_a_sea_level_above_the_ellipsoid(self) -> None:
+        # 1000 m above a sea that stands 400 m above the ellipsoid is 1400 m above the ellipsoid: gravity and way over it
+        world = {"earth": "wgs84", "latitude": "45 deg"}
+        raised, plain = (body(environment={**world, "geoid": g}) for g in ("400 m", "0 m"))
+        low, high = (fly(c, start=start(c, h, (90.0, 60.0, 0)), duration=5) for c, h in ((raised, 1e3), (plain, 1.4e3)))
+        for name in ("gravity_z", "transport_rate_x", "transport_rate_y", "latitude", "longitude", "north", "east"):
+            np.testing.assert_allclose(low[name][:2], high[name][:2], rtol=1e-12, atol=1e-15, err_msg=name)
+        self.assertGreater(float(high["gravity_z"][0] - plain.values(*_pair(start(plain, 1.8e3)))["gravity_z"]), 1e-3)
+
     def test_resting_on_the_turning_earth(self) -> None:
         resting = body(environment={"earth": "wgs84", "latitude": "60 deg", "geoid": "40 m"})
         run = fly(resting, start=on_ground(resting, heading="35 deg"), duration=30)

@@ -10,7 +10,8 @@ from scipy import signal
 import dravik as dv
 from dravik.aircraft.description.schema import LawDefinition
 from dravik.errors import DravikError, FlightError
-from dravik.mode_logic.modes import ModeLogic
+from dravik.mode_logic.modes import ModeLogic, Phase, sequence
+from dravik.mode_logic.reachability import reached_modes
 from tests.support import craft
 
 DT = 0.01
@@ -284,6 +285,19 @@ class ModeLogicTest(unittest.TestCase):
         self.assertEqual(float(run["wish"][160]), 2.0)
         self.assertTrue(any("parameter gain: 1 to 2" in e.text for e in run.events))
         np.testing.assert_allclose(run["kept"][[99, 102, 290]], [0.0, 0.1, 0.1], atol=1e-9)  # theta, taken over
+
+    def test_out_of_each_of_several_modes_and_what_can_be_reached(self) -> None:
+        # ask falls below zero in each of the two modes that the transition names
+        for width in (0.2, 0.8):
+            run = flown(with_mode_logic(), controls={"ask": dv.doublet("1", at=0.5, width=width)})
+            said = [e.text for e in run.events if e.text.startswith("sequencer: idle")]
+            self.assertEqual(len(said), 2, width)
+        logic = ModeLogic.model_validate(SEQUENCER)
+        self.assertEqual(reached_modes(logic), {"idle", "out", "back", "safe"})
+        ending = [*SEQUENCER["transitions"][:1], {"from": "out", "to": "end", "when": "ask > 2"}]
+        self.assertEqual(reached_modes(ModeLogic.model_validate({**SEQUENCER, "transitions": ending})), {"idle", "out"})
+        phases = [Phase.model_validate({"name": n, "until": "time > 1"}) for n in ("one", "two")]
+        self.assertEqual([m.final for m in sequence(phases).modes.values()], [False, True])
 
     def test_priority_any_and_setting_a_mode(self) -> None:
         forced = with_mode_logic(modes={**SEQUENCER["modes"], "out": {"set": {"stick": 1}}})

@@ -8,10 +8,15 @@ import numpy as np
 from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 from hypothesis.extra.numpy import arrays
+from pydantic import TypeAdapter
 
 import dravik as dv
 from dravik import frames
+from dravik.aero.drawing.geometry import Section
+from dravik.definition.fields import Duration
 from dravik.definition.settings import read_settings, sort_settings
+from dravik.definition.signals import InputSpec
+from dravik.definition.timed import Timed
 from dravik.errors import DravikError
 from dravik.flight import parse_history
 from dravik.formula import parse
@@ -65,6 +70,31 @@ class UnitProperties(unittest.TestCase):
         text = as_lines(rows, np.ones(2)).decode()
         back = np.array([[float(c) for c in line.split(",")] for line in text.split()])
         np.testing.assert_allclose(back, rows, rtol=1e-9, atol=1e-300)
+
+
+class FieldTest(unittest.TestCase):
+    def test_a_bare_zero_is_an_angle_and_no_other_bare_number(self) -> None:
+        place = {"leading_edge": ["0 m", "0 m", "0 m"], "chord": "1 m"}
+        self.assertEqual(Section.model_validate({**place, "incidence": 0}).incidence, 0.0)
+        self.assertAlmostEqual(Section.model_validate({**place, "incidence": "1 deg"}).incidence, math.radians(1.0))
+        for number in (1, 0.5, -1):
+            with self.assertRaisesRegex(ValueError, "degrees from radians"):
+                Section.model_validate({**place, "incidence": number})
+
+    def test_what_must_be_above_zero_is_not_zero(self) -> None:
+        lasting = TypeAdapter(Duration)
+        self.assertAlmostEqual(lasting.validate_python("5 ms"), 0.005)
+        for wrong in ("0 s", 0, "-1 s"):
+            with self.assertRaisesRegex(ValueError, "not above zero|seconds|unit"):
+                lasting.validate_python(wrong)
+        free = InputSpec("stick", "")
+        self.assertEqual((free.low, free.high), (-math.inf, math.inf))
+
+    def test_what_happens_once_happens_from_the_start_on(self) -> None:
+        self.assertEqual(Timed(at="0 s").at, "0 s")
+        for wrong in ({"at": "-1 s"}, {}, {"at": "1 s", "when": "time > 1"}):
+            with self.assertRaises(ValueError):
+                Timed(**wrong)
 
 
 class FrameProperties(unittest.TestCase):

@@ -159,6 +159,12 @@ class SampleTest(unittest.TestCase):
             turned["wind_east"], one["wind_north"][:201], atol=1e-9
         )  # along the flight, whatever its heading
 
+    def test_slow_aircraft_meet_gusts_as_at_five_metres_a_second(self) -> None:
+        times = np.arange(0.0, 4.0, 0.05)
+        slow, least, faster = (GustStream(Turbulence(seed=4), 3.0)(v, 100.0, times) for v in (0.0, 5.0, 6.0))
+        np.testing.assert_array_equal(slow, least)
+        self.assertGreater(float(np.abs(faster - least).max()), 1e-3)
+
     def test_following_gusts_are_joined_without_a_jump(self) -> None:
         # an aircraft that turns and slows down: every second other filters and another heading
         stream = GustStream(Turbulence(seed=4), 22.0)
