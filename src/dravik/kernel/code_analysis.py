@@ -58,6 +58,7 @@ def inputs_behind(program: Program, tape: Tape, inputs: Sequence[str]) -> dict[s
         if row[0] == op.SKIP:
             guard, left = found, int(row[3])
             continue
+        # within a guarded stretch a result depends on what opens it as well
         found, left = found | guard if left > 0 else found, left - 1
         for register in written(row, tape):
             behind[register] = found

@@ -74,6 +74,7 @@ class Emitter:
             changing = register in self.analysis.changing
             if not changing and not stored:
                 return number(self.analysis.tape.registers[register])
+            # read once in each branch: LLVM would find most of these itself, but not across calls of the C library
             self.known[register] = self.builder.load(self.place(register))
         return self.known[register]
 
@@ -106,6 +107,8 @@ class Emitter:
                 with b.if_then(open_before):
                     b.store(number(0.0), flag)
                     for k in stretch:
+                        # every register of the stretch is zeroed, also those that only the stretch reads: a recording
+                        # may ask for them
                         own = self.analysis.program.code[k]
                         into = self.analysis.tape.table_into[int(own[6])] if own[0] == op.TABLE else [int(own[1])]
                         for register in into:
@@ -123,6 +126,7 @@ class Emitter:
         elif code == op.TABLE:
             self._tables(row)
         else:
+            # a constant exponent would let LLVM turn the power into products, whose last bits are others
             stored = code == op.POW  # the C library's power, whatever its exponent
             x = [self.value(r, stored=stored) for r in row[2 : 2 + op.ARITY[code]]]
             self.set(row[1], self._plain(code, x))
@@ -237,6 +241,7 @@ class Emitter:
         x, low, cells = self.value(row[2]), whole(0), size - 1
         # halves of a size known now: comparisons without a branch that could be guessed wrong
         while cells > 1:
+            # the same halves as the interpreter takes: a NaN then ends in the same cell
             half = cells >> 1
             middle = self._number_at(b.add(low, whole(start + half)))
             # as in the interpreter, what is no number is not below anything
@@ -266,6 +271,7 @@ class Emitter:
         b = self.builder
         worst = [b.gep(self.worst, [whole(3 * counter + k)]) for k in range(3)]
         if policy == ERROR_POLICY:
+            # only the first error counts: what follows from it would name another table
             error = b.gep(self.counters, [whole(OUTSIDE_TABLE)])
             with b.if_then(b.icmp_signed("==", b.load(error), whole(0))):
                 b.store(whole(counter + 1), error)
@@ -331,6 +337,7 @@ class Emitter:
         start = int(layout[layout[TABLE_START] + group])
         base = b.gep(self.numbers, [b.add(b.mul(low, whole(tables)), whole(start))])
         into = tape.table_into[group]
+        # wide vectors first, an odd table by itself, as the interpreter's halves end
         done = 0
         for lanes in self._lanes(tables):
             if lanes == 1:

@@ -151,6 +151,7 @@ def smooth_weights(code: Codes, layout: Ints, reg: Floats, row: Index, shape: In
 def table_weights(code: Codes, layout: Ints, reg: Floats, row: Index) -> None:
     """Put the offset of a cell and its interpolation weights into consecutive registers."""
     shape = layout[layout[SHAPES] + code[row, 6]]
+    # two smooth axes, as of alpha and a control, are the usual case and have a way of their own
     mask, dst = layout[shape + 1], code[row, 1]
     if layout[shape] == 2 and mask == 3:
         smooth_weights(code, layout, reg, row, shape)
@@ -171,6 +172,7 @@ def look_up(code: Codes, layout: Ints, v: Floats, reg: Floats, row: Index) -> No
     """Put the values of a group of tables into their registers, from the weights found before."""
     w, count, tables, group = code[row, 2], code[row, 4], code[row, 5], code[row, 6]
     offsets = layout[layout[SHAPES] + code[row, 3]] + SHAPE_HEADER
+    # where each result goes stands in layout: the tables of a group lie side by side, their results need not
     into = layout[layout[TABLE_INTO] + group]
     first = layout[layout[TABLE_START] + group] + int(reg[w]) * tables
     # as many tables at a time as a vector of the machine holds; the rest in halves, so that no lane is idle
@@ -220,6 +222,7 @@ def run_tape(
     """
     # unsigned: an index that could be negative would be compared with zero each time, to count from the end
     i, end, one = np.uintp(start), np.uintp(stop), np.uintp(1)
+    # in the order of the tape: everything that an instruction reads has been written before it
     while i < end:
         k, dst, a, b = code[i, 0], np.uintp(code[i, 1]), np.uintp(code[i, 2]), np.uintp(code[i, 3])
         # in order of frequency in compiled aircraft: an early branch saves comparisons

@@ -86,6 +86,7 @@ def begin_memory(program: Program, work: Workspace, t: float, x: Floats, u: Floa
     if n > 0:
         call_evaluate(program, work, t, x, u, work.slopes[0], False, EVERYTHING)
     for i in range(n):
+        # a cell without a formula for its start keeps its initial value, which stands in the register already
         start = layout[layout[CELL_START] + i]
         new[i] = reg[start] if start >= 0 else reg[layout[layout[CELLS] + i]]
     for i in range(n):
