@@ -10,6 +10,7 @@ import sys
 import tempfile
 import time
 import unittest
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 from unittest import mock
@@ -19,6 +20,7 @@ import numpy as np
 import pyarrow.parquet
 
 import dravik as dv
+from dravik.aircraft.description.faults import EngineFailure
 from dravik.aircraft.samples import sample_path
 from dravik.errors import DravikError, FlightError
 from dravik.flight import resume
@@ -490,6 +492,22 @@ class RecordingTest(unittest.TestCase):
         wanted[:, :2] = np.degrees(wanted[:, :2])
         for found in places.values():
             np.testing.assert_allclose((found[:20] - wanted) / [2e-8, 2e-8, 6e-3], 0.0, atol=1.0)
+        # a recording that begins later, and a fault with its time and place
+        late = dv.fly(
+            made.with_script(faults={"left": EngineFailure(kind="engine_out", engine="left", at="1.5 s")}),
+            start=dv.trim(made, airspeed="62 m/s", altitude="300 m"), duration=3,
+        )  # fmt: skip
+        later = dv.Recording(late.names, late.units, late.values + (np.array(late.names) == "time") * 10.0)
+        self.assertEqual(len(later.resampled("2 Hz").time), 7)
+        begins = datetime(2031, 8, 14, 14, 5, tzinfo=UTC)
+        text = write_track(late, self.folder / "f.geojson", begins=begins).read_text()
+        marks = [f for f in json.loads(text)["features"] if f["geometry"]["type"] == "Point"]
+        self.assertEqual(len(marks), 1)
+        self.assertIn("2031-08-14T14:05:01.500Z", json.dumps(marks[0]))
+        np.testing.assert_allclose(
+            marks[0]["geometry"]["coordinates"][:2],
+            [math.degrees(np.interp(1.5, late.time, late[n])) for n in ("longitude", "latitude")], atol=1e-7,
+        )  # fmt: skip
         with self.assertRaisesRegex(DravikError, "no place on the Earth"):
             write_track(dv.fly(TARN, start=dv.trim(TARN, airspeed=62, altitude=300), duration=1), self.folder / "t.gpx")
 

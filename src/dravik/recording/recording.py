@@ -191,12 +191,12 @@ class Recording:
             **self.metadata,
             "columns": columns,
             "events": event_rows(self.events),
-            "table_exceedances": self._left(),
+            "table_exceedances": self._exceedances(),
         }
         # a line for each item: json's own indents take five times as long
         return json.dumps(side, separators=(",\n ", ": ")) + "\n"
 
-    def _left(self) -> list[dict[str, Any]]:
+    def _exceedances(self) -> list[dict[str, Any]]:
         keys = ("table", "axis", "steps", "lowest", "highest")
         return [dict(zip(keys, left, strict=True)) for left in self.outside]
 
@@ -240,7 +240,7 @@ class Recording:
             "rows": len(self.values),
             "signals": len(self.names),
             "events": event_rows(self.events),
-            "table_exceedances": self._left(),
+            "table_exceedances": self._exceedances(),
             **({"closest": self.closest()} if self.closest() else {}),
         }
 
