@@ -1,6 +1,7 @@
 """Scenarios, faults, phases, and recordings that outlive their program."""
 
 import dataclasses
+import inspect
 import json
 import math
 import os
@@ -25,10 +26,12 @@ from dravik.aircraft.samples import sample_path
 from dravik.errors import DravikError, FlightError
 from dravik.flight import resume
 from dravik.flight.aircraft_body import AircraftBody
+from dravik.guidance import RouteGuidance
 from dravik.mode_logic.modes import Phase
 from dravik.recording import read_recording, write_track
 from dravik.recording.writing import RecordingWriter
-from dravik.scenarios import load_scenario
+from dravik.scenarios import is_scenario, load_scenario, scenario_names
+from dravik.scenarios.definition import RouteKeys, TurbulenceKeys
 from dravik.surroundings.discrete_gusts import DiscreteGust
 from dravik.trimming import on_ground
 from tests.support import DEG, craft
@@ -513,6 +516,37 @@ class RecordingTest(unittest.TestCase):
 
 
 class ScenarioFileTest(unittest.TestCase):
+    def test_what_goes_without_saying_is_the_same_in_a_file_and_in_python(self) -> None:
+        in_file, made = TurbulenceKeys(), dv.Turbulence()
+        for key in TurbulenceKeys.model_fields:
+            self.assertEqual(getattr(in_file, key), getattr(made, key), key)
+        route = inspect.signature(RouteGuidance).parameters
+        keys = RouteKeys(file="r")
+        self.assertEqual((keys.rate, keys.course_gain), (route["rate"].default, route["course_gain"].default))
+
+    def test_what_is_a_scenario_and_histories_that_do_not_add_up(self) -> None:
+        folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
+        (folder / "broken.toml").write_bytes(b"\xff\xfe aircraft = 1")
+        (folder / "no.toml").write_text("aircraft = 'tarn'\n")
+        (folder / "run.csv").write_text("aircraft, start\n")
+        yes = scenario_names()["fire_run"]
+        self.assertEqual(
+            [is_scenario(p) for p in (yes, *(folder / n for n in ("broken.toml", "no.toml", "run.csv", "not.toml")))],
+            [True, False, False, False, False],
+        )
+        text = (
+            'format = 1\nname = "x"\naircraft = "tarn"\nduration = "2 s"\n[start]\nkind = "trimmed"\n'
+            'airspeed = "62 m/s"\naltitude = "300 m"\n[controls]\nelevator = ["step(1 deg, at=0.5 s)", {}]\n'
+        )
+        target = folder / "sum.toml"
+        target.write_text(text.replace("{}", '"step(2 deg, at=1 s)"'))
+        run = dv.load_scenario(target).fly()
+        moved = np.degrees(run["elevator_command"][[0, 60, 150]])
+        np.testing.assert_allclose(moved - moved[0], [0.0, 1.0, 3.0], atol=1e-9)
+        target.write_text(text.replace("{}", '"step(0.1, at=1 s)"'))
+        with self.assertRaisesRegex(DravikError, "histories of elevator do not add up"):
+            dv.load_scenario(target)
+
     def test_starts_controls_and_errors(self) -> None:
         folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
         text = (
