@@ -75,7 +75,7 @@ class TrimTest(unittest.TestCase):
                 {"airspeed": "62 m/s", "inputs": {"flap_lever": "36 deg"}},
                 "'36 deg' is outside its range; expected 0 to 35 deg",
             ),
-            ({"airspeed": "62 m/s", "guess": {"alhpa": "5 deg"}}, "a guess of alhpa.*did you mean alpha"),
+            ({"airspeed": "62 m/s", "guess": {"alhpa": "5 deg"}}, "does not move alhpa.*did you mean alpha"),
             ({"airspeed": "62 m/s", "inputs": {"flap_lever": "20"}}, "input flap_lever: '20' has no unit"),
             ({"airspeed": "62 m/s", "inputs": {"flap_levr": "20 deg"}}, "did you mean flap_lever"),
         ):

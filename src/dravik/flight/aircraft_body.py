@@ -40,6 +40,7 @@ class AircraftBody:
         self.signal, self.input_index = craft.signal, cache(craft.input_index)
         configuration = craft.configuration
         faults = [f"fault_{n}" for n, f in configuration.script.faults.items() if f.has_switch]
+        # inputs that do more than change a number: a mode begins, a law takes over, a fault happens
         self.switches = frozenset([*configuration.mode_logic, *engagements(configuration.laws), *faults])
         names = tuple(craft.state_names), tuple(craft.input_names)
         self.key: tuple[object, ...] = (craft.name, craft.loading_name, *names)
@@ -57,6 +58,7 @@ class AircraftBody:
         cells = self.craft.tape.cells
         for cell in cells:
             for words, seconds in (("period", cell.period), ("delay", cell.late)):
+                # a sample between two steps would be taken late by a part of one, now more and now less
                 if abs(seconds - round(seconds / dt) * dt) > 1e-6 * max(seconds, dt):
                     raise DravikError(
                         f"the {words} of {cell.name}, {seconds:g} s, is no whole number of steps of {dt:g} s",
@@ -64,6 +66,7 @@ class AircraftBody:
                     )  # fmt: skip
         begin_memory(self.craft.program, self.work, t, x, u)
         if held:
+            # memory is kept by order: names tell whether it is that of these formulas
             if list(held) != [c.name for c in cells]:
                 raise DravikError(f"the memory that was saved is {list(held)}", expected=str([c.name for c in cells]))
             for cell in cells:
@@ -121,6 +124,7 @@ class AircraftBody:
         if not stopped:
             return None
         event = self.craft.events[stopped - 1]
+        # an end that somebody wrote down is no break-off: the command then exits with 0
         planned = event.name in self.craft.configuration.events or event.on_pause[:1] == ("mode",)
         return {"event": event.text, "planned": planned}
 

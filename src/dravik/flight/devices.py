@@ -65,6 +65,7 @@ class Signals(Mapping[str, float]):
         self._body, self._board, self._allowed = body, board, allowed
 
     def __getitem__(self, name: str) -> float:
+        # what it reads was checked before the flight: a name that slips in later would be found after hours
         if self._allowed is not None and name not in self._allowed:
             raise DravikError(f"{name!r} is not among what the device reads", expected=", ".join(self._allowed))
         if name in self._board:
@@ -104,6 +105,7 @@ class Task:
             )
         self.device = device
         self.name = str(getattr(device, "name", "") or type(device).__name__)
+        # counted in steps: a beat by time would drift from the integrator's over an hour
         self.every = self._steps(float(device.rate), dt)
         given = {what: getattr(device, what, None) for what in ("sets", "reads")}
         lists = {n: None if v is None else arguments.names(v, f"{self.name}.{n}") for n, v in given.items()}
@@ -121,6 +123,8 @@ class Task:
                 if name in body.signals or name in board:
                     taken = "a signal of the aircraft" if name in body.signals else "set by a device before it"
                     raise DravikError(f"{self.name} sets {name!r}, which is {taken}", hint="another name")
+                # there from the beginning, so that a device before the first call of its sender reads zero and not an
+                # error
                 board[name] = 0.0
         for name in reads or ():
             if name not in board and name not in body.signals:
@@ -140,6 +144,7 @@ class Task:
 
     def _steps(self, rate: float, dt: float) -> int:
         per_call = 1.0 / (rate * dt) if rate > 0.0 else 0.0
+        # a call between two steps would see signals of neither
         if per_call < 1.0 - 1e-9 or abs(per_call - round(per_call)) > 1e-6:
             raise DravikError(
                 f"{self.name} at {rate:g} Hz does not fit steps of {dt:g} s", expected="a whole number of steps a call"
@@ -150,6 +155,7 @@ class Task:
         """Call the device, and put what it sets into the inputs and among the values of devices."""
         found = self.device.update(t, self._signals)
         for name, given in ({} if found is None else arguments.mapping(found, f"what {self.name} sets")).items():
+            # told with the device's name and the time: further on it would be a state that is not finite
             if isinstance(given, bool | int | float | np.number) and not math.isfinite(given):
                 raise DravikError(f"{self.name} set {name} to {given} at {t:g} s")
             value = arguments.number(float(given) if isinstance(given, bool) else given, f"{self.name} set {name}")
@@ -162,6 +168,7 @@ class Task:
                 self._set_parameter(name, float(value))
                 continue
             if name in self._body.switches:
+                # only a change counts: a mode that is set to itself must not begin anew at each beat
                 if inputs[self._body.input_index(name)] != value:
                     self._change({name: float(value)})  # a mode or a fault begins, a law takes over
                 continue
@@ -184,6 +191,7 @@ class Task:
             return
         for key, value in data.items():
             now = getattr(self.device, key, None)
+            # the generator object stays the device's own, it only goes on from the saved place
             if isinstance(now, np.random.Generator):
                 now.bit_generator.state = _generator_state(value)
             else:
@@ -227,6 +235,7 @@ class Tasks:
         if "refused" in data:
             raise DravikError(f"the devices were not saved: {data['refused']}")
         states = data.get("states", {})
+        # by name and order: a state in another device would be taken without a word
         if list(states) != [task.name for task in self.list]:
             raise DravikError(
                 f"what was saved has the devices {list(states)}", expected=str([task.name for task in self.list])

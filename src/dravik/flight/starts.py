@@ -157,6 +157,7 @@ def _checked(data: Mapping[str, Any], place: str) -> StartDefinition:
 
 def _with_units(data: Mapping[str, Any]) -> dict[str, Any]:
     """Return what a Python call says in the words of a file, in which a bare angle has no place: there it is in rad."""
+    # the same check reads files and calls: it refuses bare angles, which in a call are in rad
     angles = ("flight_path", "heading", "sideslip", "bank", "elevation")
     return {k: f"{v!r} rad" if k in angles and isinstance(v, int | float) else v for k, v in data.items()}
 
@@ -168,7 +169,9 @@ def begin(craft: Aircraft, spec: StartDefinition, asked: Mapping[str, str | floa
     """
     if isinstance(spec, NamedStart):
         found = named_start(craft, spec.name)
+        # the file's inputs first, what is asked for here goes before them
         return begin(craft, found.model_copy(update={"inputs": {**found.inputs, **spec.inputs}}), asked)
+    # inputs of the start itself go before those set from outside
     wanted: Quantities = {**asked, **spec.inputs}
     if isinstance(spec, TrimmedStart):
         point = trim(
@@ -191,6 +194,7 @@ def _offset(craft: Aircraft, point: TrimPoint, offsets: Mapping[str, str | float
     """Return a trimmed point moved away from itself: what is not named stays as it is."""
     plant = craft.plant(point.coordinates)
     u = np.array(point.inputs, dtype=float)
+    # in the trim's own coordinates: an offset of alpha leaves the airspeed as it is
     z = plant.from_state(point.state, u)
     known = [*plant.state_names, *craft.input_names]
     for name, value in offsets.items():
@@ -251,6 +255,7 @@ def on_rail(
     if not 0.0 < angle <= 0.5 * np.pi + 1e-9:
         raise DravikError(f"the elevation {elevation!r} is outside its range", expected="above 0 deg, at most 90 deg")
     height = in_si(altitude, "length", where="altitude")
+    # the rail stands where the flight begins: its guidance ends a rail's length from there
     u = craft.with_inputs({"rail_altitude": height, **(inputs or {})})
     x = craft.state(
         position=(0.0, 0.0, height), velocity=(0.0, 0.0, 0.0),

@@ -38,6 +38,7 @@ def law_of(study: LoopStudy) -> str:
     >>> "[inputs.theta_command]" in law_of(study)
     True
     """
+    # a loop whose command another one gives is no input of the law
     inner = {entry.asked: entry.name for entry in study.plan.loop}
     outer = {entry.moves for entry in study.plan.loop}
     lines = ["format = 1", f'name = "{study.plan.name or "Loops"}"', f'description = "{_described(study)}"', ""]
@@ -49,6 +50,7 @@ def law_of(study: LoopStudy) -> str:
         lines += _parameters(found)
     lines += ["", "[formulas]"]
     adds: dict[str, list[str]] = {}
+    # outermost first, as a reader follows them: from the command to the effector
     for found in reversed(study.loops):
         entry = found.entry
         lines += _formulas(study, found)
@@ -122,6 +124,7 @@ def _bounds(study: LoopStudy, entry: LoopEntry) -> str:
     moved, gain = entry.moves, 1.0
     inner = {e.asked: study.loop(e.name) for e in study.plan.loop}
     while moved in inner:
+        # a bound on the effector, seen through the inner loops' gains, is the outer integral's
         gain *= inner[moved].pid.proportional or 1.0
         moved = inner[moved].entry.moves
     moved = entry.adds[0] if entry.adds else moved
@@ -130,6 +133,7 @@ def _bounds(study: LoopStudy, entry: LoopEntry) -> str:
     low, high = study.craft.limits[moved]
     is_throttle = moved not in study.craft.definition.controls
     ends = (low - high, high - low) if is_throttle else tuple(end - study.point[moved] for end in (low, high))
+    # a negative gain turns the lower end into the upper one
     below, above = sorted(end / gain for end in ends)
     return f", low={below:.4g}, high={above:.4g}" if math.isfinite(above - below) else ""
 
@@ -140,6 +144,7 @@ def _shaped(element: Element, text: str) -> str:
     if element.washout:
         return f"washout({text}, {1.0 / element.at:.6g})"
     if element.lead is not None:
+        # the lead of (r s + 1)/(s/r + 1) at its middle frequency is 2 atan(r) - 90 deg
         ratio = math.tan(0.25 * math.pi + 0.5 * element.lead)
         return f"lead_lag({text}, {ratio / element.at:.6g}, {1.0 / (ratio * element.at):.6g})/{ratio:.6g}"
     assert element.lag is not None

@@ -120,6 +120,7 @@ class LoopPlan(Model):
                 raise DravikError(
                     f"{key!r} is no value of a loop", expected="LOOP.KEY, with a loop of " + ", ".join(loops)
                 )
+            # validated with the new key alone: units are read, and what else the loop has is not judged here
             kept = {n: getattr(loops[name], n) for n in ("name", "measures", "moves")}
             try:
                 one = LoopEntry.model_validate({**kept, field: value})
@@ -167,4 +168,5 @@ def read_loops(path: str | Path) -> LoopPlan:
     plan = read_definition(place, LoopPlan)[0]
     if not plan.aircraft or plan.aircraft in sample_names():
         return plan
+    # from the file's own folder, so that a plan and its aircraft can be moved together
     return plan.model_copy(update={"aircraft": str(place.parent / plan.aircraft)})

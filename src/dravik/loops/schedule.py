@@ -82,11 +82,13 @@ class GainSchedule:
 
         Raises DravikError for what makes no law (see ``law_of``).
         """
+        # the law of the middle condition: its formulas are those of all, its parameters become tables
         text = law_of(self.studies[len(self.studies) // 2])
         file, over = f"{name}_gains.csv", ", ".join(f'"{n}"' for n in self.axes)
         tables, formulas, read = ["[tables]"], [], []
         for gain, values in self.gains.items():
             lines = [line for line in text.splitlines() if line.startswith(f"{gain} = ")]
+            # a gain that is the same everywhere stays a parameter, which can still be set
             if not lines or np.ptp(values) <= 1e-9 * float(np.abs(values).max()):
                 continue
             text = text.replace(lines[0] + "\n", "")
@@ -156,6 +158,7 @@ def schedule_gains(
         )
     rest = {n: v for n, v in plan.condition.items() if n not in over}
     sweep = trim_sweep(craft, over, **rest)
+    # in SI, as the law reads its signals
     axes = {n: [float(v) for v in values] for n, values in sweep.axes.items() if _is_axis(craft, n, values)}
     studies = [_at(craft, plan, sweep, k, None) for k in range(len(sweep.points))]
     whole = len(studies) + math.prod(len(v) - 1 for v in axes.values())
@@ -211,10 +214,12 @@ def _between(
     rest: Mapping[str, Any],
 ) -> list[LoopStudy]:  # fmt: skip
     """Return what the tables give in the middle of every cell: gains straight between those of its corners."""
+    # in the middle a straight line is furthest from what would have been designed there
     middles = {n: [0.5 * (a + b) for a, b in itertools.pairwise(v)] for n, v in axes.items()}
     sweep = trim_sweep(craft, middles, **rest)
     found = []
     for k, place in enumerate(np.ndindex(*(len(v) for v in middles.values()))):
+        # the mean of the corners is what a linear table gives in the middle of its cell
         corners = list(itertools.product(*((i, i + 1) for i in place)))
         own = {n: float(np.mean([v[c] for c in corners])) for n, v in gains.items()}
         for entry in plan.loop:

@@ -63,6 +63,7 @@ class ClosedLoop:
     @property
     def met(self) -> bool:
         """Whether it closes stably and every requirement is met."""
+        # stable first: figures of a loop that grows meet nothing
         return self.margins.closes and all(c.met for c in self.checks)
 
     def unstable_text(self) -> str:
@@ -377,6 +378,7 @@ def _crossover(found: Margins) -> float:
 
 def _checks(entry: LoopEntry, found: Margins, figures: StepMetrics) -> list[Check]:
     r = entry.require
+    # people ask in degrees, and compare in degrees
     angle = None if r.phase_margin is None else math.degrees(r.phase_margin)
     least = (
         ("gain margin", found.gain_decibels, r.gain_margin_dB, "dB"),

@@ -28,6 +28,7 @@ def pose(craft: Aircraft, condition: Condition) -> Statement:
         u[craft.input_index(name)] = value
     z = np.zeros(N_CHART + len(craft.tape.states))
     z[0], z[1], z[2], z[8] = condition.north, condition.east, condition.altitude, condition.heading
+    # angles to the flow are singular in hover and across the nose; velocities along the body are not
     in_body = condition.is_steep or condition.is_headed or condition.is_sideways
     free, equations = _in_body_velocities(condition, z, u, craft) if in_body else _on_a_wing(condition, z, craft)
     # what the condition gives is a follower's value at once: from far away a limit in a law may hide every slope
@@ -42,6 +43,7 @@ def pose(craft: Aircraft, condition: Condition) -> Statement:
         elif spec.trim and name not in condition.inputs:
             span = spec.high - spec.low
             bounded = math.isfinite(span)
+            # a throttle starts somewhat below the middle: at idle or at full many engines have no slope
             start = spec.low + 0.4 * span if bounded and spec.low >= 0.0 else spec.default
             free.append(Free(name, start, 0.5 * span if bounded else 1.0, spec.low, spec.high))
     add_states(craft, z, free, equations)
@@ -85,7 +87,8 @@ def _guessed(free: list[Free], condition: Condition, craft: Aircraft) -> list[Fr
         alias = next((n for n in (name, f"{name}_increment", f"{name}_command") if n in names), "")
         if not alias:
             raise DravikError(
-                f"a guess of {name}, which this trim does not move", where="guess", expected=", ".join(names),
+                f"this trim does not move {name}: a guess of it means nothing", where="guess",
+                expected=", ".join(names),
                 hint=nearest(name, names),
             )  # fmt: skip
         i = names.index(alias)
@@ -100,8 +103,10 @@ def _on_a_wing(condition: Condition, z: Floats, craft: Aircraft) -> tuple[list[F
     manoeuvre, load, bank, turning = condition.manoeuvre, 1.0, condition.bank or 0.0, 0.0
     if manoeuvre is not None:
         load, bank, turning = _first_guess(manoeuvre, condition)
+    # 3 deg at one g: near enough to where wings fly for Newton's method
     alpha = 0.05 * load
     z[3], z[4], z[5], z[6] = condition.airspeed, alpha, condition.sideslip or 0.0, bank
+    # the nose stands above the path by alpha, in a bank by its vertical part
     z[7] = condition.slope + alpha * math.cos(bank)
     free = [Free("alpha", alpha, 1.0, -1.4, 1.4), Free("theta", float(z[7]), 1.0, -1.55, 1.55)]
     # in a pull the thrust is that of level flight: the speed falls as it will
@@ -109,6 +114,7 @@ def _on_a_wing(condition: Condition, z: Floats, craft: Aircraft) -> tuple[list[F
     equations = [Equation(name, is_rate=True) for name in rigid]
     equations += _path(condition, craft)
     if condition.is_speed_free:
+        # hard: below zero the dynamic pressure would rise again, and a search would settle there
         free.append(Free("airspeed", condition.airspeed, 0.3 * condition.airspeed, 0.1, hard=True))
     if condition.track is not None:
         free.append(Free("psi", condition.track))
@@ -188,6 +194,7 @@ def _add_turn(
     manoeuvre: Manoeuvre, condition: Condition, free: list[Free], equations: list[Equation], bank: float, rate: float
 ) -> None:
     """Add a steady turn: attitude but for the heading is constant, and the rates follow from that."""
+    # a turn about the vertical, seen in the body: mostly pitch and yaw rate, in a climb some roll rate
     start = (-rate * math.sin(condition.slope), rate * math.sin(bank), rate * math.cos(bank))
     free += [Free(name, value, 0.1) for name, value in zip("pqr", start, strict=True)]
     equations += [Equation(name, is_rate=True) for name in ("phi", "theta")]
@@ -208,6 +215,7 @@ def _add_roll(rate: float, condition: Condition, free: list[Free], equations: li
 
     Lift and weight balance at that bank; sideslip and yaw rate follow from the side forces of the roll.
     """
+    # p b/2V about the stability axis, weighted back to rad/s so that its residual compares with the others
     half = 0.5 * craft.definition.reference.span / condition.airspeed
     free += [Free("p", rate, 0.1), Free("r", 0.0, 0.1), Free("beta", 0.0, 1.0, -1.4, 1.4)]
     equations.append(Equation("p_hat_stability", rate * half, weight=1.0 / half))
@@ -223,6 +231,7 @@ def _in_body_velocities(
     if condition.is_sideways:
         # from the flow's direction: at a right angle the sideslip itself has no slope
         course = condition.heading + (condition.sideslip or 0.0)
+    # relative to the air; the wind is added to each component below
     level = condition.airspeed * math.cos(path)
     wanted = [level * math.cos(course), level * math.sin(course), condition.airspeed * math.sin(path)]
     scale, across = max(1.0, condition.airspeed), course - condition.heading

@@ -30,6 +30,7 @@ def plant_statement(
     x = np.array([_si(plant, n, state.get(n, 0.0)) for n in states], dtype=float)
     u = np.array([_si(plant, n, inputs.get(n, 0.0)) for n in plant.input_names], dtype=float)
     held = [_held(plant, key, value) for key, value in arguments.mapping(hold, "hold").items()]
+    # a rate that is given a value is not to be zero as well
     given = {e.of for e in held if e.is_rate}
     still = [n for n in (states if steady is None else steady) if n not in given]
     equations = [Equation(n, is_rate=True, weight=1.0 / plant.scales.get(n, 1.0)) for n in still] + held

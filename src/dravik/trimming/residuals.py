@@ -46,6 +46,7 @@ class AircraftField:
         equations = [_coded(e, places, registers) for e in statement.equations]
         n, m, k = len(unknowns), len(equations), len(statement.state)
         scales = np.array([f.scale for f in free])
+        # soft limits are left to the end of the search: a point beyond them shows which stop is in the way
         bounds = np.empty((2, n))
         bounds[0], bounds[1] = -math.inf, math.inf
         for i in [i for i, f in enumerate(free) if f.hard]:
@@ -70,6 +71,7 @@ class AircraftField:
 
     def slopes(self, v: Floats) -> Floats:
         """Return the slopes of the equations by the scaled unknowns."""
+        # central differences: two for each unknown
         self.evaluations += 2 * len(v)
         residual_slopes(self.craft.program, self.work, self.equilibrium, np.array(v), True, True)
         return self.equilibrium.slopes.copy()
@@ -113,6 +115,7 @@ def _places(craft: Aircraft, coordinates: str) -> tuple[dict[str, int], dict[str
 def _coded(equation: Equation, places: dict[str, int], registers: dict[str, int]) -> tuple[int, int, int]:
     if equation.is_rate:
         return RATE, places[equation.of], 0
+    # a track of 359 and one of 1 deg are 2 deg apart: the difference is wrapped
     if equation.is_direction:
         return DIRECTION, registers[equation.of], 0
     if equation.other:

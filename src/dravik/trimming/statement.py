@@ -163,6 +163,7 @@ class Statement:
         """
         names = coordinates_of(craft, coordinates)
         z = np.zeros(len(names))
+        # states of functions start where a flight would start them
         z[N_CHART:] = [slot.initial for slot in craft.tape.states]
         u = craft.default_inputs()
         for name, value in arguments.mapping(start or {}, "start").items():
@@ -172,9 +173,11 @@ class Statement:
             else:
                 i = craft.input_index(name)
                 u[i] = craft.inputs_in_si({name: value})[craft.input_names[i]]
+        # an actuator or a shaft that is forgotten would make the trim depend on where it happened to stand
         slots = [(f, e) for f, e in states_at_rest(craft) if settled]
         made = [_moving(craft, item, names, z, u) for item in _listed(free)]
         taken = {f.name for f in made}
+        # what the statement frees itself keeps the limits it gave, and no second equation
         moving = [(f, e) for f, e in slots if f.name not in taken]
         given = arguments.mapping(equations, "equations")
         held = [_equation(craft, key, value, names) for key, value in given.items()]
@@ -252,6 +255,7 @@ def states_at_rest(craft: Aircraft) -> list[tuple[Free, Equation]]:
         if slot.is_integral or slot.name in legs:
             continue
         low, high = limits.get(slot.name, (-math.inf, math.inf))
+        # at rest where its range allows that, else at its lower end: a governor's pitch starts at fine
         start = low if math.isfinite(high) and not low <= 0.0 <= high else slot.initial
         hard = slot.name not in limits
         if hard:
@@ -266,6 +270,7 @@ def states_at_rest(craft: Aircraft) -> list[tuple[Free, Equation]]:
 
 def constant_limits(craft: Aircraft, slot: StateSlot) -> tuple[float, float]:
     """Return the limits of a state where they are constants: its formula may be undefined beyond them."""
+    # registers of limits: -1 is none
     if slot.low < 0 and slot.high < 0:
         return -math.inf, math.inf
     registers, written = craft.tape.registers, craft.tape.code[:, 1]
@@ -313,7 +318,9 @@ def _free(craft: Aircraft, name: str, names: Sequence[str], z: Floats, u: Floats
     """Return what may move with the limits that it has in the aircraft, starting where it stands."""
     if name in names:
         low, high = craft.limits.get(name, (-math.inf, math.inf))
+        # short of the right angle, where Euler angles and angles to the flow lose their meaning
         wide = {"theta": 1.55, "phi": 1.5, "alpha": 1.4, "beta": 1.4}.get(name, math.inf)
+        # a step of one: 10 m/s, 100 m or a radian, so that a search moves all of them alike
         scale = {"airspeed": 10.0, "altitude": 100.0, "u": 10.0, "v": 10.0, "w": 10.0}.get(name, 1.0)
         return Free(name, float(z[names.index(name)]), scale, max(low, -wide), min(high, wide))
     i = craft.input_index(name)

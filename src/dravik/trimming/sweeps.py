@@ -64,6 +64,7 @@ class TrimSweep:
     def values(self, signal: str) -> Floats:
         """Return a signal (SI) over the axes, nan where the condition is not held; raises DravikError for others."""
         first = next((p for p in self.points if p is not None), None)
+        # asks for the name even where the first condition is not held: a wrong one is said at once
         if first is not None:
             first.craft.signal(signal)
         found = [np.nan if p is None else p.signals[signal] for p in self.points]
@@ -173,6 +174,7 @@ def trim_sweep(
     count = int(np.prod([len(values) for values, _ in axes.values()]))
     if count > MOST:
         raise DravikError(f"the sweep has {count} points", expected=f"at most {MOST}")
+    # machine code takes a third of a second to make: a thousand trims win that back
     if count > PAYS:
         craft = craft.with_machine_code()
     names, last = list(axes), list(axes)[-1]
@@ -254,6 +256,7 @@ def _axis(craft: Aircraft, name: str, given: str | Sequence[Quantity]) -> tuple[
             raise DravikError(
                 f"{name} has values of different kinds: {' and '.join(sorted(kinds))}", expected="values of one kind"
             )
+        # all of one kind, or the axis could not be drawn
         kind = kinds.pop()
     elif name in _UNITS:
         kind = kind_of_unit(_UNITS[name])
