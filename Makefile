@@ -16,7 +16,7 @@ demo: .venv/ready
 	$(BIN)/dravik demo --out demo
 
 test: .venv/ready
-	@echo "the tests, on all cores: about five minutes on two; a dot for each"
+	@echo "the tests, on all cores: about seven minutes on two; a dot for each"
 	$(BIN)/python -W error -m unittest_parallel -s tests -t . --level class
 
 lint: .venv/ready
