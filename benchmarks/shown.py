@@ -1,4 +1,4 @@
-"""Show a table of measurements; with ``--write`` also put it into docs/benchmarks.md between the marks of its name."""
+"""Show a table of measurements; with ``--write`` also put it into docs/background/benchmarks.md between the marks of its name."""
 
 import re
 import sys
@@ -8,7 +8,7 @@ from pathlib import Path
 from rich.console import Console
 from rich.table import Table
 
-PAGE = Path(__file__).resolve().parents[1] / "docs" / "benchmarks.md"
+PAGE = Path(__file__).resolve().parents[1] / "docs" / "background" / "benchmarks.md"
 
 
 def show(name: str, header: Sequence[str], rows: Sequence[Sequence[str]]) -> None:

@@ -72,8 +72,8 @@ _B_LATERAL = [[0.0, 5.642], [-0.1431, 0.1144], [0.003741, -0.4859], [0.0, 0.0]]
 
 @case(
     "A large transport from its published coefficients, through trim and linearise",
-    f"{_ETKIN}, tables 6.1 and 6.6, equations 6.2,1 and 6.7,1; longitudinal 1e-3, lateral 6e-3 of each figure, because "
-    "the moments of inertia are printed to three digits (0.183e8 slug ft2); the lift of the elevator is left out: the "
+    f"{_ETKIN}, tables 6.1 and 6.6, equations 6.2,1 and 6.7,1. Longitudinal 1e-3, lateral 6e-3 of each figure, because "
+    "the moments of inertia are printed to three digits (0.183e8 slug ft2). The lift of the elevator is left out: the "
     "printed row of B differs by 1.3 % from the printed coefficient",
 )
 def _transport() -> Iterator[Row]:

@@ -15,7 +15,7 @@ from dravik.aero import read_coefficients
 from dravik.aircraft import sample_path
 from dravik.linear import Modes
 
-DOCS = Path(__file__).resolve().parents[1] / "docs"
+DOCS = Path(__file__).resolve().parents[1] / "docs" / "background"
 
 
 def tarn() -> str:
@@ -58,8 +58,8 @@ def modes() -> str:
         f"Loaded, at 62 m/s and 300 m it flies at alpha {math.degrees(point['alpha']):.1f}° with "
         f"{100 * point['power_left']:.0f} % of its power. The short period ({short.frequency:.1f} rad/s,\n"
         f"damping {short.damping:.2f}) and the roll mode ({roll.time_constant:.1f} s) are those of an aircraft of nine "
-        f"tonnes with ample tail; the Dutch roll ({dutch.frequency:.1f} rad/s, {dutch.damping:.2f})\nis well damped for its "
-        f"size; the phugoid's period is {phugoid.period:.0f} s, by Lanchester's approximation √2 π V/g {approximate:.0f} s."
+        f"tonnes with ample tail. The Dutch roll ({dutch.frequency:.1f} rad/s, {dutch.damping:.2f})\nis well damped for its "
+        f"size. The phugoid's period is {phugoid.period:.0f} s, by Lanchester's approximation √2 π V/g {approximate:.0f} s."
     )
 
 
@@ -75,7 +75,7 @@ def _modes() -> Modes:
 def main(*, check: bool = False) -> int:
     """Write the figures, or look whether they are as written."""
     changed = []
-    for page, name, write in (("aero.md", "tarn", tarn), ("analysis.md", "modes", modes)):
+    for page, name, write in (("aero.md", "tarn", tarn), ("linear-models.md", "modes", modes)):
         path = DOCS / page
         text = path.read_text(encoding="utf-8")
         mark = re.compile(rf"(<!-- figures: {name} -->\n).*?(<!-- end -->)", re.DOTALL)

@@ -1,11 +1,12 @@
 """From a TOML file to an aircraft, with every error told by file, line, key and value."""
 
+from collections.abc import Sequence
 from pathlib import Path
 
 from dravik.aircraft.craft import Aircraft
 from dravik.aircraft.description.schema import AircraftDefinition, LawDefinition
 from dravik.definition.toml import KeyLines, read_definition
-from dravik.errors import DravikError
+from dravik.errors import DravikError, nearest, readable
 from dravik.host.files import as_path, exists, is_folder
 from dravik.mass import read_parts
 from dravik.propulsion import MAP_COLUMNS, SolidMotor, read_thrust_curve
@@ -15,7 +16,10 @@ from dravik.tables.entries import read_tables
 __all__ = ["load", "load_law"]
 
 
-def load(path: str | Path, *, loading: str = "", compiled: bool = True, root: str | Path = "") -> Aircraft:
+def load(
+    path: str | Path, *, loading: str = "", laws: Sequence[str | Path] = (), compiled: bool = True,
+    root: str | Path = "",
+) -> Aircraft:  # fmt: skip
     """Return the aircraft defined in a TOML file.
 
     Parameters
@@ -24,6 +28,8 @@ def load(path: str | Path, *, loading: str = "", compiled: bool = True, root: st
         The file, or its folder.
     loading : str, optional
         Name of a loading. The file's default unless given.
+    laws : sequence of str or Path, optional
+        Laws to engage, in this order: names in the aircraft's folder ``laws``, or files.
     compiled : bool, default True
         Whether formulas are compiled now; otherwise what is wrong in them is found when it is first used.
     root : str or Path, optional
@@ -48,6 +54,8 @@ def load(path: str | Path, *, loading: str = "", compiled: bool = True, root: st
     >>> from dravik.aircraft import sample_path
     >>> dv.load(sample_path("merle") / "aircraft.toml").name
     'Merle'
+    >>> "pitch_hold" in dv.load(sample_path("tarn"), laws=["pitch_hold"]).signals
+    True
     """
     path = as_path(path)
     if is_folder(path):
@@ -62,7 +70,24 @@ def load(path: str | Path, *, loading: str = "", compiled: bool = True, root: st
             )
         definition = definition.model_copy(update={"parts": {**definition.parts, **more}})
     tables = {**read_tables(definition.tables, lines), **_engine_tables(definition, lines)}
-    return Aircraft(definition, tables, path=path, places=lines, loading=loading, compiled=compiled)
+    craft = Aircraft(definition, tables, path=path, places=lines, loading=loading, compiled=compiled and not laws)
+    for law in laws:
+        craft = craft.with_law(*load_law(_law_file(law, path.parent), root=root))
+    return craft
+
+
+def _law_file(law: str | Path, folder: Path) -> Path:
+    """Return a law's file: as given, or the one of that name in the aircraft's folder of laws."""
+    own = folder / "laws" / f"{str(law).removesuffix('.toml')}.toml"
+    if exists(as_path(law)):
+        return as_path(law)
+    if exists(own):
+        return own
+    names = sorted(p.stem for p in own.parent.glob("*.toml"))
+    raise DravikError(
+        f"there is no law {str(law)!r}", where=readable(str(own.parent)),
+        expected="a file" + (", or one of " + ", ".join(names) if names else ""), hint=nearest(str(law), names),
+    )  # fmt: skip
 
 
 def _engine_tables(definition: AircraftDefinition, lines: KeyLines) -> dict[str, Table]:

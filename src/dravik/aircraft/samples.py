@@ -1,6 +1,7 @@
 """The sample aircraft that ship with Dravik."""
 
 import shutil
+from collections.abc import Sequence
 from pathlib import Path
 
 from dravik.aircraft.craft import Aircraft
@@ -48,7 +49,7 @@ def sample_path(name: str = "tarn") -> Path:
     return _ROOT / name
 
 
-def sample(name: str = "tarn", *, loading: str = "") -> Aircraft:
+def sample(name: str = "tarn", *, loading: str = "", laws: Sequence[str | Path] = ()) -> Aircraft:
     """Return a sample aircraft, compiled.
 
     Parameters
@@ -57,6 +58,8 @@ def sample(name: str = "tarn", *, loading: str = "") -> Aircraft:
         ``"tarn"``, ``"pika"``, ``"merle"`` or ``"hail"``.
     loading : str, optional
         Name of a loading. The file's default unless given.
+    laws : sequence of str or Path, optional
+        Laws to engage: names of the sample's own, such as ``"pitch_hold"``, or files.
 
     Returns
     -------
@@ -74,7 +77,7 @@ def sample(name: str = "tarn", *, loading: str = "") -> Aircraft:
     >>> dv.sample("pika").name
     'Pika'
     """
-    return load(sample_path(name) / "aircraft.toml", loading=loading)
+    return load(sample_path(name) / "aircraft.toml", loading=loading, laws=laws)
 
 
 def copy_sample(name: str, target: str | Path) -> Path:

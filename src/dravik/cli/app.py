@@ -76,7 +76,10 @@ def demo(
     quick: Annotated[bool, typer.Option("--quick", help="shorter flights, smaller figures")] = False,
     as_json: AsJson = False,
 ) -> None:
-    """Take the Tarn through the whole work: check, trim, prove, linearise, judge, close a loop, fly, report."""
+    """Take the Tarn through the whole work: check, trim, prove, linearise, judge, close a loop, fly, report.
+
+    Exit code 1: a step's answer is no.
+    """
     from dravik.cli.demo import run_demo
 
     if not run_demo(folder, quick=quick, as_json=as_json):
@@ -101,7 +104,10 @@ def new(
 
 @app.command()
 def check(aircraft: AircraftFile, loading: Loading = "", law: Laws = None, as_json: AsJson = False) -> None:
-    """Audit an aircraft, or that of a scenario: inertia, signs, tables, units, plausibility, modes of its laws."""
+    """Audit an aircraft, or that of a scenario: inertia, signs, tables, units, plausibility, modes of its laws.
+
+    Exit code 1: errors were found.
+    """
     from dravik.checks import audit
 
     craft = craft_or_scenario(aircraft, loading, law)
@@ -188,6 +194,8 @@ def trim(
     """Find the states and controls that hold a condition, or say what stands in the way and what can be held.
 
     With --sweep for every combination of the values of some axes: curves, or a map over two of them.
+
+    Exit code 1: the trim was not reached, or its proof does not hold.
     """
     swept.check(prove=prove)
     condition, set_, signals = chosen.condition, chosen.set_, swept.signals

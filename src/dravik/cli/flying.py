@@ -131,7 +131,10 @@ def fly(
     ] = "",
     as_json: AsJson = False,
 ) -> None:
-    """Fly a scenario; or an aircraft from a trimmed point or its rail, with control histories and laws. Record it."""
+    """Fly a scenario; or an aircraft from a trimmed point or its rail, with control histories and laws. Record it.
+
+    Exit code 1: the trim was not reached, or the flight ended before its time.
+    """
     save = kept.save or None
     if _is_scenario(aircraft):
         refused = {

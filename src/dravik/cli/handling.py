@@ -91,7 +91,10 @@ def handling(
     figure: Figure = "",
     as_json: AsJson = False,
 ) -> None:
-    """Hold modes and responses against published criteria, with level and margin for each; over a sweep, in a map."""
+    """Hold modes and responses against published criteria, with level and margin for each; over a sweep, in a map.
+
+    Exit code 1: a level is worse than --level, or there is none.
+    """
     from dravik.handling import handling_qualities
 
     craft = chosen.craft(aircraft)

@@ -127,6 +127,8 @@ def linearise(
     """Make the linear model, name its modes, and hold it against the nonlinear aircraft.
 
     With --sweep over one axis, the roots along it.
+
+    Exit code 1: the trim was not reached, or the proof does not hold.
     """
     craft = chosen.craft(aircraft)
     if sweep:

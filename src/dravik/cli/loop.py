@@ -87,7 +87,10 @@ def loop(
     figure: Figure = "",
     as_json: AsJson = False,
 ) -> None:
-    """Break a loop at a signal, or close the loops of a file: margins, steps, requirements, the law, flown steps."""
+    """Break a loop at a signal, or close the loops of a file: margins, steps, requirements, the law, flown steps.
+
+    Exit code 1: a requirement is not met; margins are below --least-gain and --least-phase; or the loop is not stable.
+    """
     from dravik.cli.loop_plan import DesignRequest, show_locus, the_plan
 
     own = the_plan(aircraft, planned.plan)

@@ -62,7 +62,10 @@ def response(
     phasors: Annotated[str, written("write the phasors of the modes as a figure")] = "",
     as_json: AsJson = False,
 ) -> None:
-    """Show how a linear model responds: gain and phase, steps, the phasors of its modes, a mode in motion."""
+    """Show how a linear model responds: gain and phase, steps, the phasors of its modes, a mode in motion.
+
+    Exit code 1: the trim was not reached.
+    """
     from dravik.linear import linearise, load_system
 
     moved.check()

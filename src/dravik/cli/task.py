@@ -32,7 +32,10 @@ def task(
     figure: Figure = "",
     as_json: AsJson = False,
 ) -> None:
-    """Fly a tracking task with a simple pilot in the loop: his error, and how hard he works."""
+    """Fly a tracking task with a simple pilot in the loop: his error, and how hard he works.
+
+    Exit code 1: the trim was not reached.
+    """
     from dravik.handling import TASKS, fly_task
 
     craft, kind = chosen.craft(aircraft), tracked.kind

@@ -21,10 +21,10 @@ class Crash(Model):
     ``sink_rate``, banks more than ``bank``, or has its pitch angle outside ``pitch``.
     """
 
-    sink_rate: Speed | None = None
-    bank: Angle | None = None
-    pitch: tuple[Angle, Angle] | None = None
-    parts: dict[str, Position] = {}
+    sink_rate: Speed | None = None  #: sink rate of a touching leg above which it is a crash
+    bank: Angle | None = None  #: bank angle above which a touch is a crash
+    pitch: tuple[Angle, Angle] | None = None  #: lowest and highest pitch angle of a touch
+    parts: dict[str, Position] = {}  #: positions that may not touch the ground, by name, station axes
 
 
 def crash_conditions(

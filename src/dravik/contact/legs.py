@@ -39,20 +39,20 @@ class Leg(Model):
     ground's plane, ``relaxation`` the tyre's length.
     """
 
-    position: Position
-    stiffness: Stiffness
-    damping: Damping
-    stroke: PositiveLength
-    bottom: Annotated[float, Field(ge=1.0)] = 10.0
-    tyre: Stiffness
-    rolling: NotNegative = 0.02
-    sliding: NotNegative = 0.7
-    brake: Formula = 0.0
-    steering: Formula = 0.0
-    relaxation: PositiveLength = 0.6
-    up: Position | None = None
-    extended: Formula = 1.0
-    description: str = ""
+    position: Position  #: foot of the leg when nothing presses on it, station axes
+    stiffness: Stiffness  #: stiffness across the ground
+    damping: Damping  #: damping across the ground
+    stroke: PositiveLength  #: compression after which the leg is stiffer
+    bottom: Annotated[float, Field(ge=1.0)] = 10.0  #: how many times as stiff it is past its stroke
+    tyre: Stiffness  #: stiffness of the foot in the plane of the ground
+    rolling: NotNegative = 0.02  #: coefficient of friction along a free wheel
+    sliding: NotNegative = 0.7  #: coefficient of friction across the wheel, or along a braked one
+    brake: Formula = 0.0  #: formula from 0 to 1
+    steering: Formula = 0.0  #: formula of the wheel's angle to the right, rad
+    relaxation: PositiveLength = 0.6  #: relaxation length of the tyre
+    up: Position | None = None  #: foot of the retracted leg, station axes
+    extended: Formula = 1.0  #: formula: 1 extended, 0 retracted
+    description: str = ""  #: what it is
 
 
 class Surface(NamedTuple):

@@ -27,9 +27,9 @@ AnyKind = Annotated[str, BeforeValidator(_known_kind)]
 class _Ranged(Model):
     """Something with a kind of quantity and a range in it."""
 
-    kind: str = "number"
-    range: tuple[float, float] | None = None
-    description: str = ""
+    kind: str = "number"  #: kind of quantity
+    range: tuple[float, float] | None = None  #: lowest and highest value
+    description: str = ""  #: what it is, for lists of signals
 
     @field_validator("range", mode="before")
     @classmethod
@@ -52,11 +52,12 @@ class Input(_Ranged):
     takes over the present value when it is engaged.
     """
 
-    kind: AnyKind = "number"
-    default: float = 0.0
-    trim: bool = False
+    kind: AnyKind = "number"  #: kind of quantity
+    default: float = 0.0  #: value unless it is set
+    trim: bool = False  #: whether a trim may move it
+    #: how much its deflection counts where a trim has more inputs than it needs
     trim_weight: Annotated[float, Field(gt=0.0, le=1e6)] = 1.0
-    follows: str = ""
+    follows: str = ""  #: signal whose value a trim and an engaged law give it
 
     @field_validator("default", mode="before")
     @classmethod
@@ -68,13 +69,13 @@ class Input(_Ranged):
 class Effector(_Ranged):
     """A control surface, or anything that is commanded and follows: range, dynamics, command."""
 
-    kind: Literal["angle", "number", "length", "speed"] = "angle"
-    rate: float | None = None
-    lag: Duration | None = None
-    frequency: Annotated[AngularRate, Field(gt=0.0)] | None = None
-    damping: float = Field(default=0.7, gt=0.0, le=5.0)
-    command: Formula | None = None
-    trim: bool = False
+    kind: Literal["angle", "number", "length", "speed"] = "angle"  #: kind of quantity of its position
+    rate: float | None = None  #: greatest rate of the position
+    lag: Duration | None = None  #: time constant of a first-order actuator
+    frequency: Annotated[AngularRate, Field(gt=0.0)] | None = None  #: natural frequency of a second-order actuator
+    damping: float = Field(default=0.7, gt=0.0, le=5.0)  #: damping ratio of a second-order actuator
+    command: Formula | None = None  #: formula of the commanded position
+    trim: bool = False  #: whether a trim may move it, where it has no command
 
     @field_validator("rate", mode="before")
     @classmethod
@@ -108,10 +109,10 @@ class Parameter(Model):
     the SI unit.
     """
 
-    value: float
-    unit: str = ""
-    range: tuple[float, float] | None = None
-    description: str = ""
+    value: float  #: its value, with its unit
+    unit: str = ""  #: SI unit, found from the value
+    range: tuple[float, float] | None = None  #: lowest and highest value that it may be set to
+    description: str = ""  #: what it is
 
     @model_validator(mode="before")
     @classmethod

@@ -14,8 +14,8 @@ TIME_ROOM = 1e-9  # s: what happens at a step's time happens at that step
 class Timed(Model):
     """Something that happens once: ``at`` a time, or ``when`` a formula first becomes true."""
 
-    at: str | float | None = None
-    when: Formula | None = None
+    at: str | float | None = None  #: time of the flight at which it happens
+    when: Formula | None = None  #: formula; it happens when that first becomes true
 
     @model_validator(mode="after")
     def _one_instant(self) -> "Timed":

@@ -25,38 +25,38 @@ Quantities = dict[str, str | float]
 class TrimmedStart(Model):
     """A start in trimmed flight; ``offsets`` are added to it by name: angles, speeds, rates, place, states, inputs."""
 
-    kind: Literal["trimmed"]
-    airspeed: Speed
-    altitude: Length
-    flight_path: Angle | Literal["free"] = 0.0
-    heading: Angle = 0.0
-    sideslip: Angle | None = None
-    bank: Angle | None = None
-    north: Length = 0.0
-    east: Length = 0.0
-    inputs: Quantities = {}
-    guess: Quantities = {}
-    offsets: Quantities = {}
+    kind: Literal["trimmed"]  #: in trimmed flight
+    airspeed: Speed  #: true airspeed
+    altitude: Length  #: altitude
+    flight_path: Angle | Literal["free"] = 0.0  #: angle of climb, or "free" with the throttle given
+    heading: Angle = 0.0  #: heading
+    sideslip: Angle | None = None  #: sideslip angle to hold
+    bank: Angle | None = None  #: bank angle to hold
+    north: Length = 0.0  #: place to the north
+    east: Length = 0.0  #: place to the east
+    inputs: Quantities = {}  #: inputs by name
+    guess: Quantities = {}  #: where the search starts, by name
+    offsets: Quantities = {}  #: added to what was trimmed, by name
 
 
 class GroundStart(Model):
     """A start at rest on the gear."""
 
-    kind: Literal["ground"]
-    heading: Angle = 0.0
-    north: Length = 0.0
-    east: Length = 0.0
-    inputs: Quantities = {}
+    kind: Literal["ground"]  #: at rest on the gear
+    heading: Angle = 0.0  #: heading
+    north: Length = 0.0  #: place to the north
+    east: Length = 0.0  #: place to the east
+    inputs: Quantities = {}  #: inputs by name
 
 
 class RailStart(Model):
     """A start on the launch rail, whose lower end is at an altitude."""
 
-    kind: Literal["rail"]
-    elevation: Angle
-    heading: Angle = 0.0
-    altitude: Length = 0.0
-    inputs: Quantities = {}
+    kind: Literal["rail"]  #: on the launch rail
+    elevation: Angle  #: angle of the rail above the horizon
+    heading: Angle = 0.0  #: direction of the rail
+    altitude: Length = 0.0  #: altitude of the rail's lower end
+    inputs: Quantities = {}  #: inputs by name
 
 
 class StateStart(Model):
@@ -65,21 +65,21 @@ class StateStart(Model):
     Each with its unit; ``states`` of actuators, engines and functions by name, a bare number in SI.
     """
 
-    kind: Literal["states"]
-    position: tuple[Length, Length, Length]
-    velocity: tuple[Speed, Speed, Speed]
-    attitude: tuple[Angle, Angle, Angle] = (0.0, 0.0, 0.0)
-    rates: tuple[AngularRate, AngularRate, AngularRate] = (0.0, 0.0, 0.0)
-    states: Quantities = {}
-    inputs: Quantities = {}
+    kind: Literal["states"]  #: with states that are given
+    position: tuple[Length, Length, Length]  #: north, east and altitude
+    velocity: tuple[Speed, Speed, Speed]  #: u, v and w, body axes
+    attitude: tuple[Angle, Angle, Angle] = (0.0, 0.0, 0.0)  #: phi, theta and psi
+    rates: tuple[AngularRate, AngularRate, AngularRate] = (0.0, 0.0, 0.0)  #: p, q and r
+    states: Quantities = {}  #: states of actuators, engines and formulas by name
+    inputs: Quantities = {}  #: inputs by name
 
 
 class NamedStart(Model):
     """A start that the aircraft's file names, with inputs that go before its own."""
 
-    kind: Literal["named"]
-    name: str
-    inputs: Quantities = {}
+    kind: Literal["named"]  #: a start of the aircraft's file
+    name: str  #: its name there
+    inputs: Quantities = {}  #: inputs by name, before those of the named start
 
 
 StartDefinition = Annotated[

@@ -92,8 +92,7 @@ def shoot(
     Examples
     --------
     >>> import dravik as dv
-    >>> from dravik.aircraft import sample_path
-    >>> hail = dv.sample("hail").with_law(*dv.load_law(sample_path("hail") / "laws" / "homing.toml"))
+    >>> hail = dv.sample("hail", laws=["homing"])
     >>> shoot(hail, north=2000.0, east=100.0, altitude=4000.0, elevation="70 deg").miss < 5.0
     True
     """
@@ -144,8 +143,7 @@ def reachable_band(
     Examples
     --------
     >>> import dravik as dv
-    >>> from dravik.aircraft import sample_path
-    >>> hail = dv.sample("hail").with_law(*dv.load_law(sample_path("hail") / "laws" / "homing.toml"))
+    >>> hail = dv.sample("hail", laws=["homing"])
     >>> band = reachable_band(hail, altitude="4000 m", elevation="70 deg")
     >>> band.least < 1500.0 < band.greatest
     True

@@ -23,11 +23,11 @@ Kind = Literal["fly_by", "fly_over", "circle", "hold", "arc"]
 class Settings(Model):
     """What may stand for all points, and for any of them."""
 
-    airspeed: Speed | None = None
-    altitude: Length | None = None
-    acceptance: PositiveLength | None = None
-    bank: Angle | None = None
-    radius: PositiveLength | None = None
+    airspeed: Speed | None = None  #: airspeed to the point
+    altitude: Length | None = None  #: altitude of the point
+    acceptance: PositiveLength | None = None  #: distance that counts as met
+    bank: Angle | None = None  #: greatest bank of the turns
+    radius: PositiveLength | None = None  #: radius of circles, holds and arcs
 
 
 class Point(Settings):
@@ -39,17 +39,17 @@ class Point(Settings):
     changes evenly along the way to the point, otherwise at once.
     """
 
-    name: str = ""
-    north: Length | None = None
-    east: Length | None = None
-    latitude: Angle | None = None
-    longitude: Angle | None = None
-    kind: Kind = "fly_by"
-    sense: Literal["left", "right"] = "left"
-    turns: float = Field(default=1.0, gt=0.0, le=1000.0)
-    course: Angle | None = None
-    length: PositiveLength | None = None
-    slope: bool = False
+    name: str = ""  #: name of the point
+    north: Length | None = None  #: place to the north
+    east: Length | None = None  #: place to the east
+    latitude: Angle | None = None  #: latitude, in the place of north and east
+    longitude: Angle | None = None  #: longitude, in the place of north and east
+    kind: Kind = "fly_by"  #: what happens at the point
+    sense: Literal["left", "right"] = "left"  #: which way circles, holds and arcs turn
+    turns: float = Field(default=1.0, gt=0.0, le=1000.0)  #: number of turns of a circle or hold
+    course: Angle | None = None  #: inbound course of a hold
+    length: PositiveLength | None = None  #: length of the legs of a hold
+    slope: bool = False  #: whether the altitude changes evenly along the way
 
     @model_validator(mode="after")
     def _one_place(self) -> "Point":
@@ -66,11 +66,11 @@ class Point(Settings):
 class Route(Model):
     """A route: its points in order, and ``defaults`` for whatever a point does not say."""
 
-    format: Literal[1]
-    name: str = Field(min_length=1, max_length=80)
-    description: str = ""
-    defaults: Settings = Settings()
-    points: tuple[Point, ...] = Field(min_length=2)
+    format: Literal[1]  #: version of the file's format
+    name: str = Field(min_length=1, max_length=80)  #: name, for titles
+    description: str = ""  #: what the route is for
+    defaults: Settings = Settings()  #: what holds for every point that says nothing else
+    points: tuple[Point, ...] = Field(min_length=2)  #: points in their order
 
 
 @dataclass(frozen=True)

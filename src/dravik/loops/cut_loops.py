@@ -54,7 +54,7 @@ def cut_loop(
     Examples
     --------
     >>> import dravik as dv
-    >>> craft = dv.sample("tarn").with_law(*dv.load_law(dv.aircraft.sample_path("tarn") / "laws" / "pitch_hold.toml"))
+    >>> craft = dv.sample("tarn", laws=["pitch_hold"])
     >>> loop = cut_loop(craft, dv.trim(craft, airspeed="62 m/s", altitude="300 m"), "elevator_command")
     >>> loop.inputs, loop.outputs
     (['elevator_command_injected'], ['elevator_command'])

@@ -255,7 +255,7 @@ def locus_over_parameter(
     Examples
     --------
     >>> import dravik as dv
-    >>> craft = dv.sample("tarn").with_law(*dv.load_law(dv.aircraft.sample_path("tarn") / "laws" / "yaw_damper.toml"))
+    >>> craft = dv.sample("tarn", laws=["yaw_damper"])
     >>> point = dv.trim(craft, airspeed="62 m/s", altitude="300 m")
     >>> found = locus_over_parameter(craft, point, "yaw_damper_gain", [0.0, 0.3, 0.6, 0.9])
     >>> found.roots.shape[0]

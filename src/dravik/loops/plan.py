@@ -21,13 +21,13 @@ class Element(Model):
     ``at`` is its frequency: of the phase, of the lag's zero, of the notch, of the washout's corner.
     """
 
-    lead: Angle | None = None
-    lag: float | None = Field(default=None, gt=0.0)
-    notch: Literal[True] | None = None
-    washout: Literal[True] | None = None
-    at: PositiveAngularRate
-    depth: float = Field(default=0.05, ge=0.0, le=1.0)
-    width: float = Field(default=0.5, gt=0.0, le=5.0)
+    lead: Angle | None = None  #: phase that a lead adds
+    lag: float | None = Field(default=None, gt=0.0)  #: factor by which a lag raises the gain at rest
+    notch: Literal[True] | None = None  #: whether it is a notch
+    washout: Literal[True] | None = None  #: whether it is a washout
+    at: PositiveAngularRate  #: frequency of the element
+    depth: float = Field(default=0.05, ge=0.0, le=1.0)  #: gain of a notch at its frequency
+    width: float = Field(default=0.5, gt=0.0, le=5.0)  #: relative width of a notch
 
     @property
     def kind(self) -> str:
@@ -43,14 +43,14 @@ class Element(Model):
 class Requirements(Model):
     """What a loop is to have at least, or at most: margins, disc, bandwidth, overshoot, steady error, settling."""
 
-    gain_margin_dB: float | None = Field(default=None, ge=0.0)
-    phase_margin: Angle | None = None
-    delay_margin: Duration | None = None
-    disc: float | None = Field(default=None, ge=0.0, le=2.0)
-    bandwidth: PositiveAngularRate | None = None
-    overshoot: float | None = Field(default=None, ge=0.0)
-    settling: Duration | None = None
-    steady_error: float | None = Field(default=None, ge=0.0)
+    gain_margin_dB: float | None = Field(default=None, ge=0.0)  #: least gain margin, dB
+    phase_margin: Angle | None = None  #: least phase margin
+    delay_margin: Duration | None = None  #: least delay margin
+    disc: float | None = Field(default=None, ge=0.0, le=2.0)  #: least disc margin
+    bandwidth: PositiveAngularRate | None = None  #: least bandwidth of the closed loop
+    overshoot: float | None = Field(default=None, ge=0.0)  #: greatest overshoot of a step, as a share
+    settling: Duration | None = None  #: longest settling time to 2 %
+    steady_error: float | None = Field(default=None, ge=0.0)  #: greatest steady-state error of a step, as a share
 
 
 class LoopEntry(Model):
@@ -64,29 +64,30 @@ class LoopEntry(Model):
     of effectors and engines that it adds to, where ``moves`` is an input.
     """
 
-    name: str
-    measures: str
-    moves: str
-    command: str = ""
-    wanted: str = ""
-    adds: tuple[str, ...] = ()
-    controller: Literal["P", "PI", "PD", "PID"] = "P"
-    proportional: float | None = None
-    integral: float = 0.0
-    derivative: float = 0.0
-    filter_time: Duration | None = None
-    weight: float = 1.0
-    crossover: PositiveAngularRate | None = None
-    phase_margin: Angle | None = None
-    gain_margin_dB: float | None = Field(default=None, gt=0.0)
-    bandwidth: PositiveAngularRate | None = None
-    damping: float | None = Field(default=None, gt=0.0, lt=1.0)
-    near: AngularRate | None = None
-    zero: PositiveAngularRate | None = None
-    element: tuple[Element, ...] = ()
-    delay: Duration | None = None
+    name: str  #: name of the loop
+    measures: str  #: signal that is fed back
+    moves: str  #: effector, input, or command of an earlier loop
+    command: str = ""  #: name of the loop's command
+    wanted: str = ""  #: formula in the place of the command, in the law that is made
+    adds: tuple[str, ...] = ()  #: commands that the law adds to, where `moves` is an input
+    controller: Literal["P", "PI", "PD", "PID"] = "P"  #: structure of the controller
+    proportional: float | None = None  #: proportional gain, where it is given
+    integral: float = 0.0  #: integral gain, 1/s times the proportional gain's unit
+    derivative: float = 0.0  #: derivative gain, s times the proportional gain's unit
+    filter_time: Duration | None = None  #: time constant of the derivative's filter
+    weight: float = 1.0  #: weight of the command in the proportional part
+    crossover: PositiveAngularRate | None = None  #: crossover frequency that the gain is found for
+    phase_margin: Angle | None = None  #: phase margin that the gain is found for
+    gain_margin_dB: float | None = Field(default=None, gt=0.0)  #: gain margin that the gain is found for, dB
+    bandwidth: PositiveAngularRate | None = None  #: bandwidth that the gain is found for
+    damping: float | None = Field(default=None, gt=0.0, lt=1.0)  #: damping ratio of a mode that the gain is found for
+    near: AngularRate | None = None  #: frequency of that mode
+    zero: PositiveAngularRate | None = None  #: adds an integral whose zero lies at this frequency
+    element: tuple[Element, ...] = ()  #: elements behind the controller
+    delay: Duration | None = None  #: computing delay
+    #: samples a second; margins are then those of the sampled loop
     rate: float | None = Field(default=None, gt=0.0, description="Hz, of a law that runs at samples")
-    require: Requirements = Requirements()
+    require: Requirements = Requirements()  #: what the loop is held against
 
     @property
     def asked(self) -> str:
@@ -97,14 +98,14 @@ class LoopEntry(Model):
 class LoopPlan(Model):
     """A file of loops: the aircraft with its laws at a condition, and the loops in the order in which they close."""
 
-    format: Literal[1] = 1
-    name: str = ""
-    aircraft: str = ""
-    loading: str = ""
-    laws: tuple[str, ...] = ()
-    condition: dict[str, Any]
-    hold: tuple[str, ...] = ()
-    loop: tuple[LoopEntry, ...] = Field(min_length=1)
+    format: Literal[1] = 1  #: version of the file's format
+    name: str = ""  #: name, for titles
+    aircraft: str = ""  #: aircraft file or sample; that of the command line unless given
+    loading: str = ""  #: loading of the aircraft
+    laws: tuple[str, ...] = ()  #: laws engaged already
+    condition: dict[str, Any]  #: flight condition as `dravik trim` takes it
+    hold: tuple[str, ...] = ()  #: states that are held: slow ones, of outer loops
+    loop: tuple[LoopEntry, ...] = Field(min_length=1)  #: loops in the order in which they close
 
     def changed(self, changes: dict[str, Any]) -> "LoopPlan":
         """Return it with other values, ``{"hold.proportional": 2.0}``; raises DravikError for a loop or key it has not.

@@ -32,20 +32,21 @@ class Part(Model):
     left out.
     """
 
-    mass: Annotated[Mass, Field(gt=0.0)]
-    position: Position
-    shape: Literal["point", "box", "cylinder", "tube", "shell", "tensor"] = "point"
-    size: tuple[Length, Length, Length] | None = None
-    radius: Annotated[Length, Field(gt=0.0)] | None = None
-    inner_radius: Annotated[Length, Field(gt=0.0)] | None = None
-    length: Annotated[Length, Field(gt=0.0)] | None = None
-    axis: Literal["x", "y", "z"] = "x"
+    mass: Annotated[Mass, Field(gt=0.0)]  #: mass of the part
+    position: Position  #: its own centre of gravity, station axes
+    shape: Literal["point", "box", "cylinder", "tube", "shell", "tensor"] = "point"  #: shape, for its own inertia
+    size: tuple[Length, Length, Length] | None = None  #: lengths of a box along x, y and z
+    radius: Annotated[Length, Field(gt=0.0)] | None = None  #: outer radius of a cylinder, tube or shell
+    inner_radius: Annotated[Length, Field(gt=0.0)] | None = None  #: inner radius of a tube
+    length: Annotated[Length, Field(gt=0.0)] | None = None  #: length of a cylinder or tube
+    axis: Literal["x", "y", "z"] = "x"  #: axis that a cylinder or tube lies along
+    #: Ixx, Iyy, Izz, Ixy, Ixz, Iyz about its own centre, body axes
     inertia: tuple[Inertia, Inertia, Inertia, Inertia, Inertia, Inertia] | None = None
-    attitude: tuple[Angle, Angle, Angle] = (0.0, 0.0, 0.0)
-    group: str = "empty"
-    mirrored: bool = False
-    moved_to: Position | None = None
-    moved: Formula = 0.0
+    attitude: tuple[Angle, Angle, Angle] = (0.0, 0.0, 0.0)  #: yaw, pitch and roll that turn the shape
+    group: str = "empty"  #: group that loadings call it by
+    mirrored: bool = False  #: whether there is another on the other side
+    moved_to: Position | None = None  #: second position of a part that moves in flight, station axes
+    moved: Formula = 0.0  #: formula from 0 (at `position`) to 1 (at `moved_to`)
 
     @model_validator(mode="after")
     def _complete(self) -> "Part":

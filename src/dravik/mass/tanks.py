@@ -28,18 +28,18 @@ class Tank(Model):
     or full. ``exit`` is where the liquid leaves the aircraft (the tank's own middle unless said).
     """
 
-    position: Position
-    shape: Literal["box", "cylinder", "grain"] = "box"
-    size: tuple[Length, Length, Length] | None = None
-    radius: Annotated[Length, Field(gt=0.0)] | None = None
-    length: Annotated[Length, Field(gt=0.0)] | None = None
-    axis: Literal["x", "y", "z"] = "x"
-    bore: Annotated[Length, Field(ge=0.0)] = 0.0
-    burns: Literal["bore", "end"] = "bore"
-    density: Annotated[Density, Field(gt=0.0)]
-    flow: str | float | None = None
-    exit: Position | None = None
-    description: str = ""
+    position: Position  #: middle of the volume, station axes
+    shape: Literal["box", "cylinder", "grain"] = "box"  #: shape of the volume; a grain is solid propellant
+    size: tuple[Length, Length, Length] | None = None  #: lengths of a box along x, y and z
+    radius: Annotated[Length, Field(gt=0.0)] | None = None  #: radius of a cylinder or grain
+    length: Annotated[Length, Field(gt=0.0)] | None = None  #: length of a cylinder or grain
+    axis: Literal["x", "y", "z"] = "x"  #: axis that a cylinder lies along; z is standing
+    bore: Annotated[Length, Field(ge=0.0)] = 0.0  #: radius of a grain's bore
+    burns: Literal["bore", "end"] = "bore"  #: where a grain burns: from the bore outwards, or from its aft end
+    density: Annotated[Density, Field(gt=0.0)]  #: density of what is in it
+    flow: str | float | None = None  #: formula of the rate at which it drains, kg/s
+    exit: Position | None = None  #: where the liquid leaves the aircraft, station axes; the tank's middle unless given
+    description: str = ""  #: what it holds
 
     @model_validator(mode="after")
     def _complete(self) -> "Tank":

@@ -34,9 +34,9 @@ END = "end"
 class Phase(Model):
     """A part of a flight: inputs that are ``set`` when it begins, and the formula that ends it."""
 
-    name: str = Field(min_length=1, max_length=60)
-    set: dict[str, str | float] = Field(default={})
-    until: Formula | None = None
+    name: str = Field(min_length=1, max_length=60)  #: name of the phase
+    set: dict[str, str | float] = Field(default={})  #: inputs and parameters that are set when it begins
+    until: Formula | None = None  #: formula that ends it
 
 
 class Mode(Model):
@@ -45,10 +45,10 @@ class Mode(Model):
     A ``final`` mode is meant to have no way out.
     """
 
-    description: str = ""
-    set: dict[str, str | float] = Field(default={})
-    take: dict[str, str] = Field(default={})
-    final: bool = False
+    description: str = ""  #: what the mode does
+    set: dict[str, str | float] = Field(default={})  #: inputs and parameters that are set when it begins
+    take: dict[str, str] = Field(default={})  #: inputs that take over the value of a signal when it begins
+    final: bool = False  #: whether the mode is meant to have no way out
 
 
 def _listed(value: object) -> object:
@@ -65,12 +65,13 @@ class Transition(Model):
 
     model_config = ConfigDict(extra="forbid", frozen=True, populate_by_name=True, defer_build=True)
 
+    #: mode or modes that it leads from, or "any"
     source: Annotated[tuple[str, ...], BeforeValidator(_listed)] = Field(alias="from", min_length=1)
-    to: str
-    when: Formula | None = None
-    after: Duration | None = None
-    reason: str = ""
-    priority: int = 0
+    to: str  #: mode that it leads to, or "end"
+    when: Formula | None = None  #: condition
+    after: Duration | None = None  #: time in the mode before it happens
+    reason: str = ""  #: reason, for the log
+    priority: int = 0  #: of several at once the highest happens
 
     @model_validator(mode="after")
     def _has_condition(self) -> "Transition":
@@ -84,10 +85,10 @@ class Transition(Model):
 class ModeLogic(Model):
     """Mode logic: its modes, the one it begins in (the first unless said), and the transitions between them."""
 
-    description: str = ""
-    begin: str = ""
-    modes: dict[str, Mode] = Field(min_length=1)
-    transitions: tuple[Transition, ...] = ()
+    description: str = ""  #: what the modes are for
+    begin: str = ""  #: mode in which it begins; the first unless given
+    modes: dict[str, Mode] = Field(min_length=1)  #: modes by name
+    transitions: tuple[Transition, ...] = ()  #: transitions between them
 
     @model_validator(mode="after")
     def _known_modes(self) -> "ModeLogic":

@@ -40,18 +40,18 @@ class FuelLeg(Model):
     ``climb_rate``. ``loading`` is another one from here on, with the fuel that is left: water dropped, say.
     """
 
-    name: str = ""
-    climb_to: Length | None = None
-    descend_to: Length | None = None
-    distance: PositiveLength | None = None
-    time: Duration | None = None
-    standing: Duration | None = None
-    airspeed: str | float | None = None
-    mach: float | None = None
-    climb_rate: str | float | None = None
-    heading: str | float = 0.0
-    loading: str = ""
-    inputs: dict[str, str | float] = Field(default_factory=dict)
+    name: str = ""  #: name of the leg
+    climb_to: Length | None = None  #: altitude at which a climb ends
+    descend_to: Length | None = None  #: altitude at which a descent ends
+    distance: PositiveLength | None = None  #: length over the ground
+    time: Duration | None = None  #: duration of the leg
+    standing: Duration | None = None  #: duration on the ground
+    airspeed: str | float | None = None  #: airspeed as trims take it
+    mach: float | None = None  #: Mach number, in the place of an airspeed
+    climb_rate: str | float | None = None  #: rate of climb, with the throttle found
+    heading: str | float = 0.0  #: heading
+    loading: str = ""  #: another loading from here on, with the fuel that is left
+    inputs: dict[str, str | float] = Field(default_factory=dict)  #: inputs by name
 
     @property
     def goal(self) -> str:
@@ -81,9 +81,9 @@ class FuelLeg(Model):
 class FuelMission(Model):
     """The legs of a flight, and the altitude at which they begin."""
 
-    format: Literal[1] = 1
-    altitude: Length
-    leg: tuple[FuelLeg, ...] = Field(min_length=1)
+    format: Literal[1] = 1  #: version of the file's format
+    altitude: Length  #: altitude at which the legs begin
+    leg: tuple[FuelLeg, ...] = Field(min_length=1)  #: legs in their order
 
 
 class LegUse(NamedTuple):

@@ -26,14 +26,14 @@ class Section(Model):
     blended in as an aircraft's surfaces are.
     """
 
-    lift_slope: Annotated[float, Field(gt=0.0, le=7.0)] = 5.9
-    no_lift: Angle = -0.05
-    stall: Annotated[Angle, Field(gt=0.0)] = 0.24
-    sharpness: Annotated[float, Field(gt=1.0)] = 40.0
-    least_drag: Annotated[float, Field(ge=0.0)] = 0.016
-    drag_rise: Annotated[float, Field(ge=0.0)] = 0.020
-    ideal: float = 0.3
-    across: Annotated[float, Field(gt=0.0)] = 1.8
+    lift_slope: Annotated[float, Field(gt=0.0, le=7.0)] = 5.9  #: lift slope at Mach 0, 1/rad
+    no_lift: Angle = -0.05  #: angle of attack without lift
+    stall: Annotated[Angle, Field(gt=0.0)] = 0.24  #: angle of attack at which half the attached lift is lost
+    sharpness: Annotated[float, Field(gt=1.0)] = 40.0  #: how sudden the stall is, 1/rad
+    least_drag: Annotated[float, Field(ge=0.0)] = 0.016  #: least drag coefficient
+    drag_rise: Annotated[float, Field(ge=0.0)] = 0.020  #: growth of the drag with the square of cl - ideal
+    ideal: float = 0.3  #: lift coefficient of the least drag
+    across: Annotated[float, Field(gt=0.0)] = 1.8  #: normal-force coefficient of the stalled section, as a flat plate
 
     def lift_and_drag(self, alpha: ArrayLike, mach: ArrayLike = 0.0) -> tuple[Floats, Floats]:
         """Return cl and cd at angles of attack (rad), any shape; the slope grows by Prandtl and Glauert to Mach 0.7."""
@@ -56,31 +56,31 @@ class Section(Model):
 class BladeStation(Model):
     """A station: ``r`` as a share of the radius, chord, and ``twist``, the blade angle there but for a constant."""
 
-    r: Annotated[float, Field(gt=0.0, le=1.0)]
-    chord: Annotated[Length, Field(gt=0.0)]
-    twist: Angle
+    r: Annotated[float, Field(gt=0.0, le=1.0)]  #: place along the blade, as a share of the radius
+    chord: Annotated[Length, Field(gt=0.0)]  #: chord there
+    twist: Angle  #: blade angle there, less that at the reference station
 
 
 class MapGrid(Model):
     """What a map of the blades is computed over; an axis of one value is left out of it."""
 
-    advance_ratio: tuple[float, ...] = Field(min_length=2)
-    cross_ratio: tuple[Annotated[float, Field(ge=0.0)], ...] = (0.0,)
-    blade_angle: tuple[Angle, ...] = Field(min_length=1)
-    tip_mach: Annotated[float, Field(gt=0.0, lt=1.0)] = 0.3
+    advance_ratio: tuple[float, ...] = Field(min_length=2)  #: advance ratios V/(n D) of the map
+    cross_ratio: tuple[Annotated[float, Field(ge=0.0)], ...] = (0.0,)  #: flow across the disc over n D
+    blade_angle: tuple[Angle, ...] = Field(min_length=1)  #: blade angles of the map
+    tip_mach: Annotated[float, Field(gt=0.0, lt=1.0)] = 0.3  #: Mach number of the tips
 
 
 class Blades(Model):
     """A set of blades; angles of the whole blade are those at ``reference`` of the radius (0.75 unless said)."""
 
-    format: Literal[1]
-    name: str = Field(min_length=1)
-    blades: Annotated[int, Field(ge=1, le=24)]
-    radius: Annotated[Length, Field(gt=0.0)]
-    stations: tuple[BladeStation, ...] = Field(min_length=2)
-    section: Section = Section()
-    reference: Annotated[float, Field(gt=0.0, le=1.0)] = 0.75
-    map: MapGrid | None = None
+    format: Literal[1]  #: version of the file's format
+    name: str = Field(min_length=1)  #: name, for titles
+    blades: Annotated[int, Field(ge=1, le=24)]  #: number of blades
+    radius: Annotated[Length, Field(gt=0.0)]  #: radius of the tips
+    stations: tuple[BladeStation, ...] = Field(min_length=2)  #: stations from root to tip
+    section: Section = Section()  #: section of all stations
+    reference: Annotated[float, Field(gt=0.0, le=1.0)] = 0.75  #: share of the radius at which blade angles are measured
+    map: MapGrid | None = None  #: what a map is computed over
 
     @model_validator(mode="after")
     def _rising(self) -> "Blades":

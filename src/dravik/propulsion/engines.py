@@ -60,14 +60,14 @@ class _Engine(Model):
     is 1 when the engine has failed.
     """
 
-    position: Position
-    direction: tuple[float, float, float] = (1.0, 0.0, 0.0)
-    command: Formula | None = None
-    range: tuple[float, float] = (0.0, 1.0)
-    lag: Duration | None = None
-    rate: Frequency | None = None
-    trim: bool = False
-    description: str = ""
+    position: Position  #: where the thrust acts, station axes
+    direction: tuple[float, float, float] = (1.0, 0.0, 0.0)  #: direction of the thrust, body axes
+    command: Formula | None = None  #: formula of the commanded throttle
+    range: tuple[float, float] = (0.0, 1.0)  #: lowest and highest throttle
+    lag: Duration | None = None  #: time constant of the throttle
+    rate: Frequency | None = None  #: greatest rate of the throttle, 1/s
+    trim: bool = False  #: whether a trim may move the throttle, where it has no command
+    description: str = ""  #: what it is
 
     @model_validator(mode="after")
     def _has_direction(self) -> "_Engine":
@@ -93,12 +93,12 @@ class ThrustEngine(_Engine):
     right. ``spin`` tells a mixer which way a plain rotor turns.
     """
 
-    kind: Literal["thrust"] = "thrust"
-    thrust: Formula
-    torque: Formula | None = None
-    spin: Literal["right", "left"] = "right"
-    fuel_flow: Formula | None = None
-    failed_thrust: Formula = 0.0
+    kind: Literal["thrust"] = "thrust"  #: thrust and moment given as formulas
+    thrust: Formula  #: thrust in N
+    torque: Formula | None = None  #: torque on the airframe in N m, right-handed about the thrust
+    spin: Literal["right", "left"] = "right"  #: which way a rotor turns, for a mixer
+    fuel_flow: Formula | None = None  #: fuel flow in kg/s
+    failed_thrust: Formula = 0.0  #: thrust when the engine has failed, N; negative is drag
 
     @property
     def sign(self) -> int:
@@ -114,13 +114,13 @@ class JetEngine(_Engine):
     right-handed about the thrust.
     """
 
-    kind: Literal["jet"]
-    thrust: Formula
-    fuel_flow: Formula
-    spool_time: Formula = 1.0
-    windmilling: Fraction = 0.1
-    failed_thrust: Formula = 0.0
-    spin_momentum: AngularMomentum = 0.0
+    kind: Literal["jet"]  #: gas turbine with a spool
+    thrust: Formula  #: thrust in N, over `spool_NAME` and the air
+    fuel_flow: Formula  #: fuel flow in kg/s
+    spool_time: Formula = 1.0  #: time constant of the spool in s
+    windmilling: Fraction = 0.1  #: spool speed of a failed engine, as a share
+    failed_thrust: Formula = 0.0  #: thrust when the engine has failed, N; negative is drag
+    spin_momentum: AngularMomentum = 0.0  #: angular momentum of the full spool, right-handed about the thrust
 
 
 class Turbine(Model):
@@ -129,9 +129,10 @@ class Turbine(Model):
     ``start_speed`` is the share of the rated speed below which torque, not power, is what the formula's power gives.
     """
 
-    kind: Literal["turbine"]
-    shaft_power: Formula
-    fuel_flow: Formula = 0.0
+    kind: Literal["turbine"]  #: free turbine
+    shaft_power: Formula  #: power at the shaft in W
+    fuel_flow: Formula = 0.0  #: fuel flow in kg/s
+    #: share of the rated speed below which the torque is constant
     start_speed: Annotated[float, Field(gt=0.0, le=1.0)] = 0.3
 
 
@@ -143,13 +144,15 @@ class Piston(Model):
     given), and less the faster it turns, so that it stands still there on the ground and brakes in a glide.
     """
 
-    kind: Literal["piston"]
-    rated_power: Power
-    rated_speed: PositiveAngularRate
-    consumption: Consumption
-    friction: Annotated[float, Field(ge=0.0, lt=0.5)] = 0.12
-    critical_altitude: Length = 0.0
+    kind: Literal["piston"]  #: piston engine
+    rated_power: Power  #: power at sea level at the rated speed
+    rated_speed: PositiveAngularRate  #: shaft speed of the rated power
+    consumption: Consumption  #: fuel for the energy at the shaft
+    friction: Annotated[float, Field(ge=0.0, lt=0.5)] = 0.12  #: friction torque as a share of the rated torque
+    critical_altitude: Length = 0.0  #: altitude up to which a supercharger holds the torque of sea level
+    #: shaft speed at closed throttle; 0.27 of the rated speed unless given
     idle_speed: PositiveAngularRate | None = None
+    #: torque at closed throttle as a share of the rated torque
     idle_torque: Annotated[float, Field(ge=0.0, lt=1.0)] = 0.18
 
 
@@ -159,15 +162,15 @@ class Electric(Model):
     ``gear`` is turns of the motor for one of the propeller. Without ``regenerate`` the controller draws nothing back.
     """
 
-    kind: Literal["electric"]
-    battery: str
-    speed_constant: SpeedConstant
-    resistance: Annotated[Resistance, Field(gt=0.0)]
-    controller_resistance: Annotated[Resistance, Field(ge=0.0)] = 0.0
-    idle_current: Annotated[Current, Field(ge=0.0)] = 0.0
-    current_limit: Annotated[Current, Field(gt=0.0)]
-    gear: Annotated[float, Field(gt=0.0)] = 1.0
-    regenerate: bool = False
+    kind: Literal["electric"]  #: electric motor with its controller
+    battery: str  #: battery that feeds it
+    speed_constant: SpeedConstant  #: speed per volt without load
+    resistance: Annotated[Resistance, Field(gt=0.0)]  #: resistance of the windings
+    controller_resistance: Annotated[Resistance, Field(ge=0.0)] = 0.0  #: resistance of the controller
+    idle_current: Annotated[Current, Field(ge=0.0)] = 0.0  #: current without load
+    current_limit: Annotated[Current, Field(gt=0.0)]  #: greatest current that the controller allows
+    gear: Annotated[float, Field(gt=0.0)] = 1.0  #: turns of the motor for one of the propeller
+    regenerate: bool = False  #: whether the controller feeds current back
 
 
 def _speed(value: Any) -> Any:
@@ -196,13 +199,14 @@ class Governor(Model):
     formula that is true when the blades shall go to the coarse stop.
     """
 
+    #: shaft speed to hold: a quantity, a formula in rad/s, or `{ formula, unit }`
     speed: Annotated[Formula, BeforeValidator(_speed)]
-    fine: Angle
-    coarse: Angle
-    rate: PositiveAngularRate = 0.2
-    lag: Duration = 0.1
-    droop: Annotated[float, Field(gt=0.0, le=0.2)] = 0.01
-    feather: Formula = 0.0
+    fine: Angle  #: blade angle at the fine stop
+    coarse: Angle  #: blade angle at the coarse stop
+    rate: PositiveAngularRate = 0.2  #: greatest rate of the blade angle
+    lag: Duration = 0.1  #: time constant of the blade angle
+    droop: Annotated[float, Field(gt=0.0, le=0.2)] = 0.01  #: deviation of the speed over the whole travel, as a share
+    feather: Formula = 0.0  #: formula that is true when the blades are to feather
 
     @model_validator(mode="after")
     def _rising(self) -> "Governor":
@@ -228,11 +232,11 @@ class PropellerEngine(_Engine):
     ``right`` is clockwise from behind.
     """
 
-    kind: Literal["propeller"]
-    propeller: str
-    drive: str
-    spin: Literal["right", "left"] = "right"
-    governor: Governor | None = None
+    kind: Literal["propeller"]  #: propeller or rotor on a drive
+    propeller: str  #: propeller, by its name in `[propellers]`
+    drive: str  #: drive, by its name in `[drives]`
+    spin: Literal["right", "left"] = "right"  #: sense of rotation seen along the thrust; right is clockwise from behind
+    governor: Governor | None = None  #: constant-speed governor of the blade angle
 
     @property
     def sign(self) -> int:
@@ -247,10 +251,10 @@ class SolidMotor(_Engine):
     ``exit_area`` adds what the nozzle gains where the air is thinner.
     """
 
-    kind: Literal["solid_motor"]
-    thrust_curve: str
-    grain: str
-    exit_area: Annotated[Area, Field(ge=0.0)] = 0.0
+    kind: Literal["solid_motor"]  #: solid rocket motor
+    thrust_curve: str  #: CSV file of time and thrust at sea level
+    grain: str  #: tank that burns away
+    exit_area: Annotated[Area, Field(ge=0.0)] = 0.0  #: exit area of the nozzle, for the gain in thinner air
 
 
 Engine = Annotated[
@@ -270,11 +274,11 @@ class PropellerEntry(Model):
     ``stopped_drag`` is the drag area of the blades when they stand feathered.
     """
 
-    map: str
-    diameter: PositiveLength
-    inertia: PositiveInertia
-    rated_speed: PositiveAngularRate
-    stopped_drag: Annotated[Area, Field(ge=0.0)] = 0.0
+    map: str  #: CSV file of CT and CP over the advance ratio
+    diameter: PositiveLength  #: diameter of the propeller
+    inertia: PositiveInertia  #: moment of inertia of all that turns, at the shaft
+    rated_speed: PositiveAngularRate  #: shaft speed at which a search starts
+    stopped_drag: Annotated[Area, Field(ge=0.0)] = 0.0  #: drag area of the blades standing feathered
 
 
 class Battery(Model):
@@ -284,13 +288,14 @@ class Battery(Model):
     voltage of the whole below which an event is logged.
     """
 
-    cells: Annotated[int, Field(ge=1, le=400)]
-    charge: Charge
-    resistance: Annotated[Resistance, Field(gt=0.0)]
+    cells: Annotated[int, Field(ge=1, le=400)]  #: number of cells in series
+    charge: Charge  #: charge of the full battery
+    resistance: Annotated[Resistance, Field(gt=0.0)]  #: internal resistance of the whole
+    #: pairs of charge left (0 to 1) and open-circuit voltage of a cell
     open_circuit: tuple[tuple[Fraction, Voltage], ...] = Field(min_length=2)
-    cut_off: Voltage
-    load: NotNegative | Formula = 0.0
-    initial: Fraction = 1.0
+    cut_off: Voltage  #: voltage of the whole below which an event is logged
+    load: NotNegative | Formula = 0.0  #: power in W that else is drawn: a number or a formula
+    initial: Fraction = 1.0  #: charge at the start of a flight, as a share
 
     @model_validator(mode="after")
     def _rising(self) -> "Battery":
@@ -313,10 +318,10 @@ class Mixer(Model):
     the others.
     """
 
-    engines: tuple[str, ...] = Field(min_length=3)
-    collective: Formula
-    roll: Formula
-    pitch: Formula
-    yaw: Formula
-    torque_length: PositiveLength
-    make_up: bool = False
+    engines: tuple[str, ...] = Field(min_length=3)  #: engines that it commands, by name
+    collective: Formula  #: formula from 0 to 1
+    roll: Formula  #: formula, right roll positive, as a share of what one rotor gives
+    pitch: Formula  #: formula, nose up positive, as a share of what one rotor gives
+    yaw: Formula  #: formula, nose right positive, as a share of what one rotor gives
+    torque_length: PositiveLength  #: torque of a rotor over its thrust
+    make_up: bool = False  #: whether the others make up for a failed rotor

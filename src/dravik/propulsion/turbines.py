@@ -45,25 +45,28 @@ class GasTurbine(Model):
     is what it has standing and what the ram gives back, so that the thrust falls with speed and turns to drag.
     """
 
-    output: Literal["jet", "shaft"]
-    rated: Annotated[float, Field(gt=0.0)]
-    pressure_ratio: Annotated[float, Field(gt=1.0, le=60.0)]
+    output: Literal["jet", "shaft"]  #: thrust of a jet, or power of a free turbine
+    rated: Annotated[float, Field(gt=0.0)]  #: rated thrust or power at sea level, standing
+    pressure_ratio: Annotated[float, Field(gt=1.0, le=60.0)]  #: pressure ratio of the compressor
+    #: rated temperature at the turbine's inlet
     turbine_temperature: Annotated[float, BeforeValidator(_kelvin), Field(gt=500.0, lt=2500.0)]
+    #: share of the rated temperature at power setting 0 of the choked cycle
     idle_temperature: Annotated[float, Field(gt=0.2, lt=1.0)] = 0.75
+    #: idle output as a share of the rated one, at sea level, standing
     idle: Annotated[float, Field(ge=0.0, lt=0.5)] = 0.06
-    idle_fuel: Annotated[float, Field(gt=0.0, lt=0.5)] = 0.09
-    idle_flow: Annotated[float, Field(gt=0.0, lt=1.0)] = 0.3
-    bypass_ratio: Annotated[float, Field(ge=0.0, le=20.0)] = 0.0
-    fan_pressure_ratio: Annotated[float, Field(ge=1.0, le=4.0)] = 1.0
-    intake: Share = 0.98
-    compressor: Share = 0.85
-    combustor: Share = 0.99
-    combustor_pressure: Share = 0.95
-    turbine: Share = 0.89
-    nozzle: Share = 0.97
-    heat: Annotated[float, Field(gt=1e6)] = 43.1e6
-    cold: tuple[float, float] = (1005.0, 1.4)
-    hot: tuple[float, float] = (1148.0, 1.333)
+    idle_fuel: Annotated[float, Field(gt=0.0, lt=0.5)] = 0.09  #: idle fuel flow as a share of the rated one
+    idle_flow: Annotated[float, Field(gt=0.0, lt=1.0)] = 0.3  #: idle air flow as a share of the rated one
+    bypass_ratio: Annotated[float, Field(ge=0.0, le=20.0)] = 0.0  #: bypass ratio of a fan
+    fan_pressure_ratio: Annotated[float, Field(ge=1.0, le=4.0)] = 1.0  #: pressure ratio of the fan
+    intake: Share = 0.98  #: pressure recovery of the intake
+    compressor: Share = 0.85  #: isentropic efficiency of the compressor
+    combustor: Share = 0.99  #: efficiency of the combustion
+    combustor_pressure: Share = 0.95  #: pressure ratio over the combustor
+    turbine: Share = 0.89  #: isentropic efficiency of the turbine
+    nozzle: Share = 0.97  #: isentropic efficiency of the nozzle
+    heat: Annotated[float, Field(gt=1e6)] = 43.1e6  #: heating value of the fuel, J/kg
+    cold: tuple[float, float] = (1005.0, 1.4)  #: heat capacity, J/kg/K, and ratio of heat capacities of the air
+    hot: tuple[float, float] = (1148.0, 1.333)  #: heat capacity, J/kg/K, and ratio of heat capacities of the burnt gas
 
     def __init__(self, **data: Any) -> None:
         kind = "power" if data.get("output") == "shaft" else "force"

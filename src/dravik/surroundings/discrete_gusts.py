@@ -19,10 +19,11 @@ class DiscreteGust(Timed):
     'time >= 9.999999999'
     """
 
+    #: which velocity or rotation of the air
     axis: Literal["wind_north", "wind_east", "wind_up", "gust_roll", "gust_pitch", "gust_yaw"]
-    shape: Literal["gust", "step", "pulse", "ramp"] = "gust"
-    size: str | float
-    width: Duration = 1.0
+    shape: Literal["gust", "step", "pulse", "ramp"] = "gust"  #: 1 - cosine, step, pulse or ramp
+    size: str | float  #: greatest velocity or rotation, with its unit
+    width: Duration = 1.0  #: how long it lasts, or takes to grow
 
     def check(self, place: Callable[[str], str]) -> None:
         """Refuse a size that is not a speed, or an angular rate on the axes of rotation; ``place`` names a key."""

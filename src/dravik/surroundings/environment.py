@@ -32,8 +32,9 @@ class Air(Model):
     pressures and equivalent airspeed follow from these. ``temperature_offset`` is not added.
     """
 
-    temperature: Annotated[str | float, formula_of("temperature")]
-    pressure: Annotated[str | float, formula_of("pressure")]
+    temperature: Annotated[str | float, formula_of("temperature")]  #: static temperature, a formula of the altitude
+    pressure: Annotated[str | float, formula_of("pressure")]  #: static pressure, a formula of the altitude
+    #: density; by the gas law of dry air unless given
     density: Annotated[str | float, formula_of("density")] | None = None
 
 
@@ -46,15 +47,16 @@ class Environment(Model):
     from the sea. ``temperature_offset`` is added to the standard temperature.
     """
 
-    earth: Literal["flat", "wgs84"] = "flat"
-    gravity: Acceleration | None = None
-    temperature_offset: TemperatureDifference = 0.0
-    latitude: Angle = 0.0
-    longitude: Angle = 0.0
-    geoid: Length = 0.0
+    earth: Literal["flat", "wgs84"] = "flat"  #: flat, or the rotating ellipsoid of WGS 84
+    gravity: Acceleration | None = None  #: acceleration of gravity on the flat Earth, 9.80665 m/s^2 unless given
+    temperature_offset: TemperatureDifference = 0.0  #: added to the temperature of the standard atmosphere: a hot day
+    latitude: Angle = 0.0  #: of the origin of north and east
+    longitude: Angle = 0.0  #: of the origin of north and east
+    geoid: Length = 0.0  #: height of sea level above the ellipsoid at the origin
+    #: height of the ground above sea level: a number, or a formula of the place
     ground: Annotated[str | float, formula_of("length")] | None = None
-    air: Air | None = None
-    wind: Wind = Wind()
+    air: Air | None = None  #: an atmosphere in place of the standard one
+    wind: Wind = Wind()  #: wind, the sum of all that is given
 
     @model_validator(mode="after")
     def _possible(self) -> "Environment":

@@ -23,9 +23,9 @@ SpeedFormula = Annotated[str | float, formula_of("speed")]
 class Layer(Model):
     """The wind at an altitude; between two layers it changes evenly, component by component."""
 
-    altitude: Length
-    speed: Speed
-    blows_from: Angle
+    altitude: Length  #: altitude at which the layer's wind holds
+    speed: Speed  #: wind speed
+    blows_from: Angle  #: direction that the wind blows from, clockwise from north
 
 
 class Wind(Model):
@@ -36,15 +36,16 @@ class Wind(Model):
     ``east``, ``up``: formulas (m/s) of the place, such as what a ridge or a thermal adds.
     """
 
-    speed: Speed = 0.0
-    blows_from: Angle = 0.0
-    height: PositiveLength = 10.0
+    speed: Speed = 0.0  #: wind speed at `height`
+    blows_from: Angle = 0.0  #: direction that the wind blows from, clockwise from north
+    height: PositiveLength = 10.0  #: height above the ground at which the speed holds
+    #: roughness length of the ground: the wind then falls with the logarithm of the height
     roughness: PositiveLength | None = None
-    exponent: float | None = Field(default=None, gt=0.0, le=1.0)
-    layers: tuple[Layer, ...] = ()
-    north: SpeedFormula = 0.0
-    east: SpeedFormula = 0.0
-    up: SpeedFormula = 0.0
+    exponent: float | None = Field(default=None, gt=0.0, le=1.0)  #: exponent of the height, in the place of a roughness
+    layers: tuple[Layer, ...] = ()  #: winds at altitudes, two or more
+    north: SpeedFormula = 0.0  #: velocity of the air to the north, m/s: a number, or a formula of place and time
+    east: SpeedFormula = 0.0  #: velocity of the air to the east, m/s
+    up: SpeedFormula = 0.0  #: velocity of the air upwards, m/s
 
     @model_validator(mode="after")
     def _whole(self) -> "Wind":

@@ -22,14 +22,14 @@ class TableEntry(BaseModel):
 
     model_config = ConfigDict(extra="forbid", frozen=True, defer_build=True)
 
-    file: str
-    column: str = ""
-    over: tuple[str, ...] = ()
-    method: str = "linear"
-    along: tuple[str, ...] = ()
-    outside: str = "hold"
-    scale: str | float = 1.0
-    shift: str | float = 0.0
+    file: str  #: CSV file, relative to the file that names it
+    column: str = ""  #: column with the values; the last one unless given
+    over: tuple[str, ...] = ()  #: columns that are the axes, in their order
+    method: str = "linear"  #: between points: linear, or smooth without jumps in slope
+    along: tuple[str, ...] = ()  #: axes along which a smooth table is smooth; all unless given
+    outside: str = "hold"  #: beyond the ends: hold the value, extend the slope, or error
+    scale: str | float = 1.0  #: factor on what is looked up: a number, or a formula of parameters
+    shift: str | float = 0.0  #: what is added to it, in SI
 
 
 def _with_paths(value: Any) -> Any:

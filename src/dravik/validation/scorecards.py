@@ -133,7 +133,7 @@ def scorecard(
     Examples
     --------
     >>> import dravik as dv
-    >>> craft = dv.sample("tarn").with_law(*dv.load_law(dv.aircraft.sample_path("tarn") / "laws" / "pitch_hold.toml"))
+    >>> craft = dv.sample("tarn", laws=["pitch_hold"])
     >>> start = dv.trim(craft, airspeed="62 m/s", altitude="300 m")
     >>> run = dv.fly(craft, start=start, duration=12, controls={"theta_command": dv.step("2 deg", at=1)})
     >>> [(c.target, round(c.begins, 2)) for c in scorecard(run)]

@@ -34,19 +34,19 @@ CROSSFLOW = 1.1  # lift of a body's plan area with the square of the incidence (
 class Nose(Model):
     """The nose: its tip at station ``x``, its shape and length, and the diameter of its base."""
 
-    x: Length = 0.0
-    shape: Literal["cone", "ogive", "ellipsoid", "parabola"] = "ogive"
-    length: Above
-    diameter: Above
+    x: Length = 0.0  #: station of the tip
+    shape: Literal["cone", "ogive", "ellipsoid", "parabola"] = "ogive"  #: shape
+    length: Above  #: length
+    diameter: Above  #: diameter of the base
 
 
 class Taper(Model):
     """A cone from the diameter at its ``front`` to that at its ``back`` (shoulder, boat tail), from station ``x``."""
 
-    x: Length
-    length: Above
-    front: Annotated[Length, Field(ge=0.0)]
-    back: Annotated[Length, Field(ge=0.0)]
+    x: Length  #: station of its front
+    length: Above  #: length
+    front: Annotated[Length, Field(ge=0.0)]  #: diameter at the front
+    back: Annotated[Length, Field(ge=0.0)]  #: diameter at the back
 
 
 class Fins(Model):
@@ -56,13 +56,13 @@ class Fins(Model):
     much the tip's leading edge lies behind the root's, and the ``diameter`` of the body where they stand.
     """
 
-    x: Length
-    count: Annotated[int, Field(ge=3, le=8)]
-    root: Above
-    tip: Annotated[Length, Field(ge=0.0)]
-    span: Above
-    tip_offset: Annotated[Length, Field(ge=0.0)] = 0.0
-    diameter: Above
+    x: Length  #: station of the root's leading edge
+    count: Annotated[int, Field(ge=3, le=8)]  #: number of fins
+    root: Above  #: chord at the body
+    tip: Annotated[Length, Field(ge=0.0)]  #: chord at the tip
+    span: Above  #: span of a fin from the body to the tip
+    tip_offset: Annotated[Length, Field(ge=0.0)] = 0.0  #: distance of the tip's leading edge behind the root's
+    diameter: Above  #: diameter of the body where they stand
 
     @property
     def area(self) -> float:
@@ -73,11 +73,11 @@ class Fins(Model):
 class FinnedBody(Model):
     """A slender body with fins; ``diameter`` is the calibre, to which coefficients and margins refer."""
 
-    diameter: Above
-    length: Above
-    nose: Nose
-    tapers: tuple[Taper, ...] = ()
-    fins: dict[str, Fins] = {}
+    diameter: Above  #: calibre, the length of coefficients and margins
+    length: Above  #: length of the whole
+    nose: Nose  #: nose
+    tapers: tuple[Taper, ...] = ()  #: shoulders and boat tails
+    fins: dict[str, Fins] = {}  #: sets of fins by name
 
     @model_validator(mode="after")
     def _in_order(self) -> "FinnedBody":

@@ -28,24 +28,24 @@ LIMIT = 1e-9
 class Column(Model):
     """A column of the balance file: its name there, its unit, and -1 where it is recorded against our direction."""
 
-    column: str
-    unit: str = ""
-    sign: Literal[-1, 1] = 1
+    column: str  #: name of the column in the file
+    unit: str = ""  #: unit of the column
+    sign: Literal[-1, 1] = 1  #: -1 where it is recorded against our direction
 
 
 class Balance(Model):
     """Where the balance's moments are about (station axes of the model), and along which axes it reads."""
 
-    centre: Position
-    axes: Literal["body", "stability", "wind"] = "body"
+    centre: Position  #: point that the balance's moments are about, station axes of the model
+    axes: Literal["body", "stability", "wind"] = "body"  #: axes along which the balance reads
 
 
 class Flow(Model):
     """Dynamic pressure from a column, or from density and speed; each a column, or a quantity for all points."""
 
-    dynamic_pressure: Column | str | None = None
-    density: Column | str | None = None
-    speed: Column | str | None = None
+    dynamic_pressure: Column | str | None = None  #: column, or one quantity for all points
+    density: Column | str | None = None  #: column, or one quantity for all points
+    speed: Column | str | None = None  #: column, or one quantity for all points
 
     @model_validator(mode="after")
     def _enough(self) -> "Flow":
@@ -57,14 +57,14 @@ class Flow(Model):
 class Columns(Model):
     """Angles, forces and moments; settings of controls by their names. Forces and moments along the balance's axes."""
 
-    alpha: Column
-    beta: Column | None = None
-    force_x: Column
-    force_y: Column
-    force_z: Column
-    moment_x: Column
-    moment_y: Column
-    moment_z: Column
+    alpha: Column  #: angle of attack
+    beta: Column | None = None  #: sideslip angle
+    force_x: Column  #: force along the balance's x axis
+    force_y: Column  #: force along the balance's y axis
+    force_z: Column  #: force along the balance's z axis
+    moment_x: Column  #: moment about the balance's x axis
+    moment_y: Column  #: moment about the balance's y axis
+    moment_z: Column  #: moment about the balance's z axis
 
 
 class Rules(Model):
@@ -74,29 +74,30 @@ class Rules(Model):
     aft limit of the centre of gravity keeps to the neutral point.
     """
 
-    alpha_step: Annotated[Angle, Field(gt=0.0)] = 0.0349065850398866
-    beta_step: Annotated[Angle, Field(gt=0.0)] = 0.08726646259971647
-    setting_step: Annotated[Angle, Field(gt=0.0)] = 0.08726646259971647
-    linear_alpha: tuple[Angle, Angle] = (-0.07, 0.105)
-    linear_beta: Annotated[Angle, Field(gt=0.0)] = 0.105
-    linear_setting: Annotated[Angle, Field(gt=0.0)] = 0.2
+    alpha_step: Annotated[Angle, Field(gt=0.0)] = 0.0349065850398866  #: step of the nominal angles of attack
+    beta_step: Annotated[Angle, Field(gt=0.0)] = 0.08726646259971647  #: step of the nominal sideslip angles
+    setting_step: Annotated[Angle, Field(gt=0.0)] = 0.08726646259971647  #: step of the nominal control settings
+    linear_alpha: tuple[Angle, Angle] = (-0.07, 0.105)  #: range of angles of attack for derivatives
+    linear_beta: Annotated[Angle, Field(gt=0.0)] = 0.105  #: greatest sideslip for derivatives
+    linear_setting: Annotated[Angle, Field(gt=0.0)] = 0.2  #: greatest control setting for derivatives
+    #: standard deviations from its neighbours at which a point is left out
     doubt: Annotated[float, Field(gt=2.0)] = 6.0
-    static_margin: Annotated[float, Field(ge=0.0, le=1.0)] = 0.05
+    static_margin: Annotated[float, Field(ge=0.0, le=1.0)] = 0.05  #: static margin that the aft limit keeps, in chords
 
 
 class Campaign(Model):
     """A campaign: balance files with one set of columns, the model's lengths, and the rules of the reduction."""
 
-    format: Literal[1]
-    name: str = Field(min_length=1)
-    files: tuple[str, ...] = Field(min_length=1)
-    tares: str = ""
-    reference: Reference
-    balance: Balance
-    flow: Flow
-    columns: Columns
-    settings: dict[str, Column] = {}
-    rules: Rules = Rules()
+    format: Literal[1]  #: version of the file's format
+    name: str = Field(min_length=1)  #: name, for titles
+    files: tuple[str, ...] = Field(min_length=1)  #: balance files with the same columns
+    tares: str = ""  #: balance file without wind, which is subtracted
+    reference: Reference  #: lengths and the moment point of the coefficients
+    balance: Balance  #: where and how the balance reads
+    flow: Flow  #: dynamic pressure
+    columns: Columns  #: columns of angles, forces and moments
+    settings: dict[str, Column] = {}  #: columns of control settings, by name of the control
+    rules: Rules = Rules()  #: how points become tables
 
 
 @dataclass(frozen=True)

@@ -26,10 +26,10 @@ FINNED_GRID = {
 class Section(Model):
     """A section of a surface: leading edge in station axes, chord, incidence (nose up), and shape."""
 
-    leading_edge: Position
-    chord: Annotated[Length, Field(gt=0.0)]
-    incidence: Angle = 0.0
-    profile: str = "flat"
+    leading_edge: Position  #: leading edge, station axes
+    chord: Annotated[Length, Field(gt=0.0)]  #: chord
+    incidence: Angle = 0.0  #: angle of the chord to the x axis, nose up
+    profile: str = "flat"  #: flat, NACA digits, or a file of coordinates
 
 
 class Stall(Model):
@@ -41,9 +41,11 @@ class Stall(Model):
     whole drawing, controls neutral, for which the angle of this surface is then found.
     """
 
+    #: angle of attack of the section at which half the attached lift is lost
     angle: Annotated[Angle, Field(gt=0.0, lt=RIGHT_ANGLE)] = 0.28
+    #: greatest lift coefficient of the drawing, from which the angle is found
     highest_lift: Annotated[float, Field(gt=0.1, lt=5.0)] | None = None
-    sharpness: Annotated[float, Field(gt=1.0, le=1000.0)] = 40.0
+    sharpness: Annotated[float, Field(gt=1.0, le=1000.0)] = 40.0  #: how sudden the stall is, 1/rad
 
 
 class Control(Model):
@@ -56,14 +58,14 @@ class Control(Model):
     ``stall_shift`` moves the angle of stall, rad a rad of deflection, of the strips that have the control.
     """
 
-    span: tuple[Fraction, Fraction]
-    hinge: Annotated[float, Field(gt=0.0, lt=1.0)]
-    gearing: Literal["symmetric", "opposite"] = "symmetric"
-    range: tuple[Angle, Angle] = (-0.35, 0.35)
-    effectiveness: Annotated[float, Field(gt=0.0, le=1.0)] = 0.85
-    saturation: Annotated[Angle, Field(gt=0.0)] = 0.7
-    slotted: bool = False
-    stall_shift: float = -0.1
+    span: tuple[Fraction, Fraction]  #: from and to, as shares from the first to the last section
+    hinge: Annotated[float, Field(gt=0.0, lt=1.0)]  #: place of the hinge as a share of the chord
+    gearing: Literal["symmetric", "opposite"] = "symmetric"  #: whether both sides move alike or against each other
+    range: tuple[Angle, Angle] = (-0.35, 0.35)  #: deflections that the tables cover
+    effectiveness: Annotated[float, Field(gt=0.0, le=1.0)] = 0.85  #: turning of the flow over a small deflection
+    saturation: Annotated[Angle, Field(gt=0.0)] = 0.7  #: deflection near which the flow turns no further
+    slotted: bool = False  #: whether the flap is slotted
+    stall_shift: float = -0.1  #: shift of the stall angle for the deflection, rad/rad
 
     @model_validator(mode="after")
     def _inside(self) -> "Control":
@@ -92,16 +94,18 @@ class Surface(Model):
     at a lift coefficient 1 away from the section's own; ``polar`` a CSV file of ``CL, CD`` that replaces all that.
     """
 
-    sections: tuple[Section, ...] = Field(min_length=2)
-    mirrored: bool = True
+    sections: tuple[Section, ...] = Field(min_length=2)  #: sections from the root to the tip
+    mirrored: bool = True  #: whether the other side is added
+    #: panels along the chord, and along the span of one side
     panels: tuple[Annotated[int, Field(ge=1, le=200)], Annotated[int, Field(ge=1, le=400)]] = (6, 16)
-    spacing: Literal["uniform", "cosine"] = "cosine"
-    controls: dict[str, Control] = {}
-    stall: Stall = Stall()
-    laminar: Fraction = 0.1
-    interference: Annotated[float, Field(ge=1.0, le=3.0)] = 1.2
+    spacing: Literal["uniform", "cosine"] = "cosine"  #: spacing of the panels along the span
+    controls: dict[str, Control] = {}  #: controls on the surface, by name
+    stall: Stall = Stall()  #: stall of its sections
+    laminar: Fraction = 0.1  #: share of the chord with laminar flow
+    interference: Annotated[float, Field(ge=1.0, le=3.0)] = 1.2  #: factor on the profile drag for junctions and gaps
+    #: growth of the profile drag with the square of the lift coefficient
     drag_rise: Annotated[float, Field(ge=0.0, le=5.0)] = 1.0
-    polar: str = ""
+    polar: str = ""  #: CSV file of CL and CD in the place of the estimated profile drag
 
     @model_validator(mode="after")
     def _not_crossed(self) -> "Surface":
@@ -124,25 +128,25 @@ class Surface(Model):
 class Reference(Model):
     """What makes coefficients dimensionless, and the point their moments are about (station axes)."""
 
-    area: Annotated[Area, Field(gt=0.0)]
-    chord: Annotated[Length, Field(gt=0.0)]
-    span: Annotated[Length, Field(gt=0.0)]
-    moment_point: Position
+    area: Annotated[Area, Field(gt=0.0)]  #: wing area that makes coefficients dimensionless
+    chord: Annotated[Length, Field(gt=0.0)]  #: mean aerodynamic chord
+    span: Annotated[Length, Field(gt=0.0)]  #: wing span
+    moment_point: Position  #: point that the moments are about, station axes
 
 
 class Geometry(Model):
     """An aircraft as drawn: lifting surfaces and bodies, or a finned body; and the grid of its tables."""
 
-    format: Literal[1]
-    include: tuple[str, ...] = ()
-    name: str = Field(min_length=1)
-    reference: Reference
-    surfaces: dict[str, Surface] = {}
-    bodies: dict[str, Body] = {}
-    propellers: dict[str, Propeller] = {}
-    parasites: dict[str, Parasite] = {}
-    finned_body: FinnedBody | None = None
-    table_grid: TableGrid = TableGrid()
+    format: Literal[1]  #: version of the file's format
+    include: tuple[str, ...] = ()  #: files whose sections are taken in
+    name: str = Field(min_length=1)  #: name, for titles
+    reference: Reference  #: lengths and the moment point of the coefficients
+    surfaces: dict[str, Surface] = {}  #: lifting surfaces by name
+    bodies: dict[str, Body] = {}  #: bodies by name
+    propellers: dict[str, Propeller] = {}  #: propeller discs by name
+    parasites: dict[str, Parasite] = {}  #: small things that only drag, by name
+    finned_body: FinnedBody | None = None  #: a rocket in the place of surfaces
+    table_grid: TableGrid = TableGrid()  #: grid of the tables
 
     @model_validator(mode="after")
     def _whole(self) -> "Geometry":

@@ -17,10 +17,10 @@ Floats = NDArray[np.float64]
 class Station(Model):
     """A cross-section of a body: where along x, how high its middle is, how wide and how high it is."""
 
-    x: Length
-    z: Length = 0.0
-    width: Annotated[Length, Field(ge=0.0)]
-    height: Annotated[Length, Field(ge=0.0)]
+    x: Length  #: place along x, station axes
+    z: Length = 0.0  #: height of the middle, station axes
+    width: Annotated[Length, Field(ge=0.0)]  #: width of the section
+    height: Annotated[Length, Field(ge=0.0)]  #: height of the section
 
 
 class Body(Model):
@@ -30,11 +30,11 @@ class Body(Model):
     flow touches.
     """
 
-    stations: tuple[Station, ...] = Field(min_length=3)
-    y: Length = 0.0
-    mirrored: bool = False
-    crossflow_drag: Annotated[float, Field(ge=0.0, le=3.0)] = 0.8
-    wet: Fraction = 1.0
+    stations: tuple[Station, ...] = Field(min_length=3)  #: cross-sections from the nose
+    y: Length = 0.0  #: place to the right
+    mirrored: bool = False  #: whether the other side is added
+    crossflow_drag: Annotated[float, Field(ge=0.0, le=3.0)] = 0.8  #: drag coefficient of a section across the flow
+    wet: Fraction = 1.0  #: share of the outline that the flow touches
 
     @model_validator(mode="after")
     def _in_order(self) -> "Body":
@@ -77,12 +77,12 @@ class Propeller(Model):
     of finite depth turns less air than an endless stream would.
     """
 
-    position: Position
-    radius: Annotated[Length, Field(gt=0.0)]
-    axis: tuple[float, float, float] = (1.0, 0.0, 0.0)
-    mirrored: bool = False
-    engines: tuple[str, ...] = Field(min_length=1, max_length=2)
-    immersed: Fraction = 0.7
+    position: Position  #: centre of the disc, station axes
+    radius: Annotated[Length, Field(gt=0.0)]  #: radius of the disc
+    axis: tuple[float, float, float] = (1.0, 0.0, 0.0)  #: direction of the thrust, body axes
+    mirrored: bool = False  #: whether the other side is added
+    engines: tuple[str, ...] = Field(min_length=1, max_length=2)  #: engines that drive it, the right one's first
+    immersed: Fraction = 0.7  #: share of the gain in speed that wing and tail feel
 
     @model_validator(mode="after")
     def _one_engine_a_disc(self) -> "Propeller":
@@ -107,5 +107,5 @@ class Propeller(Model):
 class Parasite(Model):
     """Something small that only drags: its drag area (drag over dynamic pressure), and where."""
 
-    drag_area: Annotated[Area, Field(ge=0.0)]
-    position: Position
+    drag_area: Annotated[Area, Field(ge=0.0)]  #: drag over dynamic pressure
+    position: Position  #: where it is, station axes

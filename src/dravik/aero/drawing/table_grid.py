@@ -23,17 +23,18 @@ class TableGrid(Model):
     whose setting the slipstream's tables run over (and the one called flap, if there is one, unless said).
     """
 
-    airspeed: Annotated[Speed, Field(gt=0.0)] = 50.0
-    altitude: Length = 0.0
-    alpha_fine: tuple[Angle, Angle] = (-0.28, 0.49)
-    alpha_step: Annotated[Angle, Field(gt=0.005)] = 0.0349065850398866
-    beta_fine: Annotated[Angle, Field(gt=0.0, lt=1.57)] = 0.3490658503988659
-    beta_step: Annotated[Angle, Field(gt=0.005)] = 0.08726646259971647
-    settings: Annotated[int, Field(ge=3, le=41)] = 9
-    roll_rates: tuple[float, ...] = (0.02, 0.05, 0.1, 0.15, 0.2, 0.3)
+    airspeed: Annotated[Speed, Field(gt=0.0)] = 50.0  #: airspeed for Mach and Reynolds numbers
+    altitude: Length = 0.0  #: altitude for Mach and Reynolds numbers
+    alpha_fine: tuple[Angle, Angle] = (-0.28, 0.49)  #: range of angles of attack with the fine step
+    alpha_step: Annotated[Angle, Field(gt=0.005)] = 0.0349065850398866  #: fine step of the angle of attack
+    beta_fine: Annotated[Angle, Field(gt=0.0, lt=1.57)] = 0.3490658503988659  #: sideslip up to which the fine step goes
+    beta_step: Annotated[Angle, Field(gt=0.005)] = 0.08726646259971647  #: fine step of the sideslip
+    settings: Annotated[int, Field(ge=3, le=41)] = 9  #: number of settings of each control
+    roll_rates: tuple[float, ...] = (0.02, 0.05, 0.1, 0.15, 0.2, 0.3)  #: dimensionless roll rates p b / 2V
+    #: thrust coefficients of the slipstream's tables
     thrust_coefficients: tuple[float, ...] = (0.0, 0.05, 0.1, 0.2, 0.4, 0.8)
-    mach: tuple[float, ...] = (0.0, 0.5, 0.8, 0.95, 1.05, 1.2, 1.5, 2.0, 3.0)
-    flap: str = ""
+    mach: tuple[float, ...] = (0.0, 0.5, 0.8, 0.95, 1.05, 1.2, 1.5, 2.0, 3.0)  #: Mach numbers of a finned body's tables
+    flap: str = ""  #: control that the slipstream's tables run over
 
     @model_validator(mode="after")
     def _rising(self) -> "TableGrid":

@@ -85,8 +85,8 @@ class _Fault(Timed):
 class EngineFailure(_Fault):
     """An engine fails."""
 
-    kind: Literal["engine_out"]
-    engine: str
+    kind: Literal["engine_out"]  #: an engine fails
+    engine: str  #: its name
 
     def effect(self, name: str, unit_of: Callable[[str], str]) -> Effect:
         """Fail the engine."""
@@ -99,9 +99,9 @@ class StuckControl(_Fault):
     has_switch: ClassVar[bool] = True
     holds_value: ClassVar[bool] = True
 
-    kind: Literal["stuck"]
-    control: str
-    position: str | float | None = None
+    kind: Literal["stuck"]  #: a control stays where it is, or jumps to a position and stays
+    control: str  #: its name
+    position: str | float | None = None  #: where it jumps to, with its unit
 
     def control_node(self, name: str, effector: Effector, healthy: Node) -> Node:
         """Hold it; raises DravikError for a position that is not the control's kind of quantity."""
@@ -124,10 +124,10 @@ class FloatingControl(_Fault):
     has_switch: ClassVar[bool] = True
     holds_value: ClassVar[bool] = True
 
-    kind: Literal["floating"]
-    control: str
-    position: Formula = 0.0
-    lag: Duration = 0.05
+    kind: Literal["floating"]  #: a control goes where the air pushes it
+    control: str  #: its name
+    position: Formula = 0.0  #: formula of where the air pushes it, SI
+    lag: Duration = 0.05  #: time constant with which it goes there
 
     def control_node(self, name: str, effector: Effector, healthy: Node) -> Node:
         """Let it float."""
@@ -147,9 +147,9 @@ class SlowControl(_Fault):
 
     has_switch: ClassVar[bool] = True
 
-    kind: Literal["slow"]
-    control: str
-    rate: str | float
+    kind: Literal["slow"]  #: a control moves more slowly
+    control: str  #: its name
+    rate: str | float  #: its greatest rate, with its unit
 
     def control_node(self, name: str, effector: Effector, healthy: Node) -> Node:
         """Give the actuator the other rate; raises DravikError for a control without dynamics."""
@@ -171,8 +171,8 @@ class LostControl(_Fault):
 
     has_switch: ClassVar[bool] = True
 
-    kind: Literal["lost"]
-    control: str
+    kind: Literal["lost"]  #: a control acts as if it stood at zero
+    control: str  #: its name
 
     def control_node(self, name: str, effector: Effector, healthy: Node) -> Node:
         """Let it stand at zero."""
@@ -185,8 +185,8 @@ class FrozenSignal(_Fault):
     has_switch: ClassVar[bool] = True
     holds_value: ClassVar[bool] = True
 
-    kind: Literal["frozen"]
-    signal: str
+    kind: Literal["frozen"]  #: what laws and commands read of a signal stays as it is
+    signal: str  #: its name
 
     def signal_node(self, name: str, unit: str, true: Node) -> Node | None:
         """Read the value held."""
@@ -202,9 +202,9 @@ class BiasedSignal(_Fault):
 
     has_switch: ClassVar[bool] = True
 
-    kind: Literal["biased"]
-    signal: str
-    by: str | float
+    kind: Literal["biased"]  #: sensor bias: laws and commands read the signal plus `by`
+    signal: str  #: its name
+    by: str | float  #: the bias, with its unit
 
     def signal_node(self, name: str, unit: str, true: Node) -> Node | None:
         """Add the bias."""
@@ -217,9 +217,9 @@ class BiasedSignal(_Fault):
 class MassDrop(_Fault):
     """A tank loses what it holds at once, but for what is ``left``."""
 
-    kind: Literal["mass_dropped"]
-    tank: str
-    left: Mass = 0.0
+    kind: Literal["mass_dropped"]  #: a tank loses what it holds at once
+    tank: str  #: its name
+    left: Mass = 0.0  #: mass that stays in it
 
     def effect(self, name: str, unit_of: Callable[[str], str]) -> Effect:
         """Empty the tank."""

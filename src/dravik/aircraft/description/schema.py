@@ -36,17 +36,17 @@ __all__ = ["AircraftDefinition", "LawDefinition"]
 class Reference(Model):
     """Lengths that make the coefficients dimensionless, and the point their moments are about (station axes)."""
 
-    area: PositiveArea
-    chord: PositiveLength
-    span: PositiveLength
-    moment_point: Position
+    area: PositiveArea  #: wing area that makes coefficients dimensionless
+    chord: PositiveLength  #: mean aerodynamic chord, the length of pitching moments
+    span: PositiveLength  #: wing span, the length of rolling and yawing moments
+    moment_point: Position  #: point that the moments are about, station axes
 
 
 class Envelope(Model):
     """The speeds and altitudes that the data is meant for."""
 
-    airspeed: tuple[Speed, Speed]
-    altitude: tuple[Length, Length]
+    airspeed: tuple[Speed, Speed]  #: lowest and highest true airspeed that the data is meant for
+    altitude: tuple[Length, Length]  #: lowest and highest altitude that the data is meant for
 
     @model_validator(mode="after")
     def _rising(self) -> "Envelope":
@@ -62,12 +62,13 @@ class Envelope(Model):
 class Rail(Model):
     """A launch rail: the aircraft moves along its own x axis until it has travelled ``length`` from the start."""
 
-    length: PositiveLength
+    length: PositiveLength  #: way from the start over which the rail guides the aircraft
 
 
 class Filling(Model):
     """The order in which tanks are filled with one liquid, and drained from the end: steps of tanks filled together."""
 
+    #: steps of tanks that are filled together, in their order; drained from the end
     order: tuple[tuple[str, ...], ...] = Field(min_length=1)
 
 
@@ -86,19 +87,21 @@ class Loading(Model):
     costs time.
     """
 
-    groups: tuple[str, ...] = ()
+    groups: tuple[str, ...] = ()  #: groups of parts that are on board
+    #: what each tank holds: a mass, or "full"
     tanks: dict[str, Annotated[float, BeforeValidator(_contents), Field(ge=0.0)]] = {}
+    #: mass of each liquid, filled into tanks in the order of `[filling.NAME]`
     filled: dict[str, Annotated[float, BeforeValidator(_contents), Field(ge=0.0)]] = {}
-    flowing: tuple[str, ...] = ()
-    mass: PositiveMass = math.nan
-    cg: Position = (math.nan, math.nan, math.nan)
-    Ixx: Inertia = math.nan
-    Iyy: Inertia = math.nan
-    Izz: Inertia = math.nan
-    Ixy: Inertia = 0.0
-    Ixz: Inertia = 0.0
-    Iyz: Inertia = 0.0
-    description: str = ""
+    flowing: tuple[str, ...] = ()  #: tanks whose contents change in flight
+    mass: PositiveMass = math.nan  #: mass of the whole, where it is given as a number
+    cg: Position = (math.nan, math.nan, math.nan)  #: centre of gravity of the whole, station axes
+    Ixx: Inertia = math.nan  #: moment of inertia about body x through the centre of gravity
+    Iyy: Inertia = math.nan  #: moment of inertia about body y
+    Izz: Inertia = math.nan  #: moment of inertia about body z
+    Ixy: Inertia = 0.0  #: product of inertia, the integral of x y over the mass, body axes
+    Ixz: Inertia = 0.0  #: product of inertia, the integral of x z over the mass, body axes
+    Iyz: Inertia = 0.0  #: product of inertia, the integral of y z over the mass, body axes
+    description: str = ""  #: one line about the loading
 
     @model_validator(mode="after")
     def _one_way(self) -> "Loading":
@@ -133,9 +136,9 @@ class Loading(Model):
 class NamedFormula(Model):
     """A formula with the unit (SI) and the meaning of what it gives."""
 
-    formula: Formula
-    unit: str = ""
-    description: str = ""
+    formula: Formula  #: the formula
+    unit: str = ""  #: SI unit of what it gives
+    description: str = ""  #: what it gives, for lists of signals
 
 
 def _named_formula(value: object) -> object:
@@ -155,8 +158,8 @@ class Aero(BaseModel):
     model_config = ConfigDict(extra="allow", frozen=True, defer_build=True)
     __pydantic_extra__: dict[str, FormulaEntry] = Field(init=False)
 
-    axes: Literal["body", "stability", "wind"]
-    moment_axes: Literal["body", "stability"] | None = None
+    axes: Literal["body", "stability", "wind"]  #: axes of the force coefficients
+    moment_axes: Literal["body", "stability"] | None = None  #: axes of the moment coefficients; as `axes` unless given
 
     @property
     def formulas(self) -> dict[str, NamedFormula]:
@@ -189,9 +192,9 @@ class Spinning(Model):
     turbine of an engine given as plain thrust.
     """
 
-    momentum: Formula
-    axis: tuple[float, float, float] = (1.0, 0.0, 0.0)
-    description: str = ""
+    momentum: Formula  #: angular momentum in N m s, right-handed about the axis
+    axis: tuple[float, float, float] = (1.0, 0.0, 0.0)  #: direction of the axis, body axes
+    description: str = ""  #: what spins
 
     @model_validator(mode="after")
     def _has_axis(self) -> "Spinning":
@@ -222,20 +225,20 @@ Increments = Annotated[dict[str, FormulaEntry], BeforeValidator(_increments)]
 class Event(Model):
     """A condition to log when it becomes true, and perhaps to end the run."""
 
-    when: Formula
-    stop: bool = False
+    when: Formula  #: condition that is logged when it becomes true
+    stop: bool = False  #: whether it ends the flight
 
 
 class _Document(Model):
-    format: Literal[1]
-    name: str = Field(min_length=1, max_length=80)
-    description: str = ""
-    include: tuple[str, ...] = ()
-    tables: TableEntries = {}
-    inputs: dict[str, Input] = {}
-    parameters: Parameters = {}
-    formulas: dict[str, FormulaEntry] = {}
-    events: dict[str, Event] = {}
+    format: Literal[1]  #: version of the file's format
+    name: str = Field(min_length=1, max_length=80)  #: name, for titles and lists
+    description: str = ""  #: what it is, in a sentence or two
+    include: tuple[str, ...] = ()  #: files whose sections are taken in, relative to this file
+    tables: TableEntries = {}  #: tables by name, for formulas to call
+    inputs: dict[str, Input] = {}  #: inputs by name: pilot, autopilot, test
+    parameters: Parameters = {}  #: numbers that may be set without compiling anew
+    formulas: dict[str, FormulaEntry] = {}  #: further signals by name
+    events: dict[str, Event] = {}  #: conditions to log, by name
 
 
 class LawDefinition(_Document):
@@ -245,40 +248,41 @@ class LawDefinition(_Document):
     ``fade`` it can be disengaged and engaged in flight (input ``engaged_NAME``): what it adds passes over in that time.
     """
 
-    add: dict[str, Formula] = {}
-    rate: Frequency | None = None
+    add: dict[str, Formula] = {}  #: formulas added to the commands of controls, engines and inputs, by their names
+    rate: Frequency | None = None  #: samples a second at which the law runs; continuous unless given
+    #: computing delay between a sample and what is added
     delay: Annotated[float, BeforeValidator(lambda v: quantity(v, "time")), Field(ge=0.0)] = 0.0
-    fade: Duration | None = None
-    mode_logic: dict[str, ModeLogic] = {}
+    fade: Duration | None = None  #: time over which the law is engaged and disengaged in flight
+    mode_logic: dict[str, ModeLogic] = {}  #: sets of modes by name
 
 
 class AircraftDefinition(_Document):
     """A whole aircraft."""
 
-    default_loading: str = ""
-    reference: Reference
-    envelope: Envelope | None = None
-    environment: Environment = Environment()
-    loadings: dict[str, Loading] = Field(min_length=1)
-    parts: dict[str, Part] = {}
-    parts_lists: tuple[str, ...] = ()
-    tanks: dict[str, Tank] = {}
-    filling: dict[str, Filling] = {}
-    centre_limits: tuple[Length, Length] | None = None
-    aero: Aero | None = None
-    controls: dict[str, Effector] = {}
-    increments: dict[str, Increments] = {}
-    spinning: dict[str, Spinning] = {}
-    starts: dict[str, dict[str, Any]] = {}
-    rail: Rail | None = None
-    gear: dict[str, Leg] = {}
-    crash: Crash = Crash()
-    engines: dict[str, Engine] = {}
-    propellers: dict[str, PropellerEntry] = {}
-    drives: dict[str, Drive] = {}
-    batteries: dict[str, Battery] = {}
-    mixers: dict[str, Mixer] = {}
-    laws: dict[str, dict[str, FormulaEntry]] = {}
+    default_loading: str = ""  #: loading that is meant where none is named
+    reference: Reference  #: lengths and the moment point of the coefficients
+    envelope: Envelope | None = None  #: speeds and altitudes that the data is meant for
+    environment: Environment = Environment()  #: the world: Earth, air, ground, wind
+    loadings: dict[str, Loading] = Field(min_length=1)  #: mass properties by name
+    parts: dict[str, Part] = {}  #: parts that loadings are made of, by name
+    parts_lists: tuple[str, ...] = ()  #: CSV files of parts
+    tanks: dict[str, Tank] = {}  #: tanks by name
+    filling: dict[str, Filling] = {}  #: orders in which tanks are filled, by name
+    centre_limits: tuple[Length, Length] | None = None  #: forward and aft limit of the centre of gravity, station x
+    aero: Aero | None = None  #: aerodynamic coefficients as formulas
+    controls: dict[str, Effector] = {}  #: effectors by name: control surfaces and all that is commanded
+    increments: dict[str, Increments] = {}  #: formulas added to coefficients, by the name of the increment
+    spinning: dict[str, Spinning] = {}  #: things that spin, by name
+    starts: dict[str, dict[str, Any]] = {}  #: starts by name, for flights and scenarios
+    rail: Rail | None = None  #: launch rail
+    gear: dict[str, Leg] = {}  #: legs and points of the hull, by name
+    crash: Crash = Crash()  #: what ends a flight on the ground
+    engines: dict[str, Engine] = {}  #: engines by name
+    propellers: dict[str, PropellerEntry] = {}  #: propellers that engines share, by name
+    drives: dict[str, Drive] = {}  #: motors that turn propellers, by name
+    batteries: dict[str, Battery] = {}  #: batteries that motors share, by name
+    mixers: dict[str, Mixer] = {}  #: mixers that share commands out to rotors, by name
+    laws: dict[str, dict[str, FormulaEntry]] = {}  #: formulas of laws that are always engaged, by name
 
     @model_validator(mode="after")
     def _loading_exists(self) -> "AircraftDefinition":

@@ -89,16 +89,12 @@ def get_craft(
     name: str, loading: str = "", laws: Sequence[str] | None = None, set_: Sequence[str] | None = None
 ) -> "Aircraft":
     """Return the aircraft a user names: a file, a folder, or a sample; with laws engaged and parameters set."""
-    from dravik.aircraft import load, load_law, sample_names, sample_path
+    from dravik.aircraft import load, sample_names, sample_path
 
     path = Path(name)
     if not exists(path) and name in sample_names():
         path = sample_path(name)
-    craft = load(path, loading=loading, compiled=not laws)
-    for law in laws or ():
-        definition, tables, places = load_law(own_file(law, name, "laws"))
-        craft = craft.with_law(definition, tables, places)
-    craft = craft.compiled()
+    craft = load(path, loading=loading, laws=laws or ()).compiled()
     own = sort_settings(read_settings(set_), craft.parameters).parameters
     return craft.with_parameters(own) if own else craft
 

@@ -1,0 +1,123 @@
+"""An example of each key of the files: from the samples where one has it, otherwise made of what may stand in it."""
+
+import json
+import tomllib
+from collections.abc import Iterator
+from functools import cache
+from pathlib import Path
+from typing import Any, get_args
+
+from pydantic import BaseModel
+
+from dravik.aero.campaign.tunnel import Campaign
+from dravik.aero.drawing.geometry import Geometry
+from dravik.aircraft import sample_path
+from dravik.aircraft.description.schema import AircraftDefinition, LawDefinition
+from dravik.guidance.route import Route
+from dravik.loops.plan import LoopPlan
+from dravik.performance.fuel import FuelMission
+from dravik.propulsion.blades import Blades
+from dravik.scenarios.definition import ScenarioDefinition
+
+#: Which files of the samples are read by which model.
+SAMPLES: tuple[tuple[str, type[BaseModel]], ...] = (
+    ("aircraft.toml", AircraftDefinition), ("mass.toml", AircraftDefinition), ("gear.toml", AircraftDefinition),
+    ("laws/*.toml", LawDefinition), ("scenarios/*.toml", ScenarioDefinition), ("routes/*.toml", Route),
+    ("loops/*.toml", LoopPlan), ("fuel/*.toml", FuelMission), ("geometry.toml", Geometry),
+    ("tunnel/campaign.toml", Campaign), ("propulsion/blades.toml", Blades),
+)  # fmt: skip
+LONGEST = 46
+
+
+def example_of(model: type[BaseModel], name: str, kind: str) -> str:
+    """Return how a key is written; empty for a section, which has keys of its own, and where nothing is known."""
+    found = value_of(model, name, kind)
+    return "" if found is None else f"{name} = {found}"
+
+
+def value_of(model: type[BaseModel], name: str, kind: str) -> str | None:
+    """Return an example's value as TOML: of a sample, of the file beside this module, or of a choice."""
+    for owner in (base.__name__ for base in model.__mro__):
+        found = _collected().get((owner, name)) or _written().get((owner, name))
+        if found:
+            return found
+    if kind.startswith('"') or kind == "1":
+        return kind.split(", ")[0]
+    if kind == "true or false":
+        return "true"
+    return None if "section" in kind else _written().get(("any", name))
+
+
+@cache
+def _written() -> dict[tuple[str, str], str]:
+    """Return the examples that are written beside this module."""
+    data = tomllib.loads(Path(__file__).with_suffix(".toml").read_text(encoding="utf-8"))
+    return {(model, key): toml(value) for model, keys in data.items() for key, value in keys.items()}
+
+
+@cache
+def _collected() -> dict[tuple[str, str], str]:
+    """Return an example of each key that a sample has, by model and key; the shortest telling one."""
+    found: dict[tuple[str, str], str] = {}
+    for sample in ("tarn", "pika", "merle", "hail"):
+        for pattern, model in SAMPLES:
+            for path in sorted(Path(sample_path(sample)).glob(pattern)):
+                for owner, key, value in _walk([model], tomllib.loads(path.read_text(encoding="utf-8"))):
+                    shown = toml(value)
+                    if len(shown) + len(key) < LONGEST and not _holds_sections(owner, key):
+                        found.setdefault((owner.__name__, key), shown)
+    return found
+
+
+def _walk(candidates: list[type[BaseModel]], data: dict[str, Any]) -> Iterator[tuple[type[BaseModel], str, Any]]:
+    """Yield every key of a file with the model that reads it."""
+    model = _chosen(candidates, data)
+    if model is None:
+        return
+    for key, value in data.items():
+        name = next((n for n, f in model.model_fields.items() if key in (n, f.alias)), "")
+        if not name:
+            continue
+        yield model, name, value
+        inner = _models(model.model_fields[name].annotation)
+        if not inner:
+            continue
+        parts = [value] if isinstance(value, dict) else value if isinstance(value, list) else []
+        for part in parts:
+            if isinstance(part, dict):
+                named = _chosen(inner, part) is None
+                for deeper in part.values() if named else [part]:
+                    if isinstance(deeper, dict):
+                        yield from _walk(inner, deeper)
+
+
+def _chosen(candidates: list[type[BaseModel]], data: dict[str, Any]) -> type[BaseModel] | None:
+    """Return the model that reads this, by its kind and its keys."""
+    for model in candidates:
+        kind = model.model_fields.get("kind")
+        kinds = get_args(kind.annotation) if kind is not None else ()
+        stated = data.get("kind", kind.default if kind is not None else None)
+        names = {n for f, field in model.model_fields.items() for n in (f, field.alias)}
+        # a formula may have any name where the model takes others; "kind" of a quantity is no tag
+        if (not kinds or stated in kinds) and (set(data) <= names or model.model_config.get("extra") == "allow"):
+            return model
+    return None
+
+
+def _holds_sections(owner: type[BaseModel], key: str) -> bool:
+    return key in owner.model_fields and bool(_models(owner.model_fields[key].annotation))
+
+
+def _models(annotation: Any) -> list[type[BaseModel]]:
+    if isinstance(annotation, type) and issubclass(annotation, BaseModel):
+        return [annotation]
+    return [m for inner in get_args(annotation) for m in _models(inner)]
+
+
+def toml(value: Any) -> str:
+    """Return a value as a TOML file has it."""
+    if isinstance(value, dict):
+        return "{ " + ", ".join(f"{k} = {toml(v)}" for k, v in value.items()) + " }"
+    if isinstance(value, list):
+        return f"[{', '.join(toml(v) for v in value)}]"
+    return json.dumps(value, ensure_ascii=False) if isinstance(value, bool | str | int | float) else str(value)
