@@ -73,16 +73,10 @@ class Aircraft:
     """
 
     def __init__(
-        self,
-        definition: AircraftDefinition | Configuration,
-        tables: Mapping[str, Table] | None = None,
-        *,
-        path: Path | None = None,
-        places: KeyLines | None = None,
-        loading: str = "",
-        law_places: Mapping[str, KeyLines] | None = None,
-        compiled: bool = True,
-    ) -> None:
+        self, definition: AircraftDefinition | Configuration, tables: Mapping[str, Table] | None = None, *,
+        path: Path | None = None, places: KeyLines | None = None, loading: str = "",
+        law_places: Mapping[str, KeyLines] | None = None, compiled: bool = True,
+    ) -> None:  # fmt: skip
         self.tables = dict(tables or {})
         self.path = path
         self._places = places or KeyLines("", definition.name)
@@ -359,18 +353,21 @@ class Aircraft:
         """Return the velocity of the air (north, east, up) at a place north, east, altitude."""
         return air_at_minimal(self.program, self.workspace(), 0.0, np.array(position), u)
 
-    def registers(self, x: Floats, u: Floats, t: float = 0.0, workspace: Workspace | None = None) -> Workspace:
-        """Evaluate everything at one state and input; the signals stand in the workspace's registers."""
+    def registers(
+        self, x: Floats, u: Floats, t: float = 0.0, workspace: Workspace | None = None, *, refusing: bool = True
+    ) -> Workspace:
+        """Evaluate everything at one state and input, refusing left tables that do not allow it; read the registers."""
         w = workspace or self.workspace()
         w.counters[OUTSIDE_TABLE] = 0
         evaluate(self.program, w, t, x, u, np.empty(len(x)), False, EVERYTHING)
-        return self.refuse_outside(w)
+        return self.refuse_outside(w) if refusing else w
 
     def values(
-        self, x: Floats, u: Floats, names: list[str] | None = None, t: float = 0.0, workspace: Workspace | None = None
-    ) -> dict[str, float]:
-        """Return signals by name (all unless named) at one state and input."""
-        r = self.registers(x, u, t, workspace).registers
+        self, x: Floats, u: Floats, names: list[str] | None = None, t: float = 0.0,
+        workspace: Workspace | None = None, *, refusing: bool = True,
+    ) -> dict[str, float]:  # fmt: skip
+        """Return signals by name (all unless named) at one state and input; see ``registers`` for ``refusing``."""
+        r = self.registers(x, u, t, workspace, refusing=refusing).registers
         if names is None:
             return dict(zip(self.signals, r[self._built.signal_registers].tolist(), strict=True))
         return {n: float(r[self.tape.names[n]]) for n in names}

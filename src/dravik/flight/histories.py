@@ -26,7 +26,11 @@ Quantity = str | float
 class History:
     """Values over time: ``function`` takes times (s, any shape); ``unit`` is the SI unit, or None for bare numbers.
 
-    ``corners`` are the times at which values or slopes jump; ``text`` says what it is.
+    ``corners`` are the times at which values or slopes jump; ``text`` says what it is. Histories of one unit add up.
+
+    >>> import numpy as np
+    >>> (step("2 deg", at=1) + step("-2 deg", at=3))(np.array([0.0, 2.0, 4.0])).round(4).tolist()
+    [0.0, 0.0349, 0.0]
     """
 
     function: Callable[[Floats], Floats]
@@ -38,6 +42,15 @@ class History:
     def __call__(self, t: Floats) -> Floats:
         """Return the values at times ``t``."""
         return self.function(np.asarray(t, dtype=float))
+
+    def __add__(self, other: "History") -> "History":
+        """Return the sum of two histories; raises DravikError for two units, and for measured (absolute) values."""
+        if self.unit != other.unit or self.absolute or other.absolute:
+            raise DravikError(
+                f"{self.text} and {other.text} do not add up", expected="histories of one unit, not from files"
+            )
+        corners = tuple(sorted({*self.corners, *other.corners}))
+        return History(lambda t: self(t) + other(t), corners, self.unit, f"{self.text}, {other.text}")
 
 
 def _size(value: Quantity) -> tuple[float, str | None]:

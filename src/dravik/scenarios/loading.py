@@ -1,6 +1,8 @@
 """From a scenario's file to a scenario: aircraft with laws, world and script, histories, the path of its route."""
 
 from collections.abc import Mapping, Sequence
+from functools import reduce
+from operator import add
 from pathlib import Path
 
 from dravik.aircraft import Aircraft, LawDefinition, load, load_law, sample_names, sample_path
@@ -181,15 +183,7 @@ def _controls(entries: Mapping[str, str | Sequence[str]], lines: KeyLines) -> di
     for name, texts in entries.items():
         try:
             parts = [parse_history(t) for t in ([texts] if isinstance(texts, str) else texts)]
+            found[name] = reduce(add, parts)
         except DravikError as error:
             raise error.at(lines.place(["controls", name])) from None
-        found[name] = parts[0] if len(parts) == 1 else _sum(name, parts)
     return found
-
-
-def _sum(name: str, parts: Sequence[History]) -> History:
-    units = {p.unit for p in parts}
-    if len(units) > 1 or any(p.absolute for p in parts):
-        raise DravikError(f"the histories of {name} do not add up", expected="histories of one unit, not from files")
-    corners = tuple(sorted({c for p in parts for c in p.corners}))
-    return History(lambda t: sum(p(t) for p in parts), corners, parts[0].unit, ", ".join(p.text for p in parts))  # type: ignore[arg-type, return-value]

@@ -32,7 +32,8 @@ def air_here(craft: Aircraft, altitude: float) -> tuple[float, float, float]:
     """Return density (kg/m^3), pressure (Pa) and speed of sound (m/s) in the aircraft's own air at an altitude (m)."""
     state = craft.state(position=(0.0, 0.0, altitude), velocity=(0.0, 0.0, 0.0))
     names = ["density", "pressure", "speed_of_sound"]
-    found = craft.values(state, craft.default_inputs(), names)
+    # the aircraft stands still in it: that its tables do not reach there, such as Mach 0, is nothing to refuse
+    found = craft.values(state, craft.default_inputs(), names, refusing=False)
     return found["density"], found["pressure"], found["speed_of_sound"]
 
 
