@@ -50,7 +50,9 @@ from .trimming import Equation as Equation
 from .trimming import Free as Free
 from .trimming import Statement as Statement
 from .trimming import TrimPoint as TrimPoint
+from .trimming import load_point as load_point
 from .trimming import on_ground as on_ground
+from .trimming import save_point as save_point
 from .trimming import steady as steady
 from .trimming import trim as trim
 from .trimming import trim_all as trim_all

@@ -4,6 +4,8 @@ import math
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
+from dravik.host.notebooks import Shown, ShownAsTable, of_records
+
 if TYPE_CHECKING:
     from pandas import DataFrame
 
@@ -81,8 +83,8 @@ class Criterion:
         return f"at least {low:.4g}" if high is None else f"{low:.4g} to {high:.4g}"
 
 
-@dataclass(frozen=True)
-class Assessment:
+@dataclass(frozen=True, repr=False)
+class Assessment(ShownAsTable):
     """All criteria of one flight condition; ``level`` is the worst of them.
 
     ``unjudged`` says in words what no requirement could be applied to; no level can be given then. ``details`` is what
@@ -94,6 +96,12 @@ class Assessment:
     category: str
     criteria: list[Criterion]
     details: dict[str, Any] = field(default_factory=dict, compare=False)
+
+    def summary_table(self) -> Shown:
+        """Return what a notebook shows: the level, and a row for each criterion."""
+        level = "not judged" if self.level is None else f"level {self.level}"
+        title = f"{self.title}: class {self.aircraft_class}, category {self.category}, {level}"
+        return title, *of_records(self.rows())
 
     @property
     def limiting(self) -> list[Criterion]:

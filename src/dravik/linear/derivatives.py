@@ -17,6 +17,7 @@ from numpy.typing import NDArray
 from dravik.aircraft import Aircraft
 from dravik.errors import DravikError, require
 from dravik.frames import body_from_station
+from dravik.host.notebooks import Shown, ShownAsTable
 from dravik.kernel.program import N_RIGID
 from dravik.motion.equations import loads_by_rates
 from dravik.trimming import TrimPoint
@@ -44,13 +45,18 @@ class Derivative(NamedTuple):
     meaning: str
 
 
-@dataclass(frozen=True)
-class Derivatives:
+@dataclass(frozen=True, repr=False)
+class Derivatives(ShownAsTable):
     """The derivatives of a trimmed point by name, and the point that they belong to."""
 
     point: TrimPoint
     dimensional: dict[str, Derivative]
     coefficients: dict[str, Derivative]
+
+    def summary_table(self) -> Shown:
+        """Return what a notebook shows: a row for each derivative."""
+        count = len(self.dimensional) + len(self.coefficients)
+        return f"{count} derivatives", ("derivative", "value", "unit", "meaning"), self.rows()
 
     def __getitem__(self, name: str) -> float:
         """Return the value of a derivative such as ``Mq`` or ``Cm_alpha``; raises DravikError for an unknown name."""

@@ -26,7 +26,7 @@ class Kink:
     share: float
 
 
-@dataclass(frozen=True, eq=False)
+@dataclass(frozen=True, eq=False, repr=False)
 class LinearModel(LinearSystem):
     """A linear system of deviations (SI) from an operating point.
 

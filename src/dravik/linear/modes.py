@@ -13,6 +13,8 @@ from typing import TYPE_CHECKING, Any, cast
 import numpy as np
 from numpy.typing import NDArray
 
+from dravik.host.notebooks import Shown, ShownAsTable, of_records
+
 if TYPE_CHECKING:
     from pandas import DataFrame
 
@@ -95,8 +97,12 @@ class Mode:
         return math.log(2.0) / self.eigenvalue.real if self.eigenvalue.real > 0.0 else math.inf
 
 
-class Modes(list[Mode]):
+class Modes(ShownAsTable, list[Mode]):
     """The modes of a model, fastest first; ``table`` for people and pandas."""
+
+    def summary_table(self) -> Shown:
+        """Return what a notebook shows: a row for each mode."""
+        return f"{len(self)} modes", *of_records(self.rows())
 
     def named(self, name: str) -> Mode | None:
         """Return the mode of that name, or None."""

@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.errors import DravikError, require
+from dravik.host.notebooks import Shown, ShownAsTable, of_records
 from dravik.linear.linearising import linearise
 from dravik.linear.modes import is_body_mode
 from dravik.trimming import TrimSweep
@@ -21,8 +22,8 @@ Complexes = NDArray[np.complex128]
 FAR = 1e6  # a distance beyond all others
 
 
-@dataclass(frozen=True)
-class RootSweep:
+@dataclass(frozen=True, repr=False)
+class RootSweep(ShownAsTable):
     """Roots (1/s) along an axis: ``roots`` (values, branches), nan where the condition is not held.
 
     ``names`` are the modes' names of each branch at the first value that is held.
@@ -34,6 +35,10 @@ class RootSweep:
     unit: str
     roots: Complexes
     names: list[str]
+
+    def summary_table(self) -> Shown:
+        """Return what a notebook shows: a row for each value and branch."""
+        return f"{self.name}: roots over {self.axis}", *of_records(self.rows())
 
     def branch(self, name: str) -> Complexes:
         """Return the roots of one branch; raises DravikError for another name."""

@@ -13,6 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.errors import DravikError, require
+from dravik.host.notebooks import Shown, ShownAsTable, of_records
 from dravik.loops.growing_roots import GrowingRoot, count_closed, growing_roots, without
 from dravik.loops.open_loop_response import INFINITE, UNBOUNDED, OpenLoopResponse, count_growing, least
 from dravik.systems import LinearSystem
@@ -75,8 +76,8 @@ class DiscFigures:
         return 2.0 * math.atan(0.5 * self.disc)
 
 
-@dataclass(frozen=True)
-class Margins(DiscFigures):
+@dataclass(frozen=True, repr=False)
+class Margins(ShownAsTable, DiscFigures):
     """The margins of one loop; angles in rad, times in s, gains as factors.
 
     ``crossings`` are all of them; ``gain_up`` and ``gain_down`` the factors nearest to one from above and below (inf,
@@ -103,6 +104,11 @@ class Margins(DiscFigures):
     unstable_count: int
     growing: list[GrowingRoot] = field(default_factory=list)
     gain_is_missing: bool = False
+
+    def summary_table(self) -> Shown:
+        """Return what a notebook shows: the smallest margins, and a row for each crossing."""
+        found = f"{self.gain_decibels:.3g} dB, {math.degrees(self.phase):.3g} deg, disc {self.disc:.3g}"
+        return f"{'stable' if self.is_stable else 'not stable'}: {found}", *of_records(self.rows())
 
     @property
     def is_stable(self) -> bool:

@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 
 from dravik.definition import arguments
 from dravik.errors import DravikError, require
+from dravik.host.notebooks import Shown, ShownAsTable
 from dravik.loops.margins import DiscFigures, Margins, margins
 from dravik.loops.open_loop_response import STANDING
 from dravik.systems import LinearSystem
@@ -26,8 +27,8 @@ ZOOMS = 12
 SCALED = 60  # rounds of scaling at most
 
 
-@dataclass(frozen=True)
-class SeveralMargins(DiscFigures):
+@dataclass(frozen=True, repr=False)
+class SeveralMargins(ShownAsTable, DiscFigures):
     """Margins of several loops: ``each`` with the others closed, and the ``disc`` of all at once, with its frequency.
 
     ``disc_gain`` and ``disc_phase`` are what every loop may change by at the same time, each in its own way.
@@ -37,6 +38,14 @@ class SeveralMargins(DiscFigures):
     disc: float
     frequency: float
     is_stable: bool
+
+    def summary_table(self) -> Shown:
+        """Return what a notebook shows: a row for each loop with the others closed."""
+        rows = [
+            (name, one.gain_decibels, math.degrees(one.phase), one.delay, one.disc) for name, one in self.each.items()
+        ]
+        title = f"{'stable' if self.is_stable else 'not stable'}: disc {self.disc:.3g} of all loops at once"
+        return title, ("loop", "gain margin [dB]", "phase margin [deg]", "delay margin [s]", "disc"), rows
 
 
 def one_of(loop: LinearSystem, k: int) -> LinearSystem:

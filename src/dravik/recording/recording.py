@@ -23,6 +23,7 @@ from dravik.host.files import (
     shown,
     write_text,
 )
+from dravik.host.notebooks import Shown, ShownAsTable
 from dravik.recording.closest import closest_approach, closest_pass
 from dravik.recording.columns import as_columns
 from dravik.recording.number_text import as_lines
@@ -49,8 +50,8 @@ class Event:
     text: str
 
 
-@dataclass(frozen=True)
-class Recording:
+@dataclass(frozen=True, repr=False)
+class Recording(ShownAsTable):
     """Signals over time, with events and where they come from.
 
     Attributes
@@ -83,6 +84,17 @@ class Recording:
     events: list[Event] = field(default_factory=list)
     metadata: dict[str, Any] = field(default_factory=dict)
     outside: list[tuple[str, str, int, float, float]] = field(default_factory=list)
+
+    def summary_table(self) -> Shown:
+        """Return what a notebook shows: start, lowest, highest and end of each signal, in units shown to people."""
+        last = float(self.time[-1]) if len(self.time) else 0.0
+        title = f"{len(self.values)} rows, {last:g} s, {len(self.names)} signals, {len(self.events)} events"
+        rows: list[tuple[object, ...]] = []
+        for name in self.names[1:] if len(self.values) else ():
+            values, unit = self.shown(name)
+            values = np.round(values, 9) + 0.0  # + 0.0 turns -0.0 into 0.0
+            rows.append((name, values[0], values.min(), values.max(), values[-1], unit))
+        return title, ("signal", "start", "lowest", "highest", "end", "unit"), rows
 
     @property
     def time(self) -> Floats:

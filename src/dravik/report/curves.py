@@ -8,7 +8,7 @@ import matplotlib
 import numpy as np
 
 from dravik.errors import DravikError
-from dravik.report.figures import new_figure
+from dravik.report.figures import new_figure, one_panel
 from dravik.report.style import INK, PALETTE, SOFT, STYLE
 from dravik.units import from_si
 
@@ -25,7 +25,7 @@ PANELS = 6
 MARGINS = {"left": 0.06, "right": 0.985, "bottom": 0.08, "top": 0.9, "wspace": 0.24, "hspace": 0.3}
 
 
-def figure_sweep(sweep: "TrimSweep", signals: Sequence[str] = ()) -> "Figure":
+def figure_sweep(sweep: "TrimSweep", signals: Sequence[str] = (), *, ax: "Axes | None" = None) -> "Figure":
     """Return curves of signals over the last axis, one for each combination of the others; or maps over two axes.
 
     Without ``signals`` alpha, the inputs that trims move and the totals.
@@ -36,6 +36,8 @@ def figure_sweep(sweep: "TrimSweep", signals: Sequence[str] = ()) -> "Figure":
         The trims over the product of axes.
     signals : sequence of str, default ()
         Those drawn; alpha, inputs and totals unless given.
+    ax : Axes, optional
+        Axes to draw one signal on, as part of a figure of your own. A new figure unless given.
 
     Returns
     -------
@@ -44,13 +46,21 @@ def figure_sweep(sweep: "TrimSweep", signals: Sequence[str] = ()) -> "Figure":
     Raises
     ------
     DravikError
-        Where nothing is held, or for signals that are not there.
+        Where nothing is held, for signals that are not there, and for axes with more signals than one.
     """
     names = (list(signals) or _usual(sweep))[:PANELS]
     if not names:
         raise DravikError("nothing to draw: no condition of the sweep is held")
     others = list(itertools.product(*list(sweep.axes.values())[:-1]))
     is_map = len(others) > MOST_CURVES and len(sweep.axes) >= 2
+    if ax is not None:
+        if len(names) != 1:
+            raise DravikError(f"{len(names)} signals do not fit on one set of axes", expected='one signal: ["alpha"]')
+        with matplotlib.rc_context(STYLE):
+            figure, axes = one_panel("", ax)
+            _panel(figure, axes, sweep, names[0], others if not is_map else None)
+            axes.set_xlabel(label_of(sweep, list(sweep.axes)[-1]))
+        return figure
     figure = new_figure(f"{sweep.name}: trims over {' and '.join(n.replace('_', ' ') for n in sweep.axes)}")
     # fixed margins: finding them from all the labels takes longer than drawing a map does
     figure.set_layout_engine("none")
@@ -58,16 +68,7 @@ def figure_sweep(sweep: "TrimSweep", signals: Sequence[str] = ()) -> "Figure":
         grid = figure.subplots(2, (len(names) + 1) // 2, squeeze=False, sharex=True, gridspec_kw=MARGINS)
         flat = list(grid.T.flat)
         for axes, name in zip(flat, names, strict=False):
-            values = sweep.values(name)
-            unit = next(p for p in sweep.points if p is not None).craft.signal(name).unit
-            shown, factor, _ = from_si(unit)
-            title = name.replace("_", " ") + (f" [{shown}]" if shown else "")
-            if is_map:
-                _map(figure, axes, sweep, values * factor)
-            else:
-                _curves(axes, sweep, values * factor, others)
-            axes.set_title(title, fontsize=10, color=INK, loc="left")
-            axes.tick_params(labelcolor=INK)
+            _panel(figure, axes, sweep, name, others if not is_map else None)
         for axes in flat[len(names) :]:
             axes.remove()
         for axes in flat[: len(names)]:
@@ -76,6 +77,21 @@ def figure_sweep(sweep: "TrimSweep", signals: Sequence[str] = ()) -> "Figure":
         if not is_map and len(others) > 1:
             flat[0].legend(frameon=False, fontsize=8)
     return figure
+
+
+def _panel(
+    figure: "Figure", axes: "Axes", sweep: "TrimSweep", name: str, others: "list[tuple[Any, ...]] | None"
+) -> None:
+    """Draw one signal: curves for each combination of the other axes, or a map."""
+    unit = next(p for p in sweep.points if p is not None).craft.signal(name).unit
+    shown, factor, _ = from_si(unit)
+    values = sweep.values(name) * factor
+    if others is None:
+        _map(figure, axes, sweep, values)
+    else:
+        _curves(axes, sweep, values, others)
+    axes.set_title(name.replace("_", " ") + (f" [{shown}]" if shown else ""), fontsize=10, color=INK, loc="left")
+    axes.tick_params(labelcolor=INK)
 
 
 def _usual(sweep: "TrimSweep") -> list[str]:

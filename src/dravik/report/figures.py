@@ -2,14 +2,13 @@
 
 import math
 from collections.abc import Callable, Mapping, Sequence
+from io import BytesIO
 from pathlib import Path
 from textwrap import wrap
 from typing import TYPE_CHECKING, Any
 
 import matplotlib
 import numpy as np
-
-matplotlib.use("Agg")
 from matplotlib.figure import Figure
 from matplotlib.lines import Line2D
 
@@ -34,11 +33,23 @@ __all__ = [
     "figure_overlay",
     "marked_events",
     "new_figure",
+    "one_panel",
     "save_figure",
     "save_figures",
 ]
 
 SIZE = (12.8, 8.0)
+
+
+class ShownFigure(Figure):
+    """A figure that a notebook shows by itself: it belongs to no window, so nobody else would."""
+
+    def _repr_png_(self) -> bytes:
+        """Return the picture, for notebooks."""
+        picture = BytesIO()
+        with matplotlib.rc_context(STYLE):
+            self.savefig(picture, format="png")
+        return picture.getvalue()
 
 
 def new_figure(title: str, *, fitted: bool = True) -> Figure:
@@ -47,9 +58,21 @@ def new_figure(title: str, *, fitted: bool = True) -> Figure:
     ``fitted`` to what stands in it, which draws everything twice; else its parts are placed by who draws them.
     """
     with matplotlib.rc_context(STYLE):
-        figure = Figure(figsize=SIZE, dpi=100, layout="constrained" if fitted else None)
+        figure = ShownFigure(figsize=SIZE, dpi=100, layout="constrained" if fitted else None)
     figure.suptitle(title, color=INK, fontsize=13, x=0.01, ha="left")
     return figure
+
+
+def one_panel(title: str, ax: "Axes | None") -> "tuple[Figure, Axes]":
+    """Return a figure and its only axes; or the axes that are given, with the title above them, and their figure."""
+    if ax is None:
+        figure = new_figure(title)
+        return figure, figure.subplots()
+    ax.set_title(title, fontsize=10, color=INK, loc="left")
+    found = ax.get_figure(root=True)
+    if found is None:
+        raise DravikError("the axes belong to no figure", expected="axes of a figure: fig, ax = plt.subplots()")
+    return found, ax
 
 
 def save_figure(figure: Figure, path: str | Path) -> Path:

@@ -10,7 +10,7 @@ from matplotlib.ticker import FuncFormatter
 
 from dravik.loops import locus_over_gain
 from dravik.loops.open_loop_response import OpenLoopResponse, least
-from dravik.report.figures import new_figure
+from dravik.report.figures import new_figure, one_panel
 from dravik.report.loops import shown
 from dravik.report.style import ACTUAL, COMMANDED, INK, PALETTE, SOFT, STYLE
 from dravik.units import from_si
@@ -71,7 +71,9 @@ def figure_study(study: "LoopStudy", beside: "Mapping[str, LoopStudy] | None" = 
     return figure
 
 
-def figure_locus(locus: "RootLocus", chosen: "list[float]", *, damping: float = 0.0, title: str = "") -> "Figure":
+def figure_locus(
+    locus: "RootLocus", chosen: "list[float]", *, damping: float = 0.0, title: str = "", ax: "Axes | None" = None
+) -> "Figure":
     """Return a root locus: branches, open-loop roots and zeros, chosen gains, crossings of the border labelled.
 
     Parameters
@@ -84,14 +86,15 @@ def figure_locus(locus: "RootLocus", chosen: "list[float]", *, damping: float = 
         Ray of damping that is drawn; none at 0.
     title : str, default ""
         What stands above the figure.
+    ax : Axes, optional
+        Axes to draw on, as part of a figure of your own. A new figure unless given.
 
     Returns
     -------
     Figure
     """
-    figure = new_figure(title or "Roots over the gain")
     with matplotlib.rc_context(STYLE):
-        axes = figure.subplots()
+        figure, axes = one_panel(title or "Roots over the gain", ax)
         _locus(axes, locus, chosen, damping)
         axes.legend(frameon=False, fontsize=9, loc="upper right")
     return figure
@@ -295,7 +298,7 @@ def _requirements(axes: "Axes", study: "LoopStudy") -> None:
     _title(axes, "requirements" if lines else "no requirements in the file")
 
 
-def figure_flown_steps(truth: "FlownLoop", title: str = "") -> "Figure":
+def figure_flown_steps(truth: "FlownLoop", title: str = "", *, ax: "Axes | None" = None) -> "Figure":
     """Return flown steps of growing size over the linear step, each over its size, and where and why they part.
 
     Parameters
@@ -304,14 +307,15 @@ def figure_flown_steps(truth: "FlownLoop", title: str = "") -> "Figure":
         The flown steps.
     title : str, default ""
         What stands above the figure.
+    ax : Axes, optional
+        Axes to draw on, as part of a figure of your own. A new figure unless given.
 
     Returns
     -------
     Figure
     """
-    figure = new_figure(title or f"{truth.measured} by steps of {truth.command}, flown")
     with matplotlib.rc_context(STYLE):
-        axes = figure.subplots()
+        figure, axes = one_panel(title or f"{truth.measured} by steps of {truth.command}, flown", ax)
         axes.plot(truth.linear.time, truth.linear.values, color=INK, lw=3.0, alpha=0.35, label="linear model")
         unit, factor, _ = from_si(truth.steps[0].run.units.get(truth.measured, "") if truth.steps else "")
         for k, s in enumerate(truth.steps):

@@ -9,7 +9,7 @@ import numpy as np
 
 from dravik.errors import require
 from dravik.linear import is_body_mode
-from dravik.report.figures import new_figure
+from dravik.report.figures import new_figure, one_panel
 from dravik.report.style import ACTUAL, COMMANDED, GRID, INK, SOFT, STYLE
 from dravik.units import from_si
 
@@ -87,7 +87,7 @@ def _name(axes: "Axes", name: str, branch: "np.ndarray", reach: float, *, inner:
     )  # fmt: skip
 
 
-def figure_poles(modes: "Modes", *, title: str = "") -> "Figure":
+def figure_poles(modes: "Modes", *, title: str = "", ax: "Axes | None" = None) -> "Figure":
     """Return the pole map: all roots, then nearer and nearer to the origin, with rays of equal damping.
 
     Roots are numbered in the first panel in which they stand clear of the origin, and named below.
@@ -98,6 +98,8 @@ def figure_poles(modes: "Modes", *, title: str = "") -> "Figure":
         The modes.
     title : str, default ""
         What stands above the figure.
+    ax : Axes, optional
+        Axes to draw all roots on, as part of a figure of your own. A new figure with all its panels unless given.
 
     Returns
     -------
@@ -114,8 +116,14 @@ def figure_poles(modes: "Modes", *, title: str = "") -> "Figure":
     for size in sizes:
         if size < CLEAR * reaches[-1] and len(reaches) < 3:
             reaches.append(size)
-    figure = new_figure(title)
     listed = sorted(modes, key=lambda m: -m.frequency)
+    if ax is not None:
+        with matplotlib.rc_context(STYLE):
+            figure, axes = one_panel(title, ax)
+            clear: list[tuple[int | str, Mode]] = [(m.name, m) for m in listed if m.frequency >= CLEAR * sizes[0]]
+            _pole_panel(axes, modes, 1.15 * sizes[0], clear)
+        return figure
+    figure = new_figure(title)
     lines = [f"{i:2d}  {_root_words(m)}" for i, m in enumerate(listed, start=1)]
     columns = 1 if len(lines) <= 6 else 2
     rows = math.ceil(len(lines) / columns)
@@ -125,7 +133,9 @@ def figure_poles(modes: "Modes", *, title: str = "") -> "Figure":
         for i, (axes, reach) in enumerate(zip(panels, reaches, strict=True)):
             least = CLEAR * reach if i + 1 < len(reaches) else 0.0
             most = CLEAR * reaches[i - 1] if i else float("inf")
-            named = [(k, m) for k, m in enumerate(listed, start=1) if least <= m.frequency < most]
+            named: list[tuple[int | str, Mode]] = [
+                (k, m) for k, m in enumerate(listed, start=1) if least <= m.frequency < most
+            ]
             _pole_panel(axes, modes, 1.15 * reach, named)
             axes.set_title("all roots" if i == 0 else "nearer to the origin", fontsize=10, color=SOFT, loc="left")
         for j in range(columns):
@@ -143,7 +153,7 @@ def _root_words(mode: "Mode") -> str:
     return f"{mode.name}: {root.real:.3g}"
 
 
-def _pole_panel(axes: "Axes", modes: "Sequence[Mode]", reach: float, named: "Sequence[tuple[int, Mode]]") -> None:
+def _pole_panel(axes: "Axes", modes: "Sequence[Mode]", reach: float, named: "Sequence[tuple[int | str, Mode]]") -> None:
     axes.grid(visible=False)
     for ratio in (0.2, 0.4, 0.6, 0.8):
         x, y = -ratio * reach, math.sqrt(1.0 - ratio**2) * reach
@@ -160,7 +170,7 @@ def _pole_panel(axes: "Axes", modes: "Sequence[Mode]", reach: float, named: "Seq
         colour = ACTUAL if root.real < 0.0 else COMMANDED
         for imag in {root.imag, -root.imag}:
             axes.plot(root.real, imag, marker="x", ms=8, mew=2.0, color=colour, ls="")
-    groups: dict[tuple[float, float], list[int]] = {}
+    groups: dict[tuple[float, float], list[int | str]] = {}
     for number, mode in named:
         place = mode.eigenvalue / reach
         # roots too close for separate labels share one
@@ -177,10 +187,13 @@ def _pole_panel(axes: "Axes", modes: "Sequence[Mode]", reach: float, named: "Seq
     axes.set_ylabel("imaginary part [rad/s]")
 
 
-def _ranges(numbers: "Sequence[int]") -> str:
-    """Return numbers in few words: 1, 3-6."""
+def _ranges(labels: "Sequence[int | str]") -> str:
+    """Return numbers in few words: 1, 3-6; names below each other."""
+    numbers = sorted(n for n in labels if isinstance(n, int))
+    if not numbers:
+        return "\n".join(str(n) for n in labels)
     runs: list[list[int]] = []
-    for n in sorted(numbers):
+    for n in numbers:
         if runs and n == runs[-1][-1] + 1:
             runs[-1].append(n)
         else:

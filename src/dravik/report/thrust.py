@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 import matplotlib
 import numpy as np
 
-from dravik.report.figures import new_figure
+from dravik.report.figures import new_figure, one_panel
 from dravik.report.style import ACTUAL, COMMANDED, INK, PALETTE, SOFT, STYLE
 
 if TYPE_CHECKING:
@@ -185,21 +185,22 @@ def _climb(axes: "Axes", found: "Performance") -> None:
     axes.legend(handles[0] + more[0], handles[1] + more[1], frameon=False, fontsize=8, loc="lower center")
 
 
-def figure_thrust_curves(craft: "Aircraft") -> "Figure":
+def figure_thrust_curves(craft: "Aircraft", *, ax: "Axes | None" = None) -> "Figure":
     """Return the thrust curves of the solid motors, and what is left of the propellant.
 
     Parameters
     ----------
     craft : Aircraft
         The aircraft.
+    ax : Axes, optional
+        Axes to draw on, as part of a figure of your own. A new figure unless given.
 
     Returns
     -------
     Figure
     """
-    figure = new_figure(f"{craft.name}: thrust at sea level and propellant left")
     with matplotlib.rc_context(STYLE):
-        axes = figure.subplots()
+        figure, axes = one_panel(f"{craft.name}: thrust at sea level and propellant left", ax)
         beside = axes.twinx()
         names = [n for n in craft.definition.engines if f"thrust_curve_{n}" in craft.tables]
         for k, name in enumerate(names):

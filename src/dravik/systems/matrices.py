@@ -10,14 +10,15 @@ from numpy.typing import ArrayLike, NDArray
 
 from dravik.definition import arguments
 from dravik.errors import DravikError, nearest
+from dravik.host.notebooks import Shown, ShownAsTable
 
 __all__ = ["NamedMatrices"]
 
 Floats = NDArray[np.float64]
 
 
-@dataclass(frozen=True, eq=False)
-class NamedMatrices:
+@dataclass(frozen=True, eq=False, repr=False)
+class NamedMatrices(ShownAsTable):
     """A, B, C, D with the names of their states, inputs and outputs; ``units`` (SI), ``dt`` the sample time in s.
 
     Without ``dt`` they are those of a continuous system.
@@ -33,6 +34,14 @@ class NamedMatrices:
     units: dict[str, str] = field(default_factory=dict)
     sample_time: float | None = None
     title: str = ""
+
+    def summary_table(self) -> Shown:
+        """Return what a notebook shows: A and B, row by row, with the names of their columns."""
+        n, m, k = len(self.states), len(self.inputs), len(self.outputs)
+        sampled = "" if self.sample_time is None else f", sampled every {self.sample_time:g} s"
+        title = f"{self.title}{': ' if self.title else ''}{n} states, {m} inputs, {k} outputs{sampled}"
+        rows = [[f"{s} rate", *a, *b] for s, a, b in zip(self.states, self.A, self.B, strict=True)]
+        return title, ["", *self.states, *self.inputs], rows
 
     @classmethod
     def of(

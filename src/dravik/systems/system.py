@@ -33,7 +33,7 @@ def _without(roots: Complexes, others: Complexes) -> Complexes:
     return np.array(left, dtype=complex)
 
 
-@dataclass(frozen=True, eq=False)
+@dataclass(frozen=True, eq=False, repr=False)
 class LinearSystem(NamedMatrices):
     """A linear system with names and units, continuous or sampled; nothing changes it: every method returns another.
 

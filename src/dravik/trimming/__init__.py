@@ -5,6 +5,7 @@ from dravik.trimming.continuation import ConditionSeries
 from dravik.trimming.ground import on_ground
 from dravik.trimming.minimum import trim_minimum
 from dravik.trimming.nearest import FeasibleLimit, find_limit, nearest_feasible
+from dravik.trimming.point_files import load_point, save_point
 from dravik.trimming.reference_speeds import glide_speed, stall_speed
 from dravik.trimming.result import PlantTrim, TrimPoint
 from dravik.trimming.solve import settle, steady, trim, trim_all, trim_plant
@@ -24,8 +25,10 @@ __all__ = [
     "TrimSweep",
     "find_limit",
     "glide_speed",
+    "load_point",
     "nearest_feasible",
     "on_ground",
+    "save_point",
     "settle",
     "stall_speed",
     "steady",

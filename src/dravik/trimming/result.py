@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 
 from dravik.aircraft import Aircraft
 from dravik.aircraft.table_limits import TableExceedance
+from dravik.host.notebooks import Shown, ShownAsTable
 from dravik.plants import Plant
 from dravik.trimming.statement import Statement
 from dravik.units import from_si
@@ -21,8 +22,8 @@ __all__ = ["PlantTrim", "TrimPoint"]
 Floats = NDArray[np.float64]
 
 
-@dataclass(frozen=True)
-class TrimPoint:
+@dataclass(frozen=True, repr=False)
+class TrimPoint(ShownAsTable):
     """A flight condition held, or the nearest to it that was found.
 
     Attributes
@@ -75,6 +76,11 @@ class TrimPoint:
     unknowns: list[str] = field(default_factory=list)
     outside: list[TableExceedance] = field(default_factory=list)
     spare: list[str] = field(default_factory=list)
+
+    def summary_table(self) -> Shown:
+        """Return what a notebook shows: the main signals, and whether the condition holds."""
+        held = "" if self.reached else ", not reached"
+        return f"{self.craft.name}: {self.title}{held}", ("signal", "value", "unit", "meaning"), self.rows()
 
     @property
     def title(self) -> str:

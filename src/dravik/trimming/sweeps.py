@@ -18,6 +18,7 @@ from dravik.definition.settings import kind_of_setting
 from dravik.errors import DravikError, nearest
 from dravik.host.cores import in_threads
 from dravik.host.files import as_path, replace_file, saved, write_text
+from dravik.host.notebooks import Shown, ShownAsTable, of_records
 from dravik.trimming.condition import ConditionKeys, Quantity
 from dravik.trimming.continuation import MANY, Continuation
 from dravik.trimming.result import TrimPoint
@@ -44,8 +45,8 @@ _UNITS = {
 }  # fmt: skip
 
 
-@dataclass(frozen=True)
-class TrimSweep:
+@dataclass(frozen=True, repr=False)
+class TrimSweep(ShownAsTable):
     """Trims over the product of some axes: ``axes`` by name in SI (text for loadings), ``points`` in their order.
 
     Where a condition is not held, the point is None.
@@ -55,6 +56,11 @@ class TrimSweep:
     axes: dict[str, list[Any]]
     units: dict[str, str]
     points: list[TrimPoint | None]
+
+    def summary_table(self) -> Shown:
+        """Return what a notebook shows: a row for each condition."""
+        title = f"{self.name}: {self.held} of {len(self.points)} conditions held, over {', '.join(self.axes)}"
+        return title, *of_records(self.rows())
 
     @property
     def shape(self) -> tuple[int, ...]:
