@@ -1,4 +1,4 @@
-"""How the site is built: Markdown by MyST, the theme Furo, formulas as MathML so that nothing is loaded from outside."""
+"""How the site is built: Markdown by MyST, the theme Furo, formulas as MathML; nothing is loaded from outside."""
 
 project = "Dravik"
 author = "the Dravik developers"
@@ -20,6 +20,9 @@ autodoc_member_order = "bysource"
 napoleon_google_docstring = False
 napoleon_use_rtype = False
 napoleon_use_ivar = True
-toc_object_entries_show_parents = "hide"
-exclude_patterns = ["_made"]
+toc_object_entries = (
+    False  # a page of Python begins with its list of names; in every navigation they cost half the build
+)
+exclude_patterns = ["_made", "package.md"]  # the index page of the package stands for itself
 html_math_renderer = "mathml"
+suppress_warnings = ["ref.python"]  # words of a type, such as shape, that are names of several things

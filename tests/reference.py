@@ -1,7 +1,7 @@
 """Checks against something outside the code: each case says what it was held against.
 
 ``tests/test_verification.py`` runs them, ``tools/write_verification.py`` prints them into
-``docs/verification.md``: one source, so that table and tests cannot drift apart.
+``docs/background/verification``: one source, so that table and tests cannot drift apart.
 """
 
 import math

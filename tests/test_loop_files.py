@@ -119,7 +119,8 @@ class StudyTest(unittest.TestCase):
         self.assertGreater(bank.margins.gain_down, 0.0)
         self.assertAlmostEqual(10.0 ** (bank.row()["gain_down_dB"] / 20.0), bank.margins.gain_down, places=9)
         self.assertEqual(
-            [c.name for c in hold.checks], ["gain margin", "phase margin", "bandwidth", "overshoot", "steady error"]
+            [c.name for c in hold.checks],
+            ["gain margin", "phase margin", "bandwidth", "overshoot", "steady-state error"],
         )
         quick = study_loops(TARN, STUDY.plan.changed({"hold.crossover": "5 rad/s"}))
         self.assertLess(quick.loop("hold").margins.phase, hold.margins.phase)

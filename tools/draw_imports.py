@@ -1,4 +1,4 @@
-"""Draw who imports whom into docs/imports.svg: rooms by layer, the numbers of imports between them.
+"""Draw who imports whom into docs/background/imports.svg: rooms by layer, the numbers of imports between them.
 
 ``circles()`` and ``graph()`` are what the tests look at: imports at any place, for type checking too.
 """
@@ -122,7 +122,7 @@ def main() -> int:
             )  # fmt: skip
         for k, name in enumerate(NAMES):
             axes.text(-0.11, len(ROWS) - 1.0 - k, name, fontsize=10, color="#55606e", va="center")
-        figure.savefig(ROOT / "docs" / "imports.svg", metadata={"Date": None})
+        figure.savefig(ROOT / "docs" / "background" / "imports.svg", metadata={"Date": None})
         if "--png" in sys.argv:
             figure.savefig(sys.argv[sys.argv.index("--png") + 1], dpi=110)
     return 0

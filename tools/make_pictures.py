@@ -46,7 +46,7 @@ def terminal(name: str, text: str) -> None:
     figure.savefig(SHOTS / f"{name}.png")
 
 
-def page(source: Path, name: str) -> None:
+def page(source: Path, name: str, height: int = 1500) -> None:
     """Take a picture of an HTML page's beginning."""
     browser = shutil.which("chromium") or shutil.which("chromium-browser") or shutil.which("google-chrome")
     if browser is None:
@@ -57,12 +57,19 @@ def page(source: Path, name: str) -> None:
             "--headless --no-sandbox --disable-gpu --no-first-run --disable-background-networking --hide-scrollbars"
         )
         shot = [
-            "--window-size=1280,1500",
+            f"--window-size=1280,{height}",
             f"--user-data-dir={profile}",
             f"--screenshot={SHOTS / name}.png",
             source.as_uri(),
         ]
         subprocess.run([browser, *options.split(), *shot], capture_output=True, check=True)
+
+
+def figure(folder: Path, name: str, *arguments: str) -> None:
+    """Run a command that draws a figure and keep the figure."""
+    option = "--out" if arguments[0] == "plot" else "--figure"
+    run(folder, *arguments, option, f"{name}.png")
+    shutil.copyfile(folder / f"{name}.png", SHOTS / f"figure_{name}.png")
 
 
 def main() -> None:
@@ -79,53 +86,24 @@ def main() -> None:
                 text = text.replace(old, new)
             file.write_text(text, encoding="utf-8")
         terminal("check", clean + "\n" + run(folder, "check", "mine"))
-        run(folder, "mass", "tarn", "--figure", "masses.png")
-        shutil.copyfile(folder / "masses.png", SHOTS / "figure_masses.png")
-        run(folder, "thrust", "pika", "--altitude", "300 m", "--figure", "thrust.png")
-        shutil.copyfile(folder / "thrust.png", SHOTS / "figure_thrust.png")
         turn = ["--airspeed", "1.3 stall", "--altitude", "300 m", "--turn", "30 deg", "--wind", "8 m/s from 20 deg"]
         terminal("trim", run(folder, "trim", "tarn", *turn, "--prove"))
-        terminal("linearise", run(folder, "linearise", "tarn", *AT, "--prove", "all"))
-        speeds = ["--sweep", "airspeed=40:130:46 m/s"]
-        run(folder, "trim", "tarn", "--sweep", "altitude=0:4500:19 m", *speeds, "--figure", "map.png")
-        run(folder, "limits", "tarn", "--altitude", "300 m", "--figure", "limits.png")
-        run(
-            folder,
-            "loop",
-            "tarn",
-            "--plan",
-            "attitude",
-            "--beside",
-            "yaw_damper.gain_margin_dB=16",
-            "--figure",
-            "loops.png",
-        )
-        for figure in ("map", "limits", "loops"):
-            shutil.copyfile(folder / f"{figure}.png", SHOTS / f"figure_{figure}.png")
-        run(folder, "handling", "tarn", *AT, "--category", "C", "--criteria", "all", "--figure", "handling.png")
+        figure(folder, "limits", "limits", "tarn", "--altitude", "300 m")
+        beside = ["--beside", "yaw_damper.gain_margin_dB=16"]
+        figure(folder, "loops", "loop", "tarn", "--plan", "attitude", *beside)
+        figure(folder, "handling", "handling", "tarn", *AT, "--category", "C", "--criteria", "all")
         over = ["--sweep", "altitude=0:4000:10 m", "--sweep", "airspeed=45:95:20 m/s"]
         judged = ["--category", "C", "--criteria", "modal,responses,static"]
-        run(folder, "handling", "tarn", *over, *judged, "--figure", "levels.png")
-        for figure in ("handling", "levels"):
-            shutil.copyfile(folder / f"{figure}.png", SHOTS / f"figure_{figure}.png")
-        run(folder, "tables", "draw", "tarn", "--figure", "views.png")
-        terminal("tables_show", run(folder, "tables", "show", "tarn", "--alpha", "4 deg", "--figure", "families.png"))
-        for figure in ("views", "families"):
-            shutil.copyfile(folder / f"{figure}.png", SHOTS / f"figure_{figure}.png")
-        terminal(
-            "fly",
-            run(folder, "fly", "fire_run", "--out", "run.csv")
-            + "\n"
-            + run(folder, "export", "run.csv", "--out", "run.kml"),
-        )
+        figure(folder, "levels", "handling", "tarn", *over, *judged)
+        run(folder, "fly", "fire_run", "--out", "run.csv")
         shown = "airspeed,altitude,theta,phi,elevator,rudder,mass,nz"
-        for name, more in (
-            ("plot", ["run.csv", "--signals", shown]),
-            ("overhead", ["run.csv", "--view", "overhead"]),
-            ("track", ["run.csv", "--view", "track"]),
-        ):
-            run(folder, "plot", *more, "--out", f"{name}.png")
-            shutil.copyfile(folder / f"{name}.png", SHOTS / f"figure_{name}.png")
+        figure(folder, "plot", "plot", "run.csv", "--signals", shown)
+        figure(folder, "track", "plot", "run.csv", "--view", "track")
+    site = ROOT / "build" / "docs" / "html" / "index.html"
+    if site.exists():
+        page(site, "site", height=800)
+    else:
+        print("the documentation is not built: site.png is left as it is; make docs")
 
 
 if __name__ == "__main__":

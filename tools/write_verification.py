@@ -11,7 +11,6 @@ import tests.reference_flights  # noqa: E402
 import tests.reference_linear  # noqa: E402, F401
 from tests.reference import CASES  # noqa: E402
 
-
 FOLDER = ROOT / "docs" / "background" / "verification"
 #: Pages by name: the title, and how the names of their cases begin; what belongs to none is on the first.
 PAGES = {

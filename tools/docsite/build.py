@@ -9,11 +9,13 @@ import re
 import shutil
 import subprocess
 import sys
+import tempfile
 import time
 from concurrent.futures import ProcessPoolExecutor
+from pathlib import Path
 
-from tools.docsite import commands, files, python_names, signals, terms
-from tools.docsite.running import DOCS, FOLDERS, ROOT, kept_page, pages, state_of_the_code
+from tools.docsite import commands, files, notebook, python_names, signals, terms
+from tools.docsite.running import DOCS, FOLDERS, KEPT, ROOT, kept_page, pages, state_of_the_code
 
 SOURCE = ROOT / "build" / "docs" / "source"
 SITE = ROOT / "build" / "docs" / "html"
@@ -25,7 +27,20 @@ def main() -> int:
     write_source()
     print(f"pages run and reference written: {time.monotonic() - begun:.0f} s")
     shutil.rmtree(SITE, ignore_errors=True)
-    command = [sys.executable, "-m", "sphinx", "-W", "--keep-going", "-q", "-j", "2", "-b", "html"]
+    command = [
+        sys.executable,
+        "-m",
+        "sphinx",
+        "-W",
+        "--keep-going",
+        "-q",
+        "-j",
+        "2",
+        "-b",
+        "html",
+        "-d",
+        str(SITE.parent / "doctrees"),
+    ]
     code = subprocess.run([*command, str(SOURCE), str(SITE)], cwd=ROOT, check=False).returncode
     megabytes = sum(p.stat().st_size for p in SITE.rglob("*") if p.is_file() and ".doctrees" not in p.parts) / 1e6
     print(f"{SITE / 'index.html'}: {megabytes:.1f} MB, {time.monotonic() - begun:.0f} s in all")
@@ -49,13 +64,26 @@ def write_source() -> None:
             if picture.suffix in (".png", ".gif", ".svg"):
                 made.mkdir(parents=True, exist_ok=True)
                 shutil.copy(picture, made)
+    write_notebook(state)
     (SOURCE / "gallery.md").write_text(gallery(), encoding="utf-8")
+
+
+def write_notebook(state: str) -> None:
+    """Run the notebook, unless it was run on this state of the code, and write its page."""
+    kept, key = KEPT.parent / "notebook", f"{state} {notebook.SCRIPT.read_text(encoding='utf-8')}"
+    mark = kept / "key.txt"
+    if not (mark.exists() and mark.read_text(encoding="utf-8") == key):
+        shutil.rmtree(kept, ignore_errors=True)
+        with tempfile.TemporaryDirectory() as folder:
+            notebook.write_page(notebook.run_notebook(Path(folder)), kept)
+        mark.write_text(key, encoding="utf-8")
+    shutil.copytree(kept, SOURCE / "notebooks", ignore=shutil.ignore_patterns("key.txt"))
 
 
 def gallery() -> str:
     """Return the page of all pictures that the pages make, each with a link to the page that shows how."""
     lines = ["# Gallery", "", "Every picture is made by the page that it leads to, when this site is built.", ""]
-    lines += ["::::{div} gallery", ""]
+    lines += ["::::{container} gallery", ""]
     count = 0
     for folder in FOLDERS:
         for page in sorted((SOURCE / folder).rglob("*.md")):

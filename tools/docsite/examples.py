@@ -29,12 +29,6 @@ SAMPLES: tuple[tuple[str, type[BaseModel]], ...] = (
 LONGEST = 46
 
 
-def example_of(model: type[BaseModel], name: str, kind: str) -> str:
-    """Return how a key is written; empty for a section, which has keys of its own, and where nothing is known."""
-    found = value_of(model, name, kind)
-    return "" if found is None else f"{name} = {found}"
-
-
 def value_of(model: type[BaseModel], name: str, kind: str) -> str | None:
     """Return an example's value as TOML: of a sample, of the file beside this module, or of a choice."""
     for owner in (base.__name__ for base in model.__mro__):
@@ -102,6 +96,55 @@ def _chosen(candidates: list[type[BaseModel]], data: dict[str, Any]) -> type[Bas
         if (not kinds or stated in kinds) and (set(data) <= names or model.model_config.get("extra") == "allow"):
             return model
     return None
+
+
+def unknown_keys(data: dict[str, Any], roots: list[type[BaseModel]]) -> list[str]:
+    """Return the keys of a part of a file that no file has: of the file that knows most of its keys."""
+    fitting = [r for r in roots if any(k in _names(r) for k in data)]
+    if not fitting:
+        return list(data)
+    return min((_unknown(data, [root], "") for root in fitting), key=len)
+
+
+def _unknown(data: dict[str, Any], candidates: list[type[BaseModel]], path: str) -> list[str]:
+    """Return the keys below a section that it does not have."""
+    stated = data.get("kind")
+    tagged = [m for m in candidates if stated is not None and stated in _kinds(m)]
+    among = tagged or [m for m in candidates if any(k in _names(m) for k in data)] or candidates
+    model = min(among, key=lambda m: sum(k not in _names(m) for k in data))
+    if model.model_config.get("extra") == "allow":
+        return []
+    found = []
+    for key, value in data.items():
+        name = next((n for n, f in model.model_fields.items() if key in (n, f.alias)), "")
+        if not name:
+            found.append(f"{path}{key}")
+            continue
+        annotation = model.model_fields[name].annotation
+        if inner := _models(annotation):
+            for label, part in _parts(value, str(annotation).count("dict[")):
+                found += _unknown(part, inner, f"{path}{key}.{label}")
+    return found
+
+
+def _parts(value: Any, named: int) -> Iterator[tuple[str, dict[str, Any]]]:
+    """Yield the sections in a value: itself, those of a list, or those by their names, so many names deep."""
+    if isinstance(value, list):
+        yield from (("", part) for part in value if isinstance(part, dict))
+    elif isinstance(value, dict) and named:
+        for name, part in value.items():
+            yield from ((f"{name}.{label}", inner) for label, inner in _parts(part, named - 1))
+    elif isinstance(value, dict):
+        yield "", value
+
+
+def _names(model: type[BaseModel]) -> set[str | None]:
+    return {n for f, field in model.model_fields.items() for n in (f, field.alias)}
+
+
+def _kinds(model: type[BaseModel]) -> tuple[Any, ...]:
+    kind = model.model_fields.get("kind")
+    return get_args(kind.annotation) if kind is not None else ()
 
 
 def _holds_sections(owner: type[BaseModel], key: str) -> bool:

@@ -6,6 +6,7 @@ import types
 import typing
 from collections.abc import Iterator
 from dataclasses import dataclass
+from datetime import datetime
 from functools import cache
 from pathlib import Path
 from typing import Any, Literal, get_args, get_origin
@@ -53,6 +54,17 @@ SUBJECTS = {
     "faults": ("Faults", "dravik.aircraft.description.faults"),
     "modes": ("Mode logic and phases", "dravik.mode_logic"),
     "tables": ("Tables", "dravik.tables"),
+}
+
+
+#: Keys whose unit follows from another key of their section.
+OF_ITS_KIND = {
+    ("_Ranged", "range"): "2 × quantity of its kind",
+    ("Effector", "rate"): "quantity of its kind a second",
+    ("Input", "default"): "quantity of its kind",
+    ("Parameter", "value"): "number or quantity",
+    ("Parameter", "range"): "2 × number or quantity",
+    ("GasTurbine", "rated"): "thrust, N, or power, W",
 }
 
 
@@ -140,7 +152,7 @@ def _how_many(annotation: Any) -> str:
     for part in (annotation, *get_args(annotation)):
         if get_origin(part) is tuple:
             args = get_args(part)
-            return "list of " if Ellipsis in args else {2: "two of ", 3: "three of ", 6: "six of "}[len(args)]
+            return "list of " if Ellipsis in args else f"{len(args)} × "
         if get_origin(part) is dict:
             return "by name: "
     return ""
@@ -168,7 +180,8 @@ def _words(annotation: Any) -> str:
         )
     if isinstance(annotation, type) and issubclass(annotation, BaseModel):
         return f"section {annotation.__name__}"
-    return {float: "number", int: "whole number", str: "text", bool: "true or false"}.get(annotation, "any value")
+    words = {float: "number", int: "whole number", str: "text", bool: "true or false", datetime: "date and time"}
+    return words.get(annotation, "any value")
 
 
 def _is_formula(annotation: Any) -> bool:
@@ -195,14 +208,25 @@ def meaning_of(model: type[BaseModel], name: str) -> str:
     return ""
 
 
+def _of_its_kind(model: type[BaseModel], name: str) -> str:
+    """Return what stands in a key that is read by the kind that its section names."""
+    return next((OF_ITS_KIND[b.__name__, name] for b in model.__mro__ if (b.__name__, name) in OF_ITS_KIND), "")
+
+
+def hints_of(model: type[BaseModel]) -> dict[str, Any]:
+    """Return the types of a section's keys, with what they are validated by."""
+    return typing.get_type_hints(model, include_extras=True)
+
+
 def keys_of(model: type[BaseModel]) -> Iterator[Key]:
     """Yield the keys of a section."""
-    hints = typing.get_type_hints(model, include_extras=True)
+    hints = hints_of(model)
     for name, field in model.model_fields.items():
         default = "required" if field.is_required() else _default(field.get_default(call_default_factory=True))
         annotation = hints.get(name, field.annotation)
-        kind = kind_of(annotation, tuple(field.metadata))
-        shown = examples.example_of(model, name, kind)
+        kind = _of_its_kind(model, name) or kind_of(annotation, tuple(field.metadata))
+        value = examples.value_of(model, name, kind)
+        shown = "" if value is None else f"{field.alias or name} = {value}"
         yield Key(field.alias or name, kind, default, meaning_of(model, name), shown)
 
 
@@ -323,6 +347,11 @@ def write(folder: Path) -> None:
         *toctree(titles),
     ]
     (target / "index.md").write_text("\n".join(lines), encoding="utf-8")
+
+
+def sections() -> list[type[BaseModel]]:
+    """Return every section that a file may have."""
+    return list(_placed())
 
 
 def missing() -> list[str]:

@@ -29,7 +29,7 @@ def _directive(name: str, thing: object) -> list[str]:
         return [f".. autoclass:: {name}", "   :members:", ""]
     if callable(thing):
         return [f".. autofunction:: {name}", ""]
-    return [f".. autodata:: {name}", "   :no-value:", ""]
+    return [f".. py:data:: {name}", "", "   A constant of the room.", ""]
 
 
 def write(folder: Path) -> None:

@@ -49,7 +49,7 @@ class Run:
 
 def pages() -> list[Path]:
     """Return every page whose blocks are run."""
-    return [p for f in FOLDERS for p in sorted((DOCS / f).rglob("*.md"))]
+    return [DOCS / "index.md", *(p for f in FOLDERS for p in sorted((DOCS / f).rglob("*.md")))]
 
 
 def run_page(page: Path, folder: Path) -> str:
@@ -75,9 +75,12 @@ def _run_block(run: Run, block: re.Match[str], *, answered: bool) -> None:
     language, title, body = block.groups()
     if language in ("toml", "csv") and title:
         Path(title).parent.mkdir(parents=True, exist_ok=True)
+        caption = f"added to {title}" if Path(title).exists() else title
         with Path(title).open("a", encoding="utf-8") as file:  # a file named again goes on
             file.write(body)
-        run.text.append(f"```{{code-block}} {'text' if language == 'csv' else 'toml'}\n:caption: {title}\n\n{body}```")
+        run.text.append(
+            f"```{{code-block}} {'text' if language == 'csv' else 'toml'}\n:caption: {caption}\n\n{body}```"
+        )
         return
     if language == "toml":
         tomllib.loads(body)

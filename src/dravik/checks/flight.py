@@ -35,7 +35,7 @@ class _Sign(NamedTuple):
 
 _STABLE = "check the sign in the formula or table, and the side of the moment point the centre of gravity is on"
 _DAMPED = "check the sign of the rate term"
-_CONTROL = "check the sign against docs/conventions.md"
+_CONTROL = "check the sign against the documentation's page of conventions"
 _SIGNS = (
     _Sign("q", "alpha", -1, "Cm_alpha", "the nose must go down when alpha grows", "warning", _STABLE),
     _Sign("p", "beta", -1, "Cl_beta", "sideslip from the right must roll it left", "warning", _STABLE),

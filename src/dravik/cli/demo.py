@@ -246,13 +246,13 @@ def _linear(demo: _Demo, point: TrimPoint) -> None:
     text = f"{len(rows)} modes, among them {', '.join(sorted(classic & names))}"
     columns = (
         "mode",
-        "real 1/s",
-        "imag 1/s",
-        "frequency rad/s",
+        "real [1/s]",
+        "imag [1/s]",
+        "frequency [rad/s]",
         "damping",
-        "period s",
-        "to half s",
-        "to double s",
+        "period [s]",
+        "to half [s]",
+        "to double [s]",
     )
     demo.add(
         "modes named",

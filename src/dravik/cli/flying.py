@@ -280,7 +280,14 @@ def _show_route(run: "Recording", course: "CoursePath") -> None:
         (p, c, "yes" if met else "no", t, h, *([m] if m == m else []))
         for p, c, t, met, h, m in log.itertuples(index=False)
     ]
-    heads = ["point", "closest m", "met", "at s", "too high m", *(["mass kg"] if log.mass_kg.notna().any() else [])]
+    heads = [
+        "point",
+        "closest [m]",
+        "met",
+        "time [s]",
+        "height error [m]",
+        *(["mass [kg]"] if log.mass_kg.notna().any() else []),
+    ]
     show_rows(f"route {course.name}", heads, rows)
 
 

@@ -105,7 +105,8 @@ def limits(
     )  # fmt: skip
     show_rows(
         f"load factors at {altitude}",
-        ["airspeed [m/s]", "sustained", "limited by", "deg/s", "radius [m]", "pull", "limited by", "push", "gust"],
+        ["airspeed [m/s]", "sustained", "limited by", "turn rate [deg/s]", "radius [m]", "pull", "limited by", "push",
+         "gust"],
         [_manoeuvre_cells(r) for r in turns[:: max(1, len(turns) // 8)]],
     )  # fmt: skip
     if points:

@@ -322,5 +322,5 @@ def show_modes(title: str, rows: "list[dict[str, object]]") -> None:
                 shares,
             ]
         )
-    columns = ["mode", "real 1/s", "imag 1/s", "rad/s", "damping", "time s", "to", "who takes part"]
+    columns = ["mode", "real [1/s]", "imag [1/s]", "frequency [rad/s]", "damping", "time [s]", "to", "participation"]
     show_rows(f"{title}: modes", columns, cells)

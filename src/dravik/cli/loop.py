@@ -52,7 +52,7 @@ class DesignOptions(OptionGroup):
     flown: Annotated[str, written("with a plan: figure of the flown steps")] = ""
     beside: Annotated[
         list[str] | None,
-        typer.Option(metavar="LOOP.KEY=VALUE", help="with a plan: another value, laid over; repeated"),
+        typer.Option(metavar="LOOP.KEY=VALUE", help="with a plan: another value, drawn over the first; repeated"),
     ] = None
     schedule: Annotated[
         list[str] | None,

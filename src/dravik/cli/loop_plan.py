@@ -180,7 +180,7 @@ def show_locus(
         return
     show_rows(
         f"{craft.name}, {point.title}: roots over {name} from {values[0]:g} to {values[-1]:g}",
-        ["crosses", name, "real 1/s", "imag 1/s", "with more"],
+        ["crosses", name, "real [1/s]", "imag [1/s]", "with more gain"],
         [[line, c.gain, c.root.real, c.root.imag, "worse" if c.worse else "better"] for line, c in lines],
     )
     if not lines:
@@ -235,7 +235,8 @@ def _show(found: "LoopStudy", truth: "FlownLoop | None") -> None:
     rows: list[dict[str, Any]] = found.rows()
     show_rows(
         f"{found.plan.name or 'loops'}: {found.craft.name}, {found.point.title}",
-        ["loop", "P", "I", "D", "crosses at", "gain margin", "phase margin", "delay", "disc", "bandwidth"],
+        ["loop", "P", "I", "D", "crossover [rad/s]", "gain margin [dB]", "phase margin [deg]", "delay margin [s]",
+         "disc", "bandwidth [rad/s]"],
         [
             [r["loop"], r["P"], r["I"], r["D"], r["crossover_rad_s"], r["gain_margin_dB"], r["phase_margin_deg"],
              r["delay_margin_s"], r["disc"], r["bandwidth_rad_s"]] for r in rows
@@ -243,8 +244,8 @@ def _show(found: "LoopStudy", truth: "FlownLoop | None") -> None:
     )  # fmt: skip
     show_rows(
         "unit steps: of the command, and (disturbed) at what the loop moves",
-        ["loop", "type", "steady error", "rise [s]", "overshoot", "settling [s]", "effector moves", "as fast as [1/s]",
-         "disturbed by", "in the end"],
+        ["loop", "type", "steady-state error", "rise [s]", "overshoot", "settling [s]", "effector peak",
+         "effector rate [1/s]", "disturbed, peak", "disturbed, end"],
         [
             [r["loop"], r["type"], r["steady_error"], r["rise_s"], r["overshoot"], r["settling_s"], r["moved_most"],
              r["moved_fastest_1_s"], r["disturbed_most"], r["disturbed_at_end"]] for r in rows
@@ -253,7 +254,7 @@ def _show(found: "LoopStudy", truth: "FlownLoop | None") -> None:
     checks = [(f.entry.name, c.name, c.value, c.limit, c.unit, "met" if c.met else "not met")
               for f in found.loops for c in f.checks]  # fmt: skip
     if checks:
-        show_rows("requirements", ["loop", "what", "is", "asked for", "", ""], checks)
+        show_rows("requirements", ["loop", "what", "value", "asked for", "unit", ""], checks)
     for f in found.loops:
         if not f.margins.is_stable:
             say(f.unstable_text(), "yellow" if f.margins.closes else "red")

@@ -134,7 +134,7 @@ def axes(
     pitch: Annotated[str, typer.Option(help="such as '20 deg'")] = "20 deg",
     roll: Annotated[str, typer.Option(help="such as '40 deg'")] = "40 deg",
     alpha: Annotated[str, typer.Option(help="angle of attack")] = "10 deg",
-    beta: Annotated[str, typer.Option(help="sideslip")] = "10 deg",
+    beta: Annotated[str, typer.Option(help="sideslip angle")] = "10 deg",
     save: Annotated[str, written("figure to write: .png, .svg or .pdf", "--out")] = "axes.png",
     as_json: AsJson = False,
 ) -> None:

@@ -66,7 +66,7 @@ def _take_off_cells(found: "TakeOff") -> list[tuple[str, float, str]]:
         ("roll", found.roll, speeds),
         ("rotation", found.rotation, "at that speed"),
         ("to the screen", found.airborne, f"an arc, then a climb of {_degrees(found.climb)}"),
-        ("all", found.total, ""),
+        ("total", found.total, ""),
     ]
 
 
@@ -77,7 +77,7 @@ def _landing_cells(found: "Landing") -> list[tuple[str, float, str]]:
         ("from the screen", found.airborne, f"approach at {found.approach:.4g} m/s, and the flare"),
         ("free roll", found.delay, "until the brakes act"),
         ("braked roll", found.roll, speeds),
-        ("all", found.total, ""),
+        ("total", found.total, ""),
     ]
 
 

@@ -28,7 +28,7 @@ def score(
     ] = None,
     as_json: AsJson = False,
 ) -> None:
-    """Say how each change of a target was followed: rise, overshoot, settling, what is left, how busy controls were.
+    """Say how each change of a target was followed: rise, overshoot, settling, steady-state error, control activity.
 
     Of a flight that lands also the landing, over every touch.
     """
@@ -60,7 +60,7 @@ def score(
         "rise [s]",
         "overshoot",
         "settling [s]",
-        "steady error",
+        "steady-state error",
         "activity",
     ]
     show_rows("changes of targets and how they were followed", [*(["flight"] if several else []), *heads], rows)

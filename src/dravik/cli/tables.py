@@ -79,7 +79,7 @@ def _draw_finned(
     cells: list[tuple[object, ...]] = [(c.name, c.slope, c.x if abs(c.slope) > 1e-9 else "-") for c in parts]
     show_rows(
         f"{drawing.name}: normal force at Mach {mach:g}",
-        ["part", "slope 1/rad", "at station x m"], [*cells, (f"whole, alpha {alpha}", slope, place)],
+        ["part", "slope [1/rad]", "station x [m]"], [*cells, (f"whole, alpha {alpha}", slope, place)],
     )  # fmt: skip
     say(f"on the calibre's circle, {body.diameter:g} m across; the whole includes the body's cross flow at that alpha")
     if figure:

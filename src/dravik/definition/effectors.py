@@ -67,11 +67,11 @@ class Input(_Ranged):
 
 
 class Effector(_Ranged):
-    """A control surface, or anything that is commanded and follows: range, dynamics, command."""
+    """A control surface, or anything that is commanded and follows: actuator, range, rate limit, command."""
 
     kind: Literal["angle", "number", "length", "speed"] = "angle"  #: kind of quantity of its position
-    rate: float | None = None  #: greatest rate of the position
-    lag: Duration | None = None  #: time constant of a first-order actuator
+    rate: float | None = None  #: rate limit of the actuator: the greatest rate of the position
+    lag: Duration | None = None  #: time constant of a first-order actuator, a lag
     frequency: Annotated[AngularRate, Field(gt=0.0)] | None = None  #: natural frequency of a second-order actuator
     damping: float = Field(default=0.7, gt=0.0, le=5.0)  #: damping ratio of a second-order actuator
     command: Formula | None = None  #: formula of the commanded position

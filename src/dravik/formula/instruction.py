@@ -6,7 +6,7 @@ from dravik.formula.opcodes import LOCATE, SKIP, TABLE, WEIGHTS
 
 __all__ = ["COLUMNS", "Instruction"]
 
-COLUMNS = 7  # of the tape, documented one by one in docs/design.md
+COLUMNS = 7  # of the tape, documented one by one in docs/background/design.md
 NONE = -1
 
 

@@ -41,7 +41,7 @@ class Element(Model):
 
 
 class Requirements(Model):
-    """What a loop is to have at least, or at most: margins, disc, bandwidth, overshoot, steady error, settling."""
+    """What a loop is to have at least, or at most: margins, bandwidth, overshoot, steady-state error, settling."""
 
     gain_margin_dB: float | None = Field(default=None, ge=0.0)  #: least gain margin, dB
     phase_margin: Angle | None = None  #: least phase margin

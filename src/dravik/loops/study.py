@@ -388,7 +388,7 @@ def _checks(entry: LoopEntry, found: Margins, figures: StepMetrics) -> list[Chec
     )  # fmt: skip
     most = (
         ("overshoot", figures.overshoot, r.overshoot, ""), ("settling", figures.settling, r.settling, "s"),
-        ("steady error", abs(1.0 - figures.end), r.steady_error, ""),
+        ("steady-state error", abs(1.0 - figures.end), r.steady_error, ""),
     )  # fmt: skip
     # a figure that there is not does not meet anything
     checks = [Check(n, v, limit, u, v >= limit * (1.0 - 1e-9)) for n, v, limit, u in least if limit is not None]

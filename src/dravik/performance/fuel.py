@@ -110,7 +110,7 @@ class FuelUse:
         """All legs together."""
         last = self.legs[-1]
         sums = [sum(getattr(leg, n) for leg in self.legs) for n in ("time", "distance", "used")]
-        return LegUse("all", sums[0], sums[1], sums[2], last.left, last.mass, last.altitude)
+        return LegUse("total", sums[0], sums[1], sums[2], last.left, last.mass, last.altitude)
 
 
 def read_fuel_mission(path: str | Path) -> FuelMission:

@@ -20,7 +20,7 @@ STILL = 0.5  # s: a target that has stood so long has come to its end
 BAND = 0.05  # of the change: a response within it has settled
 LEAST = 1e-6  # of the target's whole range: smaller changes are rounding
 RESTLESS = 0.5  # share of the rows in which a target may move
-LAST = 0.1  # share of the time at the end over which the steady error is taken
+LAST = 0.1  # share of the time at the end over which the steady-state error is taken
 CONTROLS = ("elevator", "aileron", "rudder", "throttle")
 # what the name of a target stands for where it is not the signal's own
 MEANT = {"pitch": "theta", "bank": "phi", "heading": "psi", "climb": "climb_rate", "path": "flight_path"}

@@ -280,7 +280,7 @@ class _Assembly:
     def _add_rail(self, length: float) -> None:
         # along the rail in space, not over the ground: a steep rail is left as high as it is long
         way = "north**2 + east**2 + (altitude - rail_altitude)**2"
-        self.define("on_rail", f"{way} < {length**2!r}", ("rail",), "", "whether the rail guides it", "motion")
+        self.define("on_rail", f"{way} < {length**2!r}", ("rail",), "", "whether the rail holds it", "motion")
         self.needed.append("on_rail")
         self._watch("on_rail == 0", EventSpec("leaves the rail"), "leaves_rail", ("rail",))
 

@@ -171,7 +171,7 @@ class LostControl(_Fault):
 
     has_switch: ClassVar[bool] = True
 
-    kind: Literal["lost"]  #: a control acts as if it stood at zero
+    kind: Literal["lost"]  #: a control acts as if its position were zero
     control: str  #: its name
 
     def control_node(self, name: str, effector: Effector, healthy: Node) -> Node:

@@ -62,7 +62,7 @@ class Envelope(Model):
 class Rail(Model):
     """A launch rail: the aircraft moves along its own x axis until it has travelled ``length`` from the start."""
 
-    length: PositiveLength  #: way from the start over which the rail guides the aircraft
+    length: PositiveLength  #: way from the start over which the rail holds the aircraft to its x axis
 
 
 class Filling(Model):
