@@ -26,3 +26,4 @@ toc_object_entries = (
 exclude_patterns = ["_made", "package.md"]  # the index page of the package stands for itself
 html_math_renderer = "mathml"
 suppress_warnings = ["ref.python"]  # words of a type, such as shape, that are names of several things
+smartquotes = False  # --option and "quotes" are meant as they stand

@@ -1,3 +1,5 @@
+"""The whole journey as a notebook: each part between the marks is a cell."""
+
 # %% [markdown]
 # # The whole journey in a notebook
 # From the sample aircraft to a flown controller: check, trim, linearise, judge, close a loop, fly.
