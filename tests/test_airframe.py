@@ -276,7 +276,9 @@ class BuildTest(unittest.TestCase):
         folder = sample_path("tarn")
         geometry, stored = read_geometry(folder / "geometry.toml"), read_coefficients(folder / "aero")
         written = json.loads((folder / "aero" / "provenance.json").read_text())
-        self.assertEqual(written["hash"], drawing_hash(geometry), "build the tables anew: docs/background/aero.md says how")
+        self.assertEqual(
+            written["hash"], drawing_hash(geometry), "build the tables anew: docs/background/aero.md says how"
+        )
         airframe = Airframe(geometry, folder)
         for degrees in (-8, 0, 4, 12, 20):
             fresh = at(airframe, alpha=degrees * DEG)

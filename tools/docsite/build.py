@@ -14,7 +14,7 @@ import time
 from concurrent.futures import ProcessPoolExecutor
 from pathlib import Path
 
-from tools.docsite import commands, files, notebook, python_names, signals, terms
+from tools.docsite import commands, files, notebook, python_names, signals, terms, vocabulary
 from tools.docsite.running import DOCS, FOLDERS, KEPT, ROOT, kept_page, pages, state_of_the_code
 
 SOURCE = ROOT / "build" / "docs" / "source"
@@ -26,6 +26,8 @@ def main() -> int:
     begun = time.monotonic()
     write_source()
     print(f"pages run and reference written: {time.monotonic() - begun:.0f} s")
+    for word, place in vocabulary.unknown().items():
+        print(f"WARNING: {place}: {word!r} stands neither in the nomenclature nor among the plain words")
     shutil.rmtree(SITE, ignore_errors=True)
     command = [
         sys.executable,
@@ -44,7 +46,7 @@ def main() -> int:
     code = subprocess.run([*command, str(SOURCE), str(SITE)], cwd=ROOT, check=False).returncode
     megabytes = sum(p.stat().st_size for p in SITE.rglob("*") if p.is_file() and ".doctrees" not in p.parts) / 1e6
     print(f"{SITE / 'index.html'}: {megabytes:.1f} MB, {time.monotonic() - begun:.0f} s in all")
-    return code
+    return code or (1 if vocabulary.unknown() else 0)
 
 
 def write_source() -> None:
