@@ -122,7 +122,8 @@ def several_margins(loop: LinearSystem) -> SeveralMargins:
     through = np.eye(n) + loop.D
     closed = loop.A - loop.B @ np.linalg.solve(through, loop.C)
     roots = np.asarray(np.linalg.eigvals(closed), dtype=np.complex128)
-    stable = bool(np.all(roots.real < 0.0) if loop.sample_time is None else np.all(np.abs(roots) < 1.0))
+    # one loop closed behind all others is all of them closed; what stands still, such as a position, does not grow
+    stable = all(found.is_stable for found in each.values())
     w = _frequencies(loop, roots)
     peak, at = _peak(loop, w)
     return SeveralMargins(each, min(2.0 / peak, 2.0), at, stable)

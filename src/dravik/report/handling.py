@@ -154,7 +154,7 @@ def _tracking(axes: "Axes", found: "Assessment") -> None:
     _here(axes, pilot.compensation, pilot.resonance)
     axes.set_xlim(-90.0, 90.0)
     axes.set_ylim(-3.0, max(14.0, pilot.resonance + 2.0))
-    axes.set_xlabel("his lead at that frequency [deg]")
+    axes.set_xlabel("pilot lead at that frequency [deg]")
     axes.set_ylabel("closed-loop resonance [dB]")
     _title(axes, f"tracking at {pilot.bandwidth:g} rad/s")
 

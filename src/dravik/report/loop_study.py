@@ -230,7 +230,7 @@ def _steps(axes: "Axes", study: "LoopStudy") -> None:
     if over is not None:
         axes.axhspan(1.0 + over, max(axes.get_ylim()[1], 1.1 + over), color=SHADE, alpha=0.5, lw=0)
     axes.set_xlabel("time [s]")
-    axes.set_ylabel("over the command")
+    axes.set_ylabel("response over the command")
     axes.legend(frameon=False, fontsize=8)
     _title(axes, "unit steps of the commands")
 
@@ -329,7 +329,7 @@ def figure_flown_steps(truth: "FlownLoop", title: str = "", *, ax: "Axes | None"
                 )  # fmt: skip
         axes.axhline(1.0, color=SOFT, lw=0.8)
         axes.set_xlabel("time after the step [s]")
-        axes.set_ylabel("over the size of the step")
+        axes.set_ylabel("response over the size of the step")
         axes.legend(frameon=False, fontsize=9)
         axes.tick_params(labelcolor=INK)
     return figure

@@ -162,7 +162,7 @@ def _sensitivities(axes: "Axes", w: "np.ndarray", values: "np.ndarray", found: "
         style: Any = "-" if name.startswith("S") else (0, (5, 2))
         axes.plot(w, 20.0 * np.log10(np.maximum(np.abs(of), 1e-6)), color=colour, lw=1.6, ls=style, label=name)
     axes.axhline(0.0, color=INK, lw=0.8)
-    axes.set_ylabel("[dB]")
+    axes.set_ylabel("sensitivity [dB]")
     _log_axis(axes)
     axes.set_ylim(max(axes.get_ylim()[0], -50.0), axes.get_ylim()[1])
     axes.legend(frameon=False, fontsize=9)

@@ -61,7 +61,7 @@ def figure_roots(found: "RootSweep") -> "Figure":
             axes.set_xlabel("real part [1/s]")
             axes.tick_params(labelcolor=INK)
         left.set_ylabel("imaginary part [rad/s]")
-        left.set_title("all of them", fontsize=10, color=INK, loc="left")
+        left.set_title("all roots", fontsize=10, color=INK, loc="left")
         right.set_title("near the origin", fontsize=10, color=INK, loc="left")
         bar = figure.colorbar(matplotlib.cm.ScalarMappable(scale, colour), ax=[left, right], pad=0.01)
         bar.set_label(found.axis.replace("_", " ") + (f" [{shown}]" if shown else ""), color=INK)

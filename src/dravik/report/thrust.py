@@ -210,9 +210,9 @@ def figure_thrust_curves(craft: "Aircraft", *, ax: "Axes | None" = None) -> "Fig
             gone = np.concatenate([[0.0], np.cumsum(0.5 * (thrust[1:] + thrust[:-1]) * np.diff(time))])
             axes.plot(time, thrust, color=PALETTE[k], lw=1.8, label=f"{name}: thrust")
             beside.plot(
-                time, 100.0 * (1.0 - gone / gone[-1]), color=PALETTE[k], lw=1.3, ls=(0, (5, 2)), label=f"{name}: left"
+                time, 100.0 * (1.0 - gone / gone[-1]), color=PALETTE[k], lw=1.3, ls=(0, (5, 2)), label=f"{name}: grain"
             )
-        axes.set_xlabel("time since lit [s]")
+        axes.set_xlabel("time since ignition [s]")
         axes.set_ylabel("thrust [N]")
         axes.set_ylim(bottom=0.0)
         beside.set_ylabel("propellant left [%] (dashed)")
