@@ -20,15 +20,8 @@ AT = ["--airspeed", "62 m/s", "--altitude", "300 m"]
 def run(*arguments: str) -> tuple[int, str, str]:
     """Run the command line in this process; return exit code, standard output and standard error."""
     out, err = io.StringIO(), io.StringIO()
-    from dravik.cli.shared import common
-
-    before = common.out.file, common.err.file
-    common.out.file, common.err.file = out, err
-    try:
-        with contextlib.redirect_stdout(out), contextlib.redirect_stderr(err):
-            code = main(list(arguments))
-    finally:
-        common.out.file, common.err.file = before
+    with contextlib.redirect_stdout(out), contextlib.redirect_stderr(err):
+        code = main(list(arguments))
     return code, out.getvalue(), err.getvalue()
 
 
