@@ -163,6 +163,7 @@ class PointFileTest(unittest.TestCase):
             (lambda: dv.load_point(changed(state={**state, "u": float("inf")}), craft), "a state is not finite"),
             (lambda: dv.load_point(changed(statement={**data["statement"], "state": [0.0]}), craft), "the statement is that of another aircraft"),
             (lambda: dv.load_point(changed(statement={}), craft), "this is no trimmed point"),
+            (lambda: dv.load_point(changed(format=2), craft), "its format is 2"),
             (lambda: dv.save_point(point, self.folder / "p.csv"), "ends in .json"),
             (lambda: dv.save_point(3, self.folder / "p.json"), "what is saved"),  # type: ignore[arg-type]
             (lambda: dv.load_point(file, "tarn"), "the second argument"),  # type: ignore[arg-type]

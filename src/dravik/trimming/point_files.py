@@ -121,6 +121,8 @@ def load_point(path: str | Path, craft: Aircraft) -> TrimPoint:
     text = read_text(source)
     try:
         data = json.loads(text)
+        if data["format"] != 1:
+            raise ValueError(f"its format is {data['format']!r}, not 1")
         state, inputs, loading = dict(data["state"]), dict(data["inputs"]), str(data["loading"])
         statement = _statement(str(data["title"]), data["statement"])
     except (ValueError, TypeError, KeyError, AttributeError) as error:
