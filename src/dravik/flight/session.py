@@ -86,6 +86,7 @@ class Session:
         self._specs = list(self._body.inputs.values())
         self._at_start: SavedFlight | None = None
         self._closed = False
+        self._asked, self._advanced = 0.0, 0  # of ``advance``: seconds in all, steps flown for them
         try:
             self._at_start = self._flight.save()
         except DravikError as error:
@@ -104,6 +105,7 @@ class Session:
         if self._at_start is None:
             raise DravikError(f"the session cannot go back to its start: {self._why_no_reset}")
         self._flight.restore(self._at_start)
+        self._asked, self._advanced = 0.0, 0
 
     @property
     def time(self) -> float:
@@ -186,17 +188,50 @@ class Session:
         """
         if inputs:
             self.set(**inputs)
-        if isinstance(duration, str):
-            duration = quantity(duration, "time", where="duration")
-        if duration is not None and not 0.0 < arguments.number(duration, "duration") / self.dt < MOST_STEPS:
-            raise DravikError(
-                f"{duration:g} s cannot be flown in steps of {self.dt:g} s", expected="above zero, and below 1e15 steps"
-            )
-        count = 1 if duration is None else round(duration / self.dt)
-        if count < 1 or (duration is not None and abs(count * self.dt - duration) > 1e-9 * max(1.0, duration)):
-            raise DravikError(
-                f"{duration} s is no whole number of steps of {self.dt:g} s", expected="a whole number of steps"
-            )
+        count = 1
+        if duration is not None:
+            seconds = _seconds(duration, "duration")
+            if not 0.0 < seconds / self.dt < MOST_STEPS:
+                raise DravikError(
+                    f"{seconds:g} s cannot be flown in steps of {self.dt:g} s",
+                    expected="above zero, and below 1e15 steps",
+                )
+            count = round(seconds / self.dt)
+            if count < 1 or abs(count * self.dt - seconds) > 1e-9 * max(1.0, seconds):
+                raise DravikError(
+                    f"{seconds} s is no whole number of steps of {self.dt:g} s", expected="a whole number of steps",
+                    hint="session.advance(seconds), which keeps the remainder",
+                )  # fmt: skip
+        self._fly(count)
+
+    def advance(self, seconds: str | float, **inputs: str | float) -> int:
+        """Set inputs and fly on for any time, such as that since the last frame; return how many steps were flown.
+
+        What is no whole number of steps is kept for the next call: after all calls as many steps are flown as fit into
+        the sum of their times. Raises DravikError for a time that is below zero or not finite, and FlightError as
+        ``step`` does.
+
+        >>> import dravik as dv
+        >>> craft = dv.sample("tarn")
+        >>> session = dv.Session(craft, start=dv.trim(craft, airspeed=62, altitude=300), dt=0.01)
+        >>> [session.advance(1 / 60) for _ in range(3)]
+        [1, 2, 2]
+        """
+        if inputs:
+            self.set(**inputs)
+        number = _seconds(seconds, "seconds")
+        if not 0.0 <= number / self.dt < MOST_STEPS:
+            raise DravikError(f"{number:g} s cannot be flown", expected="zero or more, and below 1e15 steps")
+        asked = self._asked + number
+        # a sum of tenths that falls short of a whole number of steps by rounding alone is that number
+        count = math.floor(asked / self.dt * (1.0 + 1e-12) + 1e-9) - self._advanced
+        if count:
+            self._fly(count)
+        self._asked, self._advanced = asked, self._advanced + count
+        return count
+
+    def _fly(self, count: int) -> None:
+        """Fly some steps; raises FlightError where the session has come to its end."""
         if self._closed:
             raise FlightError(
                 "the session's recording is closed", time=self.time, recording=None, where=self._body.name
@@ -225,6 +260,7 @@ class Session:
     def restore(self, saved: SavedFlight) -> None:
         """Be again what was saved, to the last bit; raises DravikError for another aircraft, loading or step."""
         self._flight.restore(saved)
+        self._asked, self._advanced = 0.0, 0
 
     def recording(self) -> Recording:
         """Return what has been recorded so far, this instant included; it can be resumed like that of ``fly``."""
@@ -235,3 +271,13 @@ class Session:
         if self._flight.writer is not None and not self._closed:
             self._flight.finish(present=True)
             self._closed = True
+
+
+def _seconds(value: str | float, name: str) -> float:
+    """Return a time in s, given with its unit or as a number; raises DravikError for one that is not finite."""
+    if isinstance(value, str):
+        return quantity(value, "time", where=name)
+    number = math.nan if isinstance(value, bool) else arguments.number(value, name)
+    if not math.isfinite(number):
+        raise DravikError(f"{name} cannot be {arguments.shown(value)}", expected="a time, in s or with its unit")
+    return number
