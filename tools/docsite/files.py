@@ -21,6 +21,7 @@ from dravik.aero.drawing.geometry import Geometry
 from dravik.aircraft.description.schema import AircraftDefinition, LawDefinition
 from dravik.definition import fields
 from dravik.guidance.route import Route
+from dravik.link.link_file import LinkDefinition
 from dravik.loops.plan import LoopPlan
 from dravik.performance.fuel import FuelMission
 from dravik.propulsion.blades import Blades
@@ -41,6 +42,7 @@ PAGES: dict[str, tuple[str, str, tuple[type[BaseModel], ...]]] = {
     "geometry": ("A drawing: geometry.toml", "What tables are built from.", (Geometry, FinnedBody)),
     "campaign": ("A wind-tunnel campaign: campaign.toml", "How balance files become tables.", (Campaign,)),
     "blades": ("A file of blades", "What `dravik tables blades` makes a map of.", (Blades,)),
+    "link": ("A link file", "Datagrams between a flight and other programs.", (LinkDefinition,)),
     "turbine": ("A gas turbine's design point", "The arguments of `GasTurbine`.", (GasTurbine,)),
 }
 #: Pages that hold models of one subject, which several files contain: title and the module's beginning.

@@ -1,0 +1,20 @@
+"""Datagrams between a flight and other programs: entity states of IEEE 1278.1, and a plain format of our own."""
+
+from dravik.link.devices import Link, Receiver, Sender
+from dravik.link.entity_state import EntityState, decode, encode, entity_state, extrapolated
+from dravik.link.link_file import LinkDefinition, read_link
+from dravik.link.picture_axes import pose_in_axes
+
+__all__ = [
+    "EntityState",
+    "Link",
+    "LinkDefinition",
+    "Receiver",
+    "Sender",
+    "decode",
+    "encode",
+    "entity_state",
+    "extrapolated",
+    "pose_in_axes",
+    "read_link",
+]
