@@ -1,4 +1,4 @@
-"""Show a table of measurements; with ``--write`` also put it into docs/background/benchmarks.md between the marks of its name."""
+"""Show a table of measurements; with ``--write`` also put it into the page of benchmarks, between its marks."""
 
 import re
 import sys

@@ -67,6 +67,8 @@ OF_ITS_KIND = {
     ("Parameter", "value"): "number or quantity",
     ("Parameter", "range"): "2 × number or quantity",
     ("GasTurbine", "rated"): "thrust, N, or power, W",
+    ("Sent", "to"): "host and port",
+    ("Received", "at"): "host and port",
 }
 
 

@@ -11,6 +11,7 @@ from dravik.cli.flying import craft_or_scenario, fly
 from dravik.cli.handling import handling
 from dravik.cli.limits import limits
 from dravik.cli.linearising import linearise
+from dravik.cli.live import live
 from dravik.cli.loop import loop
 from dravik.cli.mass import mass
 from dravik.cli.mode_logic import logic
@@ -257,6 +258,7 @@ app.command()(loop)
 app.command()(score)
 app.command()(logic)
 app.command()(fly)
+app.command()(live)
 app.command()(plot)
 app.command()(export)
 app.command()(axes)

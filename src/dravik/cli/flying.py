@@ -37,7 +37,7 @@ if TYPE_CHECKING:
     from dravik.scenarios import Scenario
     from dravik.trimming import TrimPoint
 
-__all__ = ["craft_or_scenario", "draw", "fly", "show_run", "told"]
+__all__ = ["craft_or_scenario", "draw", "fly", "is_scenario_name", "load_flown", "show_run", "told"]
 
 USUAL = ("airspeed", "altitude", "alpha", "theta", "q", "phi", "elevator", "nz")
 
@@ -136,14 +136,14 @@ def fly(
     Exit code 1: the trim was not reached, or the flight ended before its time.
     """
     save = kept.save or None
-    if _is_scenario(aircraft):
+    if is_scenario_name(aircraft):
         refused = {
             **dict.fromkeys(chosen.condition.given(), True), "--rail": begun.rail, "--loading": chosen.loading,
             "--law": chosen.law, "--control": flown.control, "--turbulence": flown.turbulence, "--record": flown.record,
             "--start": begun.begin, "--every": flown.every, "--duration": flown.duration != FlightOptions.duration,
             "--dt": flown.dt != FlightOptions.dt,
         }  # fmt: skip
-        scenario = _scenario(aircraft, refused, read_settings(chosen.set_))
+        scenario = load_flown(aircraft, refused, read_settings(chosen.set_))
         craft, title = scenario.craft, f"{scenario.definition.name} ({scenario.craft.name})"
         if not as_json:
             _say_reach(scenario)
@@ -215,7 +215,7 @@ def _start(craft: "Aircraft", condition: ConditionOptions, rail: str, inputs: li
     return get_point(craft, replace(condition, asked=asked, wind=""), inputs)
 
 
-def _is_scenario(name: str) -> bool:
+def is_scenario_name(name: str) -> bool:
     """Whether a user names a scenario; raises DravikError where there is neither such a scenario nor an aircraft."""
     from dravik.aircraft import sample_names
     from dravik.scenarios import is_scenario, scenario_names
@@ -228,7 +228,7 @@ def _is_scenario(name: str) -> bool:
     return is_scenario(path) or (not exists(path) and name in shipped)
 
 
-def _scenario(name: str, refused: Mapping[str, object], values: Mapping[str, str | float]) -> "Scenario":
+def load_flown(name: str, refused: Mapping[str, object], values: Mapping[str, str | float]) -> "Scenario":
     """Return a scenario with parameters set; options that only an aircraft takes are refused."""
     from dravik.scenarios import load_scenario
 

@@ -36,7 +36,7 @@ class Device(Protocol):
     Attributes
     ----------
     rate : float
-        Calls a second, Hz.
+        Calls a second, Hz: a whole number of steps each. ``math.inf`` is in every step.
     name : str, optional
         What messages call it. The class's name unless given.
     reads, sets : sequence of str, optional
@@ -143,6 +143,8 @@ class Task:
         return any(n in self._body.inputs for n in (name, f"{name}_increment", f"{name}_command"))
 
     def _steps(self, rate: float, dt: float) -> int:
+        if rate == math.inf:  # in every step, whatever its length
+            return 1
         per_call = 1.0 / (rate * dt) if rate > 0.0 else 0.0
         # a call between two steps would see signals of neither
         if per_call < 1.0 - 1e-9 or abs(per_call - round(per_call)) > 1e-6:

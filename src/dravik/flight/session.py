@@ -122,6 +122,16 @@ class Session:
         """What has happened so far, in order of time."""
         return self._flight.events
 
+    @property
+    def names(self) -> list[str]:
+        """Names of the signals that can be read."""
+        return list(self._body.signals)
+
+    def unit(self, name: str) -> str:
+        """Return the SI unit of a signal; raises DravikError for one that is not there."""
+        self._body.signal(name)
+        return str(self._body.signals[name].unit)
+
     def __getitem__(self, name: str) -> float:
         """Return a signal at this instant, SI; raises DravikError, naming the nearest, for one that is not there."""
         return self._flight.read(name)

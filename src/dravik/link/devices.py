@@ -1,5 +1,6 @@
 """Devices that send a flight's motion as datagrams and take inputs from datagrams; a flight never waits for them."""
 
+import math
 import socket
 from collections.abc import Mapping
 from contextlib import suppress
@@ -26,7 +27,9 @@ class Sender:
     """
 
     def __init__(self, spec: Sent) -> None:
-        self.spec, self.rate, self.reads = spec, spec.rate, spec.reads
+        self.spec, self.reads = spec, spec.reads
+        self.rate = math.inf  # looked at in every step: the datagrams' own rate need not fit the flight's steps
+        self._sent_for = -1  # the number of the period that was sent last
         self.name = f"link to {spec.to[0]}:{spec.to[1]}"
         self.sent = self.failed = self.number = 0
         self.last_error = ""
@@ -37,6 +40,10 @@ class Sender:
 
     def update(self, t: float, signals: Mapping[str, float]) -> dict[str, float]:
         """Send what is due at this time (s); sets nothing."""
+        period = math.floor(t * self.spec.rate + 1e-9)
+        if period == self._sent_for:
+            return {}
+        self._sent_for = period
         try:
             data = self.datagram(t, signals)
             if data is not None:
@@ -71,10 +78,10 @@ class Sender:
         if last is None or not spec.threshold or state.parts != last.parts:
             return True
         # half a period before the heartbeat, so that it is never exceeded
-        if not 0.0 <= state.time - last.time < spec.heartbeat - 0.5 / self.rate:
+        if not 0.0 <= state.time - last.time < spec.heartbeat - 0.5 / spec.rate:
             return True
-        place, angles = extrapolated(last, state.time - last.time + 1.0 / self.rate)
-        ahead, turned = extrapolated(state, 1.0 / self.rate)  # it must hold until the next look
+        place, angles = extrapolated(last, state.time - last.time + 1.0 / spec.rate)
+        ahead, turned = extrapolated(state, 1.0 / spec.rate)  # it must hold until the next look
         off = float(np.linalg.norm(place - ahead))
         turn = float(np.abs((angles - turned + np.pi) % (2.0 * np.pi) - np.pi).max())
         return off > spec.threshold or turn > spec.threshold_angle
@@ -105,7 +112,7 @@ class Sender:
 
     def restore(self, data: Mapping[str, Any]) -> None:
         """Send the next state whatever was sent before."""
-        self._last = None
+        self._last, self._sent_for = None, -1
 
 
 class Receiver:
@@ -116,7 +123,7 @@ class Receiver:
     """
 
     def __init__(self, spec: Received) -> None:
-        self.spec, self.rate = spec, spec.rate
+        self.spec, self.rate = spec, math.inf  # in every step: the newest counts
         self.name = f"link at {spec.at[0]}:{spec.at[1]}"
         self._fields: dict[str, ReceivedField] = {f.label: f for f in spec.fields if f.input}
         self.sets = tuple(f.input for f in self._fields.values())

@@ -80,9 +80,24 @@ def entity_state(
     signals: Mapping[str, float], *, parts: Sequence[tuple[int, float]] = (), geoid: float = 0.0, time: float = 0.0,
     **identity: object,
 ) -> EntityState:  # fmt: skip
-    """Return the state of an aircraft from its signals (SI): those of ``READS``.
+    """Return the state of an aircraft from its signals.
 
-    ``geoid`` is the height of sea level above the ellipsoid, m. ``identity`` are other fields of ``EntityState``.
+    Parameters
+    ----------
+    signals : mapping of str to float
+        Those of ``READS``, SI.
+    parts : sequence of tuple (int, float)
+        Kind of each articulated part, and its value, rad or m.
+    geoid : float, default 0
+        Height of sea level above the ellipsoid, m.
+    time : float, default 0
+        Time of the flight, s.
+    **identity
+        Other fields of ``EntityState``: ``identity``, ``kind``, ``force``, ``exercise``, ``marking``.
+
+    Returns
+    -------
+    EntityState
     """
     value = [signals[name] for name in READS]
     latitude, longitude, altitude = value[:3]
@@ -107,9 +122,21 @@ def _three(values: Floats) -> tuple[float, float, float]:
 
 
 def extrapolated(state: EntityState, seconds: float) -> tuple[Floats, Floats]:
-    """Return where a receiver has the body some seconds after a state: location (m), and psi, theta, phi (rad).
+    """Return where a receiver has the body some seconds after a state.
 
     Place by velocity and acceleration, attitude by the constant rates of the body (annex E, rotating, accelerated).
+
+    Parameters
+    ----------
+    state : EntityState
+        The last state that was received.
+    seconds : float
+        Time since then, s.
+
+    Returns
+    -------
+    tuple of array and array
+        Location (m), and psi, theta, phi (rad).
     """
     place = np.array(state.location) + seconds * np.array(state.velocity)
     place += 0.5 * seconds**2 * np.array(state.acceleration)
@@ -133,7 +160,19 @@ def _rotation(turn: Floats) -> Floats:
 def encode(state: EntityState) -> bytes:
     """Return the datagram of a state; its time counts within the hour, not from a clock that both sides share.
 
-    Raises DravikError for values that are not finite, and for more parts than a datagram holds.
+    Parameters
+    ----------
+    state : EntityState
+        The state.
+
+    Returns
+    -------
+    bytes
+
+    Raises
+    ------
+    DravikError
+        For values that are not finite, and for more parts than a datagram holds.
     """
     numbers = (*state.location, *state.velocity, *state.acceleration, *state.orientation, *state.rates)
     if not all(math.isfinite(v) for v in (*numbers, state.time, *(v for _, v in state.parts))):
@@ -158,7 +197,22 @@ def _kind(kind: tuple[int, ...]) -> bytes:
 
 
 def decode(data: bytes) -> EntityState:
-    """Return the state in a datagram; raises DravikError for one that is none."""
+    """Return the state in a datagram.
+
+    Parameters
+    ----------
+    data : bytes
+        The datagram.
+
+    Returns
+    -------
+    EntityState
+
+    Raises
+    ------
+    DravikError
+        For a datagram that is none: of another type, length or version, or with values that are not finite.
+    """
     if len(data) < LEAST:
         raise DravikError(f"a datagram of {len(data)} octets is no entity state", expected=f"at least {LEAST}")
     version, exercise, kind, family, stamp, length, _, _ = _HEAD.unpack_from(data)

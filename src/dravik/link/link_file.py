@@ -131,7 +131,6 @@ class Received(Model):
 
     at: Address  #: host and port where they are waited for; 127.0.0.1 hears only this machine
     kind: Literal["binary", "json"]  #: the plain format of our own
-    rate: Frequency = 100.0  #: how often what came in is looked at
     fields: tuple[ReceivedField, ...] = Field(min_length=1)  #: fields of the datagram, in their order
     lost_after: Duration = 0.5  #: silence after which the sender counts as lost
     when_lost: Literal["hold", "start"] = "hold"  #: then inputs hold, or go back to what they were at the start

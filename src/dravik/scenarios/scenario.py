@@ -13,6 +13,7 @@ from dravik.flight.devices import Device
 from dravik.flight.flying import fly
 from dravik.flight.histories import History
 from dravik.flight.options import steps_between
+from dravik.flight.session import Session
 from dravik.flight.snapshots import Start
 from dravik.flight.starts import RailStart, begin
 from dravik.guidance import Path as CoursePath
@@ -65,6 +66,29 @@ class Scenario:
         flown = start.time if isinstance(start, Start) else 0.0
         if not flown < d.duration:
             raise DravikError(f"the scenario ends at {d.duration:g} s", expected="a start before that")
+        return fly(
+            self.craft, start=start, duration=d.duration - flown, save=save, progress=progress,
+            **self._options(seed, devices),
+        )  # fmt: skip
+
+    def session(
+        self, *, save: str | Path | None = None, seed: int | None = None, start: TrimPoint | Start | None = None,
+        devices: Sequence[Device] = (),
+    ) -> Session:  # fmt: skip
+        """Return the scenario as a session, to be flown step by step; it does not end by itself at its duration.
+
+        ``seed``, ``start`` and ``devices`` are as in ``fly``. Without ``save`` nothing is recorded.
+        """
+        options = self._options(seed, devices)
+        if save is None:  # nothing is recorded
+            options |= {"record": None, "record_every": 1}
+        else:
+            options["save"] = save
+        return Session(self.craft, start=start or self.start(), **{n: v for n, v in options.items() if v is not None})
+
+    def _options(self, seed: int | None, devices: Sequence[Device]) -> dict[str, Any]:
+        """Return what a flight and a session of the scenario have in common; raises DravikError for an aim too far."""
+        d = self.definition
         guides: list[Device] = []
         if self.course is not None and d.route is not None:
             route = d.route
@@ -83,13 +107,15 @@ class Scenario:
         record = list(
             dict.fromkeys([*d.record.signals, *(n for n in told if n in self.craft.signals or n in OWN_VALUES)])
         )
-        return fly(
-            self.craft, start=start, duration=d.duration - flown, controls=self.controls,
-            devices=[*guides, *devices],
-            turbulence=self._turbulence(d.seed if seed is None else seed), dt=d.step,
-            record=record if d.record.signals else None, record_every=every, save=save, progress=progress,
-            note=note,
-        )  # fmt: skip
+        return {
+            "controls": self.controls,
+            "devices": [*guides, *devices],
+            "turbulence": self._turbulence(d.seed if seed is None else seed),
+            "dt": d.step,
+            "record": record if d.record.signals else None,
+            "record_every": every,
+            "note": note,
+        }
 
     @cached_property
     def band(self) -> Band | None:
