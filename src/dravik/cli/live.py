@@ -119,7 +119,8 @@ def _tell(flight: "LiveFlight", title: str, linked: Any, save: str, *, as_json: 
     if as_json:
         emit(
             {
-                "flight": title, "flown_s": picture.time, "steps": found.steps, "missed_steps": found.missed,
+                "flight": title, "flown_s": picture.time, "speed": picture.speed,
+                "steps": found.steps, "missed_steps": found.missed,
                 "late_steps": found.late, "on_time": found.on_time, "mean_lateness_s": found.mean,
                 "worst_lateness_s": found.worst, "ended_by": flight.why or None, "recording": save or None,
                 "links": [dict(zip(("name", "good", "bad", "last_error"), row, strict=True)) for row in links],
@@ -128,6 +129,7 @@ def _tell(flight: "LiveFlight", title: str, linked: Any, save: str, *, as_json: 
         )  # fmt: skip
         return
     rows = [
+        ("speed", picture.speed, "times real time"),
         ("steps flown", found.steps, ""),
         ("missed", found.missed, ""),
         ("late by a step or more", found.late, ""),
