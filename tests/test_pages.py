@@ -69,6 +69,10 @@ class RunnerTest(unittest.TestCase):
             ("```console\n$ ls\n```\n", "is no command"),
             ("```python\nprint(1)\n```\n\n```text\n2\n```\n", "this was not printed: 2"),
             ("```toml\nx = \n```\n", "Invalid value"),
+            (
+                "```python\nimport traceback\ntry:\n    1/0\nexcept ZeroDivisionError:\n    traceback.print_exc()\n```\n",
+                "a traceback among",
+            ),
         ):
             with self.subTest(told), self.assertRaisesRegex((PageError, tomllib.TOMLDecodeError), told):
                 self.run_text(text)

@@ -100,6 +100,8 @@ def _run_block(run: Run, block: re.Match[str], *, answered: bool) -> None:
             except Exception as error:
                 raise run.fail(f"{type(error).__name__}: {error}\n{body}{out.getvalue()}") from error
         run.said = COLOUR.sub("", out.getvalue())
+        if "Traceback (most recent call last)" in run.said:  # such as a file that a script leaves open
+            raise run.fail(f"a traceback among what was printed\n{body}{run.said}")
         if run.said.strip() and not answered:
             run.text.append(f"\n\n```{{code-block}} text\n:class: output\n\n{_shown(run.said)}\n```")
 
