@@ -13,7 +13,17 @@ import numpy as np
 
 import dravik as dv
 from dravik.errors import DravikError
-from dravik.link import Link, LinkDefinition, decode, encode, entity_state, extrapolated, pose_in_axes, read_link
+from dravik.link import (
+    EntityState,
+    Link,
+    LinkDefinition,
+    decode,
+    encode,
+    entity_state,
+    extrapolated,
+    pose_in_axes,
+    read_link,
+)
 from dravik.link.entity_state import READS
 from dravik.link.plain_format import pack, pack_json, unpack, unpack_json
 
@@ -98,6 +108,18 @@ class EntityStateTest(unittest.TestCase):
                 decode(bad)
         with self.assertRaisesRegex(DravikError, "not finite"):
             encode(entity_state(motion(u=math.nan)))
+
+    def test_dead_reckoning_turns_the_way_the_rates_say(self) -> None:
+        """From angles of zero each rate alone turns its own angle; place and velocity by hand."""
+        for rates, angles in (
+            ((0.2, 0.0, 0.0), (0, 0, 0.3)),
+            ((0.0, 0.2, 0.0), (0, 0.3, 0)),
+            ((0.0, 0.0, 0.2), (0.3, 0, 0)),
+        ):
+            state = EntityState((1.0, 2.0, 3.0), velocity=(4.0, 0.0, 0.0), acceleration=(0.0, 2.0, 0.0), rates=rates)
+            place, found = extrapolated(state, 1.5)
+            np.testing.assert_allclose(found, angles, atol=1e-12)
+            np.testing.assert_allclose(place, (1.0 + 6.0, 2.0 + 2.25, 3.0), atol=1e-12)
 
     def test_dead_reckoning_keeps_the_threshold(self) -> None:
         """A receiver that extrapolates what was sent is never off by more than the stated threshold."""
