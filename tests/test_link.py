@@ -121,6 +121,25 @@ class EntityStateTest(unittest.TestCase):
             np.testing.assert_allclose(found, angles, atol=1e-12)
             np.testing.assert_allclose(place, (1.0 + 6.0, 2.0 + 2.25, 3.0), atol=1e-12)
 
+    def test_a_part_that_moves_is_sent_beyond_its_threshold_alone(self) -> None:
+        spec = link(
+            send=[
+                {
+                    "to": f"{LOCAL}:50996",
+                    "kind": "entity_state",
+                    "threshold": "1 m",
+                    "parts": [{"signal": "rudder", "part": 1037}],
+                }
+            ]
+        )
+        with Link(spec) as found:
+            sender = found.senders[0]
+            sent = [
+                sender.datagram(0.02 * i, motion(rudder=r)) is not None
+                for i, r in enumerate((0.0, 0.03, -0.04, 0.06, 0.06))
+            ]
+        self.assertEqual(sent, [True, False, False, True, False])
+
     def test_dead_reckoning_keeps_the_threshold(self) -> None:
         """A receiver that extrapolates what was sent is never off by more than the stated threshold."""
         craft = dv.sample("tarn").with_environment(latitude="46 deg", longitude="10 deg")

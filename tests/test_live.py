@@ -12,7 +12,7 @@ import numpy as np
 
 import dravik as dv
 from dravik.errors import DravikError, FlightError
-from dravik.live import LiveFlight, Pacer
+from dravik.real_time import LiveFlight, Pacer
 from tests.test_cli import run
 
 

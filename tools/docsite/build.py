@@ -26,27 +26,16 @@ def main() -> int:
     begun = time.monotonic()
     write_source()
     print(f"pages run and reference written: {time.monotonic() - begun:.0f} s")
-    for word, place in vocabulary.unknown().items():
+    unknown = vocabulary.unknown()
+    for word, place in unknown.items():
         print(f"WARNING: {place}: {word!r} stands neither in the nomenclature nor among the plain words")
     shutil.rmtree(SITE, ignore_errors=True)
-    command = [
-        sys.executable,
-        "-m",
-        "sphinx",
-        "-W",
-        "--keep-going",
-        "-q",
-        "-j",
-        "2",
-        "-b",
-        "html",
-        "-d",
-        str(SITE.parent / "doctrees"),
-    ]
+    options = ["-W", "--keep-going", "-q", "-j", "2", "-b", "html", "-d", str(SITE.parent / "doctrees")]
+    command = [sys.executable, "-m", "sphinx", *options]
     code = subprocess.run([*command, str(SOURCE), str(SITE)], cwd=ROOT, check=False).returncode
     megabytes = sum(p.stat().st_size for p in SITE.rglob("*") if p.is_file() and ".doctrees" not in p.parts) / 1e6
     print(f"{SITE / 'index.html'}: {megabytes:.1f} MB, {time.monotonic() - begun:.0f} s in all")
-    return code or (1 if vocabulary.unknown() else 0)
+    return code or (1 if unknown else 0)
 
 
 def write_source() -> None:
@@ -55,10 +44,10 @@ def write_source() -> None:
     shutil.copytree(DOCS, SOURCE, ignore=shutil.ignore_patterns("screenshots"))
     for room in (commands, files, python_names, signals, terms):
         room.write(SOURCE / "reference")
-    state, todo = state_of_the_code(), pages()
+    state, listed = state_of_the_code(), pages()
     with ProcessPoolExecutor(2, mp_context=multiprocessing.get_context("spawn")) as workers:
-        kept = list(workers.map(kept_page, todo, [state] * len(todo)))
-    for page, folder in zip(todo, kept, strict=True):
+        kept = list(workers.map(kept_page, listed, [state] * len(listed)))
+    for page, folder in zip(listed, kept, strict=True):
         target = SOURCE / page.relative_to(DOCS)
         target.write_text((folder / "page.md").read_text(encoding="utf-8"), encoding="utf-8")
         made = target.parent / "_made" / page.stem

@@ -73,7 +73,7 @@ def _walk(candidates: list[type[BaseModel]], data: dict[str, Any]) -> Iterator[t
         if not name:
             continue
         yield model, name, value
-        inner = _models(model.model_fields[name].annotation)
+        inner = models_in(model.model_fields[name].annotation)
         if not inner:
             continue
         parts = [value] if isinstance(value, dict) else value if isinstance(value, list) else []
@@ -121,7 +121,7 @@ def _unknown(data: dict[str, Any], candidates: list[type[BaseModel]], path: str)
             found.append(f"{path}{key}")
             continue
         annotation = model.model_fields[name].annotation
-        if inner := _models(annotation):
+        if inner := models_in(annotation):
             for label, part in _parts(value, str(annotation).count("dict[")):
                 found += _unknown(part, inner, f"{path}{key}.{label}")
     return found
@@ -148,13 +148,14 @@ def _kinds(model: type[BaseModel]) -> tuple[Any, ...]:
 
 
 def _holds_sections(owner: type[BaseModel], key: str) -> bool:
-    return key in owner.model_fields and bool(_models(owner.model_fields[key].annotation))
+    return key in owner.model_fields and bool(models_in(owner.model_fields[key].annotation))
 
 
-def _models(annotation: Any) -> list[type[BaseModel]]:
+def models_in(annotation: Any) -> list[type[BaseModel]]:
+    """Return the models that a type is made of."""
     if isinstance(annotation, type) and issubclass(annotation, BaseModel):
         return [annotation]
-    return [m for inner in get_args(annotation) for m in _models(inner)]
+    return [m for inner in get_args(annotation) for m in models_in(inner)]
 
 
 def toml(value: Any) -> str:

@@ -29,6 +29,7 @@ from dravik.propulsion.turbines import GasTurbine
 from dravik.scenarios.definition import ScenarioDefinition
 from dravik.units import KINDS
 from tools.docsite import examples
+from tools.docsite.examples import models_in
 from tools.docsite.markdown import table, toctree
 
 #: Pages by name: title, what the file is, and the models that begin it; what they contain follows by itself.
@@ -83,13 +84,6 @@ class Key:
     example: str
 
 
-def models_in(annotation: Any) -> list[type[BaseModel]]:
-    """Return the models that a type is made of."""
-    if isinstance(annotation, type) and issubclass(annotation, BaseModel):
-        return [annotation]
-    return [m for inner in get_args(annotation) for m in models_in(inner)]
-
-
 def reachable(model: type[BaseModel], seen: dict[type[BaseModel], None] | None = None) -> list[type[BaseModel]]:
     """Return a model and all that its keys lead to, in the order of the keys."""
     seen = {} if seen is None else seen
@@ -107,12 +101,9 @@ def reachable(model: type[BaseModel], seen: dict[type[BaseModel], None] | None =
 
 def _extras(model: type[BaseModel]) -> list[Any]:
     """Return the types of keys with any name, such as formulas."""
-    extra = (
-        typing.get_type_hints(model, include_extras=True).get("__pydantic_extra__")
-        if model.model_config.get("extra") == "allow"
-        else None
-    )
-    return list(get_args(extra)) if extra is not None else []
+    if model.model_config.get("extra") != "allow":
+        return []
+    return list(get_args(hints_of(model).get("__pydantic_extra__")))
 
 
 def quantity_of(annotation: Any, metadata: tuple[Any, ...] = ()) -> str:
@@ -273,43 +264,40 @@ def _label(model: type[BaseModel]) -> str:
 def _places() -> dict[type[BaseModel], str]:
     """Return how the header of each section reads, by the way from a file to it."""
     found: dict[type[BaseModel], str] = {}
-    todo: list[tuple[type[BaseModel], str]] = [(root, "") for _, (_, _, roots) in PAGES.items() for root in roots]
-    while todo:
-        model, path = todo.pop(0)
+    waiting: list[tuple[type[BaseModel], str]] = [(root, "") for _, (_, _, roots) in PAGES.items() for root in roots]
+    while waiting:
+        model, path = waiting.pop(0)
         if model in found:
             continue
         found[model] = path
-        hints = typing.get_type_hints(model, include_extras=True)
+        hints = hints_of(model)
         for name, field in model.model_fields.items():
             many = ".NAME" if "dict" in str(hints[name]) else "[]" if "tuple" in str(hints[name]) else ""
             inside = f"{path}.{field.alias or name}{many}".lstrip(".")
-            todo += [(inner, inside) for inner in models_in(field.annotation)]
+            waiting += [(inner, inside) for inner in models_in(field.annotation)]
     return found
 
 
 def _heading(model: type[BaseModel]) -> str:
     """Return the header of a section as a file has it, such as ``[engines.NAME], kind "jet"``."""
     path = _places().get(model, "")
-    kinds = (
-        [k for k in get_args(model.model_fields["kind"].annotation) if isinstance(k, str)]
-        if "kind" in model.model_fields
-        else []
-    )
-    header = f"[[{path[:-2]}]]" if path.endswith("[]") else f"[{path}]"
-    told = f"`{header.replace('[]', '')}`" if path else "The file itself"
-    if path.endswith("[]"):
-        told = f"`[[{path[:-2].replace('[]', '')}]]`"
-    return f'{told}, kind "{kinds[0]}"' if len(kinds) == 1 and path else told
+    if not path:
+        return "The file itself"
+    name = path.replace("[]", "")
+    told = f"`[[{name}]]`" if path.endswith("[]") else f"`[{name}]`"
+    kind = model.model_fields.get("kind")
+    kinds = [k for k in get_args(kind.annotation) if isinstance(k, str)] if kind is not None else []
+    return f'{told}, kind "{kinds[0]}"' if len(kinds) == 1 else told
 
 
 def _linked(kind: str, model: type[BaseModel]) -> str:
     """Return a kind with the sections in it as links to where they are told."""
-    hints = typing.get_type_hints(model, include_extras=True)
+    hints = hints_of(model)
     inner = {m.__name__: m for hint in hints.values() for m in models_in(hint)}
 
     def link(found: re.Match[str]) -> str:
         target = inner[found[1]]
-        return f"[{_heading(target).removeprefix(f'`[{_places().get(model, chr(32))}.').replace('`', '')}](#{_label(target)})"
+        return f"[{_heading(target).replace('`', '')}](#{_label(target)})"
 
     return re.sub(r"section (\w+)", link, kind)
 

@@ -17,7 +17,7 @@ from dravik.units import from_si, quantity
 
 if TYPE_CHECKING:
     from dravik.flight import Session
-    from dravik.live import LiveFlight, Published
+    from dravik.real_time import LiveFlight, Published
 
 __all__ = ["live"]
 
@@ -47,7 +47,7 @@ def live(
     Stop it by Ctrl-C. Exit code 1: the trim was not reached, or an event ended the flight.
     """
     from dravik.link import Link, read_link
-    from dravik.live import LiveFlight
+    from dravik.real_time import LiveFlight
 
     if link and not exists(link):
         raise DravikError("there is no such file", where=link, expected="a link file")

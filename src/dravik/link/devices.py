@@ -75,7 +75,12 @@ class Sender:
     def _is_due(self, state: EntityState) -> bool:
         """Whether a receiver that extrapolates the last state is off by more than the threshold, or has waited long."""
         last, spec = self._last, self.spec
-        if last is None or not spec.threshold or state.parts != last.parts:
+        if last is None or not spec.threshold:
+            return True
+        # parts are not extrapolated: a receiver has them where they were
+        if any(
+            abs(now - then) > spec.threshold_angle for (_, now), (_, then) in zip(state.parts, last.parts, strict=True)
+        ):
             return True
         # half a period before the heartbeat, so that it is never exceeded
         if not 0.0 <= state.time - last.time < spec.heartbeat - 0.5 / spec.rate:

@@ -8,6 +8,7 @@ from pydantic import BeforeValidator, Field, model_validator
 from dravik.definition.fields import Duration, Frequency, Length, Model
 from dravik.definition.toml import read_definition
 from dravik.errors import DravikError
+from dravik.host.files import as_path
 from dravik.link.entity_state import READS
 from dravik.link.picture_axes import pose_in_axes
 from dravik.units import kind_of_unit, to_si
@@ -100,7 +101,7 @@ class Sent(Model):
     marking: str = Field(default="", max_length=11)  #: letters on an entity state
     geoid: Length = 0.0  #: height of sea level above the ellipsoid
     threshold: Length = 0.0  #: an entity state is sent only when dead reckoning is off by this; each time unless given
-    threshold_angle: Annotated[float, Field(ge=0.0)] = 0.05  #: the same of the attitude, rad
+    threshold_angle: Annotated[float, Field(ge=0.0)] = 0.05  #: the same of the attitude and of each part, rad
     heartbeat: Duration = 5.0  #: longest time without an entity state
 
     @model_validator(mode="after")
@@ -173,4 +174,4 @@ def read_link(path: str | Path) -> LinkDefinition:
     DravikError
         For a file that cannot be read.
     """
-    return read_definition(Path(path), LinkDefinition)[0]
+    return read_definition(as_path(path), LinkDefinition)[0]

@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 from dravik.errors import DravikError, FlightError
 from dravik.flight.session import Session
 from dravik.flight.snapshots import SavedFlight
-from dravik.live.pacing import Lateness, Pacer
+from dravik.real_time.pacing import Lateness, Pacer
 from dravik.recording.recording import Event
 
 __all__ = ["LiveFlight", "Published"]
