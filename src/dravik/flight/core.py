@@ -4,7 +4,6 @@ import math
 import time as clock
 from collections.abc import Callable, Mapping
 from contextlib import suppress
-from copy import deepcopy
 from typing import Any
 
 import numpy as np
@@ -20,6 +19,7 @@ from dravik.flight.devices import Tasks
 from dravik.flight.options import Options, check_options, steps_between
 from dravik.flight.provenance import ending, origin
 from dravik.flight.row_buffer import NEVER, RowBuffer
+from dravik.flight.saving import restore, saved_of
 from dravik.flight.schedule import Schedule
 from dravik.flight.snapshots import SavedFlight, Start, Startable, following_of
 from dravik.kernel.program import EVENT_COUNT, NOT_FINITE, OUTSIDE_TABLE, PAUSED, STOP_EVENT
@@ -84,7 +84,7 @@ class Flight:
         self.tasks = Tasks(options.get("devices", ()), body, self.dt, (self.set_parameter, self.change))
         if isinstance(start, Start) and start.devices:
             self.tasks.restore(start.devices)
-        self._called = -1
+        self.called = -1  # the step for which devices were called last
         self._infinite: set[str] = set()  # signals recorded without a finite value
         self._turns: dict[tuple[str, int], int] = {}
         self._most = FIRST_STEPS
@@ -99,12 +99,12 @@ class Flight:
         self.rows = RowBuffer(body, names, self.tasks.units, every)
         self.begun = clock.perf_counter()
         self.asked = 0.0
-        self._evaluate()
+        self.evaluate()
         if self.first == 0:
             # clamp states that a start puts outside their limits, which would jump at the first step; not in a resumed
             # flight, which is within them and whose quaternion must keep its last bit
             body.clamp(self.x)
-            self._evaluate()
+            self.evaluate()
         held = start.memory if isinstance(start, Start) else {}
         now = self.schedule.steps(self.step, 1, self.x)[0, 0].copy() if body.memory() else self.schedule.inputs
         body.begin_memory(self.time, self.x, now, self.dt, held)
@@ -113,6 +113,7 @@ class Flight:
         self._before: tuple[int, tuple[NDArray[Any], ...]] | None = None
         self._is_untold = False  # whether the writer has not been given the state at the end of the rows
         self.save_to = options.get("save")
+        self.rows_aside: RowBuffer | None = None  # those of the flight, while a part of it is recorded to a file
 
     def _begin(self, start: Startable) -> pauses.Change:
         """Return state, inputs and gusts at the start, with the script's first phase and faults."""
@@ -136,7 +137,8 @@ class Flight:
             x, inputs, [pauses.gust_of(craft, n, t) for n, t in start.begun] if craft is not None else []
         )
 
-    def _evaluate(self) -> None:
+    def evaluate(self) -> None:
+        """Put every signal at the present state and inputs into the registers."""
         self.body.evaluate(self.time, self.x, self.schedule.inputs)
 
     # -- reading ------------------------------------------------------------------------------------------------------
@@ -248,7 +250,7 @@ class Flight:
         count = min(self._stretch - step % self._stretch, end - step, self._most)
         if self.tasks.list:
             count = min(count, self.tasks.until_beat(step))
-            if step != self._called:
+            if step != self.called:
                 self._call_devices(step)
         logged = int(work.counters[EVENT_COUNT])
         free = self.rows.free(count)
@@ -305,7 +307,7 @@ class Flight:
                     f"the device {task.name} failed at {t:.6g} s: {what}", time=t, recording=self.recording(),
                     where=self.body.name, hint=own.hint if own is not None else "",
                 ) from error  # fmt: skip
-        self._called = step  # devices have been called for this step: a pause at it does not call them again
+        self.called = step  # devices have been called for this step: a pause at it does not call them again
 
     def _follow(self, logged: int) -> None:
         """Handle the faults and phases whose conditions were logged since then."""
@@ -322,7 +324,7 @@ class Flight:
             for name, value in change.parameters:
                 self.set_parameter(name, value)
             self.schedule.histories.extend(change.histories)
-        self._evaluate()
+        self.evaluate()
 
     def _refuse_unrest(self, then: tuple[str, ...]) -> None:
         """Refuse mode logic that goes from mode to mode without an end at one instant."""
@@ -358,40 +360,19 @@ class Flight:
         """Return the recording, its file closed where it was written to one."""
         recording = self.recording(present=present, copied=False)
         if self.writer is not None:
-            self._keep(recording.values, recording)
+            self.close_file(recording)
         return recording
+
+    def close_file(self, whole: Recording) -> None:
+        """End the file with a recording; an error of writing carries it."""
+        self._keep(whole.values, whole)
 
     # -- saving -------------------------------------------------------------------------------------------------------
 
     def save(self) -> SavedFlight:
         """Return all that the flight is now; raises DravikError for a device whose state is no plain data."""
-        return SavedFlight(
-            self._fingerprint(), self.step, self.rows.values.copy(), self.x.copy(), deepcopy(self.work),
-            self.schedule.copied(), self.tasks.save(), tuple(self.notes), tuple(self.begun_gusts),
-        )  # fmt: skip
+        return saved_of(self)
 
     def restore(self, saved: SavedFlight) -> None:
         """Restore a saved flight, to the last bit; raises DravikError for another aircraft, loading, step, device."""
-        require(saved, SavedFlight, "what is restored", "session.save()")
-        if saved.fingerprint != self._fingerprint():
-            raise DravikError(
-                f"what was saved is of {saved.fingerprint[:2]}, not of {self._fingerprint()[:2]}",
-                expected="the same aircraft, loading, laws, devices and step",
-            )  # fmt: skip
-        if self.writer is not None:
-            raise DravikError("a flight that is written to a file cannot go back", hint="record without save")
-        for mine, other in zip(self.work, saved.workspace, strict=True):
-            mine[...] = other
-        self.step, self.x = saved.step, saved.state.copy()
-        self.schedule = saved.schedule.copied()
-        self.schedule.body = self.body
-        self.tasks.restore(saved.devices)
-        self.notes, self.begun_gusts = list(saved.notes), list(saved.begun_gusts)
-        self.rows.put(saved.rows)
-        self._called = -1
-
-    def _fingerprint(self) -> tuple[object, ...]:
-        return (
-            *self.body.key, self.dt,
-            tuple(task.name for task in self.tasks.list), tuple(self.rows.names), tuple(w.shape for w in self.work),
-        )  # fmt: skip
+        restore(self, saved)

@@ -1,7 +1,8 @@
 """The start where another flight has ended, or was last flushed: to fly on from there to the last bit the same."""
 
 import math
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
+from typing import Any, Literal
 
 import numpy as np
 
@@ -10,10 +11,10 @@ from dravik.errors import DravikError
 from dravik.flight.snapshots import Start
 from dravik.recording.recording import Recording
 
-__all__ = ["resume"]
+__all__ = ["resume", "start_of"]
 
 
-def resume(craft: Aircraft, run: Recording) -> Start:
+def resume(craft: Aircraft, run: Recording, *, at: Literal["end", "begin"] = "end") -> Start:
     """Return the start where a recording ends, or where it was last flushed, for flying on to the last bit the same.
 
     Parameters
@@ -22,6 +23,8 @@ def resume(craft: Aircraft, run: Recording) -> Start:
         The aircraft that was flown, in the same configuration.
     run : Recording
         The recording, with its side file.
+    at : {"end", "begin"}, default "end"
+        ``"begin"``: where a recording begins that was begun in flight, to fly it again.
 
     Returns
     -------
@@ -45,32 +48,40 @@ def resume(craft: Aircraft, run: Recording) -> Start:
         raise DravikError(
             f"a {type(run).__name__} cannot be flown on from", expected="a recording, from read_recording"
         )
-    end = run.metadata.get("end")
-    if not isinstance(end, dict):
-        raise DravikError("the recording does not say where it ended", hint="a recording of this version")
+    if at not in ("end", "begin"):
+        raise DravikError(f"a recording has no {at!r} to fly on from", expected='"end" or "begin"')
+    instant = run.metadata.get(at)
+    if not isinstance(instant, dict):
+        what, which = ("ended", "of this version") if at == "end" else ("began", "that was begun in flight")
+        raise DravikError(f"the recording does not say where it {what}", hint=f"a recording {which}")
     try:
-        state, inputs, gusts = dict(end["state"]), dict(end["inputs"]), end.get("gusts_for")
-        if list(state) != craft.state_names or list(inputs) != craft.input_names:
+        if list(instant["state"]) != craft.state_names or list(instant["inputs"]) != craft.input_names:
             raise DravikError(
                 f"the recording is of {run.metadata.get('aircraft')} ({run.metadata.get('loading')}) with other states",
                 expected="the same aircraft, loading, laws and script",
             )
-        found = Start(
-            np.array(list(state.values()), dtype=float), np.array(list(inputs.values()), dtype=float),
-            float(end["time_s"]), _five(gusts) if gusts else None,
-            tuple((float(v), float(h)) for v, h in end.get("gust_segments", [])),
-            tuple((str(name), float(t)) for name, t in end.get("begun", [])), dict(end.get("devices") or {}),
-            {str(n): float(v) for n, v in (end.get("parameters") or {}).items()},
-            {str(n): float(v) for n, v in (end.get("memory") or {}).items()},
-            tuple((str(n), float(b), float(r), float(t), bool(a)) for n, b, r, t, a in end.get("following") or []),
-        )  # fmt: skip
+        found = start_of(instant)
     except DravikError:
         raise
     except (KeyError, TypeError, ValueError, OverflowError) as error:
-        raise DravikError(f"the recording's side file is damaged: no end to fly on from ({error})") from None
+        raise DravikError(f"the recording's side file is damaged: no {at} to fly on from ({error})") from None
     if not (np.all(np.isfinite(found.state)) and np.all(np.isfinite(found.inputs)) and math.isfinite(found.time)):
-        raise DravikError("the recording's end holds values that are not finite")
+        raise DravikError(f"the recording's {at} holds values that are not finite")
     return found
+
+
+def start_of(instant: Mapping[str, Any]) -> Start:
+    """Return the start that a flight's instant stands for, as ``provenance.ending`` tells it."""
+    state, inputs, gusts = dict(instant["state"]), dict(instant["inputs"]), instant.get("gusts_for")
+    return Start(
+        np.array(list(state.values()), dtype=float), np.array(list(inputs.values()), dtype=float),
+        float(instant["time_s"]), _five(gusts) if gusts else None,
+        tuple((float(v), float(h)) for v, h in instant.get("gust_segments", [])),
+        tuple((str(name), float(t)) for name, t in instant.get("begun", [])), dict(instant.get("devices") or {}),
+        {str(n): float(v) for n, v in (instant.get("parameters") or {}).items()},
+        {str(n): float(v) for n, v in (instant.get("memory") or {}).items()},
+        tuple((str(n), float(b), float(r), float(t), bool(a)) for n, b, r, t, a in instant.get("following") or []),
+    )  # fmt: skip
 
 
 def _five(values: Sequence[float]) -> tuple[float, float, float, float, float]:

@@ -1,9 +1,10 @@
 """A flight in steps, for a loop of one's own: step, read, set, save, restore, start again."""
 
 import math
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
+from pathlib import Path
 from types import TracebackType
-from typing import Unpack
+from typing import Any, Unpack
 
 import numpy as np
 from numpy.typing import NDArray
@@ -13,12 +14,15 @@ from dravik.definition import arguments
 from dravik.definition.settings import kind_of_setting
 from dravik.errors import DravikError, FlightError
 from dravik.flight.aircraft_body import AircraftBody
+from dravik.flight.changes import begin_recording, end_recording, fill_tank, set_turbulence, start_in
 from dravik.flight.core import MOST_STEPS, Flight
-from dravik.flight.options import Options
+from dravik.flight.options import Options, steps_between
 from dravik.flight.snapshots import SavedFlight, Startable
+from dravik.kernel.program import EVENT_COUNT
 from dravik.linear import OperatingInstant
 from dravik.plants import Plant
 from dravik.recording.recording import Event, Recording
+from dravik.surroundings.turbulence import Turbulence
 from dravik.units import in_si, kind_of_unit, quantity
 
 __all__ = ["Session"]
@@ -79,6 +83,7 @@ class Session:
 
         Raises DravikError for what does not fit.
         """
+        self._options = dict(options)
         if not options.get("save"):
             options.setdefault("record", ())  # a file holds all that is not named otherwise; memory, nothing
         self._flight = Flight(what, start, options)
@@ -124,13 +129,25 @@ class Session:
 
     @property
     def names(self) -> list[str]:
-        """Names of the signals that can be read."""
-        return list(self._body.signals)
+        """Names of the signals that can be read, those that devices set among them."""
+        return [*self._body.signals, *self._flight.tasks.board]
 
     def unit(self, name: str) -> str:
         """Return the SI unit of a signal; raises DravikError for one that is not there."""
-        self._body.signal(name)
-        return str(self._body.signals[name].unit)
+        if name in self._flight.tasks.board:
+            return self._flight.tasks.units[name]
+        return str(self._body.signal(name).unit)
+
+    @property
+    def event_count(self) -> int:
+        """How many events there are; counted at less cost than ``events``."""
+        flight = self._flight
+        return len(flight.notes) + len(flight.schedule.held) + int(flight.work.counters[EVENT_COUNT])
+
+    @property
+    def aircraft(self) -> Aircraft | None:
+        """The aircraft that flies, and None for another plant."""
+        return self._body.craft if isinstance(self._body, AircraftBody) else None
 
     def __getitem__(self, name: str) -> float:
         """Return a signal at this instant, SI; raises DravikError, naming the nearest, for one that is not there."""
@@ -148,16 +165,25 @@ class Session:
         >>> look().round(6).tolist()
         [62.0, 300.0]
         """
-        for name in arguments.names(names, "signals"):
-            self._body.signal(name)
-        places = np.array([self._body.registers[n] for n in names], dtype=np.intp)
+        board = self._flight.tasks.board
+        own = [(k, n) for k, n in enumerate(arguments.names(names, "signals")) if n in board]
+        for name in names:
+            if name not in board:
+                self._body.signal(name)
+        places = np.array([0 if n in board else self._body.registers[n] for n in names], dtype=np.intp)
         registers, found = self._flight.work.registers, np.empty(len(names))
 
         def look() -> Floats:
             registers.take(places, out=found)
             return found
 
-        return look
+        def look_at_both() -> Floats:
+            registers.take(places, out=found)
+            for k, name in own:
+                found[k] = board[name]
+            return found
+
+        return look_at_both if own else look
 
     @property
     def state(self) -> Floats:
@@ -272,12 +298,65 @@ class Session:
         self._flight.restore(saved)
         self._asked, self._advanced = 0.0, 0
 
+    def begin_recording(
+        self, path: str | Path, *, signals: Sequence[str] | None = None, every: str | int = 1
+    ) -> None:
+        """Record to a file (.csv or .parquet) from now on: all signals unless named, a row each so many steps.
+
+        The flight can be flown again from there: ``resume(craft, run, at="begin")``. Raises DravikError where it is
+        recorded already, for names that are not there, and for a file that cannot be written.
+
+        >>> import dravik as dv
+        >>> craft = dv.sample("tarn")
+        >>> session = dv.Session(craft, start=dv.trim(craft, airspeed=62, altitude=300))
+        >>> session.begin_recording("part.csv", signals=["theta"])
+        >>> session.step(1.0)
+        >>> len(session.end_recording().time)
+        101
+        """
+        begin_recording(self._flight, path, signals, steps_between(every, self.dt))
+
+    def end_recording(self) -> Recording:
+        """End the recording that was begun in flight; return it. Raises DravikError where there is none."""
+        return end_recording(self._flight)
+
+    @property
+    def is_recording(self) -> bool:
+        """Whether a recording that was begun in flight goes on."""
+        return self._flight.rows_aside is not None
+
+    def fill_tank(self, tank: str, mass: str | float) -> None:
+        """Put a mass (kg) into a tank at once, which moves the centre of gravity.
+
+        Raises DravikError for a tank that does not flow in this loading, and for a mass beyond what it holds.
+        """
+        fill_tank(self._flight, tank, mass)
+
+    def set_turbulence(self, turbulence: Turbulence | None) -> None:
+        """Fly in other turbulence from now on, or in none; raises DravikError for a plant that is no aircraft."""
+        set_turbulence(self._flight, turbulence)
+
+    def in_loading(self, loading: str) -> "Session":
+        """Return a session that goes on from here in another loading; raises DravikError for one that is not there.
+
+        States keep their values; position and velocity become those of the new centre of gravity. This session stays.
+        """
+        if self.aircraft is None:
+            raise DravikError(f"{self._body.name} is no aircraft", expected="an aircraft")
+        craft = self.aircraft.with_loading(loading)
+        options: dict[str, Any] = {n: v for n, v in self._options.items() if n not in ("save", "turbulence", "record")}
+        return Session(
+            craft, start=start_in(self._flight, craft), turbulence=self._flight.schedule.turbulence, **options
+        )
+
     def recording(self) -> Recording:
         """Return what has been recorded so far, this instant included; it can be resumed like that of ``fly``."""
         return self._flight.recording(present=True)
 
     def close(self) -> None:
-        """End the file of a session with ``save``; it flies no further."""
+        """End the file of a session with ``save``, which flies no further, or a recording that was begun in flight."""
+        if self.is_recording:
+            self.end_recording()
         if self._flight.writer is not None and not self._closed:
             self._flight.finish(present=True)
             self._closed = True

@@ -8,6 +8,7 @@ from collections import deque
 from collections.abc import Callable, Mapping, Sequence
 from concurrent.futures import Future
 from dataclasses import dataclass
+from pathlib import Path
 from types import TracebackType
 from typing import Any, TypeVar
 
@@ -19,11 +20,13 @@ from dravik.flight.session import Session
 from dravik.flight.snapshots import SavedFlight
 from dravik.real_time.pacing import Lateness, Pacer
 from dravik.recording.recording import Event
+from dravik.surroundings.turbulence import Turbulence
 
 __all__ = ["LiveFlight", "Published"]
 
 T = TypeVar("T")
 MOST_STATES = 16  # saved states, at most
+LONGEST_NAME = 40  # letters of a saved state's name
 MOST_WAITING = 1000  # commands that wait to be done, at most
 AT_ONCE = 20  # steps that are caught up before commands are looked at again
 
@@ -43,6 +46,8 @@ class Published:
     state: str
     is_locked: bool
     speed: float
+    events: int = 0  # how many there are
+    recording: str = ""  # the file that is written
 
 
 class LiveFlight:
@@ -83,8 +88,9 @@ class LiveFlight:
         self, session: Session, *, signals: Sequence[str], pilot: Sequence[str] = (), speed: float = 1.0,
         pacer: Pacer | None = None,
     ) -> None:  # fmt: skip
-        self._session, self.signals, self.pilot = session, tuple(signals), tuple(pilot)
-        self._look = session.reader(*self.signals) if self.signals else (lambda: np.empty(0))
+        self.signals, self.pilot = tuple(signals), tuple(pilot)
+        self._first = session
+        self._fly_on_with(session)
         self._at_trim = {name: session[name] for name in self.pilot}
         self._pacer = pacer or Pacer(session.dt, speed)
         self._commands: deque[tuple[Callable[[], Any], Future[Any]]] = deque()
@@ -93,7 +99,9 @@ class LiveFlight:
         self._stopping = False
         self._running, self._locked = False, True
         self._steps = self._applied = 0
-        self._saved: dict[str, tuple[SavedFlight, int]] = {}
+        self._saved: dict[str, tuple[Session, SavedFlight, int, list[Event]]] = {}
+        self._before: list[Event] = []  # what happened in another loading
+        self._file = ""
         self.why = ""  # what ended the flight
         self.published = self._picture()
 
@@ -147,6 +155,11 @@ class LiveFlight:
         self._commands.clear()
 
     @property
+    def session(self) -> Session:
+        """The session that flies now; its own thread alone may touch it."""
+        return self._session
+
+    @property
     def lateness(self) -> Lateness:
         """How late the steps were."""
         return self._pacer.lateness
@@ -184,7 +197,7 @@ class LiveFlight:
             raise FlightError("the flight has ended", time=self._session.time, recording=None, where="live")
         if not self._running:
             self._pacer.begin()
-            self._running = True
+            self._running, self.why = True, ""
 
     def pause(self) -> None:
         """Stand still."""
@@ -201,25 +214,70 @@ class LiveFlight:
             self._step()
 
     def reset(self) -> None:
-        """Go back to the start, to the last bit: controls locked as they were trimmed, running if it ran."""
-        self._session.reset()
-        self._steps, self.why, self._locked = 0, "", True
+        """Go back to the start, to the last bit: controls locked as they were trimmed, running if it ran.
+
+        A recording ends before; another loading gives way to that of the start.
+        """
+        self.end_recording()
+        self._first.reset()
+        self._fly_on_with(self._first)
+        self._steps, self.why, self._locked, self._before = 0, "", True, []
         self._pacer.begin()
 
     def keep(self, name: str) -> None:
         """Save the state under a name; raises DravikError where there are too many."""
+        if not name or len(name) > LONGEST_NAME:
+            raise DravikError(f"a state cannot be called {name[:50]!r}", expected=f"1 to {LONGEST_NAME} letters")
         if name not in self._saved and len(self._saved) >= MOST_STATES:
             raise DravikError(f"{MOST_STATES} states are saved already", hint="save over one of them")
-        self._saved[name] = (self._session.save(), self._steps)
+        self._saved[name] = (self._session, self._session.save(), self._steps, list(self._before))
+
+    @property
+    def kept(self) -> list[str]:
+        """Names of the states that were saved."""
+        return list(self._saved)
 
     def go_back(self, name: str) -> None:
-        """Be again what was saved under a name; raises DravikError for one that is not there."""
+        """Be again what was saved under a name; raises DravikError for one that is not there. A recording ends."""
         if name not in self._saved:
             raise DravikError(f"there is no saved state {name!r}", expected=", ".join(self._saved) or "save one first")
-        saved, self._steps = self._saved[name]
-        self._session.restore(saved)
-        self.why = ""
+        self.end_recording()
+        session, saved, self._steps, before = self._saved[name]
+        session.restore(saved)
+        self._fly_on_with(session)
+        self.why, self._before = "", list(before)
         self._pacer.begin()
+
+    def begin_recording(self, path: str | Path) -> None:
+        """Record every signal in each step from now on; raises DravikError where it is recorded already."""
+        self._session.begin_recording(path)
+        self._file = str(path)
+
+    def end_recording(self) -> str:
+        """End the recording, and return its file; an empty name where nothing was recorded."""
+        file, self._file = self._file, ""
+        if self._session.is_recording:
+            self._session.end_recording()
+        return file
+
+    def fill_tank(self, tank: str, mass: str | float) -> None:
+        """Put a mass (kg) into a tank at once; raises DravikError as ``Session.fill_tank`` does."""
+        self._session.fill_tank(tank, mass)
+
+    def in_turbulence(self, turbulence: Turbulence | None) -> None:
+        """Fly in other turbulence from now on, or in none."""
+        self._session.set_turbulence(turbulence)
+
+    def in_loading(self, loading: str) -> None:
+        """Go on in another loading; raises DravikError for one that is not there. A recording ends."""
+        session = self._session.in_loading(loading)
+        self.end_recording()
+        self._before = [*self.events(), Event(session.time, f"loading: {loading} (set)")]
+        self._fly_on_with(session)
+
+    def _fly_on_with(self, session: Session) -> None:
+        self._session = session
+        self._look = session.reader(*self.signals) if self.signals else (lambda: np.empty(0))
 
     def at_speed(self, speed: float) -> None:
         """Run so many times real time from now on; raises DravikError for a speed that cannot be."""
@@ -227,7 +285,7 @@ class LiveFlight:
 
     def events(self) -> list[Event]:
         """Return what has happened so far."""
-        return self._session.events
+        return [*self._before, *self._session.events]
 
     # -- the thread ----------------------------------------------------------------------------------------------------
 
@@ -264,6 +322,7 @@ class LiveFlight:
         if self._session.ended:
             self._running = False
             self.why = self._session.events[-1].text if self._session.events else "an event"
+            self.end_recording()
 
     def _carry_out(self) -> None:
         """Carry out the commands that wait; what they raise is theirs, and stops nothing."""
@@ -287,8 +346,9 @@ class LiveFlight:
         session = self._session
         state = "ended" if self.why or session.ended else "running" if self._running else "paused"
         return Published(
-            self._steps, session.time, self._look().copy(), self._applied, state, self._locked, self._pacer.speed
-        )
+            self._steps, session.time, self._look().copy(), self._applied, state, self._locked, self._pacer.speed,
+            len(self._before) + session.event_count, self._file,
+        )  # fmt: skip
 
     def __enter__(self) -> "LiveFlight":
         return self
