@@ -35,6 +35,7 @@ from .linear import load_system as load_system
 from .linear import root_sensitivities as root_sensitivities
 from .linear import root_sweep as root_sweep
 from .linear import save_system as save_system
+from .live_page import live as live
 from .plants import plant as plant
 from .recording import Recording as Recording
 from .recording import read_recording as read_recording

@@ -1,8 +1,8 @@
-"""Flights by the clock from the command line: a line of figures while they fly, and how late the steps were."""
+"""Flights by the clock from the command line: with a page in the browser or without, and how late the steps were."""
 
 import time
-from contextlib import nullcontext, suppress
-from typing import TYPE_CHECKING, Annotated, Any
+from contextlib import ExitStack, suppress
+from typing import TYPE_CHECKING, Annotated, Any, NamedTuple
 
 import typer
 
@@ -17,7 +17,8 @@ from dravik.units import from_si, quantity
 
 if TYPE_CHECKING:
     from dravik.flight import Session
-    from dravik.real_time import LiveFlight, Published
+    from dravik.real_time import FlightThread, Published
+    from dravik.recording import Recording
 
 __all__ = ["live"]
 
@@ -25,12 +26,21 @@ SHOWN = ("airspeed", "altitude", "climb_rate", "theta", "phi", "psi", "nz")
 LOOKS = 0.2  # s between two looks at the flight
 
 
+class Served(NamedTuple):
+    """What flies: a session or recordings, its title, and a route to draw."""
+
+    what: "Session | list[Recording]"
+    title: str
+    route: Any = None
+
+
 @grouped
 def live(
     aircraft: Annotated[
-        str,
+        list[str],
         typer.Argument(
-            metavar="SCENARIO|AIRCRAFT", help="scenario file, or the name of one such as fire_run; or an aircraft"
+            metavar="SCENARIO|AIRCRAFT|RECORDING...",
+            help="scenario file, or the name of one such as fire_run; or an aircraft; or recordings to play back",
         ),
     ],
     chosen: CraftAndCondition,
@@ -39,79 +49,140 @@ def live(
     link: Annotated[
         str, typer.Option(metavar="FILE", help="link file: datagrams to pictures, and inputs from elsewhere")
     ] = "",
+    page: Annotated[bool, typer.Option("--page", help="serve the page for a browser; needs dravik[live]")] = False,
+    port: Annotated[int, typer.Option(help="port of the page; 0 takes one that is free")] = 8321,
+    host: Annotated[
+        str, typer.Option(help="address of the page; beyond this machine a token is needed, and made unless given")
+    ] = "127.0.0.1",
+    token: Annotated[str, typer.Option(help="letters and digits that the page's address must carry")] = "",
+    folder: Annotated[
+        str, typer.Option(metavar="FOLDER", help="where recordings are written that the page begins")
+    ] = ".",
+    shape: Annotated[str, typer.Option(metavar="AIRCRAFT", help="aircraft whose drawing is shown for recordings")] = "",
     save: Annotated[str, written("recording to write while flying: .csv or .parquet", "--out")] = "",
     as_json: AsJson = False,
 ) -> None:
-    """Fly in real time, or faster or slower, and say how late the steps were; datagrams go out and come in by a link.
+    """Fly in real time, or faster or slower, with a page in the browser or without, and say how late the steps were.
 
-    Stop it by Ctrl-C. Exit code 1: the trim was not reached, or an event ended the flight.
+    With --page it begins paused, with the controls locked, unless --duration is given. Recordings are played back, one
+    or several side by side. Stop it by Ctrl-C. Exit code 1: the trim was not reached, or an event ended the flight.
     """
     from dravik.link import Link, read_link
-    from dravik.real_time import LiveFlight
 
     if link and not exists(link):
         raise DravikError("there is no such file", where=link, expected="a link file")
     seconds = quantity(duration, "time", where="--duration") if duration else None
     if seconds is not None and not seconds > 0.0:
         raise DravikError(f"--duration {duration!r} cannot be flown", expected="a time above zero")
-    with Link(read_link(link)) if link else nullcontext() as linked:
+    _refuse(page, {"--port": port != 8321, "--host": host != "127.0.0.1", "--token": token, "--folder": folder != "."})
+    with ExitStack() as open_:
+        linked = open_.enter_context(Link(read_link(link))) if link else None
         devices = linked.devices if linked is not None else []
-        session, title = _session(aircraft, chosen, save, devices)
-        names = [n for n in SHOWN if n in session.names]
-        with LiveFlight(session, signals=names, speed=speed) as flight:
-            _fly(
-                flight,
-                {n: session.unit(n) for n in names},
-                None if seconds is None else round(seconds / session.dt),
-                quiet=as_json,
-            )
-            _tell(flight, title, linked, save, as_json=as_json)
-            ended = bool(flight.why)
+        served = _served(aircraft, chosen, devices, shape, save)
+        if page:
+            from dravik.live_page import Door
+            from dravik.live_page import live as serve
+
+            drawn = chosen.craft(shape) if shape else None
+            made = serve(
+                served.what, title=served.title, route=served.route, shape=drawn, door=Door.at(host, port, token),
+                folder=folder, speed=speed, devices=_senders(served, linked),
+            )  # fmt: skip
+            flight = open_.enter_context(made).flight
+            say(f"the page: {made.address}")
+        else:
+            flight = open_.enter_context(_without_page(served, speed, linked))
+        if save:
+            record: Any = flight
+            flight.do(record.begin_recording, save)
+        steps = None if seconds is None else round(seconds / flight.dt)
+        begun = flight.published.recording
+        _fly(flight, served, steps, begins=not page or seconds is not None, quiet=as_json)
+        flight.stop()
+        _tell(flight, served.title, linked, save or begun, as_json=as_json)
+        ended = bool(flight.why)
     if ended:
         raise typer.Exit(1)
 
 
-def _session(aircraft: str, chosen: CraftAndCondition, save: str, devices: list[Any]) -> "tuple[Session, str]":
-    """Return what flies, and its title: a scenario, or an aircraft at the condition that is asked for."""
+def _refuse(page: bool, given: dict[str, object]) -> None:
+    for option, value in given.items():
+        if value and not page:
+            raise DravikError(f"{option} is of the page", hint="--page")
+
+
+def _served(names: list[str], chosen: CraftAndCondition, devices: list[Any], shape: str, save: str) -> Served:
+    """Return what flies: a scenario, an aircraft at the condition that is asked for, or recordings."""
     from dravik.flight import Session
 
-    if is_scenario_name(aircraft):
-        refused = {**dict.fromkeys(chosen.condition.given(), True), "--loading": chosen.loading, "--law": chosen.law}
-        scenario = load_flown(aircraft, refused, read_settings(chosen.set_))
-        return scenario.session(
-            save=save or None, devices=devices
-        ), f"{scenario.definition.name} ({scenario.craft.name})"
-    craft = chosen.craft(aircraft)
-    options: Any = {"save": save} if save else {}
+    refused = {**dict.fromkeys(chosen.condition.given(), True), "--loading": chosen.loading, "--law": chosen.law}
+    if all(n.endswith((".csv", ".parquet")) for n in names):
+        for option, given in {**refused, "--set": chosen.set_, "--out": save}.items():
+            if given:
+                raise DravikError(f"{option} cannot be given beside recordings", expected="what was flown")
+        from dravik.recording import read_recording
+
+        runs = [read_recording(n) for n in names]
+        return Served(runs, ", ".join(names))
+    if shape:
+        raise DravikError("--shape is of recordings", expected="recordings to play back")
+    if len(names) > 1:
+        raise DravikError(f"{len(names)} flights at once", expected="one aircraft or scenario, or several recordings")
+    if is_scenario_name(names[0]):
+        scenario = load_flown(names[0], refused, read_settings(chosen.set_))
+        title = f"{scenario.definition.name} ({scenario.craft.name})"
+        return Served(scenario.session(devices=devices), title, scenario.course)
+    craft = chosen.craft(names[0])
     point = chosen.point(craft)
-    return Session(point.craft, start=point, devices=devices, **options), f"{craft.name} ({craft.loading_name})"
+    return Served(Session(point.craft, start=point, devices=devices), f"{craft.name} ({craft.loading_name})")
 
 
-def _fly(flight: "LiveFlight", units: dict[str, str], steps: int | None, *, quiet: bool) -> None:
+def _senders(served: Served, linked: Any) -> list[Any]:
+    """Return what of a link a recording is sent by: nothing comes in to what was flown."""
+    return list(linked.senders) if linked is not None and isinstance(served.what, list) else []
+
+
+def _without_page(served: Served, speed: float, linked: Any) -> "FlightThread":
+    from dravik.real_time import LiveFlight, Replay
+
+    if isinstance(served.what, list):
+        return Replay(served.what, speed=speed, devices=_senders(served, linked))
+    return LiveFlight(served.what, signals=[n for n in SHOWN if n in served.what.names], speed=speed)
+
+
+def _fly(flight: "FlightThread", served: Served, steps: int | None, *, begins: bool, quiet: bool) -> None:
     """Fly until the end, an interrupt or an event; a line of figures stands while it flies."""
-    flight.do(flight.resume)
+    if begins:
+        flight.do(flight.resume)
     flight.start(steps)
     shows = not quiet and err.is_terminal
+    places = {n: flight.signals.index(n) for n in SHOWN if n in flight.signals}
+    is_over = isinstance(served.what, list)
     with suppress(KeyboardInterrupt):
-        while flight.is_flying and flight.published.state != "ended":
+        while flight.is_flying and not (begins and flight.published.state == "ended"):
+            shown = flight.published
+            if steps is not None and shown.step >= steps:
+                break
+            if begins and is_over and shown.state == "paused":
+                break
             if shows:
-                err.print(_line(flight.published, units), end="\r")
+                err.print(_line(shown, places, served), end="\r")
             time.sleep(LOOKS)
     if shows:
         err.print()
-    flight.stop()
 
 
-def _line(picture: "Published", units: dict[str, str]) -> str:
-    parts = [f"{picture.time:9.2f} s"]
-    for name, value in zip(units, picture.values.tolist(), strict=True):
-        unit, factor, _ = from_si(units[name])
-        parts.append(f"{name} {value * factor:.4g} {unit}".rstrip())
+def _line(shown: "Published", places: dict[str, int], served: Served) -> str:
+    parts = [f"{shown.time:9.2f} s"]
+    for name, place in places.items():
+        unit = served.what[0].units[name] if isinstance(served.what, list) else served.what.unit(name)
+        unit, factor, _ = from_si(unit)
+        parts.append(f"{name} {float(shown.values[place]) * factor:.4g} {unit}".rstrip())
     return "  ".join(parts)
 
 
-def _tell(flight: "LiveFlight", title: str, linked: Any, save: str, *, as_json: bool) -> None:
-    found, picture = flight.lateness, flight.published
+def _tell(flight: "FlightThread", title: str, linked: Any, save: str, *, as_json: bool) -> None:
+    found, shown = flight.lateness, flight.published
     links = []
     if linked is not None:
         links = [(s.name, s.sent, s.failed, s.last_error) for s in linked.senders]
@@ -119,7 +190,7 @@ def _tell(flight: "LiveFlight", title: str, linked: Any, save: str, *, as_json: 
     if as_json:
         emit(
             {
-                "flight": title, "flown_s": picture.time, "speed": picture.speed,
+                "flight": title, "flown_s": shown.time, "speed": shown.speed,
                 "steps": found.steps, "missed_steps": found.missed,
                 "late_steps": found.late, "on_time": found.on_time, "mean_lateness_s": found.mean,
                 "worst_lateness_s": found.worst, "ended_by": flight.why or None, "recording": save or None,
@@ -129,7 +200,7 @@ def _tell(flight: "LiveFlight", title: str, linked: Any, save: str, *, as_json: 
         )  # fmt: skip
         return
     rows = [
-        ("speed", picture.speed, "times real time"),
+        ("speed", shown.speed, "times real time"),
         ("steps flown", found.steps, ""),
         ("missed", found.missed, ""),
         ("late by a step or more", found.late, ""),
@@ -137,7 +208,7 @@ def _tell(flight: "LiveFlight", title: str, linked: Any, save: str, *, as_json: 
         ("mean lateness", 1e3 * found.mean, "ms"),
         ("worst lateness", 1e3 * found.worst, "ms"),
     ]
-    show_rows(f"{title}: {picture.time:g} s flown by the clock", ["what", "value", "unit"], rows)
+    show_rows(f"{title}: {shown.time:g} s flown by the clock", ["what", "value", "unit"], rows)
     if links:
         show_rows("links", ["link", "datagrams", "dropped", "why the last one was"], links)
     if flight.why:

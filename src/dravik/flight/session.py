@@ -298,9 +298,7 @@ class Session:
         self._flight.restore(saved)
         self._asked, self._advanced = 0.0, 0
 
-    def begin_recording(
-        self, path: str | Path, *, signals: Sequence[str] | None = None, every: str | int = 1
-    ) -> None:
+    def begin_recording(self, path: str | Path, *, signals: Sequence[str] | None = None, every: str | int = 1) -> None:
         """Record to a file (.csv or .parquet) from now on: all signals unless named, a row each so many steps.
 
         The flight can be flown again from there: ``resume(craft, run, at="begin")``. Raises DravikError where it is
@@ -336,14 +334,15 @@ class Session:
         """Fly in other turbulence from now on, or in none; raises DravikError for a plant that is no aircraft."""
         set_turbulence(self._flight, turbulence)
 
-    def in_loading(self, loading: str) -> "Session":
+    def in_loading(self, loading: str | Aircraft) -> "Session":
         """Return a session that goes on from here in another loading; raises DravikError for one that is not there.
 
         States keep their values; position and velocity become those of the new centre of gravity. This session stays.
+        An aircraft in that loading stands for its name: compiled before, it costs the flight no time.
         """
         if self.aircraft is None:
             raise DravikError(f"{self._body.name} is no aircraft", expected="an aircraft")
-        craft = self.aircraft.with_loading(loading)
+        craft = self.aircraft.with_loading(loading) if isinstance(loading, str) else loading
         options: dict[str, Any] = {n: v for n, v in self._options.items() if n not in ("save", "turbulence", "record")}
         return Session(
             craft, start=start_in(self._flight, craft), turbulence=self._flight.schedule.turbulence, **options

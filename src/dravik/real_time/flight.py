@@ -3,54 +3,27 @@
 Whoever watches reads what was published last, and never the flight itself: a slow reader delays nothing.
 """
 
-import threading
-from collections import deque
-from collections.abc import Callable, Mapping, Sequence
-from concurrent.futures import Future
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
 from pathlib import Path
-from types import TracebackType
-from typing import Any, TypeVar
 
 import numpy as np
-from numpy.typing import NDArray
 
+from dravik.aircraft import Aircraft
 from dravik.errors import DravikError, FlightError
 from dravik.flight.session import Session
 from dravik.flight.snapshots import SavedFlight
-from dravik.real_time.pacing import Lateness, Pacer
+from dravik.real_time.pacing import Pacer
+from dravik.real_time.thread import FlightThread, Published
 from dravik.recording.recording import Event
 from dravik.surroundings.turbulence import Turbulence
 
-__all__ = ["LiveFlight", "Published"]
+__all__ = ["LiveFlight"]
 
-T = TypeVar("T")
 MOST_STATES = 16  # saved states, at most
 LONGEST_NAME = 40  # letters of a saved state's name
-MOST_WAITING = 1000  # commands that wait to be done, at most
-AT_ONCE = 20  # steps that are caught up before commands are looked at again
 
 
-@dataclass(frozen=True)
-class Published:
-    """What a live flight shows of itself after a step: signals in the order of their names, SI.
-
-    ``applied`` counts the commands that were carried out: a short press vanishes in signals, not in it. ``state`` is
-    ``running``, ``paused`` or ``ended``.
-    """
-
-    step: int
-    time: float
-    values: NDArray[np.float64]
-    applied: int
-    state: str
-    is_locked: bool
-    speed: float
-    events: int = 0  # how many there are
-    recording: str = ""  # the file that is written
-
-
-class LiveFlight:
+class LiveFlight(FlightThread):
     """A session flown in real time, or faster or slower; paused, stepped, reset, saved and restored from any thread.
 
     It begins paused, with the pilot's controls locked: they stay as they were trimmed until ``hand_over``.
@@ -92,82 +65,17 @@ class LiveFlight:
         self._first = session
         self._fly_on_with(session)
         self._at_trim = {name: session[name] for name in self.pilot}
-        self._pacer = pacer or Pacer(session.dt, speed)
-        self._commands: deque[tuple[Callable[[], Any], Future[Any]]] = deque()
-        self._wake = threading.Event()
-        self._thread: threading.Thread | None = None
-        self._stopping = False
-        self._running, self._locked = False, True
-        self._steps = self._applied = 0
+        super().__init__(pacer or Pacer(session.dt, speed))
+        self._locked = True
         self._saved: dict[str, tuple[Session, SavedFlight, int, list[Event]]] = {}
         self._before: list[Event] = []  # what happened in another loading
         self._file = ""
-        self.why = ""  # what ended the flight
         self.published = self._picture()
-
-    # -- from any thread ----------------------------------------------------------------------------------------------
-
-    def do(self, what: Callable[..., T], *arguments: Any, timeout: float = 5.0) -> T:
-        """Have a command of this flight carried out between two steps, and return what it gives.
-
-        Raises what the command raises, and DravikError where the flight does not answer within the time (s).
-        """
-        future = self.ask(what, *arguments)
-        if self._thread is None:
-            self._carry_out()
-        try:
-            return future.result(timeout)
-        except TimeoutError:
-            future.cancel()
-            raise DravikError(f"the flight did not answer within {timeout:g} s") from None
-
-    def ask(self, what: Callable[..., T], *arguments: Any) -> "Future[T]":
-        """Have a command carried out between two steps; its result, or what it raises, is in the future."""
-        future: Future[T] = Future()
-        if len(self._commands) >= MOST_WAITING:
-            future.set_exception(DravikError(f"{MOST_WAITING} commands are waiting already; this one was dropped"))
-            return future
-        self._commands.append((lambda: what(*arguments), future))
-        self._wake.set()
-        return future
-
-    def start(self, steps: int | None = None) -> None:
-        """Fly in a thread of its own from now on, until ``stop`` or for so many steps."""
-        if self._thread is None:
-            self._stopping = False
-            self._thread = threading.Thread(target=self.run, args=(steps,), name="dravik live", daemon=True)
-            self._thread.start()
-
-    @property
-    def is_flying(self) -> bool:
-        """Whether its thread goes on; paused too."""
-        return self._thread is not None and self._thread.is_alive()
-
-    def stop(self) -> None:
-        """Fly no further, and wait for the thread to end."""
-        self._stopping = True
-        self._wake.set()
-        if self._thread is not None and self._thread is not threading.current_thread():
-            self._thread.join()
-        self._thread = None
-        for _, future in self._commands:
-            future.cancel()
-        self._commands.clear()
 
     @property
     def session(self) -> Session:
         """The session that flies now; its own thread alone may touch it."""
         return self._session
-
-    @property
-    def lateness(self) -> Lateness:
-        """How late the steps were."""
-        return self._pacer.lateness
-
-    @property
-    def is_running(self) -> bool:
-        """Whether it flies by the clock now."""
-        return self._running
 
     # -- commands: only by ``do`` and ``ask`` --------------------------------------------------------------------------
 
@@ -198,20 +106,6 @@ class LiveFlight:
         if not self._running:
             self._pacer.begin()
             self._running, self.why = True, ""
-
-    def pause(self) -> None:
-        """Stand still."""
-        self._running = False
-
-    def step_on(self, steps: int = 1) -> None:
-        """Fly some steps at once, paused afterwards; raises DravikError for a number below one or above 100 000."""
-        if isinstance(steps, bool) or not isinstance(steps, int) or not 1 <= steps <= 100_000:
-            raise DravikError(f"{steps!r} steps cannot be flown", expected="1 to 100 000")
-        self._running = False
-        for _ in range(steps):
-            if self.why:
-                break
-            self._step()
 
     def reset(self) -> None:
         """Go back to the start, to the last bit: controls locked as they were trimmed, running if it ran.
@@ -268,48 +162,24 @@ class LiveFlight:
         """Fly in other turbulence from now on, or in none."""
         self._session.set_turbulence(turbulence)
 
-    def in_loading(self, loading: str) -> None:
-        """Go on in another loading; raises DravikError for one that is not there. A recording ends."""
+    def in_loading(self, loading: str | Aircraft) -> None:
+        """Go on in another loading, by name or compiled already; raises DravikError as ``Session.in_loading`` does.
+
+        A recording ends.
+        """
         session = self._session.in_loading(loading)
         self.end_recording()
-        self._before = [*self.events(), Event(session.time, f"loading: {loading} (set)")]
+        name = loading if isinstance(loading, str) else loading.loading_name
+        self._before = [*self.events(), Event(session.time, f"loading: {name} (set)")]
         self._fly_on_with(session)
 
     def _fly_on_with(self, session: Session) -> None:
         self._session = session
         self._look = session.reader(*self.signals) if self.signals else (lambda: np.empty(0))
 
-    def at_speed(self, speed: float) -> None:
-        """Run so many times real time from now on; raises DravikError for a speed that cannot be."""
-        self._pacer.at_speed(speed)
-
     def events(self) -> list[Event]:
         """Return what has happened so far."""
         return [*self._before, *self._session.events]
-
-    # -- the thread ----------------------------------------------------------------------------------------------------
-
-    def run(self, steps: int | None = None) -> None:
-        """Fly in this thread until ``stop``, or for so many steps by the clock."""
-        end = None if steps is None else self._steps + steps
-        while not self._stopping and (end is None or self._steps < end):
-            self._carry_out()
-            if not self._running:
-                self._wake.wait(0.05)
-                self._wake.clear()
-                if end is not None and self.why:
-                    break
-                continue
-            due = self._pacer.due()
-            if not due:
-                self._pacer.wait()
-                continue
-            for _ in range(min(due, AT_ONCE, end - self._steps if end is not None else AT_ONCE)):
-                if not self._running:
-                    break
-                self._step()
-                self._pacer.flown()
-            self.published = self._picture()
 
     def _step(self) -> None:
         """Fly one step; what ends the flight stops it, and is told."""
@@ -324,24 +194,6 @@ class LiveFlight:
             self.why = self._session.events[-1].text if self._session.events else "an event"
             self.end_recording()
 
-    def _carry_out(self) -> None:
-        """Carry out the commands that wait; what they raise is theirs, and stops nothing."""
-        while self._commands:
-            command, future = self._commands.popleft()
-            if not future.set_running_or_notify_cancel():
-                continue
-            result, error = None, None
-            try:
-                result = command()
-            except Exception as found:
-                error = found
-            self._applied += 1
-            self.published = self._picture()  # before the answer: who asked sees what it did
-            if error is not None:
-                future.set_exception(error)
-            else:
-                future.set_result(result)
-
     def _picture(self) -> Published:
         session = self._session
         state = "ended" if self.why or session.ended else "running" if self._running else "paused"
@@ -350,11 +202,7 @@ class LiveFlight:
             len(self._before) + session.event_count, self._file,
         )  # fmt: skip
 
-    def __enter__(self) -> "LiveFlight":
-        return self
-
-    def __exit__(
-        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
-    ) -> None:
-        self.stop()
+    def stop(self) -> None:
+        """Fly no further; a recording ends."""
+        super().stop()
         self._session.close()
