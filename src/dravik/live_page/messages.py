@@ -11,7 +11,6 @@ from dataclasses import dataclass
 from typing import Any
 
 from dravik.errors import DravikError, nearest
-from dravik.surroundings.turbulence import Turbulence
 
 __all__ = ["COMMANDS", "LARGEST", "Command", "Message", "read_message"]
 
@@ -96,12 +95,6 @@ def _names(name: str, value: Any) -> list[str]:
     return [_text("a signal", n) for n in value]
 
 
-def _turbulence(flight: Any, f: Fields) -> tuple[Any, ...]:
-    severity = f["severity"]
-    found = None if severity == "none" else Turbulence(severity=severity, seed=f.get("seed", 0))
-    return flight.in_turbulence, found
-
-
 COMMANDS: dict[str, Command] = {
     "set": Command({"values": _values}, lambda flight, f: (flight.set, f["values"]), needs=("values",)),
     "hand_over": Command({}, lambda flight, f: (flight.hand_over,)),
@@ -121,10 +114,8 @@ COMMANDS: dict[str, Command] = {
         {"name": _text, "mass": _number(0.0, 1e9)}, lambda flight, f: (flight.fill_tank, f["name"], f["mass"]),
         needs=("name", "mass"),
     ),
-    "turbulence": Command(
-        {"severity": _one_of(*SEVERITIES), "seed": _whole(0, 2**31 - 1)}, _turbulence, needs=("severity",)
-    ),
     # those that the server itself answers
+    "turbulence": Command({"severity": _one_of(*SEVERITIES), "seed": _whole(0, 2**31 - 1)}, needs=("severity",)),
     "loading": Command({"name": _text}, needs=("name",)),
     "record": Command({"on": _yes, "kind": _one_of("csv", "parquet")}, needs=("on",)),
     "pilot": Command({"take": _yes}, is_for_all=True, needs=("take",)),

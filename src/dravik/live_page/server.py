@@ -24,6 +24,8 @@ from dravik.live_page.door import Door, is_loopback
 from dravik.live_page.frames import frame_of
 from dravik.live_page.messages import COMMANDS, LARGEST, Message, read_message
 from dravik.real_time import FlightThread
+from dravik.surroundings.gusts import GustStream
+from dravik.surroundings.turbulence import Turbulence
 
 __all__ = ["Server"]
 
@@ -279,6 +281,18 @@ class Server:
         craft = flight.session.aircraft
         made = await self._loop.run_in_executor(None, lambda: craft.with_loading(fields["name"]).compiled())
         await self._ask(flight.in_loading, made)
+        return {}
+
+    async def _do_turbulence(self, client: Client, fields: Mapping[str, Any]) -> dict[str, Any]:
+        flight: Any = self.flight
+        if not hasattr(flight, "in_turbulence"):
+            raise DravikError("this flight has no turbulence of its own", expected="a live flight")
+        severity = fields["severity"]
+        found = None if severity == "none" else Turbulence(severity=severity, seed=fields.get("seed", 0))
+        if found is not None:  # what makes gusts is loaded here, once: that takes up to a second
+            gusts = GustStream(found, float(self._hello["span"]))
+            await self._loop.run_in_executor(None, lambda: gusts(60.0, 300.0, np.array([0.0, 1.0])))
+        await self._ask(flight.in_turbulence, found)
         return {}
 
     async def _do_lateness(self, client: Client, fields: Mapping[str, Any]) -> dict[str, Any]:

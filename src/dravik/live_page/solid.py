@@ -28,8 +28,9 @@ SHARES = np.array([0.0, 0.03, 0.12, 0.3, 0.55, 0.8, 1.0])  # of the chord, where
 def solid(craft: Aircraft) -> list[dict[str, Any]]:
     """Return the parts of an aircraft as plain data: ``points`` (x, y, z in a row) and ``triangles``, three to each.
 
-    A part with a ``signal`` turns by it (rad) about the ``hinge`` (two points), right-handed, times ``sign``; a
-    ``disc`` has centre, axis and radius, and spins while its ``signal`` is above zero; a ``wheel`` moves up by its signal (m).
+    A part with a ``signal`` turns by it (rad) about the ``hinge`` (two points), right-handed, times ``sign``. A
+    ``disc`` has centre, axis and radius, and spins while its ``signal`` is above zero; a ``wheel`` moves up by its
+    signal (m).
     """
     path = craft.path.parent / "geometry.toml" if craft.path is not None else None
     parts = []
