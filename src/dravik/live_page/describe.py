@@ -74,7 +74,7 @@ def _input(craft: Aircraft, spec: InputSpec, value: float) -> dict[str, Any]:
     elif spec.name.startswith(("fault_", "fail_")):
         kind = "fault"
     elif spec.name in AIR:
-        kind = "air"
+        kind, value = "air", spec.default  # what is set, without the gusts of this instant
     elif spec.name.endswith("_increment"):
         kind = "test"
     elif spec.follows or spec.name not in configuration.aircraft.inputs:

@@ -7,6 +7,7 @@ client does not take is dropped: a page that hangs delays nothing.
 import asyncio
 import contextlib
 import hmac
+import socket
 import threading
 import time
 from collections.abc import Callable, Mapping
@@ -31,7 +32,7 @@ __all__ = ["Server"]
 
 MOST_CLIENTS = 8
 MOST_A_SECOND = 250  # messages of a client; more are dropped
-MOST_WAITING = 1 << 16  # octets that a client has not taken: further frames to it are dropped
+MOST_WAITING = 1 << 15  # octets that a client has not taken: further frames to it are dropped
 TOLD_EVENTS = 300  # the newest events that are told
 TYPES = {".html": "text/html", ".js": "text/javascript", ".css": "text/css", ".svg": "image/svg+xml"}
 POLICY = "default-src 'self'; connect-src 'self' ws: wss:; img-src 'self' data:; style-src 'self' 'unsafe-inline'"
@@ -50,6 +51,7 @@ class Client:
     dropped: int = 0  # messages that were bad or too many
     allowance: float = MOST_A_SECOND
     heard: float = field(default_factory=time.monotonic)
+    warned: float = 0.0  # when it was told that it sends too much
     events: int = -1  # how many events were told
     told: float = 0.0
 
@@ -175,15 +177,18 @@ class Server:
             raise web.HTTPForbidden(text="the token is missing or wrong: use the address that dravik live has printed")
         if len(self._clients) >= MOST_CLIENTS:
             raise web.HTTPServiceUnavailable(text=f"{MOST_CLIENTS} clients are here already")
-        socket = web.WebSocketResponse(max_msg_size=LARGEST, heartbeat=20.0, compress=False)
-        await socket.prepare(request)
+        answer = web.WebSocketResponse(max_msg_size=LARGEST, heartbeat=20.0, compress=False)
+        await answer.prepare(request)
         transport = request.transport
         assert transport is not None
-        client = Client(socket, transport, np.zeros(0, dtype=np.intp))
+        with contextlib.suppress(AttributeError, OSError):
+            # what lies in the machine's own buffers comes late: a slow page shall lose frames instead
+            transport.get_extra_info("socket").setsockopt(socket.SOL_SOCKET, socket.SO_SNDBUF, MOST_WAITING)
+        client = Client(answer, transport, np.zeros(0, dtype=np.intp))
         self._clients.append(client)
         feed = asyncio.ensure_future(self._feed(client))
         try:
-            await socket.send_json({**self._hello, "role": "viewer", "pilot_is_there": self._pilot is not None})
+            await answer.send_json({**self._hello, "role": "viewer", "pilot_is_there": self._pilot is not None})
             await self._listen(client)
         except (ConnectionError, RuntimeError):  # gone while it was told something
             pass
@@ -193,13 +198,13 @@ class Server:
             if self._pilot is client:
                 self._pilot = None
                 await self._tell_all({"pilot_is_there": False})
-        return socket
+        return answer
 
     async def _listen(self, client: Client) -> None:
         async for incoming in client.socket:
             if not client.may_send():
                 client.dropped, self.dropped = client.dropped + 1, self.dropped + 1
-                await asyncio.sleep(0.02)  # who sends too much is read more slowly
+                await self._warn(client)
                 continue
             try:
                 if incoming.type is not WSMsgType.TEXT:
@@ -212,6 +217,15 @@ class Server:
                 continue
             if message.id is not None:
                 await client.socket.send_json({"answer": message.id, **answer})
+
+    async def _warn(self, client: Client) -> None:
+        """Tell who sends too much, once a second, and read the rest more slowly."""
+        if client.heard - client.warned > 1.0:
+            client.warned = client.heard
+            await client.socket.send_json(
+                {"answer": None, "error": f"more than {MOST_A_SECOND} messages a second: the others are dropped"}
+            )
+        await asyncio.sleep(0.002)
 
     async def _answer(self, client: Client, message: Message) -> dict[str, Any]:
         """Do what a message asks; raises DravikError for what cannot be, with the number to answer to."""
