@@ -11,6 +11,7 @@ import socket
 import threading
 import time
 from collections.abc import Callable, Mapping
+from concurrent.futures import Future
 from dataclasses import dataclass, field
 from importlib.resources import files
 from pathlib import Path
@@ -251,8 +252,11 @@ class Server:
 
     async def _ask(self, what: Callable[..., Any], *arguments: Any) -> Any:
         """Have the flight do something between two steps, without waiting for it here."""
+        return await self._answered(self.flight.ask(what, *arguments))
+
+    async def _answered(self, future: "Future[Any]") -> Any:
         try:
-            return await asyncio.wait_for(asyncio.wrap_future(self.flight.ask(what, *arguments)), 5.0)
+            return await asyncio.wait_for(asyncio.wrap_future(future), 5.0)
         except TimeoutError:
             raise DravikError("the flight did not answer within 5 s") from None
         except DravikError:
@@ -367,7 +371,7 @@ class Server:
 
     async def _tell_events(self, client: Client) -> None:
         flight: Any = self.flight
-        events = (await self._ask(flight.events))[-TOLD_EVENTS:]
+        events = (await self._answered(self.flight.look(flight.events)))[-TOLD_EVENTS:]
         told = {
             "events": [[round(e.time, 6), e.text] for e in events], "why": self.flight.why,
             "recording": Path(self.flight.published.recording).name,

@@ -55,7 +55,7 @@ class FlightThread:
 
     def __init__(self, pacer: Pacer) -> None:
         self._pacer = pacer
-        self._commands: deque[tuple[Callable[[], Any], Future[Any]]] = deque()
+        self._commands: deque[tuple[Callable[[], Any], Future[Any], bool]] = deque()
         self._wake = threading.Event()
         self._thread: threading.Thread | None = None
         self._stopping = self._running = False
@@ -98,11 +98,18 @@ class FlightThread:
 
     def ask(self, what: Callable[..., T], *arguments: Any) -> "Future[T]":
         """Have a command carried out between two steps; its result, or what it raises, is in the future."""
+        return self._put(what, arguments, is_counted=True)
+
+    def look(self, what: Callable[..., T], *arguments: Any) -> "Future[T]":
+        """Have something read between two steps, as ``ask`` does, which does not count among the commands."""
+        return self._put(what, arguments, is_counted=False)
+
+    def _put(self, what: Callable[..., T], arguments: tuple[Any, ...], *, is_counted: bool) -> "Future[T]":
         future: Future[T] = Future()
         if len(self._commands) >= MOST_WAITING:
             future.set_exception(DravikError(f"{MOST_WAITING} commands are waiting already; this one was dropped"))
             return future
-        self._commands.append((lambda: what(*arguments), future))
+        self._commands.append((lambda: what(*arguments), future, is_counted))
         self._wake.set()
         return future
 
@@ -125,7 +132,7 @@ class FlightThread:
         if self._thread is not None and self._thread is not threading.current_thread():
             self._thread.join()
         self._thread = None
-        for _, future in self._commands:
+        for _, future, _ in self._commands:
             future.cancel()
         self._commands.clear()
 
@@ -191,7 +198,7 @@ class FlightThread:
     def _carry_out(self) -> None:
         """Carry out the commands that wait; what they raise is theirs, and stops nothing."""
         while self._commands:
-            command, future = self._commands.popleft()
+            command, future, is_counted = self._commands.popleft()
             if not future.set_running_or_notify_cancel():
                 continue
             result, error = None, None
@@ -199,7 +206,7 @@ class FlightThread:
                 result = command()
             except Exception as found:
                 error = found
-            self._applied += 1
+            self._applied += is_counted
             self.published = self._picture()  # before the answer: who asked sees what it did
             if error is not None:
                 future.set_exception(error)
