@@ -2,7 +2,7 @@
 PYTHON ?= python3
 BIN := .venv/bin
 
-.PHONY: demo docs test lint format bench pictures verification clean
+.PHONY: demo docs test test-browser lint format bench pictures verification clean
 
 .venv/ready: pyproject.toml
 	@echo "installing Dravik and what it needs into .venv: a minute or two"
@@ -19,18 +19,22 @@ test: .venv/ready
 	@echo "the tests, on all cores: about seven minutes on two; a dot for each"
 	$(BIN)/python -W error -m unittest_parallel -s tests -t . --level class
 
+test-browser: .venv/ready
+	@echo "the live page in a headless Chromium: under a minute"
+	$(BIN)/python -m unittest browser_tests.test_page
+
 docs: .venv/ready
 	@echo "the documentation: its pages are run, which takes two minutes unless the tests did so before; build/docs/html/index.html"
 	$(BIN)/python -m tools.docsite.build
 
 lint: .venv/ready
-	$(BIN)/ruff check src tests tools benchmarks examples docs
-	$(BIN)/ruff format --check src tests tools benchmarks examples docs
+	$(BIN)/ruff check src tests browser_tests tools benchmarks examples docs
+	$(BIN)/ruff format --check src tests browser_tests tools benchmarks examples docs
 	$(BIN)/mypy
 
 format: .venv/ready
-	$(BIN)/ruff check --fix src tests tools benchmarks examples docs
-	$(BIN)/ruff format src tests tools benchmarks examples docs
+	$(BIN)/ruff check --fix src tests browser_tests tools benchmarks examples docs
+	$(BIN)/ruff format src tests browser_tests tools benchmarks examples docs
 
 bench: .venv/ready
 	$(BIN)/python benchmarks/run.py $(WRITE)
@@ -42,6 +46,7 @@ bench: .venv/ready
 	$(BIN)/python benchmarks/starts.py $(WRITE)
 	$(BIN)/python benchmarks/growth.py $(WRITE)
 	$(BIN)/python benchmarks/pages.py $(WRITE)
+	$(BIN)/python benchmarks/live_page.py
 	$(BIN)/python benchmarks/before.py
 
 pictures: .venv/ready

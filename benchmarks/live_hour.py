@@ -53,7 +53,9 @@ def main(minutes: int, *, browser: bool) -> None:
         begun = time.perf_counter()
         page.flight.do(page.flight.resume)
         before, last = resource.getrusage(resource.RUSAGE_SELF), page.flight.lateness
-        print(f"{'minute':>6} {'drift ms':>9} {'late':>6} {'missed':>6} {'mean ms':>8} {'worst ms':>9} {'CPU %':>6} {'MB':>7}")
+        print(
+            f"{'minute':>6} {'drift ms':>9} {'late':>6} {'missed':>6} {'mean ms':>8} {'worst ms':>9} {'CPU %':>6} {'MB':>7}"
+        )
         for k in range(1, minutes + 1):
             time.sleep(max(0.0, begun + 60.0 * k - time.perf_counter()))
             found, used = page.flight.lateness, resource.getrusage(resource.RUSAGE_SELF)
@@ -66,7 +68,9 @@ def main(minutes: int, *, browser: bool) -> None:
                 f"{1e3 * mean:8.3f} {1e3 * found.worst:9.1f} {100 * spent / 60.0:6.1f} {memory():7.1f}", flush=True,
             )  # fmt: skip
             before, last = used, found
-        print(f"{found.steps} steps, {100 * found.on_time:.3f} % on time, mean {1e3 * found.mean:.3f} ms, worst {1e3 * found.worst:.1f} ms")
+        print(
+            f"{found.steps} steps, {100 * found.on_time:.3f} % on time, mean {1e3 * found.mean:.3f} ms, worst {1e3 * found.worst:.1f} ms"
+        )
 
 
 async def _viewers(address: str, browser: bool) -> None:

@@ -64,6 +64,7 @@ class Browser:
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
         self._reader.cancel()
+        await self._socket.close()
         await self._http.close()
         self._process.terminate()
         with contextlib.suppress(TimeoutError):

@@ -216,6 +216,12 @@ class Session:
                 self._flight.note_held(spec.name)
         self._flight.change(numbers)
 
+    def refresh(self) -> None:
+        """Make signals those of the inputs as they are now, which otherwise the next step does; nothing moves."""
+        flight = self._flight
+        now = flight.schedule.steps(flight.step, 1, flight.x)[0, 0]
+        self._body.evaluate(flight.time, flight.x, now)
+
     def step(self, duration: str | float | None = None, **inputs: str | float) -> None:
         """Set inputs and fly on for ``duration`` seconds (one integrator step unless said).
 

@@ -52,6 +52,7 @@ class Client:
     dropped: int = 0  # messages that were bad or too many
     allowance: float = MOST_A_SECOND
     heard: float = field(default_factory=time.monotonic)
+    wake: asyncio.Event = field(default_factory=asyncio.Event)  # what it asked for is done: it sees that at once
     warned: float = 0.0  # when it was told that it sends too much
     events: int = -1  # how many events were told
     told: float = 0.0
@@ -245,6 +246,7 @@ class Server:
             except AttributeError:
                 raise DravikError(f"this flight cannot {message.do}", expected="what hello lists under can") from None
             result = await self._ask(what, *arguments)
+            client.wake.set()
             return {} if result is None else {"result": result}
         except DravikError as error:
             error.number = message.id  # type: ignore[attr-defined]
@@ -358,7 +360,9 @@ class Server:
         with contextlib.suppress(ConnectionError, RuntimeError):
             while not client.socket.closed:
                 due = max(due + 1.0 / client.rate, self._loop.time() - 0.25)
-                await asyncio.sleep(max(0.0, due - self._loop.time()))
+                with contextlib.suppress(TimeoutError):
+                    await asyncio.wait_for(client.wake.wait(), max(0.001, due - self._loop.time()))
+                client.wake.clear()
                 shown, now = self.flight.published, self._loop.time()
                 state = (shown.step, shown.applied, shown.state, shown.is_locked, shown.recording, client.number)
                 if (state == before and now - sent < 0.5) or not self._is_taking(client):

@@ -85,6 +85,8 @@ class LiveFlight(FlightThread):
         if locked:
             raise DravikError(f"{locked[0]} is locked", hint="hand the controls over first")
         self._session.set(**values)
+        if not self._running and not self._session.ended:
+            self._session.refresh()  # who looks at a flight that stands still sees what was set
 
     def hand_over(self) -> None:
         """Give the controls to the pilot, as they stand."""
@@ -96,7 +98,8 @@ class LiveFlight(FlightThread):
 
     def to_trim(self) -> None:
         """Put the pilot's controls back to where they were at the start, and lock them."""
-        self._session.set(**self._at_trim)
+        self._locked = False
+        self.set(self._at_trim)
         self._locked = True
 
     def resume(self) -> None:

@@ -98,11 +98,11 @@ class Pacer:
         self._steps, self._sum, self._worst = self._steps + 1, self._sum + late, max(self._worst, late)
         self._late += late >= self._period
 
-    def wait(self, most: float = 0.05) -> None:
-        """Sleep until the next step is due, or for so long (s), whichever comes first."""
+    def wait(self, most: float = 0.05, *, wake: Callable[[float], object] | None = None) -> None:
+        """Sleep until the next step is due, or for so long (s), whichever comes first; ``wake`` may end that early."""
         left = self._origin + (self._flown + 1) * self._period - self._clock()
         if left > 0.0:
-            self._sleep(min(left, most))
+            (wake or self._sleep)(min(left, most))
 
     @property
     def lateness(self) -> Lateness:

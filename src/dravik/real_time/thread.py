@@ -177,16 +177,16 @@ class FlightThread:
         """Fly in this thread until ``stop``, or for so many steps by the clock."""
         end = None if steps is None else self._steps + steps
         while not self._stopping and (end is None or self._steps < end):
+            self._wake.clear()
             self._carry_out()
             if not self._running:
                 self._wake.wait(0.05)
-                self._wake.clear()
                 if end is not None and self.why:
                     break
                 continue
             due = self._pacer.due()
             if not due:
-                self._pacer.wait()
+                self._pacer.wait(wake=self._wake.wait)  # a command need not wait for the next step
                 continue
             for _ in range(min(due, AT_ONCE, end - self._steps if end is not None else AT_ONCE)):
                 if not self._running:

@@ -38,7 +38,7 @@ export function drawStrips(flat, box, strips, traces, now, seconds, table, paint
     const least = 1e-3 * Math.max(Math.abs(low), Math.abs(high), 1e-3), middle = (low + high) / 2, half = Math.max((high - low) / 2, least) * 1.15;
     const place = (v) => y + tall * (0.5 - 0.42 * ((v - middle) / half));
     const across = (t) => box.x + box.width * (1 - (now - t) / seconds);
-    const stride = Math.max(1, Math.floor((trace.end - first) / 400)), c = colour(PAINTS[row % PAINTS.length]);
+    const stride = Math.max(1, Math.ceil((trace.end - first) / Math.max(80, 2400 / rows))), c = colour(PAINTS[row % PAINTS.length]);
     let u = null, v = null;
     // at even places of the history, so that the line does not shimmer when it moves
     for (let i = Math.ceil(first / stride) * stride; i < trace.end; i += stride) {

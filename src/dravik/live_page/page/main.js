@@ -28,7 +28,7 @@ const page = {
   saveSticks: () => kept(`dravik sticks ${hello.aircraft}`, sticks.axes),
 };
 // what tests and people who measure look at
-window.dravik = { get scene() { return scene; }, get flat() { return flat; }, get canvas() { return canvas; }, get frames() { return frames; }, get step() { return step; }, get applied() { return applied; }, get level() { return scene?.level; }, values: (n) => values.get(n), get gap() { return gap; }, sticks };
+window.dravik = { get scene() { return scene; }, get flat() { return flat; }, get canvas() { return canvas; }, get frames() { return frames; }, get step() { return step; }, get time() { return time; }, get applied() { return applied; }, get level() { return scene?.level; }, values: (n) => values.get(n), get gap() { return gap; }, sticks };
 
 let hiding;
 function say(text, bad = false) {
