@@ -139,6 +139,7 @@ def run_demo(folder: str, *, quick: bool, as_json: bool) -> bool:
         rows = [("yes" if ok else "no", key, text) for key, (ok, text) in demo.verdicts.items()]
         show_rows("The Tarn, from its file to the fire and back", ["good", "step", "result"], rows)
         say(f"The page with all of it: {target / 'index.html'}")
+        say("To fly it yourself: pip install 'dravik[live]', then dravik live fire_run --page")
     return good
 
 
