@@ -1,7 +1,7 @@
 """An hour by the clock: the Tarn with its law, turbulence and the page with a client at 60 Hz; a line each minute.
 
-``python benchmarks/live_hour.py [MINUTES] [--browser]``. Drift, lateness, the server's share of a core and memory are
-printed for each minute, so that a minute in which the machine did something else can be told apart.
+``python benchmarks/live_hour.py [MINUTES] [--browser]``. Drift, lateness, the share of a core and memory are printed for
+each minute, and the share of the cores that the machine's host took away (steal): such a minute can be told apart.
 """
 
 import asyncio
@@ -32,6 +32,12 @@ def memory() -> float:
     return float("nan")
 
 
+def stolen() -> tuple[int, int]:
+    """Return the ticks that the host took away from all cores, and all ticks."""
+    fields = [int(v) for v in Path("/proc/stat").read_text().split("\n", 1)[0].split()[1:]]
+    return (fields[7] if len(fields) > 7 else 0), sum(fields[:8])
+
+
 async def watch(address: str) -> None:
     """Take frames of twenty signals for ever, as a page does."""
     async with aiohttp.ClientSession() as http, http.ws_connect(address + "socket") as socket:
@@ -53,9 +59,9 @@ def main(minutes: int, *, browser: bool) -> None:
         begun = time.perf_counter()
         page.flight.do(page.flight.resume)
         before, last = resource.getrusage(resource.RUSAGE_SELF), page.flight.lateness
-        print(
-            f"{'minute':>6} {'drift ms':>9} {'late':>6} {'missed':>6} {'mean ms':>8} {'worst ms':>9} {'CPU %':>6} {'MB':>7}"
-        )
+        heads = ("minute", "drift ms", "late", "missed", "mean ms", "worst ms", "CPU %", "MB", "steal %")
+        print(" ".join(f"{h:>9}" for h in heads))
+        taken = stolen()
         for k in range(1, minutes + 1):
             time.sleep(max(0.0, begun + 60.0 * k - time.perf_counter()))
             found, used = page.flight.lateness, resource.getrusage(resource.RUSAGE_SELF)
@@ -63,14 +69,15 @@ def main(minutes: int, *, browser: bool) -> None:
             steps = found.steps - last.steps
             mean = (found.mean * found.steps - last.mean * last.steps) / max(steps, 1)
             spent = used.ru_utime + used.ru_stime - before.ru_utime - before.ru_stime
-            print(
-                f"{k:6d} {1e3 * drift:9.2f} {found.late - last.late:6d} {found.missed - last.missed:6d} "
-                f"{1e3 * mean:8.3f} {1e3 * found.worst:9.1f} {100 * spent / 60.0:6.1f} {memory():7.1f}", flush=True,
+            now = stolen()
+            row = (
+                k, 1e3 * drift, found.late - last.late, found.missed - last.missed, 1e3 * mean, 1e3 * found.worst,
+                100 * spent / 60.0, memory(), 100.0 * (now[0] - taken[0]) / max(now[1] - taken[1], 1),
             )  # fmt: skip
-            before, last = used, found
-        print(
-            f"{found.steps} steps, {100 * found.on_time:.3f} % on time, mean {1e3 * found.mean:.3f} ms, worst {1e3 * found.worst:.1f} ms"
-        )
+            print(" ".join(f"{v:9.3f}" if isinstance(v, float) else f"{v:9d}" for v in row), flush=True)
+            before, last, taken = used, found, now
+        print(f"{found.steps} steps, {100 * found.on_time:.3f} % on time")
+        print(f"mean lateness {1e3 * found.mean:.3f} ms, worst {1e3 * found.worst:.1f} ms")
 
 
 async def _viewers(address: str, browser: bool) -> None:
