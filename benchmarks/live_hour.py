@@ -1,7 +1,7 @@
 """An hour by the clock: the Tarn with its law, turbulence and the page with a client at 60 Hz; a line each minute.
 
-``python benchmarks/live_hour.py [MINUTES] [--browser]``. Drift, lateness, the share of a core and memory are printed for
-each minute, and the share of the cores that the machine's host took away (steal): such minutes can be told apart.
+``python benchmarks/live_hour.py [MINUTES] [--browser]``. Drift, lateness, the share of a core and memory are told for
+each minute, with the share of the cores that the machine's host took away (steal): such minutes can be told apart.
 """
 
 import asyncio

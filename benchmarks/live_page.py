@@ -24,7 +24,8 @@ SIGNALS = (
     "aileron", "rudder", "flap", "mach", "climb_rate",
 )  # fmt: skip
 EMPTY = """data:text/html,<body style='margin:0;background:black'><canvas id=c
-style='position:fixed;left:%dpx;top:%dpx;width:%dpx;height:%dpx'></canvas><script>const c=document.getElementById('c');c.width=%d;c.height=%d;
+style='position:fixed;left:%dpx;top:%dpx;width:%dpx;height:%dpx'></canvas>
+<script>const c=document.getElementById('c');c.width=%d;c.height=%d;
 const gl=c.getContext('webgl2',{alpha:false,antialias:false});window.n=0;
 function f(){n++;gl.clearColor(n%%2,0,0,1);gl.clear(gl.COLOR_BUFFER_BIT);requestAnimationFrame(f)}f()</script>"""
 SERVER = """
