@@ -84,7 +84,7 @@ WORDS: dict[str, tuple[list[str], dict[str, Any]]] = {
     "live": ([LOM, *AT, "--duration", "0.4 s", "--speed", "20"], {
         "--speed": "30", "--duration": "0.5 s", "--out": ".csv", "--link": "nowhere.toml", "--set": "throttle=0.9",
         "--loading": "light", "--law": "nowhere.toml", "--page": True, "--port": "7", "--host": "localhost",
-        "--token": "abcdefgh", "--folder": "nowhere", "--shape": "tarn",
+        "--token": "abcdefgh", "--folder": "nowhere", "--shape": "tarn", "--pose": True,
     }),
     "fly": ([LOM, *AT, "--duration", "1 s"], {
         "--rail": "60 deg", "--start": "none", "--resume": "RECORDING", "--duration": "2 s",

@@ -4,6 +4,7 @@ Terminal output is drawn in a terminal's font; the page needs a Chromium on the 
 without one.
 """
 
+import asyncio
 import shutil
 import subprocess
 import sys
@@ -13,6 +14,7 @@ from pathlib import Path
 from matplotlib.figure import Figure
 
 ROOT = Path(__file__).resolve().parent.parent
+sys.path.insert(0, str(ROOT))
 SHOTS = ROOT / "docs" / "screenshots"
 AT = ["--airspeed", "62 m/s", "--altitude", "300 m"]
 COLUMNS, ROWS = 120, 40
@@ -65,6 +67,31 @@ def page(source: Path, name: str, height: int = 1500) -> None:
         subprocess.run([browser, *options.split(), *shot], capture_output=True, check=True)
 
 
+async def live_page(name: str, seconds: float, *, light: bool = False) -> None:
+    """Take a picture of the live page: the sample scenario after some seconds of the clock, ten times real time."""
+    import dravik as dv
+    from tools.browser import Browser
+
+    scenario = dv.load_scenario("fire_run" if not light else "fire_edge")
+    with dv.live(scenario.session(), title=scenario.definition.name, route=scenario.course) as served:
+        async with Browser() as browser:
+            await browser.open(served.address)
+            await browser.until("window.dravik && window.dravik.frames > 3")
+            await browser.value("document.getElementById('speed').value = '10'")
+            await browser.value("document.getElementById('speed').dispatchEvent(new Event('change'))")
+            if light:
+                for selector in ("#theme", '[data-view="side"]', "#tab-Autopilot"):
+                    await browser.click(selector)
+            await browser.key("Space")
+            await browser.until(f"window.dravik.time > {seconds}", seconds=120.0)
+            await browser.key("Space")
+            await browser.value("window.dravik.scene.level = 0")
+            await asyncio.sleep(2.0)
+            await browser.value("window.dravik.scene.level = 0")
+            await asyncio.sleep(0.3)
+            await browser.picture(SHOTS / f"{name}.png")
+
+
 def figure(folder: Path, name: str, *arguments: str) -> None:
     """Run a command that draws a figure and keep the figure."""
     option = "--out" if arguments[0] == "plot" else "--figure"
@@ -99,6 +126,9 @@ def main() -> None:
         shown = "airspeed,altitude,theta,phi,elevator,rudder,mass,nz"
         figure(folder, "plot", "plot", "run.csv", "--signals", shown)
         figure(folder, "track", "plot", "run.csv", "--view", "track")
+    if shutil.which("chromium") or shutil.which("chromium-browser"):
+        asyncio.run(live_page("live", 76.0))
+        asyncio.run(live_page("live_light", 150.0, light=True))
     site = ROOT / "build" / "docs" / "html" / "index.html"
     if site.exists():
         page(site, "site", height=800)

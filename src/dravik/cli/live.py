@@ -49,6 +49,9 @@ def live(
     link: Annotated[
         str, typer.Option(metavar="FILE", help="link file: datagrams to pictures, and inputs from elsewhere")
     ] = "",
+    pose: Annotated[
+        bool, typer.Option("--pose", help="send a pose that stands still by the link, to check a picture's signs")
+    ] = False,
     page: Annotated[bool, typer.Option("--page", help="serve the page for a browser; needs dravik[live]")] = False,
     port: Annotated[int, typer.Option(help="port of the page; 0 takes one that is free")] = 8321,
     host: Annotated[
@@ -79,6 +82,11 @@ def live(
         linked = open_.enter_context(Link(read_link(link))) if link else None
         devices = linked.devices if linked is not None else []
         served = _served(aircraft, chosen, devices, shape, save)
+        if linked is not None and not isinstance(served.what, list) and served.what.aircraft is not None:
+            linked.learn({n: (i.low, i.high) for n, i in served.what.aircraft.inputs.items()})
+        if pose:
+            _stand(served, linked, seconds, as_json=as_json)
+            return
         if page:
             from dravik.live_page import Door
             from dravik.live_page import live as serve
@@ -103,6 +111,27 @@ def live(
         ended = bool(flight.why)
     if ended:
         raise typer.Exit(1)
+
+
+def _stand(served: Served, linked: Any, seconds: float | None, *, as_json: bool) -> None:
+    """Send the pose by the clock, and say what a right picture shows."""
+    from dravik.link import still_pose, what_is_seen
+
+    if linked is None or not linked.senders or isinstance(served.what, list) or served.what.aircraft is None:
+        raise DravikError("--pose needs an aircraft and a link that sends", expected="--link FILE with [[send]]")
+    session, limits = served.what, served.what.aircraft.limits
+    signals = still_pose({n: session[n] for n in session.names}, limits)
+    rows = what_is_seen(limits, dict.fromkeys(n for s in linked.senders for n in s.reads))
+    if not as_json:
+        show_rows(f"{served.title}: a pose that stands still", ["what", "a right picture shows"], rows)
+    begun = time.monotonic()
+    with suppress(KeyboardInterrupt):
+        while seconds is None or time.monotonic() - begun < seconds:
+            for sender in linked.senders:
+                sender.update(time.monotonic() - begun, signals)
+            time.sleep(0.005)
+    if as_json:
+        emit({"pose": dict(rows), "sent": sum(s.sent for s in linked.senders)})
 
 
 def _refuse(page: bool, given: dict[str, object]) -> None:

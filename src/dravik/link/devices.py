@@ -14,6 +14,7 @@ from dravik.link.entity_state import EntityState, encode, entity_state, extrapol
 from dravik.link.link_file import POSE, POSE_READS, LinkDefinition, Received, ReceivedField, Sent, SentField, conversion
 from dravik.link.picture_axes import pose_in_axes
 from dravik.link.plain_format import LARGEST, Datagram, pack, pack_json, unpack, unpack_json
+from dravik.link.stick import Stick
 
 __all__ = ["Link", "Receiver", "Sender"]
 
@@ -219,9 +220,12 @@ class Link:
     def __init__(self, definition: LinkDefinition) -> None:
         self.senders = [Sender(spec) for spec in definition.send]
         self.receivers: list[Receiver] = []
+        self.sticks: list[Stick] = []
         try:
             for spec in definition.receive:
                 self.receivers.append(Receiver(spec))
+            for stick in definition.stick:
+                self.sticks.append(Stick(stick))
         except DravikError:
             self.close()
             raise
@@ -229,7 +233,12 @@ class Link:
     @property
     def devices(self) -> list[Any]:
         """What a flight calls: what comes in before what goes out."""
-        return [*self.receivers, *self.senders]
+        return [*self.receivers, *self.sticks, *self.senders]
+
+    def learn(self, ranges: Mapping[str, tuple[float, float]]) -> None:
+        """Take the ranges of an aircraft's inputs, which sticks need; raises DravikError for an input without one."""
+        for stick in self.sticks:
+            stick.learn(ranges)
 
     def close(self) -> None:
         """Give sockets and ports back."""

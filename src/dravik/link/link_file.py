@@ -11,6 +11,7 @@ from dravik.errors import DravikError
 from dravik.host.files import as_path
 from dravik.link.entity_state import READS
 from dravik.link.picture_axes import pose_in_axes
+from dravik.link.stick import StickDefinition
 from dravik.units import kind_of_unit, to_si
 
 __all__ = ["LinkDefinition", "Received", "Sent", "conversion", "read_link"]
@@ -153,6 +154,7 @@ class LinkDefinition(Model):
     name: str = ""  #: name, for messages
     send: tuple[Sent, ...] = ()  #: datagrams that are sent
     receive: tuple[Received, ...] = ()  #: datagrams that come in
+    stick: tuple[StickDefinition, ...] = ()  #: sticks of this machine
 
 
 def read_link(path: str | Path) -> LinkDefinition:
