@@ -157,19 +157,25 @@ def _flown(session: Session, speed: float) -> Served:
 def _played(recordings: Sequence[Recording], speed: float, devices: Sequence[Any], shape: Aircraft | None) -> Served:
     replay = Replay(recordings, speed=speed, devices=devices)
     first = recordings[0].metadata
-    modes = first.get("mode_logic") or {}
+    modes, names = first.get("mode_logic") or {}, recordings[0].names
     span = 20.0 if shape is None else shape.definition.reference.span
     told = {
         "title": str(first.get("scenario") or first.get("aircraft") or "flight"), "dt": replay.dt,
         "aircraft": str(first.get("aircraft") or ""), "loading": str(first.get("loading") or ""),
         "signals": signal_table(replay.units), "playback": replay.as_told(), "route": first.get("route"), "inputs": [],
         "parameters": [], "controls": _recorded_controls(recordings[0]), "tanks": [], "pilot": [], "has_ground": True,
-        "engines": [n.removeprefix("thrust_") for n in recordings[0].names if n.startswith("thrust_")],
-        "modes": {n: list((m or {}).get("modes", {})) for n, m in modes.items() if n in recordings[0].names},
+        "engines": [n.removeprefix("thrust_") for n in names if n.startswith("thrust_") and _is_engine(n, names)],
+        "modes": {n: list((m or {}).get("modes", {})) for n, m in modes.items() if n in names},
         "span": span, "cg": [0.0, 0.0, 0.0] if shape is None else list(shape.loading.cg),
         "shape": plain(span, 0.1 * span, (0.0, 0.0, 0.0)) if shape is None else solid(shape),
     }  # fmt: skip
     return replay, told, lambda north, east, half: _recorded_land(recordings[0])
+
+
+def _is_engine(thrust: str, names: Sequence[str]) -> bool:
+    """Whether a signal is the thrust of an engine: what it is commanded, or how fast it turns, was recorded too."""
+    engine = thrust.removeprefix("thrust_")
+    return f"power_{engine}" in names or f"rpm_{engine}" in names
 
 
 def _recorded_controls(run: Recording) -> list[dict[str, Any]]:

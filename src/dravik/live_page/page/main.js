@@ -301,7 +301,7 @@ function texts() {
     m.top.hidden = m.low.hidden = e.tall < 26;
   });
   const modes = $("modes");
-  if (modes) modes.replaceChildren(...bands.map((n, row) => make("span", { class: "mode soft", style: `left:6px;width:64px;top:${upper.height + 15 * row}px` }, n)), ...words.map((w) => make("span", { class: "mode", style: `left:${w.x + 4}px;width:${w.width - 6}px;top:${upper.height + 15 * w.row}px;color:#fff` }, hello.modes[w.name][Math.round(w.mode) - 1] || "")));
+  if (modes) modes.replaceChildren(...words.map((w) => make("span", { class: "mode", style: `left:${w.x + 4}px;width:${w.width - 6}px;top:${upper.height + 15 * w.row}px;color:#fff` }, `${w.name}: ${hello.modes[w.name][Math.round(w.mode) - 1] || ""}`)));
   if (hello.playback) {
     const { begin: a, end: b } = hello.playback;
     if (document.activeElement !== $("bar")) $("bar").value = Math.round((1000 * (time - a)) / (b - a));

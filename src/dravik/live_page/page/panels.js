@@ -31,7 +31,7 @@ export class Panels {
   build() {
     const { hello } = this.page, tabs = document.getElementById("tabs");
     const names = hello.playback ? ["Fly", "Events"] : ["Fly", "Autopilot", "Gains", "World", "Devices", "Events"];
-    tabs.replaceChildren(...names.map((n) => make("button", { onclick: () => this.show(n), id: `tab-${n}` }, n)));
+    tabs.replaceChildren(...names.map((n) => make("button", { onclick: (e) => { this.show(n); e.target.blur(); }, id: `tab-${n}` }, n)));
     this.show(names.includes(this.tab) ? this.tab : "Fly");
   }
 
