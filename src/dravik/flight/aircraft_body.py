@@ -10,15 +10,16 @@ from numpy.typing import NDArray
 
 from dravik.aircraft import Aircraft
 from dravik.aircraft.description.laws import engagements
+from dravik.aircraft.finite_values import not_finite
 from dravik.aircraft.ground_height import ground_height_of
 from dravik.definition.effectors import Parameter
 from dravik.errors import DravikError
 from dravik.flight import pauses
-from dravik.flight.outcomes import failure, logged_events
-from dravik.kernel.program import EVENT_CAPACITY, EVERYTHING, STOP_EVENT
+from dravik.kernel import RIGID_STATES, Workspace
+from dravik.kernel.program import EVENT_CAPACITY, EVENT_COUNT, EVERYTHING, N_EVENTS, OUTSIDE_TABLE, STOP_EVENT
 from dravik.kernel.sampled_cells import begin_memory
 from dravik.motion.equations import evaluate
-from dravik.motion.integration import clamp_states, fly_steps
+from dravik.motion.integration import BEFORE, SLOPE, clamp_states, fly_steps
 from dravik.recording.recording import Event
 from dravik.surroundings.terrain import terrain_around
 
@@ -87,11 +88,11 @@ class AircraftBody:
 
     def failure(self, t: float, dt: float) -> tuple[float, str]:
         """Return when and why it could not go on, in words."""
-        return failure(self.craft, self.work, t, dt)
+        return _failure(self.craft, self.work, t, dt)
 
     def events(self) -> list[Event]:
         """Return what the conditions have logged."""
-        events = logged_events(self.craft, self.work)
+        events = _logged_events(self.craft, self.work)
         if len(events) == EVENT_CAPACITY:
             events.append(Event(events[-1].time, f"more than {EVENT_CAPACITY} events: the rest is not logged"))
         return events
@@ -161,3 +162,22 @@ class AircraftBody:
     def outside(self) -> list[tuple[str, str, int, float, float]]:
         """Return the tables that were left."""
         return self.craft.outside_visits(self.work)
+
+
+def _logged_events(craft: Aircraft, w: Workspace) -> list[Event]:
+    """Return what the kernel has logged, in order of time."""
+    n = int(craft.program.layout[N_EVENTS])
+    log = w.events[n : n + int(w.counters[EVENT_COUNT])]
+    return sorted((Event(float(t), craft.events[int(i)].text) for t, i in log), key=lambda e: e.time)
+
+
+def _failure(craft: Aircraft, w: Workspace, t: float, dt: float) -> tuple[float, str]:
+    """Return when (``t`` unless the kernel knows better) and why the kernel could not go on in a step, in words."""
+    counter = int(w.counters[OUTSIDE_TABLE]) - 1
+    if counter >= 0:
+        return t, craft.outside_message(counter, float(w.worst[counter, 2]))
+    if not np.isfinite(w.registers[: len(RIGID_STATES)]).all():
+        # a Runge-Kutta stage produced a NaN, which spread to the rest: repeat the step's first stage to find its origin
+        x = w.slopes[BEFORE] + dt * w.slopes[SLOPE]
+        evaluate(craft.program, w, t + dt, x, w.inputs[2], w.slopes[0], False, EVERYTHING)
+    return float(w.registers[0]), not_finite(craft, w)

@@ -19,9 +19,8 @@ from dravik.flight.devices import Tasks
 from dravik.flight.options import Options, check_options, steps_between
 from dravik.flight.provenance import ending, origin
 from dravik.flight.row_buffer import NEVER, RowBuffer
-from dravik.flight.saving import restore, saved_of
 from dravik.flight.schedule import Schedule
-from dravik.flight.snapshots import SavedFlight, Start, Startable, following_of
+from dravik.flight.snapshots import SavedFlight, Start, Startable, following_of, restore, saved_of
 from dravik.kernel.program import EVENT_COUNT, NOT_FINITE, OUTSIDE_TABLE, PAUSED, STOP_EVENT
 from dravik.motion.integration import LAST_EVALUATED, LAST_RECORDED, LAST_UNTOUCHED
 from dravik.plants import Plant

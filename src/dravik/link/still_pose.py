@@ -47,7 +47,24 @@ def still_pose(signals: Mapping[str, float], limits: Mapping[str, tuple[float, f
 
 
 def what_is_seen(limits: Mapping[str, tuple[float, float]], sent: Iterable[str]) -> list[tuple[str, str]]:
-    """Return what a right picture shows of the pose, row by row; ``sent`` are the signals that the link sends."""
+    """Return what a right picture shows of the pose, row by row.
+
+    Parameters
+    ----------
+    limits : mapping of str to (float, float)
+        Ranges of the aircraft's controls, SI.
+    sent : iterable of str
+        Signals that the link sends.
+
+    Returns
+    -------
+    list of (str, str)
+
+    Examples
+    --------
+    >>> what_is_seen({"rudder": (-0.4, 0.4)}, ["rudder"])[-1]
+    ('rudder', 'trailing edge left, 11.5 deg')
+    """
     rows = [
         ("nose", "to the east, 10 deg above the horizon"), ("right wing", "30 deg down"),
         ("place", "100 m north and 200 m east of the origin, 300 m up"), ("motion", "none"),

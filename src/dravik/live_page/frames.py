@@ -43,8 +43,24 @@ def frame_of(shown: Published, watched: int, places: NDArray[np.intp], clock: fl
 
 
 def read_frame(data: bytes) -> Frame:
-    """Return what a frame says; raises DravikError for what is none.
+    """Return what a frame says.
 
+    Parameters
+    ----------
+    data : bytes
+        A binary message of the socket.
+
+    Returns
+    -------
+    Frame
+
+    Raises
+    ------
+    DravikError
+        For what is no frame, or one of another version.
+
+    Examples
+    --------
     >>> read_frame(b"")
     Traceback (most recent call last):
     ...

@@ -252,7 +252,7 @@ function draw(now) {
   const dt = Math.min(gap / 1000, 0.1);
   sticks.poll(dt);
   sendSticks(dt);
-  if (!hello || !values.has("north")) return;
+  if (!hello || !values.size) return;
   frames++;
   const here = crafts(), seconds = Number($("window").value), theme = light() ? "light" : "dark";
   if (now - mapAt > 400 && tracks[0]?.length > 5) { scene.setTrack(tracks[0].slice(-3 * 4000)); mapAt = now; }
