@@ -14,7 +14,8 @@ import numpy as np
 
 import dravik as dv
 from dravik.errors import DravikError
-from dravik.live_page import Door, LivePage, read_frame, server
+from dravik.live_page import Door, LivePage, read_frame
+from dravik.live_page import client as limits
 from dravik.live_page.messages import COMMANDS, read_message
 from dravik.recording import read_recording
 from tests.web_socket import Client, RefusedError, fetch
@@ -200,6 +201,7 @@ class SafetyTest(Served):
                 ('{"do": "watch", "signals": ["thta"]}', "no signal 'thta'"), ('{"do": "go_back", "name": "x"}', "no saved state"),
                 ('{"do": "record", "on": 1}', "true or false"), ('{"do": "loading", "name": "full"}', "full"),
                 ('{"do": "turbulence", "severity": "some"}', "none, light"), ('{"do": "go_to", "time": 1}', "cannot go_to"),
+                ('{"do": "speed", "times": 1' + "0" * 400 + "}", "0.01 to 1000"), ('{"do": "set", "values": {"throttle": 1' + "0" * 400 + "}}", "not finite"),
                 ('{"do": "keep", "name": ""}', "a text of 1 to 200"), ('{"do": "pause", "id": 1.5}', "a whole number"),
             )
         ):  # fmt: skip
@@ -248,7 +250,7 @@ class SafetyTest(Served):
                 read_message(text)
             except DravikError:
                 messages.append(text)
-        with mock.patch.object(server, "MOST_A_SECOND", 1e9):
+        with mock.patch.object(limits, "MOST_A_SECOND", 1e9):
             for k, text in enumerate(messages):
                 pilot.send(text)
                 if k % 9 == 0:
@@ -275,13 +277,31 @@ class SafetyTest(Served):
         others[0].send("x" * 20_000)
         with self.assertRaisesRegex(ConnectionError, "1009"):
             others[0].wait(lambda d: False)
-        with mock.patch.object(server, "MOST_A_SECOND", 20):  # so that a slow machine sends too many as well
+        with mock.patch.object(limits, "MOST_A_SECOND", 20):  # so that a slow machine sends too many as well
             for _ in range(400):
                 pilot.send('{"do": "pause"}')
             self.assertIn("more than 20 messages a second", pilot.wait(lambda d: "error" in d)["error"])
             time.sleep(1.0)
         time.sleep(1.5)
         self.assertGreater(pilot.ask("lateness")["dropped"], 50)
+
+    def test_land_is_worked_out_piece_by_piece_and_a_loading_without_a_signal_goes_on(self) -> None:
+        craft = dv.sample("tarn").with_loading("drop_run")
+        page = self.serve(dv.Session(craft, start=dv.trim(craft, airspeed="62 m/s", altitude="300 m")))
+        pilot = self.pilot(page)
+        pilot.send({"do": "land", "north": 0, "east": 0, "half": 500, "id": 90})
+        pilot.send({"do": "land", "north": 0, "east": 0, "half": 500, "id": 91})
+        self.assertIn("land", pilot.wait(lambda d: d.get("answer") == 90))
+        self.assertIn("other land", pilot.wait(lambda d: d.get("answer") == 91)["error"])
+        pilot.ask("watch", signals=["tank_water", "altitude"])
+        pilot.ask("keep", name="wet")
+        self.assertNotIn("error", pilot.ask("loading", name="dropped"))
+        pilot.ask("step", steps=5)
+        found = read_frame(pilot.frame())
+        self.assertTrue(np.isnan(found.values[0]) and abs(found.values[1] - 300.0) < 5.0)
+        self.assertEqual(pilot.wait(lambda d: d.get("loading") == "dropped")["loading"], "dropped")
+        pilot.ask("go_back", name="wet")
+        self.assertEqual(read_frame(pilot.frame()).values[0], 3000.0)
 
     def test_a_page_that_hangs_delays_nothing(self) -> None:
         page = self.serve()

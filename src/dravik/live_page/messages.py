@@ -46,9 +46,13 @@ def _number(low: float = -math.inf, high: float = math.inf) -> Callable[[str, An
     def read(name: str, value: Any) -> float:
         if isinstance(value, bool) or not isinstance(value, int | float) or not low <= value <= high:
             raise DravikError(f"{name} cannot be {str(value)[:50]!r}", expected=f"a number from {low:g} to {high:g}")
-        if not math.isfinite(value):
+        try:
+            number = float(value)
+        except OverflowError:  # a whole number beyond all others
+            number = math.inf
+        if not math.isfinite(number):
             raise DravikError(f"{name} is not finite")
-        return float(value)
+        return number
 
     return read
 

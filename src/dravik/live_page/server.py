@@ -7,21 +7,22 @@ client does not take is dropped: a page that hangs delays nothing.
 import asyncio
 import contextlib
 import hmac
+import math
 import socket
 import threading
 import time
 from collections.abc import Callable, Mapping
 from concurrent.futures import Future
-from dataclasses import dataclass, field
 from importlib.resources import files
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 from aiohttp import WSMsgType, web
-from numpy.typing import NDArray
 
 from dravik.errors import DravikError
+from dravik.live_page import client as client_limits
+from dravik.live_page.client import Client
 from dravik.live_page.door import Door, is_loopback
 from dravik.live_page.frames import frame_of
 from dravik.live_page.messages import COMMANDS, LARGEST, Message, read_message
@@ -32,40 +33,11 @@ from dravik.surroundings.turbulence import Turbulence
 __all__ = ["Server"]
 
 MOST_CLIENTS = 8
-MOST_A_SECOND = 250  # messages of a client; more are dropped
+LAND_REST = 0.4  # s between two pieces of land that are worked out
 MOST_WAITING = 1 << 15  # octets that a client has not taken: further frames to it are dropped
 TOLD_EVENTS = 300  # the newest events that are told
 TYPES = {".html": "text/html", ".js": "text/javascript", ".css": "text/css", ".svg": "image/svg+xml"}
 POLICY = "default-src 'self'; connect-src 'self' ws: wss:; img-src 'self' data:; style-src 'self' 'unsafe-inline'"
-
-
-@dataclass(eq=False)
-class Client:
-    """Somebody at the other end of a web socket: what is watched, and what was dropped."""
-
-    socket: web.WebSocketResponse
-    transport: asyncio.BaseTransport
-    places: NDArray[np.intp]
-    number: int = 0  # of the list of signals that is watched
-    rate: float = 60.0
-    lost: int = 0  # frames that were not taken
-    dropped: int = 0  # messages that were bad or too many
-    allowance: float = MOST_A_SECOND
-    heard: float = field(default_factory=time.monotonic)
-    wake: asyncio.Event = field(default_factory=asyncio.Event)  # what it asked for is done: it sees that at once
-    warned: float = 0.0  # when it was told that it sends too much
-    events: int = -1  # how many events were told
-    told: float = 0.0
-
-    def may_send(self) -> bool:
-        """Whether another message is within the rate; counts it."""
-        now = time.monotonic()
-        self.allowance = min(MOST_A_SECOND, self.allowance + (now - self.heard) * MOST_A_SECOND)
-        self.heard = now
-        if self.allowance < 1.0:
-            return False
-        self.allowance -= 1.0
-        return True
 
 
 class Server:
@@ -84,6 +56,7 @@ class Server:
         self._clients: list[Client] = []
         self._pilot: Client | None = None
         self.dropped = 0  # messages that were bad, of all clients
+        self._land_at = 0.0  # when land may be asked for again
         self.port = door.port
         self._loop = asyncio.new_event_loop()
         self._ready = threading.Event()
@@ -213,9 +186,12 @@ class Server:
                     raise DravikError("a message of octets", expected="text: JSON")
                 message = read_message(incoming.data)
                 answer = await self._answer(client, message)
-            except DravikError as error:
+            except (ConnectionError, RuntimeError):  # the client has gone
+                raise
+            except Exception as error:  # whatever is wrong with a message is told to who sent it, and stops nothing
                 client.dropped, self.dropped = client.dropped + 1, self.dropped + 1
-                await client.socket.send_json({"answer": getattr(error, "number", None), "error": str(error)})
+                text = str(error) if isinstance(error, DravikError) else f"{type(error).__name__}: {error}"
+                await client.socket.send_json({"answer": getattr(error, "number", None), "error": text})
                 continue
             if message.id is not None:
                 await client.socket.send_json({"answer": message.id, **answer})
@@ -225,7 +201,10 @@ class Server:
         if client.heard - client.warned > 1.0:
             client.warned = client.heard
             await client.socket.send_json(
-                {"answer": None, "error": f"more than {MOST_A_SECOND} messages a second: the others are dropped"}
+                {
+                    "answer": None,
+                    "error": f"more than {client_limits.MOST_A_SECOND} messages a second: the others are dropped",
+                }
             )
         await asyncio.sleep(0.002)
 
@@ -290,8 +269,15 @@ class Server:
         return {"watched": client.number}
 
     async def _do_land(self, client: Client, fields: Mapping[str, Any]) -> dict[str, Any]:
-        place = fields["north"], fields["east"], fields["half"]
-        return {"land": await self._loop.run_in_executor(None, self._land, *place)}
+        # it takes a tenth of a second: one at a time with a rest, so that nobody's asking costs the flight its cores
+        if self._land_at > self._loop.time():
+            raise DravikError("other land is being worked out", hint="ask again in a second")
+        self._land_at = math.inf
+        try:
+            place = fields["north"], fields["east"], fields["half"]
+            return {"land": await self._loop.run_in_executor(None, self._land, *place)}
+        finally:
+            self._land_at = self._loop.time() + LAND_REST
 
     async def _do_loading(self, client: Client, fields: Mapping[str, Any]) -> dict[str, Any]:
         flight: Any = self.flight
@@ -380,5 +366,6 @@ class Server:
             "events": [[round(e.time, 6), e.text] for e in events], "why": self.flight.why,
             "recording": Path(self.flight.published.recording).name,
             "kept": list(getattr(flight, "kept", [])), "speed": self.flight.published.speed,
+            "loading": getattr(flight, "loading", ""),
         }  # fmt: skip
         await client.socket.send_json(told)

@@ -7,6 +7,7 @@ from collections.abc import Mapping, Sequence
 from pathlib import Path
 
 import numpy as np
+from numpy.typing import NDArray
 
 from dravik.aircraft import Aircraft
 from dravik.errors import DravikError, FlightError
@@ -19,6 +20,7 @@ from dravik.surroundings.turbulence import Turbulence
 
 __all__ = ["LiveFlight"]
 
+Floats = NDArray[np.float64]
 MOST_STATES = 16  # saved states, at most
 LONGEST_NAME = 40  # letters of a saved state's name
 
@@ -141,7 +143,7 @@ class LiveFlight(FlightThread):
         self.end_recording()
         session, saved, self._steps, before = self._saved[name]
         session.restore(saved)
-        self._fly_on_with(session)
+        self._fly_on_with(session, lenient=True)
         self.why, self._before = "", list(before)
         self._pacer.begin()
 
@@ -174,11 +176,27 @@ class LiveFlight(FlightThread):
         self.end_recording()
         name = loading if isinstance(loading, str) else loading.loading_name
         self._before = [*self.events(), Event(session.time, f"loading: {name} (set)")]
-        self._fly_on_with(session)
+        self._fly_on_with(session, lenient=True)
 
-    def _fly_on_with(self, session: Session) -> None:
-        self._session = session
-        self._look = session.reader(*self.signals) if self.signals else (lambda: np.empty(0))
+    @property
+    def loading(self) -> str:
+        """Name of the loading that flies now; empty for a plant that is no aircraft."""
+        craft = self._session.aircraft
+        return "" if craft is None else craft.loading_name
+
+    def _fly_on_with(self, session: Session, *, lenient: bool = False) -> None:
+        """Fly this session from now on; ``lenient``, signals that it does not have are NaN."""
+        known = set(session.names) if lenient else set(self.signals)
+        names = [n for n in self.signals if n in known]
+        look = session.reader(*names) if names else (lambda: np.empty(0))
+        if len(names) < len(self.signals):
+            places, values, some = [self.signals.index(n) for n in names], np.full(len(self.signals), np.nan), look
+
+            def look() -> Floats:
+                values[places] = some()
+                return values
+
+        self._session, self._look = session, look
 
     def events(self) -> list[Event]:
         """Return what has happened so far."""
@@ -189,8 +207,9 @@ class LiveFlight(FlightThread):
         try:
             self._session.step()
             self._steps += 1
-        except DravikError as error:
-            self.why, self._running = str(error), False
+        except Exception as error:  # whatever ends the flight is told; the thread goes on and takes commands
+            text = str(error) if isinstance(error, DravikError) else f"{type(error).__name__}: {error}"
+            self.why, self._running = text, False
             return
         if self._session.ended:
             self._running = False

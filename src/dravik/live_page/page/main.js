@@ -113,6 +113,7 @@ const flights = () => hello.playback?.flights.length || 1;
 const again = () => sticks.take(page.value);
 
 function told(data) {
+  if (data.loading) $("sub").textContent = `${hello.aircraft}, ${data.loading}`;
   page.events = data.events; why = data.why; speed = data.speed; recording = data.recording;
   page.keptNames = new Set(data.kept);
   if ([...$("speed").options].some((o) => Number(o.value) === speed)) $("speed").value = String(speed);
@@ -122,7 +123,10 @@ function askLand(north, east, first = false) {
   if (landAsked || (land && "level" in land && !first)) return;
   landAsked = true;
   const half = Math.max(600 * (hello.span || 20), 8000);
-  wire.ask("land", { north, east, half: Math.min(half, 20000) }).then((a) => { land = a.land; landAt = [north, east, half]; scene.setLand(land); landAsked = false; }, (e) => { landAsked = false; say(e.message, true); });
+  wire.ask("land", { north, east, half: Math.min(half, 20000) }).then((a) => { land = a.land; landAt = [north, east, half]; scene.setLand(land); landAsked = false; }, (e) => {
+    landAsked = false;
+    if (/other land/.test(e.message)) setTimeout(() => askLand(north, east, first), 1500); else say(e.message, true);
+  });
 }
 
 function role() {
