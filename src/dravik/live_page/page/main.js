@@ -17,7 +17,7 @@ let hello = null, wire = null, gl, flat, scene, panels;
 let values = new Map(), before = new Map(), flags = {}, time = 0, step = 0, applied = 0, why = "";
 let needed = new Set(), watching = "", strips = [], traces = new Map(), boxes = {}, land = null, landAt = null, landAsked = false;
 let tracks = [], met = [], mapView = { wide: 8000 }, isPilot = false, crash = null, edges = [], speed = 1;
-let ratio = 1, size = [1, 1], whole = true, share = 1, frames = 0, lastFrame = 0, gap = 0, edgeMarks = [], fresh = false, recording = "";
+let ratio = 1, size = [1, 1], whole = true, share = 1, frames = 0, lastFrame = 0, gap = 0, edgeMarks = [], fresh = false, recording = "", retake = false;
 
 const page = {
   sticks, events: [], keptNames: new Set(), value: (n) => values.get(n),
@@ -97,7 +97,7 @@ function framed(frame) {
   (hello.route?.points || []).forEach((p, i) => { if (Math.hypot(p.north_m - values.get("north"), p.east_m - values.get("east")) <= p.acceptance_m) met[i] = true; });
   if (flags.ended && !crash) crash = [values.get("north"), values.get("east")];
   if (!flags.ended) crash = null;
-  if (was.locked && !flags.locked) sticks.take(page.value);
+  if ((was.locked && !flags.locked) || retake) { sticks.take(page.value); retake = false; }
   sticks.locked = flags.locked || !isPilot;
   fresh = true;
 }
@@ -110,7 +110,8 @@ function cutTrack(track) {
 }
 
 const flights = () => hello.playback?.flights.length || 1;
-const again = () => sticks.take(page.value);
+// Controls are taken over from the next frame: the answer comes before it.
+const again = () => { retake = true; };
 
 function told(data) {
   if (data.loading) $("sub").textContent = `${hello.aircraft}, ${data.loading}`;

@@ -52,6 +52,7 @@ export class Panels {
       const v = Number(field.value.replace(",", "."));
       if (!field.value.trim() || !Number.isFinite(v)) return this.page.error(`${i.name} cannot be ${field.value || "nothing"}: a number in ${i.shown || "its unit"} is expected`);
       i.value = v / i.factor;
+      this.page.sticks.set(i.name, i.value);
       return this.page.wire.tell("set", { values: { [i.name]: i.value } });
     };
     field.addEventListener("change", send);
@@ -100,7 +101,7 @@ export class Panels {
     if (levers.length) rows.push(make("h3", {}, "Levers"));
     for (const i of levers) {
       const slide = make("input", { type: "range", min: i.low, max: i.high, step: (i.high - i.low) / 200, value: i.value, id: `lever-${i.name}`, title: i.meaning });
-      slide.addEventListener("input", () => this.page.wire.tell("set", { values: { [i.name]: Number(slide.value) } }));
+      slide.addEventListener("input", () => { sticks.set(i.name, Number(slide.value)); this.page.wire.tell("set", { values: { [i.name]: Number(slide.value) } }); });
       const now = make("span", { class: "num soft" });
       this.live.push(() => {
         const v = this.page.value(i.name);

@@ -63,6 +63,11 @@ export class Sticks {
     this.sent.clear(); this.seen.clear();
   }
 
+  // Somebody has set an input by other means: sources go on from there.
+  set(name, value) {
+    if (this.inputs.has(name)) { this.base.set(name, value); this.sent.set(name, value); }
+  }
+
   key(code, down) {
     for (const [name, [less, more]] of Object.entries(KEYS)) {
       if (code !== less && code !== more) continue;
