@@ -98,6 +98,15 @@ class ChangesTest(unittest.TestCase):
         self.assertAlmostEqual(other["w"] - session["w"], -session["q"] * shift[0], delta=1e-12)
         session.step(1.0)
         self.assertEqual(other.time, 1.0)  # each on its own
+        wet = session.in_loading("drop_run")  # whose tanks flow: full, as at its start
+        start = dv.trim(self.craft.with_loading("drop_run"), airspeed="62 m/s", altitude="300 m")
+        self.assertEqual((wet["tank_water"], wet["mass"]), (3000.0, start["mass"]))
+        wet.fill_tank("water", 200)
+        back = wet.in_loading("loaded")
+        shift = body_from_station(self.craft.loading.cg, [wet[n] for n in ("cg_x", "cg_y", "cg_z")])
+        self.assertGreater(abs(shift[0]), 1e-3)
+        self.assertAlmostEqual(back["w"] - wet["w"], -wet["q"] * shift[0], delta=1e-12)
+        self.assertAlmostEqual(back["u"] - wet["u"], wet["q"] * shift[2], delta=1e-12)
         self.assertEqual(session.in_loading(self.craft.with_loading("dropped")).time, 2.0)
         with self.assertRaisesRegex(DravikError, "full"):
             session.in_loading("full")
@@ -181,6 +190,8 @@ class StickTest(unittest.TestCase):
         for raw, value in ((0.1, 0.0), (0.27, 0.0), (1.0, 1.0), (-1.0, -1.0), (5.0, 1.0)):
             self.assertAlmostEqual(shaped(raw, axis), value, delta=1e-12)
         self.assertAlmostEqual(shaped(0.64, axis), 0.5 * 0.5 + 0.5 * 0.5**3, delta=1e-12)
+        usual = StickAxis(input="a", axis=0, dead_zone=0.0)
+        self.assertAlmostEqual(shaped(0.5, usual), 0.7 * 0.5 + 0.3 * 0.125, delta=1e-12)
         self.assertEqual(shaped(0.64, axis), -shaped(0.64, axis.model_copy(update={"reversed": True})))
 
     def test_what_cannot_be(self) -> None:

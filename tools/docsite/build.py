@@ -41,7 +41,7 @@ def main() -> int:
 def write_source() -> None:
     """Write all that Sphinx reads: the pages with their outputs, the reference, the gallery."""
     shutil.rmtree(SOURCE, ignore_errors=True)
-    shutil.copytree(DOCS, SOURCE, ignore=shutil.ignore_patterns("screenshots"))
+    shutil.copytree(DOCS, SOURCE)
     for room in (commands, files, python_names, signals, terms):
         room.write(SOURCE / "reference")
     state, listed = state_of_the_code(), pages()
