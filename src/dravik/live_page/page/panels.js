@@ -238,9 +238,9 @@ export class Panels {
     const editors = make("div");
     const draw = () => editors.replaceChildren(...sticks.axes.map((a, k) => {
       const fields = ["dead", "centre", "curve", "share"].map((f) => {
-        const e = make("input", { type: "number", step: 0.05, min: f === "centre" ? -0.9 : 0, max: f === "centre" || f === "dead" ? 0.9 : 1, value: a[f], title: f });
+        const e = make("input", { type: "number", step: 0.05, min: f === "centre" ? -0.9 : 0, max: f === "centre" || f === "dead" ? 0.9 : 1, value: a[f], title: f === "dead" ? "dead zone" : f });
         e.addEventListener("change", () => { const v = Number(e.value); if (Number.isFinite(v) && v >= Number(e.min) && v <= Number(e.max)) { a[f] = v; this.page.saveSticks(); } else { this.page.error(`${f} cannot be ${e.value}: ${e.min} to ${e.max}`); e.value = a[f]; } });
-        return make("label", { class: "soft" }, `${f === "dead" ? "dead zone" : f} `, e);
+        return make("label", { class: "soft" }, `${f} `, e);
       });
       const sign = option(["as it is", "reversed"], a.sign < 0 ? "reversed" : "as it is", (v) => { a.sign = v === "reversed" ? -1 : 1; });
       return make("div", { class: "axis-editor" }, option(sources(), a.source, (v) => { a.source = v; }), option(["(nothing)", ...inputs], a.input || "(nothing)", (v) => { a.input = v === "(nothing)" ? "" : v; }), option(["springs", "sets", "moves"], a.mode, (v) => { a.mode = v; }), sign, ...fields, make("button", { title: "take it away", onclick: () => { sticks.axes.splice(k, 1); this.page.saveSticks(); draw(); } }, "×"));
