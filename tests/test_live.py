@@ -266,6 +266,12 @@ class LiveCommandTest(unittest.TestCase):
         for words in ("2 s flown by the clock", "worst lateness", "on time"):
             self.assertIn(words, out)
 
+    def test_with_the_page_it_flies_just_as_long(self) -> None:
+        at = ["--airspeed", "62 m/s", "--altitude", "300 m", "--duration", "1 s", "--speed", "10"]
+        code, out, err = run("live", "tarn", *at, "--page", "--port", "0", "--json")
+        self.assertEqual(code, 0, err)
+        self.assertEqual((json.loads(out)["flown_s"], json.loads(out)["steps"]), (1.0, 100))
+
     def test_what_cannot_be(self) -> None:
         at = ["--airspeed", "62 m/s", "--altitude", "300 m"]
         for arguments, told in (

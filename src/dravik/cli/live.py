@@ -97,7 +97,8 @@ def live(
                 folder=folder, speed=speed, devices=_senders(served, linked),
             )  # fmt: skip
             flight = open_.enter_context(made).flight
-            say(f"the page: {made.address}")
+            told = f"the page: {made.address}"
+            err.print(told, markup=False, soft_wrap=True) if as_json else say(told)
         else:
             flight = open_.enter_context(_without_page(served, speed, linked))
         if save:
@@ -181,6 +182,7 @@ def _without_page(served: Served, speed: float, linked: Any) -> "FlightThread":
 
 def _fly(flight: "FlightThread", served: Served, steps: int | None, *, begins: bool, quiet: bool) -> None:
     """Fly until the end, an interrupt or an event; a line of figures stands while it flies."""
+    flight.pause_at = steps
     if begins:
         flight.do(flight.resume)
     flight.start(steps)

@@ -61,6 +61,7 @@ class FlightThread:
         self._stopping = self._running = False
         self._steps = self._applied = 0
         self.why = ""  # what ended the flight
+        self.pause_at: int | None = None  # step at which it stands still
 
     def resume(self) -> None:
         """Go on by the clock."""
@@ -193,6 +194,7 @@ class FlightThread:
                     break
                 self._step()
                 self._pacer.flown()
+                self._running = self._running and self._steps != self.pause_at
             self.published = self._picture()
 
     def _carry_out(self) -> None:
