@@ -128,7 +128,7 @@ class Browser:
             raise RuntimeError(str(told.get("exception", {}).get("description") or told["text"]))
         return found["result"].get("value")
 
-    async def until(self, expression: str, seconds: float = 20.0) -> None:
+    async def until(self, expression: str, seconds: float = 60.0) -> None:
         """Wait until an expression is true."""
         deadline = time.monotonic() + seconds
         while not await self.value(f"Boolean({expression})"):
