@@ -2,6 +2,7 @@
 
 import time
 from contextlib import ExitStack, suppress
+from dataclasses import dataclass
 from typing import TYPE_CHECKING, Annotated, Any, NamedTuple
 
 import typer
@@ -9,7 +10,7 @@ import typer
 from dravik.cli.flying import is_scenario_name, load_flown
 from dravik.cli.shared.common import AsJson, emit, err, say, show_rows, written
 from dravik.cli.shared.conditions import CraftAndCondition
-from dravik.cli.shared.groups import grouped
+from dravik.cli.shared.groups import OptionGroup, grouped
 from dravik.definition.settings import read_settings
 from dravik.errors import DravikError
 from dravik.host.files import exists
@@ -23,6 +24,7 @@ if TYPE_CHECKING:
 __all__ = ["live"]
 
 SHOWN = ("airspeed", "altitude", "climb_rate", "theta", "phi", "psi", "nz")
+PORT, HOST = 8321, "127.0.0.1"
 LOOKS = 0.2  # s between two looks at the flight
 
 
@@ -32,6 +34,32 @@ class Served(NamedTuple):
     what: "Session | list[Recording]"
     title: str
     route: Any = None
+
+
+@dataclass(frozen=True)
+class PageOptions(OptionGroup):
+    """Whether and where the page is served, and what it shows and writes."""
+
+    page: Annotated[bool, typer.Option("--page", help="serve the page for a browser; needs dravik[live]")] = False
+    port: Annotated[int, typer.Option(help="port of the page; 0 takes one that is free")] = PORT
+    host: Annotated[
+        str, typer.Option(help="address of the page; beyond this machine a token is needed, and made unless given")
+    ] = HOST
+    token: Annotated[str, typer.Option(help="letters and digits that the page's address must carry")] = ""
+    folder: Annotated[str, typer.Option(metavar="FOLDER", help="where recordings are written that the page begins")] = (
+        "."
+    )
+    shape: Annotated[str, typer.Option(metavar="AIRCRAFT", help="aircraft whose drawing is shown for recordings")] = ""
+
+    def refuse_alone(self) -> None:
+        """Raise DravikError for an option of the page without the page."""
+        given = {
+            "--port": self.port != PORT, "--host": self.host != HOST, "--token": self.token,
+            "--folder": self.folder != ".",
+        }  # fmt: skip
+        for option, value in given.items():
+            if value and not self.page:
+                raise DravikError(f"{option} is of the page", hint="--page")
 
 
 @grouped
@@ -44,6 +72,7 @@ def live(
         ),
     ],
     chosen: CraftAndCondition,
+    served_at: PageOptions,
     speed: Annotated[float, typer.Option(help="times real time: 0.01 to 1000")] = 1.0,
     duration: Annotated[str, typer.Option(help="how long, such as '30 s'; until it is stopped unless given")] = "",
     link: Annotated[
@@ -52,16 +81,6 @@ def live(
     pose: Annotated[
         bool, typer.Option("--pose", help="send a pose that stands still by the link, to check a picture's signs")
     ] = False,
-    page: Annotated[bool, typer.Option("--page", help="serve the page for a browser; needs dravik[live]")] = False,
-    port: Annotated[int, typer.Option(help="port of the page; 0 takes one that is free")] = 8321,
-    host: Annotated[
-        str, typer.Option(help="address of the page; beyond this machine a token is needed, and made unless given")
-    ] = "127.0.0.1",
-    token: Annotated[str, typer.Option(help="letters and digits that the page's address must carry")] = "",
-    folder: Annotated[
-        str, typer.Option(metavar="FOLDER", help="where recordings are written that the page begins")
-    ] = ".",
-    shape: Annotated[str, typer.Option(metavar="AIRCRAFT", help="aircraft whose drawing is shown for recordings")] = "",
     save: Annotated[str, written("recording to write while flying: .csv or .parquet", "--out")] = "",
     as_json: AsJson = False,
 ) -> None:
@@ -77,24 +96,24 @@ def live(
     seconds = quantity(duration, "time", where="--duration") if duration else None
     if seconds is not None and not seconds > 0.0:
         raise DravikError(f"--duration {duration!r} cannot be flown", expected="a time above zero")
-    _refuse(page, {"--port": port != 8321, "--host": host != "127.0.0.1", "--token": token, "--folder": folder != "."})
+    served_at.refuse_alone()
     with ExitStack() as open_:
         linked = open_.enter_context(Link(read_link(link))) if link else None
         devices = linked.devices if linked is not None else []
-        served = _served(aircraft, chosen, devices, shape, save)
+        served = _served(aircraft, chosen, devices, served_at.shape, save)
         if linked is not None and not isinstance(served.what, list) and served.what.aircraft is not None:
             linked.learn({n: (i.low, i.high) for n, i in served.what.aircraft.inputs.items()})
         if pose:
             _stand(served, linked, seconds, as_json=as_json)
             return
-        if page:
+        if served_at.page:
             from dravik.live_page import Door
             from dravik.live_page import live as serve
 
-            drawn = chosen.craft(shape) if shape else None
             made = serve(
-                served.what, title=served.title, route=served.route, shape=drawn, door=Door.at(host, port, token),
-                folder=folder, speed=speed, devices=_senders(served, linked),
+                served.what, title=served.title, route=served.route, folder=served_at.folder, speed=speed,
+                shape=chosen.craft(served_at.shape) if served_at.shape else None, devices=_senders(served, linked),
+                door=Door.at(served_at.host, served_at.port, served_at.token),
             )  # fmt: skip
             flight = open_.enter_context(made).flight
             told = f"the page: {made.address}"
@@ -105,10 +124,9 @@ def live(
             record: Any = flight
             flight.do(record.begin_recording, save)
         steps = None if seconds is None else round(seconds / flight.dt)
-        begun = flight.published.recording
-        _fly(flight, served, steps, begins=not page or seconds is not None, quiet=as_json)
+        _fly(flight, served, steps, begins=not served_at.page or seconds is not None, quiet=as_json)
         flight.stop()
-        _tell(flight, served.title, linked, save or begun, as_json=as_json)
+        _tell(flight, served.title, linked, save, as_json=as_json)
         ended = bool(flight.why)
     if ended:
         raise typer.Exit(1)
@@ -133,12 +151,6 @@ def _stand(served: Served, linked: Any, seconds: float | None, *, as_json: bool)
             time.sleep(0.005)
     if as_json:
         emit({"pose": dict(rows), "sent": sum(s.sent for s in linked.senders)})
-
-
-def _refuse(page: bool, given: dict[str, object]) -> None:
-    for option, value in given.items():
-        if value and not page:
-            raise DravikError(f"{option} is of the page", hint="--page")
 
 
 def _served(names: list[str], chosen: CraftAndCondition, devices: list[Any], shape: str, save: str) -> Served:
@@ -188,13 +200,13 @@ def _fly(flight: "FlightThread", served: Served, steps: int | None, *, begins: b
     flight.start(steps)
     shows = not quiet and err.is_terminal
     places = {n: flight.signals.index(n) for n in SHOWN if n in flight.signals}
-    is_over = isinstance(served.what, list)
+    is_playback = isinstance(served.what, list)
     with suppress(KeyboardInterrupt):
         while flight.is_flying and not (begins and flight.published.state == "ended"):
             shown = flight.published
             if steps is not None and shown.step >= steps:
                 break
-            if begins and is_over and shown.state == "paused":
+            if begins and is_playback and shown.state == "paused":
                 break
             if shows:
                 err.print(_line(shown, places, served), end="\r")

@@ -46,7 +46,7 @@ def describe(craft: Aircraft, x: Floats, u: Floats) -> dict[str, Any]:
         ],
         "modes": {n: list(m.modes) for n, m in craft.configuration.mode_logic.items()},
         "stall": stall_angle(craft, x, u), "span": definition.reference.span, "shape": solid(craft),
-        "cg": list(craft.loading.cg), "has_ground": craft.configuration.world.ground is not None,
+        "cg": list(craft.loading.cg),
     }  # fmt: skip
 
 

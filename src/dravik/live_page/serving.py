@@ -163,7 +163,7 @@ def _played(recordings: Sequence[Recording], speed: float, devices: Sequence[Any
         "title": str(first.get("scenario") or first.get("aircraft") or "flight"), "dt": replay.dt,
         "aircraft": str(first.get("aircraft") or ""), "loading": str(first.get("loading") or ""),
         "signals": signal_table(replay.units), "playback": replay.as_told(), "route": first.get("route"), "inputs": [],
-        "parameters": [], "controls": _recorded_controls(recordings[0]), "tanks": [], "pilot": [], "has_ground": True,
+        "parameters": [], "controls": _recorded_controls(recordings[0]), "tanks": [], "pilot": [],
         "engines": [n.removeprefix("thrust_") for n in names if n.startswith("thrust_") and _is_engine(n, names)],
         "modes": {n: list((m or {}).get("modes", {})) for n, m in modes.items() if n in names},
         "span": span, "cg": [0.0, 0.0, 0.0] if shape is None else list(shape.loading.cg),

@@ -14,10 +14,10 @@ const POSE = ["north", "east", "altitude", "phi", "theta", "psi"];
 const READ = ["airspeed", "altitude", "height", "climb_rate", "psi", "alpha", "beta", "nz", "mach"];
 
 let hello = null, wire = null, gl, flat, scene, panels;
-let values = new Map(), before = new Map(), flags = {}, time = 0, step = 0, applied = 0, why = "";
+let values = new Map(), flags = {}, time = 0, step = 0, applied = 0, why = "";
 let needed = new Set(), watching = "", strips = [], traces = new Map(), boxes = {}, land = null, landAt = null, landAsked = false;
 let tracks = [], met = [], mapView = { wide: 8000 }, isPilot = false, crash = null, edges = [], speed = 1;
-let ratio = 1, size = [1, 1], whole = true, share = 1, frames = 0, lastFrame = 0, gap = 0, edgeMarks = [], fresh = false, recording = "", retake = false;
+let ratio = 1, size = [1, 1], whole = true, share = 1, frames = 0, lastFrame = 0, gap = 0, edgeMarks = [], fresh = false, retake = false;
 
 const page = {
   sticks, events: [], keptNames: new Set(), value: (n) => values.get(n),
@@ -28,7 +28,7 @@ const page = {
   saveSticks: () => kept(`dravik sticks ${hello.aircraft}`, sticks.axes),
 };
 // what tests and people who measure look at
-window.dravik = { get scene() { return scene; }, get flat() { return flat; }, get canvas() { return canvas; }, get frames() { return frames; }, get step() { return step; }, get time() { return time; }, get applied() { return applied; }, get level() { return scene?.level; }, values: (n) => values.get(n), get gap() { return gap; }, sticks };
+window.dravik = { get scene() { return scene; }, get canvas() { return canvas; }, get frames() { return frames; }, get step() { return step; }, get time() { return time; }, get applied() { return applied; }, get level() { return scene?.level; }, values: (n) => values.get(n), get gap() { return gap; }, sticks };
 
 let hiding;
 function say(text, bad = false) {
@@ -46,7 +46,7 @@ async function greeted(data) {
   $("title").textContent = data.title;
   $("sub").textContent = data.loading ? `${data.aircraft}, ${data.loading}` : data.aircraft;
   needed = new Set(); values = new Map(); traces = new Map(); met = (data.route?.points || []).map(() => false); tracks = []; crash = null;
-  for (const n of [...POSE, ...READ, "ground_height", "cg_x", "cg_y", "cg_z", "route_point", "CL", "u", "v", "w", ...Object.keys(data.modes)]) page.need(n);
+  for (const n of [...POSE, ...READ, "ground_height", "cg_x", "cg_y", "cg_z", "route_point", ...Object.keys(data.modes)]) page.need(n);
   for (let k = 2; k <= (data.playback?.flights.length || 1); k++) for (const n of POSE) page.need(`${n}@${k}`);
   for (const p of data.shape) if (p.signal) page.need(p.signal);
   for (const e of data.engines) for (const n of [`power_${e}`, `thrust_${e}`, `rpm_${e}`]) page.need(n);
@@ -115,7 +115,7 @@ const again = () => { retake = true; };
 
 function told(data) {
   if (data.loading) $("sub").textContent = `${hello.aircraft}, ${data.loading}`;
-  page.events = data.events; why = data.why; speed = data.speed; recording = data.recording;
+  page.events = data.events; why = data.why; speed = data.speed;
   page.keptNames = new Set(data.kept);
   if ([...$("speed").options].some((o) => Number(o.value) === speed)) $("speed").value = String(speed);
 }
@@ -273,7 +273,7 @@ function draw(now) {
   }
   if (due.includes("attitude") || (due.includes("scene") && boxes.attitude.width)) drawAttitude(flat, boxes.attitude, values.get("phi") ?? 0, values.get("theta") ?? 0);
   flat.draw(size[0], size[1], ratio);
-  if (now - slow > 180 && window.dravik.texts !== false) { slow = now; texts(); }
+  if (now - slow > 180) { slow = now; texts(); }
   if (fresh) { fresh = false; if (land && landAt && !("level" in land) && !hello.playback) { const [a, b, half] = landAt; if (Math.max(Math.abs(here[0].place[0] - a), Math.abs(here[0].place[1] - b)) > 0.5 * half) askLand(here[0].place[0], here[0].place[1]); } }
 }
 

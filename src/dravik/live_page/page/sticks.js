@@ -106,17 +106,20 @@ export class Sticks {
       const input = this.inputs.get(axis.input), raw = this.sources.get(axis.source);
       if (!input || raw === undefined) continue;
       const v = shaped(raw, axis), range = input.high - input.low;
-      if (axis.mode === "springs") found.set(axis.input, found.get(axis.input) + v * axis.share * 0.5 * range);
+      const move = (by) => found.set(axis.input, found.get(axis.input) + by);
+      if (axis.mode === "springs") move(v * axis.share * 0.5 * range);
       else if (axis.mode === "moves" && v) {
-        this.base.set(axis.input, Math.max(input.low, Math.min(input.high, this.base.get(axis.input) + (v * axis.share * range * dt) / FULL)));
-        found.set(axis.input, found.get(axis.input) + this.base.get(axis.input) - (found.get(axis.input)));
+        const before = this.base.get(axis.input), after = Math.max(input.low, Math.min(input.high, before + (v * axis.share * range * dt) / FULL));
+        this.base.set(axis.input, after);
+        move(after - before);
       } else if (axis.mode === "sets") {
         const before = this.seen.get(axis.source);
         this.seen.set(axis.source, before === undefined ? raw : before);
         if (before !== undefined && (before === null || Math.abs(raw - before) > 0.04)) {
           this.seen.set(axis.source, null); // it has been moved: from now on it counts
           const place = (input.low + input.high) / 2 + v * axis.share * 0.5 * range;
-          this.base.set(axis.input, place); found.set(axis.input, place);
+          move(place - this.base.get(axis.input));
+          this.base.set(axis.input, place);
         }
       }
     }
