@@ -200,7 +200,7 @@ def trim(
     """
     swept.check(prove=prove)
     condition, set_, signals = chosen.condition, chosen.set_, swept.signals
-    craft = get_craft(aircraft, chosen.loading, chosen.law, set_)
+    craft = chosen.craft(aircraft)
     if swept.sweep or swept.all_:
         is_held = (
             run_sweep(craft, condition, set_, swept.sweep, signals, swept.out, swept.figure, as_json)

@@ -23,6 +23,7 @@ from dravik.cli.shared.common import (
 )
 from dravik.cli.shared.conditions import ConditionOptions, CraftAndCondition, get_point
 from dravik.cli.shared.groups import OptionGroup, grouped
+from dravik.definition.condition_keys import SPEED_KEYS
 from dravik.definition.settings import read_settings, refuse_inputs, sort_settings
 from dravik.errors import DravikError, FlightError, nearest
 from dravik.host.files import exists
@@ -55,7 +56,7 @@ class StartOptions(OptionGroup):
     def start(self, craft: "Aircraft", chosen: CraftAndCondition) -> "TrimPoint | Start":
         """Return the start; raises DravikError for options that it would leave out."""
         own = input_settings(craft, chosen.set_)
-        condition = dict.fromkeys(replace(chosen.condition, wind="").given(), True)  # in its wind it flies either way
+        condition = dict.fromkeys(replace(chosen.condition, air={}).given(), True)  # in its air it flies either way
         if self.resume:
             others = {**condition, "--rail": self.rail, "--start": self.begin, **{f"--set {n}": n for n in own}}
             _refuse_beside("--resume", others)
@@ -202,17 +203,19 @@ def _start(craft: "Aircraft", condition: ConditionOptions, rail: str, inputs: li
     """Return where a flight starts: a trimmed point, or the launch rail at an elevation."""
     from dravik.flight import on_rail
 
-    asked = {"altitude": "0 m", **condition.asked}
+    asked = {**({} if "pressure_altitude" in condition.asked else {"altitude": "0 m"}), **condition.asked}
     if rail:
         refused = [n for n in asked if n not in ("altitude", "heading")]
         if refused:
             raise DravikError(f"--rail and --{refused[0].replace('_', '-')} exclude each other", expected="one of them")
         own = quantities(craft, inputs)
-        return on_rail(craft, elevation=rail, heading=asked.get("heading", 0.0), altitude=asked["altitude"], inputs=own)
-    if not set(asked) & {"airspeed", "calibrated_airspeed", "equivalent_airspeed", "mach"}:
+        return on_rail(
+            craft, elevation=rail, heading=asked.get("heading", 0.0), altitude=asked.get("altitude", 0.0), inputs=own
+        )
+    if not set(asked) & set(SPEED_KEYS):
         hint = "--rail '85 deg'" if craft.definition.rail is not None else "--airspeed '62 m/s' --altitude '300 m'"
         raise DravikError("there is no airspeed to trim at", hint=hint)
-    return get_point(craft, replace(condition, asked=asked, wind=""), inputs)
+    return get_point(craft, replace(condition, asked=asked), inputs)
 
 
 def is_scenario_name(name: str) -> bool:

@@ -8,7 +8,7 @@ import numpy as np
 import typer
 
 from dravik.cli.shared.common import AircraftFile, AsJson, Figure, emit, input_settings, progress_bar, say, show_rows
-from dravik.cli.shared.conditions import AircraftOptions
+from dravik.cli.shared.conditions import AircraftOptions, Day, in_air
 from dravik.cli.shared.groups import OptionGroup, grouped
 from dravik.errors import DravikError
 
@@ -62,6 +62,7 @@ def limits(
     fitted: AircraftOptions,
     over: RangeOptions,
     failed: EngineOutOptions,
+    day: Day = "",
     force: Annotated[str, typer.Option(help="signal of the pilot's pull, N: points stick free, force per g")] = "",
     figure: Figure = "",
     as_json: AsJson = False,
@@ -70,7 +71,7 @@ def limits(
     from dravik.performance import flight_envelope, manoeuvre_limits, static_stability
     from dravik.trimming.sweeps import spread
 
-    craft, altitude = fitted.craft(aircraft), over.altitude
+    craft, altitude = in_air(fitted.craft(aircraft), day=day), over.altitude
     inputs = dict(input_settings(craft, fitted.set_))
     own = craft.definition.envelope
     usual = f"{own.altitude[0]}:{own.altitude[1]}:10 m" if own else "0:3000:7 m"

@@ -8,6 +8,7 @@ import numpy as np
 import typer
 
 from dravik.cli.shared.common import emit, get_craft, input_settings, own_file, own_folder, progress_bar, say, show_rows
+from dravik.definition.condition_keys import overlaid
 from dravik.definition.settings import read_settings, sort_settings
 from dravik.errors import DravikError
 from dravik.host.files import exists, is_folder, write_text
@@ -106,7 +107,8 @@ class DesignRequest(NamedTuple):
         own = sort_settings(read_settings(chosen.set_), ()).loop_keys
         rest = [pair for pair in chosen.set_ or () if not set(own) & set(read_settings([pair]))]
         plan = self.plan.changed({n: _value(str(v)) for n, v in own.items()}) if own else self.plan
-        condition: dict[str, Any] = {**plan.condition, **chosen.condition.asked}
+        asked = chosen.condition.asked
+        condition: dict[str, Any] = {**overlaid(plan.condition, asked), **asked}
         if chosen.condition.guess:
             condition["guess"] = read_settings(chosen.condition.guess, "--guess")
         laws = [*plan.laws, *(chosen.law or ())]
@@ -114,7 +116,7 @@ class DesignRequest(NamedTuple):
         inputs = input_settings(craft, rest)
         if inputs:
             condition["inputs"] = {**condition.get("inputs", {}), **inputs}
-        return plan.model_copy(update={"condition": condition}), chosen.condition.in_wind(craft)
+        return plan.model_copy(update={"condition": condition}), chosen.condition.in_air(craft)
 
 
 def run_schedule(

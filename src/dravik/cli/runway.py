@@ -17,7 +17,7 @@ from dravik.cli.shared.common import (
     progress_bar,
     show_rows,
 )
-from dravik.cli.shared.conditions import AircraftOptions, ConditionOptions
+from dravik.cli.shared.conditions import AircraftOptions, Day, Wind, in_air
 from dravik.cli.shared.groups import grouped
 from dravik.definition.settings import read_settings
 
@@ -38,14 +38,15 @@ def runway(
     fitted: AircraftOptions,
     altitude: Annotated[str, typer.Option(help="altitude of the runway")] = "0 m",
     heading: Annotated[str, typer.Option(help="its direction, such as '270 deg'")] = "0 deg",
-    wind: Annotated[str, typer.Option(help="steady wind, such as '5 m/s from 270 deg'")] = "",
+    wind: Wind = "",
+    day: Day = "",
     landed: Landed = None,
     as_json: AsJson = False,
 ) -> None:
     """Find take-off and landing distances over a screen of 15 m, from rolling trims and arcs."""
     from dravik.performance import landing, take_off
 
-    craft = ConditionOptions(wind=wind).in_wind(fitted.craft(aircraft))
+    craft = in_air(fitted.craft(aircraft), wind, day)
     inputs = input_settings(craft, fitted.set_)
     where: dict[str, Any] = {"altitude": altitude, "heading": heading}
     up = take_off(craft, inputs=inputs, **where)
@@ -94,6 +95,8 @@ def fuel(
     ],
     loading: Loading = "",
     law: Laws = None,
+    wind: Wind = "",
+    day: Day = "",
     as_json: AsJson = False,
 ) -> None:
     """Find the fuel, time and distance of a flight in legs, from trims of the aircraft as it gets lighter."""
@@ -102,7 +105,7 @@ def fuel(
     craft = get_craft(aircraft, loading, law)
     legs = read_fuel_mission(own_file(mission, aircraft, "fuel"))
     with progress_bar(quiet=as_json, what="legs") as told:
-        use = fuel_for(craft, legs, told=told)
+        use = fuel_for(craft, legs, wind=wind, day=day, told=told)
     if as_json:
         emit(
             {

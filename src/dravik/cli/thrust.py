@@ -19,6 +19,7 @@ from dravik.cli.shared.common import (
     show_rows,
     written,
 )
+from dravik.cli.shared.conditions import Day, in_air
 from dravik.constants import STANDARD_GRAVITY
 from dravik.errors import DravikError
 from dravik.units import in_si
@@ -43,14 +44,16 @@ def thrust(
     climb: Annotated[str, typer.Option(help="climb rate that counts for the ceiling")] = "0.5 m/s",
     set_: Settings = None,
     loading: Loading = "",
+    day: Day = "",
     figure: Annotated[str, written("write a figure: .png, .svg or .pdf", "--figure")] = "",
     as_json: AsJson = False,
 ) -> None:
     """Show what the engines give over speed and throttle, and power required, climb, ceiling, endurance and range."""
     from dravik.performance import engine_points, motor_facts
+    from dravik.trimming.airspeeds import altitude_of
 
-    craft = get_craft(aircraft, loading, set_=set_)
-    height = in_si(altitude, "length", where="altitude")
+    craft = in_air(get_craft(aircraft, loading, set_=set_), day=day)
+    height = altitude_of(craft, altitude)
     motors = motor_facts(craft)
     if motors:
         _show_motors(craft, figure, as_json=as_json)

@@ -6,6 +6,7 @@ from typing import Annotated
 
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field
 
+from dravik.definition.condition_keys import flight_level
 from dravik.errors import DravikError
 from dravik.units import KINDS, quantity
 
@@ -52,7 +53,13 @@ def formula_of(kind: str) -> BeforeValidator:
     return BeforeValidator(convert)
 
 
+def _altitude(value: object) -> str | float:
+    # which height a flight level is depends on the air, which a file of its own does not know
+    return str(value) if flight_level(value) is not None else quantity(value, "length")
+
+
 Length = Annotated[float, _of("length")]
+Altitude = Annotated[str | float, BeforeValidator(_altitude)]
 PositiveLength = Annotated[float, _above("length")]
 Area = Annotated[float, _of("area")]
 PositiveArea = Annotated[float, _above("area")]

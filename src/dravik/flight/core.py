@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.aircraft import Aircraft
+from dravik.aircraft.air_of_point import in_air_of
 from dravik.definition.values import parameter_in_si
 from dravik.errors import DravikError, FlightError, require
 from dravik.flight import pauses
@@ -49,6 +50,8 @@ class Flight:
     def __init__(self, what: Aircraft | Plant, start: Startable, options: Options) -> None:
         """Begin at a trimmed point or a start; raises DravikError for names, quantities and starts that do not fit."""
         check_options(options)
+        if isinstance(what, Aircraft) and isinstance(start, TrimPoint):
+            what = in_air_of(what, start.craft)
         self.body = body = body_of(what)
         made_by = "trim, on_ground, on_rail, resume, or Start(state, inputs)"
         require(start, (TrimPoint, PlantTrim, Start), "the start", made_by)

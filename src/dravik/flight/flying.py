@@ -6,6 +6,7 @@ from typing import Unpack
 import numpy as np
 
 from dravik.aircraft import Aircraft
+from dravik.aircraft.air_of_point import in_air_of
 from dravik.definition import arguments
 from dravik.errors import DravikError
 from dravik.flight.adaptive import fly_adaptively
@@ -18,6 +19,7 @@ from dravik.kernel.program import OUTSIDE_TABLE
 from dravik.linear import longest_step
 from dravik.plants import Plant
 from dravik.recording.recording import Event, Recording
+from dravik.trimming import TrimPoint
 from dravik.units import quantity
 
 __all__ = ["fly"]
@@ -110,7 +112,7 @@ def fly(
         raise DravikError("the adaptive method has no steps at which samples and modes change", hint="method='rk4'")
     steps = max(1, round(seconds / step))
     if isinstance(what, Aircraft) and steps > PAYS:
-        what = what.with_machine_code()
+        what = (in_air_of(what, start.craft) if isinstance(start, TrimPoint) else what).with_machine_code()
     flight = Flight(what, start, options)
     flight.asked = steps * step
     names, rows = len(flight.rows.names), steps / flight.rows.every + 2

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from dravik.aircraft import Aircraft
+from dravik.aircraft.air_of_point import in_air_of
 from dravik.definition import arguments
 from dravik.errors import DravikError, require
 from dravik.flight import fly, pulse, step
@@ -68,6 +69,7 @@ def attitude_changes(craft: Aircraft, point: TrimPoint, axis: str, stick: str) -
     """
     require(craft, Aircraft, "what is flown")
     require(point, TrimPoint, "the point to begin from", "trim(craft, ...)")
+    craft = in_air_of(craft, point.craft)
     arguments.word(axis, "an axis", tuple(AXES))
     name = craft.input_names[craft.input_index(arguments.names([stick], "the stick")[0])]
     spec, now = craft.inputs[name], float(point.inputs[craft.input_names.index(name)])

@@ -5,6 +5,7 @@ from contextlib import suppress
 from typing import Any, NamedTuple
 
 from dravik.aircraft import Aircraft
+from dravik.aircraft.air_of_point import in_air_of
 from dravik.definition import arguments
 from dravik.errors import DravikError, require
 from dravik.handling.agility import agility_criteria
@@ -84,6 +85,7 @@ def handling_qualities(
     """
     require(craft, Aircraft, "what is judged")
     require(point, TrimPoint, "the point to judge at", "trim(craft, ...)")
+    craft = in_air_of(craft, point.craft)
     asked = arguments.names(sets, "sets")
     arguments.word(aircraft_class, "class", CLASSES)
     arguments.word(category, "category", CATEGORIES)

@@ -13,6 +13,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from dravik.aircraft import Aircraft
+from dravik.aircraft.air_of_point import in_air_of
 from dravik.constants import STANDARD_GRAVITY
 from dravik.definition import arguments
 from dravik.errors import DravikError, require
@@ -128,6 +129,7 @@ def fly_task(
     """
     require(craft, Aircraft, "what is flown")
     require(point, TrimPoint, "the point to begin at", "trim(craft, ...)")
+    craft = in_air_of(craft, point.craft)
     arguments.word(task, "a task", TASKS)
     duration = in_si(duration, "time", where="duration")
     attitude, _, kind, usual = TASKS[task]

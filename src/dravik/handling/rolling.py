@@ -5,6 +5,7 @@ import math
 import numpy as np
 
 from dravik.aircraft import Aircraft
+from dravik.aircraft.air_of_point import in_air_of
 from dravik.definition import arguments
 from dravik.errors import DravikError, require
 from dravik.flight import fly, step
@@ -46,6 +47,7 @@ def time_to_bank(craft: Aircraft, point: TrimPoint, stick: str, bank: str | floa
     """
     require(craft, Aircraft, "what is flown")
     require(point, TrimPoint, "the point to roll from", "trim(craft, ...)")
+    craft = in_air_of(craft, point.craft)
     stick = craft.input_names[craft.input_index(arguments.names([stick], "the roll input")[0])]
     spec, bank = craft.inputs[stick], in_si(bank, "angle", where="bank")
     if not bank > 0.0 or not math.isfinite(spec.high - spec.low):

@@ -15,6 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.aircraft import Aircraft
+from dravik.aircraft.air_of_point import in_air_of
 from dravik.errors import DravikError, require
 from dravik.frames import body_from_station
 from dravik.host.notebooks import Shown, ShownAsTable
@@ -114,6 +115,7 @@ def derivatives(craft: Aircraft, point: TrimPoint) -> Derivatives:
     """
     require(craft, Aircraft, "what the derivatives are of")
     require(point, TrimPoint, "the point of the derivatives", "trim(craft, ...)")
+    craft = in_air_of(craft, point.craft)
     if not point["airspeed"] > SLOW:
         raise DravikError(
             f"there are no derivatives at {point['airspeed']:.3g} m/s", expected="a flow: an airspeed above 1 m/s"

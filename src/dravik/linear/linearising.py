@@ -7,6 +7,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from dravik.aircraft import Aircraft, SignalOverride
+from dravik.aircraft.air_of_point import in_air_of
 from dravik.aircraft.finite_values import refuse_not_finite
 from dravik.aircraft.plant import AircraftPlant
 from dravik.definition import arguments
@@ -88,6 +89,7 @@ def linearise(
         craft = point.craft
     else:
         require(point, TrimPoint, "the point to linearise about", "trim(craft, ...)")
+        craft = in_air_of(craft, point.craft)
         if point.craft.state_names != craft.state_names or point.craft.input_names != craft.input_names:
             raise DravikError(
                 f"{point.title} was found for another configuration than {craft.name} has here",

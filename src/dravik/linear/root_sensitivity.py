@@ -12,6 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.aircraft import Aircraft
+from dravik.aircraft.air_of_point import in_air_of
 from dravik.definition import arguments
 from dravik.errors import DravikError, TrimError, require
 from dravik.linear.derivatives import LoadsAbout
@@ -96,6 +97,7 @@ def root_sensitivities(
     """
     require(craft, Aircraft, "what is linearised")
     require(point, TrimPoint, "the point of the roots", "trim(craft, ...)")
+    craft = in_air_of(craft, point.craft)
     wanted = list(craft.parameters) if parameters is None else arguments.names(parameters, "parameters")
     for name in wanted:
         if name not in craft.parameters:

@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.aircraft import Aircraft
+from dravik.aircraft.air_of_point import in_air_of
 from dravik.definition import arguments
 from dravik.errors import DravikError, require
 from dravik.linear import OperatingInstant, linearise
@@ -263,6 +264,7 @@ def locus_over_parameter(
     """
     require(craft, Aircraft, "the aircraft")
     require(point, TrimPoint, "the point", "trim(craft, ...)")
+    craft = in_air_of(craft, point.craft)
     if arguments.names([name], "parameter")[0] not in craft.parameters:
         raise DravikError(f"{craft.name} has no parameter {name!r}", expected=", ".join(craft.parameters) or "none")
 

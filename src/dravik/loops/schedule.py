@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from dravik.aircraft import Aircraft
 from dravik.definition import arguments
+from dravik.definition.condition_keys import overlaid
 from dravik.errors import DravikError
 from dravik.loops.law_text import law_of
 from dravik.loops.plan import DESIGNED, LoopPlan
@@ -156,7 +157,7 @@ def schedule_gains(
         raise DravikError(
             f"a schedule cannot run over {len(over)} axes", expected="one or two, such as airspeed and altitude"
         )
-    rest = {n: v for n, v in plan.condition.items() if n not in over}
+    rest = overlaid(plan.condition, over)
     sweep = trim_sweep(craft, over, **rest)
     # in SI, as the law reads its signals
     axes = {n: [float(v) for v in values] for n, values in sweep.axes.items() if _is_axis(craft, n, values)}

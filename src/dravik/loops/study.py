@@ -9,6 +9,7 @@ from typing import Any, NamedTuple
 import numpy as np
 
 from dravik.aircraft import Aircraft, LawDefinition
+from dravik.aircraft.air_of_point import in_air_of
 from dravik.errors import DravikError, require
 from dravik.linear import LinearModel, OperatingInstant
 from dravik.linear.sampled_laws import linearise_as_run
@@ -161,6 +162,7 @@ def study_loops(craft: Aircraft, plan: LoopPlan, *, point: TrimPoint | None = No
     if len(set(names)) < len(names):
         raise DravikError(f"two loops have one name: {', '.join(names)}", expected="names of their own")
     point = trim(craft, **plan.condition) if point is None else point
+    craft = in_air_of(craft, point.craft)
     model = _model(craft, plan, point)
     model.indices(plan.hold, "states")
     part = model.part(states=[n for n in model.states if n not in plan.hold]) if plan.hold else model

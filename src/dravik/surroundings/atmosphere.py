@@ -42,6 +42,8 @@ def _base_values() -> tuple[tuple[float, ...], tuple[float, ...]]:
 
 
 _TEMPERATURE, _PRESSURE = _base_values()
+#: The layers upwards: base geopotential height (m), temperature there (K), gradient (K/m), pressure there (Pa).
+LAYERS = tuple(zip(_BASE, _TEMPERATURE, _LAPSE, _PRESSURE, strict=True))
 
 # Table 8: ratio of molecular weight to its sea-level value every 500 m from 80 to 86 km.
 _RATIO_START, _RATIO_STEP = 80000.0, 500.0

@@ -1,6 +1,7 @@
 """The environment of an aircraft as its file or a scenario gives it: the Earth, gravity, air, ground and wind."""
 
 import math
+import re
 from typing import Annotated, Literal
 
 import numpy as np
@@ -20,9 +21,10 @@ from dravik.errors import DravikError
 from dravik.surroundings.earth import gravity_components
 from dravik.surroundings.wind import Wind
 
-__all__ = [
-    "Environment",
-]
+__all__ = ["Environment", "day_offset", "wind_said"]
+
+# the unit of a difference is a kelvin, which some write as a degree Celsius
+_DAY = re.compile(r"\s*ISA\s*(?:([+-]\s*\d+(?:\.\d+)?)\s*(?:K|degC|°C)?)?\s*", re.IGNORECASE)
 
 
 class Air(Model):
@@ -63,7 +65,20 @@ class Environment(Model):
         return _refuse_impossible(self)
 
     def changed(self, **changes: object) -> "Environment":
-        """Return a copy with some keys changed; raises DravikError for keys and values that cannot be."""
+        """Return a copy with some keys changed; raises DravikError for keys and values that cannot be.
+
+        ``wind`` may be text such as ``"5 m/s from 270 deg"``; ``day``, such as ``"ISA+15"``, is another word for the
+        ``temperature_offset``.
+        """
+        if "day" in changes:
+            if self.air is not None:
+                raise DravikError(
+                    "there is no hot or cold day in an atmosphere of one's own", where="day",
+                    expected="the standard atmosphere: no [environment.air]",
+                )  # fmt: skip
+            changes["temperature_offset"] = day_offset(changes.pop("day"))
+        if isinstance(changes.get("wind"), str):
+            changes["wind"] = wind_said(str(changes["wind"]))
         found = validate(changes, Environment, KeyLines("", "environment"))
         return _refuse_impossible(self.model_copy(update={name: getattr(found, name) for name in changes}))
 
@@ -73,6 +88,31 @@ class Environment(Model):
         if self.earth == "wgs84":
             return float(np.hypot(*gravity_components(self.latitude, self.geoid)))
         return STANDARD_GRAVITY if self.gravity is None else self.gravity
+
+
+def day_offset(day: object) -> float:
+    """Return the temperature (K) over the standard atmosphere's of a day such as ``"ISA+15"``.
+
+    Raises DravikError for other words.
+
+    >>> day_offset("ISA+15"), day_offset("ISA - 20 K"), day_offset("ISA")
+    (15.0, -20.0, 0.0)
+    """
+    match = _DAY.fullmatch(day) if isinstance(day, str) else None
+    if match is None:
+        raise DravikError(f"the day cannot be {day!r}", where="day", expected="'ISA', 'ISA+15' or 'ISA-20': in kelvin")
+    return float((match[1] or "0").replace(" ", ""))
+
+
+def wind_said(text: str) -> dict[str, str]:
+    """Return the keys of a wind that is said in words: ``"5 m/s from 270 deg"``; raises DravikError for other words."""
+    speed, blows, direction = text.partition(" from ")
+    if not blows:
+        raise DravikError(
+            f"the wind {text!r} cannot be read", where="wind",
+            expected="a speed and where it blows from: '5 m/s from 270 deg'",
+        )  # fmt: skip
+    return {"speed": speed.strip(), "blows_from": direction.strip()}
 
 
 def _refuse_impossible(world: Environment) -> Environment:

@@ -9,7 +9,7 @@ from dravik.definition import arguments
 from dravik.errors import DravikError, nearest
 from dravik.units import in_si, kind_of_quantity
 
-__all__ = ["Condition", "ConditionKeys", "Manoeuvre", "Quantity"]
+__all__ = ["Condition", "ConditionKeys", "Manoeuvre", "Quantity", "check_names"]
 
 Quantity = str | float
 HOVER = 0.01  # m/s: slower conditions count as hover
@@ -20,8 +20,9 @@ class ConditionKeys(TypedDict, total=False):
     """What ``trim`` takes by keyword: text with units, or numbers in SI.
 
     **Speed**, one of ``airspeed`` (true; zero is hover; also words such as ``"1.3 stall"``, ``"best glide"``,
-    ``"least sink"``, and ``"free"`` with a throttle that is given), ``calibrated_airspeed``, ``equivalent_airspeed``
-    and ``mach``; and the ``altitude``.
+    ``"least sink"``, and ``"free"`` with a throttle that is given), ``calibrated_airspeed``, ``equivalent_airspeed``,
+    ``mach`` and ``dynamic_pressure``; and the ``altitude`` (a flight level such as ``"FL100"`` too) or the
+    ``pressure_altitude``.
 
     **Path**: ``flight_path`` (level unless given; None or ``"free"`` leaves it to inputs that are given, such as a
     throttle) or ``climb_rate``.
@@ -35,6 +36,9 @@ class ConditionKeys(TypedDict, total=False):
     sideslip is given. ``pull``: a load factor or a pitch rate in the vertical plane. ``roll``: a rate about the
     velocity. Pull and roll hold at one instant only.
 
+    **Air**: ``wind``, such as ``"5 m/s from 270 deg"``, and ``day``, such as ``"ISA+15"``, in the place of those of the
+    aircraft's environment; the point's aircraft is then in that air.
+
     ``inputs`` are set by name; ``guess`` is where the search starts, by name; ``north``, ``east`` the place.
     """
 
@@ -42,7 +46,9 @@ class ConditionKeys(TypedDict, total=False):
     calibrated_airspeed: Quantity
     equivalent_airspeed: Quantity
     mach: Quantity
+    dynamic_pressure: Quantity
     altitude: Quantity
+    pressure_altitude: Quantity
     flight_path: Quantity | None
     climb_rate: Quantity
     heading: Quantity
@@ -52,6 +58,8 @@ class ConditionKeys(TypedDict, total=False):
     turn: Quantity
     pull: Quantity
     roll: Quantity
+    wind: str
+    day: str
     inputs: Mapping[str, Quantity] | None
     north: Quantity
     east: Quantity
@@ -120,8 +128,10 @@ class Condition:
     guess: dict[str, Quantity] = field(default_factory=dict)
 
     @classmethod
-    def of(cls, asked: ConditionKeys, airspeed: float, inputs: Mapping[str, float]) -> "Condition":
-        """Return a condition from what was asked, its true airspeed (m/s) and inputs (SI) found already.
+    def of(
+        cls, asked: ConditionKeys, airspeed: float, altitude: float, inputs: Mapping[str, float]
+    ) -> "Condition":  # fmt: skip
+        """Return a condition from what was asked, its true airspeed (m/s), altitude (m) and inputs (SI) found already.
 
         Raises DravikError for wrong units, and for what cannot be asked together: a bank with a sideslip in straight
         flight, of which one follows from the other; either of them, a manoeuvre or a free path in hover and on a steep
@@ -134,7 +144,7 @@ class Condition:
         heading, track = asked.get("heading"), asked.get("track")
         found = cls(
             airspeed=airspeed,
-            altitude=in_si(asked["altitude"], "length", where="altitude"),
+            altitude=altitude,
             is_speed_free=asked.get("airspeed") == "free",
             flight_path=path,
             climb_rate=climb,

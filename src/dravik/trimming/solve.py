@@ -2,17 +2,19 @@
 
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
-from typing import Unpack
+from typing import Any, Unpack, cast
 
 import numpy as np
 from numpy.typing import NDArray
 
 from dravik.aircraft import Aircraft
 from dravik.definition import arguments
+from dravik.definition.condition_keys import AIR_KEYS
 from dravik.errors import DravikError, TrimError, require
 from dravik.kernel.program import N_RIGID
 from dravik.motion.minimal_coordinates import N_CHART
 from dravik.plants import Plant
+from dravik.trimming.airspeeds import altitude_asked
 from dravik.trimming.condition import Condition, ConditionKeys, Quantity, check_names
 from dravik.trimming.continuation import ConditionSeries
 from dravik.trimming.named_conditions import has_level_thrust, pose, settling, throttles_of
@@ -25,9 +27,8 @@ from dravik.trimming.result import PlantTrim, TrimPoint
 from dravik.trimming.search import Search, explain
 from dravik.trimming.settling import SETTLED
 from dravik.trimming.statement import Free, Statement
-from dravik.units import in_si
 
-__all__ = ["condition_of", "settle", "steady", "trim", "trim_all", "trim_plant"]
+__all__ = ["condition_of", "in_air", "settle", "steady", "trim", "trim_all", "trim_plant"]
 
 Floats = NDArray[np.float64]
 
@@ -65,15 +66,27 @@ def steady(craft: Aircraft, **condition: Unpack[ConditionKeys]) -> Statement:
     return pose(craft, condition_of(craft, condition))
 
 
+def in_air(craft: Aircraft, asked: ConditionKeys) -> tuple[Aircraft, ConditionKeys]:
+    """Return the aircraft in the wind and on the day that are asked for, and what else is asked for."""
+    rest = cast("dict[str, Any]", {**asked})
+    air = {name: rest.pop(name) for name in AIR_KEYS if name in rest}
+    air = {name: value for name, value in air.items() if value is not None}
+    return craft.with_environment(**air) if air else craft, cast("ConditionKeys", rest)
+
+
 def condition_of(craft: Aircraft, asked: ConditionKeys) -> Condition:
     """Return what is asked for in SI, its speed as true airspeed; raises DravikError for what does not fit."""
     require(craft, Aircraft, "what is trimmed", "trim_plant for other plants")
     check_names(asked)
-    if "altitude" not in asked:
-        raise DravikError("the trim has no altitude", expected="a length such as '300 m'")
+    for name in AIR_KEYS:
+        if asked.get(name) is not None:
+            raise DravikError(
+                f"the {name} is not part of a statement, but of the aircraft's air", where=name,
+                hint=f"craft.with_environment({name}=...)",
+            )  # fmt: skip
     inputs = craft.inputs_in_si(asked.get("inputs") or {})
-    altitude = in_si(asked["altitude"], "length", where="altitude")
-    found = Condition.of(asked, speed_of(craft, asked, altitude, inputs), inputs)
+    altitude = altitude_asked(craft, asked)
+    found = Condition.of(asked, speed_of(craft, asked, altitude, inputs), altitude, inputs)
     # in a pull nothing holds the speed: the thrust of level flight is what a pilot leaves set
     return _with_level_thrust(craft, found) if has_level_thrust(craft, found) else found
 
@@ -114,8 +127,12 @@ def trim(
         Airspeed, m/s, in the place of the true one.
     mach : str or float
         Mach number, in the place of an airspeed.
+    dynamic_pressure : str or float
+        Half the density times the airspeed squared, Pa, in the place of an airspeed.
     altitude : str or float
-        Geometric altitude above sea level, m. Zero unless given.
+        Geometric altitude above sea level, m; or a flight level such as ``"FL100"``.
+    pressure_altitude : str or float
+        Geopotential height at which the standard atmosphere has the same pressure, m, in the place of ``altitude``.
     flight_path : str, float or None
         Angle of climb through the air, rad. Level unless given; None or ``"free"`` leaves it to inputs that are given.
     climb_rate : str or float
@@ -135,6 +152,10 @@ def trim(
         A load factor or a pitch rate (rad/s) in the vertical plane, held at one instant only.
     roll : str or float
         A rate about the velocity, rad/s, held at one instant only.
+    wind : str
+        Steady wind, such as ``"5 m/s from 270 deg"``, in the place of the aircraft's.
+    day : str
+        Temperature against the standard day, such as ``"ISA+15"``, in the place of the aircraft's.
     inputs : mapping of str to str or float
         Inputs that are held, by name, with their unit or SI; they are taken out of the search.
     north, east : str or float
@@ -164,6 +185,7 @@ def trim(
     """
     require(craft, Aircraft, "what is trimmed", "trim_plant for other plants")
     asked = None
+    craft, condition = in_air(craft, condition)
     if statement is None:
         asked = condition_of(craft, condition)
         statement = pose(craft, asked)
@@ -216,6 +238,8 @@ def trim_all(craft: Aircraft, **condition: Unpack[ConditionKeys]) -> list[TrimPo
     >>> len(found), found[0]["airspeed"] < found[1]["airspeed"]
     (2, True)
     """
+    require(craft, Aircraft, "what is trimmed", "trim_plant for other plants")
+    craft, condition = in_air(craft, condition)
     statement = steady(craft, **condition)
     search, field = aircraft_search(craft, statement)
     search.check()

@@ -14,15 +14,17 @@ from numpy.typing import NDArray
 from dravik.aircraft import Aircraft
 from dravik.aircraft.table_limits import told as told_outside
 from dravik.definition import arguments
+from dravik.definition.condition_keys import CONDITION_KEYS
 from dravik.definition.settings import kind_of_setting
 from dravik.errors import DravikError, nearest
 from dravik.host.cores import in_threads
 from dravik.host.files import as_path, replace_file, saved, write_text
 from dravik.host.notebooks import Shown, ShownAsTable, of_records
+from dravik.trimming.airspeeds import altitude_of
 from dravik.trimming.condition import ConditionKeys, Quantity
 from dravik.trimming.continuation import MANY, Continuation
 from dravik.trimming.result import TrimPoint
-from dravik.trimming.solve import condition_of
+from dravik.trimming.solve import condition_of, in_air
 from dravik.units import KINDS, column_name, from_si, in_si, kind_of_quantity, kind_of_unit
 
 if TYPE_CHECKING:
@@ -37,12 +39,8 @@ LOADING = "loading"
 MANOEUVRES = ("turn", "pull")  # keywords whose values may be of several kinds
 # numbers with colons or commas between them, then one unit
 _SPREAD = re.compile(r"(?P<numbers>[-+0-9.eE:,\s]*[0-9.])\s*(?P<unit>(?:[A-Za-z%°].*)?)")
-#: Units of the keywords of a condition, by which the columns of a table are named.
-_UNITS = {
-    "airspeed": "m/s", "calibrated_airspeed": "m/s", "equivalent_airspeed": "m/s", "mach": "", "altitude": "m",
-    "flight_path": "rad", "climb_rate": "m/s", "heading": "rad", "track": "rad", "sideslip": "rad", "bank": "rad",
-    "roll": "rad/s", "north": "m", "east": "m",
-}  # fmt: skip
+#: Units of the keywords of a condition that can be an axis, by which the columns of a table are named.
+_UNITS = {name: key.unit for name, key in CONDITION_KEYS.items() if key.unit is not None}
 
 
 @dataclass(frozen=True, repr=False)
@@ -171,6 +169,7 @@ def trim_sweep(
     >>> found.held, found.values("throttle").shape
     (4, (4,))
     """
+    craft, condition = in_air(craft, condition)
     axes = {name: _axis(craft, name, values) for name, values in arguments.mapping(over, "over").items()}
     if not axes:
         raise DravikError("the sweep has no axes", expected="axes by name, such as {'airspeed': '45:95:26 m/s'}")
@@ -264,6 +263,8 @@ def _axis(craft: Aircraft, name: str, given: str | Sequence[Quantity]) -> tuple[
             )
         # all of one kind, or the axis could not be drawn
         kind = kinds.pop()
+    elif name == "altitude":
+        return [altitude_of(craft, v) for v in values], "m"
     elif name in _UNITS:
         kind = kind_of_unit(_UNITS[name])
     elif kind_of_setting(name, craft.parameters) == "parameter":
@@ -293,6 +294,8 @@ def spread(given: str | Sequence[Quantity], name: str) -> list[Any]:
         if not values:
             raise DravikError(f"the axis {name} has no values", expected="a list")
         return values
+    if given.lstrip().upper().startswith("FL"):
+        return [part.strip() for part in given.split(",")]
     match = _SPREAD.fullmatch(given.strip())
     try:
         if match is None:

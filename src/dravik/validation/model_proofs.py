@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dravik.aircraft import Aircraft
+from dravik.aircraft.air_of_point import in_air_of
 from dravik.aircraft.compiling.actuators import FOLLOW_TIME
 from dravik.definition import arguments
 from dravik.errors import DravikError, require
@@ -110,6 +111,7 @@ def prove_model(
     """
     require(craft, Aircraft, "the aircraft of the model")
     require(point, TrimPoint, "the point of the model", "trim(craft, ...)")
+    craft = in_air_of(craft, point.craft)
     if point.statement.is_momentary:
         raise DravikError(f"{point.title} holds at one instant only", expected="a condition that can be flown on")
     model = linearise(craft, point, outputs=list(SIGNALS))

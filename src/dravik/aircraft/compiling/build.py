@@ -3,6 +3,7 @@
 import math
 from collections.abc import Mapping
 from dataclasses import replace
+from functools import cache
 
 from dravik.aircraft.compiling import refusals
 from dravik.aircraft.compiling.actuators import effector_node
@@ -26,6 +27,7 @@ from dravik.kernel import BASE_SIGNALS, build_program
 from dravik.mode_logic.conditions import mode_signals, watches
 from dravik.mode_logic.refusals import refuse_modes
 from dravik.propulsion import SolidMotor, powerplant
+from dravik.surroundings.pitot_static import PRESSURE_SIGNALS, pressure_formulas
 from dravik.surroundings.place_formulas import AIR, ground_and_wind
 from dravik.tables import Table
 from dravik.units import KINDS
@@ -174,11 +176,25 @@ class _Assembly:
             ),
         ):
             self.define(name, text, ("aero",), "", meaning, "motion")
+        self._add_pressure_signals()
         for name, part in self.definition.spinning.items():
             keys = ("spinning", name, "momentum")
             meaning = part.description or f"angular momentum of {name}"
             self.define(f"spinning_{name}", part.momentum, keys, "N*m*s", meaning, "motion")
             self.needed.append(f"spinning_{name}")
+
+    def _add_pressure_signals(self) -> None:
+        """Add what pitot and static pressure tell, but for what the file defines itself under these names."""
+        definition, configuration = self.definition, self.configuration
+        own = {*configuration.formulas, *configuration.inputs, *configuration.parameters, *definition.laws}
+        own |= set(definition.aero.formulas) if definition.aero is not None else set()
+        own |= {name for law in definition.laws.values() for name in law}
+        for name, node in _pressure_nodes().items():
+            if name in PRESSURE_SIGNALS and name not in own:
+                unit, meaning = PRESSURE_SIGNALS[name]
+                self.define(name, node, ("environment",), unit, meaning, "motion")
+            elif name not in PRESSURE_SIGNALS:
+                self.builder.define(name, node, where=self.where("environment"))
 
     def override_signals(self) -> None:
         """Rename signals in the formulas that read them: to a sensor's output, an injected or a disturbed signal."""
@@ -351,6 +367,12 @@ class _Assembly:
         self.builder.nodes[name] = (condition, self.where(*keys), text)
         self.event_names.append(name)
         self.events.append(EventSpec(name, "end" if stop else "log", name=name))
+
+
+@cache
+def _pressure_nodes() -> dict[str, Node]:
+    # the same for every aircraft: parsed once
+    return {name: parse(text, where=name) for name, text in pressure_formulas().items()}
 
 
 def build(configuration: Configuration, tables: Mapping[str, Table], where: Where) -> CompiledAircraft:

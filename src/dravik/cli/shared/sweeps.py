@@ -49,7 +49,7 @@ def run_sweep(
 ) -> bool:  # fmt: skip
     """Trim over the axes, print, write and draw what was found; return whether anything is held."""
     names = _named(craft, signals)
-    found = sweep_of(condition.in_wind(craft), condition, inputs, axes, quiet=as_json)
+    found = sweep_of(craft, condition, inputs, axes, quiet=as_json)
     if out:
         found.save(out)
     if figure:
@@ -74,7 +74,7 @@ def run_all(
     """Print every solution that is found for a condition, side by side; return whether there is one."""
     from dravik.trimming import trim_all
 
-    names, craft = _named(craft, signals), condition.in_wind(craft)
+    names = _named(craft, signals)
     asked: dict[str, Any] = {**condition.asked, "inputs": input_settings(craft, inputs)}
     if condition.guess:
         asked["guess"] = read_settings(condition.guess, "--guess")
