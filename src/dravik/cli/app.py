@@ -225,6 +225,7 @@ def trim(
                 "hands_off": proof.title if proof else None, "hands_off_holds": proof.holds if proof else None,
                 "doubles_s": proof.doubles if proof else None,
                 "table_exceedances": [o.row() for o in point.outside], "spare": point.spare,
+                "airspeed_from": point.airspeed_from or None,
             }
         )  # fmt: skip
     else:
@@ -233,6 +234,8 @@ def trim(
             ["signal", "value", "unit", "meaning"],
             point.rows(),
         )
+        if point.airspeed_from:
+            say(f"airspeed: {point.airspeed_from}")
         say(f"largest residual {point.worst_residual:.1e} (m/s^2, rad/s^2) after {point.evaluations} evaluations")
         for text in point.at_stop:
             say(f"{text}", "yellow")

@@ -60,10 +60,11 @@ def runway(
     show_rows(f"{title}: landing", ["what", "distance [m]", "how"], _landing_cells(down))
 
 
-def _take_off_cells(found: "TakeOff") -> list[tuple[str, float, str]]:
+def _take_off_cells(found: "TakeOff") -> list[tuple[str, float | str, str]]:
     ratio = found.lift_off / found.stall
     speeds = f"to {found.lift_off:.4g} m/s, {ratio:.3g} of the stall speed, in {found.roll_time:.3g} s"
     return [
+        ("stall speed", "", _stall(found)),
         ("roll", found.roll, speeds),
         ("rotation", found.rotation, "at that speed"),
         ("to the screen", found.airborne, f"an arc, then a climb of {_degrees(found.climb)}"),
@@ -71,15 +72,20 @@ def _take_off_cells(found: "TakeOff") -> list[tuple[str, float, str]]:
     ]
 
 
-def _landing_cells(found: "Landing") -> list[tuple[str, float, str]]:
+def _landing_cells(found: "Landing") -> list[tuple[str, float | str, str]]:
     ratio = found.touchdown / found.stall
     speeds = f"from {found.touchdown:.4g} m/s, {ratio:.3g} of the stall speed, in {found.roll_time:.3g} s"
     return [
+        ("stall speed", "", _stall(found)),
         ("from the screen", found.airborne, f"approach at {found.approach:.4g} m/s, and the flare"),
         ("free roll", found.delay, "until the brakes act"),
         ("braked roll", found.roll, speeds),
         ("total", found.total, ""),
     ]
+
+
+def _stall(found: "TakeOff | Landing") -> str:
+    return f"{found.stall:.4g} m/s, limited by: {found.stall_cause}"
 
 
 def _degrees(angle: float) -> str:

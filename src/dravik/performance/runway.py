@@ -17,7 +17,7 @@ from dravik.aircraft import Aircraft
 from dravik.constants import STANDARD_GRAVITY
 from dravik.definition import arguments
 from dravik.errors import DravikError
-from dravik.trimming import TrimPoint, on_ground, stall_speed, trim
+from dravik.trimming import TrimPoint, on_ground, stall_limit, stall_speed, trim
 from dravik.trimming.named_conditions import throttles_of
 from dravik.units import in_si
 
@@ -73,7 +73,10 @@ class RunwayRules:
 
 @dataclass(frozen=True)
 class TakeOff:
-    """A take-off: true airspeeds in m/s, distances over the ground in m, times in s, ``climb`` an angle in rad."""
+    """A take-off: true airspeeds in m/s, distances over the ground in m, times in s, ``climb`` an angle in rad.
+
+    ``stall_cause`` says what limits the stall speed: the most lift, or a control at its stop.
+    """
 
     stall: float
     lift_off: float
@@ -82,6 +85,7 @@ class TakeOff:
     rotation: float
     airborne: float
     climb: float
+    stall_cause: str
 
     @property
     def total(self) -> float:
@@ -91,7 +95,7 @@ class TakeOff:
 
 @dataclass(frozen=True)
 class Landing:
-    """A landing: true airspeeds in m/s, distances over the ground in m, time in s."""
+    """A landing: true airspeeds in m/s, distances over the ground in m, time in s; ``stall_cause`` as of a take-off."""
 
     stall: float
     approach: float
@@ -100,6 +104,7 @@ class Landing:
     delay: float
     roll: float
     roll_time: float
+    stall_cause: str
 
     @property
     def total(self) -> float:
@@ -151,7 +156,8 @@ def take_off(
     craft, height = _on_runway(craft, altitude, course)
     given = craft.inputs_in_si(inputs or {})
     full = {name: high for name, (_, high) in throttles_of(craft).items()} | given
-    stall = stall_speed(away_from_ground(craft, height), height, given)
+    limit = stall_limit(away_from_ground(craft, height), height, given)
+    stall = limit.value
     lift_off, mean = rules.lift_off * stall, rules.climb_out * stall
     roll, time = _rolled(craft, height, course, full, lift_off)
     wind = _headwind(craft, height, course, full)
@@ -170,7 +176,9 @@ def take_off(
     else:
         airborne = radius * math.sin(path) + (rules.screen - over) / math.tan(path)
     carried = 1.0 - wind / mean
-    return TakeOff(stall, lift_off, roll, time, rules.rotation * max(lift_off - wind, 0.0), airborne * carried, path)
+    return TakeOff(
+        stall, lift_off, roll, time, rules.rotation * max(lift_off - wind, 0.0), airborne * carried, path, limit.cause
+    )
 
 
 def landing(
@@ -220,7 +228,8 @@ def landing(
     idle = {name: low for name, (low, _) in throttles_of(craft).items()} | given
     own: dict[str, str | float] = {"brake": 1.0} if "brake" in craft.inputs and "brake" not in given else {}
     brakes = craft.inputs_in_si(own if braked is None else braked)
-    stall = stall_speed(away_from_ground(craft, height), height, given)
+    limit = stall_limit(away_from_ground(craft, height), height, given)
+    stall = limit.value
     approach, touchdown = rules.approach * stall, rules.touchdown * stall
     # an approach that cannot be held is refused here, with the nearest one that can
     trim(
@@ -239,7 +248,9 @@ def landing(
     roll, time = _rolled(craft, height, course, idle | brakes, touchdown, slowing=True)
     carried = 1.0 - wind / (rules.flare * stall)
     airborne = glide + arc * carried
-    return Landing(stall, approach, touchdown, airborne, rules.delay * max(touchdown - wind, 0.0), roll, time)
+    return Landing(
+        stall, approach, touchdown, airborne, rules.delay * max(touchdown - wind, 0.0), roll, time, limit.cause
+    )
 
 
 def _on_runway(craft: Aircraft, altitude: str | float, heading: float) -> tuple[Aircraft, float]:

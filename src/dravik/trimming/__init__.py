@@ -6,7 +6,7 @@ from dravik.trimming.ground import on_ground
 from dravik.trimming.minimum import trim_minimum
 from dravik.trimming.nearest import FeasibleLimit, find_limit, nearest_feasible
 from dravik.trimming.point_files import load_point, save_point
-from dravik.trimming.reference_speeds import glide_speed, stall_speed
+from dravik.trimming.reference_speeds import glide_speed, stall_limit, stall_speed
 from dravik.trimming.result import PlantTrim, TrimPoint
 from dravik.trimming.solve import settle, steady, trim, trim_all, trim_plant
 from dravik.trimming.statement import Equation, Free, Statement
@@ -30,6 +30,7 @@ __all__ = [
     "on_ground",
     "save_point",
     "settle",
+    "stall_limit",
     "stall_speed",
     "steady",
     "trim",

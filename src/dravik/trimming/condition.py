@@ -126,24 +126,28 @@ class Condition:
     north: float = 0.0
     east: float = 0.0
     guess: dict[str, Quantity] = field(default_factory=dict)
+    airspeed_from: str = ""  # how an airspeed that the aircraft itself decides came about
 
     @classmethod
     def of(
-        cls, asked: ConditionKeys, airspeed: float, altitude: float, inputs: Mapping[str, float]
+        cls, asked: ConditionKeys, airspeed: tuple[float, str], altitude: float, inputs: Mapping[str, float]
     ) -> "Condition":  # fmt: skip
         """Return a condition from what was asked, its true airspeed (m/s), altitude (m) and inputs (SI) found already.
+
+        With the airspeed stands how it came about.
 
         Raises DravikError for wrong units, and for what cannot be asked together: a bank with a sideslip in straight
         flight, of which one follows from the other; either of them, a manoeuvre or a free path in hover and on a steep
         path, where the attitude follows from the balance of forces; two manoeuvres.
         """
         manoeuvre = _manoeuvre(asked)
-        path, climb = _path(asked, airspeed)
+        path, climb = _path(asked, airspeed[0])
         bank, sideslip = asked.get("bank"), asked.get("sideslip")
         is_turn = manoeuvre is not None and manoeuvre.kind == "turn"
         heading, track = asked.get("heading"), asked.get("track")
         found = cls(
-            airspeed=airspeed,
+            airspeed=airspeed[0],
+            airspeed_from=airspeed[1],
             altitude=altitude,
             is_speed_free=asked.get("airspeed") == "free",
             flight_path=path,

@@ -11,8 +11,9 @@ from dravik.trimming.airspeeds import true_airspeed
 from dravik.trimming.condition import Condition, ConditionKeys
 from dravik.trimming.continuation import ConditionSeries
 from dravik.trimming.named_conditions import throttles_of
+from dravik.trimming.nearest import FeasibleLimit, limit_between
 
-__all__ = ["glide_speed", "speed_of", "stall_speed"]
+__all__ = ["glide_speed", "speed_of", "stall_limit", "stall_speed"]
 
 USUAL_SPEED = 50.0  # m/s: where the search of a free speed begins without an envelope
 FASTEST = 700.0  # m/s: from there downwards a speed at which the aircraft flies is looked for
@@ -20,18 +21,23 @@ RATIO = 1.06  # of neighbouring speeds that are looked at
 GOLDEN = 0.5 * (math.sqrt(5.0) - 1.0)
 
 
-def speed_of(craft: Aircraft, asked: ConditionKeys, altitude: float, inputs: dict[str, float]) -> float:
+def speed_of(
+    craft: Aircraft, asked: ConditionKeys, altitude: float, inputs: dict[str, float]
+) -> tuple[float, str]:  # fmt: skip
     """Return the true airspeed (m/s) that is asked for: a quantity, or words such as ``1.3 stall``, ``best glide``.
+
+    With it, for such words, how it came about: the stall speed and what limits it.
 
     Raises DravikError for other words, and where the aircraft does not fly at all.
     """
     words = asked.get("airspeed")
     if words == "free":
         envelope = craft.definition.envelope
-        return 0.5 * sum(envelope.airspeed) if envelope is not None else USUAL_SPEED
+        return 0.5 * sum(envelope.airspeed) if envelope is not None else USUAL_SPEED, ""
     text = " ".join(words.split()) if isinstance(words, str) else ""
     if text in ("best glide", "least sink"):
-        return glide_speed(craft, altitude, inputs, quantity="flight_path" if text == "best glide" else "climb_rate")
+        sought = "flight_path" if text == "best glide" else "climb_rate"
+        return glide_speed(craft, altitude, inputs, quantity=sought), ""
     if text.endswith("stall"):
         number = text.removesuffix("stall").strip() or "1"
         try:
@@ -42,8 +48,9 @@ def speed_of(craft: Aircraft, asked: ConditionKeys, altitude: float, inputs: dic
             raise DravikError(
                 f"the airspeed {words!r} cannot be read", expected="a multiple of the stall speed such as '1.3 stall'"
             )
-        return ratio * stall_speed(craft, altitude, inputs)
-    return true_airspeed(craft, asked, altitude)
+        stall = stall_limit(craft, altitude, inputs)
+        return ratio * stall.value, f"{ratio:g} of the stall speed {stall.value:.4g} m/s, limited by: {stall.cause}"
+    return true_airspeed(craft, asked, altitude), ""
 
 
 def _gliding(craft: Aircraft, altitude: float, inputs: dict[str, float]) -> Condition:
@@ -93,6 +100,38 @@ def stall_speed(craft: Aircraft, altitude: float, inputs: dict[str, float] | Non
     DravikError
         Where the aircraft does not glide at all.
     """
+    return stall_limit(craft, altitude, inputs).value
+
+
+def stall_limit(craft: Aircraft, altitude: float, inputs: dict[str, float] | None = None) -> FeasibleLimit:
+    """Return the stall speed with what limits it: the most lift, or a control at its stop.
+
+    Parameters
+    ----------
+    craft : Aircraft
+        The aircraft.
+    altitude : float
+        Geometric height, m.
+    inputs : mapping of str to float, optional
+        Values of inputs by name, SI.
+
+    Returns
+    -------
+    FeasibleLimit
+        ``value`` is the speed, m/s, ``cause`` says in words what limits it, ``point`` is the flight there.
+
+    Raises
+    ------
+    DravikError
+        Where the aircraft does not glide at all.
+
+    Examples
+    --------
+    >>> import dravik as dv
+    >>> found = stall_limit(dv.sample("tarn"), 300.0)
+    >>> round(found.value, 1), found.cause
+    (43.5, 'pitch_stick at its upper stop')
+    """
     family, speed = _glides(craft, altitude, inputs or {})
     while family.holds(speed / RATIO, starts=0):
         speed /= RATIO
@@ -100,7 +139,10 @@ def stall_speed(craft: Aircraft, altitude: float, inputs: dict[str, float] | Non
             raise DravikError(
                 f"{craft.name} has no stall speed: it glides at any", where="airspeed", expected="a speed"
             )
-    return family.edge(speed, speed / RATIO)
+    edge = limit_between(family, speed, speed / RATIO, "airspeed", speed / RATIO)
+    if edge is None:
+        raise DravikError(f"{craft.name} has no stall speed at {altitude:g} m", where="airspeed", expected="a speed")
+    return edge
 
 
 def glide_speed(

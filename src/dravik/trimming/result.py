@@ -54,6 +54,8 @@ class TrimPoint(ShownAsTable):
         Tables that the point has left, beyond the last value of which each holds its end.
     spare : list of str
         How inputs were chosen of which there are more than the condition needs.
+    airspeed_from : str
+        How an airspeed such as ``"1.3 stall"`` came about: the stall speed and what limits it. Empty for other speeds.
 
     Examples
     --------
@@ -76,6 +78,7 @@ class TrimPoint(ShownAsTable):
     unknowns: list[str] = field(default_factory=list)
     outside: list[TableExceedance] = field(default_factory=list)
     spare: list[str] = field(default_factory=list)
+    airspeed_from: str = ""
 
     def summary_table(self) -> Shown:
         """Return what a notebook shows: the main signals, and whether the condition holds."""

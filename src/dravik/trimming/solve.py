@@ -200,6 +200,8 @@ def trim(
     point = report(craft, statement, search, field, v, reached)
     if not reached and asked is not None:
         point = approached(craft, asked) or point
+    if asked is not None and asked.airspeed_from:
+        point = replace(point, airspeed_from=asked.airspeed_from)
     if strict and not point.reached:
         edges = [] if asked is None else nearest_feasible(craft, asked)
         hint = "; or ".join(map(str, edges)) or advice(point)

@@ -34,6 +34,8 @@ from dravik.units import KINDS
 
 __all__ = ["build"]
 
+FAR = 100.0  # spans above the ground, where there is none
+
 
 class _Assembly:
     """Gathers formulas, signals and inputs of one aircraft; a builder that is used once."""
@@ -176,19 +178,24 @@ class _Assembly:
             ),
         ):
             self.define(name, text, ("aero",), "", meaning, "motion")
-        self._add_pressure_signals()
+        self._add_unless_own()
         for name, part in self.definition.spinning.items():
             keys = ("spinning", name, "momentum")
             meaning = part.description or f"angular momentum of {name}"
             self.define(f"spinning_{name}", part.momentum, keys, "N*m*s", meaning, "motion")
             self.needed.append(f"spinning_{name}")
 
-    def _add_pressure_signals(self) -> None:
-        """Add what pitot and static pressure tell, but for what the file defines itself under these names."""
+    def _add_unless_own(self) -> None:
+        """Add height over span and what pitot and static pressure tell, but for what the file defines itself."""
         definition, configuration = self.definition, self.configuration
-        own = {*configuration.formulas, *configuration.inputs, *configuration.parameters, *definition.laws}
+        own = {*configuration.formulas, *configuration.inputs, *configuration.parameters}
         own |= set(definition.aero.formulas) if definition.aero is not None else set()
         own |= {name for law in definition.laws.values() for name in law}
+        # ground effect is a matter of this ratio; without ground it is one at which nothing is felt of any
+        above = "(altitude - ground_height)/reference_span" if configuration.world.ground is not None else FAR
+        if "height_over_span" not in own:
+            meaning = "height of the centre of gravity above the ground over the span; 100 where there is no ground"
+            self.define("height_over_span", above, ("environment",), "", meaning, "motion")
         for name, node in _pressure_nodes().items():
             if name in PRESSURE_SIGNALS and name not in own:
                 unit, meaning = PRESSURE_SIGNALS[name]

@@ -227,7 +227,7 @@ def mass_formulas(definition: AircraftDefinition, loading: Loading) -> MassFormu
     weights = [f"{float(sum(s.mass for s in p.properties()))!r}" for p in moving.values()]
     formulas["mass"] = (" + ".join([f"{base.mass!r}", *weights, *(f"tank_{n}" for n in flowing)]), "kg", "mass")
     for column in COLUMNS[:9]:
-        parts = [f"{n}_{column}(tank_{n})" for n in flowing] + [terms[column] for terms in moved.values()]
+        parts = [f"contents_{n}_{column}(tank_{n})" for n in flowing] + [terms[column] for terms in moved.values()]
         formulas[f"moment_{column}"] = (
             " + ".join([f"{float(constants[column])!r}", *parts]),
             "",
@@ -236,7 +236,7 @@ def mass_formulas(definition: AircraftDefinition, loading: Loading) -> MassFormu
     for axis in "xyz":
         formulas[f"centre_{axis}"] = (f"moment_{axis}/mass", "m", f"centre of gravity along body {axis} from the datum")
         # what leaves at the surface moves the centre away from there; the mass that is left carries on
-        rates = [f"({n}_surface_{axis}(tank_{n}) - centre_{axis})*outflow_{n}" for n in flowing]
+        rates = [f"(contents_{n}_surface_{axis}(tank_{n}) - centre_{axis})*outflow_{n}" for n in flowing]
         formulas[f"centre_rate_{axis}"] = (
             f"-({' + '.join(rates) or '0'})/mass",
             "m/s",
@@ -279,7 +279,9 @@ def _add_tank(
     laid = tank_tables(tank)
     axis = (Axis(f"tank_{name}", laid.mass, "kg"),)
     for column, values in zip(COLUMNS, np.concatenate([laid.first, laid.second, laid.surface], axis=1).T, strict=True):
-        tables[f"{name}_{column}"] = Table(f"{name}_{column}", axis, values, method="smooth")
+        # under a name of their own: a tank may be called centre or moment, as signals of the whole are
+        table = f"contents_{name}_{column}"
+        tables[table] = Table(table, axis, values, method="smooth")
     full = float(laid.mass[-1])
     formulas[f"flow_{name}"] = (str(tank.flow), "kg/s", f"flow asked of {name}")
     # an empty tank still takes in, a full one still drains: only the flow that cannot be is cut
