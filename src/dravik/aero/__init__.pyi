@@ -26,6 +26,7 @@ from .sets.stability import CentreRange as CentreRange
 from .sets.stability import centre_range as centre_range
 from .sets.stability import lengthwise_controls as lengthwise_controls
 from .sets.stability import margin_unit as margin_unit
+from .sets.stability import signals_in_air as signals_in_air
 from .sets.stability import signals_of as signals_of
 from .sets.stability import static_margin as static_margin
 from .sets.tableset import TableSet as TableSet

@@ -1,7 +1,7 @@
 """Commands about tables and what they are made from."""
 
 import math
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -170,7 +170,7 @@ def build(geometry: Drawing, folder: Out, as_json: AsJson = False) -> None:
     say(f'take it into an aircraft file with: include = ["{Path(folder).name}/aero.toml"]')
 
 
-def _show_derivatives(found: "Coefficients", alphas: Sequence[float]) -> None:
+def _show_derivatives(found: "Coefficients", alphas: Sequence[float], flow: Mapping[str, float] | None = None) -> None:
     """Print the derivatives by angles, rates and controls at some angles of attack."""
     from dravik.aero import signals_of
 
@@ -178,7 +178,7 @@ def _show_derivatives(found: "Coefficients", alphas: Sequence[float]) -> None:
     for alpha in alphas:
         rows = []
         for by in (*motions, *controls):
-            slopes = found.slopes(by, step=0.005, alpha=alpha)
+            slopes = found.slopes(by, step=0.005, alpha=alpha, **(flow or {}))
             # zero by symmetry but for rounding
             rows.append((f"by {by}", *(round(float(slopes[c]), 4) + 0.0 for c in COEFFICIENTS)))
         show_rows(f"derivatives at alpha {math.degrees(alpha):.3g} deg [1/rad]", ["", *COEFFICIENTS], rows)
@@ -193,6 +193,8 @@ def _show_derivatives(found: "Coefficients", alphas: Sequence[float]) -> None:
 def show(
     source: Set,
     alpha: Annotated[list[str] | None, typer.Option(help="angle of attack of the derivatives; may be repeated")] = None,
+    mach: Annotated[str, typer.Option(help="Mach number at which all is shown")] = "",
+    altitude: Annotated[str, typer.Option(help="altitude at which all is shown, in the standard atmosphere")] = "",
     centre: Annotated[
         list[str] | None, typer.Option("--cg", help="station x of a centre of gravity; may be repeated")
     ] = None,
@@ -203,45 +205,55 @@ def show(
     as_json: AsJson = False,
 ) -> None:
     """Show what a set of tables says: curves, slopes, neutral point, static margin, range of the centre of gravity."""
-    from dravik.aero import centre_range, read_coefficients, signals_of
+    from dravik.aero import centre_range, read_coefficients, signals_in_air, signals_of
 
     path = _set_path(source)
     found = read_coefficients(path)
     angles = [quantity(a, "angle", where="--alpha") for a in alpha or ("0 deg", "4 deg", "8 deg")]
     centres = _centres(path, centre)
-    limits = centre_range(found, margin=margin)
-    rows = _curves(found, list(centres.values()), limits.stall)
+    flow = signals_in_air(found, mach=mach, altitude=altitude)
+    limits = centre_range(found, margin=margin, flow=flow)
+    rows = _curves(found, list(centres.values()), limits.stall, flow)
     if figure:
         from dravik.report import figure_families, save_figure
 
-        save_figure(figure_families(found), figure)
+        save_figure(figure_families(found, held=flow), figure)
     columns = [*CURVES, *(f"margin {n}" for n in centres)]
     if as_json:
         motions, controls = signals_of(found)
         slopes = {
             math.degrees(a): {
-                by: {c: float(v) for c, v in found.slopes(by, step=0.005, alpha=a).items()}
+                by: {c: float(v) for c, v in found.slopes(by, step=0.005, alpha=a, **flow).items()}
                 for by in (*motions, *controls)
             }
             for a in angles
         }
         emit({
-            "tables": str(path), "curves": [dict(zip(columns, r, strict=True)) for r in rows], "derivatives": slopes,
+            "tables": str(path), "flow": flow, "curves": [dict(zip(columns, r, strict=True)) for r in rows],
+            "derivatives": slopes,
             "forward_limit_m": limits.forward, "aft_limit_m": limits.aft, "stall_alpha_rad": limits.stall,
         })  # fmt: skip
         return
     show_rows(
-        f"{found.name}: {len(found.tables)} tables, settings at zero",
+        f"{found.name}: {len(found.tables)} tables, settings at zero{_flow_text(flow)}",
         columns,
         [tuple("" if math.isnan(v) else round(v, 4) + 0.0 for v in r) for r in rows],
     )
-    _show_derivatives(found, angles)
+    _show_derivatives(found, angles, flow)
     _show_limits(found, limits, centres, margin)
     if figure:
         say(f"written: {figure}")
 
 
-def _curves(found: "Coefficients", centres: Sequence[float], stall: float) -> list[tuple[float, ...]]:
+def _flow_text(flow: Mapping[str, float]) -> str:
+    """Return at which Mach number and altitude a set is shown."""
+    said = [f"Mach {flow['mach']:g}"] if "mach" in flow else []
+    return ", " + ", ".join([*said, *([f"{flow['altitude']:g} m"] if "altitude" in flow else [])]) if flow else ""
+
+
+def _curves(
+    found: "Coefficients", centres: Sequence[float], stall: float, flow: dict[str, float]
+) -> list[tuple[float, ...]]:
     """Return the rows of CURVES over incidence, and the static margins for centres of gravity."""
     from dravik.aero import static_margin
 
@@ -250,9 +262,12 @@ def _curves(found: "Coefficients", centres: Sequence[float], stall: float) -> li
     for a in (math.radians(degrees) for degrees in range(-8, 25, 4)):
         if not low - 1e-9 <= a <= high + 1e-9:
             continue
-        at, by = found.at(alpha=a), found.slopes("alpha", alpha=a)
+        at, by = found.at(alpha=a, **flow), found.slopes("alpha", alpha=a, **flow)
         lift, drag = float(at["CL"]), float(at["CD"])
-        known = [float(found.neutral_point(alpha=a)), *(static_margin(found, x, alpha=a) for x in centres)]
+        known = [
+            float(found.neutral_point(alpha=a, **flow)),
+            *(static_margin(found, x, alpha=a, **flow) for x in centres),
+        ]
         # no neutral point near the stall: dCm/dCL is meaningless where the lift slope vanishes
         if not (a < stall and float(by["CL"]) > FLAT):
             known = [math.nan] * len(known)

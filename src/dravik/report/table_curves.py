@@ -10,6 +10,8 @@ from dravik.report.figures import new_figure
 from dravik.report.style import ACTUAL, COMMANDED, INK, SOFT, STYLE
 
 if TYPE_CHECKING:
+    from collections.abc import Mapping, Sequence
+
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
@@ -36,7 +38,7 @@ def _settings(set_: "Coefficients", name: str) -> list[float]:
 
 def _family(
     axes: "Axes", set_: "Coefficients", over: str, x: Line, names: tuple[str, ...],
-    by: str, values: list[float], *, polar: bool = False, **held: float,
+    by: str, values: list[float], held: "Mapping[str, float]", *, polar: bool = False,
 ) -> None:  # fmt: skip
     """Draw a coefficient over an angle (or over the lift) for each of some settings."""
     for k, value in enumerate(values):
@@ -55,8 +57,12 @@ def _family(
     axes.margins(x=0.01)
 
 
-def figure_families(set_: "Coefficients", *, title: str = "") -> "Figure":
+def figure_families(
+    set_: "Coefficients", *, title: str = "", held: "Mapping[str, float] | None" = None
+) -> "Figure":  # fmt: skip
     """Return the curves of a set of tables: lift, drag and moment by settings, sideslip, control powers and damping.
+
+    Where tables run over Mach numbers, a row of curves over these follows.
 
     Parameters
     ----------
@@ -64,6 +70,8 @@ def figure_families(set_: "Coefficients", *, title: str = "") -> "Figure":
         The tables and formulas.
     title : str, default ""
         What stands above the figure.
+    held : mapping of str to float, optional
+        Signals (SI) at which the curves are drawn, such as ``mach``.
 
     Returns
     -------
@@ -71,6 +79,7 @@ def figure_families(set_: "Coefficients", *, title: str = "") -> "Figure":
     """
     from dravik.aero import lengthwise_controls, signals_of
 
+    flow = dict(held or {})
     motions, controls = signals_of(set_)
     lengthwise = lengthwise_controls(set_, controls)
     sideways = [c for c in controls if c not in lengthwise]
@@ -80,22 +89,47 @@ def figure_families(set_: "Coefficients", *, title: str = "") -> "Figure":
     flap = next((c for c in lengthwise if set_.ranges[c][0] >= 0.0), "")
     elevator = next((c for c in lengthwise if c != flap), "")
     with matplotlib.rc_context(STYLE):
-        grid = figure.subplots(2, 4)
-        _family(grid[0][0], set_, "alpha", alpha, ("CL",), flap, _settings(set_, flap) if flap else [0.0])
-        _family(grid[0][1], set_, "alpha", alpha, ("Cm",), elevator, _settings(set_, elevator) if elevator else [0.0])
-        _family(grid[0][2], set_, "alpha", alpha, ("CD",), flap, _settings(set_, flap) if flap else [0.0], polar=True)
-        _slopes(grid[0][3], set_, alpha, {f"Cm by {elevator}": ("Cm", elevator)} if elevator else {})
+        over_mach = "mach" in set_.ranges
+        grid = figure.subplots(3 if over_mach else 2, 4)
+        lowered, trimmed = (_settings(set_, c) if c else [0.0] for c in (flap, elevator))
+        _family(grid[0][0], set_, "alpha", alpha, ("CL",), flap, lowered, flow)
+        _family(grid[0][1], set_, "alpha", alpha, ("Cm",), elevator, trimmed, flow)
+        _family(grid[0][2], set_, "alpha", alpha, ("CD",), flap, lowered, flow, polar=True)
+        _slopes(grid[0][3], set_, alpha, {f"Cm by {elevator}": ("Cm", elevator)} if elevator else {}, flow)
         if "beta" in motions:
             left, right = set_.ranges.get("beta", (-0.35, 0.35))
             beta = np.linspace(max(left, -0.44), min(right, 0.44), 121)
-            _family(grid[1][0], set_, "beta", beta, ("Cn", "Cl"), "alpha", [0.0, np.radians(6.0), np.radians(12.0)])
+            angles = np.radians([0.0, 6.0, 12.0]).tolist()
+            _family(grid[1][0], set_, "beta", beta, ("Cn", "Cl"), "alpha", angles, flow)
         else:
             grid[1][0].set_axis_off()
-        _slopes(grid[1][1], set_, alpha, {f"{c} by {n}": (c, n) for n in sideways for c in ("Cl", "Cn")})
+        _slopes(grid[1][1], set_, alpha, {f"{c} by {n}": (c, n) for n in sideways for c in ("Cl", "Cn")}, flow)
         rates = {"Cl by p_hat": ("Cl", "p_hat"), "Cn by r_hat": ("Cn", "r_hat")}
-        _slopes(grid[1][2], set_, alpha, {k: v for k, v in rates.items() if v[1] in motions})
-        _slopes(grid[1][3], set_, alpha, {"Cm by q_hat": ("Cm", "q_hat")} if "q_hat" in motions else {})
+        _slopes(grid[1][2], set_, alpha, {k: v for k, v in rates.items() if v[1] in motions}, flow)
+        _slopes(grid[1][3], set_, alpha, {"Cm by q_hat": ("Cm", "q_hat")} if "q_hat" in motions else {}, flow)
+        if over_mach:
+            _over_mach(grid[2], set_, elevator, flow)
     return figure
+
+
+def _over_mach(row: "Sequence[Axes]", set_: "Coefficients", elevator: str, flow: "Mapping[str, float]") -> None:
+    """Draw lift slope, neutral point, drag and elevator power over the Mach numbers of the tables, at three angles."""
+    low, high = set_.ranges["mach"]
+    machs, rest = np.linspace(low, high, 121), {n: v for n, v in flow.items() if n != "mach"}
+    for k, degrees in enumerate((0.0, 4.0, 8.0)):
+        signals: dict[str, Any] = {**rest, "mach": machs, "alpha": np.full(len(machs), np.radians(degrees))}
+        drawn = [set_.slopes("alpha", **signals)["CL"], set_.neutral_point(**signals), set_.at(**signals)["CD"]]
+        drawn += [set_.slopes(elevator, step=0.01, **signals)["Cm"]] if elevator else []
+        for axes, values in zip(row, drawn, strict=False):
+            axes.plot(machs, values, color=_RAMP(k / 2), lw=1.4, label=f"{degrees:g}°")
+    names = ["CL by alpha [1/rad]", "neutral point, station x [m]", "CD", f"Cm by {elevator} [1/rad]"]
+    for axes, name in zip(row, names, strict=True):
+        axes.set_xlabel("Mach number")
+        axes.set_ylabel(name)
+        axes.margins(x=0.01)
+    row[0].legend(title="alpha", fontsize=8, title_fontsize=8, frameon=False, loc="best")
+    if not elevator:
+        row[3].set_axis_off()
 
 
 def _slopes(
@@ -103,13 +137,14 @@ def _slopes(
     set_: "Coefficients",
     alpha: "np.ndarray[tuple[int], np.dtype[np.float64]]",
     wanted: dict[str, tuple[str, str]],
+    flow: "dict[str, float]",
 ) -> None:
     """Draw derivatives over the angle of attack; a damping that crosses zero is the stall's."""
     if not wanted:
         axes.set_axis_off()
         return
     for k, (label, (name, by)) in enumerate(wanted.items()):
-        slope = set_.slopes(by, step=0.01, alpha=alpha)[name]
+        slope = set_.slopes(by, step=0.01, alpha=alpha, **flow)[name]
         axes.plot(
             np.degrees(alpha),
             slope,

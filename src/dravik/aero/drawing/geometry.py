@@ -185,11 +185,8 @@ class Geometry(Model):
                 )
             # what would be left out silently is refused: who wrote it expects it to matter
             unused, why = self.table_grid.model_fields_set - FINNED_GRID, "the tables of a finned body do not use it"
-        else:
-            unused = self.table_grid.model_fields_set & {"mach"}
-            why = "surfaces are built at one speed: the Mach number of airspeed and altitude"
-        if unused:
-            raise DravikError(why, where=f"table_grid.{sorted(unused)[0]}", hint="leave it out")
+            if unused:
+                raise DravikError(why, where=f"table_grid.{sorted(unused)[0]}", hint="leave it out")
 
     @property
     def controls(self) -> dict[str, tuple[Surface, Control]]:

@@ -17,7 +17,8 @@ Floats = NDArray[np.float64]
 class TableGrid(Model):
     """The grid of a set of tables.
 
-    ``airspeed`` and ``altitude`` set Mach and Reynolds numbers. Angles of attack run in steps of ``alpha_step`` between
+    ``airspeed`` and ``altitude`` set Mach and Reynolds numbers. With ``mach`` the tables of surfaces run over Mach
+    numbers too, but for those of slipstreams. Angles of attack run in steps of ``alpha_step`` between
     ``alpha_fine``, and more widely out to ±180 degrees; sideslip in steps of ``beta_step`` up to ``beta_fine``, and
     more widely to ±90. Each control is laid out over its range in about ``settings`` steps; ``flap`` names the control
     whose setting the slipstream's tables run over (and the one called flap, if there is one, unless said).
@@ -33,7 +34,8 @@ class TableGrid(Model):
     roll_rates: tuple[float, ...] = (0.02, 0.05, 0.1, 0.15, 0.2, 0.3)  #: dimensionless roll rates p b / 2V
     #: thrust coefficients of the slipstream's tables
     thrust_coefficients: tuple[float, ...] = (0.0, 0.05, 0.1, 0.2, 0.4, 0.8)
-    mach: tuple[float, ...] = (0.0, 0.5, 0.8, 0.95, 1.05, 1.2, 1.5, 2.0, 3.0)  #: Mach numbers of a finned body's tables
+    #: Mach numbers of the tables; without it those of surfaces are of one speed
+    mach: tuple[float, ...] = (0.0, 0.5, 0.8, 0.95, 1.05, 1.2, 1.5, 2.0, 3.0)
     flap: str = ""  #: control that the slipstream's tables run over
 
     @model_validator(mode="after")
@@ -50,6 +52,10 @@ class TableGrid(Model):
                 where="roll_rates",
                 expected="p b/2V to one side",
             )
+        if self.mach[0] < 0.0:
+            raise DravikError(
+                f"the first Mach number, {self.mach[0]:g}, is below zero", where="mach", expected="0 or more"
+            )
         if self.thrust_coefficients[0] != 0.0:
             raise DravikError(
                 f"the first coefficient, {self.thrust_coefficients[0]:g}, is not zero",
@@ -57,6 +63,11 @@ class TableGrid(Model):
                 expected="0 first",
             )
         return self
+
+    @property
+    def surface_machs(self) -> tuple[float, ...]:
+        """The Mach numbers over which the tables of surfaces run; none where they are of one speed."""
+        return self.mach if "mach" in self.model_fields_set else ()
 
     def alphas(self) -> Floats:
         """Return angles of attack, rad, from -pi to pi."""

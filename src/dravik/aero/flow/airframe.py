@@ -41,17 +41,19 @@ FORWARD = np.array([1.0, 0.0, 0.0])
 class Airframe:
     """A drawn aircraft ready for any number of states of flow, at the speed and height of its table grid.
 
+    ``mach`` takes the place of that speed's Mach number in the lattice.
+
     Raises DravikError for a drawing without lifting surfaces, a section or polar that cannot be read, or a Mach number
     beyond the lattice.
     """
 
-    def __init__(self, geometry: Geometry, folder: str | Path = ".") -> None:
+    def __init__(self, geometry: Geometry, folder: str | Path = ".", *, mach: float | None = None) -> None:
         if not geometry.surfaces:
             raise DravikError("the drawing has no lifting surfaces", where=geometry.name, expected="[surfaces.NAME]")
         self.geometry, self.reference = geometry, geometry.reference
         grid = geometry.table_grid
         air = air_at(grid.altitude)
-        self.mach = grid.airspeed / float(air.speed_of_sound)
+        self.mach = grid.airspeed / float(air.speed_of_sound) if mach is None else mach
         # viscosity enters by the chord Reynolds numbers of one speed and height: those of the table grid
         self.reynolds_per_metre = float(grid.airspeed * air.density / air.viscosity)
         self.lattice = Lattice(build_mesh(geometry, folder), geometry, mach=self.mach)

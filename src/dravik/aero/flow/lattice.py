@@ -21,10 +21,11 @@ from dravik.aero.drawing.mesh import Mesh
 from dravik.compiled import compiled
 from dravik.errors import DravikError, nearest
 
-__all__ = ["FlowState", "Lattice", "LatticeForces"]
+__all__ = ["FlowState", "Lattice", "LatticeForces", "highest_mach"]
 
 Floats = NDArray[np.float64]
-MACH_LIMIT = 0.7
+MACH_ACROSS = 0.7  # across the span lines of a surface: beyond it shocks and the drag rise are near
+MACH_LIMIT = 0.9  # of the flow itself, however much the surfaces are swept
 
 
 @compiled
@@ -155,10 +156,28 @@ def _images(height: float | None, wall: bool) -> list[_Image]:
     return images
 
 
+def highest_mach(mesh: Mesh) -> tuple[float, str]:
+    """Return the highest Mach number of a lattice, and the surface that sets it.
+
+    The flow along the span of a swept surface does not press on it: what counts is the component across, Mach times the
+    cosine of its mean sweep (R. T. Jones, Wing Plan Forms for High-Speed Flight, NACA Report 863, 1947).
+    """
+    span = mesh.right - mesh.left
+    across = np.linalg.norm(span[:, 1:], axis=1)
+    found = []
+    for name in dict.fromkeys(mesh.surface):
+        here = np.array([s == name for s in mesh.surface])
+        cosine = float(np.sum(across[here]) / np.sum(np.linalg.norm(span[here], axis=1)))
+        found.append((min(MACH_ACROSS / max(cosine, 1e-3), MACH_LIMIT), str(name)))
+    return min(found)
+
+
 class Lattice:
     """A factorised lattice, ready for any number of flow states.
 
-    ``mach`` up to 0.7 by the Prandtl-Glauert rule: linear, so without shocks, and not beyond the drag rise.
+    ``mach`` by the Prandtl-Glauert rule in three dimensions: linear, so without shocks, and not beyond the drag rise.
+    Its component across the span of each surface may be up to 0.7, so that a swept wing goes further; see
+    ``highest_mach``.
     ``height`` in m of the moment point above the ground, which is taken as parallel to body x and y: right to first
     order in the attitude. ``wall``: a tight wall in the plane of symmetry, for a half model. Raises DravikError for
     values outside these ranges.
@@ -169,10 +188,12 @@ class Lattice:
     ) -> None:
         self.mesh = mesh
         self.reference = geometry.reference
-        if not 0.0 <= mach <= MACH_LIMIT:
+        most, surface = highest_mach(mesh)
+        if not 0.0 <= mach <= most + 1e-9:
             raise DravikError(
                 f"Mach {mach:g} is outside the method",
-                expected=f"0 to {MACH_LIMIT:g}, where the Prandtl-Glauert rule holds",
+                expected=f"0 to {most:.3g} for this drawing: the Prandtl-Glauert rule holds up to Mach "
+                f"{MACH_ACROSS:g} across the span of each surface, here of {surface}",
             )
         lowest = float(max(np.max(mesh.left[:, 2]), np.max(mesh.right[:, 2]), np.max(mesh.tail_left[:, 2])))
         if height is not None and not height > lowest:

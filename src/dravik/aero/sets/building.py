@@ -72,10 +72,11 @@ def build_tables(geometry: Geometry, folder: str | Path = ".", *, advance: Advan
     if geometry.finned_body is not None:
         return finned_set(geometry, provenance)
     airframe = Airframe(geometry, folder)
-    alphas = geometry.table_grid.alphas()
+    alphas, machs = geometry.table_grid.alphas(), geometry.table_grid.surface_machs
     grids = [*_static(geometry, alphas), *_controls(geometry, alphas), *_rates(alphas, geometry)]
-    grids += _slipstreams(geometry, alphas)
-    total, done = sum(len(g.states) for g in grids), 0
+    jets, airframes = _slipstreams(geometry, alphas), [Airframe(geometry, folder, mach=m) for m in machs] or [airframe]
+    more = (Axis("mach", np.array(machs)),) if machs else ()
+    total, done = len(airframes) * sum(len(g.states) for g in grids) + sum(len(g.states) for g in jets), 0
 
     def tell(count: int) -> None:
         nonlocal done
@@ -85,21 +86,34 @@ def build_tables(geometry: Geometry, folder: str | Path = ".", *, advance: Advan
 
     files: dict[str, list[Table]] = {}
     for grid in grids:
-        values = grid.finish(airframe.coefficients(grid.states, advance=tell))
-        shape = [len(a.values) for a in grid.axes]
-        method = "smooth" if grid.along else "linear"
-        files[grid.file] = [
-            Table(n, grid.axes, np.round(v, 6).reshape(shape) + 0.0, method=method, along=grid.along)
-            for n, v in values.items()
-        ]
-    lag = airframe.lag_derivatives(alphas)
-    axis = files["rates"][0].axes
-    files["rates"] += [Table(f"{n}_alpha_dot", axis, np.round(lag[n], 6) + 0.0) for n in ("CL", "Cm")]
+        files[grid.file] = _filled(
+            grid, [grid.finish(a.coefficients(grid.states, advance=tell)) for a in airframes], more
+        )
+    for grid in jets:
+        files[grid.file] = _filled(grid, [grid.finish(airframe.coefficients(grid.states, advance=tell))], ())
+    lags = [a.lag_derivatives(alphas) for a in airframes]
+    lag_grid = _Grid("rates", (_axis("alpha", alphas),), [], _kept(()))
+    files["rates"] += _filled(lag_grid, [{f"{n}_alpha_dot": lag[n] for n in ("CL", "Cm")} for lag in lags], more)
     provenance |= {
-        "method": METHOD, "panels": airframe.mesh.count, "states": total, "mach": round(airframe.mach, 6),
+        "method": METHOD, "panels": airframe.mesh.count, "states": total,
+        "mach": ", ".join(f"{m:g}" for m in machs) or round(airframe.mach, 6),
         "reynolds_per_metre": round(airframe.reynolds_per_metre, 1),
     }  # fmt: skip
     return TableSet(geometry.name, geometry.reference, files, _formulas(geometry, files), provenance)
+
+
+def _filled(grid: _Grid, found: list[dict[str, Floats]], more: tuple[Axis, ...]) -> list[Table]:
+    """Return the tables of a grid; with one more axis, for each value of which there is one set of results."""
+    axes, along = (*grid.axes, *more), (*grid.along, *(a.name for a in more))
+    shape = [len(a.values) for a in grid.axes]
+    laid = {
+        name: np.stack([np.round(values[name], 6).reshape(shape) + 0.0 for values in found], axis=-1)
+        for name in found[0]
+    }
+    return [
+        Table(name, axes, values if more else values[..., 0], method="smooth" if along else "linear", along=along)
+        for name, values in laid.items()
+    ]
 
 
 def _provenance(geometry: Geometry) -> dict[str, object]:
@@ -222,18 +236,19 @@ def _formulas(geometry: Geometry, files: dict[str, list[Table]]) -> dict[str, Fo
         "forward": Formula("cos(beta)**2", description="share of the dynamic pressure along the plane of symmetry"),
         **angles_at_point(geometry.reference),
     }
+    mach = ", mach" if geometry.table_grid.surface_machs else ""
     for name in geometry.controls:
         for table in files[name]:
             if table.name != "Ch":
-                ends[table.name].append(f"{table.name}_{name}(alpha_point, {name})")
+                ends[table.name].append(f"{table.name}_{name}(alpha_point, {name}{mach})")
     for c, rate in (("CL", "q"), ("Cm", "q"), ("CY", "r"), ("Cl", "r"), ("Cn", "r"), ("CY", "p")):
-        ends[c].append(f"{c}_{rate}(alpha_point)*{rate}_hat")
+        ends[c].append(f"{c}_{rate}(alpha_point{mach})*{rate}_hat")
     for c in ("CL", "Cm"):
-        ends[c].append(f"{c}_alpha_dot(alpha_point)*alpha_dot_hat")
+        ends[c].append(f"{c}_alpha_dot(alpha_point{mach})*alpha_dot_hat")
     # at taxi speed the non-dimensional rates are unbounded while air loads vanish: hold the table's last value
-    most = float(files["roll_rate"][0].axes[-1].values[-1])
+    most = float(files["roll_rate"][0].axes[1].values[-1])
     for c in ("Cl", "Cn"):
-        ends[c].append(f"{c}_roll_rate(alpha_point, limit(p_hat, {-most:g}, {most:g}))")
+        ends[c].append(f"{c}_roll_rate(alpha_point, limit(p_hat, {-most:g}, {most:g}){mach})")
     for name, propeller in geometry.propellers.items():
         axes = ", ".join(a.name for a in files[f"slipstream_{name}"][0].axes[:-1]).replace("alpha", "alpha_point")
         for engine in propeller.engines:
@@ -255,7 +270,9 @@ def _formulas(geometry: Geometry, files: dict[str, list[Table]]) -> dict[str, Fo
             ends[table.name].append(f"slipstream_{name}_{table.name}")
     for c in COEFFICIENTS:
         more = " + ".join(ends[c])
-        formulas[c] = Formula(f"{c}_static(alpha_point, beta_point)" + (f" + forward*({more})" if more else ""))
+        formulas[c] = Formula(f"{c}_static(alpha_point, beta_point{mach})" + (f" + forward*({more})" if more else ""))
     for name in geometry.controls:
-        formulas[f"Ch_{name}"] = Formula(f"Ch_{name}_table(alpha_point, {name})", description=f"hinge moment of {name}")
+        formulas[f"Ch_{name}"] = Formula(
+            f"Ch_{name}_table(alpha_point, {name}{mach})", description=f"hinge moment of {name}"
+        )
     return formulas

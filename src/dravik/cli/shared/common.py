@@ -62,6 +62,8 @@ def written(text: str, *names: str) -> Any:
     return typer.Option(*names, metavar="FILE", callback=to_write, help=text)
 
 
+GAP = 2  # between columns of a printed table
+LONGEST_WORD = 24  # of text in it that is not broken
 NOTED = 0.1  # s of compiling that are worth a line
 # output to a pipe or a file has no terminal width: use one at which tables are not broken
 _WIDTH = None if sys.stdout.isatty() else 120
@@ -176,18 +178,44 @@ def say(text: str, style: str = "") -> None:
 
 
 def show_rows(title: str, columns: Sequence[str], rows: Sequence[Sequence[object]]) -> None:
-    """Print a table for people; numbers stand to the right."""
+    """Print a table for people; numbers stand to the right, and whole.
+
+    What is too wide for the terminal stands in several tables below one another, each with the first column.
+    """
     say(title, "bold")
-    table = Table(header_style="bold", box=None, pad_edge=False)
-    for i, column in enumerate(columns):
-        numeric = any(isinstance(r[i], float) for r in rows)
-        table.add_column(
-            Text(readable(column)), justify="right" if numeric else "left", overflow="fold", no_wrap=i == 0
-        )
-    for row in rows:
-        table.add_row(*(Text(cell_text(c)) for c in row))
-    out.print(table)
-    out.print()
+    numeric = [any(isinstance(r[i], float) for r in rows) for i in range(len(columns))]
+    cells = [[cell_text(c) for c in row] for row in rows]
+    heads = [readable(c) for c in columns]
+    least = [_least_width(heads[i], [r[i] for r in cells], whole=numeric[i] or i == 0) for i in range(len(columns))]
+    for block in _blocks(least, out.width):
+        table = Table(header_style="bold", box=None, pad_edge=False)
+        for i in block:
+            # a number is never broken in two: its column is as wide as it is
+            table.add_column(
+                Text(heads[i]), justify="right" if numeric[i] else "left", overflow="fold", no_wrap=i == 0,
+                min_width=least[i] if numeric[i] else None,
+            )  # fmt: skip
+        for row in cells:
+            table.add_row(*(Text(row[i]) for i in block))
+        out.print(table)
+        out.print()
+
+
+def _least_width(head: str, cells: Sequence[str], *, whole: bool) -> int:
+    """Return how wide a column must be: for its cells as a whole, or for their longest words up to some length."""
+    words = [word for text in (head, *([] if whole else cells)) for word in text.split()]
+    return max([len(w) if whole else min(len(w), LONGEST_WORD) for w in words] + [len(c) for c in cells if whole] + [1])
+
+
+def _blocks(widths: Sequence[int], room: int) -> list[list[int]]:
+    """Return which columns stand side by side in the room that there is; the first stands in each block."""
+    found: list[list[int]] = [[0]] if widths else []
+    for i in range(1, len(widths)):
+        taken = sum(widths[k] + GAP for k in found[-1])
+        if len(found[-1]) > 1 and taken + widths[i] > room:
+            found.append([0])
+        found[-1].append(i)
+    return found
 
 
 @contextmanager
