@@ -21,11 +21,12 @@ from dravik.cli.shared.common import (
 from dravik.cli.shared.conditions import ConditionOptions, CraftAndCondition
 from dravik.cli.shared.groups import OptionGroup, grouped
 from dravik.cli.shared.sweeps import Sweeps, sweep_of
+from dravik.errors import DravikError
 from dravik.units import from_si
 
 if TYPE_CHECKING:
     from dravik.aircraft import Aircraft
-    from dravik.linear import Derivatives, LinearModel, Modes, RootSensitivity
+    from dravik.linear import Derivatives, LinearModel, Modes, ModeSweep, RootSensitivity
     from dravik.systems import Transfer
     from dravik.trimming import TrimPoint
     from dravik.validation import LinearProof, ModelProof
@@ -126,7 +127,7 @@ def linearise(
 ) -> None:
     """Make the linear model, name its modes, and hold it against the nonlinear aircraft.
 
-    With --sweep over one axis, the roots along it.
+    With --sweep the modes over conditions; over one axis of numbers --figure draws the roots along it.
 
     Exit code 1: the trim was not reached, or the proof does not hold.
     """
@@ -258,26 +259,42 @@ def _show_roots(
     as_json: bool,
 ) -> None:
     """Print and draw the roots over a sweep."""
-    from dravik.linear import is_body_mode, root_sweep
+    from dravik.linear import mode_sweep, root_sweep
 
     trims = sweep_of(craft, condition, inputs, axes, quiet=as_json)
-    found = root_sweep(trims)
-    if figure:
+    is_path = len(trims.axes) == 1 and all(isinstance(v, float) for values in trims.axes.values() for v in values)
+    if figure and not is_path:
+        raise DravikError("roots can be drawn over one axis of numbers alone", where="--figure", expected="one --sweep")
+    found = root_sweep(trims) if is_path else None
+    modes = mode_sweep(trims)
+    if figure and found is not None:
         from dravik.report import figure_roots, save_figure
 
         save_figure(figure_roots(found), figure)
     if as_json:
-        emit({"aircraft": craft.name, "axis": found.axis, "unit": found.unit, "rows": found.rows()})
+        path = {} if found is None else {"axis": found.axis, "unit": found.unit, "rows": found.rows()}
+        emit({"aircraft": craft.name, "axes": trims.axes, "units": trims.units, "modes": modes.rows(), **path})
         return
-    shown, factor, _ = from_si(found.unit)
-    names = [n for n in found.names if not n.endswith("'") and is_body_mode(n)] or found.names
-    rows = [
-        (value * factor, *("not held" if np.isnan(r := found.branch(n)[k]) else _root(r) for n in names))
-        for k, value in enumerate(found.values)
-    ]  # fmt: skip
-    show_rows(f"{craft.name}: roots [1/s]", [found.axis + (f" [{shown}]" if shown else ""), *names], rows)
+    heads, cells = _mode_cells(modes)
+    show_rows(f"{craft.name}: modes over {', '.join(trims.axes)}", heads, cells)
+    if trims.held < len(trims.points):
+        say(f"{len(trims.points) - trims.held} of the {len(trims.points)} conditions are not held", "yellow")
     if figure:
         say(f"written: {figure}")
+
+
+def _mode_cells(modes: "ModeSweep") -> tuple[list[str], list[tuple[object, ...]]]:
+    """Return headings and rows of the modes over conditions."""
+    shown = {name: from_si(modes.units.get(name, "")) for name in modes.axes}
+    axes = [name + (f" [{unit}]" if unit else "") for name, (unit, _, _) in shown.items()]
+    heads = ["mode", *axes, "root [1/s]", "frequency [rad/s]", "damping", "to half [s]", "to double [s]", "|phi/beta|"]
+    cells: list[tuple[object, ...]] = []
+    for row in modes.rows():
+        place = [row[n] * shown[n][1] if isinstance(row[n], float) else row[n] for n in modes.axes]
+        root = complex(row["real_1_s"], row["imag_1_s"])
+        figures = ("frequency_rad_s", "damping", "time_to_half_s", "time_to_double_s", "phi_over_beta")
+        cells.append((row["mode"], *place, _root(root), *(row[n] for n in figures)))
+    return heads, cells
 
 
 def _show_model(model: "LinearModel", modes: "Modes", proof: "LinearProof | None") -> None:

@@ -9,6 +9,7 @@ import typer
 from dravik.cli.shared.common import AircraftFile, AsJson, Figure, emit, say, show_rows, written
 from dravik.cli.shared.conditions import CraftAndCondition
 from dravik.cli.shared.groups import OptionGroup, grouped
+from dravik.cli.shared.sweeps import Sweeps
 from dravik.errors import DravikError
 from dravik.units import in_si
 
@@ -27,7 +28,15 @@ __all__ = ["loop"]
 class CutOptions(OptionGroup):
     """A loop that is broken at a signal, or roots over a parameter."""
 
-    at: Annotated[str, typer.Option("--at", metavar="SIGNAL", help="where the loop is broken: elevator_command")] = ""
+    at: Annotated[
+        str,
+        typer.Option(
+            "--at",
+            metavar="SIGNAL",
+            help="where the loop is broken: elevator_command, or a sum such as 'elevon_left_command + "
+            "elevon_right_command'; with --sweep several, separated by commas (all that laws close unless given)",
+        ),
+    ] = ""
     delay: Annotated[str, typer.Option(help="more delay in the loop, such as '50 ms'")] = "0 s"
     least_gain: Annotated[float, typer.Option(help="gain margin asked for, dB")] = 6.0
     least_phase: Annotated[float, typer.Option(help="phase margin asked for, deg")] = 45.0
@@ -35,6 +44,7 @@ class CutOptions(OptionGroup):
         str, typer.Option(metavar="NAME=VALUES", help="roots over a parameter of the laws: 'yaw_damper_gain=0:2:60'")
     ] = ""
     damping: Annotated[float, typer.Option(help="with --locus: a line of damping to be crossed")] = 0.0
+    sweep: Sweeps = None
 
     def refuse(self) -> None:
         """Raise DravikError for what loops from a file say themselves."""
@@ -65,6 +75,11 @@ class DesignOptions(OptionGroup):
         only = {"--fly": self.fly, "--flown": self.flown, "--beside": self.beside, "--schedule": self.schedule}
         _refuse({**only, "--out": self.out}, "without loops from a file", "--plan FILE")
 
+    def refuse_beside_sweep(self, figure: str) -> None:
+        """Raise DravikError for options that a sweep of margins leaves without a meaning."""
+        given = {"--fly": self.fly, "--flown": self.flown, "--beside": self.beside, "--schedule": self.schedule}
+        _refuse({**given, "--out": self.out, "--figure": figure}, "with --sweep", "--json for programs")
+
     def run(self, asked: "DesignRequest", figure: str, *, as_json: bool) -> None:
         """Close the loops at one condition, or over those of a schedule; print and write what comes of it."""
         from dravik.cli.loop_plan import run_plan, run_schedule
@@ -89,6 +104,8 @@ def loop(
 ) -> None:
     """Break a loop at a signal, or close the loops of a file: margins, steps, requirements, the law, flown steps.
 
+    With --sweep the margins of every loop over conditions, with the worst one named.
+
     Exit code 1: a requirement is not met; margins are below --least-gain and --least-phase; or the loop is not stable.
     """
     from dravik.cli.loop_plan import DesignRequest, show_locus, the_plan
@@ -96,10 +113,25 @@ def loop(
     own = the_plan(aircraft, planned.plan)
     if own is not None:
         broken.refuse()
+        if broken.sweep:
+            from dravik.cli.loop_plan import sweep_plan
+
+            planned.refuse_beside_sweep(figure)
+            holds = sweep_plan(DesignRequest(own, aircraft if planned.plan else "", chosen), broken, as_json=as_json)
+            if not holds:
+                raise typer.Exit(1)
+            return
         planned.run(DesignRequest(own, aircraft if planned.plan else "", chosen), figure, as_json=as_json)
         return
     planned.refuse()
     craft = chosen.craft(aircraft)
+    if broken.sweep:
+        from dravik.cli.loop_plan import sweep_cuts
+
+        _refuse({"--locus": broken.locus, "--figure": figure}, "with --sweep", "--json for programs")
+        if not sweep_cuts(craft, chosen, broken, as_json=as_json):
+            raise typer.Exit(1)
+        return
     point = chosen.point(craft)
     if broken.locus:
         _refuse({"--at": broken.at, "--delay": broken.delay != "0 s"}, "with --locus", "margins, without --locus")

@@ -8,19 +8,22 @@ import numpy as np
 import typer
 
 from dravik.cli.shared.common import emit, get_craft, input_settings, own_file, own_folder, progress_bar, say, show_rows
+from dravik.cli.shared.sweeps import sweep_of
 from dravik.definition.condition_keys import overlaid
 from dravik.definition.settings import read_settings, sort_settings
 from dravik.errors import DravikError
 from dravik.host.files import exists, is_folder, write_text
+from dravik.units import from_si, in_si
 
 if TYPE_CHECKING:
     from dravik.aircraft import Aircraft
+    from dravik.cli.loop import CutOptions
     from dravik.cli.shared.conditions import CraftAndCondition
-    from dravik.loops import LoopPlan, LoopStudy
+    from dravik.loops import LoopPlan, LoopStudy, MarginSweep
     from dravik.trimming import TrimPoint
     from dravik.validation.flown_loops import FlownLoop
 
-__all__ = ["DesignRequest", "run_plan", "run_schedule", "show_locus", "the_plan"]
+__all__ = ["DesignRequest", "run_plan", "run_schedule", "show_locus", "sweep_cuts", "sweep_plan", "the_plan"]
 
 
 def the_plan(aircraft: str, plan: str) -> "LoopPlan | None":
@@ -274,3 +277,56 @@ def _show(found: "LoopStudy", truth: "FlownLoop | None") -> None:
             ["size (SI)", "parts after [s]", "largest difference", "why"],
             [[r["size"], r["parts_after_s"], r["largest_difference"], r["why"]] for r in truth.rows()],
         )
+
+
+def sweep_plan(asked: DesignRequest, broken: "CutOptions", *, as_json: bool) -> bool:
+    """Print the margins of a plan's loops over conditions, gains kept; return whether all are what is asked for."""
+    from dravik.loops import plan_over
+
+    plan, craft = asked.meant()
+    over = {n: str(v) for n, v in read_settings(broken.sweep, "--sweep").items()}
+    with progress_bar(quiet=as_json, what="conditions"):
+        found = plan_over(craft, plan, over)
+    return _show_margins(found, broken, as_json=as_json)
+
+
+def sweep_cuts(craft: "Aircraft", chosen: "CraftAndCondition", broken: "CutOptions", *, as_json: bool) -> bool:
+    """Print the margins of loops broken at signals over conditions; return whether all are what is asked for."""
+    from dravik.loops import margins_over
+
+    names = [n.strip() for n in broken.at.split(",") if n.strip()]
+    trims = sweep_of(craft, chosen.condition, chosen.set_, broken.sweep or (), quiet=as_json)
+    found = margins_over(craft, trims, names, delay=in_si(broken.delay, "time", where="delay"))
+    return _show_margins(found, broken, as_json=as_json)
+
+
+def _show_margins(found: "MarginSweep", broken: "CutOptions", *, as_json: bool) -> bool:
+    rows, worst = found.rows(), found.worst()
+    gain, phase = broken.least_gain, broken.least_phase
+    short = [r for r in rows if not (r["closes"] and r["gain_margin_dB"] >= gain and r["phase_margin_deg"] >= phase)]
+    gaps = sum(one is None for one in found.found)
+    if as_json:
+        emit(
+            {"name": found.name, "axes": found.axes, "holds": not short, "not_held": gaps, "worst": worst, "rows": rows}
+        )
+        return not short
+    shown = {name: from_si(found.units.get(name, "")) for name in found.axes}
+    axes = [name + (f" [{unit}]" if unit else "") for name, (unit, _, _) in shown.items()]
+    keys = ("gain_margin_dB", "phase_margin_deg", "delay_margin_s", "disc")
+    show_rows(
+        f"{found.name}: margins over {', '.join(found.axes)}",
+        ["loop", *axes, "gain margin [dB]", "phase margin [deg]", "delay margin [s]", "disc", ""],
+        [
+            (r["loop"], *(r[n] * shown[n][1] if isinstance(r[n], float) else r[n] for n in found.axes),
+             *(r[key] for key in keys), "" if r["closes"] else "not stable")
+            for r in rows
+        ],
+    )  # fmt: skip
+    for name, row in worst.items():
+        figures = f"{row['gain_margin_dB']:.3g} dB, {row['phase_margin_deg']:.3g} deg, disc {row['disc']:.3g}"
+        say(f"{name}: worst at {row['place']}: " + (figures if row["closes"] else "not stable"))
+    if gaps:
+        say(f"{gaps} of the {len(found.found)} conditions are not held", "yellow")
+    asked = f"{broken.least_gain:g} dB and {broken.least_phase:g} deg asked for at each condition that is held"
+    say(f"{asked}: {'not met' if short else 'met'}", "red" if short else "")
+    return not short

@@ -1,11 +1,15 @@
 """Signals, inputs and events of an aircraft or a plant: names, SI units, meanings, limits."""
 
 import math
+import re
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import Literal, NamedTuple
 
-__all__ = ["COEFFICIENTS", "EventSpec", "InputSpec", "Signal", "Where"]
+from dravik.errors import DravikError
+
+__all__ = ["COEFFICIENTS", "EventSpec", "InputSpec", "Signal", "Where", "signed_names"]
+
 
 #: Names the place of a key of the definition for messages.
 Where = Callable[..., str]
@@ -56,3 +60,26 @@ COEFFICIENTS: dict[str, str] = {
     "Cm": "pitching-moment coefficient about the moment point, nose up positive",
     "Cn": "yawing-moment coefficient about the moment point, nose right positive",
 }
+
+_TERM = re.compile(r"\s*([+-]?)\s*([A-Za-z_]\w*)\s*")
+
+
+def signed_names(text: str, where: str = "") -> dict[str, float]:
+    """Return the names of a sum with their signs, such as two elevons that move together or against each other.
+
+    Raises DravikError for text of another form, and for a name that stands there twice.
+
+    >>> signed_names("elevon_left - elevon_right"), signed_names("elevator")
+    ({'elevon_left': 1.0, 'elevon_right': -1.0}, {'elevator': 1.0})
+    """
+    found: dict[str, float] = {}
+    place = 0
+    while place < len(text) or not found:
+        match = _TERM.match(text, place)
+        if match is None or (found and not match[1]) or match[2] in found:
+            raise DravikError(
+                f"{text!r} is no sum of names", where=where, expected="one, or such as 'elevon_left + elevon_right'"
+            )
+        found[match[2]] = -1.0 if match[1] == "-" else 1.0
+        place = match.end()
+    return found

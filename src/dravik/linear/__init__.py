@@ -4,6 +4,7 @@ from dravik.linear.approximations import ShortForm
 from dravik.linear.axes import in_axes
 from dravik.linear.derivatives import Derivative, Derivatives, derivatives
 from dravik.linear.linearising import linearise, linearise_plant
+from dravik.linear.mode_tables import ModeSweep, mode_sweep
 from dravik.linear.model import LinearModel
 from dravik.linear.model_files import load_system, save_system
 from dravik.linear.modes import Mode, Modes, find_modes, is_body_mode
@@ -17,6 +18,7 @@ __all__ = [
     "Derivatives",
     "LinearModel",
     "Mode",
+    "ModeSweep",
     "Modes",
     "OperatingInstant",
     "RootSensitivity",
@@ -30,6 +32,7 @@ __all__ = [
     "linearise_plant",
     "load_system",
     "longest_step",
+    "mode_sweep",
     "root_sensitivities",
     "root_sweep",
     "save_system",

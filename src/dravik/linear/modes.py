@@ -22,6 +22,7 @@ __all__ = ["Mode", "Modes", "find_modes", "is_body_mode"]
 
 Floats = NDArray[np.float64]
 _PITCHING = {"u", "w", "airspeed", "alpha", "q", "theta"}
+SIDESLIP_SHARE = 1e-6  # of the largest angle, below which a mode has no sideslip but by rounding
 _LATERAL = {"v", "beta", "p", "r", "phi"}
 _POSITION = {"north", "east", "altitude", "psi"}
 _FREE = {"psi": "heading"}
@@ -95,6 +96,15 @@ class Mode:
     def time_to_double(self) -> float:
         """Time to double amplitude, s; infinite when it does not grow."""
         return math.log(2.0) / self.eigenvalue.real if self.eigenvalue.real > 0.0 else math.inf
+
+    @property
+    def phi_over_beta(self) -> float | None:
+        """Bank over sideslip, both in rad, in an oscillation that has sideslip: |phi/beta|; None for other modes."""
+        beta = abs(self.vector.get("beta", 0.0))
+        if not self.is_oscillatory or not beta or "phi" not in self.vector:
+            return None
+        largest = max(abs(self.vector.get(name, 0.0)) for name in ("alpha", "theta", "beta", "phi"))
+        return abs(self.vector["phi"]) / beta if beta > SIDESLIP_SHARE * largest else None
 
 
 class Modes(ShownAsTable, list[Mode]):

@@ -9,6 +9,7 @@ from dravik.loops.law_text import law_of
 from dravik.loops.locus import LocusCrossing, RootLocus, locus_of_roots, locus_over_gain, locus_over_parameter
 from dravik.loops.margins import Crossing, Margins, margins
 from dravik.loops.observers import Observer, steady_observer, with_observer
+from dravik.loops.over_conditions import MarginSweep, margins_over, plan_over
 from dravik.loops.pid_design import PIDOption, pid_for, pid_options
 from dravik.loops.plan import LoopEntry, LoopPlan, read_loops
 from dravik.loops.regulators import optimal_outputs, optimal_states, tracked
@@ -30,6 +31,7 @@ __all__ = [
     "LoopEntry",
     "LoopPlan",
     "LoopStudy",
+    "MarginSweep",
     "Margins",
     "Nonlinearity",
     "Observer",
@@ -50,12 +52,14 @@ __all__ = [
     "locus_over_gain",
     "locus_over_parameter",
     "margins",
+    "margins_over",
     "notch_filter",
     "one_of",
     "optimal_outputs",
     "optimal_states",
     "pid_for",
     "pid_options",
+    "plan_over",
     "read_loops",
     "sampled_loop",
     "schedule_gains",

@@ -8,9 +8,11 @@ from numpy.typing import NDArray
 
 from dravik.aircraft import Aircraft
 from dravik.definition import arguments
+from dravik.definition.signals import signed_names
 from dravik.errors import DravikError
 from dravik.linear import linearise
 from dravik.linear.sampled_laws import RatedLaw, linearise_as_run, rated_laws
+from dravik.loops.several import one_of
 from dravik.systems import LinearSystem
 from dravik.systems.exact_steps import input_step
 from dravik.trimming import TrimPoint
@@ -38,7 +40,8 @@ def cut_loop(
     point : TrimPoint
         The trimmed point.
     at : str or sequence of str
-        The signal, or several.
+        The signal, or several. A sum such as ``"elevon_left_command + elevon_right_command"`` is one loop: what moves
+        both alike is cut, what moves them otherwise stays closed.
     outputs : sequence of str, default ()
         More outputs, with their own sign.
 
@@ -59,6 +62,8 @@ def cut_loop(
     >>> loop.inputs, loop.outputs
     (['elevator_command_injected'], ['elevator_command'])
     """
+    if isinstance(at, str) and len(terms := signed_names(at, "at")) > 1:
+        return _cut_sum(craft, point, at, terms, outputs)
     cut, more = arguments.names([at] if isinstance(at, str) else at, "at"), arguments.names(outputs, "outputs")
     if not cut:
         raise DravikError("there is no signal to cut the loop at", expected="one or more, such as 'elevator_command'")
@@ -78,6 +83,25 @@ def cut_loop(
     return LinearSystem(
         found.A, found.B, c, d, found.states, found.inputs, found.outputs, found.units, found.sample_time, found.title
     )
+
+
+def _cut_sum(
+    craft: Aircraft, point: TrimPoint, at: str, terms: dict[str, float], outputs: Sequence[str]
+) -> LinearSystem:  # fmt: skip
+    """Return the loop of what moves several signals together, each with its sign, the others' motion closed."""
+    loop, n = cut_loop(craft, point, list(terms), outputs=outputs), len(terms)
+    signs = np.array(list(terms.values()))
+    # signals are the sum's share times their signs, plus what differs between them: the first signal stands for none
+    to_signals = np.column_stack([signs, np.vstack([-signs[0] * signs[1:], np.eye(n - 1)])])
+    to_shares = np.linalg.inv(to_signals)
+    c, d = loop.C.copy(), loop.D @ to_signals
+    c[:n], d[:n] = to_shares @ c[:n], to_shares @ d[:n]
+    names = [at, *(f"difference {k}" for k in range(1, n))]
+    shared = LinearSystem(
+        loop.A, loop.B @ to_signals, c, d, loop.states, names, [*names, *loop.outputs[n:]], {}, loop.sample_time,
+        loop.title,
+    )  # fmt: skip
+    return one_of(shared, 0)
 
 
 class _Rows(NamedTuple):

@@ -2,6 +2,7 @@
 
 import math
 
+from dravik.definition.signals import signed_names
 from dravik.errors import DravikError
 from dravik.loops.plan import Element, LoopEntry
 from dravik.loops.study import ClosedLoop, LoopStudy
@@ -58,13 +59,20 @@ def law_of(study: LoopStudy) -> str:
             for moved in entry.adds:
                 adds.setdefault(moved, []).append(entry.name)
         elif entry.moves not in inner:
-            if entry.moves not in study.craft.definition.controls:
+            terms = signed_names(entry.moves)
+            if not set(terms) <= set(study.craft.definition.controls):
                 raise DravikError(
                     f"the loop {entry.name!r} moves the input {entry.moves!r}",
                     expected="an effector", hint="adds = [...], the commands that the law is to add to",
                 )  # fmt: skip
-            adds.setdefault(entry.moves, []).append(entry.name)
-    lines += ["", "[add]", *(f'{moved} = "{" + ".join(names)}"' for moved, names in adds.items()), ""]
+            for moved, sign in terms.items():
+                adds.setdefault(moved, []).append(entry.name if sign > 0.0 else f"-{entry.name}")
+    lines += [
+        "",
+        "[add]",
+        *(f'{moved} = "{" + ".join(names).replace("+ -", "- ")}"' for moved, names in adds.items()),
+        "",
+    ]
     return "\n".join(lines)
 
 
@@ -102,7 +110,8 @@ def _formulas(study: LoopStudy, found: ClosedLoop) -> list[str]:
         text += f" - {name}_derivative*washout({entry.measures}, {pid.filter_time:.6g})/{pid.filter_time:.6g}"
     for element in entry.element:
         text = _shaped(element, text)
-    unit = study.craft.signal(entry.moves).unit if entry.moves in study.craft.signals else ""
+    end = next(iter(signed_names(entry.moves)))
+    unit = study.craft.signal(end).unit if end in study.craft.signals else ""
     of = f', unit = "{unit}"' if unit else ""
     lines = [f'{name} = {{ formula = "{text}"{of} }}']
     # what an inner loop reads as its command
@@ -127,7 +136,7 @@ def _bounds(study: LoopStudy, entry: LoopEntry) -> str:
         # a bound on the effector, seen through the inner loops' gains, is the outer integral's
         gain *= inner[moved].pid.proportional or 1.0
         moved = inner[moved].entry.moves
-    moved = entry.adds[0] if entry.adds else moved
+    moved = entry.adds[0] if entry.adds else next(iter(signed_names(moved)))
     if moved not in study.craft.limits:
         return ""
     low, high = study.craft.limits[moved]

@@ -1,18 +1,25 @@
 """Loops to be closed one after another, as a file: condition, loops in their order, elements, requirements."""
 
+from collections.abc import Mapping
 from pathlib import Path
 from typing import Any, Literal
 
+import numpy as np
 from pydantic import Field, ValidationError
 
-from dravik.aircraft import sample_names
+from dravik.aircraft import Aircraft, sample_names
 from dravik.definition import arguments
 from dravik.definition.fields import Angle, AngularRate, Duration, Model, PositiveAngularRate
+from dravik.definition.signals import signed_names
 from dravik.definition.toml import read_definition
 from dravik.errors import DravikError
 from dravik.host.files import as_path
+from dravik.linear import LinearModel
+from dravik.systems import LinearSystem
 
-__all__ = ["Element", "LoopEntry", "LoopPlan", "Requirements", "read_loops"]
+__all__ = [
+    "Element", "LoopEntry", "LoopPlan", "Requirements", "ends_of", "inputs_moved", "read_loops", "summed",
+]  # fmt: skip
 
 
 class Element(Model):
@@ -56,7 +63,8 @@ class Requirements(Model):
 class LoopEntry(Model):
     """One loop: what it ``measures`` and ``moves``, its ``command``, its controller given or designed.
 
-    ``moves`` is an effector (what is added to its command), an input, or the command of an earlier loop. Gains are
+    ``moves`` is an effector (what is added to its command), an input, a sum of these that move together or against
+    each other (``"elevon_left + elevon_right"``), or the command of an earlier loop. Gains are
     given (``proportional``, ``integral``, ``derivative``, ``filter_time``), or found: ``controller`` with ``crossover``
     and ``phase_margin``, or for a proportional one any one of ``crossover``, ``phase_margin``, ``gain_margin_dB``,
     ``bandwidth``, ``damping`` (of the mode ``near`` a frequency). ``zero`` adds an integral whose zero lies there.
@@ -66,7 +74,7 @@ class LoopEntry(Model):
 
     name: str  #: name of the loop
     measures: str  #: signal that is fed back
-    moves: str  #: effector, input, or command of an earlier loop
+    moves: str  #: effector, input, a sum of effectors, or command of an earlier loop
     command: str = ""  #: name of the loop's command
     wanted: str = ""  #: formula in the place of the command, in the law that is made
     adds: tuple[str, ...] = ()  #: commands that the law adds to, where `moves` is an input
@@ -171,3 +179,48 @@ def read_loops(path: str | Path) -> LoopPlan:
         return plan
     # from the file's own folder, so that a plan and its aircraft can be moved together
     return plan.model_copy(update={"aircraft": str(place.parent / plan.aircraft)})
+
+
+def ends_of(craft: Aircraft, plan: LoopPlan) -> dict[str, str]:
+    """Return by loop the effector or throttle at the end of the loops that it works through, where that has a state."""
+    inner = {entry.asked: entry for entry in plan.loop}
+    found: dict[str, str] = {}
+    for entry in plan.loop:
+        last = entry
+        for _ in plan.loop:
+            last = inner.get(last.moves, last)
+        end = last.adds[0] if last.adds else last.moves
+        if end in craft.state_names:
+            found[entry.name] = end
+    return found
+
+
+def inputs_moved(craft: Aircraft, plan: LoopPlan, model: LinearModel) -> dict[str, dict[str, float]]:
+    """Return what the loops move, as the plan names it: the model's inputs with their signs."""
+    commands = {entry.asked for entry in plan.loop}
+    found: dict[str, dict[str, float]] = {}
+    for entry in plan.loop:
+        if entry.moves in commands:
+            continue
+        terms = found.setdefault(entry.moves, {})
+        for moved, sign in signed_names(entry.moves, f"{plan.name}: moves of {entry.name}").items():
+            own = [n for n in (f"{moved}_increment", f"{moved}_command", moved) if n in model.inputs]
+            if not own:
+                raise DravikError(
+                    f"the loop {entry.name!r} moves {entry.moves!r}", where=plan.name, expected="an effector ("
+                    + ", ".join(craft.definition.controls) + "), an input, a sum of these such as "
+                    "'elevon_left + elevon_right', or the command of an earlier loop",
+                )  # fmt: skip
+            terms[own[0]] = sign
+    return found
+
+
+def summed(plant: LinearSystem, moved: Mapping[str, Mapping[str, float]]) -> LinearSystem:
+    """Return the plant with the plan's names for inputs, each of which moves one input or a sum of them."""
+    mixed = np.array([[terms.get(n, 0.0) for terms in moved.values()] for n in plant.inputs])
+    # the channel of one input is that input's own column, to the last bit
+    mixed = mixed.reshape(len(plant.inputs), len(moved))
+    return LinearSystem(
+        plant.A, plant.B @ mixed, plant.C, plant.D @ mixed, plant.states, list(moved), plant.outputs, plant.units,
+        plant.sample_time, plant.title,
+    )  # fmt: skip

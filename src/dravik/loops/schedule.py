@@ -19,7 +19,7 @@ from dravik.loops.study import LoopStudy, study_loops
 from dravik.trimming import TrimSweep, trim_sweep
 from dravik.units import from_si
 
-__all__ = ["GAINS", "GainSchedule", "schedule_gains"]
+__all__ = ["GAINS", "GainSchedule", "schedule_gains", "with_gains"]
 
 Floats = NDArray[np.float64]
 Told = Callable[[float], None]
@@ -191,12 +191,12 @@ def _at(craft: Aircraft, plan: LoopPlan, sweep: TrimSweep, k: int, gains: Mappin
         text = ", ".join(f"{n} {v:.4g}" for n, v in zip(sweep.axes, place, strict=True))
         raise DravikError(f"{text} is not held", where="the schedule", expected="conditions that trims hold")
     try:
-        return study_loops(craft, plan if gains is None else _with(plan, gains), point=point)
+        return study_loops(craft, plan if gains is None else with_gains(plan, gains), point=point)
     except DravikError as error:
         raise DravikError(str(error), where=point.title) from None
 
 
-def _with(plan: LoopPlan, gains: Mapping[str, float]) -> LoopPlan:
+def with_gains(plan: LoopPlan, gains: Mapping[str, float]) -> LoopPlan:
     """Return the plan with gains given instead of designed."""
     cleared: dict[str, Any] = {**dict.fromkeys((*DESIGNED, "zero")), "controller": "P"}
     loops = tuple(

@@ -19,7 +19,7 @@ from dravik.loops.gains import GainTarget, gain_for
 from dravik.loops.margins import Margins, margins
 from dravik.loops.open_loop_response import least
 from dravik.loops.pid_design import pid_for, plant_sign
-from dravik.loops.plan import DESIGNED, LoopEntry, LoopPlan
+from dravik.loops.plan import DESIGNED, LoopEntry, LoopPlan, ends_of, inputs_moved, summed
 from dravik.loops.root_assignment import as_system
 from dravik.systems import LinearSystem, StepMetrics, TimeResponse, time_response
 from dravik.trimming import TrimPoint, trim
@@ -166,12 +166,12 @@ def study_loops(craft: Aircraft, plan: LoopPlan, *, point: TrimPoint | None = No
     model = _model(craft, plan, point)
     model.indices(plan.hold, "states")
     part = model.part(states=[n for n in model.states if n not in plan.hold]) if plan.hold else model
-    moved = _effectors(craft, plan, part)
+    moved = inputs_moved(craft, plan, part)
     # an effector is what a loop moves and what comes of it: two names, or the one would be joined to the other
-    ends = _ends(craft, plan)
-    plant = part.part(inputs=list(moved)).renamed({n: f"{n} position" for n in dict.fromkeys(ends.values())})
-    plant = plant.renamed({k: v for k, v in moved.items() if k != v})
-    closed = ClosedLoops(as_system(plant).with_facts(units={}))
+    ends = ends_of(craft, plan)
+    plant = part.part(inputs=list(dict.fromkeys(n for terms in moved.values() for n in terms)))
+    plant = plant.renamed({n: f"{n} position" for n in dict.fromkeys(ends.values())})
+    closed = ClosedLoops(summed(as_system(plant), moved).with_facts(units={}))
     loops: list[ClosedLoop] = []
     for entry in plan.loop:
         own = _channel(closed, entry)
@@ -189,41 +189,8 @@ def _model(craft: Aircraft, plan: LoopPlan, point: TrimPoint) -> LinearModel:
         craft = craft.with_law(LawDefinition.model_validate(law))
     at = OperatingInstant.of(craft, point.state, point.inputs) if wanted else point
     outputs = list(dict.fromkeys([*(e.measures for e in plan.loop), *wanted]))
-    outputs += [n for n in dict.fromkeys(_ends(craft, plan).values()) if n not in outputs]
+    outputs += [n for n in dict.fromkeys(ends_of(craft, plan).values()) if n not in outputs]
     return linearise_as_run(craft, at, coordinates=point.coordinates, outputs=outputs)
-
-
-def _ends(craft: Aircraft, plan: LoopPlan) -> dict[str, str]:
-    """Return by loop the effector or throttle at the end of the loops that it works through, where that has a state."""
-    inner = {entry.asked: entry for entry in plan.loop}
-    found: dict[str, str] = {}
-    for entry in plan.loop:
-        last = entry
-        for _ in plan.loop:
-            last = inner.get(last.moves, last)
-        end = last.adds[0] if last.adds else last.moves
-        if end in craft.state_names:
-            found[entry.name] = end
-    return found
-
-
-def _effectors(craft: Aircraft, plan: LoopPlan, model: LinearModel) -> dict[str, str]:
-    """Return the model's inputs that the loops move, with the names that the plan gives them."""
-    commands = {entry.asked for entry in plan.loop}
-    found: dict[str, str] = {}
-    for entry in plan.loop:
-        if entry.moves in commands:
-            continue
-        for name in (f"{entry.moves}_increment", f"{entry.moves}_command", entry.moves):
-            if name in model.inputs:
-                found[name] = entry.moves
-                break
-        else:
-            raise DravikError(
-                f"the loop {entry.name!r} moves {entry.moves!r}", where=plan.name, expected="an effector ("
-                + ", ".join(craft.definition.controls) + "), an input, or the command of an earlier loop",
-            )  # fmt: skip
-    return found
 
 
 def _channel(closed: ClosedLoops, entry: LoopEntry) -> LinearSystem:

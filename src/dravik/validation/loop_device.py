@@ -5,6 +5,7 @@ from collections.abc import Mapping
 import numpy as np
 
 from dravik.definition import arguments
+from dravik.definition.signals import signed_names
 from dravik.errors import DravikError, require
 from dravik.loops import LoopStudy, Nonlinearity
 from dravik.loops.study import controller_of
@@ -84,9 +85,10 @@ class SampledLoops:
         ready = self.waiting.pop(0)
         found: dict[str, float] = {}
         for name, value in ready.items():
-            for end in self.adds.get(name, [name]):
-                found[end] = self._passed(end, value)
-        return found
+            ends = dict.fromkeys(self.adds[name], 1.0) if name in self.adds else signed_names(name)
+            for end, sign in ends.items():
+                found[end] = found.get(end, 0.0) + sign * value
+        return {end: self._passed(end, value) for end, value in found.items()}
 
     def _passed(self, name: str, value: float) -> float:
         """Return a value behind the nonlinearity of its name, if it has one."""
