@@ -118,7 +118,10 @@ class ClosedLoops:
 def closed_pid(plant: LinearSystem, pid: PID) -> LinearSystem:
     """Return a plant of one channel under a PID: from ``command`` to what is measured, and to what the PID gives."""
     name, seen = plant.inputs[0], plant.outputs[0]
-    whole = ClosedLoops(plant).close("pid", pid.system(name, command="command", measured=seen))
+    controller = pid.system(name, command="command", measured=seen)
+    if plant.sample_time is not None:
+        controller = controller.discretised(plant.sample_time, method="bilinear")
+    whole = ClosedLoops(plant).close("pid", controller)
     return whole.system([seen, f"{name}_from_pid"]).part(inputs=["command"])
 
 

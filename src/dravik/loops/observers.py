@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from dravik.definition import arguments
 from dravik.errors import DravikError, require
 from dravik.loops.regulators import weights
-from dravik.loops.riccati import solve_riccati
+from dravik.loops.riccati import solve_riccati, solve_sampled_riccati
 from dravik.loops.root_assignment import Regulator, checked, rows_of
 from dravik.systems import LinearSystem
 
@@ -24,7 +24,11 @@ Floats = NDArray[np.float64]
 
 @dataclass(frozen=True)
 class Observer:
-    """A steady observer: ``gains`` (states, measured), ``variance`` of its error, ``residual`` of its equation."""
+    """A steady observer: ``gains`` (states, measured), ``variance`` of its error, ``residual`` of its equation.
+
+    Of a sampled system it is the predictor: the estimate is that of the sample to come, from what has been measured up
+    to now, and ``variance`` is its error's.
+    """
 
     plant: LinearSystem
     measured: list[str]
@@ -39,7 +43,7 @@ class Observer:
         return LinearSystem.of(
             plant.A - self.gains @ c, np.hstack([plant.B - self.gains @ d, self.gains]),
             states=[f"{n}_estimate" for n in plant.states], inputs=[*plant.inputs, *self.measured],
-        )  # fmt: skip
+        ).with_facts(sample_time=plant.sample_time)  # fmt: skip
 
 
 def steady_observer(
@@ -51,7 +55,7 @@ def steady_observer(
     ``noise`` names inputs with the square root of their noise's two-sided spectral density (unit times sqrt s),
     ``sensors`` the measured outputs or states with theirs. ``recovery`` adds noise of that size at the inputs
     ``moved`` (all unless named): the larger it is, the more of the state feedback's loop comes back at those
-    inputs.
+    inputs. Of a sampled system all noises are given by the standard deviation of a sample.
 
     Parameters
     ----------
@@ -82,7 +86,7 @@ def steady_observer(
     [[2.0]]
     """
     noise = arguments.mapping(noise, "noise")
-    system, names = checked(system, list(noise))
+    system, names = checked(system, list(noise), sampled=True)
     driven, power = weights(noise, system.units, "noise")
     seen, inverse = weights(sensors, system.units, "sensors")
     g = system.part(inputs=driven).B
@@ -94,6 +98,9 @@ def steady_observer(
         q = q + recovery**2 * b @ b.T
     c, _ = rows_of(system, seen, system.inputs)
     v = np.diag(1.0 / inverse)
+    if system.sample_time is not None:
+        p, gains, residual = solve_sampled_riccati(system.A.T, c.T, q, v, np.zeros((len(system.states), len(seen))))
+        return Observer(system, seen, gains.T, p, residual)
     # the dual of the regulator: A and C transposed take the places of A and B
     p, residual = solve_riccati(system.A.T, c.T, q, v)
     return Observer(system, seen, p @ c.T @ np.linalg.inv(v), p, residual)
@@ -146,4 +153,4 @@ def with_observer(regulator: Regulator, observer: Observer) -> LinearSystem:
     return LinearSystem.of(
         a, observer.gains, states=[f"{n}_estimate" for n in plant.states], inputs=observer.measured,
         C=-regulator.gains, outputs=regulator.inputs,
-    )  # fmt: skip
+    ).with_facts(sample_time=plant.sample_time)  # fmt: skip

@@ -34,7 +34,9 @@ def pid_for(
 
     ``plant`` is from the controller's output to what is measured, one of each; the controller keeps the plant's
     sign. P has no angle of its own and takes the margin that results. The derivative's filter has its corner at ten
-    times the crossover and is worked in; a PID's integral time is four times its derivative's.
+    times the crossover and is worked in; a PID's integral time is four times its derivative's. For a sampled plant the
+    gains are those of the controller that runs at the plant's samples by the trapezoidal rule, which is worked in too:
+    ``pid.system().discretised(plant.sample_time, method="bilinear")``.
 
     Parameters
     ----------
@@ -70,10 +72,11 @@ def pid_for(
     arguments.word(kind, "a controller of kind", KINDS)
     w = arguments.number(crossover, "crossover")
     angle, late = in_si(phase_margin, "angle", where="phase_margin"), in_si(delay, "time", where="delay")
-    if not w > 0.0 or not 0.0 < angle < math.pi or plant.sample_time is not None:
+    most = math.inf if plant.sample_time is None else math.pi / plant.sample_time
+    if not 0.0 < w < most or not 0.0 < angle < math.pi:
         raise DravikError(
             f"a {kind} cannot be designed for {w:g} rad/s and {math.degrees(angle):.4g} deg",
-            expected="a continuous plant, both above zero",
+            expected="both above zero" + (f", below {most:.4g} rad/s of the samples" if math.isfinite(most) else ""),
         )
     at = complex(OpenLoopResponse(least(plant), late)(w)[0])
     sign = plant_sign(plant, w)
@@ -81,7 +84,9 @@ def pid_for(
         raise DravikError(f"the plant has no gain at {w:g} rad/s", expected="another crossover")
     own = sign * at
     needed = math.remainder(angle - math.pi - float(np.angle(own)), 2.0 * math.pi)
-    pid = _ONE[kind](w, needed)
+    # at the samples the controller does at w what it does in continuous time at the tangent's frequency
+    own_w = w if plant.sample_time is None else 2.0 / plant.sample_time * math.tan(0.5 * w * plant.sample_time)
+    pid = _ONE[kind](own_w, needed)
     if pid is None:
         have = math.remainder(math.pi + float(np.angle(own)), 2.0 * math.pi)
         low, high = _TURNS[kind]
@@ -90,7 +95,7 @@ def pid_for(
             expected=f"{math.degrees(max(have + low, 0.0)):.3g} to {math.degrees(have + high):.3g} deg there",
             hint="a slower crossover, or a controller of another kind",
         )
-    scale = sign / (abs(pid.at(w)) * abs(at))
+    scale = sign / (abs(pid.at(own_w)) * abs(at))
     return PID(scale * pid.proportional, scale * pid.integral, scale * pid.derivative, pid.filter_time)
 
 
@@ -234,6 +239,8 @@ def pid_options(
         held = [math.copysign(min(abs(v), m), v) for v, m in zip(own, bounds, strict=True)]
         bounded = PID(held[0], held[1], held[2], pid.filter_time)
         loop = LinearSystem.filtered("e", "y", *bounded.fraction())
+        if plant.sample_time is not None:
+            loop = loop.discretised(plant.sample_time, method="bilinear")
         open_loop = plant.renamed({plant.outputs[0]: "y"}).followed_by(loop)
         closed = closed_pid(plant, bounded)
         step = time_response(closed, closed.outputs[0], "command")

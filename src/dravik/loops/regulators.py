@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 
 from dravik.definition import arguments
 from dravik.errors import DravikError
-from dravik.loops.riccati import solve_riccati
+from dravik.loops.riccati import solve_riccati, solve_sampled_riccati
 from dravik.loops.root_assignment import Regulator, as_system, checked, roots_of, rows_of
 from dravik.systems import LinearSystem
 from dravik.units import KINDS, in_si
@@ -57,18 +57,23 @@ def _size(value: Any, name: str, unit: str) -> float:
 
 
 def _with_integrals(system: LinearSystem, integrals: Sequence[str], names: list[str]) -> LinearSystem:
-    """Return the system with integrals of some quantities as states and outputs, called NAME_integral."""
+    """Return the system with integrals of some quantities as states and outputs, called NAME_integral.
+
+    Of a sampled system sums over the samples, times the sample time.
+    """
     base = as_system(system)
     if not integrals:
         return base
     c, d = rows_of(base, integrals, base.inputs)
     n, k = len(base.states), len(integrals)
-    a = np.block([[base.A, np.zeros((n, k))], [c, np.zeros((k, k))]])
+    if base.sample_time is not None:
+        c, d = base.sample_time * c, base.sample_time * d
+    a = np.block([[base.A, np.zeros((n, k))], [c, np.zeros((k, k)) if base.sample_time is None else np.eye(k)]])
     more = [f"{name}_integral" for name in integrals]
     return LinearSystem(
         a, np.vstack([base.B, d]), np.block([[base.C, np.zeros((len(base.outputs), k))], [np.eye(n + k)[n:]]]),
         np.vstack([base.D, np.zeros((k, len(base.inputs)))]), [*base.states, *more], base.inputs,
-        [*base.outputs, *more], base.units, None, base.title,
+        [*base.outputs, *more], base.units, base.sample_time, base.title,
     )  # fmt: skip
 
 
@@ -91,6 +96,8 @@ def optimal_states(
     system: LinearSystem, *, worst: Mapping[str, Any], use: Mapping[str, Any], integrals: Sequence[str] = (),
 ) -> Regulator:  # fmt: skip
     """Return the state feedback that costs least: squares of deviations over those that are acceptable, for ever.
+
+    Of a sampled system the sum over all samples, by the sampled Riccati equation.
 
     ``worst`` names outputs or states (or NAME_integral) with their largest acceptable deviation, ``use`` the inputs
     with theirs. ``integrals`` adds integrals of quantities, so that these come to rest without an error.
@@ -122,9 +129,12 @@ def optimal_states(
     [[1.0, 1.414214]]
     """
     use = arguments.mapping(use, "use")
-    system, _ = checked(system, list(use))
+    system, _ = checked(system, list(use), sampled=True)
     plant = _with_integrals(system, arguments.names(integrals, "integrals"), list(use))
     inputs, b, q, cross, r = _cost(plant, worst, use)
+    if plant.sample_time is not None:
+        p, k, residual = solve_sampled_riccati(plant.A, b, q, r, cross)
+        return Regulator(plant, inputs, list(plant.states), k, roots_of(plant.A - b @ k), p, residual)
     # what inputs do to the outputs at once: u = v - R^-1 N'x leaves no cross term
     shift = np.linalg.solve(r, cross.T)
     a, q = plant.A - b @ shift, q - cross @ shift

@@ -93,10 +93,15 @@ def rows_of(plant: LinearSystem, names: Sequence[str], inputs: Sequence[str]) ->
     return np.array(c).reshape(len(names), n), np.array(d).reshape(len(names), len(columns))
 
 
-def checked(system: LinearSystem, inputs: Sequence[str]) -> tuple[LinearSystem, list[str]]:
-    """Return a continuous system and the names of the inputs meant, all without any; raises DravikError for others."""
+def checked(
+    system: LinearSystem, inputs: Sequence[str], *, sampled: bool = False
+) -> tuple[LinearSystem, list[str]]:  # fmt: skip
+    """Return a system and the names of the inputs meant, all without any; a sampled one only where that may be.
+
+    Raises DravikError for others.
+    """
     require(system, LinearSystem, "the system")
-    if system.sample_time is not None:
+    if system.sample_time is not None and not sampled:
         raise DravikError("the system is sampled", expected="a continuous one; the law is sampled afterwards")
     names = arguments.names(inputs, "inputs") or list(system.inputs)
     system.indices(names, "inputs")
@@ -114,6 +119,8 @@ def as_system(system: LinearSystem) -> LinearSystem:
 def assign_roots(system: LinearSystem, poles: Sequence[complex], *, inputs: Sequence[str] = ()) -> Regulator:
     """Return state feedback that puts the closed loop's roots at ``poles`` (1/s), as many as there are states.
 
+    Of a sampled system the roots are those in z.
+
     With several inputs the freedom that is left makes the roots insensitive (J. Kautsky, N. K. Nichols, P. Van
     Dooren, Int. J. Control 41 (1985), 1129).
 
@@ -122,7 +129,7 @@ def assign_roots(system: LinearSystem, poles: Sequence[complex], *, inputs: Sequ
     system : LinearSystem
         The linear system.
     poles : sequence of complex
-        Roots of the closed loop, 1/s, as many as states.
+        Roots of the closed loop, 1/s, or in z of a sampled one, as many as states.
     inputs : sequence of str, default ()
         Those that move them; all unless given.
 
@@ -141,7 +148,7 @@ def assign_roots(system: LinearSystem, poles: Sequence[complex], *, inputs: Sequ
     >>> assign_roots(system, [-1 + 1j, -1 - 1j]).gains.round(9).tolist()
     [[2.0, 2.0]]
     """
-    system, names = checked(system, inputs)
+    system, names = checked(system, inputs, sampled=True)
     try:
         wanted = np.asarray([complex(p) for p in poles])
     except (TypeError, ValueError):
@@ -153,7 +160,7 @@ def assign_roots(system: LinearSystem, poles: Sequence[complex], *, inputs: Sequ
         raise DravikError(f"there are {len(wanted)} poles for {n} states", expected="one for each, finite")
     b = system.part(inputs=names).B
     # a root that stays where it is would make the solver fail with words about ranks
-    _refuse_unmoved(system.A, b, roots_of(system.A), "")
+    _refuse_unmoved(system.A, b, roots_of(system.A), "", "1/s" if system.sample_time is None else "in z")
     return Regulator(as_system(system), names, list(system.states), *_placed(system.A, b, wanted))
 
 
@@ -182,7 +189,7 @@ def roots_of(a: Floats) -> Complexes:
     return np.asarray(np.linalg.eigvals(a), dtype=np.complex128)
 
 
-def _refuse_unmoved(a: Floats, b: Floats, roots: Complexes, name: str) -> None:
+def _refuse_unmoved(a: Floats, b: Floats, roots: Complexes, name: str, unit: str = "1/s") -> None:
     """Raise DravikError for a root that no input moves: [A - s I, B] loses rank there."""
     n = len(a)
     # each row in its own size: a state in degrees must not hide one in radians
@@ -194,7 +201,7 @@ def _refuse_unmoved(a: Floats, b: Floats, roots: Complexes, name: str) -> None:
         if sizes[-1] < UNREACHED * max(sizes[0], 1.0):
             text = f"{root.real:.4g}" if abs(root.imag) < 1e-12 else f"{root.real:.4g} +- {abs(root.imag):.4g}j"
             raise DravikError(
-                f"no input moves the {name or 'mode'} at {text} 1/s: it cannot be placed",
+                f"no input moves the {name or 'mode'} at {text} {unit}: it cannot be placed",
                 hint="another input, or the system without that state: system.part(states=[...])",
             )
 

@@ -29,6 +29,7 @@ from .space.drawings import figure_loading as figure_loading
 from .space.drawings import figure_three_views as figure_three_views
 from .space.tracks import figure_overhead as figure_overhead
 from .space.tracks import figure_track as figure_track
+from .systems import figure_systems as figure_systems
 from .table_curves import figure_comparison as figure_comparison
 from .table_curves import figure_families as figure_families
 from .thrust import figure_performance as figure_performance

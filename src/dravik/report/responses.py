@@ -76,7 +76,7 @@ def figure_responses(
                 axes.xaxis.set_major_formatter(FuncFormatter(lambda value, _: f"{value:g}"))
             unit = from_si(next(iter(systems.values())).units.get(name, ""))[0]
             column[2].set_xlabel(f"time after a step of one {unit}".rstrip() + " [s]")
-        for axes, words_ in zip(grid[:, 0], ("gain [dB]", "phase [deg]", "time_response"), strict=True):
+        for axes, words_ in zip(grid[:, 0], ("gain [dB]", "phase [deg]", "response"), strict=True):
             axes.set_ylabel(words_)
         if len(systems) > 1:
             grid[0][0].legend(frameon=False, fontsize=9)

@@ -10,7 +10,7 @@ from numpy.typing import ArrayLike, NDArray
 
 from dravik.definition import arguments
 from dravik.errors import DravikError, require
-from dravik.systems import forms, interconnection
+from dravik.systems import arithmetic, forms, interconnection
 from dravik.systems.exact_steps import input_step
 from dravik.systems.matrices import NamedMatrices
 from dravik.systems.reduction import minimal, sizes, transmission_zeros
@@ -58,6 +58,8 @@ class LinearSystem(NamedMatrices):
     1.0
     """
 
+    __array_ufunc__ = None  # a number of NumPy's leaves products and sums to the system
+
     @staticmethod
     def _of_these(*parts: Any) -> "LinearSystem":
         return LinearSystem(*parts)
@@ -89,6 +91,21 @@ class LinearSystem(NamedMatrices):
             a, b, states=[f"{output}_{k + 1}" for k in range(n)], inputs=[input], outputs=[output],
             C=(over[1:] - over[0] * under)[None, :], D=[[over[0]]],
         )  # fmt: skip
+
+    @staticmethod
+    def of_roots(
+        output: str, input: str, *, zeros: Sequence[complex] = (), poles: Sequence[complex] = (), gain: float = 1.0,
+        sample_time: float | None = None,
+    ) -> "LinearSystem":  # fmt: skip
+        """Return a channel of its zeros, poles (1/s, or in z) and gain: gain (s - z1)(s - z2).../((s - p1)...).
+
+        A chain of sections of first and second order, so that roots of very different sizes keep their digits. Raises
+        DravikError for more zeros than poles and for a complex root without its conjugate.
+
+        >>> LinearSystem.of_roots("y", "u", zeros=[-2.0], poles=[-1 + 1j, -1 - 1j], gain=3.0).gains().round(9).tolist()
+        [[3.0]]
+        """
+        return cast(LinearSystem, arithmetic.of_roots(LinearSystem, (output, input), zeros, poles, gain, sample_time))
 
     # -- joined --------------------------------------------------------------------------------------------------------
 
@@ -147,6 +164,40 @@ class LinearSystem(NamedMatrices):
     def with_gains(self, gains: Mapping[str, Mapping[str, float]]) -> Self:
         """Return the system with loops of constant gains: ``{"elevator": {"q": 0.5}}`` adds 0.5 q to the elevator."""
         return cast("Self", interconnection.with_gains(self, gains))
+
+    def __mul__(self, other: "LinearSystem | float") -> "LinearSystem":
+        """Return this system behind another, as G1(s) G2(s) is written, or all its outputs times a number."""
+        return cast(LinearSystem, arithmetic.product(self, other))
+
+    def __rmul__(self, other: float) -> "LinearSystem":
+        return cast(LinearSystem, arithmetic.product(self, other))
+
+    def __add__(self, other: "LinearSystem | float") -> "LinearSystem":
+        """Return the sum of two systems of one shape, under this one's names; a number is a direct path."""
+        return cast(LinearSystem, arithmetic.total(self, other, 1.0))
+
+    def __radd__(self, other: float) -> "LinearSystem":
+        return cast(LinearSystem, arithmetic.total(self, other, 1.0))
+
+    def __sub__(self, other: "LinearSystem | float") -> "LinearSystem":
+        """Return the difference of two systems of one shape, under this one's names."""
+        return cast(LinearSystem, arithmetic.total(self, other, -1.0))
+
+    def __rsub__(self, other: float) -> "LinearSystem":
+        return -self + other
+
+    def __neg__(self) -> "LinearSystem":
+        return cast(LinearSystem, arithmetic.product(self, -1.0))
+
+    def __truediv__(self, other: "LinearSystem | float") -> "LinearSystem":
+        """Return this system behind the inverse of another, G1 G2^-1, or divided by a number.
+
+        Raises DravikError where the other has no direct path, or the quotient more zeros than poles.
+        """
+        return cast(LinearSystem, arithmetic.quotient(self, other))
+
+    def __rtruediv__(self, other: float) -> "LinearSystem":
+        return cast(LinearSystem, arithmetic.product(arithmetic.inverse(self), other))
 
     # -- figures -------------------------------------------------------------------------------------------------------
 

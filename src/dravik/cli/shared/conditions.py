@@ -69,6 +69,10 @@ class AircraftOptions(OptionGroup):
     loading: Loading = ""
     law: Laws = None
 
+    def fitted(self) -> list[str]:
+        """Return the options of these that were given, as they are typed."""
+        return [n for n, value in (("--set", self.set_), ("--loading", self.loading), ("--law", self.law)) if value]
+
     def craft(self, aircraft: str) -> "Aircraft":
         """Return the aircraft of that name, fitted so."""
         return get_craft(aircraft, self.loading, self.law, self.set_)
