@@ -21,7 +21,7 @@ AREA, DRAG, INDUCED, ROLLING, SLIDING, THRUST, BURNT = 20.0, 0.03, 0.05, 0.03, 0
 LIFT, MASS, SLOPE = 0.3, 3000.0, 5.0
 
 
-def rolling_jet(slope: float = SLOPE, **more: Any) -> dv.Aircraft:
+def rolling_jet(slope: float = SLOPE, engines: dict[str, Any] | None = None, **more: Any) -> dv.Aircraft:
     """Return a jet on three stiff legs that holds 600 kg of fuel; its lift has a maximum of ``LIFT`` + ``slope``/4."""
     leg = {
         "stiffness": 3e7,
@@ -39,7 +39,7 @@ def rolling_jet(slope: float = SLOPE, **more: Any) -> dv.Aircraft:
         tanks={"main": {"position": [0, 0, 0], "size": [1.0, 1.0, 1.0], "density": 800.0, "flow": "fuel_flow"}},
         loadings={"only": {"groups": ["empty"], "tanks": {"main": 600.0}}},
         environment={"ground": 0.0},
-        inputs={"brake": {"range": [0, 1]}},
+        inputs={"brake": {"range": [0, 1]}, **more.pop("inputs", {})},
         gear={n: {**leg, "position": p} for n, p in places.items()},
         aero={
             "axes": "stability", "CL": f"{LIFT} + {slope / 4}*sin(4*alpha)", "CD": f"{DRAG} + {INDUCED}*CL**2",
@@ -47,7 +47,7 @@ def rolling_jet(slope: float = SLOPE, **more: Any) -> dv.Aircraft:
             "Cm": "-0.6*alpha - 11*q_hat - 1.1*elevator", "Cn": "0.05*beta - 0.1*r_hat - 0.06*rudder",
         },
         controls={n: {"trim": True, "range": ["-25 deg", "25 deg"]} for n in ("elevator", "aileron", "rudder")},
-        engines={
+        engines=engines or {
             "jet": {
                 "position": [0, 0, 0], "thrust": f"{THRUST}*power_jet", "trim": True,
                 "fuel_flow": f"{BURNT}*{THRUST}*power_jet",

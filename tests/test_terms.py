@@ -5,7 +5,7 @@ import math
 import tempfile
 import unittest
 from pathlib import Path
-from typing import Any
+from typing import Any, cast
 
 import numpy as np
 from scipy.linalg import solve_discrete_are
@@ -30,7 +30,7 @@ from tests.test_cli import run
 def plant(step: float = 0.1) -> LinearSystem:
     """Return an oscillator at samples."""
     return LinearSystem.of(
-        [[0, 1], [-2, -0.5]], [[0], [1.0]], states=["x", "v"], inputs=["u"], C=[[1.0, 0]], outputs=["y"]
+        [[0.0, 1.0], [-2.0, -0.5]], [[0.0], [1.0]], states=["x", "v"], inputs=["u"], C=[[1.0, 0.0]], outputs=["y"]
     ).discretised(step)
 
 
@@ -71,13 +71,13 @@ class TermsTest(unittest.TestCase):
         for what, words in (
             (lambda: b / a, "its inverse is improper"), (lambda: 1 / a, "its inverse is improper"),
             (lambda: a + a.discretised(0.1), "one system is continuous, the other sampled each 0.1 s"),
-            (lambda: a * "x", "cannot be multiplied by 'x'"), (lambda: a / 0, "divided by zero"),
+            (lambda: a * cast("Any", "x"), "cannot be multiplied by 'x'"), (lambda: a / 0, "divided by zero"),
             (lambda: many * a, "cannot be put into 2 inputs"), (lambda: many + 1, "a number cannot be added"),
             (lambda: LinearSystem.of_roots("y", "u", poles=[1j]), "without its conjugate"),
             (lambda: LinearSystem.of_roots("y", "u", zeros=[-1]), "no more zeros"),
         ):  # fmt: skip
             with self.subTest(words), self.assertRaisesRegex(DravikError, words):
-                what()  # type: ignore[no-untyped-call]
+                what()
 
     def test_one_line_pictures(self) -> None:
         a = LinearSystem.of_roots("y", "u", zeros=[-0.5], poles=[0, -2, -9], gain=12.0)
@@ -274,7 +274,8 @@ class DelayedLoopTest(unittest.TestCase):
 
         plain = LinearSystem.filtered("y", "u", [3.0], [1.0, 1.2, 0.5])
         a, b, c = plain.A, plain.B[:, 0], plain.C[0]
-        late, parts, x = 0.4, [], np.zeros(2)
+        parts: list[Any] = []
+        late, x = 0.4, np.zeros(2)
         for k in range(8):
             before = parts[-1] if parts else None
 

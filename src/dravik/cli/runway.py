@@ -22,13 +22,17 @@ from dravik.cli.shared.groups import grouped
 from dravik.definition.settings import read_settings
 
 if TYPE_CHECKING:
-    from dravik.performance import Landing, TakeOff
+    from dravik.performance import BalancedField, Landing, TakeOff
 
 __all__ = ["fuel", "runway"]
 
 Landed = Annotated[
     list[str] | None,
     typer.Option("--landed", metavar="NAME=VALUE", help="input of the landing in the place of --set, such as flaps"),
+]
+Braked = Annotated[
+    list[str] | None,
+    typer.Option("--braked", metavar="NAME=VALUE", help="input of the stop on the ground, such as brakes or reversers"),
 ]
 
 
@@ -41,23 +45,38 @@ def runway(
     wind: Wind = "",
     day: Day = "",
     landed: Landed = None,
+    braked: Braked = None,
+    slope: Annotated[str, typer.Option(help="slope of the runway, uphill positive, such as '1.5 %'")] = "0 %",
+    failed: Annotated[str, typer.Option(help="engines that fail on the roll: the balanced field; commas between")] = "",
     as_json: AsJson = False,
 ) -> None:
-    """Find take-off and landing distances over a screen of 15 m, from rolling trims and arcs."""
-    from dravik.performance import landing, take_off
+    """Find take-off and landing distances over a screen of 15 m, from rolling trims and arcs.
+
+    With --failed also the decision speed at which stopping and going on without that engine are equally long.
+    """
+    from dravik.performance import balanced_field, landing, take_off
 
     craft = in_air(fitted.craft(aircraft), wind, day)
     inputs = input_settings(craft, fitted.set_)
-    where: dict[str, Any] = {"altitude": altitude, "heading": heading}
+    where: dict[str, Any] = {"altitude": altitude, "heading": heading, "slope": slope}
+    stops = read_settings(braked, "--braked") if braked else None
+    gone = [n.strip() for n in failed.split(",") if n.strip()]
     up = take_off(craft, inputs=inputs, **where)
-    down = landing(craft, inputs={**inputs, **read_settings(landed, "--landed")}, **where)
+    down = landing(craft, inputs={**inputs, **read_settings(landed, "--landed")}, braked=stops, **where)
+    out = balanced_field(craft, failed=gone, inputs=inputs, braked=stops, **where) if gone else None
     if as_json:
-        both = {"take_off": {**asdict(up), "total": up.total}, "landing": {**asdict(down), "total": down.total}}
+        both: dict[str, Any] = {
+            "take_off": {**asdict(up), "total": up.total},
+            "landing": {**asdict(down), "total": down.total},
+        }
+        both["balanced_field"] = None if out is None else {**asdict(out), "length": out.length}
         emit({"aircraft": craft.name, "loading": craft.loading_name, **both})
         return
     title = f"{craft.name} ({craft.loading_name}), runway at {altitude}"
     show_rows(f"{title}: take-off", ["what", "distance [m]", "how"], _take_off_cells(up))
     show_rows(f"{title}: landing", ["what", "distance [m]", "how"], _landing_cells(down))
+    if out is not None:
+        show_rows(f"{title}: {' and '.join(gone)} fails on the roll", ["what", "value", "how"], _field_cells(out))
 
 
 def _take_off_cells(found: "TakeOff") -> list[tuple[str, float | str, str]]:
@@ -81,6 +100,21 @@ def _landing_cells(found: "Landing") -> list[tuple[str, float | str, str]]:
         ("free roll", found.delay, "until the brakes act"),
         ("braked roll", found.roll, speeds),
         ("total", found.total, ""),
+    ]
+
+
+def _field_cells(found: "BalancedField") -> list[tuple[str, str, str]]:
+    word = "stopping and going on are equally long" if found.is_balanced else (
+        "not balanced: at lift-off the stop is still the shorter" if found.accelerate_stop <= found.accelerate_go
+        else "not balanced: going on is the shorter even from the slowest decision"
+    )  # fmt: skip
+    return [
+        ("engine fails at", f"{found.engine_failure:.4g} m/s", ""),
+        ("decision speed", f"{found.decision:.4g} m/s", word),
+        ("lift-off", f"{found.lift_off:.4g} m/s", ""),
+        ("accelerate-stop", f"{found.accelerate_stop:.4g} m", "to rest"),
+        ("accelerate-go", f"{found.accelerate_go:.4g} m", f"over the screen, a climb of {_degrees(found.climb)}"),
+        ("runway needed", f"{found.length:.4g} m", "the longer of both"),
     ]
 
 

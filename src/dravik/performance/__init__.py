@@ -1,5 +1,6 @@
 """Performance: what the engines give over speed and throttle, and what the aircraft does with it in steady flight."""
 
+from dravik.performance.balanced_field import BalancedField, balanced_field
 from dravik.performance.bench import EnginePoint, MotorFacts, engine_points, motor_facts, throttle_inputs
 from dravik.performance.engine_out import ControlSpeed, minimum_control_speeds
 from dravik.performance.fuel import FuelLeg, FuelMission, FuelUse, LegUse, fuel_for, read_fuel_mission
@@ -9,6 +10,7 @@ from dravik.performance.runway import Landing, RunwayRules, TakeOff, landing, ta
 from dravik.performance.stability import StaticStability, StickForce, static_stability
 
 __all__ = [
+    "BalancedField",
     "Ceiling",
     "ControlSpeed",
     "EnginePoint",
@@ -26,6 +28,7 @@ __all__ = [
     "StaticStability",
     "StickForce",
     "TakeOff",
+    "balanced_field",
     "ceiling",
     "engine_points",
     "flight_envelope",

@@ -53,9 +53,9 @@ class ResponseCrossing(NamedTuple):
 class MeasuredMargins(ShownAsTable):
     """Margins of a measured loop: factors, rad, s; ``closes`` None where the points cannot tell.
 
-    ``doubt_decibels`` and ``doubt_degrees`` are how far the smallest margins are believed: twice by how much they change
-    with every other point left out, and the random error that the coherence leaves. ``notes`` say what the range of the
-    points leaves open.
+    ``doubt_decibels`` and ``doubt_degrees`` are how far the smallest margins are believed: twice by how much they
+    change with every other point left out, and the random error that the coherence leaves. ``notes`` say what the range
+    of the points leaves open.
     """
 
     crossings: list[ResponseCrossing]
