@@ -12,6 +12,7 @@ from .errors import TrimError as TrimError
 from .flight import Device as Device
 from .flight import Session as Session
 from .flight import Start as Start
+from .flight import SystemDevice as SystemDevice
 from .flight import doublet as doublet
 from .flight import fly as fly
 from .flight import from_csv as from_csv

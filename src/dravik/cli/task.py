@@ -21,6 +21,7 @@ class TrackingOptions(OptionGroup):
     bandwidth: Annotated[float, typer.Option(help="bandwidth of the pilot's attitude loop, rad/s")] = 2.0
     delay: Annotated[float, typer.Option(help="the pilot's delay, s")] = 0.3
     duration: Annotated[float, typer.Option(help="length of the task, s")] = 60.0
+    stick: Annotated[str, typer.Option(metavar="INPUT", help="input that the pilot moves, unless the usual one")] = ""
 
 
 @grouped
@@ -42,7 +43,7 @@ def task(
     point = chosen.point(craft)
     flown = fly_task(
         craft, point, kind, size=tracked.size or None, bandwidth=tracked.bandwidth, delay=tracked.delay,
-        duration=tracked.duration,
+        duration=tracked.duration, stick=tracked.stick,
     )  # fmt: skip
     if out:
         flown.run.save(out)

@@ -1,6 +1,7 @@
 # The public names of dravik.flight, listed here alone: loaded when they are first used, and seen by type checkers.
 from .core import Flight as Flight
 from .devices import Device as Device
+from .devices import SystemDevice as SystemDevice
 from .flying import fly as fly
 from .histories import History as History
 from .histories import doublet as doublet

@@ -6,17 +6,21 @@ and ``update(t, signals)``, which returns what they set. They are called in the 
 
 import math
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from typing import Any, Protocol
+from typing import TYPE_CHECKING, Any, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
 
 from dravik.definition import arguments
 from dravik.definition.settings import kind_of_setting
-from dravik.errors import DravikError, nearest
+from dravik.errors import DravikError, nearest, require
 from dravik.flight.body import Body
+from dravik.systems import LinearSystem
 
-__all__ = ["Device", "Task", "Tasks"]
+if TYPE_CHECKING:
+    from dravik.trimming import TrimPoint
+
+__all__ = ["Device", "SystemDevice", "Task", "Tasks"]
 
 Floats = NDArray[np.float64]
 #: What a flight offers: one that sets a parameter, and one that sets inputs from which more follows.
@@ -56,6 +60,78 @@ class Device(Protocol):
 
     def update(self, t: float, signals: Mapping[str, float]) -> Mapping[str, float]:
         """Return what is set until the next call, by name, SI."""
+
+
+class SystemDevice:
+    """A linear system as a device: its inputs are signals it reads, its outputs what it sets.
+
+    A continuous system runs at ``rate`` by the trapezoidal rule (Tustin); a sampled one at its own samples. About a
+    trimmed point it reads deviations from there, and what it sets is added to the point's inputs; an effector's name
+    stands for what is added to its command, as with every device.
+
+    Parameters
+    ----------
+    system : LinearSystem
+        The system: from signals to inputs, effectors, or names of its own.
+    rate : float, optional
+        Calls a second, Hz, of a continuous system.
+    about : TrimPoint, optional
+        The point that it is about; without one it reads and sets whole values.
+    name : str, optional
+        What messages call it.
+
+    Raises
+    ------
+    DravikError
+        For a continuous system without a rate, and a sampled one with another.
+
+    Examples
+    --------
+    >>> import dravik as dv
+    >>> damper = dv.LinearSystem.gain("elevator", {"q": 0.4})
+    >>> craft = dv.sample("tarn")
+    >>> point = dv.trim(craft, airspeed="62 m/s", altitude="300 m")
+    >>> run = dv.fly(craft, start=point, duration=1, devices=[dv.SystemDevice(damper, 100.0, about=point)])
+    >>> bool(abs(run["q"]).max() < 1e-6)
+    True
+    """
+
+    def __init__(
+        self, system: LinearSystem, rate: float | None = None, *, about: "TrimPoint | None" = None, name: str = ""
+    ) -> None:  # fmt: skip
+        require(system, LinearSystem, "the system")
+        own = None if system.sample_time is None else 1.0 / system.sample_time
+        if rate is None and own is None:
+            raise DravikError("a continuous system as a device has no rate", expected="rate=..., in Hz")
+        self.rate: float = arguments.number(own if rate is None else rate, "rate")
+        if not 0.0 < self.rate < math.inf or (own is not None and abs(self.rate - own) > 1e-9 * own):
+            raise DravikError(
+                f"the rate cannot be {rate!r} Hz", expected="above zero" if own is None else f"{own:g} Hz"
+            )
+        self.name = name or system.title or "system"
+        sampled = system if own is not None else system.discretised(1.0 / self.rate, method="bilinear")
+        self.reads, self.sets = list(system.inputs), list(system.outputs)
+        self.units = {n: u for n, u in system.units.items() if n in self.sets}
+        self.matrices = [m.tolist() for m in (sampled.A, sampled.B, sampled.C, sampled.D)]
+        self.state = [0.0] * len(sampled.states)
+        self.at = {n: 0.0 if about is None else float(about[n]) for n in self.reads}
+        # an effector's name stands for an increment, which is zero at the point; an input has a value there
+        self.rest = {n: self._held(n, about) for n in self.sets}
+
+    @staticmethod
+    def _held(name: str, about: "TrimPoint | None") -> float:
+        if about is None or name not in about.craft.inputs:
+            return 0.0
+        return float(about.inputs[about.craft.input_names.index(name)])
+
+    def update(self, t: float, signals: Mapping[str, float]) -> dict[str, float]:
+        """Return what it sets until its next call."""
+        a, b, c, d = (np.array(m, dtype=float) for m in self.matrices)
+        u = np.array([signals[n] - self.at[n] for n in self.reads])
+        x = np.array(self.state)
+        y = (c @ x if len(x) else np.zeros(len(self.sets))) + d @ u
+        self.state = (a @ x + b @ u).tolist() if len(x) else []
+        return {n: self.rest[n] + float(v) for n, v in zip(self.sets, y, strict=True)}
 
 
 class Signals(Mapping[str, float]):

@@ -84,7 +84,7 @@ class FlownTask:
 
 def fly_task(
     craft: Aircraft, point: TrimPoint, task: str = "pitch", *, size: str | float | None = None, bandwidth: float = 2.0,
-    delay: float = 0.3, duration: str | float = 60.0,
+    delay: float = 0.3, duration: str | float = 60.0, stick: str = "",
 ) -> FlownTask:  # fmt: skip
     """Return a tracking task flown by a simple pilot from a trimmed point.
 
@@ -109,6 +109,8 @@ def fly_task(
         The pilot's, s.
     duration : str or float, default 60.0
         Length of the flight, with its unit or in s.
+    stick : str, optional
+        The input that the pilot moves. That which moves pitch or bank the most over its range unless given.
 
     Returns
     -------
@@ -140,7 +142,7 @@ def fly_task(
             expected="a size that is not zero, more than 5 s",
         )
     model = linearise(craft, point, outputs=[attitude, "q", "p"])
-    stick = pilot_input(craft, model, "q" if attitude == "theta" else "p")
+    stick = _stick(craft, stick, attitude) if stick else pilot_input(craft, model, "q" if attitude == "theta" else "p")
     # a pilot who tracks does not wait for speed and height: they are held
     fast = model.part(states=[n for n in model.states if n not in SLOW])
     omega, response = attitude_channel(fast, attitude, stick)
@@ -154,6 +156,19 @@ def fly_task(
         record=[attitude, "altitude", "north", "east", "q", "p", "nz", "airspeed", stick, "tracked_command", "tracked"],
     )  # fmt: skip
     return _judged(craft, point, task, stick, pilot, run, wanted)
+
+
+def _stick(craft: Aircraft, name: str, attitude: str) -> str:
+    """Return the input of a name; raises DravikError for one without a range to both sides."""
+    found = craft.input_names[craft.input_index(name)]
+    spec = craft.inputs[found]
+    if not (math.isfinite(spec.high - spec.low) and spec.low < 0.0 < spec.high):
+        raise DravikError(
+            f"a pilot cannot hold {attitude} with {found}",
+            where="stick",
+            expected="an input with a range to both sides",
+        )
+    return found
 
 
 class _Hands:

@@ -95,6 +95,6 @@ class SampledLoops:
         n = self.through.get(name)
         if n is None:
             return value
-        now: float = n.after(value, self.last.get(name, value))
+        now: float = n.after(value, self.last.get(name, value), 1.0 / self.rate)
         self.last[name] = now
         return now
