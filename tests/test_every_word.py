@@ -36,6 +36,8 @@ CONDITION: dict[str, Any] = {
     "--equivalent-airspeed": (["--altitude", "500 m"], "80 m/s"), "--mach": (["--altitude", "500 m"], "0.25"),
     "--altitude": (["--airspeed", "80 m/s"], "900 m"), "--flight-path": "2 deg", "--climb-rate": "1 m/s",
     "--heading": "30 deg", "--track": "30 deg", "--bank": "5 deg", "--sideslip": "2 deg", "--turn": "20 deg",
+    "--dynamic-pressure": (["--altitude", "500 m"], "3 kPa"), "--pressure-altitude": (["--airspeed", "80 m/s"], "900 m"),
+    "--north": "100 m", "--east": "100 m", "--day": "ISA+20",
     "--pull": "1.2", "--roll": "5 deg/s", "--wind": "5 m/s from 40 deg", "--guess": "alpha=1 deg",
     "--set": "throttle=0.4", "--loading": "none", "--law": "none.toml",
 }  # fmt: skip
@@ -48,15 +50,17 @@ WORDS: dict[str, tuple[list[str], dict[str, Any]]] = {
     "mass": ([TARN], {"--loading": "dropped", "--margin": "7", "--figure": FILE}),
     "thrust": ([LOM, "--airspeeds", "60,90 m/s"], {
         "--altitude": "1000 m", "--airspeeds": "70 m/s", "--throttles": "0.5", "--climb": "5 m/s", "--set": "throttle=0.4",
-        "--loading": "none", "--figure": FILE}),
+        "--loading": "none", "--figure": FILE, "--day": "ISA+20"}),
     "limits": ([LOM, "--altitude", "500 m", "--altitudes", "500 m", "--airspeeds", "80 m/s"], {
         "--set": "throttle=0.4", "--loading": "none", "--law": "none.toml", "--altitude": "900 m", "--altitudes": "900 m",
-        "--airspeeds": "90 m/s", "--gust": "10 m/s", "--failed": "nose", "--banks": "2 deg", "--force": "elevator",
+        "--day": "ISA+20", "--airspeeds": "90 m/s", "--gust": "10 m/s", "--failed": "nose", "--banks": "2 deg", "--force": "elevator",
         "--figure": FILE}),
     "runway": ([TARN], {
         **TARNS, "--set": "flap_lever=15 deg", "--altitude": "800 m", "--heading": (["--wind", "3 m/s from 0 deg"], "40 deg"),
-        "--wind": "3 m/s from 0 deg", "--landed": "flap_lever=35 deg"}),
-    "fuel": ([TARN, "fire_day"], {"--loading": "none", "--law": "none.toml"}),
+        "--wind": "3 m/s from 0 deg", "--landed": "flap_lever=35 deg", "--day": "ISA+20", "--slope": "1 %",
+        "--failed": "right", "--braked": "brake=0.5"}),
+    "fuel": ([TARN, "fire_day"], {
+        "--loading": "none", "--law": "none.toml", "--wind": "5 m/s from 0 deg", "--day": "ISA+20"}),
     "signals": ([TARN], {"--loading": "none", "--law": "attitude_hold", "--kind": "motion"}),
     "trim": ([LOM, *AT], {
         **CONDITION, "--all": True, "--sweep": "airspeed=70:80:2 m/s", "--signals": "alpha,theta", "--out": ".csv",
@@ -67,18 +71,18 @@ WORDS: dict[str, tuple[list[str], dict[str, Any]]] = {
         "--sensitivities": True, "--sweep": "airspeed=70:80:2 m/s", "--figure": (["--sweep", "airspeed=70:80:2 m/s"], FILE)}),
     "response": ([LOM, *AT], {
         "--mode": "Dutch roll", "--motion": (["--mode", "Dutch roll"], "nowhere/a.gif"), "--channel": "q/elevator",
-        "--beside": "MODEL", "--figure": FILE, "--phasors": FILE}),
+        "--beside": "MODEL", "--figure": FILE, "--phasors": FILE, "--plot": "nyquist"}),
     "handling": ([LOM, *AT, "--class", "I"], {
         "--class": "IV", "--category": "A", "--criteria": "responses", "--stick": "pitch=roll_stick",
         "--force": "elevator", "--against": "cmq=-5", "--against-law": "none.toml", "--sensitivities": (["--category", "A"], True),
         "--level": (["--category", "A", "--criteria", "responses"], "3"), "--sweep": "airspeed=70:80:2 m/s", "--figure": FILE}),
     "task": ([LOM, *AT, "--duration", "5"], {
         "--task": "roll", "--size": "1 deg", "--bandwidth": "1.5", "--delay": "0.2", "--duration": "8", "--out": ".csv",
-        "--figure": FILE}),
+        "--figure": FILE, "--stick": "none"}),
     "loop": ([TARN, *FLIGHT, "--law", "attitude_hold", "--at", "elevator_command"], {
         "--at": "aileron_command", "--delay": "50 ms", "--least-gain": "30", "--least-phase": "89", "--locus":
         "pitch_gain=0.5:2", "--damping": "0.5", "--plan": "pitch", "--fly": "1 deg", "--flown": FILE,
-        "--beside": "pitch_hold.gain=1", "--schedule": "x", "--out": ".toml", "--figure": FILE}),
+        "--beside": "pitch_hold.gain=1", "--schedule": "x", "--sweep": "airspeed=60,70 m/s", "--out": ".toml", "--figure": FILE}),
     "score": (["RECORDING"], {"--beside": "RECORDING2", "--target": "pitch_stick=theta"}),
     "logic": ([TARN, "--law", "autopilot"], {"--loading": "none", "--law": "attitude_hold", "--figure": FILE}),
     "live": ([LOM, *AT, "--duration", "0.4 s", "--speed", "20"], {
@@ -100,7 +104,8 @@ WORDS: dict[str, tuple[list[str], dict[str, Any]]] = {
     "tables draw": (["DRAWING"], {
         "--alpha": "2 deg", "--mach": "0.3", "--figure": FILE, "--loading": "none"}),
     "tables build": (["DRAWING"], {"--out": "FOLDER"}),
-    "tables show": (["TABLES"], {"--alpha": "4 deg", "--cg": "0.2", "--margin": "0.2", "--figure": FILE}),
+    "tables show": (["TABLES"], {
+        "--alpha": "4 deg", "--cg": "0.2", "--margin": "0.2", "--figure": FILE, "--mach": "0.3", "--altitude": "900 m"}),
     "tables compare": (["TABLES", "TABLES2"], {"--alpha": "4 deg", "--figure": FILE}),
     "tables reduce": (["CAMPAIGN"], {"--out": "FOLDER"}),
     "tables blades": (["BLADES"], {"--out": ".csv"}),

@@ -243,6 +243,8 @@ class Condition:
             text += f", climbing {self.climb_rate:.4g} m/s"
         if self.track is not None:
             text += f", track {math.degrees(self.track):.4g} deg"
+        if self.north or self.east:
+            text += f", {self.north:.6g} m north and {self.east:.6g} m east"
         return f"{text}, {self.manoeuvre}" if self.manoeuvre is not None else text
 
 
