@@ -215,7 +215,7 @@ class DocstringTest(unittest.TestCase):
 
     def test_an_argument_that_measures_something_says_its_unit(self) -> None:
         """Text or number: then its unit stands in its meaning."""
-        units = re.compile(r"\b(m|s|rad|m/s|rad/s|Hz|K|SI|unit|number|Mach|load factor|deg|True airspeed)\b")
+        units = re.compile(r"\b(m|s|rad|m/s|rad/s|Hz|K|Pa|SI|unit|number|Mach|load factor|deg|True airspeed)\b")
         for name, thing in self.functions():
             text = self.sections(inspect.getdoc(thing) or "").get("Parameters", "")
             for entry in re.findall(r"^([a-z_0-9, ]+) : str or float[^\n]*\n((?:    [^\n]*\n?)+)", text, re.M):

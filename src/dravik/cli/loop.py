@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from collections.abc import Mapping
 
     from dravik.aircraft import Aircraft
-    from dravik.cli.loop_plan import DesignRequest
+    from dravik.cli.loop_plan import DesignRequest, SweptMargins
     from dravik.loops import Margins
     from dravik.trimming import TrimPoint
 
@@ -45,6 +45,12 @@ class CutOptions(OptionGroup):
     ] = ""
     damping: Annotated[float, typer.Option(help="with --locus: a line of damping to be crossed")] = 0.0
     sweep: Sweeps = None
+
+    def swept(self) -> "SweptMargins":
+        """Return what is asked of margins over conditions."""
+        from dravik.cli.loop_plan import SweptMargins
+
+        return SweptMargins(self.sweep or (), self.at, self.delay, self.least_gain, self.least_phase)
 
     def refuse(self) -> None:
         """Raise DravikError for what loops from a file say themselves."""
@@ -117,8 +123,8 @@ def loop(
             from dravik.cli.loop_plan import sweep_plan
 
             planned.refuse_beside_sweep(figure)
-            holds = sweep_plan(DesignRequest(own, aircraft if planned.plan else "", chosen), broken, as_json=as_json)
-            if not holds:
+            design = DesignRequest(own, aircraft if planned.plan else "", chosen)
+            if not sweep_plan(design, broken.swept(), as_json=as_json):
                 raise typer.Exit(1)
             return
         planned.run(DesignRequest(own, aircraft if planned.plan else "", chosen), figure, as_json=as_json)
@@ -129,7 +135,7 @@ def loop(
         from dravik.cli.loop_plan import sweep_cuts
 
         _refuse({"--locus": broken.locus, "--figure": figure}, "with --sweep", "--json for programs")
-        if not sweep_cuts(craft, chosen, broken, as_json=as_json):
+        if not sweep_cuts(craft, chosen, broken.swept(), as_json=as_json):
             raise typer.Exit(1)
         return
     point = chosen.point(craft)

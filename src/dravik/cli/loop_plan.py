@@ -17,13 +17,21 @@ from dravik.units import from_si, in_si
 
 if TYPE_CHECKING:
     from dravik.aircraft import Aircraft
-    from dravik.cli.loop import CutOptions
     from dravik.cli.shared.conditions import CraftAndCondition
     from dravik.loops import LoopPlan, LoopStudy, MarginSweep
     from dravik.trimming import TrimPoint
     from dravik.validation.flown_loops import FlownLoop
 
-__all__ = ["DesignRequest", "run_plan", "run_schedule", "show_locus", "sweep_cuts", "sweep_plan", "the_plan"]
+__all__ = [
+    "DesignRequest",
+    "SweptMargins",
+    "run_plan",
+    "run_schedule",
+    "show_locus",
+    "sweep_cuts",
+    "sweep_plan",
+    "the_plan",
+]
 
 
 def the_plan(aircraft: str, plan: str) -> "LoopPlan | None":
@@ -279,30 +287,40 @@ def _show(found: "LoopStudy", truth: "FlownLoop | None") -> None:
         )
 
 
-def sweep_plan(asked: DesignRequest, broken: "CutOptions", *, as_json: bool) -> bool:
+class SweptMargins(NamedTuple):
+    """Margins over conditions as they are asked for: axes, where loops are broken, more delay, the least margins."""
+
+    axes: Sequence[str]
+    at: str
+    delay: str
+    gain: float
+    phase: float
+
+
+def sweep_plan(asked: DesignRequest, broken: SweptMargins, *, as_json: bool) -> bool:
     """Print the margins of a plan's loops over conditions, gains kept; return whether all are what is asked for."""
     from dravik.loops import plan_over
 
     plan, craft = asked.meant()
-    over = {n: str(v) for n, v in read_settings(broken.sweep, "--sweep").items()}
+    over = {n: str(v) for n, v in read_settings(broken.axes, "--sweep").items()}
     with progress_bar(quiet=as_json, what="conditions"):
         found = plan_over(craft, plan, over)
     return _show_margins(found, broken, as_json=as_json)
 
 
-def sweep_cuts(craft: "Aircraft", chosen: "CraftAndCondition", broken: "CutOptions", *, as_json: bool) -> bool:
+def sweep_cuts(craft: "Aircraft", chosen: "CraftAndCondition", broken: SweptMargins, *, as_json: bool) -> bool:
     """Print the margins of loops broken at signals over conditions; return whether all are what is asked for."""
     from dravik.loops import margins_over
 
     names = [n.strip() for n in broken.at.split(",") if n.strip()]
-    trims = sweep_of(craft, chosen.condition, chosen.set_, broken.sweep or (), quiet=as_json)
+    trims = sweep_of(craft, chosen.condition, chosen.set_, broken.axes, quiet=as_json)
     found = margins_over(craft, trims, names, delay=in_si(broken.delay, "time", where="delay"))
     return _show_margins(found, broken, as_json=as_json)
 
 
-def _show_margins(found: "MarginSweep", broken: "CutOptions", *, as_json: bool) -> bool:
+def _show_margins(found: "MarginSweep", broken: SweptMargins, *, as_json: bool) -> bool:
     rows, worst = found.rows(), found.worst()
-    gain, phase = broken.least_gain, broken.least_phase
+    gain, phase = broken.gain, broken.phase
     short = [r for r in rows if not (r["closes"] and r["gain_margin_dB"] >= gain and r["phase_margin_deg"] >= phase)]
     gaps = sum(one is None for one in found.found)
     if as_json:
@@ -327,6 +345,6 @@ def _show_margins(found: "MarginSweep", broken: "CutOptions", *, as_json: bool) 
         say(f"{name}: worst at {row['place']}: " + (figures if row["closes"] else "not stable"))
     if gaps:
         say(f"{gaps} of the {len(found.found)} conditions are not held", "yellow")
-    asked = f"{broken.least_gain:g} dB and {broken.least_phase:g} deg asked for at each condition that is held"
+    asked = f"{gain:g} dB and {phase:g} deg asked for at each condition that is held"
     say(f"{asked}: {'not met' if short else 'met'}", "red" if short else "")
     return not short

@@ -70,8 +70,8 @@ def overlaid(condition: Mapping[str, Any], over: Iterable[str]) -> dict[str, Any
 def flight_level(value: object) -> float | None:
     """Return the pressure altitude (m) of a flight level, hundreds of feet (ICAO Annex 2); None for anything else.
 
-    >>> flight_level("FL360"), flight_level("360 m")
-    (10972.800000000001, None)
+    >>> round(flight_level("FL360"), 6), flight_level("360 m")
+    (10972.8, None)
     """
     match = _LEVEL.fullmatch(value) if isinstance(value, str) else None
     return None if match is None else 100.0 * FOOT * int(match[1])

@@ -141,7 +141,7 @@ def margins_over(
     >>> craft = dv.sample("tarn", laws=["pitch_hold"])
     >>> found = margins_over(craft, dv.trim_sweep(craft, {"airspeed": "55, 75 m/s"}, altitude=300))
     >>> found.worst()["elevator_command"]["place"]
-    'airspeed 55 m/s'
+    'airspeed 75 m/s'
     """
     require(sweep, TrimSweep, "the sweep", "trim_sweep(craft, ...)")
     first = next((p for p in sweep.points if p is not None), None)

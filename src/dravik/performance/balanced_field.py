@@ -121,7 +121,7 @@ def balanced_field(
     --------
     >>> import dravik as dv
     >>> light = dv.sample("tarn", loading="dropped")
-    >>> found = balanced_field(light, failed="right", altitude="480 m", inputs={"flap_lever": "15 deg"})
+    >>> found = balanced_field(light, failed="right", altitude="480 m")
     >>> found.is_balanced, abs(found.accelerate_stop - found.accelerate_go) < 1e-3
     (True, True)
     """

@@ -49,7 +49,7 @@ class DelayedLoop:
     >>> import dravik as dv
     >>> loop = DelayedLoop(dv.LinearSystem.filtered("y", "u", [0.5], [1.0, 0.0]), "1 s")
     >>> print(np.round(loop.roots(1), 6).tolist())
-    [(-0.773182+0.636735j)]
+    [(-0.794024+0.770112j)]
     """
 
     def __init__(self, loop: LinearSystem, delay: str | float) -> None:

@@ -130,7 +130,7 @@ def stall_limit(craft: Aircraft, altitude: float, inputs: dict[str, float] | Non
     >>> import dravik as dv
     >>> found = stall_limit(dv.sample("tarn"), 300.0)
     >>> round(found.value, 1), found.cause
-    (43.5, 'pitch_stick at its upper stop')
+    (46.5, 'no more lift')
     """
     family, speed = _glides(craft, altitude, inputs or {})
     while family.holds(speed / RATIO, starts=0):

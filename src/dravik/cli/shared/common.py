@@ -183,8 +183,8 @@ def show_rows(title: str, columns: Sequence[str], rows: Sequence[Sequence[object
     What is too wide for the terminal stands in several tables below one another, each with the first column.
     """
     say(title, "bold")
-    numeric = [any(isinstance(r[i], float) for r in rows) for i in range(len(columns))]
-    cells = [[cell_text(c) for c in row] for row in rows]
+    numeric = [any(isinstance(r[i], float) for r in rows if i < len(r)) for i in range(len(columns))]
+    cells = [[*map(cell_text, row), *[""] * (len(columns) - len(row))] for row in rows]
     heads = [readable(c) for c in columns]
     least = [_least_width(heads[i], [r[i] for r in cells], whole=numeric[i] or i == 0) for i in range(len(columns))]
     for block in _blocks(least, out.width):
