@@ -99,7 +99,7 @@ class Mode:
 
     @property
     def phi_over_beta(self) -> float | None:
-        """Bank over sideslip, both in rad, in an oscillation that has sideslip: |phi/beta|; None for other modes."""
+        """Bank over sideslip, both in rad, in an oscillation that has sideslip; None for other modes."""
         beta = abs(self.vector.get("beta", 0.0))
         if not self.is_oscillatory or not beta or "phi" not in self.vector:
             return None
