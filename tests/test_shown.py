@@ -1,9 +1,11 @@
 """What notebooks and consoles show of results, points as files, figures on axes of one's own, laws by name."""
 
+import io
 import json
 import re
 import tempfile
 import unittest
+import unittest.mock
 from pathlib import Path
 from typing import Any
 
@@ -78,6 +80,27 @@ class ShownTest(unittest.TestCase):
         self.assertEqual(rows_of(html)[1], ["a&lt;b", "", "", "1.2346e+06", "x 0.5", "True"])
         self.assertIn("and 1 rows more", html)
         self.assertEqual(len(rows_of(html)), MOST_ROWS + 1)
+
+    def test_numbers_of_printed_tables_are_never_broken(self) -> None:
+        from rich.console import Console
+
+        from dravik.cli.shared import common
+
+        heads = ["name", "airspeed [m/s]", "limited by", "root [1/s]", "a heading of many words [kg/s]", "x", "at"]
+        rows = [("first row", 123456.78, "pitch_stick at its upper stop", "-0.01236 ± 0.2456 i", 1.234e-12, 4.4, "39.4 m/s"),
+                ("b", 1.0, "no more lift", "2.5", 5e-320, float("nan"), "")]  # fmt: skip
+        for width in (200, 100, 60, 40, 24):
+            told = io.StringIO()
+            console = Console(file=told, highlight=False, markup=False, emoji=False, width=width)
+            with unittest.mock.patch.object(common, "out", console):
+                common.show_rows("t", heads, rows)
+            text = told.getvalue()
+            for number in ("123457", "-0.01236 ± 0.2456 i", "1.234e-12", "4.4", "39.4 m/s"):
+                self.assertIn(number, text, width)
+            self.assertNotIn("e-3", text)  # a denormal number is zero
+            for word in ("airspeed", "limited", "heading"):
+                self.assertIn(word, text)
+        self.assertEqual(text.count("first row"), text.count("name"))
 
     def test_figures_on_axes_of_ones_own(self) -> None:
         figure = matplotlib.figure.Figure()

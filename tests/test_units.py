@@ -79,6 +79,7 @@ class UnitsTest(unittest.TestCase):
     def test_columns(self) -> None:
         self.assertEqual(split_column(" alpha [deg] "), ("alpha", "deg"))
         self.assertEqual(split_column("CL"), ("CL", ""))
+        self.assertEqual(split_column("CL [-]"), ("CL", ""))
         self.assertEqual((column_name("alpha", "rad"), column_name("CL", "")), ("alpha_deg", "CL"))
         self.assertAlmostEqual(from_si("rad/s")[1], 180 / math.pi)
         self.assertEqual(kind_of_unit("ft/s"), "speed")

@@ -27,6 +27,7 @@ from dravik.trimming import TrimPoint, trim
 __all__ = ["Check", "ClosedLoop", "LoopStudy", "controller_of", "study_loops"]
 
 STANDS = 2e-3  # of the largest value: what a response may still move by at its end
+FOLLOWS = 0.5  # of a command, by which a loop may miss it at rest and still be said to follow it
 ROUNDS = 25  # of a lead that makes up for an integral's lag: each leaves a tenth or less
 ORDER = 3  # of the Padé fraction of a delay in closed loops; margins take it exactly
 
@@ -319,6 +320,9 @@ def _closed_one(closed: ClosedLoops, entry: LoopEntry, channel: LinearSystem, en
     whole = together.system([entry.measures, *([end] if end else [])]).part(inputs=[asked, entry.moves])
     step = _answered(whole, entry.measures, asked)
     figures = step.metrics()
+    if not abs(figures.end - 1.0) < FOLLOWS:
+        # of a damper, whose command is not followed, what passes its small end value is no overshoot
+        figures = figures._replace(overshoot=math.nan, peak_time=math.nan)
     lasts = float(step.time[-1])
     pushed = _answered(whole, entry.measures, entry.moves, lasts)
     use = (math.nan, math.nan)

@@ -85,4 +85,6 @@ def split_column(header: str, *, where: str = "") -> tuple[str, str]:
     match = _COLUMN.match(header)
     if match is None:
         raise DravikError(f"column {header!r} cannot be read", where=where, expected="a header such as 'alpha [deg]'")
-    return match[1], (match[2] or "").strip()
+    unit = (match[2] or "").strip()
+    # "[-]" says that it has none, as many tables do
+    return match[1], "" if unit == "-" else unit

@@ -2,12 +2,13 @@
 
 import json
 import math
+import re
 import sys
 import time as clock
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Annotated, Any, Literal
 
 import typer
 from rich.console import Console
@@ -62,6 +63,7 @@ def written(text: str, *names: str) -> Any:
     return typer.Option(*names, metavar="FILE", callback=to_write, help=text)
 
 
+_NUMBER = re.compile(r"[-+]?[\d.]+(e[-+]?\d+)?( ± [\d.]+(e[-+]?\d+)? i)?( [A-Za-z%/^*\d]+)?|-|inf|-inf")
 GAP = 2  # between columns of a printed table
 LONGEST_WORD = 24  # of text in it that is not broken
 NOTED = 0.1  # s of compiling that are worth a line
@@ -186,19 +188,39 @@ def show_rows(title: str, columns: Sequence[str], rows: Sequence[Sequence[object
     numeric = [any(isinstance(r[i], float) for r in rows if i < len(r)) for i in range(len(columns))]
     cells = [[*map(cell_text, row), *[""] * (len(columns) - len(row))] for row in rows]
     heads = [readable(c) for c in columns]
+    # numbers with their unit, and complex ones, are texts that are not broken either
+    numeric = [n or _are_numbers([r[i] for r in cells]) for i, n in enumerate(numeric)]
     least = [_least_width(heads[i], [r[i] for r in cells], whole=numeric[i] or i == 0) for i in range(len(columns))]
+    natural = [max(len(t) for t in (heads[i], *(r[i] for r in cells))) for i in range(len(columns))]
     for block in _blocks(least, out.width):
         table = Table(header_style="bold", box=None, pad_edge=False)
-        for i in block:
-            # a number is never broken in two: its column is as wide as it is
-            table.add_column(
-                Text(heads[i]), justify="right" if numeric[i] else "left", overflow="fold", no_wrap=i == 0,
-                min_width=least[i] if numeric[i] else None,
-            )  # fmt: skip
+        widths = _fitted([natural[i] for i in block], [least[i] for i in block], out.width)
+        for i, width in zip(block, widths, strict=True):
+            side: Literal["right", "left"] = "right" if numeric[i] else "left"
+            table.add_column(Text(heads[i]), justify=side, overflow="fold", width=width)
         for row in cells:
             table.add_row(*(Text(row[i]) for i in block))
-        out.print(table)
+        # a number wider than the terminal leads beyond its edge, whole
+        out.print(table, width=max(out.width, sum(widths) + GAP * (len(widths) - 1)), crop=False)
         out.print()
+
+
+def _fitted(natural: list[int], least: list[int], room: int) -> list[int]:
+    """Return widths of columns that fit, each between its least and its natural one; the widest give way first."""
+    widths = list(natural)
+    while sum(widths) + GAP * (len(widths) - 1) > room:
+        spare = [w - low for w, low in zip(widths, least, strict=True)]
+        if max(spare) <= 0:
+            break
+        # of those that can give way the one that is the widest: headings break at words, text folds
+        widths[max((k for k, s in enumerate(spare) if s > 0), key=lambda k: widths[k])] -= 1
+    return widths
+
+
+def _are_numbers(cells: Sequence[str]) -> bool:
+    """Whether every cell that says something is a number, perhaps complex or with a unit."""
+    said = [c for c in cells if c]
+    return bool(said) and all(_NUMBER.fullmatch(c) for c in said)
 
 
 def _least_width(head: str, cells: Sequence[str], *, whole: bool) -> int:
