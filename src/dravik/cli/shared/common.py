@@ -200,8 +200,10 @@ def show_rows(title: str, columns: Sequence[str], rows: Sequence[Sequence[object
             table.add_column(Text(heads[i]), justify=side, overflow="fold", width=width)
         for row in cells:
             table.add_row(*(Text(row[i]) for i in block))
+        needed = sum(widths) + GAP * (len(widths) - 1)
         # a number wider than the terminal leads beyond its edge, whole
-        out.print(table, width=max(out.width, sum(widths) + GAP * (len(widths) - 1)), crop=False)
+        wide = Console(file=out.file, highlight=False, markup=False, emoji=False, width=needed)
+        (out if needed <= out.width else wide).print(table)
         out.print()
 
 
