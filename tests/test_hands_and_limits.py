@@ -106,6 +106,12 @@ class SystemDeviceTest(unittest.TestCase):
 
 
 class StickTest(unittest.TestCase):
+    def test_a_parameter_that_is_misspelt_is_named(self) -> None:
+        craft = dv.sample("tarn", laws=["pitch_hold"])
+        session = dv.Session(craft, start=dv.trim(craft, airspeed="62 m/s", altitude="300 m"))
+        with self.assertRaisesRegex(DravikError, "no input 'pitch_hold_gian'.*did you mean pitch_hold_gain"):
+            session.set(pitch_hold_gian=1.0)
+
     def test_the_stick_of_a_task_is_the_one_that_is_named(self) -> None:
         point = dv.trim(TARN, airspeed="62 m/s", altitude="300 m")
         usual = fly_task(TARN, point, "bank", duration=12.0)

@@ -214,8 +214,10 @@ class Aircraft:
             raise DravikError(
                 f"there is no engine {engine!r}", expected="one of " + ", ".join(engines), hint=nearest(engine, engines)
             )
-        hint = nearest(name, [*self.inputs, *self._built.effectors])
-        raise DravikError(f"{self.name} has no input {name!r}", expected="one of " + ", ".join(self.inputs), hint=hint)
+        hint = nearest(name, [*self.inputs, *self._built.effectors, *self.parameters])
+        # with a name that is near the list of all would only push the hint out of sight
+        known = "an input or a parameter" if hint else "one of " + ", ".join([*self.inputs, *self.parameters])
+        raise DravikError(f"{self.name} has no input {name!r}", expected=known, hint=hint)
 
     def inputs_in_si(
         self, values: Mapping[str, str | float], *, bare_angles: bool = True, place: str = "input "

@@ -63,6 +63,7 @@ def response(
     beside: Annotated[str, typer.Option(metavar="FILE", help="a saved model to draw and list beside this one")] = "",
     figure: Figure = "",
     plot: Annotated[str, typer.Option(help="of a saved system: bode, nichols, nyquist, roots or step")] = "bode",
+    duration: Annotated[str, typer.Option(help="length of the steps, such as '20 s': as long as what matters")] = "",
     phasors: Annotated[str, written("write the phasors of the modes as a figure")] = "",
     as_json: AsJson = False,
 ) -> None:
@@ -78,7 +79,7 @@ def response(
     moved.check()
     if Path(aircraft).suffix in SAVED and exists(Path(aircraft)):
         given = {**dict.fromkeys((*chosen.condition.given(), *chosen.fitted()), True), "--mode": moved.mode,
-                 "--phasors": phasors}  # fmt: skip
+                 "--phasors": phasors, "--duration": duration}  # fmt: skip
         refused = [option for option, value in given.items() if value]
         if refused:
             raise DravikError(f"{refused[0]} means nothing for a saved system", expected="--channel, --plot, --beside")
@@ -99,10 +100,10 @@ def response(
     systems: dict[str, LinearSystem] = {"here": answering}
     if beside:
         systems[beside] = load_system(beside)
-    _draw(systems, pairs, whole, figure, phasors)
+    _draw(systems, pairs, whole, (figure, phasors), duration)
     if moved.motion:
         _move(whole, moved.mode, moved.motion, quiet=as_json)
-    rows = [_row(system, pair, label) for pair in pairs for label, system in systems.items()]
+    rows = [_row(system, pair, label, duration) for pair in pairs for label, system in systems.items()]
     if as_json:
         emit({"aircraft": craft.name, "condition": point.title, "channels": rows, "modes": whole.modes().rows()})
         return
@@ -147,12 +148,15 @@ def _saved(
 
 
 def _draw(
-    systems: "dict[str, LinearSystem]", pairs: list[tuple[str, str]], model: "LinearModel", figure: str, phasors: str
-) -> None:
+    systems: "dict[str, LinearSystem]", pairs: list[tuple[str, str]], model: "LinearModel", files: tuple[str, str],
+    duration: str,
+) -> None:  # fmt: skip
     from dravik.report import figure_phasors, figure_responses, save_figure
 
+    figure, phasors = files
     if figure:
-        save_figure(figure_responses(systems, pairs, title=f"Responses of {model.title}"), figure)
+        drawn = figure_responses(systems, pairs, title=f"Responses of {model.title}", duration=duration or None)
+        save_figure(drawn, figure)
     if phasors:
         save_figure(figure_phasors(model), phasors)
 
@@ -166,11 +170,11 @@ def _move(model: "LinearModel", mode: str, file: str, *, quiet: bool) -> None:
         write_animation(run, file, title=f"{mode} alone, {model.title}", progress=told)
 
 
-def _row(system: "LinearSystem", pair: tuple[str, str], label: str) -> dict[str, object]:
+def _row(system: "LinearSystem", pair: tuple[str, str], label: str, duration: str = "") -> dict[str, object]:
     """Return the figures of one channel, SI."""
     from dravik.systems import frequency_response, time_response
 
-    over, step = frequency_response(system, *pair), time_response(system, *pair).metrics()
+    over, step = frequency_response(system, *pair), time_response(system, *pair, duration=duration or None).metrics()
     gain, at = over.peak()
     gains = {"static_gain": over.static, "bandwidth_rad_s": over.bandwidth(), "peak_gain": gain, "peak_rad_s": at}
     times = {"rise_s": step.rise, "overshoot": step.overshoot, "settling_s": step.settling}

@@ -30,8 +30,9 @@ LEAST_ARROW = 0.05  # of the largest: shorter ones are left out
 
 
 def figure_responses(
-    systems: "LinearSystem | Mapping[str, LinearSystem]", channels: Sequence[tuple[str, str]], *, title: str = ""
-) -> "Figure":
+    systems: "LinearSystem | Mapping[str, LinearSystem]", channels: Sequence[tuple[str, str]], *, title: str = "",
+    duration: str | float | None = None,
+) -> "Figure":  # fmt: skip
     """Return gain, phase and step response of channels (output, input), a column for each, systems by name overlaid.
 
     ``systems`` is one system, or several by name.
@@ -44,6 +45,8 @@ def figure_responses(
         Output and input of each column.
     title : str, default ""
         What stands above the figure.
+    duration : str or float, optional
+        Length of the steps, with its unit or in s: as long as what matters unless given.
 
     Returns
     -------
@@ -67,7 +70,8 @@ def figure_responses(
         grid = figure.subplots(3, len(channels), squeeze=False, sharex=False)
         for column, (output, name) in zip(grid.T, channels, strict=True):
             for k, (label, system) in enumerate(systems.items()):
-                _channel(column, system, output, name, label, PALETTE[k % len(PALETTE)], dashed=k % 2 == 1)
+                looks = {"color": PALETTE[k % len(PALETTE)], "label": label, "ls": (0, (5, 2)) if k % 2 else "-"}
+                _channel(column, system, output, name, looks, duration)
             words = [n.removesuffix("_increment").replace("_", " ") for n in (output, name)]
             column[0].set_title(f"{words[0]} / {words[1]}", fontsize=10, color=INK, loc="left")
             for axes in column[:2]:
@@ -84,9 +88,10 @@ def figure_responses(
 
 
 def _channel(
-    column: "Sequence[Axes]", system: "LinearSystem", output: str, name: str, label: str, colour: str, *, dashed: bool
-) -> None:
-    style: dict[str, Any] = {"color": colour, "lw": 1.6, "label": label, "ls": (0, (5, 2)) if dashed else "-"}
+    column: "Sequence[Axes]", system: "LinearSystem", output: str, name: str, looks: dict[str, Any],
+    duration: str | float | None,
+) -> None:  # fmt: skip
+    style: dict[str, Any] = {"lw": 1.6, **looks}
     over = frequency_response(system, output, name)
     column[0].plot(over.omega, over.decibels, **style)
     phase = np.degrees(over.phase)
@@ -95,7 +100,7 @@ def _channel(
     low, high = column[1].get_ylim()
     step = 90.0 if high - low < 720.0 else 180.0
     column[1].set_yticks(np.arange(math.floor(low / step), math.ceil(high / step) + 1) * step)
-    found = time_response(system, output, name)
+    found = time_response(system, output, name, duration=duration)
     unit, factor, _ = from_si(system.units.get(output, ""))
     factor /= from_si(system.units.get(name, ""))[1]
     column[2].plot(found.time, found.values * factor, **style)

@@ -20,7 +20,9 @@ Complexes = NDArray[np.complex128]
 POINTS = 1200  # of a response in time
 LASTS = 5.0  # time constants of the slowest root that are shown
 SETTLES = 20.0  # time constants of the slowest root within which a response has settled
-LONGEST = 120.0  # s, unless more is asked for
+LONGEST = 60.0  # s, unless more is asked for: a phugoid is seen, a spiral is not waited for
+LITTLE = 0.05  # of the root that adds most to a step: one that adds less is not waited for
+APART = 1e10  # condition of the eigenvectors, above which roots are too close to tell their shares
 SETTLED = 0.02  # of the end value: the band that a response stays in when it has settled
 SLOWEST = 1e-4  # of the highest frequency shown: where the lowest is
 BESIDE = np.linspace(-4.0, 4.0, 33)  # half widths of a resonance at which it is looked at besides
@@ -143,7 +145,7 @@ def time_response(
 ) -> TimeResponse:  # fmt: skip
     """Return the response of one channel to a unit step or impulse, from rest, exact at its times.
 
-    ``duration`` is five time constants of the slowest root of the channel unless given, at most two minutes. Of a
+    ``duration`` is five time constants of the slowest root of the channel unless given, at most a minute. Of a
     sampled system the impulse is a one at the first sample.
 
     Parameters
@@ -251,12 +253,29 @@ def _settles(system: LinearSystem) -> bool:
 
 def _lasting(channel: LinearSystem) -> float:
     """Return how long a channel's response is worth showing, s."""
-    poles = channel.transfer(channel.inputs[0], channel.outputs[0]).poles
+    one = channel.minimal()
+    poles, shares = _shares(one)
     if channel.sample_time is not None:
-        poles = np.log(poles[np.abs(poles) > 1e-9].astype(complex)) / channel.sample_time
+        kept = np.abs(poles) > 1e-9
+        poles, shares = np.log(poles[kept].astype(complex)) / channel.sample_time, shares[kept]
     moving = np.abs(poles.real)
-    moving = moving[moving > 1e-9 * max(float(np.abs(poles).max(initial=0.0)), 1e-9)]
-    return min(LASTS / float(moving.min()), LONGEST) if len(moving) else 10.0
+    moves = moving > 1e-9 * max(float(np.abs(poles).max(initial=0.0)), 1e-9)
+    # a slow root that hardly takes part, as a spiral in pitch, does not stretch what is shown
+    matters = moves & (shares >= LITTLE * float(shares[moves].max(initial=0.0)))
+    return min(LASTS / float(moving[matters].min()), LONGEST) if np.any(matters) else 10.0
+
+
+def _shares(channel: LinearSystem) -> tuple[Complexes, Floats]:
+    """Return the poles of a minimal channel and how much each adds to a step; all the same where they are not apart."""
+    if not len(channel.A):
+        return np.zeros(0, dtype=np.complex128), np.zeros(0)
+    poles, vectors = np.linalg.eig(channel.A)
+    poles = np.asarray(poles, dtype=np.complex128)
+    if np.linalg.cond(vectors) > APART:
+        return poles, np.ones(len(poles))
+    residues = (channel.C[0] @ vectors) * np.linalg.solve(vectors, channel.B[:, 0].astype(complex))
+    away = np.abs(poles) if channel.sample_time is None else np.abs(poles - 1.0)
+    return poles, np.asarray(np.abs(residues) / np.maximum(away, 1e-300), dtype=np.float64)
 
 
 def _crossing(x: Floats, y: Floats, level: float, *, last: bool = False) -> float:
