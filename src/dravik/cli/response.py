@@ -63,7 +63,7 @@ def response(
     beside: Annotated[str, typer.Option(metavar="FILE", help="a saved model to draw and list beside this one")] = "",
     figure: Figure = "",
     plot: Annotated[str, typer.Option(help="of a saved system: bode, nichols, nyquist, roots or step")] = "bode",
-    duration: Annotated[str, typer.Option(help="length of the steps, such as '20 s': as long as what matters")] = "",
+    duration: Annotated[str, typer.Option(help="length of the steps, such as '20 s'")] = "",
     phasors: Annotated[str, written("write the phasors of the modes as a figure")] = "",
     as_json: AsJson = False,
 ) -> None:
