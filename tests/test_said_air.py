@@ -129,6 +129,7 @@ class SaidTest(unittest.TestCase):
             ({"altitude": 3, "pressure_altitude": 3}, "both altitude and pressure_altitude"),
             ({"altitude": "FL3000"}, "a pressure altitude of 91440 m is nowhere in the air of Tarn"),
             ({"altitude": 3, "day": "hot"}, "the day cannot be 'hot'; expected 'ISA', 'ISA\\+15'"),
+            ({"altitude": 3, "day": "ISA-300"}, "within 100 K of the standard"),
             ({"altitude": 3, "wind": "5 m/s"}, "cannot be read; expected a speed and where it blows from"),
             ({"altitude": 3, "dynamic_pressure": "2 kPa"}, "both airspeed and dynamic_pressure"),
         ):

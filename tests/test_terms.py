@@ -307,6 +307,13 @@ class DelayedLoopTest(unittest.TestCase):
         ):  # fmt: skip
             with self.assertRaisesRegex(DravikError, words):
                 DelayedLoop(loop, late)
+        # a resonance far along the delay: its root is the rightmost of all, and found
+        far = LinearSystem.of_roots("y", "u", zeros=[0.0], poles=[-0.05 + 10j, -0.05 - 10j], gain=0.3)
+        self.assertEqual([DelayedLoop(far, t).is_stable for t in (1e-3, 5.0)],
+                         [margins(far, delay=t).is_stable for t in (1e-3, 5.0)])  # fmt: skip
+        self.assertAlmostEqual(abs(DelayedLoop(far, 5.0).roots(1)[0]), 10.0, delta=0.5)
+        with self.assertRaisesRegex(DravikError, "too long beside the fastest root"):
+            _ = DelayedLoop(far, 3600.0).is_stable
         self.assertEqual(len(set(itertools.chain(DelayedLoop(stiff, 0.3).roots(5)))), 5)
 
 

@@ -23,6 +23,7 @@ from dravik.surroundings.wind import Wind
 
 __all__ = ["Environment", "day_offset", "wind_said"]
 
+MOST_OFFSET = 100.0  # K: no day on Earth is further from the standard
 # the unit of a difference is a kelvin, which some write as a degree Celsius
 _DAY = re.compile(r"\s*ISA\s*(?:([+-]\s*\d+(?:\.\d+)?)\s*(?:K|degC|°C)?)?\s*", re.IGNORECASE)
 
@@ -101,7 +102,12 @@ def day_offset(day: object) -> float:
     match = _DAY.fullmatch(day) if isinstance(day, str) else None
     if match is None:
         raise DravikError(f"the day cannot be {day!r}", where="day", expected="'ISA', 'ISA+15' or 'ISA-20': in kelvin")
-    return float((match[1] or "0").replace(" ", ""))
+    found = float((match[1] or "0").replace(" ", ""))
+    if not abs(found) <= MOST_OFFSET:
+        raise DravikError(
+            f"the day cannot be {day!r}", where="day", expected=f"within {MOST_OFFSET:g} K of the standard"
+        )
+    return found
 
 
 def wind_said(text: str) -> dict[str, str]:

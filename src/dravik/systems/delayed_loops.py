@@ -80,13 +80,29 @@ class DelayedLoop:
 
     @property
     def is_stable(self) -> bool:
-        """Whether every root decays: the rightmost does."""
+        """Whether every root decays: the rightmost does.
+
+        Raises DravikError where the delay is so long beside the fastest root that a growing one could be missed.
+        """
+        if self._points()[1]:
+            raise DravikError(
+                f"a delay of {self.delay:g} s is too long beside the fastest root to see every root",
+                expected="at most some hundred of its time constants", hint="margins(loop, delay=...), which counts",
+            )  # fmt: skip
         return bool(self.roots(1)[0].real < 0.0)
+
+    def _points(self) -> tuple[int, bool]:
+        """Return how many points stand on the delay, and whether they are too few for roots as fast as the loop's."""
+        n = max(len(self.loop.states), 1)
+        rates = [float(np.abs(np.linalg.eigvals(m)).max(initial=0.0)) for m in (self.loop.A, self.loop.A + self._back)]
+        # a polynomial follows a wave with somewhat more than pi points in each of its lengths
+        wanted = NODES + math.ceil(0.6 * max(rates) * self.delay)
+        most = max(MOST_STATES // n - 1, 4)
+        return min(wanted, most), wanted > most
 
     def _approximate(self) -> Complexes:
         """Return eigenvalues of the generator on Chebyshev points from now back to the delay."""
-        n = len(self.loop.states)
-        nodes = max(4, min(NODES, MOST_STATES // max(n, 1) - 1))
+        n, nodes = len(self.loop.states), self._points()[0]
         places = np.cos(np.pi * np.arange(nodes + 1) / nodes)
         # the differentiation matrix of these points: L. N. Trefethen, Spectral Methods in MATLAB, 2000, chapter 6
         weights = np.where((np.arange(nodes + 1) == 0) | (np.arange(nodes + 1) == nodes), 2.0, 1.0)
@@ -163,7 +179,7 @@ class DelayedLoop:
         count = max(2, math.ceil(lasts / interval - 1e-9) + 1)
         values = self._states(interval, per_delay, count, loop.B[:, j]) @ loop.C[k]
         end = math.nan
-        if roots[0].real < 0.0:
+        if roots[0].real < 0.0 and not self._points()[1]:
             inner = np.linalg.solve(-(loop.A + self._back), loop.B[:, j])
             end = float(loop.C[k] @ inner)
         time = interval * np.arange(count, dtype=np.float64)
