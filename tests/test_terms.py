@@ -159,6 +159,22 @@ class MeasuredTest(unittest.TestCase):
         self.assertTrue(math.isinf(turned.doubt_degrees) and turned.closes is None)
         self.assertIn("points between are missing", turned.notes[0])
 
+    def test_what_is_no_loop_and_products_of_two(self) -> None:
+        w = np.geomspace(0.1, 10.0, 30)
+        one, two = MeasuredLoop(w, 1.0 / (1j * w), "one"), MeasuredLoop(w, 2.0 / (1j * w + 1.0), "two")
+        self.assertTrue(np.allclose((one * two).values, 2.0 / (1j * w * (1j * w + 1.0)), rtol=1e-12))
+        for what, words in (
+            (lambda: one * MeasuredLoop(2.0 * w, one.values), "at other frequencies"),
+            (lambda: one * LinearSystem.gain("y", {"a": 1.0, "b": 1.0}), "of one channel"),
+            (lambda: MeasuredLoop(w[:5], one.values[:5]), "8 or more"), (lambda: MeasuredLoop(w, one.values[:9]), "as many of both"),
+            (lambda: MeasuredLoop(w[::-1], one.values), "do not rise"), (lambda: MeasuredLoop(w - 0.1, one.values), "do not rise"),
+            (lambda: MeasuredLoop(w, np.where(w > 5.0, np.nan, one.values)), "not finite"),
+            (lambda: MeasuredLoop(w, np.where(w > 5.0, 0.0, one.values)), "zero or not finite"),
+            (lambda: one.margins(delay=-0.1), "zero or more"),
+        ):  # fmt: skip
+            with self.subTest(words), self.assertRaisesRegex(DravikError, words):
+                what()
+
     def test_read_with_its_coherence_and_put_behind_a_controller(self) -> None:
         loop = LinearSystem.of_roots("y", "u", poles=[0, -1, -10], gain=40.0)
         w = np.geomspace(0.05, 60.0, 120)
