@@ -1,14 +1,23 @@
 """A rate limit among the nonlinearities, a linear system as a device, the stick of a task."""
 
 import math
+import tempfile
 import unittest
+from pathlib import Path
 
 import numpy as np
 
 import dravik as dv
 from dravik.errors import DravikError
 from dravik.handling import fly_task
-from dravik.loops import Nonlinearity, limit_cycles, margins
+from dravik.loops import (
+    Nonlinearity,
+    assign_roots,
+    law_of_regulator,
+    limit_cycles,
+    margins,
+    optimal_outputs,
+)
 from dravik.systems import LinearSystem
 from tests.test_cli import run
 
@@ -103,6 +112,34 @@ class SystemDeviceTest(unittest.TestCase):
         ):  # fmt: skip
             with self.assertRaisesRegex(DravikError, words):
                 what()
+
+
+class RegulatorLawTest(unittest.TestCase):
+    def test_optimal_gains_as_a_law_close_the_loop_they_were_made_for(self) -> None:
+        point = dv.trim(TARN, airspeed="62 m/s", altitude="300 m")
+        states = ["beta", "p", "r", "phi", "aileron", "rudder", "rudder_rate"]
+        model = dv.linearise(TARN, point).part(states=states, inputs=["aileron_increment", "rudder_increment"])
+        found = optimal_outputs(
+            model, ["beta", "p", "r", "phi", "phi_integral"], integrals=["phi"],
+            worst={"phi": "5 deg", "beta": "2 deg", "phi_integral": 0.3},
+            use={"aileron_increment": "10 deg", "rudder_increment": "10 deg"},
+        )  # fmt: skip
+        with tempfile.TemporaryDirectory() as folder:
+            file = Path(folder) / "law.toml"
+            file.write_text(law_of_regulator(found, point))
+            craft = TARN.with_law(*dv.load_law(file))
+        again = dv.trim(craft, airspeed="62 m/s", altitude="300 m")
+        self.assertAlmostEqual(again["rudder"], point["rudder"], places=9)
+        whole = dv.linearise(craft, again)
+        more = [n for n in whole.states if n.startswith(("aileron_feedback", "rudder_feedback"))]
+        roots = np.sort_complex(np.linalg.eigvals(whole.part(states=[*states, *more]).A))
+        # the law integrates phi once for each effector: one of the two integrals is a root at rest more
+        own = np.sort_complex(np.append(found.poles, 0.0))
+        self.assertLess(float(np.max(np.abs(roots - own))), 1e-6)
+        self.assertEqual(craft.parameters["rudder_by_r"], -found.gains[1, 2])
+        for regulator, words in ((assign_roots(LinearSystem.of_roots("y", "u", poles=[-1.0]), [-2.0]), "moves u"),):
+            with self.assertRaisesRegex(DravikError, words):
+                law_of_regulator(regulator, point)
 
 
 class StickTest(unittest.TestCase):

@@ -5,7 +5,7 @@ from dravik.loops.cut_loops import cut_loop
 from dravik.loops.describing_functions import LimitCycle, Nonlinearity, limit_cycles
 from dravik.loops.elements import PID, lag_compensator, lead_compensator, notch_filter, sampled_loop
 from dravik.loops.gains import GainResult, GainTarget, gain_for
-from dravik.loops.law_text import law_of
+from dravik.loops.law_text import law_of, law_of_regulator
 from dravik.loops.locus import LocusCrossing, RootLocus, locus_of_roots, locus_over_gain, locus_over_parameter
 from dravik.loops.margins import Crossing, Margins, margins
 from dravik.loops.observers import Observer, steady_observer, with_observer
@@ -46,6 +46,7 @@ __all__ = [
     "gain_for",
     "lag_compensator",
     "law_of",
+    "law_of_regulator",
     "lead_compensator",
     "limit_cycles",
     "locus_of_roots",

@@ -2,12 +2,15 @@
 
 import math
 
+from dravik.aircraft import Aircraft
 from dravik.definition.signals import signed_names
-from dravik.errors import DravikError
+from dravik.errors import DravikError, require
 from dravik.loops.plan import Element, LoopEntry
+from dravik.loops.root_assignment import Regulator
 from dravik.loops.study import ClosedLoop, LoopStudy
+from dravik.trimming import TrimPoint
 
-__all__ = ["law_of"]
+__all__ = ["law_of", "law_of_regulator"]
 
 
 def law_of(study: LoopStudy) -> str:
@@ -158,3 +161,75 @@ def _shaped(element: Element, text: str) -> str:
         return f"lead_lag({text}, {ratio / element.at:.6g}, {1.0 / (ratio * element.at):.6g})/{ratio:.6g}"
     assert element.lag is not None
     return f"{element.lag:.6g}*lead_lag({text}, {1.0 / element.at:.6g}, {element.lag / element.at:.6g})"
+
+
+def law_of_regulator(regulator: Regulator, point: TrimPoint, *, name: str = "Regulator") -> str:
+    """Return state or output feedback as the text of a law file: each gain a parameter, deviations from a point.
+
+    What the feedback moves is added to the commands of effectors; NAME_integral becomes an integral of NAME's
+    deviation.
+
+    Parameters
+    ----------
+    regulator : Regulator
+        Feedback from ``optimal_states``, ``optimal_outputs``, ``assign_roots`` or ``assign_mode``.
+    point : TrimPoint
+        The point that its model is about.
+    name : str, default "Regulator"
+        Name of the law.
+
+    Returns
+    -------
+    str
+        The text of a law's TOML file.
+
+    Raises
+    ------
+    DravikError
+        For a sampled regulator, and for quantities that are no signals or no effectors of the aircraft.
+
+    Examples
+    --------
+    >>> import dravik as dv
+    >>> from dravik.loops import optimal_states
+    >>> craft = dv.sample("tarn")
+    >>> point = dv.trim(craft, airspeed="62 m/s", altitude="300 m")
+    >>> fast = dv.linearise(craft, point).part(states=["alpha", "q"], inputs=["elevator_increment"])
+    >>> found = optimal_states(fast, worst={"alpha": "2 deg", "q": "5 deg/s"}, use={"elevator_increment": "5 deg"})
+    >>> "elevator = \"elevator_feedback\"" in law_of_regulator(found, point)
+    True
+    """
+    require(regulator, Regulator, "the regulator", "optimal_states(...)")
+    require(point, TrimPoint, "the point", "trim(craft, ...)")
+    if regulator.plant.sample_time is not None:
+        raise DravikError("a sampled regulator is no law of formulas", hint="dv.SystemDevice(regulator.controller())")
+    craft, parameters, formulas, adds = point.craft, [], [], []
+    for moved, row in zip(regulator.inputs, regulator.gains, strict=True):
+        end = moved.removesuffix("_increment").removesuffix("_command")
+        if end not in craft.definition.controls:
+            known = ", ".join(craft.definition.controls)
+            raise DravikError(f"the regulator moves {moved}", expected=f"an effector: {known}")
+        terms = []
+        for measured, gain in zip(regulator.measured, row, strict=True):
+            if gain == 0.0:
+                continue
+            parameter = f"{end}_by_{measured}"
+            parameters.append(f"{parameter} = {{ value = {-float(gain)!r} }}")
+            terms.append(f"{parameter}*{_deviation(craft, point, measured)}")
+        unit = craft.signal(end).unit
+        of = f', unit = "{unit}"' if unit else ""
+        formulas.append(f'{end}_feedback = {{ formula = "{" + ".join(terms) or "0"}"{of} }}')
+        adds.append(f'{end} = "{end}_feedback"')
+    head = ["format = 1", f'name = "{name}"', f'description = "feedback about {point.title}"']
+    return "\n".join([*head, "", "[parameters]", *parameters, "", "[formulas]", *formulas, "", "[add]", *adds, ""])
+
+
+def _deviation(craft: Aircraft, point: TrimPoint, measured: str) -> str:
+    """Return the deviation of a signal from a point as a formula, or its integral."""
+    base = measured.removesuffix("_integral")
+    integrated = base != measured and measured not in craft.signals
+    signal = craft.signal(base if integrated else measured).name
+    at = float(point[signal])
+    # what rounding has left of zero is none
+    text = f"({signal} - {at!r})".replace("- -", "+ ") if abs(at) > 1e-12 else f"({signal})"
+    return f"integral{text}" if integrated else text
