@@ -72,7 +72,7 @@ WORDS: dict[str, tuple[list[str], dict[str, Any]]] = {
     "response": ([LOM, *AT], {
         "--mode": "Dutch roll", "--motion": (["--mode", "Dutch roll"], "nowhere/a.gif"), "--channel": "q/elevator",
         "--beside": "MODEL", "--figure": FILE, "--phasors": FILE, "--plot": "nyquist",
-        "--duration": (["--channel", "q/elevator"], "0.2 s")}),
+        "--duration": (["--channel", "q/elevator", "--figure", "PNG"], "0.2 s")}),
     "handling": ([LOM, *AT, "--class", "I"], {
         "--class": "IV", "--category": "A", "--criteria": "responses", "--stick": "pitch=roll_stick",
         "--force": "elevator", "--against": "cmq=-5", "--against-law": "none.toml", "--sensitivities": (["--category", "A"], True),

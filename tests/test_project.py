@@ -147,6 +147,8 @@ class ExampleTest(unittest.TestCase):
             if name != "__version__":
                 self.assertIn(">>>", getattr(dravik, name).__doc__, name)
         finder, runner = doctest.DocTestFinder(exclude_empty=True), doctest.DocTestRunner(verbose=False)
+        # what an example writes does not stay in the folder that the tests were begun in
+        self.enterContext(contextlib.chdir(self.enterContext(tempfile.TemporaryDirectory())))
         count = 0
         for path in sorted(PACKAGE.rglob("*.py")):
             if ">>>" not in path.read_text(encoding="utf-8"):

@@ -63,7 +63,7 @@ def response(
     beside: Annotated[str, typer.Option(metavar="FILE", help="a saved model to draw and list beside this one")] = "",
     figure: Figure = "",
     plot: Annotated[str, typer.Option(help="of a saved system: bode, nichols, nyquist, roots or step")] = "bode",
-    duration: Annotated[str, typer.Option(help="length of the steps, such as '20 s'")] = "",
+    duration: Annotated[str, typer.Option(help="with --figure: length of the steps, such as '20 s'")] = "",
     phasors: Annotated[str, written("write the phasors of the modes as a figure")] = "",
     as_json: AsJson = False,
 ) -> None:
@@ -94,6 +94,8 @@ def response(
         craft.signal(output)
     if not pairs and (figure or beside):
         raise DravikError("there is no channel to draw", expected="--channel OUTPUT/INPUT, such as theta/elevator")
+    if duration and not figure:
+        raise DravikError("--duration needs --figure", expected="--figure FILE, in which the steps are drawn")
     outputs = list(dict.fromkeys(output for output, _ in pairs))
     whole = linearise(craft, point)
     answering = linearise(craft, point, outputs=outputs) if outputs else whole
@@ -103,7 +105,7 @@ def response(
     _draw(systems, pairs, whole, (figure, phasors), duration)
     if moved.motion:
         _move(whole, moved.mode, moved.motion, quiet=as_json)
-    rows = [_row(system, pair, label, duration) for pair in pairs for label, system in systems.items()]
+    rows = [_row(system, pair, label) for pair in pairs for label, system in systems.items()]
     if as_json:
         emit({"aircraft": craft.name, "condition": point.title, "channels": rows, "modes": whole.modes().rows()})
         return
@@ -170,11 +172,11 @@ def _move(model: "LinearModel", mode: str, file: str, *, quiet: bool) -> None:
         write_animation(run, file, title=f"{mode} alone, {model.title}", progress=told)
 
 
-def _row(system: "LinearSystem", pair: tuple[str, str], label: str, duration: str = "") -> dict[str, object]:
+def _row(system: "LinearSystem", pair: tuple[str, str], label: str) -> dict[str, object]:
     """Return the figures of one channel, SI."""
     from dravik.systems import frequency_response, time_response
 
-    over, step = frequency_response(system, *pair), time_response(system, *pair, duration=duration or None).metrics()
+    over, step = frequency_response(system, *pair), time_response(system, *pair).metrics()
     gain, at = over.peak()
     gains = {"static_gain": over.static, "bandwidth_rad_s": over.bandwidth(), "peak_gain": gain, "peak_rad_s": at}
     times = {"rise_s": step.rise, "overshoot": step.overshoot, "settling_s": step.settling}
