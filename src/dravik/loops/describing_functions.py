@@ -23,6 +23,7 @@ from dravik.units import in_si
 __all__ = ["KINDS", "LimitCycle", "Nonlinearity", "limit_cycles"]
 
 Floats = NDArray[np.float64]
+Gain = Callable[[float], complex]  # of the fundamental, by amplitude
 KINDS = ("limit", "dead zone", "backlash", "steps", "relay", "rate limit")
 FULL = 1.0 / math.sqrt(1.0 + 0.25 * math.pi**2)  # share from which on a rate limit makes a triangle of a sine
 LARGEST_LAG = math.radians(0.99 * 90.0)
@@ -212,13 +213,13 @@ def limit_cycles(loop: LinearSystem, nonlinearity: Nonlinearity, *, delay: str |
     if nonlinearity.kind == "rate limit":
         found = _limited(curve, nonlinearity)
     elif nonlinearity.kind == "backlash":
-        found = _turning(curve, nonlinearity)
+        found = _turning(curve, nonlinearity.gain, nonlinearity.size)
     else:
         for w in curve.roots_of(lambda v: v.imag / np.maximum(np.abs(v), 1e-300), curve.grid()):
             at = complex(curve(w)[0])
             if at.real < 0.0:
                 found += [
-                    LimitCycle(a, w, _stable(curve, nonlinearity, a, w))
+                    LimitCycle(a, w, _stable(curve, nonlinearity.gain, a, w))
                     for a in _amplitudes(nonlinearity, 1.0 / abs(at))
                 ]
     return sorted(found)
@@ -229,11 +230,9 @@ def _limited(curve: OpenLoopResponse, n: Nonlinearity) -> list[LimitCycle]:
 
     Along the courses of full delay the loop has to be at -1 over that gain: as backlash, by the share of saturation.
     """
-    by_share = Nonlinearity("backlash", 1.0)
-    object.__setattr__(by_share, "gain", lambda rate, frequency=None: _rate_gain(1.0 / rate))
     return [
         LimitCycle(cycle.amplitude * n.size / cycle.frequency, cycle.frequency, cycle.is_stable)
-        for cycle in _turning(curve, by_share)
+        for cycle in _turning(curve, lambda rate: _rate_gain(1.0 / rate), 1.0)
     ]
 
 
@@ -250,17 +249,17 @@ def _amplitudes(n: Nonlinearity, gain: float) -> list[float]:
     ]
 
 
-def _turning(curve: OpenLoopResponse, n: Nonlinearity) -> list[LimitCycle]:
+def _turning(curve: OpenLoopResponse, gain_of: Gain, smallest: float) -> list[LimitCycle]:
     """Return the cycles with a nonlinearity that turns the phase: for each amplitude where the loop has that phase."""
     from scipy.optimize import brentq
 
     def off(a: float) -> list[tuple[float, float]]:
-        gain = n.gain(a)
+        gain = gain_of(a)
         places = curve.roots_of(lambda v: (v * gain).imag / np.maximum(np.abs(v * gain), 1e-300), curve.grid())
         return [(w, abs(complex(curve(w)[0]) * gain) - 1.0) for w in places if (complex(curve(w)[0]) * gain).real < 0.0]
 
     found: list[LimitCycle] = []
-    amplitudes = np.geomspace(REACH[0] * n.size, 100.0 * n.size, 80)
+    amplitudes = np.geomspace(REACH[0] * smallest, 100.0 * smallest, 80)
     before = off(float(amplitudes[0]))
     for low, high in itertools.pairwise(amplitudes):
         after = off(float(high))
@@ -277,19 +276,19 @@ def _turning(curve: OpenLoopResponse, n: Nonlinearity) -> list[LimitCycle]:
             except ValueError:
                 continue
             at = min(off(a), key=lambda p, w=w: abs(math.log(p[0] / w)))[0]  # type: ignore[misc]
-            found.append(LimitCycle(a, at, _stable(curve, n, a, at)))
+            found.append(LimitCycle(a, at, _stable(curve, gain_of, a, at)))
         before = after
     return found
 
 
-def _stable(curve: OpenLoopResponse, n: Nonlinearity, amplitude: float, frequency: float) -> bool:
+def _stable(curve: OpenLoopResponse, gain_of: Gain, amplitude: float, frequency: float) -> bool:
     """Whether a little less of an oscillation grows and a little more decays, and nothing else grows.
 
     Judged by the loop with the gain that the nonlinearity then has.
     """
 
     def grows(a: float) -> int:
-        gain = n.gain(a)
+        gain = gain_of(a)
         one = curve.system
         scaled = OpenLoopResponse(one.with_facts(C=abs(gain) * one.C, D=abs(gain) * one.D), curve.delay)
         if abs(gain.imag) > 1e-12:

@@ -32,6 +32,7 @@ from dravik.units import in_si
 __all__ = ["BalancedField", "balanced_field"]
 
 NODES = 11  # speeds at which accelerations are found; between them a polynomial
+SWING = 0.5  # of the least acceleration, by which the polynomial may leave straight lines between the speeds
 PARTS = 400  # of a roll's integral, by Simpson's rule
 
 
@@ -194,7 +195,15 @@ def _roll(
     if not np.all(rates > 0.0):
         at = float(speeds[int(np.argmin(rates))])
         raise DravikError(f"{strip.craft.name} {what} at {at:.4g} m/s on the ground", hint="less weight, other inputs")
-    return _Roll(Chebyshev.fit(speeds, rates, NODES - 1, domain=[begin, last]), wind)
+    found = Chebyshev.fit(speeds, rates, NODES - 1, domain=[begin, last])
+    # where the acceleration jumps a polynomial swings, and may pass zero between the speeds
+    between = 0.5 * (speeds[1:] + speeds[:-1])
+    if float(np.max(np.abs(found(between) - np.interp(between, speeds, rates)))) > SWING * float(rates.min()):
+        raise DravikError(
+            f"the acceleration of {strip.craft.name} jumps on the roll: its distances cannot be relied on",
+            hint="dravik check; tables without steps over speed",
+        )
+    return _Roll(found, wind)
 
 
 def _failure(roll: _Roll, begin: float, decision: float, late: float) -> float:
