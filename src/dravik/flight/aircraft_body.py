@@ -12,6 +12,7 @@ from dravik.aircraft import Aircraft
 from dravik.aircraft.description.laws import engagements
 from dravik.aircraft.finite_values import not_finite
 from dravik.aircraft.ground_height import ground_height_of
+from dravik.aircraft.outline import outline_of
 from dravik.definition.effectors import Parameter
 from dravik.errors import DravikError
 from dravik.flight import pauses
@@ -147,6 +148,7 @@ class AircraftBody:
                 n: m.model_dump(exclude_none=True, by_alias=True) for n, m in configuration.mode_logic.items()
             },
             "limits": {n: list(pair) for n, pair in craft.limits.items()},
+            "outline": outline_of(craft),
             "legs": {
                 n: [craft.loading.cg[0] - leg.position[0], leg.position[1] - craft.loading.cg[1]]
                 for n, leg in configuration.legs.items()

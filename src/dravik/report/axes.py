@@ -9,7 +9,7 @@ from matplotlib.figure import Figure
 
 from dravik.frames import dcm_from_euler, euler_from_dcm
 from dravik.report.figures import new_figure
-from dravik.report.space.wireframe import draw_wire, level_room, to_view
+from dravik.report.space.wireframe import SYMBOL, draw_wire, level_room, to_view
 from dravik.report.style import ACTUAL, COMMANDED, INK, SOFT, STYLE, THIRD
 
 if TYPE_CHECKING:
@@ -80,7 +80,7 @@ def _panel(
 ) -> None:  # fmt: skip
     """Draw axes before a turn thin and dashed, after it thick, and the aircraft."""
     level_room(axes)
-    draw_wire(axes, attitude.T, np.zeros(3), 0.62, SOFT, "#cfd9dd", alpha=0.75)
+    draw_wire(axes, SYMBOL, attitude.T, np.zeros(3), 0.62, is_pale=True)
     for rows, width, dashes, reach in ((before, 1.1, (0, (4, 3)), 1.0), (after, 2.2, "solid", 1.0)):
         for row, letter, colour in zip(rows, "xyz", PAINT, strict=True):
             tip = row * reach

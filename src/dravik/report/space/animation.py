@@ -3,7 +3,7 @@
 import base64
 import io
 import math
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, BinaryIO, cast
 
@@ -15,7 +15,7 @@ from dravik.host.files import replace_file, saved, write_text
 from dravik.report.figures import new_figure
 from dravik.report.page import rendered
 from dravik.report.space.tracks import GROUND
-from dravik.report.space.wireframe import attitude_matrix, draw_wire, to_view
+from dravik.report.space.wireframe import Craft, attitude_matrix, body_drawn, draw_wire, to_view
 from dravik.report.style import ACTUAL, COMMANDED, GRID, INK, SOFT, STYLE
 from dravik.units import from_si
 
@@ -179,6 +179,8 @@ def _painter(figure: "Figure", run: "Recording") -> "Callable[[float], list[Arti
         room.view_init(elev=16, azim=-78)
         room.set_axis_off()
         follow_track, follow_profile = _track(plan, run), _profile(profile, run)
+    craft = body_drawn(run)
+    moved = [n for n in {str(part.get("signal", "")) for part in craft} if n in run.names]
     turning = {n: np.unwrap(run[n]) for n in ("phi", "psi")}
 
     def value(name: str, t: float) -> float:
@@ -188,7 +190,7 @@ def _painter(figure: "Figure", run: "Recording") -> "Callable[[float], list[Arti
         for artist in [*room.collections, *room.texts]:
             artist.remove()
         with matplotlib.rc_context(STYLE):
-            _attitude(room, value("phi", t), value("theta", t), value("psi", t))
+            _attitude(room, craft, {n: value(n, t) for n in moved}, value("phi", t), value("theta", t), value("psi", t))
             _text(room, run, t, value)
             return [*room.collections, *room.texts, *follow_track(t, value), *follow_profile(t, value)]
 
@@ -199,7 +201,9 @@ def _painter(figure: "Figure", run: "Recording") -> "Callable[[float], list[Arti
     return draw
 
 
-def _attitude(room: "Axes3D", phi: float, theta: float, psi: float) -> None:
+def _attitude(
+    room: "Axes3D", craft: Craft, angles: Mapping[str, float], phi: float, theta: float, psi: float
+) -> None:  # fmt: skip
     """Draw the aircraft as someone behind it sees it, over a level grid that turns below it."""
     from mpl_toolkits.mplot3d.art3d import Line3DCollection
 
@@ -213,7 +217,7 @@ def _attitude(room: "Axes3D", phi: float, theta: float, psi: float) -> None:
             lines.append(np.stack(to_view(turned), axis=1))
             colours.append(GRID if abs(s) > 0.01 else SOFT)
     room.add_collection3d(Line3DCollection(lines, colors=colours, linewidths=0.9))
-    draw_wire(room, attitude_matrix(phi, theta, 0.0), np.zeros(3), 0.85, INK, ACTUAL)
+    draw_wire(room, craft, attitude_matrix(phi, theta, 0.0), np.zeros(3), 0.95, angles=angles)
 
 
 def _text(room: "Axes3D", run: "Recording", t: float, value: Value) -> None:

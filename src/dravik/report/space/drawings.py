@@ -6,6 +6,7 @@ import matplotlib
 import numpy as np
 from matplotlib.patches import Polygon
 
+from dravik.aero.drawing.outline import disc_rims, fin_outlines, strip_outline
 from dravik.report.figures import new_figure
 from dravik.report.style import ACTUAL, COMMANDED, INK, SOFT, STYLE, THIRD
 
@@ -13,7 +14,7 @@ if TYPE_CHECKING:
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
-    from dravik.aero import Geometry, Lattice, LatticeForces, Surface
+    from dravik.aero import Geometry, Lattice, LatticeForces
 
 __all__ = ["figure_loading", "figure_three_views"]
 
@@ -26,21 +27,6 @@ _VIEWS: tuple[View, ...] = (
     ("from ahead", (1, -1.0), (2, 1.0)),
     ("from above", (0, 1.0), (1, 1.0)),
 )
-
-
-def _strip(surface: "Surface", low: float, high: float, front: float, back: float) -> Points:
-    """Return the outline, station axes, of a part of a surface between shares of span and chord."""
-    edges = np.array([s.leading_edge for s in surface.sections], dtype=float)
-    chords = np.array([s.chord for s in surface.sections])
-    lengths = np.concatenate([[0.0], np.cumsum(np.hypot(*np.diff(edges[:, 1:], axis=0).T))])
-    share = lengths / lengths[-1]
-    at = np.unique(np.concatenate([[low, high], share[(share > low) & (share < high)]]))
-    line = np.stack([np.interp(at, share, edges[:, k]) for k in range(3)], axis=1)
-    chord = np.interp(at, share, chords)
-    ahead, behind = line.copy(), line.copy()
-    ahead[:, 0] += front * chord
-    behind[:, 0] += back * chord
-    return np.concatenate([ahead, behind[::-1]])
 
 
 def _body_outlines(geometry: "Geometry", i: int, j: int) -> list[Points]:
@@ -64,21 +50,6 @@ def _body_outlines(geometry: "Geometry", i: int, j: int) -> list[Points]:
             wide, high = (0.5, 0.0) if j == 1 else (0.0, 0.5)
             edge = [np.stack([x, y + s * wide * width, z + s * high * height], axis=1) for s in (1.0, -1.0)]
             found.append(np.concatenate([edge[0], edge[1][::-1]]))
-    return found
-
-
-def _disc_outlines(geometry: "Geometry") -> list[Points]:
-    """Return the rims of all propeller discs, station axes."""
-    found = []
-    round_ = np.linspace(0.0, 2.0 * np.pi, 49)
-    for propeller in geometry.propellers.values():
-        # body axes to station axes: x and z change sign
-        axis = np.array(propeller.axis) * np.array([-1.0, 1.0, -1.0]) / np.linalg.norm(propeller.axis)
-        aside = np.cross(axis, [0.0, 0.0, 1.0])
-        aside /= np.linalg.norm(aside)
-        rim = propeller.radius * (np.outer(np.cos(round_), aside) + np.outer(np.sin(round_), np.cross(axis, aside)))
-        sides = (1.0, -1.0) if propeller.mirrored else (1.0,)
-        found += [(np.array(propeller.position) + rim) * np.array([1.0, side, 1.0]) for side in sides]
     return found
 
 
@@ -130,27 +101,15 @@ def _shapes(geometry: "Geometry", view: View) -> list[Shape]:
     """Return the outlines of one view, flat, with colour and share of filling."""
     _, (i, si), (j, sj) = view
     found = [(outline, SOFT, 0.05) for outline in _body_outlines(geometry, i, j)]
-    found += [(rim, THIRD, 0.08) for rim in _disc_outlines(geometry)]
-    found += [(fin, ACTUAL, 0.12) for fin in _fin_outlines(geometry)]
+    found += [(rim, THIRD, 0.08) for rim in disc_rims(geometry)]
+    found += [(fin, ACTUAL, 0.12) for fin in fin_outlines(geometry)]
     for surface in geometry.surfaces.values():
         for mirror in (1.0, -1.0) if surface.mirrored else (1.0,):
             side = np.array([1.0, mirror, 1.0])
-            found.append((_strip(surface, 0.0, 1.0, 0.0, 1.0) * side, ACTUAL, 0.12))
+            found.append((strip_outline(surface, 0.0, 1.0, 0.0, 1.0) * side, ACTUAL, 0.12))
             for control in surface.controls.values():
-                found.append((_strip(surface, *control.span, control.hinge, 1.0) * side, COMMANDED, 0.35))
+                found.append((strip_outline(surface, *control.span, control.hinge, 1.0) * side, COMMANDED, 0.35))
     return [(np.stack([si * p[:, i], sj * p[:, j]], axis=1), colour, fill) for p, colour, fill in found]
-
-
-def _fin_outlines(geometry: "Geometry") -> list[Points]:
-    """Return the outlines of a finned body's fins, station axes; the first stands up."""
-    found: list[Points] = []
-    for fins in geometry.finned_body.fins.values() if geometry.finned_body is not None else ():
-        along = np.array([0.0, fins.tip_offset, fins.tip_offset + fins.tip, fins.root]) + fins.x
-        out = 0.5 * fins.diameter + np.array([0.0, fins.span, fins.span, 0.0])
-        for k in range(fins.count):
-            turn = 2.0 * np.pi * k / fins.count
-            found.append(np.stack([along, out * np.sin(turn), out * np.cos(turn)], axis=1))
-    return found
 
 
 def _draw_view(

@@ -11,7 +11,7 @@ from matplotlib.figure import Figure
 from dravik.errors import DravikError
 from dravik.report.figures import marked_events, new_figure
 from dravik.report.space.overlays import draw_band, draw_route
-from dravik.report.space.wireframe import attitude_matrix, draw_wire, level_room, to_view
+from dravik.report.space.wireframe import attitude_matrix, body_drawn, draw_wire, level_room, to_view
 from dravik.report.style import ACTUAL, COMMANDED, INK, SOFT, STYLE, THIRD
 
 if TYPE_CHECKING:
@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from numpy.typing import NDArray
 
     from dravik.recording import Recording
+    from dravik.report.space.wireframe import Craft
 
     Floats = NDArray[np.float64]
 
@@ -186,9 +187,10 @@ def figure_track(run: "Recording", *, title: str = "", aircraft: int = 14) -> Fi
             _draw_land(axes, *land)
         picks = np.unique(np.linspace(0, len(place) - 1, aircraft).astype(int))
         size = 0.04 * flat * np.array([1.0, 1.0, 1.0 / stretch])
+        craft = body_drawn(run)
         for i in picks:
             matrix = attitude_matrix(float(run["phi"][i]), float(run["theta"][i]), float(run["psi"][i]))
-            draw_wire(axes, matrix, place[i], size, INK, ACTUAL)
+            draw_wire(axes, craft, matrix, place[i], size, angles=_angles(run, craft, i))
             pole = np.stack([place[i], shadow[i]])
             axes.plot(*to_view(pole), color=SOFT, lw=0.6)
         for event in marked_events(run):
@@ -207,8 +209,20 @@ def figure_track(run: "Recording", *, title: str = "", aircraft: int = 14) -> Fi
         axes.view_init(elev=24, azim=-62)
         axes.tick_params(colors=INK, labelsize=8)
         words = f"heights are drawn {stretch:.1f} times as large" if stretch > 1.05 else "true to scale"
-        figure.text(0.012, 0.94, f"{words}; the aircraft is a symbol; dots: phases and faults", color=SOFT, fontsize=9)
+        figure.text(
+            0.012,
+            0.94,
+            f"{words}; the aircraft is drawn far larger than it is; dots: phases and faults",
+            color=SOFT,
+            fontsize=9,
+        )
     return figure
+
+
+def _angles(run: "Recording", craft: "Craft", row: int) -> dict[str, float]:
+    """Return the deflections of the controls in a row, rad, of those that were recorded."""
+    names = {str(part.get("signal", "")) for part in craft}
+    return {n: float(run[n][row]) for n in names if n in run.names}
 
 
 def _land(run: "Recording") -> "tuple[Floats, Floats, Floats] | None":

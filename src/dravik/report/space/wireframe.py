@@ -1,27 +1,39 @@
-"""A small aircraft of lines, for figures that show attitude; drawn with east to the right, north away, up upwards."""
+"""An aircraft of polygons, for figures that show attitude; drawn with east to the right, north away, up upwards."""
 
+from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from dravik.frames import dcm_from_euler
+from dravik.report.style import ACTUAL, COMMANDED, INK, SOFT, THIRD
 
 if TYPE_CHECKING:
     from mpl_toolkits.mplot3d import Axes3D
 
-__all__ = ["attitude_matrix", "draw_wire", "level_room", "to_view"]
+    from dravik.recording import Recording
+
+__all__ = ["SYMBOL", "Craft", "attitude_matrix", "body_drawn", "draw_wire", "level_room", "symbol_of", "to_view"]
 
 Floats = NDArray[np.float64]
-#: Polygons in body axes: fuselage seen from the side, wing, tail, fin. The nose is at +1 along x.
-_SHAPES: tuple[tuple[str, Floats], ...] = (
-    ("fuselage", np.array([[1.0, 0, 0], [0.7, 0, -0.12], [-1.0, 0, -0.05], [0.6, 0, 0.1], [1.0, 0, 0]])),
-    ("wing", np.array([[0.25, 0, -0.1], [0.1, 1.1, -0.14], [-0.1, 1.1, -0.14], [-0.15, 0, -0.1], [-0.1, -1.1, -0.14],
-                       [0.1, -1.1, -0.14], [0.25, 0, -0.1]])),
-    ("tail", np.array([[-0.8, 0, -0.1], [-0.88, 0.42, -0.1], [-1.0, 0.42, -0.1], [-1.0, -0.42, -0.1],
-                       [-0.88, -0.42, -0.1], [-0.8, 0, -0.1]])),
-    ("fin", np.array([[-0.72, 0, -0.07], [-0.95, 0, -0.45], [-1.06, 0, -0.45], [-1.0, 0, -0.06], [-0.72, 0, -0.07]])),
+Craft = Sequence[Mapping[str, Any]]  # polygons as ``aero.drawing.outline`` gives them, about the centre of gravity
+LEAST = 0.012  # of the aircraft's size: what is smaller is left out of a symbol
+#: Where nothing is known of the aircraft, body axes: fuselage seen from the side, wing, tail, fin. The nose is at +1.
+SYMBOL: Craft = (
+    {"kind": "body", "points": [[1.0, 0, 0], [0.7, 0, -0.12], [-1.0, 0, -0.05], [0.6, 0, 0.1], [1.0, 0, 0]]},
+    {"kind": "surface", "points": [[0.25, 0, -0.1], [0.1, 1.1, -0.14], [-0.1, 1.1, -0.14], [-0.15, 0, -0.1],
+                                   [-0.1, -1.1, -0.14], [0.1, -1.1, -0.14], [0.25, 0, -0.1]]},
+    {"kind": "surface", "points": [[-0.8, 0, -0.1], [-0.88, 0.42, -0.1], [-1.0, 0.42, -0.1], [-1.0, -0.42, -0.1],
+                                   [-0.88, -0.42, -0.1], [-0.8, 0, -0.1]]},
+    {"kind": "surface", "points": [[-0.72, 0, -0.07], [-0.95, 0, -0.45], [-1.06, 0, -0.45], [-1.0, 0, -0.06],
+                                   [-0.72, 0, -0.07]]},
 )  # fmt: skip
+#: Faces and edges by kind, and how much they let through.
+PAINT: Mapping[str, tuple[str, str, float]] = {
+    "surface": (ACTUAL, INK, 0.85), "control": (COMMANDED, INK, 0.95), "body": (INK, INK, 0.55),
+    "disc": (THIRD, THIRD, 0.18),
+}  # fmt: skip
 
 
 def to_view(north_east_down: Floats) -> tuple[Floats, Floats, Floats]:
@@ -35,20 +47,67 @@ def attitude_matrix(phi: float, theta: float, psi: float) -> Floats:
     return dcm_from_euler(phi, theta, psi).T
 
 
+def body_drawn(run: "Recording") -> Craft:
+    """Return the outline that a recording keeps of its aircraft, its size one; a symbol where it keeps none."""
+    return symbol_of(run.metadata.get("outline"))
+
+
+def symbol_of(kept: Any) -> Craft:
+    """Return an outline in a size of one, from the middle to what lies farthest away; a symbol for what is none."""
+    try:
+        parts = [{**part, **_placed(part)} for part in kept]
+        every = np.concatenate([part["points"] for part in parts])
+    except (TypeError, KeyError, ValueError):
+        return SYMBOL
+    reach = float(np.max(np.abs(every)))
+    if not 0.0 < reach < np.inf:
+        return SYMBOL
+    return [{**part, **{key: place / reach for key, place in _placed(part).items()}} for part in parts]
+
+
+def _placed(part: Mapping[str, Any]) -> dict[str, Floats]:
+    """Return what of a part has a place, shape (n, 3)."""
+    return {key: np.asarray(part[key], dtype=float).reshape(-1, 3) for key in ("points", "hinge") if key in part}
+
+
+def turned(part: Mapping[str, Any], angles: Mapping[str, float]) -> Floats:
+    """Return the corners of a part, a control about its hinge by the angle (rad) of its signal."""
+    points = np.asarray(part["points"], dtype=float)
+    angle = float(part.get("sign", 1.0)) * angles.get(str(part.get("signal", "")), 0.0)
+    if not angle or "hinge" not in part:
+        return points
+    begin, end = np.asarray(part["hinge"], dtype=float)
+    axis = (end - begin) / max(float(np.linalg.norm(end - begin)), 1e-12)
+    # rotation about a line (O. Rodrigues, 1840)
+    arm = points - begin
+    c, s = np.cos(angle), np.sin(angle)
+    found: Floats = begin + c * arm + s * np.cross(axis, arm) + (1.0 - c) * np.outer(arm @ axis, axis)
+    return found
+
+
 def draw_wire(
-    axes: "Axes3D", body_to_local: Floats, place: Floats, size: Floats | float, colour: str, wing_colour: str,
-    **style: Any,
+    axes: "Axes3D", craft: Craft, body_to_local: Floats, place: Floats, size: Floats | float, *,
+    angles: Mapping[str, float] | None = None, is_pale: bool = False,
 ) -> None:  # fmt: skip
-    """Draw the aircraft at a local place, ``size`` half its length (one for each axis where these differ in scale)."""
+    """Draw an aircraft at a local place, ``size`` half its length (one for each axis where these differ in scale).
+
+    ``angles`` are the deflections of its controls by signal, rad.
+    """
     from mpl_toolkits.mplot3d.art3d import Poly3DCollection
 
-    for name, shape in _SHAPES:
-        corners = np.asarray(place) + (shape @ body_to_local.T) * size
-        faces = Poly3DCollection(
-            [np.column_stack(to_view(corners))], facecolor=wing_colour if name == "wing" else colour,
-            edgecolor=colour, linewidth=0.6, alpha=style.get("alpha", 0.85),
-        )  # fmt: skip
-        axes.add_collection3d(faces)
+    for part in craft:
+        corners = turned(part, angles or {})
+        if float(np.max(np.ptp(corners, axis=0))) < LEAST:
+            continue
+        there = np.asarray(place) + (corners @ body_to_local.T) * size
+        face, edge, alpha = PAINT.get(str(part.get("kind")), PAINT["surface"])
+        if is_pale:
+            face, edge = ("#cfd9dd", SOFT)
+        axes.add_collection3d(
+            Poly3DCollection(
+                [np.column_stack(to_view(there))], facecolor=face, edgecolor=edge, linewidth=0.5, alpha=alpha
+            )
+        )
 
 
 def level_room(axes: "Axes3D") -> None:
