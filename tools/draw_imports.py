@@ -29,7 +29,7 @@ LAYERS: tuple[tuple[str, tuple[str, ...]], ...] = (
     ("analysis", ("trimming", "linear", "loops")),
     ("over time", ("recording", "flight", "guidance", "scenarios")),
     ("studies", ("performance", "checks", "validation", "handling")),
-    ("faces", ("link", "real_time", "live_page", "report", "cli", "__main__")),
+    ("faces", ("link", "real_time", "live_page", "report", "book", "cli", "__main__")),
 )  # fmt: skip
 #: Modules of the root, which every room uses; they are drawn as one.
 ROOT_MODULES = ("errors", "constants", "version", "frames", "plants")

@@ -7,6 +7,7 @@ import typer
 
 from dravik.aircraft.table_limits import told as told_outside
 from dravik.cli.blades import blades
+from dravik.cli.book import book
 from dravik.cli.flying import craft_or_scenario, fly
 from dravik.cli.handling import handling
 from dravik.cli.limits import limits
@@ -265,3 +266,4 @@ app.command()(live)
 app.command()(plot)
 app.command()(export)
 app.command()(axes)
+app.command()(book)

@@ -22,6 +22,7 @@ from dravik.performance import engine_points, performance
 from dravik.recording import Recording, write_track
 from dravik.report import (
     Block,
+    Sheet,
     figure_families,
     figure_histories,
     figure_masses,
@@ -153,7 +154,7 @@ def _check(demo: _Demo, craft: Aircraft) -> None:
     text = (
         f"{errors} errors, {len(findings) - errors} other findings in {len(craft.tables)} tables and {signals} signals"
     )
-    demo.add("audit", errors == 0, Block("Audit", text, columns=columns, rows=rows))
+    demo.add("audit", errors == 0, Block("Audit", text, tables=[Sheet(columns, rows)]))
 
 
 def _drawing(demo: _Demo, craft: Aircraft) -> None:
@@ -185,7 +186,7 @@ def _masses(demo: _Demo, craft: Aircraft) -> None:
     demo.table("loadings.csv", columns, rows)
     inside = all(found.forward <= r[2] <= found.aft for r in rows)
     text = f"{len(rows)} loadings between the limits {found.forward:.3f} and {found.aft:.3f} m"
-    demo.add("masses", inside, Block("Masses", text, columns=columns, rows=rows, images=[image]))
+    demo.add("masses", inside, Block("Masses", text, tables=[Sheet(columns, rows)], images=[image]))
 
 
 def _engines(demo: _Demo, craft: Aircraft) -> None:
@@ -209,7 +210,7 @@ def _trim(demo: _Demo, point: TrimPoint) -> None:
     columns = ("signal", "value", "unit", "meaning")
     demo.table("trim.csv", columns, point.rows())
     text = f"{point.title}: largest residual {point.worst_residual:.1e} after {point.evaluations} evaluations"
-    demo.add("trim", point.reached, Block("Trim", text, columns=columns, rows=point.rows()))
+    demo.add("trim", point.reached, Block("Trim", text, tables=[Sheet(columns, point.rows())]))
     names = ["airspeed", "altitude", "theta", "phi"]
     image = demo.figure(figure_histories(proof.recording, names, title="The trimmed Tarn, hands off"), "hands_off.png")
     rows = [list(r.values()) for r in proof.rows()]
@@ -220,7 +221,7 @@ def _trim(demo: _Demo, point: TrimPoint) -> None:
     demo.add(
         "trim holds",
         proof.holds,
-        Block("The trim, flown", text, columns=columns, rows=rows, images=[image], beside=True),
+        Block("The trim, flown", text, tables=[Sheet(columns, rows)], images=[image], beside=True),
     )
 
 
@@ -258,7 +259,7 @@ def _linear(demo: _Demo, point: TrimPoint) -> None:
     demo.add(
         "modes named",
         classic <= names,
-        Block("Linear model and modes", text, columns=columns, rows=cells, images=[image]),
+        Block("Linear model and modes", text, tables=[Sheet(columns, cells)], images=[image]),
     )
 
 
@@ -277,7 +278,7 @@ def _overlay(demo: _Demo, point: TrimPoint) -> None:
     demo.add(
         "linear model",
         worst < LIMIT,
-        Block("Linear against nonlinear", text, columns=columns, rows=rows, images=images),
+        Block("Linear against nonlinear", text, tables=[Sheet(columns, rows)], images=images),
     )
 
 
@@ -288,7 +289,7 @@ def _handling(demo: _Demo, point: TrimPoint) -> None:
     demo.table("handling.csv", keys, rows)
     columns = ("paragraph", "requirement", "value", "unit", "level 1 asks", "level", "margin", "note")
     text = f"MIL-F-8785C, class II-L, category B: level {found.level}"
-    demo.add("handling qualities", found.level == 1, Block("Handling qualities", text, columns=columns, rows=rows))
+    demo.add("handling qualities", found.level == 1, Block("Handling qualities", text, tables=[Sheet(columns, rows)]))
 
 
 def _dampers(demo: _Demo, craft: Aircraft) -> None:
@@ -359,7 +360,7 @@ def _story(demo: _Demo) -> None:
         text += "; not a clean landing: " + "; ".join(landing.faults)
     rows = [(e.time, e.text) for e in marked_events(run)]
     good = stopped and gently and lost and dropped > 2900.0
-    demo.add("fire run", good, Block("The fire run", text, columns=("time [s]", "what"), rows=rows, images=images))
+    demo.add("fire run", good, Block("The fire run", text, tables=[Sheet(("time [s]", "what"), rows)], images=images))
 
 
 def _page(demo: _Demo, craft: Aircraft) -> None:

@@ -1,20 +1,14 @@
 """The command about masses: parts, loadings, and how far the centre of gravity may move."""
 
 import math
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import Annotated, Any
 
 import numpy as np
 import typer
 
 from dravik.cli.shared.common import AircraftFile, AsJson, Loading, emit, finite, get_craft, say, show_rows, written
 
-if TYPE_CHECKING:
-    from dravik.aero import Coefficients
-    from dravik.aircraft import Aircraft
-
 __all__ = ["mass"]
-
-ALPHA = 0.0349
 
 
 def mass(
@@ -27,9 +21,10 @@ def mass(
     as_json: AsJson = False,
 ) -> None:
     """Show parts and loadings: masses, centres of gravity against their limits, inertia, static margins."""
-    from dravik.aero import margin_unit, read_coefficients
+    from dravik.aero import margin_unit
     from dravik.aircraft import drain_paths, parts_of
     from dravik.mass import combine, share_table
+    from dravik.performance.weights import ALPHA, aerodynamics_of, centre_limits, loading_rows
 
     craft = get_craft(aircraft, loading)
     parts = parts_of(craft.definition, craft.loading)
@@ -42,10 +37,10 @@ def mass(
         x, y, z = whole.centre
         rows.append(("together", whole.mass, 100.0, -x, y, -z, *np.diag(whole.tensor)))
     rows = [(r[0], *(float(v) for v in r[1:])) for r in rows]
-    aero = read_coefficients(craft.path) if craft.definition.aero is not None and craft.path is not None else None
+    aero = aerodynamics_of(craft)
     unit = margin_unit(aero)[0] if aero is not None else ""
-    limits = _limits(craft, aero, margin)
-    loadings = [_loading_row(craft, aero, name, limits) for name in craft.definition.loadings]
+    limits = centre_limits(craft, aero, margin)
+    loadings = loading_rows(craft, aero, limits)
     if figure:
         from dravik.report import figure_masses, save_figure
 
@@ -79,26 +74,3 @@ def mass(
     say(f"limits of the centre of gravity: {forward} to {limits[1]:.3f} m ({limits[2]})")
     if figure:
         say(f"written: {figure}")
-
-
-def _limits(craft: "Aircraft", aero: "Coefficients | None", margin: float) -> tuple[float, float, str]:
-    """Return the limits of the centre of gravity and where they come from."""
-    if craft.definition.centre_limits is not None:
-        return *craft.definition.centre_limits, "as the file says"
-    if aero is None:
-        return float("nan"), float("nan"), "no aerodynamics to tell them"
-    from dravik.aero import centre_range
-
-    found = centre_range(aero, margin=margin)
-    return found.forward, found.aft, f"full up elevator holds the stall; static margin {100 * margin:g} %"
-
-
-def _loading_row(
-    craft: "Aircraft", aero: "Coefficients | None", name: str, limits: tuple[float, float, str]
-) -> tuple[str, float, float, float, float, float, float, float, float, float, str]:
-    from dravik.aero import margin_unit, static_margin
-
-    entry = craft.definition.loadings[name]
-    margin = float("nan") if aero is None else margin_unit(aero)[1] * static_margin(aero, entry.cg[0], alpha=ALPHA)
-    inside = "inside" if not (entry.cg[0] < limits[0] or entry.cg[0] > limits[1]) else "OUTSIDE"
-    return name, entry.mass, *entry.cg, entry.Ixx, entry.Iyy, entry.Izz, entry.Ixz, margin, inside

@@ -1,6 +1,5 @@
 # The public names of dravik.report, listed here alone: loaded when they are first used, and seen by type checkers.
 from .axes import figure_axes as figure_axes
-from .book import write_book as write_book
 from .comparing import figure_runs as figure_runs
 from .curves import figure_sweep as figure_sweep
 from .figures import figure_histories as figure_histories
@@ -17,8 +16,10 @@ from .loop_study import figure_study as figure_study
 from .loops import figure_loop as figure_loop
 from .masses import figure_masses as figure_masses
 from .mode_logic import figure_mode_logic as figure_mode_logic
-from .page import Block as Block
-from .page import write_page as write_page
+from .pages.book import write_book as write_book
+from .pages.page import Block as Block
+from .pages.page import Sheet as Sheet
+from .pages.page import write_page as write_page
 from .responses import figure_phasors as figure_phasors
 from .responses import figure_responses as figure_responses
 from .roots import figure_poles as figure_poles
@@ -27,6 +28,7 @@ from .space.animation import frame_of as frame_of
 from .space.animation import write_animation as write_animation
 from .space.drawings import figure_loading as figure_loading
 from .space.drawings import figure_three_views as figure_three_views
+from .space.portrait import figure_portrait as figure_portrait
 from .space.tracks import figure_overhead as figure_overhead
 from .space.tracks import figure_track as figure_track
 from .systems import figure_systems as figure_systems

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 import matplotlib
 import numpy as np
 
-from dravik.report.figures import new_figure
+from dravik.report.figures import SPACED, new_figure
 from dravik.report.style import ACTUAL, COMMANDED, INK, SOFT, STYLE, THIRD
 
 if TYPE_CHECKING:
@@ -36,9 +36,9 @@ def figure_limits(title: str, envelope: "Sequence[EnvelopeRow]", manoeuvres: "Se
     -------
     Figure
     """
-    figure = new_figure(title)
+    figure = new_figure(title, fitted=False)
     with matplotlib.rc_context(STYLE):
-        left, middle, right = figure.subplots(1, 3)
+        left, middle, right = figure.subplots(1, 3, gridspec_kw=SPACED)
         _envelope(left, envelope)
         _loads(middle, manoeuvres)
         _turns(right, manoeuvres)

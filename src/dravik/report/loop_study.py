@@ -10,7 +10,7 @@ from matplotlib.ticker import FuncFormatter
 
 from dravik.loops import locus_over_gain
 from dravik.loops.open_loop_response import OpenLoopResponse, least
-from dravik.report.figures import new_figure, one_panel
+from dravik.report.figures import SPACED, new_figure, one_panel
 from dravik.report.loops import shown
 from dravik.report.style import ACTUAL, COMMANDED, INK, PALETTE, SOFT, STYLE
 from dravik.units import from_si
@@ -49,9 +49,9 @@ def figure_study(study: "LoopStudy", beside: "Mapping[str, LoopStudy] | None" = 
     Figure
     """
     others = dict(beside or {})
-    figure = new_figure(f"{study.plan.name or 'Loops'}: {study.craft.name}, {study.point.title}")
+    figure = new_figure(f"{study.plan.name or 'Loops'}: {study.craft.name}, {study.point.title}", fitted=False)
     with matplotlib.rc_context(STYLE):
-        grid = figure.subplots(2, 3)
+        grid = figure.subplots(2, 3, gridspec_kw=SPACED)
         curves = [_curve(found) for found in study.loops]
         _gains(grid[0][0], study, curves)
         _phases(grid[1][0], study, curves)

@@ -6,7 +6,7 @@ import matplotlib
 import numpy as np
 from matplotlib.colors import LinearSegmentedColormap
 
-from dravik.report.figures import new_figure
+from dravik.report.figures import SPACED, new_figure
 from dravik.report.style import ACTUAL, COMMANDED, INK, SOFT, STYLE
 
 if TYPE_CHECKING:
@@ -83,14 +83,14 @@ def figure_families(
     motions, controls = signals_of(set_)
     lengthwise = lengthwise_controls(set_, controls)
     sideways = [c for c in controls if c not in lengthwise]
-    figure = new_figure(title or f"{set_.name}: coefficients")
+    figure = new_figure(title or f"{set_.name}: coefficients", fitted=False)
     low, high = (np.degrees(v) for v in set_.ranges.get("alpha", (-0.2, 0.4)))
     alpha = np.radians(np.linspace(max(low, REACH[0]), min(high, REACH[1]), 181))
     flap = next((c for c in lengthwise if set_.ranges[c][0] >= 0.0), "")
     elevator = next((c for c in lengthwise if c != flap), "")
     with matplotlib.rc_context(STYLE):
         over_mach = "mach" in set_.ranges
-        grid = figure.subplots(3 if over_mach else 2, 4)
+        grid = figure.subplots(3 if over_mach else 2, 4, gridspec_kw=SPACED)
         lowered, trimmed = (_settings(set_, c) if c else [0.0] for c in (flap, elevator))
         _family(grid[0][0], set_, "alpha", alpha, ("CL",), flap, lowered, flow)
         _family(grid[0][1], set_, "alpha", alpha, ("Cm",), elevator, trimmed, flow)

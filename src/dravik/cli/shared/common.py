@@ -2,7 +2,6 @@
 
 import json
 import math
-import re
 import sys
 import time as clock
 from collections.abc import Callable, Iterator, Mapping, Sequence
@@ -20,7 +19,7 @@ from dravik.definition.settings import read_settings, sort_settings
 from dravik.errors import DravikError, readable
 from dravik.host.files import exists, is_folder, shown
 from dravik.host.notices import announcing
-from dravik.report.text import cell_text
+from dravik.report.pages.layout import laid_out
 
 if TYPE_CHECKING:
     from dravik.aircraft import Aircraft
@@ -63,9 +62,6 @@ def written(text: str, *names: str) -> Any:
     return typer.Option(*names, metavar="FILE", callback=to_write, help=text)
 
 
-_NUMBER = re.compile(r"[-+]?[\d.]+(e[-+]?\d+)?( ± [\d.]+(e[-+]?\d+)? i)?( [A-Za-z%/^*\d]+)?|-|inf|-inf")
-GAP = 2  # between columns of a printed table
-LONGEST_WORD = 24  # of text in it that is not broken
 NOTED = 0.1  # s of compiling that are worth a line
 # output to a pipe or a file has no terminal width: use one at which tables are not broken
 _WIDTH = None if sys.stdout.isatty() else 120
@@ -185,61 +181,17 @@ def show_rows(title: str, columns: Sequence[str], rows: Sequence[Sequence[object
     What is too wide for the terminal stands in several tables below one another, each with the first column.
     """
     say(title, "bold")
-    numeric = [any(isinstance(r[i], float) for r in rows if i < len(r)) for i in range(len(columns))]
-    cells = [[*map(cell_text, row), *[""] * (len(columns) - len(row))] for row in rows]
-    heads = [readable(c) for c in columns]
-    # numbers with their unit, and complex ones, are texts that are not broken either
-    numeric = [n or _are_numbers([r[i] for r in cells]) for i, n in enumerate(numeric)]
-    least = [_least_width(heads[i], [r[i] for r in cells], whole=numeric[i] or i == 0) for i in range(len(columns))]
-    natural = [max(len(t) for t in (heads[i], *(r[i] for r in cells))) for i in range(len(columns))]
-    for block in _blocks(least, out.width):
+    for part in laid_out(columns, rows, out.width):
         table = Table(header_style="bold", box=None, pad_edge=False)
-        widths = _fitted([natural[i] for i in block], [least[i] for i in block], out.width)
-        for i, width in zip(block, widths, strict=True):
-            side: Literal["right", "left"] = "right" if numeric[i] else "left"
-            table.add_column(Text(heads[i]), justify=side, overflow="fold", width=width)
-        for row in cells:
-            table.add_row(*(Text(row[i]) for i in block))
-        needed = sum(widths) + GAP * (len(widths) - 1)
+        for head, is_number, width in zip(part.heads, part.numeric, part.widths, strict=True):
+            side: Literal["right", "left"] = "right" if is_number else "left"
+            table.add_column(Text(head), justify=side, overflow="fold", width=width)
+        for row in part.rows:
+            table.add_row(*map(Text, row))
         # a number wider than the terminal leads beyond its edge, whole
-        wide = Console(file=out.file, highlight=False, markup=False, emoji=False, width=needed)
-        (out if needed <= out.width else wide).print(table)
+        wide = Console(file=out.file, highlight=False, markup=False, emoji=False, width=part.width)
+        (out if part.width <= out.width else wide).print(table)
         out.print()
-
-
-def _fitted(natural: list[int], least: list[int], room: int) -> list[int]:
-    """Return widths of columns that fit, each between its least and its natural one; the widest give way first."""
-    widths = list(natural)
-    while sum(widths) + GAP * (len(widths) - 1) > room:
-        spare = [w - low for w, low in zip(widths, least, strict=True)]
-        if max(spare) <= 0:
-            break
-        # of those that can give way the one that is the widest: headings break at words, text folds
-        widths[max((k for k, s in enumerate(spare) if s > 0), key=lambda k: widths[k])] -= 1
-    return widths
-
-
-def _are_numbers(cells: Sequence[str]) -> bool:
-    """Whether every cell that says something is a number, perhaps complex or with a unit."""
-    said = [c for c in cells if c]
-    return bool(said) and all(_NUMBER.fullmatch(c) for c in said)
-
-
-def _least_width(head: str, cells: Sequence[str], *, whole: bool) -> int:
-    """Return how wide a column must be: for its cells as a whole, or for their longest words up to some length."""
-    words = [word for text in (head, *([] if whole else cells)) for word in text.split()]
-    return max([len(w) if whole else min(len(w), LONGEST_WORD) for w in words] + [len(c) for c in cells if whole] + [1])
-
-
-def _blocks(widths: Sequence[int], room: int) -> list[list[int]]:
-    """Return which columns stand side by side in the room that there is; the first stands in each block."""
-    found: list[list[int]] = [[0]] if widths else []
-    for i in range(1, len(widths)):
-        taken = sum(widths[k] + GAP for k in found[-1])
-        if len(found[-1]) > 1 and taken + widths[i] > room:
-            found.append([0])
-        found[-1].append(i)
-    return found
 
 
 @contextmanager

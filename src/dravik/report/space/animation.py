@@ -13,7 +13,7 @@ import numpy as np
 from dravik.errors import DravikError, readable
 from dravik.host.files import replace_file, saved, write_text
 from dravik.report.figures import new_figure
-from dravik.report.page import rendered
+from dravik.report.pages.page import rendered
 from dravik.report.space.tracks import GROUND
 from dravik.report.space.wireframe import Craft, attitude_matrix, body_drawn, draw_wire, to_view
 from dravik.report.style import ACTUAL, COMMANDED, GRID, INK, SOFT, STYLE

@@ -93,21 +93,25 @@ def draw_wire(
 
     ``angles`` are the deflections of its controls by signal, rad.
     """
+    from matplotlib.colors import to_rgba
     from mpl_toolkits.mplot3d.art3d import Poly3DCollection
 
+    faces: list[Floats] = []
+    paints: list[tuple[str, str, float]] = []
     for part in craft:
         corners = turned(part, angles or {})
         if float(np.max(np.ptp(corners, axis=0))) < LEAST:
             continue
-        there = np.asarray(place) + (corners @ body_to_local.T) * size
+        faces.append(np.column_stack(to_view(np.asarray(place) + (corners @ body_to_local.T) * size)))
         face, edge, alpha = PAINT.get(str(part.get("kind")), PAINT["surface"])
-        if is_pale:
-            face, edge = ("#cfd9dd", SOFT)
-        axes.add_collection3d(
-            Poly3DCollection(
-                [np.column_stack(to_view(there))], facecolor=face, edgecolor=edge, linewidth=0.5, alpha=alpha
-            )
-        )
+        paints.append(("#cfd9dd", SOFT, 0.75) if is_pale else (face, edge, alpha))
+    # together, so that what lies behind is drawn first, and all at once
+    together = Poly3DCollection(
+        faces, facecolor=[to_rgba(f, alpha) for f, _, alpha in paints], edgecolor=[e for _, e, _ in paints],
+        linewidth=0.5,
+    )  # fmt: skip
+    # the room is the caller's: polygons of several lengths are kept with padding, which has no place in it
+    axes.add_collection3d(together, autolim=False)
 
 
 def level_room(axes: "Axes3D") -> None:

@@ -4,24 +4,21 @@ import tempfile
 from collections.abc import Callable, Mapping, Sequence
 from functools import partial
 from pathlib import Path
-from textwrap import shorten
 from typing import TYPE_CHECKING
 
-import matplotlib
 from matplotlib.figure import Figure
 
 from dravik.errors import DravikError
-from dravik.host.files import replace_file, saved
-from dravik.report.figures import figure_histories, new_figure, save_figures
-from dravik.report.page import Block, write_page
+from dravik.report.figures import figure_histories, save_figures
+from dravik.report.pages.page import Block, Sheet, figure_files, write_page
+from dravik.report.pages.printed import write_pdf
 from dravik.report.space.tracks import figure_overhead, figure_track
-from dravik.report.style import INK, SOFT, STYLE
 from dravik.units import from_si
 
 if TYPE_CHECKING:
     from dravik.recording import Recording
 
-__all__ = ["figure_makers", "write_book"]
+__all__ = ["figure_makers", "write_blocks", "write_book"]
 
 GROUPS: tuple[tuple[str, tuple[str, ...]], ...] = (
     ("Flight path", ("airspeed", "altitude", "climb_rate", "flight_path", "track", "ground_speed", "height", "mass")),
@@ -30,6 +27,7 @@ GROUPS: tuple[tuple[str, tuple[str, ...]], ...] = (
 )
 
 
+COLUMNS = ("signal", "start", "lowest", "highest", "end", "unit")
 MOST_OTHERS = 48  # most signals outside the known groups that are still drawn
 
 
@@ -117,65 +115,33 @@ def write_book(
         For another ending, an empty recording, or a file that cannot be written.
     """
     target = Path(path)
-    if target.suffix not in (".pdf", ".html"):
-        raise DravikError(f"a book cannot be written as {target.name!r}", expected="a name that ends in .pdf or .html")
+    picture_ending(target)
     if len(run.time) < 2:
         raise DravikError("the recording has no rows to show")
     makers = figure_makers(run, limits)
-    return _pdf(run, makers, target, title) if target.suffix == ".pdf" else _html(run, makers, target, title)
-
-
-def _html(run: "Recording", makers: Makers, target: Path, title: str) -> Path:
-    columns = ("signal", "start", "lowest", "highest", "end", "unit")
+    blocks = [Block("What was flown", texts=_facts(run), tables=[Sheet(COLUMNS, _rows(run))])]
     events = [(e.time, run.height_at(e), e.text) for e in run.events if "stop" not in e.text]
+    if events:
+        blocks.append(Block("Events", tables=[Sheet(("time [s]", "altitude", "what"), events[:60])]))
+    blocks += [Block(heading, figures={heading: make}) for heading, make in makers.items()]
+    return write_blocks(target, title, "", blocks)
+
+
+def write_blocks(target: Path, title: str, subtitle: str, blocks: Sequence[Block]) -> Path:
+    """Write blocks as ``.pdf`` or ``.html``, by the name; raises DravikError for another ending."""
     with tempfile.TemporaryDirectory() as folder:
-        blocks = [Block("What was flown", texts=_facts(run), columns=columns, rows=_rows(run))]
-        if events:
-            blocks.append(Block("Events", columns=("time [s]", "altitude", "what"), rows=events[:60]))
-        pictures = {heading: Path(folder) / f"figure_{i}.png" for i, heading in enumerate(makers)}
-        save_figures({pictures[heading]: make for heading, make in makers.items()})
-        blocks += [Block(heading, images=[picture]) for heading, picture in pictures.items()]
-        return write_page(target, title, "", blocks)
+        made = [figure_files(block, Path(folder), picture_ending(target)) for block in blocks]
+        save_figures({file: make for figures in made for file, make in figures.items()})
+        return write_drawn(target, title, subtitle, blocks)
 
 
-def _pdf(run: "Recording", makers: Makers, target: Path, title: str) -> Path:
-    from pypdf import PdfWriter
-
-    pages: Makers = {"What was flown": partial(cover, run, title), **makers}
-    with tempfile.TemporaryDirectory() as folder, PdfWriter() as book:
-        files = {heading: Path(folder) / f"page_{i}.pdf" for i, heading in enumerate(pages, start=1)}
-        save_figures({files[h]: partial(_numbered, make, i) for i, (h, make) in enumerate(pages.items(), start=1)})
-        for heading, file in files.items():
-            book.append(file, outline_item=heading)
-        book.add_metadata({"/Title": title, "/Creator": "Dravik"})
-        book.compress_identical_objects()  # each page brings its own fonts
-        saved(lambda: replace_file(target, book.write), target, what="book")
-    return target
+def picture_ending(target: Path) -> str:
+    """Return the kind of pictures that a book takes; raises DravikError for a name that no book can have."""
+    if target.suffix not in (".pdf", ".html"):
+        raise DravikError(f"a book cannot be written as {target.name!r}", expected="a name that ends in .pdf or .html")
+    return ".pdf" if target.suffix == ".pdf" else ".png"
 
 
-def _numbered(make: Callable[[], Figure], number: int) -> Figure:
-    """Return a page with its number."""
-    figure = make()
-    figure.text(0.99, 0.006, f"{number}", ha="right", color=SOFT, fontsize=8)
-    return figure
-
-
-def cover(run: "Recording", title: str) -> Figure:
-    """Return the first page: what was flown, its events, and the reach of its signals."""
-    first = new_figure(title, fitted=False)
-    with matplotlib.rc_context(STYLE):
-        axes = first.add_axes((0.02, 0.03, 0.96, 0.88))
-        axes.set_axis_off()
-        axes.text(0.0, 1.0, "\n".join(_facts(run)), va="top", fontsize=10, color=INK)
-        events = [e for e in run.events if "stop" not in e.text]
-        text = (
-            "\n".join(f"{e.time:9.3f} s  {run.height_at(e):>8}  {shorten(e.text, 52)}" for e in events[:36])
-            or "no events"
-        )
-        axes.text(0.0, 0.74, text, va="top", fontsize=9, color=INK, family="DejaVu Sans Mono")
-        text = "\n".join(
-            f"{n:<18}{a:12.5g}{b:12.5g}{c:12.5g}{d:12.5g}  {unit}" for n, a, b, c, d, unit in _rows(run)
-        )  # fmt: skip
-        head = f"{'signal':<18}{'start':>12}{'lowest':>12}{'highest':>12}{'end':>12}"
-        axes.text(0.5, 1.0, f"{head}\n{text}", va="top", fontsize=9, color=INK, family="DejaVu Sans Mono")
-    return first
+def write_drawn(target: Path, title: str, subtitle: str, blocks: Sequence[Block]) -> Path:
+    """Write blocks whose pictures are there already."""
+    return (write_pdf if target.suffix == ".pdf" else write_page)(target, title, subtitle, blocks)

@@ -1,0 +1,1 @@
+"""Pages of text, tables and figures: HTML in one file, PDF, and tables laid out in a width."""
