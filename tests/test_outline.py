@@ -5,6 +5,7 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+from mpl_toolkits.mplot3d.art3d import Poly3DCollection
 
 import dravik as dv
 from dravik.aircraft.outline import outline_of
@@ -77,7 +78,8 @@ class Outlines(unittest.TestCase):
         run = dv.fly(craft, start=dv.trim(craft, airspeed=25.0, altitude=300.0), duration=0.2)
         self.assertEqual(run.metadata["outline"], outline_of(craft))
         room = frame_of(run, 0.1).axes[0]
-        self.assertGreaterEqual(len(room.collections), len(outline_of(craft)))
+        drawn = [len(c.get_facecolor()) for c in room.collections if isinstance(c, Poly3DCollection)]
+        self.assertEqual(drawn, [len(outline_of(craft))])
 
 
 if __name__ == "__main__":

@@ -5,7 +5,6 @@ import math
 from functools import partial
 
 from dravik.book.asked import Subject
-from dravik.checks.ground import is_winged
 from dravik.errors import DravikError
 from dravik.performance import (
     MotorFacts,
@@ -98,7 +97,7 @@ def _motors(subject: Subject, motors: list[MotorFacts]) -> Block:
 def limits(subject: Subject) -> Block:
     """Return what limits level flight over altitude, manoeuvres over speed, and the neutral and manoeuvre points."""
     craft, height = subject.craft, subject.altitude
-    if not is_winged(craft):
+    if craft.definition.mixers or not any(math.isfinite(row.slowest) for row in subject.level):
         raise DravikError("load factors and stall speeds are those of a wing, which it does not have")
     level, speeds = subject.level, subject.speeds
     turns = manoeuvre_limits(craft, airspeeds=speeds, altitude=height)
@@ -110,8 +109,7 @@ def limits(subject: Subject) -> Block:
         texts.append(f"No neutral point: {error}.")
     here = level[-1]
     verdict = (
-        f"at {height:g} m from {here.slowest:.4g} m/s ({here.slow_cause or 'no limit'}) to "
-        f"{here.fastest:.4g} m/s ({here.fast_cause or 'no limit'})"
+        f"at {height:g} m from {here.slowest:.4g} m/s ({here.slow_cause}) to {here.fastest:.4g} m/s ({here.fast_cause})"
     )
     heads = (
         "airspeed [m/s]",
@@ -154,7 +152,7 @@ def trims(subject: Subject) -> Block:
     names = [n for n in ("alpha", *moved, "CL", "thrust", "shaft_power") if n in first.craft.signals]
     shown = {n: from_si(first.craft.signals[n].unit) for n in names}
     rows = [
-        (*place, *(point.signals[n] * shown[n][1] if point is not None else math.nan for n in names))
+        (*place, *(round(point.signals[n] * shown[n][1], 9) + 0.0 if point is not None else math.nan for n in names))
         for place, point in zip(itertools.product(*found.axes.values()), found.points, strict=True)
     ]
     heads = ("loading", "airspeed [m/s]", *(f"{n} [{shown[n][0]}]" if shown[n][0] else n for n in names))

@@ -40,9 +40,9 @@ def definition(subject: Subject) -> Block:
         ("mass", craft.loading.mass, "kg"), ("wing loading", craft.loading.mass / size.area, "kg/m²"),
     ]  # fmt: skip
     if data.envelope is not None:
-        own = data.envelope
-        measures += [("airspeeds from", own.airspeed[0], "m/s"), ("airspeeds to", own.airspeed[1], "m/s")]
-        measures += [("altitudes from", own.altitude[0], "m"), ("altitudes to", own.altitude[1], "m")]
+        reach = data.envelope
+        measures += [("airspeeds from", reach.airspeed[0], "m/s"), ("airspeeds to", reach.airspeed[1], "m/s")]
+        measures += [("altitudes from", reach.altitude[0], "m"), ("altitudes to", reach.altitude[1], "m")]
     kinds = (
         ("loadings", data.loadings), ("inputs", craft.configuration.inputs), ("effectors", data.controls),
         ("engines", data.engines), ("batteries", data.batteries), ("tanks", data.tanks), ("gear", data.gear),
@@ -51,6 +51,8 @@ def definition(subject: Subject) -> Block:
     )  # fmt: skip
     named = [(kind, len(found), ", ".join(found)) for kind, found in kinds if found]
     effectors = [_effector(subject, name) for name in data.controls]
+    own = f"{craft.path.parent}/" if craft.path is not None else ""
+    found = [(f.severity, f.place.removeprefix(own), f.what, f.do) for f in findings]
     return Block(
         "Definition", verdict, errors == 0,
         [t for t in (data.description, f"Read from {craft.path.name}." if craft.path is not None else "") if t],
@@ -58,10 +60,7 @@ def definition(subject: Subject) -> Block:
             Sheet(("measure", "value", "unit"), measures),
             Sheet(("what", "number", "names"), named, "What it has"),
             Sheet(("effector", "from", "to", "unit", "rate", "actuator"), effectors, "Effectors"),
-            Sheet(
-                ("severity", "where", "what", "what to do"), [(f.severity, f.place, f.what, f.do) for f in findings],
-                "Findings of the audit",
-            ),
+            Sheet(("severity", "where", "what", "what to do"), found, "Findings of the audit"),
         ],
         figures=_drawings(subject),
     )  # fmt: skip
@@ -88,7 +87,9 @@ def _drawings(subject: Subject) -> "dict[str, Callable[[], Figure]]":
             found["Three views"] = partial(figure_three_views, read_geometry(drawing))
         except DravikError:  # the audit says what is wrong with it
             return found
-    found["The aircraft"] = partial(figure_portrait, craft.name, outline_of(craft))
+    title = f"{craft.name}: as pictures draw it"
+    title += "" if found else f"; no {DRAWING} lies beside its file, so that only size and engines are known"
+    found["The aircraft"] = partial(figure_portrait, title, outline_of(craft))
     return found
 
 
@@ -162,7 +163,8 @@ def masses(subject: Subject) -> Block:
     ]
     outside = [r.loading for r in rows if r.inside != "inside"]
     known = not math.isnan(limits.aft)
-    verdict = f"{len(rows)} loadings, {'all inside' if not outside else ', '.join(outside) + ' outside'} the limits"
+    count = "1 loading" if len(rows) == 1 else f"{len(rows)} loadings"
+    verdict = f"{count}, {'all inside' if not outside else ', '.join(outside) + ' outside'} the limits"
     paths = {n: drain_paths(craft.definition, entry) for n, entry in craft.definition.loadings.items()}
     forward = "not known" if math.isnan(limits.forward) else f"{limits.forward:.3f} m"
     texts = [
@@ -170,8 +172,8 @@ def masses(subject: Subject) -> Block:
         f"fixed controls at {math.degrees(ALPHA):.3g} deg of angle of attack."
     ]
     return Block(
-        "Masses", verdict if known else f"{len(rows)} loadings", not outside if known else None,
-        texts if known else [f"No limits of the centre of gravity: {limits.why}."],
+        "Masses", verdict if known else count, not outside if known else None,
+        texts if known else ["No limits of the centre of gravity: neither the file nor its coefficients tell them."],
         [
             Sheet(columns, [(*r[:9], "-" if math.isnan(r.static_margin) else r.static_margin, r.inside) for r in rows]),
             Sheet(

@@ -22,16 +22,18 @@ __all__ = ["EnvelopeRow", "ManoeuvreRow", "flight_envelope", "manoeuvre_limits"]
 
 Told = Callable[[float], None]
 SLOWEST, FASTEST = 1.0, 700.0  # m/s: where the search for a level speed ends
+NOT_SLOWER, NOT_FASTER = f"nothing down to {SLOWEST:g} m/s", f"nothing up to {FASTEST:g} m/s"
 STEP = 1.04  # ratio of the speeds to step through
 LEAST_BANK = 1e-3  # rad: where a search over turns begins
 LOAD_STEP, MOST_LOAD = 0.2, 15.0  # of load factors to step through
+NO_LOAD = f"nothing up to {MOST_LOAD:g} g"
 GUST = 15.24  # m/s: derived gust of 50 ft/s, CS-23.333(c) at the design cruise speed
 
 
 class EnvelopeRow(NamedTuple):
     """Level flight at an altitude (m): the slowest and the fastest speed (m/s) and what limits each; nan without.
 
-    The cause is empty where nothing limits it within the speeds looked at.
+    Where nothing limits it, the cause says up to where it was looked for.
     """
 
     altitude: float
@@ -111,7 +113,7 @@ def flight_envelope(
                 slowest_from(family, begin),
                 find_limit(family, begin, rising(begin, STEP, FASTEST), "airspeed"),
             )
-            found.append(EnvelopeRow(height, *_value(slow), *_value(fast)))
+            found.append(EnvelopeRow(height, *_value(slow, NOT_SLOWER), *_value(fast, NOT_FASTER)))
             guess = begin
         if told is not None:
             told((k + 1) / len(heights))
@@ -185,7 +187,7 @@ def _manoeuvres(craft: Aircraft, level: TrimPoint, asked: dict[str, Any], gust: 
     up = find_limit(_manoeuvring(craft, pull), begin, _rising_by(begin, LOAD_STEP), "pull")
     down = find_limit(_manoeuvring(craft, pull), begin, _rising_by(begin, -LOAD_STEP), "pull")
     load = rate = radius = math.nan
-    cause = ""
+    cause = NO_LOAD
     if sustained is not None:
         point, cause = sustained.point, sustained.cause
         rate = (point["q"] * math.sin(point["phi"]) + point["r"] * math.cos(point["phi"])) / math.cos(point["theta"])
@@ -195,7 +197,9 @@ def _manoeuvres(craft: Aircraft, level: TrimPoint, asked: dict[str, Any], gust: 
             # what a turn sustains at full thrust, part of which lifts, is flown at that instant too
             up = up._replace(value=load, cause=cause)
     more = _gust_load(craft, level, gust)
-    return ManoeuvreRow(speed, load, cause, rate, radius, *_value(up), *_value(down), 1.0 + more, 1.0 - more)
+    return ManoeuvreRow(
+        speed, load, cause, rate, radius, *_value(up, NO_LOAD), *_value(down, NO_LOAD), 1.0 + more, 1.0 - more
+    )
 
 
 def _manoeuvring(craft: Aircraft, base: Condition) -> ConditionSeries:
@@ -216,8 +220,9 @@ def _gust_load(craft: Aircraft, level: TrimPoint, gust: float) -> float:
     return alleviation * level["density"] * level["airspeed"] * slope * gust * reference.area / (2.0 * weight)
 
 
-def _value(edge: FeasibleLimit | None) -> tuple[float, str]:
-    return (math.nan, "") if edge is None else (edge.value, edge.cause)
+def _value(edge: FeasibleLimit | None, nothing: str) -> tuple[float, str]:
+    """Return where something ends and why; nan, and up to where it was looked for, where nothing ends it."""
+    return (math.nan, nothing) if edge is None else (edge.value, edge.cause)
 
 
 def slowest_from(family: ConditionSeries, begin: float) -> FeasibleLimit | None:

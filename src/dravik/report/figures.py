@@ -41,7 +41,7 @@ __all__ = [
 
 SIZE = (12.8, 8.0)
 #: Room for labels in a regular grid of panels: finding it from all the labels takes longer than drawing does.
-SPACED = {"left": 0.055, "right": 0.985, "bottom": 0.075, "top": 0.905, "wspace": 0.3, "hspace": 0.3}
+SPACED = {"left": 0.065, "right": 0.985, "bottom": 0.075, "top": 0.905, "wspace": 0.34, "hspace": 0.3}
 
 
 class ShownFigure(Figure):

@@ -38,7 +38,7 @@ def figure_limits(title: str, envelope: "Sequence[EnvelopeRow]", manoeuvres: "Se
     """
     figure = new_figure(title, fitted=False)
     with matplotlib.rc_context(STYLE):
-        left, middle, right = figure.subplots(1, 3, gridspec_kw=SPACED)
+        left, middle, right = figure.subplots(1, 3, gridspec_kw={**SPACED, "right": 0.94, "wspace": 0.22})
         _envelope(left, envelope)
         _loads(middle, manoeuvres)
         _turns(right, manoeuvres)

@@ -62,13 +62,17 @@ def figure_masses(
             colour = PALETTE[k % len(PALETTE)]
             centre.plot(path[:, 0], path[:, 2], color=colour, lw=1.5, label=tank)
             inertia.plot(path[:, 0], path[:, 6] / 1e3, color=colour, lw=1.5, label=tank)
+        if not longest or not paths[longest]:
+            for axes in (centre, inertia):
+                axes.set_axis_off()
+            centre.text(0.0, 1.0, "no tank, and so nothing that moves the centre in flight", va="top", color=SOFT)
+            return figure
         for axes, text in ((centre, "centre of gravity, station x [m]"), (inertia, "Iyy [1000 kg m^2]")):
-            axes.set_xlabel(f"left in the tank [kg], others as in {longest}" if longest else "left in the tank [kg]")
+            axes.set_xlabel(f"left in the tank [kg], others as in {longest}")
             axes.set_ylabel(text)
             axes.ticklabel_format(axis="y", useOffset=False)
             axes.tick_params(labelcolor=INK)
-        if longest and paths[longest]:
-            centre.legend(frameon=False, fontsize=8, loc="best")
+        centre.legend(frameon=False, fontsize=8, loc="best")
     return figure
 
 

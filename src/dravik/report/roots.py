@@ -53,7 +53,7 @@ def figure_roots(found: "RootSweep") -> "Figure":
                 branch = found.roots[:, k]
                 axes.plot(branch.real, np.abs(branch.imag), color=SOFT, lw=0.8, zorder=1)
                 axes.scatter(branch.real, np.abs(branch.imag), c=colour(scale(values)), s=16, zorder=2)
-                _name(axes, found.names[k], branch, reach, inner=axes is right, other=NEAR)
+                _name(axes, found.names[k], branch, reach, inner=axes is right)
             axes.axvline(0.0, color=INK, lw=0.8)
             axes.set_xlim(-reach, 0.35 * reach)
             high = reach if axes is right else max(1.25 * _highest(found, body), 0.2 * reach)
@@ -74,16 +74,22 @@ def _highest(found: "RootSweep", branches: list[int]) -> float:
     return float(max(own, default=0.0))
 
 
-def _name(axes: "Axes", name: str, branch: "np.ndarray", reach: float, *, inner: bool, other: float) -> None:
+def _name(axes: "Axes", name: str, branch: "np.ndarray", reach: float, *, inner: bool) -> None:
     """Write a branch's name above its largest root where that is in the panel, and not in the other one."""
     there = branch[np.isfinite(branch)]
     if not len(there) or not is_body_mode(name):
         return
     last = there[int(np.argmax(np.abs(there)))]
-    if abs(last) > reach or (abs(last) <= other) != inner:
+    if abs(last) > reach or (abs(last) <= NEAR) != inner:
         return
+    # names of real roots stand over each other, each with a line down to its own; near an edge they lead inwards
+    is_real = abs(last.imag) < 1e-9
+    above = 9 + 13 * sum(getattr(text, "xy", (0.0, 1.0))[1] == 0.0 for text in axes.texts) if is_real else 9
+    side = "left" if last.real < -0.8 * reach else "right" if last.real > 0.2 * reach else "center"
+    place = (last.real, 0.0 if is_real else abs(last.imag))
     axes.annotate(
-        name, (last.real, abs(last.imag)), xytext=(0, 9), ha="center", textcoords="offset points", fontsize=9, color=INK
+        name, place, xytext=(0, above), ha=side, textcoords="offset points", fontsize=9, color=INK,
+        arrowprops={"arrowstyle": "-", "color": SOFT, "lw": 0.6, "shrinkB": 3} if above > 9 else None,
     )  # fmt: skip
 
 

@@ -99,6 +99,10 @@ def _reach(ratio: "np.ndarray", values: "np.ndarray") -> float:
 
 def _flow(axes: "Axes", bench: "list[EnginePoint]") -> None:
     """Draw the fuel flow over speed at each throttle."""
+    if not any(math.isfinite(p.fuel_flow) for p in bench):
+        axes.set_axis_off()
+        axes.text(0.0, 1.0, "the engines burn no fuel that the file tells of", va="top", color=SOFT)
+        return
     for k, throttle in enumerate(dict.fromkeys(p.throttle for p in bench)):
         points = [p for p in bench if p.throttle == throttle]
         axes.plot(
@@ -172,14 +176,16 @@ def _climb(axes: "Axes", found: "Performance") -> None:
         )
         axes.set_ylabel("climb rate [m/s]")
         axes.set_ylim(bottom=min(0.0, *(p.climb_rate for p in found.points if math.isfinite(p.climb_rate))))
-    beside = axes.twinx() if climbs else axes
     hours = [p.endurance / 3600.0 for p in found.points]
+    axes.set_xlabel("airspeed [m/s]")
+    if not any(math.isfinite(h) for h in hours):
+        axes.legend(frameon=False, fontsize=8, loc="lower center")
+        return
+    beside = axes.twinx() if climbs else axes
     beside.plot(speed, hours, color=COMMANDED, lw=1.4, ls=(0, (5, 2)), label="endurance")
     beside.set_ylabel("endurance [h]")
     beside.grid(visible=False)
-    if any(math.isfinite(h) for h in hours):
-        beside.set_ylim(bottom=0.0)
-    axes.set_xlabel("airspeed [m/s]")
+    beside.set_ylim(bottom=0.0)
     handles = axes.get_legend_handles_labels()
     more = beside.get_legend_handles_labels() if climbs else ([], [])
     axes.legend(handles[0] + more[0], handles[1] + more[1], frameon=False, fontsize=8, loc="lower center")

@@ -1,6 +1,6 @@
 """Coefficients as functions of plain signals: what tables and formulas say, whatever they are called."""
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
@@ -11,7 +11,7 @@ from numpy.typing import ArrayLike, NDArray
 from pydantic import BaseModel, ConfigDict
 
 from dravik.aero.drawing.geometry import Reference
-from dravik.definition.effectors import Effector
+from dravik.definition.effectors import Effector, Parameter
 from dravik.definition.toml import read_definition
 from dravik.formula import CONSTANTS, Node, parse
 from dravik.formula.evaluate import value_of
@@ -64,14 +64,7 @@ class Coefficients:
     @cached_property
     def names(self) -> set[str]:
         """Every name that stands in a formula."""
-        found: set[str] = set()
-        stack = list(self._nodes.values())
-        while stack:
-            node = stack.pop()
-            if node.kind == "name":
-                found.add(node.name)
-            stack.extend(node.args)
-        return found
+        return _names_in(self._nodes.values())
 
     def is_angle(self, name: str) -> bool:
         """Whether a control, or a table's axis of this name, is an angle."""
@@ -188,6 +181,8 @@ class _Set(BaseModel):
     aero: dict[str, object]
     increments: dict[str, dict[str, object]] = {}
     controls: dict[str, object] = {}
+    formulas: dict[str, object] = {}
+    parameters: dict[str, Parameter] = {}
 
 
 def read_coefficients(path: str | Path) -> Coefficients:
@@ -215,14 +210,13 @@ def read_coefficients(path: str | Path) -> Coefficients:
     formulas: dict[str, str | float] = {}
     for name, value in found.aero.items():
         if name not in ("axes", "moment_axes"):
-            text = value["formula"] if isinstance(value, dict) else value
-            formulas[name] = text if isinstance(text, float) else str(text)
+            formulas[name] = _text_of(value)
     for group, more in found.increments.items():
         for coefficient, value in more.items():
-            text = value["formula"] if isinstance(value, dict) else value
-            formulas[f"{coefficient}_{group}"] = text if isinstance(text, float) else str(text)
+            formulas[f"{coefficient}_{group}"] = _text_of(value)
             # in brackets: the base may be a sum, and an increment must not bind to its last term
             formulas[coefficient] = f"({formulas.get(coefficient, 0)}) + {coefficient}_{group}"
+    _add_what_is_read(formulas, found, where=file.name)
     axes = str(found.aero.get("axes", "stability"))
     moment_axes = str(found.aero.get("moment_axes", "body" if axes == "wind" else axes))
     ref = found.reference
@@ -238,6 +232,34 @@ def read_coefficients(path: str | Path) -> Coefficients:
         ref.moment_point,
         _controls(found.controls),
     )
+
+
+def _text_of(value: object) -> str | float:
+    """Return a formula as a file gives it, alone or with unit and meaning."""
+    text = value["formula"] if isinstance(value, dict) else value
+    return text if isinstance(text, float) else str(text)
+
+
+def _add_what_is_read(formulas: dict[str, str | float], found: _Set, where: str) -> None:
+    """Add the file's other formulas, and its parameters, that these read by name."""
+    fresh = list(formulas)
+    while fresh:
+        read = _names_in(parse(formulas[n], where=f"{where}: {n}") for n in fresh) - set(formulas)
+        fresh = [n for n in read if n in found.formulas]
+        formulas |= {n: _text_of(found.formulas[n]) for n in fresh}
+        formulas |= {n: found.parameters[n].value for n in read if n in found.parameters}
+
+
+def _names_in(nodes: Iterable[Node]) -> set[str]:
+    """Return every name that stands in formulas."""
+    found: set[str] = set()
+    stack = list(nodes)
+    while stack:
+        node = stack.pop()
+        if node.kind == "name":
+            found.add(node.name)
+        stack.extend(node.args)
+    return found
 
 
 def _controls(entries: Mapping[str, object]) -> dict[str, tuple[float, float]]:

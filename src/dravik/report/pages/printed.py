@@ -38,13 +38,16 @@ def write_pdf(path: Path, title: str, subtitle: str, blocks: Sequence[Block]) ->
     from pypdf import PdfReader, PdfWriter
 
     parts: list[tuple[str, Path | Callable[[], Figure]]] = []
+    has_contents = len(blocks) > 3
     for block in blocks:
         begun = len(parts)
+        if has_contents and not (block.texts or block.tables or block.images):
+            continue  # all that it says stands on the first page
         for k, lines in enumerate(_broken(list(_lines(block)))):
             parts.append((block.heading if k == 0 else "", partial(_text_page, block.heading, lines, title)))
         for file in block.images:
             parts.append((block.heading if len(parts) == begun else "", file))
-    if len(blocks) > 3:
+    if has_contents:
         parts.insert(0, ("", partial(_text_page, title, _contents(blocks, subtitle), "")))
     with tempfile.TemporaryDirectory() as folder, PdfWriter() as book:
         texts = {Path(folder) / f"{i}.pdf": make for i, (_, make) in enumerate(parts) if not isinstance(make, Path)}

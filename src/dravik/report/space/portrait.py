@@ -18,13 +18,13 @@ __all__ = ["figure_portrait"]
 VIEWS = (("from ahead, left", 18.0, 125.0), ("from behind, right", 22.0, -62.0), ("from above", 89.0, -90.0))
 
 
-def figure_portrait(name: str, outline: Any) -> "Figure":
+def figure_portrait(title: str, outline: Any) -> "Figure":
     """Return an aircraft of its outline from ahead, from behind and from above.
 
     Parameters
     ----------
-    name : str
-        The aircraft's name.
+    title : str
+        What stands above the figure.
     outline : list of dict
         What ``outline_of(craft)`` returns.
 
@@ -32,7 +32,7 @@ def figure_portrait(name: str, outline: Any) -> "Figure":
     -------
     Figure
     """
-    figure = new_figure(f"{name}: as pictures draw it")
+    figure = new_figure(title)
     craft = symbol_of(outline)
     every = np.concatenate([np.asarray(part["points"], dtype=float) for part in craft])
     low, high = every.min(axis=0), every.max(axis=0)
