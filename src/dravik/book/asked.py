@@ -10,7 +10,9 @@ import numpy as np
 from dravik.aero import Coefficients
 from dravik.aircraft import Aircraft
 from dravik.checks.ground import is_winged
+from dravik.definition import arguments
 from dravik.errors import DravikError
+from dravik.handling.criteria import CATEGORIES, CLASSES
 from dravik.host.files import is_folder
 from dravik.performance import EnvelopeRow, flight_envelope
 from dravik.performance.weights import aerodynamics_of
@@ -61,6 +63,15 @@ class Subject:
 
     craft: Aircraft
     asked: BookRequest
+
+    def check(self) -> None:
+        """Raise DravikError for altitudes, airspeeds and levels that are none: no fault of the aircraft."""
+        request = self.asked
+        in_si(self.altitude, "length", where="altitude")
+        for value in request.airspeeds:
+            in_si(value, "speed", where="airspeeds")
+        arguments.word(request.aircraft_class, "class", CLASSES)
+        arguments.word(request.category, "category", CATEGORIES)
 
     @cached_property
     def altitude(self) -> float:

@@ -46,7 +46,7 @@ def engines(subject: Subject) -> Block:
     climbs = [p.climb_rate for p in found.points if math.isfinite(p.climb_rate)]
     top = ceiling(craft, airspeeds=speeds[:: max(1, len(speeds) // 5)], climb=CLIMB) if climbs else None
     words = [
-        f"{what} at {best.airspeed:.4g} m/s, {getattr(best, name) * factor:.3g} {unit}"
+        f"{what} at {best.airspeed:.4g} m/s, {getattr(best, name) * factor:.4g} {unit}"
         for what, name, factor, unit in (
             ("climbs best", "climb_rate", 1.0, "m/s"), ("flies longest", "endurance", 1.0 / 3600.0, "h"),
             ("flies farthest", "range", 1e-3, "km"),
@@ -97,8 +97,9 @@ def _motors(subject: Subject, motors: list[MotorFacts]) -> Block:
 def limits(subject: Subject) -> Block:
     """Return what limits level flight over altitude, manoeuvres over speed, and the neutral and manoeuvre points."""
     craft, height = subject.craft, subject.altitude
-    if craft.definition.mixers or not any(math.isfinite(row.slowest) for row in subject.level):
-        raise DravikError("load factors and stall speeds are those of a wing, which it does not have")
+    if not any(math.isfinite(row.slowest) for row in subject.level):
+        why = "; ".join(dict.fromkeys(row.slow_cause for row in subject.level))
+        raise DravikError(f"no least speed is found at any altitude: {why}")
     level, speeds = subject.level, subject.speeds
     turns = manoeuvre_limits(craft, airspeeds=speeds, altitude=height)
     texts, points = [], []

@@ -108,8 +108,8 @@ def loops(subject: Subject) -> Block:
         except DravikError as error:
             texts.append(f"Laws engaged: {error}.")
     for file in plans:
-        plan = read_loops(file)
         try:
+            plan = read_loops(file)
             study = study_loops(_craft_of(subject, plan.loading, plan.laws), plan)
         except DravikError as error:
             texts.append(f"{file.name}: {error}.")

@@ -107,7 +107,7 @@ def coefficients(subject: Subject) -> Block:
     ]  # fmt: skip
     found = [(f"{c} by {by}", float(value), "1/rad") for by in ("alpha", "beta") for c, value in _slopes(subject, by)]
     slope = {what: value for what, value, _ in found}
-    good, verdict = None, f"{len(tables)} tables"
+    good, verdict = None, f"{len(tables) or 'no'} tables"
     if "CL by alpha" in slope and "Cm by alpha" in slope:
         stiff, lift = slope["Cm by alpha"], slope["CL by alpha"]
         good = stiff < 0.0 < lift

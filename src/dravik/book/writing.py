@@ -85,7 +85,9 @@ def write_aircraft_book(
     request = request or BookRequest()
     target = as_path(path)
     ending = picture_ending(target)
-    tasks = _tasks(Subject(craft, request))
+    subject = Subject(craft, request)
+    subject.check()
+    tasks = _tasks(subject)
     with tempfile.TemporaryDirectory() as folder:
         places = [Path(folder) / f"{k:02d}" for k in range(len(tasks))]
 

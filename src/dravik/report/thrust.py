@@ -179,7 +179,11 @@ def _climb(axes: "Axes", found: "Performance") -> None:
     hours = [p.endurance / 3600.0 for p in found.points]
     axes.set_xlabel("airspeed [m/s]")
     if not any(math.isfinite(h) for h in hours):
-        axes.legend(frameon=False, fontsize=8, loc="lower center")
+        if climbs:
+            axes.legend(frameon=False, fontsize=8, loc="lower center")
+        else:
+            axes.set_axis_off()
+            axes.text(0.0, 1.0, "no climb at full throttle, and no endurance, can be told", va="top", color=SOFT)
         return
     beside = axes.twinx() if climbs else axes
     beside.plot(speed, hours, color=COMMANDED, lw=1.4, ls=(0, (5, 2)), label="endurance")
