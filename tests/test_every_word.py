@@ -102,6 +102,10 @@ WORDS: dict[str, tuple[list[str], dict[str, Any]]] = {
         "--out": ".csv", "--rate": "5 Hz", "--begins": "2031-08-14T14:05:00Z", "--place": "40 deg, 9 deg"}),
     "axes": (["--out", "PNG"], {
         "--yaw": "80 deg", "--pitch": "60 deg", "--roll": "70 deg", "--alpha": "4 deg", "--beta": "1 deg", "--out": ".svg"}),
+    "book": ([LOM, "--chapters", "masses"], {
+        "--set": "throttle=0.4", "--loading": "none", "--law": "none.toml", "--altitude": "x", "--class": "V", "--category": "D",
+        "--airspeeds": "fast", "--plan": (["--chapters", "loops"], "nowhere"), "--scenario": (["--chapters", "flights"], "nowhere"),
+        "--chapters": "loops", "--day": "hot", "--out": "a.txt"}),
     "tables draw": (["DRAWING"], {
         "--alpha": "2 deg", "--mach": "0.3", "--figure": FILE, "--loading": "none"}),
     "tables build": (["DRAWING"], {"--out": "FOLDER"}),

@@ -12,7 +12,7 @@ import lazy_loader
 
 #: Rooms with names of their own beside those that stand here.
 ROOMS = (
-    "aero", "aircraft", "checks", "contact", "flight", "formula", "guidance", "handling", "linear", "link",
+    "aero", "aircraft", "book", "checks", "contact", "flight", "formula", "guidance", "handling", "linear", "link",
     "live_page", "loops", "mass", "mode_logic", "performance", "propulsion", "real_time", "recording", "scenarios",
     "surroundings", "systems", "tables", "trimming", "units", "validation",
 )  # fmt: skip

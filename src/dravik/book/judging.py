@@ -1,9 +1,9 @@
 """Chapters of a book about how the aircraft behaves: modes, handling qualities, loops."""
 
 import math
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from functools import partial
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from dravik.aircraft import Aircraft, load
 from dravik.book.asked import Subject
@@ -11,11 +11,8 @@ from dravik.errors import DravikError
 from dravik.handling import handling_map, handling_qualities
 from dravik.linear import mode_sweep, root_sweep
 from dravik.loops import margins_over, read_loops, study_loops
-from dravik.report import Block, Sheet, figure_handling_map, figure_roots, figure_study
+from dravik.report import Block, Maker, Sheet, figure_handling_map, figure_roots, figure_study
 from dravik.trimming import TrimPoint, trim, trim_sweep
-
-if TYPE_CHECKING:
-    from matplotlib.figure import Figure
 
 __all__ = ["handling", "loops", "modes"]
 
@@ -64,7 +61,7 @@ def handling(subject: Subject) -> Block:
     keys = ("requirement", "value", "unit", "level_1", "level", "margin")
     rows = [(f"{r['document']} {r['paragraph']}".strip(), *(r[k] for k in keys)) for r in here.rows()]
     level = "no level" if here.level is None else "worse than level 3" if here.level > 3 else f"level {here.level}"
-    figures: dict[str, Callable[[], Figure]] = {}
+    figures: dict[str, Maker] = {}
     texts = [str(text) for text in here.unjudged]
     verdict, worst = f"{level} at {point.title}", here.level
     if not craft.definition.mixers:
@@ -97,7 +94,7 @@ def loops(subject: Subject) -> Block:
         raise DravikError("no laws are engaged, and its folder holds no plans of loops", hint="--law NAME, --plan FILE")
     sheets: list[Sheet] = []
     texts: list[str] = []
-    figures: dict[str, Callable[[], Figure]] = {}
+    figures: dict[str, Maker] = {}
     short: list[str] = []
     if craft.configuration.laws:
         sweep = trim_sweep(craft, {"airspeed": subject.speeds[::2]}, altitude=subject.altitude)

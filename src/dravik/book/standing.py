@@ -1,9 +1,7 @@
 """Chapters of a book about the aircraft as it stands: definition, coefficients, masses."""
 
 import math
-from collections.abc import Callable
 from functools import partial
-from typing import TYPE_CHECKING
 
 import numpy as np
 
@@ -16,11 +14,8 @@ from dravik.errors import DravikError
 from dravik.host.files import exists
 from dravik.mass import share_table
 from dravik.performance.weights import ALPHA, centre_limits, loading_rows
-from dravik.report import Block, Sheet, figure_families, figure_masses, figure_portrait, figure_three_views
+from dravik.report import Block, Maker, Sheet, figure_families, figure_masses, figure_portrait, figure_three_views
 from dravik.units import from_si
-
-if TYPE_CHECKING:
-    from matplotlib.figure import Figure
 
 __all__ = ["coefficients", "definition", "masses"]
 
@@ -78,9 +73,9 @@ def _effector(subject: Subject, name: str) -> tuple[object, ...]:
     return name, low, high, unit, rate, actuator
 
 
-def _drawings(subject: Subject) -> "dict[str, Callable[[], Figure]]":
+def _drawings(subject: Subject) -> dict[str, Maker]:
     craft = subject.craft
-    found: dict[str, Callable[[], Figure]] = {}
+    found: dict[str, Maker] = {}
     drawing = craft.path.parent / DRAWING if craft.path is not None else None
     if drawing is not None and exists(drawing):
         try:

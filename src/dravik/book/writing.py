@@ -1,6 +1,5 @@
 """A book of an aircraft, written: its chapters one after another, those that cannot be made with the reason."""
 
-import pickle
 import tempfile
 from collections.abc import Callable
 from dataclasses import dataclass
@@ -16,7 +15,7 @@ from dravik.host.cores import cores, shared_out
 from dravik.host.files import as_path
 from dravik.report import Block, save_figure
 from dravik.report.pages.book import picture_ending, write_drawn
-from dravik.report.pages.page import figure_files
+from dravik.report.pages.page import block_from, block_text, figure_files
 
 __all__ = ["CHAPTERS", "BookEntry", "write_aircraft_book"]
 
@@ -95,7 +94,7 @@ def write_aircraft_book(
             if told is not None:
                 told(tasks[k][0], k / len(tasks))
             block = _drawn(_made(*tasks[k]), place, ending)
-            place.with_suffix(".block").write_bytes(pickle.dumps(block))
+            place.with_suffix(".block").write_text(block_text(block), "utf-8")
 
         def work(worker: int) -> None:
             for k, place in enumerate(places):
@@ -112,7 +111,7 @@ def write_aircraft_book(
                 again = Path(tempfile.mkdtemp(dir=place))
                 make(k, again)
                 again.with_suffix(".block").rename(place.with_suffix(".block"))
-        blocks: list[Block] = [pickle.loads(place.with_suffix(".block").read_bytes()) for place in places]
+        blocks: list[Block] = [block_from(place.with_suffix(".block").read_text("utf-8")) for place in places]
         subtitle = f"{craft.definition.description}; loading '{craft.loading_name}', {craft.loading.mass:g} kg"
         write_drawn(target, f"{craft.name}: the book of the aircraft", subtitle.removeprefix("; "), blocks)
     return [BookEntry(b.heading, b.verdict, b.good) for b in blocks]

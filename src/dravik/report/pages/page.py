@@ -1,6 +1,7 @@
 """Pages of blocks: a verdict, sentences, tables and figures, in one self-contained HTML file or as a PDF."""
 
 import base64
+import json
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -15,7 +16,11 @@ from dravik.version import __version__
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
-__all__ = ["Block", "Sheet", "figure_files", "write_page"]
+    Maker = Callable[[], Figure]
+else:
+    Maker = Callable  # what makes a figure, when the page is written
+
+__all__ = ["Block", "Maker", "Sheet", "block_from", "block_text", "figure_files", "write_page"]
 
 
 @dataclass(frozen=True)
@@ -41,7 +46,7 @@ class Block:
     texts: list[str] = field(default_factory=list)
     tables: Sequence[Sheet] = ()
     images: Sequence[Path] = ()
-    figures: "Mapping[str, Callable[[], Figure]]" = field(default_factory=dict)
+    figures: "Mapping[str, Maker]" = field(default_factory=dict)
     beside: bool = False
 
 
@@ -102,7 +107,7 @@ def _cell(value: object) -> dict[str, object]:
     return {"text": cell_text(value), "numeric": isinstance(value, int | float)}
 
 
-def figure_files(block: Block, folder: Path, ending: str) -> "dict[Path, Callable[[], Figure]]":
+def figure_files(block: Block, folder: Path, ending: str) -> dict[Path, Maker]:
     """Return what makes the figures of a block by the file each goes to, in order; they are its images from now on."""
     # a number, so that figures of the same heading stay apart
     begun = len(list(folder.iterdir()))
@@ -112,6 +117,20 @@ def figure_files(block: Block, folder: Path, ending: str) -> "dict[Path, Callabl
     found = dict(zip(block.images, block.figures.values(), strict=True))
     block.figures = {}
     return found
+
+
+def block_text(block: Block) -> str:
+    """Return a block whose pictures are there as text, which another process reads."""
+    tables = [(sheet.columns, sheet.rows, sheet.title) for sheet in block.tables]
+    images = [str(image) for image in block.images]
+    return json.dumps([block.heading, block.verdict, block.good, block.texts, tables, images, block.beside])
+
+
+def block_from(text: str) -> Block:
+    """Return the block of such a text."""
+    heading, verdict, good, texts, tables, images, beside = json.loads(text)
+    sheets = [Sheet(*sheet) for sheet in tables]
+    return Block(heading, verdict, good, texts, sheets, [Path(image) for image in images], beside=beside)
 
 
 def _file_name(text: str) -> str:
