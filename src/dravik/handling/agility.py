@@ -1,9 +1,12 @@
 """Moderate and large attitude changes in hover and at low speed, flown: ADS-33E-PRF, 3.3.3 and 3.3.4."""
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
+from numpy.typing import NDArray
+from scipy.linalg import expm
 
 from dravik.aircraft import Aircraft
 from dravik.aircraft.air_of_point import in_air_of
@@ -13,13 +16,18 @@ from dravik.flight import fly, pulse, step
 from dravik.flight.histories import History
 from dravik.handling.criteria import NONE, Criterion
 from dravik.handling.limits import along, boundaries, limits
+from dravik.systems import LinearSystem
 from dravik.trimming import TrimPoint
+from dravik.units import in_si
 
-__all__ = ["Change", "agility_criteria", "attitude_changes"]
+__all__ = ["Change", "agility_criteria", "attitude_changes", "linear_changes"]
 
+Floats = NDArray[np.float64]
 LASTS = 4.0  # s: of each flight
 SHARES = (0.25, 0.5, 0.75, 1.0)  # of the stick's travel to its stop
 HOLDS = (0.3, 0.6, 1.2)  # s: for which a stick that commands a rate is held
+WIDTHS = (0.2, 0.4, 0.8, 1.6, 3.2)  # s: of pulses into linear systems
+STEP = 2e-3  # s
 AXES = {"pitch": ("theta", "q"), "roll": ("phi", "p")}
 AGILITY = {"A": "aggressive", "B": "limited", "C": "moderate"}
 BACK = 0.7  # of the largest change is still there at the end: the stick commands an attitude
@@ -84,6 +92,77 @@ def attitude_changes(craft: Aircraft, point: TrimPoint, axis: str, stick: str) -
             found += [_flown(craft, point, axis, name, share * travel, LASTS) for share in SHARES]
         else:
             found += [_flown(craft, point, axis, name, travel, held) for held in HOLDS]
+    return found
+
+
+def linear_changes(
+    system: LinearSystem, angle: str, rate: str, stick: str, widths: Sequence[str | float] = WIDTHS
+) -> list[Change]:  # fmt: skip
+    """Return attitude changes of a linear system by pulses of an input of size one, one for each width.
+
+    Quickness, the largest rate over the largest change, does not depend on the size of a pulse but on its width alone:
+    for a change of some degrees scale the pulse (ADS-33E-PRF, 3.3.3, for flight near hover; forward flight is judged by
+    the same figure).
+
+    Parameters
+    ----------
+    system : LinearSystem
+        A linear system, or a linear model of an aircraft.
+    angle : str
+        The output that is the attitude, rad.
+    rate : str
+        The output that is its rate, rad/s.
+    stick : str
+        The input.
+    widths : sequence of str or float
+        Widths of the pulses, with their unit or in s; from 0.2 s to 3.2 s unless given.
+
+    Returns
+    -------
+    list of Change
+        In the order of the widths.
+
+    Raises
+    ------
+    DravikError
+        For widths that are none, a sampled system, and an attitude that the input does not change.
+
+    Examples
+    --------
+    >>> import dravik as dv
+    >>> a, b = np.array([[-2.0, 0.0], [1.0, 0.0]]), np.array([[2.0], [0.0]])
+    >>> c, d, names = np.eye(2), np.zeros((2, 1)), ["p", "phi"]
+    >>> both = dv.LinearSystem(a, b, c, d, states=names, outputs=names, inputs=["stick"])
+    >>> [round(change.quickness, 3) for change in linear_changes(both, "phi", "p", "stick", ["1 s"])]
+    [0.865]
+    """
+    require(system, LinearSystem, "the system")
+    if system.sample_time is not None:
+        raise DravikError("quickness is that of a continuous system", hint="the system that was sampled")
+    held = [in_si(w, "time", where="widths") for w in widths]
+    if not held or not all(0.0 < w <= 60.0 for w in held):
+        raise DravikError(f"the widths cannot be {list(widths)}", expected="times above zero, of a minute at most")
+    found = []
+    for width in held:
+        gone, speed = _pulsed(system.part(inputs=[stick], outputs=[angle, rate]), width)
+        k = int(np.argmax(np.abs(gone)))
+        if gone[k] == 0.0:
+            raise DravikError(f"{stick} does not change {angle}", expected="an input that does")
+        gone = gone * np.sign(gone[k])
+        found.append(Change(float(np.max(np.abs(speed))), float(gone[k]), float(np.min(gone[k:])), 1.0, width))
+    return found
+
+
+def _pulsed(channel: LinearSystem, width: float) -> Floats:
+    """Return the outputs, shape (outputs, times), during and after a pulse of size one, exact at their times."""
+    step_s = width / math.ceil(width / STEP)
+    n, count = len(channel.states), round((LASTS + width) / step_s)
+    whole = expm(step_s * np.block([[channel.A, channel.B], [np.zeros((1, n + 1))]]))
+    state, found = np.zeros(n), np.empty((len(channel.outputs), count))
+    for k in range(count):
+        on = 1.0 if k * step_s < width - 0.5 * step_s else 0.0
+        found[:, k] = channel.C @ state + channel.D[:, 0] * on
+        state = whole[:n, :n] @ state + whole[:n, n] * on
     return found
 
 

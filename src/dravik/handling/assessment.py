@@ -16,7 +16,7 @@ from dravik.handling.hovering import LOW_SPEED, hover_criteria, no_hover
 from dravik.handling.margins import margin_criteria
 from dravik.handling.modal import load_factor_sensitivity, modal_criteria, shared_short_period
 from dravik.handling.responses import pilot_input, pitch_equivalent, pitch_responses, roll_responses
-from dravik.handling.rolling import roll_oscillation, roll_performance
+from dravik.handling.rolling import roll_oscillation, roll_performance, told_oscillations
 from dravik.handling.sideslip_and_failure import engine_failure, steady_sideslip
 from dravik.handling.static import static_criteria
 from dravik.linear import LinearModel, Modes
@@ -203,7 +203,8 @@ def _margins(case: _Case) -> Found:
 def _roll(case: _Case) -> Found:
     def judge(stick: str) -> Found:
         found, flown = roll_performance(case.craft, case.point, stick, case.aircraft_class, case.category)
-        return [*found, roll_oscillation(case.model, stick, case.category)], {"rolled": flown}
+        more = [roll_oscillation(case.model, stick, case.category), *told_oscillations(case.model, stick)]
+        return [*found, *more], {"rolled": flown}
 
     return _with_input(case, "roll", judge)
 

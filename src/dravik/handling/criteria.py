@@ -25,7 +25,7 @@ class Criterion:
     the names of the modes that it judges. Not ``judged``, it says what no requirement could be applied to: a mode that
     is missing, or one that grows and that nothing speaks of; its level is then None. ``remembered``: its limits are
     quoted from memory and were not compared with a copy of the document. ``document`` is empty where the paragraph
-    names it.
+    names it. What ``is_told`` is a figure of the document that is held against no limits here, and has no level.
     """
 
     name: str
@@ -39,6 +39,7 @@ class Criterion:
     judged: bool = True
     remembered: bool = False
     document: str = ""
+    is_told: bool = False
 
     @property
     def source(self) -> str:
@@ -48,7 +49,7 @@ class Criterion:
     @property
     def level(self) -> int | None:
         """1 to 3, or 4 for worse than level 3 or no value at all; None where no level can be given."""
-        if not self.judged:
+        if not self.judged or self.is_told:
             return None
         if math.isnan(self.value):
             return UNACCEPTABLE
@@ -75,7 +76,7 @@ class Criterion:
         """The level 1 limits in words."""
         low, high = self.lows[0], self.highs[0]
         if low is None and high is None:
-            return "no limit" if self.judged else "unjudged"
+            return "told" if self.is_told else "no limit" if self.judged else "unjudged"
         if math.inf in (low, -(high or 0.0)):
             return "not allowed"
         if low is None:
@@ -106,7 +107,7 @@ class Assessment(ShownAsTable):
     @property
     def limiting(self) -> list[Criterion]:
         """The criteria at the worst level, the smallest margin first; those that cannot be judged before them."""
-        open_ones = [c for c in self.criteria if c.level is None]
+        open_ones = [c for c in self.criteria if c.level is None and not c.is_told]
         levels = [c.level for c in self.criteria if c.level is not None]
         worst = [c for c in self.criteria if levels and c.level == max(levels)]
         return [*open_ones, *sorted(worst, key=lambda c: math.inf if c.margin is None else c.margin)]
@@ -124,7 +125,7 @@ class Assessment(ShownAsTable):
     @property
     def level(self) -> int | None:
         """The worst level, 4 being worse than level 3; None where something is unjudged, or nothing was judged."""
-        levels = [c.level for c in self.criteria]
+        levels = [c.level for c in self.criteria if not c.is_told]
         found = [level for level in levels if level is not None]
         return max(found) if found and len(found) == len(levels) else None
 

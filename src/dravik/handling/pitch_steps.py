@@ -18,7 +18,10 @@ from dravik.handling.limits import boundaries, limits
 from dravik.linear import LinearModel
 from dravik.systems import TimeResponse, time_response
 
-__all__ = ["PitchStep", "c_star", "c_star_criterion", "pitch_step", "pitch_step_criteria"]
+__all__ = [
+    "PitchStep", "anticipation", "anticipation_criterion", "c_star", "c_star_criterion", "pitch_step",
+    "pitch_step_criteria",
+]  # fmt: skip
 
 Floats = NDArray[np.float64]
 CROSSOVER = 400.0 * FOOT  # m/s: where load factor and pitch rate count alike
@@ -134,6 +137,67 @@ def c_star(model: LinearModel, stick: str, *, duration: float = LONG) -> tuple[F
     if end == 0.0 or np.max(np.abs(values[int(0.8 * len(values)) :] / end - 1.0)) > STEADY:
         raise DravikError("C* does not become steady", hint="the airspeed held, as by model.part(states=[...])")
     return load.time, values / end
+
+
+def anticipation(model: LinearModel, stick: str, *, duration: float = LONG) -> tuple[float, float]:
+    """Return the control anticipation parameter, 1/(g s^2), and when its pitch acceleration is there, s.
+
+    The greatest pitch acceleration after a step of an input, over the steady change of the load factor. With no
+    actuator before the surface it is the initial one (W. Bihrle, A Handling Qualities Theory for Precise Flight Path
+    Control, AFFDL-TR-65-198, 1966). The airspeed is to be held.
+
+    Parameters
+    ----------
+    model : LinearModel
+        A model with outputs nz and q, its airspeed held: ``model.part(states=[...])``.
+    stick : str
+        The input that is stepped.
+    duration : float, default 30.0
+        In which the load factor becomes steady, s.
+
+    Returns
+    -------
+    tuple (float, float)
+        The parameter and the time.
+
+    Raises
+    ------
+    DravikError
+        Where the load factor does not become steady.
+
+    Examples
+    --------
+    >>> import dravik as dv
+    >>> craft = dv.sample("tarn")
+    >>> model = dv.linearise(craft, dv.trim(craft, airspeed="62 m/s", altitude="300 m"), outputs=["nz", "q"])
+    >>> held = model.part(states=["alpha", "q", "elevator"])
+    >>> 0.2 < anticipation(held, "pitch_stick")[0] < 1.0
+    True
+    """
+    require(model, LinearModel, "the model", "linearise(craft, point, outputs=['nz', 'q'])")
+    load, rate = (time_response(model, n, stick, duration=duration) for n in ("nz", "q"))
+    end = float(load.values[-1])
+    if end == 0.0 or np.max(np.abs(load.values[int(0.8 * len(load.values)) :] / end - 1.0)) > STEADY:
+        raise DravikError("the load factor does not become steady", hint="the airspeed held, by model.part(states=...)")
+    t, values = rate.finely()
+    slope = np.gradient(values, t, edge_order=2) / end
+    k = int(np.argmax(slope))
+    return float(slope[k]), float(t[k])
+
+
+def anticipation_criterion(model: LinearModel, stick: str, category: str) -> Criterion:
+    """Return the criterion of the control anticipation parameter from the pitch acceleration itself.
+
+    Its limits are those of the frequency squared over n/alpha, which it equals for an airframe alone.
+    """
+    data = boundaries("mil_f_8785c")["short_period_frequency"]
+    own, name = data[category], "pitch acceleration over load factor"
+    value, time = anticipation(model, stick)
+    note = "at once" if time < 1e-3 else f"greatest {time:.3g} s after a step"
+    return Criterion(
+        name, data["paragraph"], value, "1/(g s^2)", limits(own["min"]), limits(own["max"]), note,
+        document="MIL-F-8785C",
+    )  # fmt: skip
 
 
 def c_star_criterion(time: Floats, values: Floats) -> Criterion:

@@ -2,6 +2,7 @@
 
 import math
 from collections.abc import Callable, Iterator
+from contextlib import suppress
 from dataclasses import replace
 from typing import Any
 
@@ -15,13 +16,13 @@ from dravik.handling.criteria import NONE, Criterion
 from dravik.handling.equivalent import EquivalentSystem, fit_equivalent
 from dravik.handling.limits import along, boundaries, limits
 from dravik.handling.modal import entry, load_factor_sensitivity
-from dravik.handling.pitch_steps import c_star, c_star_criterion, pitch_step_criteria
+from dravik.handling.pitch_steps import anticipation_criterion, c_star, c_star_criterion, pitch_step_criteria
 from dravik.linear import LinearModel
 from dravik.systems import time_response
 
 __all__ = [
     "attitude_channel", "doubling", "pilot_input", "pitch_equivalent", "pitch_responses", "rate_limit_onset",
-    "roll_responses", "sense", "without_stability",
+    "roll_responses", "sense", "with_states", "without_stability",
 ]  # fmt: skip
 
 Floats = NDArray[np.float64]
@@ -132,7 +133,7 @@ def pitch_responses(
 
     The model has outputs q, theta, nz. A criterion that does not apply says why, and has no level.
     """
-    detail: dict[str, Any] = {"onset": rate_limit_onset(craft, _with_states(model), stick)}
+    detail: dict[str, Any] = {"onset": rate_limit_onset(craft, with_states(model), stick)}
     found = list(_pitch_equivalent(model, stick, category, detail))
     # without the phugoid: pilots take it out without thinking of it
     fast = model.part(states=[n for n in model.states if n not in SLOW])
@@ -142,6 +143,8 @@ def pitch_responses(
         found += make(w, attitude, category, detail)
     found += _step_of_rate(fast, stick, airspeed, category, detail)
     found += _c_star(fast, stick, category, detail)
+    with suppress(DravikError):  # of what does not become steady the other criteria say so
+        found.append(anticipation_criterion(fast, stick, category))
     time, whole = doubling(fast, "theta", stick), doubling(model, "theta", stick)
     # what diverges with the speed free, faster than pilots are left with at level 3, is no phugoid to be taken out
     time = min(time, whole) if math.isfinite(time) or whole < DIVERGES else math.inf
@@ -163,7 +166,7 @@ def _asked(criterion: Criterion) -> tuple[float | None, float | None, float | No
     return criterion.lows if has_limits else (math.inf, math.inf, math.inf)
 
 
-def _with_states(model: LinearModel) -> LinearModel:
+def with_states(model: LinearModel) -> LinearModel:
     """Return the model with its states as outputs too."""
     n = len(model.states)
     outputs = [*model.outputs, *(s for s in model.states if s not in model.outputs)]

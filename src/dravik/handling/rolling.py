@@ -1,6 +1,7 @@
 """Roll performance: the time to a bank with full roll control, flown."""
 
 import math
+from typing import NamedTuple
 
 import numpy as np
 
@@ -11,16 +12,135 @@ from dravik.errors import DravikError, require
 from dravik.flight import fly, step
 from dravik.handling.criteria import NONE, Criterion
 from dravik.handling.limits import boundaries, limits
-from dravik.handling.responses import SLOW
+from dravik.handling.responses import SLOW, with_states
 from dravik.linear import LinearModel
 from dravik.recording import Recording
 from dravik.systems import time_response
 from dravik.trimming import TrimPoint
 from dravik.units import in_si
 
-__all__ = ["roll_oscillation", "roll_performance", "time_to_bank"]
+__all__ = [
+    "RollOscillations",
+    "roll_oscillation",
+    "roll_oscillations",
+    "roll_performance",
+    "time_to_bank",
+    "told_oscillations",
+]  # fmt: skip
 
 LONGEST = 10.0  # s
+MODERATE = 0.2  # damping ratio of the Dutch roll up to which a third peak is read
+
+
+class RollOscillations(NamedTuple):
+    """How the Dutch roll shows in a roll: ratios of oscillation to average, and its phases in sideslip (rad).
+
+    ``rate_ratio`` is p_osc/p_av after a step, ``bank_ratio`` phi_osc/phi_av after an impulse of the roll input.
+    ``step_phase`` and ``impulse_phase`` are psi_beta, from zero down to minus a turn, for a roll to the right.
+    """
+
+    rate_ratio: float
+    bank_ratio: float
+    step_phase: float
+    impulse_phase: float
+    damping: float
+
+
+def roll_oscillations(model: LinearModel, stick: str) -> RollOscillations:
+    """Return p_osc/p_av, phi_osc/phi_av and psi_beta of a roll input, by the linear model, rudder free of the pilot.
+
+    From the first three turns of the response (two where the Dutch roll's damping is above 0.2); zero where it does
+    not turn (MIL-F-8785C, 3.3.2.2.1, 3.3.2.3 and the definitions in 6.2.6). psi_beta is where the Dutch roll in the
+    sideslip, after the input to the right, has its first maximum, over the damped period.
+
+    Parameters
+    ----------
+    model : LinearModel
+        A model with the states beta, p and phi.
+    stick : str
+        The input that rolls.
+
+    Returns
+    -------
+    RollOscillations
+
+    Raises
+    ------
+    DravikError
+        Where there is no Dutch roll, and for an input that does not roll.
+
+    Examples
+    --------
+    >>> import dravik as dv
+    >>> craft = dv.sample("tarn")
+    >>> model = dv.linearise(craft, dv.trim(craft, airspeed="62 m/s", altitude="300 m"))
+    >>> found = roll_oscillations(model, "roll_stick")
+    >>> 0.0 < found.rate_ratio < 0.2 and -360.0 < float(np.degrees(found.step_phase)) <= 0.0
+    True
+    """
+    require(model, LinearModel, "the model", "linearise(craft, point)")
+    mode = model.modes().named("Dutch roll")
+    if mode is None or not mode.is_oscillatory:
+        raise DravikError("there is no Dutch roll that oscillates", expected="an aircraft with one")
+    held = with_states(model.part(states=[n for n in model.states if n not in SLOW]))
+    lasts = 2.5 * 2.0 * math.pi / abs(mode.eigenvalue.imag) + 3.0
+    turns = {}
+    for output, kind in (("p", "step"), ("phi", "impulse")):
+        turns[output] = _turns(time_response(held, output, stick, kind=kind, duration=lasts).finely()[1])  # type: ignore[arg-type]
+    rate = time_response(held, "p", stick, duration=lasts).values
+    if not np.any(np.abs(rate) > 0.0):
+        raise DravikError(f"{stick} does not roll the aircraft", expected="an input that does")
+    side = 1.0 if (turns["p"][0] if turns["p"] else rate[-1]) > 0.0 else -1.0
+    step_phase, impulse_phase = (_phase(held, stick, mode.eigenvalue, side, over) for over in (1, 0))
+    return RollOscillations(
+        _ratio(turns["p"], mode.damping), _ratio(turns["phi"], mode.damping), step_phase, impulse_phase, mode.damping
+    )
+
+
+def _turns(values: np.ndarray) -> list[float]:
+    """Return the first three turning values of a response."""
+    places = np.flatnonzero(np.diff(np.sign(np.diff(values)))) + 1
+    return [float(v) for v in values[places[:3]]]
+
+
+def _ratio(turns: list[float], damping: float) -> float:
+    """Return oscillation over average of the first turns (MIL-F-8785C 6.2.6); zero where it does not turn back."""
+    if len(turns) < 2:
+        return 0.0
+    one, two = turns[:2]
+    if damping > MODERATE or len(turns) < 3:
+        return (one - two) / (one + two)
+    return (one + turns[2] - 2.0 * two) / (one + turns[2] + 2.0 * two)
+
+
+def _phase(held: LinearModel, stick: str, root: complex, side: float, over: int) -> float:
+    """Return psi_beta (rad) of the Dutch roll in the sideslip after an impulse (``over`` 0) or a step (1)."""
+    roots, vectors = np.linalg.eig(held.A)
+    k = int(np.argmin(np.abs(roots - (root.real + 1j * abs(root.imag)))))
+    own = roots[k]
+    part = vectors[held.states.index("beta"), k] * np.linalg.solve(vectors, held.B[:, held.inputs.index(stick)])[k]
+    # the part's slope passes zero downwards where its phase is a quarter of a turn
+    ahead = (0.5 * math.pi - np.angle(side * part / own**over * own)) % (2.0 * math.pi)
+    return -float(ahead)
+
+
+def told_oscillations(model: LinearModel, stick: str) -> list[Criterion]:
+    """Return p_osc/p_av, phi_osc/phi_av and their psi_beta as figures without a level: the limits are charts."""
+    try:
+        found = roll_oscillations(model, stick)
+    except DravikError:
+        return []
+    lines = (
+        ("p_osc/p_av", "3.3.2.2.1", found.rate_ratio, ""),
+        ("psi_beta of a step", "3.3.2.2.1", math.degrees(found.step_phase), "deg"),
+        ("phi_osc/phi_av", "3.3.2.3", found.bank_ratio, ""),
+        ("psi_beta of an impulse", "3.3.2.3", math.degrees(found.impulse_phase), "deg"),
+    )
+    note = "the document's limits are charts over psi_beta, which are not held here"
+    return [
+        Criterion(name, paragraph, value, unit, NONE, note=note, document="MIL-F-8785C", is_told=True)
+        for name, paragraph, value, unit in lines
+    ]
 
 
 def time_to_bank(craft: Aircraft, point: TrimPoint, stick: str, bank: str | float) -> tuple[float, Recording]:
