@@ -11,7 +11,7 @@ from typing import Annotated, ClassVar, Literal, NamedTuple
 from pydantic import Discriminator, Tag
 
 from dravik.definition.effectors import RATE_KIND, Effector
-from dravik.definition.fields import Duration, Formula, Mass
+from dravik.definition.fields import Duration, Formula, Frequency, Mass
 from dravik.definition.signals import InputSpec
 from dravik.definition.timed import Timed
 from dravik.definition.toml import kind_tag
@@ -28,6 +28,8 @@ __all__ = [
     "FrozenSignal",
     "LostControl",
     "MassDrop",
+    "OscillatingControl",
+    "RunawayControl",
     "SlowControl",
     "StuckControl",
 ]
@@ -142,6 +144,73 @@ class FloatingControl(_Fault):
         return Effect({f"fault_{name}": 1.0}, hold=(f"held_{name}", self.control))
 
 
+class RunawayControl(_Fault):
+    """A control runs away: from where it stands it moves at a ``rate`` to the end of its range and stays there."""
+
+    has_switch: ClassVar[bool] = True
+    holds_value: ClassVar[bool] = True
+
+    kind: Literal["runaway"]  #: a control moves at a rate to the end of its range, and stays there
+    control: str  #: its name
+    rate: str | float  #: how fast, with its unit; below zero towards the lower end
+    position: str | float | None = None  #: where it stops, with its unit; the end of its range unless given
+
+    def control_node(self, name: str, effector: Effector, healthy: Node) -> Node:
+        """Let it run; raises DravikError for a rate of zero, and where nothing says where it ends."""
+        rate = quantity(self.rate, RATE_KIND[effector.kind], where=f"faults.{name}.rate")
+        if rate == 0.0:
+            raise DravikError(
+                "the rate is zero", where=f"faults.{name}.rate", expected='one of either sign: "-20 deg/s"'
+            )
+        if self.position is not None:
+            end = quantity(self.position, effector.kind, where=f"faults.{name}.position")
+        elif effector.range is not None:
+            end = effector.range[1 if rate > 0.0 else 0]
+        else:
+            raise DravikError(
+                "the control has no range to run to", where=f"faults.{name}", hint="position in the fault"
+            )
+        ran = f"held_{name} + integral(fault_{name}*({rate!r}))"
+        # beyond the end already, it stays where it is
+        stop = f"min({ran}, max({end!r}, held_{name}))" if rate > 0.0 else f"max({ran}, min({end!r}, held_{name}))"
+        return choice_node(f"fault_{name}", parse(stop), healthy)
+
+    def effect(self, name: str, unit_of: Callable[[str], str]) -> Effect:
+        """Begin where the control is."""
+        return Effect({f"fault_{name}": 1.0}, hold=(f"held_{name}", self.control))
+
+
+class OscillatingControl(_Fault):
+    """A control swings by itself: added to what it is commanded, or in its place about where it stood."""
+
+    has_switch: ClassVar[bool] = True
+    holds_value: ClassVar[bool] = True
+
+    kind: Literal["oscillating"]  #: a control swings by itself
+    control: str  #: its name
+    amplitude: str | float  #: how far to each side, with its unit
+    frequency: Frequency  #: how many times a second
+    deaf: bool = False  #: whether it no longer follows its command, and swings about where it stood
+
+    def control_node(self, name: str, effector: Effector, healthy: Node) -> Node:
+        """Let it swing within its range; raises DravikError for an amplitude or a frequency that is none."""
+        size = quantity(self.amplitude, effector.kind, where=f"faults.{name}.amplitude")
+        for key, value in (("amplitude", size), ("frequency", self.frequency)):
+            if not value > 0.0:
+                raise DravikError(f"the {key} is {value:g}", where=f"faults.{name}.{key}", expected="above zero")
+        swing = parse(f"fault_{name}*({size!r})*sin(2*pi*integral(fault_{name}*({self.frequency!r})))")
+        about = name_node(f"held_{name}") if self.deaf else healthy
+        moved = Node("op", 0, "add", args=(about, swing))
+        if effector.range is not None:
+            low, high = (number_node(v) for v in effector.range)
+            moved = Node("op", 0, "min", args=(Node("op", 0, "max", args=(moved, low)), high))
+        return choice_node(f"fault_{name}", moved, healthy)
+
+    def effect(self, name: str, unit_of: Callable[[str], str]) -> Effect:
+        """Begin where the control is."""
+        return Effect({f"fault_{name}": 1.0}, hold=(f"held_{name}", self.control))
+
+
 class SlowControl(_Fault):
     """A control moves at no more than another ``rate``."""
 
@@ -230,6 +299,8 @@ Fault = Annotated[
     Annotated[EngineFailure, Tag("(engine_out)")]
     | Annotated[StuckControl, Tag("(stuck)")]
     | Annotated[FloatingControl, Tag("(floating)")]
+    | Annotated[RunawayControl, Tag("(runaway)")]
+    | Annotated[OscillatingControl, Tag("(oscillating)")]
     | Annotated[SlowControl, Tag("(slow)")]
     | Annotated[LostControl, Tag("(lost)")]
     | Annotated[FrozenSignal, Tag("(frozen)")]
