@@ -4,7 +4,7 @@ from dravik.propulsion.bench import BenchResult, MotorConstants, reduce_bench
 from dravik.propulsion.blades import Blades, Section, read_blades
 from dravik.propulsion.direct import check_thrust_curve, read_thrust_curve
 from dravik.propulsion.elements import BladeFlow, RotorLoads, blade_flow, rotor_loads
-from dravik.propulsion.engines import Piston, PropellerEngine, SolidMotor
+from dravik.propulsion.engines import FanEngine, Piston, PropellerEngine, SolidMotor
 from dravik.propulsion.maps import propeller_map, write_map
 from dravik.propulsion.powerplant import powerplant
 from dravik.propulsion.rotors import DiscLoads, disc_loads, disc_map, planned_map
@@ -18,6 +18,7 @@ __all__ = [
     "Blades",
     "CyclePoint",
     "DiscLoads",
+    "FanEngine",
     "GasTurbine",
     "MotorConstants",
     "Piston",

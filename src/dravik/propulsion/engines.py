@@ -4,8 +4,9 @@ import re
 from typing import Annotated, Any, Literal
 
 import numpy as np
-from pydantic import BeforeValidator, Discriminator, Field, Tag, model_validator
+from pydantic import AfterValidator, BeforeValidator, Discriminator, Field, Tag, model_validator
 
+from dravik.constants import SEA_LEVEL_PRESSURE, SEA_LEVEL_TEMPERATURE
 from dravik.definition.effectors import Effector
 from dravik.definition.fields import (
     Angle,
@@ -15,6 +16,7 @@ from dravik.definition.fields import (
     Consumption,
     Current,
     Duration,
+    Force,
     Formula,
     Fraction,
     Frequency,
@@ -31,6 +33,7 @@ from dravik.definition.fields import (
 )
 from dravik.definition.toml import kind_tag
 from dravik.errors import DravikError
+from dravik.surroundings.environment import day_offset
 from dravik.units import quantity, to_si
 
 __all__ = [
@@ -38,6 +41,7 @@ __all__ = [
     "Drive",
     "Electric",
     "Engine",
+    "FanEngine",
     "Governor",
     "JetEngine",
     "Mixer",
@@ -121,6 +125,50 @@ class JetEngine(_Engine):
     windmilling: Fraction = 0.1  #: spool speed of a failed engine, as a share
     failed_thrust: Formula = 0.0  #: thrust when the engine has failed, N; negative is drag
     spin_momentum: AngularMomentum = 0.0  #: angular momentum of the full spool, right-handed about the thrust
+
+
+def _a_day(text: str) -> str:
+    day_offset(text)  # raises DravikError for what is none
+    return text
+
+
+class FanEngine(_Engine):
+    """A turbofan without a deck, flat-rated: its thrust lapses with pressure, Mach number and heat.
+
+    At full power it holds ``rated_thrust`` standing at sea level up to the day ``flat_to``, and less the hotter it is.
+    With p the total pressure over sea level's, t the total temperature over sea level's, k the t of ``flat_to``, it is
+    p (1 - 0.49 sqrt(M) - 3 max(0, t - k)/(1.5 + M)) of that for a high bypass ratio, and
+    p (1 - 3.8 max(0, t - k)/t) for a low one, dry (J. D. Mattingly, W. H. Heiser, D. T. Pratt, Aircraft Engine
+    Design, second edition, 2002, section 2.3.2; from memory). ``fuel_flow`` and the spool are those of a jet.
+    """
+
+    kind: Literal["fan"]  #: flat-rated turbofan without a deck
+    rated_thrust: Force  #: thrust at full power, standing at sea level
+    flat_to: Annotated[str, AfterValidator(_a_day)] = (
+        "ISA+15"  #: hottest day on which the rated thrust is there, standing at sea level
+    )
+    bypass: Literal["high", "low"] = "high"  #: which lapse it follows
+    idle: Annotated[float, Field(ge=0.0, lt=0.5)] = 0.05  #: thrust of an idling spool as a share of the full one
+    fuel_flow: Formula  #: fuel flow in kg/s, over `thrust_NAME` and the air
+    spool_time: Formula = 1.0  #: time constant of the spool in s
+    windmilling: Fraction = 0.1  #: spool speed of a failed engine, as a share
+    failed_thrust: Formula = 0.0  #: thrust when the engine has failed, N; negative is drag
+    spin_momentum: AngularMomentum = 0.0  #: angular momentum of the full spool, right-handed about the thrust
+
+    def as_jet(self, name: str) -> JetEngine:
+        """Return the same engine with its lapse written out as a jet's formula."""
+        heat, ram = f"(temperature/{SEA_LEVEL_TEMPERATURE!r})", "(1 + 0.2*mach**2)"
+        pressure = f"(pressure/{SEA_LEVEL_PRESSURE!r})*{ram}**3.5"
+        hotter = f"max(0, {heat}*{ram} - {1.0 + day_offset(self.flat_to) / SEA_LEVEL_TEMPERATURE!r})"
+        # the square root has no slope at rest, where a linear model may be asked for: it begins at a hundredth
+        share = f"1 - 0.49*(sqrt(mach + 0.0001) - 0.01) - 3*{hotter}/(1.5 + mach)"
+        if self.bypass == "low":
+            share = f"1 - 3.8*{hotter}/({heat}*{ram})"
+        spool = f"({self.idle!r} + {1.0 - self.idle!r}*spool_{name})"
+        kept = self.model_dump(exclude={"kind", "rated_thrust", "flat_to", "bypass", "idle"})
+        return JetEngine(
+            **kept | {"kind": "jet", "thrust": f"{self.rated_thrust!r}*{pressure}*max(0, {share})*{spool}"}
+        )
 
 
 class Turbine(Model):
@@ -260,6 +308,7 @@ class SolidMotor(_Engine):
 Engine = Annotated[
     Annotated[ThrustEngine, Tag("(thrust)")]
     | Annotated[JetEngine, Tag("(jet)")]
+    | Annotated[FanEngine, Tag("(fan)")]
     | Annotated[PropellerEngine, Tag("(propeller)")]
     | Annotated[SolidMotor, Tag("(solid_motor)")],
     Discriminator(_kind),

@@ -9,6 +9,7 @@ from dravik.propulsion.engines import (
     Battery,
     Drive,
     Engine,
+    FanEngine,
     JetEngine,
     Mixer,
     PropellerEngine,
@@ -63,6 +64,8 @@ def powerplant(
         match engine:
             case JetEngine():
                 add_jet(out, name, engine)
+            case FanEngine():
+                add_jet(out, name, engine.as_jet(name))
             case PropellerEngine():
                 add_propeller(out, name, engine, propellers, drives, batteries, tables, place)
             case SolidMotor():

@@ -9,6 +9,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
+from dravik.constants import SEA_LEVEL_PRESSURE, SEA_LEVEL_TEMPERATURE
 from dravik.errors import DravikError
 from dravik.units import in_si, quantity
 
@@ -28,7 +29,7 @@ _LAPSE = (-0.0065, 0.0, 0.001, 0.0028, 0.0, -0.0028, -0.002)
 
 
 def _base_values() -> tuple[tuple[float, ...], tuple[float, ...]]:
-    temperatures, pressures = [288.15], [101325.0]
+    temperatures, pressures = [SEA_LEVEL_TEMPERATURE], [SEA_LEVEL_PRESSURE]
     for i in range(1, len(_BASE)):
         step, t0, lapse = _BASE[i] - _BASE[i - 1], temperatures[-1], _LAPSE[i - 1]
         t1 = t0 + lapse * step
