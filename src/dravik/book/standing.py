@@ -13,7 +13,7 @@ from dravik.checks import audit
 from dravik.errors import DravikError
 from dravik.host.files import exists
 from dravik.mass import share_table
-from dravik.performance.weights import ALPHA, centre_limits, loading_rows
+from dravik.performance.weights import ALPHA, centre_limits, loading_loop, loading_rows
 from dravik.report import Block, Maker, Sheet, figure_families, figure_masses, figure_portrait, figure_three_views
 from dravik.units import from_si
 
@@ -157,17 +157,17 @@ def masses(subject: Subject) -> Block:
         for name, kg, share, centre, _ in (share_table(parts) if parts else ())
     ]
     outside = [r.loading for r in rows if r.inside != "inside"]
-    known = not math.isnan(limits.aft)
+    heavy = [f"{r.loading}: {r.too_much}" for r in rows if r.too_much]
+    known = limits.is_known
     count = "1 loading" if len(rows) == 1 else f"{len(rows)} loadings"
     verdict = f"{count}, {'all inside' if not outside else ', '.join(outside) + ' outside'} the limits"
     paths = {n: drain_paths(craft.definition, entry) for n, entry in craft.definition.loadings.items()}
-    forward = "not known" if math.isnan(limits.forward) else f"{limits.forward:.3f} m"
     texts = [
-        f"Limits of the centre of gravity: {forward} to {limits.aft:.3f} m ({limits.why}). Static margins are those of "
+        f"Limits of the centre of gravity: {limits.words}. Static margins are those of "
         f"fixed controls at {math.degrees(ALPHA):.3g} deg of angle of attack."
     ]
     return Block(
-        "Masses", verdict if known else count, not outside if known else None,
+        "Masses", "; ".join([verdict if known else count, *heavy]), not (outside or heavy) if known or heavy else None,
         texts if known else ["No limits of the centre of gravity: neither the file nor its coefficients tell them."],
         [
             Sheet(columns, [(*r[:9], "-" if math.isnan(r.static_margin) else r.static_margin, r.inside) for r in rows]),
@@ -176,5 +176,5 @@ def masses(subject: Subject) -> Block:
                 f"Parts of the loading {craft.loading_name}",
             ),
         ],
-        figures={"Masses": partial(figure_masses, craft.name, craft.definition, paths, limits)},
+        figures={"Masses": partial(figure_masses, craft.name, craft.definition, paths, limits, loading_loop(craft))},
     )  # fmt: skip

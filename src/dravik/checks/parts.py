@@ -7,6 +7,7 @@ from dravik.aero import Surface, read_geometry
 from dravik.aircraft.craft import Aircraft
 from dravik.checks.finding import Finding
 from dravik.errors import DravikError
+from dravik.mass.limits import limits_at
 from dravik.propulsion import Piston, PropellerEngine
 
 __all__ = ["check_drawing", "check_limits", "check_shafts"]
@@ -18,11 +19,12 @@ POWER = 1.3  # of the rated power
 
 def check_limits(craft: Aircraft) -> Iterator[Finding]:
     """Find loadings whose centre of gravity is outside the limits that the file states."""
-    limits = craft.definition.centre_limits
-    if limits is None:
+    rows = craft.definition.centre_limits
+    if rows is None:
         return
     for name, loading in craft.definition.loadings.items():
         x = loading.cg[0]
+        limits = limits_at(rows, loading.mass)
         if not limits[0] <= x <= limits[1]:
             side = f"{limits[0] - x:.3g} m ahead of" if x < limits[0] else f"{x - limits[1]:.3g} m behind"
             yield Finding(

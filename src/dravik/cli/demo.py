@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 
 from rich.progress import BarColumn, Progress, TextColumn
 
-from dravik.aero import centre_range, read_coefficients, read_geometry
+from dravik.aero import read_coefficients, read_geometry
 from dravik.aircraft import Aircraft, drain_paths, load_law, sample, sample_path
 from dravik.checks import audit
 from dravik.cli.shared.common import emit, err, say, show_rows
@@ -19,6 +19,7 @@ from dravik.handling import handling_qualities
 from dravik.host.files import write_text
 from dravik.linear import linearise
 from dravik.performance import engine_points, performance
+from dravik.performance.weights import centre_limits
 from dravik.recording import Recording, write_track
 from dravik.report import (
     Block,
@@ -174,8 +175,8 @@ def _drawing(demo: _Demo, craft: Aircraft) -> None:
 
 
 def _masses(demo: _Demo, craft: Aircraft) -> None:
-    found = centre_range(read_coefficients(sample_path("tarn") / "aircraft.toml"), margin=0.05)
-    limits = (found.forward, found.aft, "")
+    limits = centre_limits(craft, read_coefficients(sample_path("tarn") / "aircraft.toml"), 0.05)
+    forward, aft = limits.at(craft.loading.mass)
     paths = {n: drain_paths(craft.definition, entry) for n, entry in craft.definition.loadings.items()}
     image = demo.figure(figure_masses(craft.name, craft.definition, paths, limits), "masses.png")
     rows = []
@@ -184,8 +185,8 @@ def _masses(demo: _Demo, craft: Aircraft) -> None:
         rows.append((name, entry.mass, x, y, z, entry.Iyy))
     columns = ("loading", "mass [kg]", "x [m]", "y [m]", "z [m]", "Iyy [kg m²]")
     demo.table("loadings.csv", columns, rows)
-    inside = all(found.forward <= r[2] <= found.aft for r in rows)
-    text = f"{len(rows)} loadings between the limits {found.forward:.3f} and {found.aft:.3f} m"
+    inside = all(limits.holds(r[2], r[1]) for r in rows)
+    text = f"{len(rows)} loadings between the limits {forward:.3f} and {aft:.3f} m"
     demo.add("masses", inside, Block("Masses", text, tables=[Sheet(columns, rows)], images=[image]))
 
 

@@ -15,6 +15,7 @@ from dravik.cli.shared.common import (
     input_settings,
     own_file,
     progress_bar,
+    say,
     show_rows,
 )
 from dravik.cli.shared.conditions import AircraftOptions, Day, Wind, in_air
@@ -166,3 +167,8 @@ def fuel(
             for u in (*use.legs, use.total)
         ],
     )  # fmt: skip
+    most = craft.definition.mass_limits.landing
+    if most is not None:
+        is_heavy = use.total.mass > most
+        words = "more than" if is_heavy else "within"
+        say(f"landing mass {use.total.mass:.5g} kg, {words} the {most:.5g} kg allowed", "red" if is_heavy else "")

@@ -1,19 +1,20 @@
 """Masses drawn: the envelope of the centre of gravity, and how it and the inertia move as tanks drain."""
 
-import math
+from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 import matplotlib
 import numpy as np
 
 from dravik.report.figures import new_figure
-from dravik.report.style import ACTUAL, INK, PALETTE, SOFT, STYLE
+from dravik.report.style import ACTUAL, COMMANDED, INK, PALETTE, SOFT, STYLE, THIRD
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
     from dravik.aircraft import AircraftDefinition
+    from dravik.performance.weights import CentreLimits, LoadingLoop
 
 __all__ = ["figure_masses"]
 
@@ -21,8 +22,9 @@ Path = np.ndarray[Any, np.dtype[np.float64]]
 
 
 def figure_masses(
-    name: str, definition: "AircraftDefinition", paths: dict[str, dict[str, Path]], limits: tuple[float, float, str]
-) -> "Figure":
+    name: str, definition: "AircraftDefinition", paths: dict[str, dict[str, Path]], limits: "CentreLimits",
+    loop: "LoadingLoop | None" = None,
+) -> "Figure":  # fmt: skip
     """Return mass over centre of gravity with its limits, and centre and pitch inertia over what tanks hold.
 
     ``paths`` by loading and tank: rows of what the tank holds, mass, station x, y, z, Ixx, Iyy, Izz as it drains
@@ -36,8 +38,10 @@ def figure_masses(
         The aircraft as read from its file.
     paths : mapping of str to mapping of str to Path
         Rows by loading and tank.
-    limits : tuple (float, float, str)
-        Of the centre of gravity, by name.
+    limits : CentreLimits
+        Of the centre of gravity.
+    loop : LoadingLoop, optional
+        How the centre moves while seats are taken.
 
     Returns
     -------
@@ -52,7 +56,15 @@ def figure_masses(
             for path in paths.get(loading, {}).values():
                 envelope.plot(path[:, 2], path[:, 1], color=colour, lw=1.1, alpha=0.7)
             envelope.plot(entry.cg[0], entry.mass, marker="o", ms=12 - 2 * k, color=colour, ls="", label=loading)
-        _allowed(envelope, definition, paths, limits)
+        if loop is not None:
+            for branch, words, dash in (
+                (loop.from_front, "from the front", "-"),
+                (loop.from_back, "from the back", "--"),
+            ):
+                envelope.plot(
+                    branch[:, 1], branch[:, 0], color=THIRD, lw=1.2, ls=dash, marker=".", ms=3, label=f"seats, {words}"
+                )
+        _allowed(envelope, definition, paths, limits, () if loop is None else loop.from_front[:, 0].tolist())
         envelope.set_xlabel("centre of gravity, station x [m]")
         envelope.set_ylabel("mass [kg]")
         envelope.margins(0.08)
@@ -77,18 +89,33 @@ def figure_masses(
 
 
 def _allowed(
-    axes: "Axes", definition: "AircraftDefinition", paths: dict[str, dict[str, Path]], limits: tuple[float, float, str]
-) -> None:
+    axes: "Axes", definition: "AircraftDefinition", paths: dict[str, dict[str, Path]], limits: "CentreLimits",
+    seated: "Sequence[float]" = (),
+) -> None:  # fmt: skip
     """Draw the limits of the centre of gravity, from the least to the greatest mass, and its place in chords above."""
     masses = [entry.mass for entry in definition.loadings.values()]
     masses += [float(m) for tanks in paths.values() for path in tanks.values() for m in path[:, 1]]
+    masses += seated
+    for what, most in (
+        ("take-off", definition.mass_limits.take_off), ("landing", definition.mass_limits.landing),
+        ("zero fuel", definition.mass_limits.zero_fuel),
+    ):  # fmt: skip
+        if most is not None:
+            masses.append(most)
+            axes.axhline(most, color=COMMANDED, lw=0.9, ls=":")
+            axes.annotate(
+                f"{what} {most:.5g} kg", (0.01, most), xycoords=("axes fraction", "data"), xytext=(0, 2), fontsize=8,
+                textcoords="offset points", color=COMMANDED,
+            )  # fmt: skip
     low, high = min(masses), max(masses)
-    if all(math.isfinite(limit) for limit in limits[:2]):
-        axes.fill_betweenx([low, high], *limits[:2], color=ACTUAL, alpha=0.07, lw=0)
-    for limit, text, side in zip(limits[:2], ("forward limit", "aft limit"), ("left", "right"), strict=True):
-        if math.isfinite(limit):
-            axes.plot([limit, limit], [low, high], color=SOFT, lw=1.4)
-            axes.annotate(text, (limit, high), xytext=(-3 if side == "right" else 3, -3), ha=side, va="top",
+    places = np.unique([low, high, *(mass for mass, _, _ in limits.rows if low < mass < high)])
+    edges = np.array([limits.at(mass) for mass in places])
+    if np.all(np.isfinite(edges)):
+        axes.fill_betweenx(places, edges[:, 0], edges[:, 1], color=ACTUAL, alpha=0.07, lw=0)
+    for k, text, side in ((0, "forward limit", "left"), (1, "aft limit", "right")):
+        if np.all(np.isfinite(edges[:, k])):
+            axes.plot(edges[:, k], places, color=SOFT, lw=1.4)
+            axes.annotate(text, (edges[-1, k], high), xytext=(-3 if side == "right" else 3, -3), ha=side, va="top",
                           textcoords="offset points", color=SOFT, fontsize=8)  # fmt: skip
     point, chord = definition.reference.moment_point[0], definition.reference.chord
 

@@ -135,7 +135,8 @@ class Configuration:
         """Return all of it as text, the same for the same configuration."""
         sections = ("inputs", "parameters", "formulas", "events")
         whole = self.aircraft.model_copy(update={s: getattr(self, s) for s in sections} | {"environment": self.world})
-        text = whole.model_dump_json() + repr(sorted(self.added.items()))
+        unsaid = {name for name in ("mass_limits", "seats") if name not in whole.model_fields_set}
+        text = whole.model_dump_json(exclude=unsaid) + repr(sorted(self.added.items()))
         # only where there is one, so that the hash of a plain aircraft stays what older recordings keep
         text += repr(self.script.as_data()) if self.script else ""
         ways = [(w.name, w.rate, w.delay, w.fade, w.mode_logic) for w in self.laws]

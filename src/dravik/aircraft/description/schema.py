@@ -24,6 +24,7 @@ from dravik.definition.fields import (
 )
 from dravik.errors import DravikError, nearest
 from dravik.mass import Part, Tank
+from dravik.mass.limits import CentreRows, MassLimits, Seats
 from dravik.mode_logic.modes import ModeLogic
 from dravik.propulsion.engines import Battery, Drive, Engine, Mixer, PropellerEntry
 from dravik.surroundings.environment import Environment
@@ -268,7 +269,10 @@ class AircraftDefinition(_Document):
     parts_lists: tuple[str, ...] = ()  #: CSV files of parts
     tanks: dict[str, Tank] = {}  #: tanks by name
     filling: dict[str, Filling] = {}  #: orders in which tanks are filled, by name
-    centre_limits: tuple[Length, Length] | None = None  #: forward and aft limit of the centre of gravity, station x
+    #: forward and aft limit of the centre of gravity, station x; rows of mass and both where they depend on it
+    centre_limits: CentreRows | None = None
+    mass_limits: MassLimits = MassLimits()  #: the most that it may weigh
+    seats: dict[str, Seats] = {}  #: rows of seats by name, from the front
     aero: Aero | None = None  #: aerodynamic coefficients as formulas
     controls: dict[str, Effector] = {}  #: effectors by name: control surfaces and all that is commanded
     increments: dict[str, Increments] = {}  #: formulas added to coefficients, by the name of the increment
