@@ -7,7 +7,7 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field, model_validator
 
-from dravik.definition.fields import Density, Length, Model, Position
+from dravik.definition.fields import Density, Length, Model, Position, PositiveLength
 from dravik.errors import DravikError
 from dravik.frames import body_from_station, dcm_from_quaternion
 from dravik.mass.rollup import Properties
@@ -16,6 +16,7 @@ __all__ = ["Tank", "TankTables", "after_drop", "tank_tables"]
 
 Floats = NDArray[np.float64]
 SLICES = 400
+STRIPS = 64  # along the span of a tank in a wing
 
 
 class Tank(Model):
@@ -24,12 +25,18 @@ class Tank(Model):
     ``box`` with ``size``; ``cylinder`` with ``radius``, ``length`` and ``axis`` (``x``, ``y`` lying, ``z`` standing);
     ``grain``, solid propellant along x with ``radius``, ``length`` and ``bore`` (its radius), which burns from the bore
     outwards, or from its aft end (``burns = "end"``).
+    ``wing``, between two ribs: from the inner end's middle (``position``) and ``inner_section``, its length along x and
+    its height, to those of the ``outer`` end, straight between them: swept, tapered, with dihedral.
     ``flow`` is a formula for the rate at which it drains, kg/s (filling is negative); it stops when the tank is empty
     or full. ``exit`` is where the liquid leaves the aircraft (the tank's own middle unless said).
     """
 
     position: Position  #: middle of the volume, station axes
-    shape: Literal["box", "cylinder", "grain"] = "box"  #: shape of the volume; a grain is solid propellant
+    #: shape of the volume; a wing's lies between two ribs, a grain is solid propellant
+    shape: Literal["box", "cylinder", "grain", "wing"] = "box"
+    outer: Position | None = None  #: middle of the outer end of a wing's tank, station axes
+    inner_section: tuple[PositiveLength, PositiveLength] | None = None  #: length along x and height at the inner end
+    outer_section: tuple[PositiveLength, PositiveLength] | None = None  #: length along x and height at the outer end
     size: tuple[Length, Length, Length] | None = None  #: lengths of a box along x, y and z
     radius: Annotated[Length, Field(gt=0.0)] | None = None  #: radius of a cylinder or grain
     length: Annotated[Length, Field(gt=0.0)] | None = None  #: length of a cylinder or grain
@@ -46,6 +53,12 @@ class Tank(Model):
         if self.shape == "box":
             if self.size is None or min(self.size) <= 0.0:
                 raise DravikError("the box has not three sides above zero", where="size")
+        elif self.shape == "wing":
+            missing = [n for n in ("outer", "inner_section", "outer_section") if getattr(self, n) is None]
+            if missing:
+                raise DravikError("the tank of a wing is not complete", where=missing[0], expected="both ends")
+            if self._across == 0.0:
+                raise DravikError("both ends of the tank lie at the same y", where="outer")
         elif self.radius is None or self.length is None:
             raise DravikError(f"the {self.shape} has no radius or no length", where="radius")
         if self.radius is not None and not self.bore < self.radius:
@@ -53,8 +66,16 @@ class Tank(Model):
         return self
 
     @property
+    def _across(self) -> float:
+        """The way along y from end to end of a wing's tank."""
+        return abs(self.outer[1] - self.position[1]) if self.outer is not None else 0.0
+
+    @property
     def capacity(self) -> float:
         """The most it holds, kg."""
+        if self.inner_section is not None and self.outer_section is not None and self.shape == "wing":
+            (a, b), (c, d) = self.inner_section, self.outer_section
+            return self.density * self._across * (2.0 * a * b + a * d + c * b + 2.0 * c * d) / 6.0
         if self.size is not None and self.shape == "box":
             return self.density * self.size[0] * self.size[1] * self.size[2]
         return self.density * np.pi * (float(self.radius or 0.0) ** 2 - self.bore**2) * float(self.length or 0.0)
@@ -108,6 +129,8 @@ def tank_tables(tank: Tank, count: int = 33) -> TankTables:
     # a grain burns from its bore or its end, not by level: its closed form needs no slices
     if tank.shape == "grain":
         return _grain_tables(tank, count)
+    if tank.shape == "wing":
+        return _wing_tables(tank, count)
     height = _height(tank)
     # from the bottom up, as it fills
     edges = np.linspace(0.0, height, SLICES + 1)
@@ -134,6 +157,41 @@ def tank_tables(tank: Tank, count: int = 33) -> TankTables:
     level = np.interp(mass, filled, edges)
     surface = np.stack([np.full_like(mass, x), np.full_like(mass, y), centre[2] + 0.5 * height - level], axis=1)
     return TankTables(mass, first, second, surface)
+
+
+def _wing_tables(tank: Tank, count: int) -> TankTables:
+    """Return a wing tank's tables: strips along the span, each cut by the levels."""
+    assert tank.outer is not None and tank.inner_section is not None and tank.outer_section is not None
+    share = (np.arange(STRIPS) + 0.5) / STRIPS
+    ends = np.stack([body_from_station(np.array(p)) for p in (tank.position, tank.outer)])
+    middle = ends[0] + share[:, None] * (ends[1] - ends[0])
+    sections = np.array([tank.inner_section, tank.outer_section])
+    long, high = (sections[0] + share[:, None] * (sections[1] - sections[0])).T
+    wide = abs(ends[1, 1] - ends[0, 1]) / STRIPS
+    # body z is down: bottom and top of each strip, and of all of them, edges from the bottom up
+    bottom, top = middle[:, 2] + 0.5 * high, middle[:, 2] - 0.5 * high
+    edges = np.linspace(bottom.max(), top.min(), SLICES + 1)
+    low = np.minimum(edges[:-1, None], bottom)  # (slices, strips)
+    thick = np.clip(low - np.maximum(edges[1:, None], top), 0.0, None)
+    part = tank.density * long * wide * thick
+    part *= tank.capacity / part.sum()
+    x, y, z = middle[:, 0] + 0.0 * thick, middle[:, 1] + 0.0 * thick, low - 0.5 * thick
+    squares = (x * x + long**2 / 12.0, y * y + wide**2 / 12.0, z * z + thick**2 / 12.0, x * y, x * z, y * z)
+    slices = part.sum(axis=1)
+    filled = np.concatenate([[0.0], np.cumsum(slices)])
+    mass = np.linspace(0.0, tank.capacity, count)
+
+    def up_to(values: tuple[Floats, ...]) -> Floats:
+        sums = [np.concatenate([[0.0], np.cumsum((part * v).sum(axis=1))]) for v in values]
+        return np.stack([np.interp(mass, filled, v) for v in sums], axis=1)
+
+    # the next kilogram is taken from the slice that is on top
+    heavy = np.where(slices > 0.0, slices, 1.0)
+    places = [(part * v).sum(axis=1) / heavy for v in (x, y)]
+    up = 0.5 * (filled[1:] + filled[:-1])
+    aside = [np.interp(mass, up, v) for v in places]
+    surface = np.stack([*aside, np.interp(mass, filled, edges)], axis=1)
+    return TankTables(mass, up_to((x, y, z)), up_to(squares), surface)
 
 
 def _grain_tables(tank: Tank, count: int) -> TankTables:
