@@ -40,6 +40,7 @@ from dravik.cli.task import task
 from dravik.cli.thrust import thrust
 from dravik.errors import DravikError
 from dravik.host.files import allowing
+from dravik.report.shown_units import in_units
 from dravik.version import __version__
 
 __all__ = ["app"]
@@ -65,11 +66,15 @@ def _options(
             "--root", metavar="FOLDER", help="definitions may name files in it, besides their own folder; repeatable"
         ),
     ] = None,
+    units: Annotated[
+        str, typer.Option("--units", help="units of tables and figures: SI, or aviation (kt, ft, ft/min)")
+    ] = "SI",
     version: Annotated[
         bool, typer.Option("--version", callback=_version, is_eager=True, help="print the version")
     ] = False,
 ) -> None:
     context.with_resource(allowing(*(root or ())))
+    context.with_resource(in_units(units))
 
 
 @app.command()

@@ -25,6 +25,7 @@ from .responses import figure_phasors as figure_phasors
 from .responses import figure_responses as figure_responses
 from .roots import figure_poles as figure_poles
 from .roots import figure_roots as figure_roots
+from .shown_units import in_units as in_units
 from .space.animation import frame_of as frame_of
 from .space.animation import write_animation as write_animation
 from .space.drawings import figure_loading as figure_loading

@@ -8,7 +8,7 @@ import numpy as np
 from matplotlib.figure import Figure
 
 from dravik.errors import DravikError
-from dravik.report.figures import drawn, new_figure
+from dravik.report.figures import drawn, label_panel, new_figure
 from dravik.report.space.tracks import colours
 from dravik.report.style import SOFT, STYLE
 
@@ -65,7 +65,7 @@ def figure_runs(runs: "Sequence[Recording]", names: Sequence[str], labels: Seque
             for run, label, colour in zip(runs, labels, paint, strict=True):
                 values, unit = drawn(run, name)
                 left.plot(run.time, values, color=colour, lw=1.5, label=label)
-            left.set_ylabel(f"{name} [{unit}]" if unit else name)
+            label_panel(left, name, unit)
             worst = []
             for run, label, colour in zip(runs[1:], labels[1:], paint[1:], strict=True):
                 times, gap = differences(runs[0], run, name)

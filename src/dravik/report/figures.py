@@ -15,6 +15,7 @@ from matplotlib.lines import Line2D
 from dravik.errors import DravikError
 from dravik.host.cores import shared_out
 from dravik.recording.recording import STILL
+from dravik.report.shown_units import axes_in_units
 from dravik.report.space.overlays import draw_modes, mode_spans
 from dravik.report.style import ACTUAL, COMMANDED, GRID, INK, SOFT, STYLE, THIRD
 from dravik.units import from_si
@@ -40,6 +41,7 @@ __all__ = [
 ]
 
 SIZE = (12.8, 8.0)
+LONGEST_NAME = 12  # letters of a line beside a panel
 #: Room for labels in a regular grid of panels: finding it from all the labels takes longer than drawing does.
 SPACED = {"left": 0.065, "right": 0.985, "bottom": 0.075, "top": 0.905, "wspace": 0.34, "hspace": 0.3}
 
@@ -51,6 +53,7 @@ class ShownFigure(Figure):
         """Return the picture, for notebooks."""
         picture = BytesIO()
         with matplotlib.rc_context(STYLE):
+            axes_in_units(self)
             self.savefig(picture, format="png")
         return picture.getvalue()
 
@@ -100,6 +103,7 @@ def save_figure(figure: Figure, path: str | Path) -> Path:
     target = Path(path)
     try:
         with matplotlib.rc_context(STYLE):
+            axes_in_units(figure)
             figure.savefig(target)
     except OSError as error:
         raise DravikError(f"the figure cannot be written ({error.strerror or error})", where=str(target)) from None
@@ -193,6 +197,16 @@ def figure_histories(
     return figure
 
 
+def label_panel(axes: "Axes", name: str, unit: str) -> None:
+    """Name a low panel beside it, upright, in short lines: names along the axis would run into their neighbours'."""
+    words = (
+        name if len(name) <= LONGEST_NAME else "_\n".join(wrap(name.replace("_", " "), LONGEST_NAME)).replace(" ", "_")
+    )
+    axes.set_ylabel(
+        f"{words}\n[{unit}]" if unit else words, rotation=0, ha="right", va="center", fontsize=9, linespacing=1.1,
+    )  # fmt: skip
+
+
 def _upright(axes: "Axes", times: "Sequence[float]", **look: Any) -> None:
     """Draw lines over a panel's whole height, as one: each by itself takes ten times as long."""
     if len(times):
@@ -207,7 +221,7 @@ def _panels(
     Margins in inches, for labels of the usual length: to have them fitted takes as long as the drawing itself.
     """
     (rows, columns), (width, height) = shape, SIZE
-    left, right, gap, above = 1.0 / width, 1.0 - 0.15 / width, 1.0, 0.8 if lines else 0.55
+    left, right, gap, above = 1.4 / width, 1.0 - 0.15 / width, 1.5, 0.8 if lines else 0.55
     foot = 0.6 + 0.15 * lines
     band = 0.12 + 0.3 * spans if spans else 0.0
     below = foot + (band + 0.4 if spans else 0.0)
@@ -294,7 +308,7 @@ def _history_panel(axes: "Axes", run: "Recording", name: str, limits: tuple[floa
             low, high = axes.get_ylim()
             axes.set_ylim(min(low, limit * factor - 0.1 * half), max(high, limit * factor + 0.1 * half))
     _upright(axes, [e.time for e in marked_events(run)], color=THIRD, lw=0.8, alpha=0.4, zorder=1)
-    axes.set_ylabel(f"{name} [{unit}]" if unit else name)
+    label_panel(axes, name, unit)
     axes.ticklabel_format(axis="y", useOffset=False)
     axes.margins(x=0.01)
 

@@ -1,6 +1,7 @@
 """What limits flight, drawn: speeds over altitude, load factors over speed with gusts, turns over speed."""
 
 import math
+from textwrap import wrap
 from typing import TYPE_CHECKING
 
 import matplotlib
@@ -60,9 +61,9 @@ def _envelope(axes: "Axes", rows: "Sequence[EnvelopeRow]") -> None:
             if math.isfinite(speed) and cause and cause != said:
                 said = cause
                 axes.annotate(
-                    cause.split(",")[0].replace(" at its ", "\nat its ").replace("_", " "), (speed, altitude[k]),
-                    xytext=(8 if side == "slow" else -8, 12), textcoords="offset points", fontsize=8, color=colour,
-                    ha="left" if side == "slow" else "right", va="bottom",
+                    "\n".join(wrap(cause.split(",")[0].replace("_", " "), 24)), (speed, altitude[k]),
+                    xytext=(8, 12) if side == "slow" else (-8, 44), textcoords="offset points", fontsize=8,
+                    color=colour, ha="left" if side == "slow" else "right", va="bottom",
                 )  # fmt: skip
     axes.fill_betweenx(
         altitude, [r.slowest for r in rows], [r.fastest for r in rows], color=SOFT, alpha=0.08, lw=0

@@ -20,6 +20,7 @@ from dravik.errors import DravikError, readable
 from dravik.host.files import exists, is_folder, shown
 from dravik.host.notices import announcing
 from dravik.report.pages.layout import laid_out
+from dravik.report.shown_units import rows_in_units
 
 if TYPE_CHECKING:
     from dravik.aircraft import Aircraft
@@ -181,7 +182,7 @@ def show_rows(title: str, columns: Sequence[str], rows: Sequence[Sequence[object
     What is too wide for the terminal stands in several tables below one another, each with the first column.
     """
     say(title, "bold")
-    for part in laid_out(columns, rows, out.width):
+    for part in laid_out(*rows_in_units(columns, rows), out.width):
         table = Table(header_style="bold", box=None, pad_edge=False)
         for head, is_number, width in zip(part.heads, part.numeric, part.widths, strict=True):
             side: Literal["right", "left"] = "right" if is_number else "left"

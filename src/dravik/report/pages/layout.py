@@ -7,6 +7,7 @@ from textwrap import wrap
 
 from dravik.errors import readable
 from dravik.report.pages.text import cell_text
+from dravik.report.shown_units import rows_in_units
 
 __all__ = ["GAP", "Laid", "laid_out", "lines_of"]
 
@@ -51,7 +52,7 @@ def laid_out(columns: Sequence[str], rows: Sequence[Sequence[object]], room: int
 def lines_of(columns: Sequence[str], rows: Sequence[Sequence[object]], room: int) -> list[list[str]]:
     """Return a table as lines of text of one width for each letter; its headings first, for each part of it."""
     found = []
-    for part in laid_out(columns, rows, room):
+    for part in laid_out(*rows_in_units(columns, rows), room):
         head = _folded(part.heads, part)
         lines = [line for row in part.rows for line in _folded(row, part)]
         found.append([*head, "-" * part.width, *lines])

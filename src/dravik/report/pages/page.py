@@ -11,6 +11,7 @@ from jinja2 import Environment, FileSystemLoader
 
 from dravik.host.files import write_text
 from dravik.report.pages.text import cell_text
+from dravik.report.shown_units import rows_in_units
 from dravik.version import __version__
 
 if TYPE_CHECKING:
@@ -86,21 +87,18 @@ def write_page(path: str | Path, title: str, subtitle: str, blocks: Sequence[Blo
             "colour": {True: "yes", False: "no", None: "soft"}[b.good],
             "texts": b.texts,
             "beside": b.beside,
-            "tables": [
-                {
-                    "title": sheet.title,
-                    "columns": sheet.columns,
-                    "rows": [[_cell(c) for c in row] for row in sheet.rows],
-                }
-                for sheet in b.tables
-                if sheet.rows
-            ],
+            "tables": [_table(sheet) for sheet in b.tables if sheet.rows],
             "images": [{"name": p.stem, "data": base64.b64encode(p.read_bytes()).decode()} for p in b.images],
         }
         for b in blocks
     ]
     text = rendered("page.html", title=title, subtitle=subtitle, blocks=prepared, version=__version__)
     return write_text(path, text, what="page")
+
+
+def _table(sheet: Sheet) -> dict[str, object]:
+    columns, rows = rows_in_units(sheet.columns, sheet.rows)
+    return {"title": sheet.title, "columns": columns, "rows": [[_cell(c) for c in row] for row in rows]}
 
 
 def _cell(value: object) -> dict[str, object]:
