@@ -52,6 +52,23 @@ class ScorecardTest(unittest.TestCase):
             # a triangle of a unit a second
             self.assertAlmostEqual(found.activity["elevator"], 1.0, delta=1e-3)
 
+    def test_a_control_at_its_stop_is_no_target_and_a_dash_has_its_reason(self) -> None:
+        t = np.linspace(0.0, 10.0, 1001)
+        asked = np.where(t > 1.0, 2.0, 0.0)
+        run_ = recorded(t, flap=np.minimum(asked, 0.6), flap_command=asked, theta=0.5 * asked, theta_command=asked)
+        self.assertEqual(targets_of(run_), {"flap_command": "flap", "theta_command": "theta"})
+        kept = Recording(run_.names, run_.units, run_.values, metadata={"limits": {"flap": [0.0, 0.6]}})
+        self.assertEqual(targets_of(kept), {"theta_command": "theta"})
+        (found,) = scorecard(kept)
+        self.assertAlmostEqual(found.activity["flap"], 0.6 / 9.0, delta=1e-3)
+        self.assertEqual(found.why, "90 % not reached; not settled in 8.99 s")
+        self.assertEqual(scorecard(recorded(t, theta=asked, theta_command=asked))[0].why, "")
+        with tempfile.TemporaryDirectory() as folder:
+            both = recorded(t, theta=asked, theta_command=asked, psi=asked, psi_command=asked, elevator=asked)
+            both.save(Path(folder) / "x.csv")
+            _, out, _ = run("score", str(Path(folder) / "x.csv"))
+        self.assertEqual((out.count("elevator"), out.count("the same")), (1, 1))
+
     def test_ramps_rests_and_what_never_comes(self) -> None:
         t = np.linspace(0.0, 20.0, 2001)
         target = np.clip(t - 1.0, 0.0, 4.0)

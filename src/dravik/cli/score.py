@@ -62,7 +62,11 @@ def score(
         "settling [s]",
         "steady-state error",
         "activity",
+        "why a dash",
     ]
+    _once(rows, len(heads) - 2 + several)
+    if not any(r[-1] for r in rows):
+        heads, rows = heads[:-1], [r[:-1] for r in rows]
     show_rows("changes of targets and how they were followed", [*(["flight"] if several else []), *heads], rows)
     for path, run in runs.items():
         if several and landing_in(run) is not None:
@@ -81,4 +85,15 @@ def _cells(run: "Recording", c: "TargetResponse") -> list[Any]:
     return [
         c.begins, c.target, c.before * factor, c.after * factor, unit, c.rise, c.overshoot, c.settling,
         0.0 if abs(c.steady_error) < 1e-9 * abs(c.after - c.before) else c.steady_error * factor, ", ".join(busy),
+        c.why,
     ]  # fmt: skip
+
+
+def _once(rows: list[list[Any]], column: int) -> None:
+    """Say what several changes at the same time have in common in the first of them alone."""
+    before = ""
+    for row in rows:
+        text = str(row[column])
+        if text and text == before:
+            row[column] = "the same"
+        before = text

@@ -49,11 +49,21 @@ class TargetResponse:
     steady_error: float
     activity: dict[str, float]
 
+    @property
+    def why(self) -> str:
+        """Why figures are missing, in words; nothing where none is."""
+        found = []
+        if math.isnan(self.rise):
+            found.append("90 % not reached")
+        if math.isnan(self.settling):
+            found.append(f"not settled in {self.ends - self.begins:.3g} s")
+        return "; ".join(found)
+
     def row(self) -> dict[str, Any]:
         """Return its figures as a plain record."""
         own = {n: getattr(self, n) for n in ("target", "actual", "begins", "ends", "before", "after", "rise",
                                               "overshoot", "settling", "steady_error")}  # fmt: skip
-        return {**own, **{f"{n}_activity": v for n, v in self.activity.items()}}
+        return {**own, "why": self.why, **{f"{n}_activity": v for n, v in self.activity.items()}}
 
 
 def targets_of(run: Recording) -> dict[str, str]:
@@ -70,7 +80,7 @@ def targets_of(run: Recording) -> dict[str, str]:
         for suffix in SUFFIXES:
             base = name.removesuffix(suffix)
             actual = base if base in run.names else MEANT.get(base, base)
-            if base != name and actual in run.names and not _is_control(actual, run.names):
+            if base != name and actual in run.names and not _is_control(actual, run):
                 found[name] = actual
     return found
 
@@ -92,9 +102,13 @@ def asked_of(run: Recording, name: str) -> str:
     return ""
 
 
-def _is_control(name: str, names: Sequence[str]) -> bool:
-    """Whether a signal is what moves the aircraft, not what is to follow; a throttle has a command where any has."""
-    if name in CONTROLS:
+def _is_control(name: str, run: Recording) -> bool:
+    """Whether a signal is what moves the aircraft, not what is to follow; a throttle has a command where any has.
+
+    A recording keeps the ranges of its effectors: one at its stop does not follow its command, which is no target.
+    """
+    names = run.names
+    if name in CONTROLS or name in (run.metadata.get("limits") or {}):
         return True
     if not name.startswith("power_") or name.endswith((*SUFFIXES, "_increment")):
         return False
@@ -146,7 +160,7 @@ def scorecard(
             "the recording has no target that its name tells", expected="such as theta_command beside theta",
             hint="targets={'NAME': 'WHAT FOLLOWS IT'}",
         )  # fmt: skip
-    moved = arguments.names(controls, "controls") or [n for n in run.names if _is_control(n, run.names)]
+    moved = arguments.names(controls, "controls") or [n for n in run.names if _is_control(n, run)]
     found: list[TargetResponse] = []
     for target, actual in pairs.items():
         units = [run.units.get(n, "") or "1" for n in (target, actual)]
