@@ -17,6 +17,7 @@ from dravik.host.files import is_folder
 from dravik.performance import EnvelopeRow, flight_envelope
 from dravik.performance.weights import aerodynamics_of
 from dravik.trimming import TrimSweep, trim_sweep
+from dravik.trimming.airspeeds import altitude_of
 from dravik.units import in_si
 
 __all__ = ["BookRequest", "Subject"]
@@ -77,7 +78,7 @@ class Subject:
     def altitude(self) -> float:
         """The altitude of most chapters, m."""
         if self.asked.altitude != "":
-            return in_si(self.asked.altitude, "length", where="altitude")
+            return altitude_of(self.craft, self.asked.altitude)
         low, high = self.heights_of_file
         return round(low + SHARE * (high - low), -1)
 

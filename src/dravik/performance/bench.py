@@ -12,6 +12,7 @@ from dravik.errors import DravikError
 from dravik.kernel.program import N_RIGID
 from dravik.propulsion import PropellerEngine, SolidMotor, check_thrust_curve
 from dravik.trimming import settle
+from dravik.trimming.airspeeds import altitude_of
 from dravik.units import in_si
 
 __all__ = ["EnginePoint", "MotorFacts", "engine_points", "motor_facts", "throttle_inputs"]
@@ -144,7 +145,7 @@ def engine_points(
     """
     names = throttle_inputs(craft, inputs or {})
     points = []
-    airspeeds, altitude = in_m_s(airspeeds), in_si(altitude, "length", where="altitude")
+    airspeeds, altitude = in_m_s(airspeeds), altitude_of(craft, altitude)
     for throttle in throttles:
         state = None
         for airspeed in airspeeds:

@@ -12,6 +12,7 @@ from dravik.aircraft import Aircraft
 from dravik.errors import DravikError
 from dravik.performance.bench import engine_points, in_m_s, throttle_inputs
 from dravik.trimming import TrimPoint, trim
+from dravik.trimming.airspeeds import altitude_of
 from dravik.units import in_si
 
 __all__ = ["Ceiling", "Performance", "SpeedPoint", "ceiling", "fuel_of", "performance", "store_of"]
@@ -106,7 +107,7 @@ def performance(
         craft.input_index(name)
     unit, store = store_of(craft)
     points = []
-    airspeeds, altitude = in_m_s(airspeeds), in_si(altitude, "length", where="altitude")
+    airspeeds, altitude = in_m_s(airspeeds), altitude_of(craft, altitude)
     for i, airspeed in enumerate(airspeeds):
         points.append(_speed_point(craft, airspeed, altitude, dict(inputs or {}), unit, store))
         if told is not None:

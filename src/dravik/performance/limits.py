@@ -14,6 +14,7 @@ from dravik.kernel.program import GRAVITY
 from dravik.linear.derivatives import derivatives
 from dravik.performance.bench import in_m_s
 from dravik.trimming import Condition, ConditionSeries, FeasibleLimit, TrimPoint, find_limit, trim
+from dravik.trimming.airspeeds import altitude_of
 from dravik.trimming.condition import Manoeuvre
 from dravik.trimming.solve import condition_of
 from dravik.units import in_si
@@ -99,7 +100,7 @@ def flight_envelope(
     >>> round(row.slowest, 1), row.slow_cause
     (43.8, 'pitch_stick at its upper stop')
     """
-    heights = [in_si(a, "length", where="altitude") for a in altitudes]
+    heights = [altitude_of(craft, a) for a in altitudes]
     found: list[EnvelopeRow] = []
     guess = math.nan
     for k, height in enumerate(heights):
@@ -160,7 +161,7 @@ def manoeuvre_limits(
     >>> 1.5 < row.sustained < 2.2 and row.push < 1.0 < row.pull
     True
     """
-    height, derived = in_si(altitude, "length", where="altitude"), in_si(gust, "speed", where="gust")
+    height, derived = altitude_of(craft, altitude), in_si(gust, "speed", where="gust")
     speeds = in_m_s(airspeeds)
     found = []
     for k, speed in enumerate(speeds):

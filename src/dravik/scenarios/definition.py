@@ -11,6 +11,7 @@ from dravik.definition.effectors import Input
 from dravik.definition.fields import Duration, Frequency, Length, Model, PositiveLength, Speed
 from dravik.flight.starts import StartDefinition
 from dravik.mode_logic.modes import ModeLogic, Phase
+from dravik.scenarios.approach import Approach
 from dravik.surroundings.discrete_gusts import DiscreteGust
 from dravik.tables.entries import TableEntries
 
@@ -83,4 +84,5 @@ class ScenarioDefinition(Model):
     mode_logic: dict[str, ModeLogic] = {}  #: sets of modes beside the phases, by name
     route: RouteKeys | None = None  #: route that is flown
     aim: Aim | None = None  #: point that a homing law steers through
+    approach: Approach | None = None  #: runway whose beams give signals of deviation
     record: Record = Record()  #: what is recorded

@@ -93,8 +93,10 @@ def load_scenario(path: str | Path) -> Scenario:
     aimed = {} if d.aim is None else {f"aim_{key}": getattr(d.aim, key) for key in ("north", "east", "altitude")}
     if aimed:
         d = d.model_copy(update={"start": d.start.model_copy(update={"inputs": {**aimed, **d.start.inputs}})})
+    beams = {} if d.approach is None else d.approach.formulas()
     own = LawDefinition(
-        format=1, name=d.name, inputs=d.inputs, formulas=d.formulas, events=d.events, tables=d.tables, add={}
+        format=1, name=d.name, inputs=d.inputs, formulas={**beams, **d.formulas}, events=d.events, tables=d.tables,
+        add={},
     )  # fmt: skip
     if own.inputs or own.formulas or own.events or own.tables:
         craft = craft.with_law(own, read_tables(d.tables, lines), lines)
