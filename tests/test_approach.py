@@ -21,7 +21,7 @@ class ApproachTest(unittest.TestCase):
     def scenario(self, heading: float, more: str = "") -> Scenario:
         self.file.write_text(
             f'format = 1\nname = "a"\naircraft = "{LARK}"\nduration = "1 s"\n[start]\nkind = "trimmed"\n'
-            f'airspeed = "25 m/s"\naltitude = "300 m"\n[approach]\nnorth = "400 m"\neast = "-250 m"\naltitude = "120 m"\n'
+            f'airspeed = "25 m/s"\naltitude = "300 m"\nheading = "90 deg"\n[approach]\nnorth = "400 m"\neast = "-250 m"\naltitude = "120 m"\n'
             f'heading = "{heading} deg"\nlength = "1500 m"\n{more}\n', "utf-8",
         )  # fmt: skip
         return dv.load_scenario(self.file)
