@@ -38,7 +38,7 @@ CONDITION: dict[str, Any] = {
     "--heading": "30 deg", "--track": "30 deg", "--bank": "5 deg", "--sideslip": "2 deg", "--turn": "20 deg",
     "--dynamic-pressure": (["--altitude", "500 m"], "3 kPa"), "--pressure-altitude": (["--airspeed", "80 m/s"], "900 m"),
     "--north": "100 m", "--east": "100 m", "--day": "ISA+20",
-    "--pull": "1.2", "--roll": "5 deg/s", "--wind": "5 m/s from 40 deg", "--guess": "alpha=1 deg",
+    "--pull": "1.2", "--roll": "5 deg/s", "--free": "none", "--wind": "5 m/s from 40 deg", "--guess": "alpha=1 deg",
     "--set": "throttle=0.4", "--loading": "none", "--law": "none.toml",
 }  # fmt: skip
 TARNS: dict[str, Any] = {"--loading": "dropped", "--law": "attitude_hold"}

@@ -3,7 +3,9 @@
 import inspect
 import json
 import math
+import tempfile
 import unittest
+from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -21,6 +23,7 @@ from dravik.trimming import ConditionKeys
 from tests.test_cli import run
 from tests.test_runway import rolling_jet
 
+OWN = Path(__file__).parent / "aircraft"
 TARN = dv.sample("tarn")
 FOOT, KNOT = 0.3048, 1852.0 / 3600.0
 SEA_SOUND = 340.294  # m/s: ICAO Doc 7488, table of the standard atmosphere at sea level
@@ -190,6 +193,27 @@ class LegsTest(unittest.TestCase):
         slow = [json.loads(run("limits", "tarn", "--altitudes", "300 m", *day, "--airspeeds", "60 m/s", "--json")[1])
                 for day in ((), ("--day", "ISA+30"))]  # fmt: skip
         self.assertGreater(slow[1]["level_flight"][0]["slowest"], slow[0]["level_flight"][0]["slowest"] + 1.0)
+
+    def test_an_input_is_freed_where_another_is_set(self) -> None:
+        text = (
+            (OWN / "lom" / "aircraft.toml")
+            .read_text("utf-8")
+            .replace("pitch_stick = {", "other = { range = [-1, 1] }\npitch_stick = {")
+        )
+        text = text.replace("*pitch_stick", "*(pitch_stick + other)")
+        with tempfile.TemporaryDirectory() as folder:
+            file = Path(folder) / "two.toml"
+            file.write_text(text, "utf-8")
+            craft = dv.load(file)
+            plain = dv.trim(craft, airspeed=80.0, altitude=500.0)
+            freed = dv.trim(craft, airspeed=80.0, altitude=500.0, inputs={"pitch_stick": 0.1}, free="other")
+            # the two stand for each other
+            self.assertAlmostEqual(freed["other"], plain["pitch_stick"] - 0.1, places=9)
+            swept = dv.trim_sweep(craft, {"pitch_stick": "-0.1, 0.2"}, airspeed=80.0, altitude=500.0, free=["other"])
+            np.testing.assert_allclose(swept.values("other") + [-0.1, 0.2], plain["pitch_stick"], atol=1e-9)
+            for free, words in (("pitch_stick", "set and free"), ("nothing", "nothing")):
+                with self.assertRaisesRegex(DravikError, words):
+                    dv.trim(craft, airspeed=80.0, altitude=500.0, inputs={"pitch_stick": 0.1}, free=free)
 
 
 if __name__ == "__main__":

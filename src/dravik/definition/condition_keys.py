@@ -39,6 +39,7 @@ CONDITION_KEYS: dict[str, Key] = {
     "turn": Key(None, "steady turn: '30 deg' of bank, '3 deg/s', '400 m' radius, load factor '1.4'; negative is left"),
     "pull": Key(None, "pull-up or push-over: load factor '1.8' or '5 deg/s'"),
     "roll": Key("rad/s", "steady roll, such as '20 deg/s'"),
+    "free": Key(None, "inputs that the trim moves besides, commas between: a stick, where --set holds the stabiliser"),
     "north": Key("m", "place to the north of the origin"),
     "east": Key("m", "place to the east of the origin"),
     "wind": Key(None, "steady wind, such as '5 m/s from 270 deg'"),

@@ -1,7 +1,7 @@
 """What a trim is to hold, as people say it: speed, altitude, path, direction, bank, turns, pull-ups and rolls."""
 
 import math
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import NamedTuple, TypedDict
 
@@ -39,7 +39,8 @@ class ConditionKeys(TypedDict, total=False):
     **Air**: ``wind``, such as ``"5 m/s from 270 deg"``, and ``day``, such as ``"ISA+15"``, in the place of those of the
     aircraft's environment; the point's aircraft is then in that air.
 
-    ``inputs`` are set by name; ``guess`` is where the search starts, by name; ``north``, ``east`` the place.
+    ``inputs`` are set by name; ``free`` names inputs that the trim moves besides those marked so in the file, such as
+    the stick where the stabiliser is set; ``guess`` is where the search starts, by name; ``north``, ``east`` the place.
     """
 
     airspeed: Quantity
@@ -61,6 +62,7 @@ class ConditionKeys(TypedDict, total=False):
     wind: str
     day: str
     inputs: Mapping[str, Quantity] | None
+    free: str | Sequence[str]
     north: Quantity
     east: Quantity
     guess: Mapping[str, Quantity] | None
@@ -123,6 +125,7 @@ class Condition:
     is_coordinated: bool = False
     manoeuvre: Manoeuvre | None = None
     inputs: dict[str, float] = field(default_factory=dict)
+    free: tuple[str, ...] = ()
     north: float = 0.0
     east: float = 0.0
     guess: dict[str, Quantity] = field(default_factory=dict)

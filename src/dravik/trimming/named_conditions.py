@@ -40,7 +40,7 @@ def pose(craft: Aircraft, condition: Condition) -> Statement:
             begin = min(max(known.get(spec.follows, spec.default), spec.low), spec.high)
             free.append(Free(name, begin, 1.0, spec.low, spec.high))
             equations.append(Equation(name, other=spec.follows))
-        elif spec.trim and name not in condition.inputs:
+        elif (spec.trim or name in condition.free) and name not in condition.inputs:
             span = spec.high - spec.low
             bounded = math.isfinite(span)
             # a throttle starts somewhat below the middle: at idle or at full many engines have no slope

@@ -86,9 +86,21 @@ def condition_of(craft: Aircraft, asked: ConditionKeys) -> Condition:
             )  # fmt: skip
     inputs = craft.inputs_in_si(asked.get("inputs") or {})
     altitude = altitude_asked(craft, asked)
-    found = Condition.of(asked, speed_of(craft, asked, altitude, inputs), altitude, inputs)
+    freed = _freed(craft, asked, inputs)
+    found = replace(Condition.of(asked, speed_of(craft, asked, altitude, inputs), altitude, inputs), free=freed)
     # in a pull nothing holds the speed: the thrust of level flight is what a pilot leaves set
     return _with_level_thrust(craft, found) if has_level_thrust(craft, found) else found
+
+
+def _freed(craft: Aircraft, asked: ConditionKeys, inputs: Mapping[str, float]) -> tuple[str, ...]:
+    """Return the inputs that a trim moves besides; raises DravikError for one that is set too, or that is not there."""
+    given = asked.get("free") or ()
+    names = [n.strip() for n in given.split(",")] if isinstance(given, str) else list(arguments.names(given, "free"))
+    found = tuple(craft.input_names[craft.input_index(name)] for name in names)
+    for name in found:
+        if name in inputs:
+            raise DravikError(f"{name} is set and free", where="free", expected="the one or the other")
+    return found
 
 
 def _with_level_thrust(craft: Aircraft, pull: Condition) -> Condition:
@@ -129,6 +141,8 @@ def trim(
         Mach number, in the place of an airspeed.
     dynamic_pressure : str or float
         Half the density times the airspeed squared, Pa, in the place of an airspeed.
+    free : str or sequence of str
+        Inputs that the trim moves besides those marked ``trim``: the stick, where ``inputs`` set the stabiliser.
     altitude : str or float
         Geometric altitude above sea level, m; or a flight level such as ``"FL100"``.
     pressure_altitude : str or float
