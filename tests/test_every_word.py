@@ -54,7 +54,7 @@ WORDS: dict[str, tuple[list[str], dict[str, Any]]] = {
     "limits": ([LOM, "--altitude", "500 m", "--altitudes", "500 m", "--airspeeds", "80 m/s"], {
         "--set": "throttle=0.4", "--loading": "none", "--law": "none.toml", "--altitude": "900 m", "--altitudes": "900 m",
         "--day": "ISA+20", "--airspeeds": "90 m/s", "--gust": "10 m/s", "--failed": "nose", "--banks": "2 deg", "--force": "elevator",
-        "--figure": FILE}),
+        "--figure": FILE, "--corridor": True, "--attitudes": "2, 4 deg"}),
     "runway": ([TARN], {
         **TARNS, "--set": "flap_lever=15 deg", "--altitude": "800 m", "--heading": (["--wind", "3 m/s from 0 deg"], "40 deg"),
         "--wind": "3 m/s from 0 deg", "--landed": "flap_lever=35 deg", "--day": "ISA+20", "--slope": "1 %",

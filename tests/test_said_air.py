@@ -210,7 +210,7 @@ class LegsTest(unittest.TestCase):
             # the two stand for each other
             self.assertAlmostEqual(freed["other"], plain["pitch_stick"] - 0.1, places=9)
             swept = dv.trim_sweep(craft, {"pitch_stick": "-0.1, 0.2"}, airspeed=80.0, altitude=500.0, free=["other"])
-            np.testing.assert_allclose(swept.values("other") + [-0.1, 0.2], plain["pitch_stick"], atol=1e-9)
+            np.testing.assert_allclose(np.add(swept.values("other"), [-0.1, 0.2]), plain["pitch_stick"], atol=1e-9)
             for free, words in (("pitch_stick", "set and free"), ("nothing", "nothing")):
                 with self.assertRaisesRegex(DravikError, words):
                     dv.trim(craft, airspeed=80.0, altitude=500.0, inputs={"pitch_stick": 0.1}, free=free)

@@ -13,6 +13,8 @@ from dravik.cli.shared.groups import OptionGroup, grouped
 from dravik.errors import DravikError
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
     from dravik.aircraft import Aircraft
     from dravik.performance import ControlSpeed, ManoeuvreRow
 
@@ -63,6 +65,10 @@ def limits(
     over: RangeOptions,
     failed: EngineOutOptions,
     day: Day = "",
+    corridor: Annotated[
+        bool, typer.Option("--corridor", help="instead: the attitudes at which level flight holds, lift and push apart")
+    ] = False,
+    attitudes: Annotated[str, typer.Option(help="attitudes of --corridor: 'from:to:how many deg', or values")] = "",
     force: Annotated[str, typer.Option(help="signal of the pilot's pull, N: points stick free, force per g")] = "",
     figure: Figure = "",
     as_json: AsJson = False,
@@ -73,7 +79,16 @@ def limits(
 
     craft, altitude = in_air(fitted.craft(aircraft), day=day), over.altitude
     inputs = dict(input_settings(craft, fitted.set_))
+    if attitudes and not corridor:
+        raise DravikError("--attitudes needs --corridor", expected="--corridor --attitudes '-10:20:16 deg'")
     own = craft.definition.envelope
+    if corridor:
+        reach = own.airspeed if own else (0.0, 60.0)
+        speeds = spread(over.airspeeds or f"{reach[0]}:{reach[1]}:13 m/s", "airspeeds")
+        _corridor(
+            craft, (speeds, spread(attitudes, "attitudes") if attitudes else ()), altitude, inputs, figure, as_json
+        )
+        return
     usual = f"{own.altitude[0]}:{own.altitude[1]}:10 m" if own else "0:3000:7 m"
     heights = spread(over.altitudes or usual, "altitudes")
     with progress_bar(quiet=as_json, what="trimming") as told:
@@ -118,6 +133,45 @@ def limits(
         _show_engine_out(failed.gone(), altitude, out)
     if figure:
         say(f"written: {figure}")
+
+
+def _corridor(
+    craft: "Aircraft", axes: "tuple[Sequence[Any], Sequence[Any]]", altitude: str, inputs: dict[str, Any], figure: str,
+    as_json: bool,
+) -> None:  # fmt: skip
+    """Print the attitudes at which level flight holds over speed, with the throttles at their ends."""
+    from dravik.performance import corridor as corridor_of
+
+    speeds, attitudes = axes
+    with progress_bar(quiet=as_json, what="trimming") as told:
+        found = corridor_of(
+            craft, airspeeds=speeds, attitudes=attitudes, altitude=altitude, inputs=inputs, told=told
+        )  # fmt: skip
+    if figure:
+        from dravik.report import figure_corridor, save_figure
+
+        save_figure(figure_corridor(found), figure)
+    if as_json:
+        emit({"aircraft": craft.name, "edges": [vars(edge) for edge in found.edges], "points": found.rows()})
+        return
+    held = found.rows()
+    rows = []
+    for edge in found.edges:
+        own = [r for r in held if r["airspeed"] == edge.airspeed]
+        ranges = [_range([round(r[n], 9) + 0.0 for r in own]) for n in found.throttles]
+        lowest, highest = (float(np.degrees(v)) for v in (edge.lowest, edge.highest))
+        rows.append((edge.airspeed, lowest, edge.low_cause, highest, edge.high_cause, *ranges))
+    show_rows(
+        f"{craft.name} ({craft.loading_name}): attitudes of level flight at {altitude}",
+        ["airspeed [m/s]", "lowest [deg]", "limited by", "highest [deg]", "limited by", *found.throttles], rows,
+    )  # fmt: skip
+    if figure:
+        say(f"written: {figure}")
+
+
+def _range(values: list[float]) -> str:
+    """Return the least and the greatest of values in words."""
+    return f"{min(values):.3g} to {max(values):.3g}" if values else "-"
 
 
 def _manoeuvre_cells(row: "ManoeuvreRow") -> tuple[object, ...]:

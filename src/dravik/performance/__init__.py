@@ -2,6 +2,7 @@
 
 from dravik.performance.balanced_field import BalancedField, balanced_field
 from dravik.performance.bench import EnginePoint, MotorFacts, engine_points, motor_facts, throttle_inputs
+from dravik.performance.corridor import Corridor, CorridorEdge, corridor
 from dravik.performance.engine_out import ControlSpeed, minimum_control_speeds
 from dravik.performance.fuel import FuelLeg, FuelMission, FuelUse, LegUse, fuel_for, read_fuel_mission
 from dravik.performance.level import Ceiling, Performance, SpeedPoint, ceiling, performance
@@ -13,6 +14,8 @@ __all__ = [
     "BalancedField",
     "Ceiling",
     "ControlSpeed",
+    "Corridor",
+    "CorridorEdge",
     "EnginePoint",
     "EnvelopeRow",
     "FuelLeg",
@@ -30,6 +33,7 @@ __all__ = [
     "TakeOff",
     "balanced_field",
     "ceiling",
+    "corridor",
     "engine_points",
     "flight_envelope",
     "fuel_for",

@@ -15,7 +15,7 @@ from dravik.trimming import settle
 from dravik.trimming.airspeeds import altitude_of
 from dravik.units import in_si
 
-__all__ = ["EnginePoint", "MotorFacts", "engine_points", "motor_facts", "throttle_inputs"]
+__all__ = ["EnginePoint", "MotorFacts", "engine_points", "motor_facts", "throttle_inputs", "thrust_by_direction"]
 
 Floats = NDArray[np.float64]
 ROUNDED = 1e-9  # of the largest thrust: none
@@ -168,7 +168,7 @@ def engine_points(
 
 def _point(craft: Aircraft, x: Floats, u: Floats, airspeed: float, altitude: float, throttle: float) -> EnginePoint:
     signals = craft.values(x, u)
-    thrusts, total = _by_direction(craft, signals)
+    thrusts, total = thrust_by_direction(craft, signals)
     shaft = signals.get("shaft_power", np.nan)
     work = _useful_power(craft, signals, airspeed)
     efficiency = work / shaft if shaft > 0.0 and signals["thrust"] > 0.0 else np.nan
@@ -179,7 +179,7 @@ def _point(craft: Aircraft, x: Floats, u: Floats, airspeed: float, altitude: flo
     )  # fmt: skip
 
 
-def _by_direction(craft: Aircraft, signals: dict[str, float]) -> tuple[dict[str, float], float]:
+def thrust_by_direction(craft: Aircraft, signals: dict[str, float]) -> tuple[dict[str, float], float]:
     """Return the thrust of engines that point the same way, by that, and the size of all together as forces."""
     directions = {n: np.asarray(e.direction) / np.linalg.norm(e.direction) for n, e in craft.definition.engines.items()}
     labels = {n: _direction_name(direction) for n, direction in directions.items()}

@@ -1,6 +1,7 @@
 # The public names of dravik.report, listed here alone: loaded when they are first used, and seen by type checkers.
 from .axes import figure_axes as figure_axes
 from .comparing import figure_runs as figure_runs
+from .corridor import figure_corridor as figure_corridor
 from .curves import figure_sweep as figure_sweep
 from .figures import figure_histories as figure_histories
 from .figures import figure_overlay as figure_overlay

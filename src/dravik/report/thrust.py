@@ -1,7 +1,7 @@
 """Engines drawn: maps of propellers, thrust over speed, power available against required, thrust curves."""
 
 import math
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import matplotlib
 import numpy as np
@@ -18,6 +18,8 @@ if TYPE_CHECKING:
     from dravik.tables import Axis
 
 __all__ = ["figure_performance", "figure_thrust_curves"]
+
+DASHES: tuple[Any, ...] = ("-", ":", "-.", (0, (1, 3)))  # of the directions in which engines push
 
 
 def figure_performance(craft: "Aircraft", bench: "list[EnginePoint]", found: "Performance") -> "Figure":
@@ -97,11 +99,16 @@ def _reach(ratio: "np.ndarray", values: "np.ndarray") -> float:
     return float(min(ratio[-1], 1.25 * ratio[gone[0]])) if gone.size else float(ratio[-1])
 
 
+def _nothing(axes: "Axes", why: str) -> None:
+    """Say in the place of a panel why there is nothing to draw."""
+    axes.set_axis_off()
+    axes.text(0.0, 1.0, why, va="top", color=SOFT, transform=axes.transAxes)
+
+
 def _flow(axes: "Axes", bench: "list[EnginePoint]") -> None:
     """Draw the fuel flow over speed at each throttle."""
     if not any(math.isfinite(p.fuel_flow) for p in bench):
-        axes.set_axis_off()
-        axes.text(0.0, 1.0, "the engines burn no fuel that the file tells of", va="top", color=SOFT)
+        _nothing(axes, "the engines burn no fuel that the file tells of")
         return
     for k, throttle in enumerate(dict.fromkeys(p.throttle for p in bench)):
         points = [p for p in bench if p.throttle == throttle]
@@ -116,12 +123,17 @@ def _flow(axes: "Axes", bench: "list[EnginePoint]") -> None:
 
 
 def _thrusts(axes: "Axes", bench: "list[EnginePoint]", found: "Performance") -> None:
+    directions = list(dict.fromkeys(direction for p in bench for direction in p.thrusts))
     for k, throttle in enumerate(dict.fromkeys(p.throttle for p in bench)):
         points = [p for p in bench if p.throttle == throttle]
-        axes.plot(
-            [p.airspeed for p in points], [p.thrust for p in points], color=PALETTE[k], lw=1.6, marker="o", ms=3,
-            label=f"throttle {throttle:g}",
-        )  # fmt: skip
+        # what lifts and what pushes are two things: each direction has a line of its own
+        for direction, dash in zip(directions if len(directions) > 1 else ("",), DASHES, strict=False):
+            axes.plot(
+                [p.airspeed for p in points],
+                [p.thrusts.get(direction, math.nan) if direction else p.thrust for p in points],
+                color=PALETTE[k], lw=1.6, ls=dash, marker="o", ms=3,
+                label=f"throttle {throttle:g}" + (f", {direction}" if direction else ""),
+            )  # fmt: skip
     axes.plot(*_required(found, "thrust"), color=INK, lw=1.6, ls=(0, (5, 2)), label="along the flow in level flight")
     axes.axhline(0.0, color=SOFT, lw=0.7)
     axes.set_xlabel("airspeed [m/s]")
@@ -146,6 +158,9 @@ def _power(axes: "Axes", found: "Performance") -> None:
     speed = [p.airspeed for p in found.points]
     powers = [p.power_available for p in found.points] + [p.power_required for p in found.points]
     unit, scale = ("kW", 1e-3) if max((p for p in powers if math.isfinite(p)), default=0.0) >= 5e3 else ("W", 1.0)
+    if not any(math.isfinite(p) for p in powers):
+        _nothing(axes, "no power along the flow: nothing holds level flight on push alone")
+        return
     most = [scale * p.power_available for p in found.points]
     axes.plot(speed, most, color=ACTUAL, lw=1.6, label="available, full throttle", marker="o", ms=3)
     required = _required(found, "power")
@@ -182,8 +197,7 @@ def _climb(axes: "Axes", found: "Performance") -> None:
         if climbs:
             axes.legend(frameon=False, fontsize=8, loc="lower center")
         else:
-            axes.set_axis_off()
-            axes.text(0.0, 1.0, "no climb at full throttle, and no endurance, can be told", va="top", color=SOFT)
+            _nothing(axes, "no climb at full throttle, and no endurance")
         return
     beside = axes.twinx() if climbs else axes
     beside.plot(speed, hours, color=COMMANDED, lw=1.4, ls=(0, (5, 2)), label="endurance")
