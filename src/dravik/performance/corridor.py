@@ -107,10 +107,11 @@ def corridor(
     Examples
     --------
     >>> import dravik as dv
-    >>> corridor(dv.sample("tarn"), airspeeds=[60])
-    Traceback (most recent call last):
-    ...
-    dravik.errors.DravikError: Tarn has one attitude at each airspeed: ...
+    >>> try:
+    ...     corridor(dv.sample("tarn"), airspeeds=[60])
+    ... except dv.DravikError as error:
+    ...     print(error.what)
+    Tarn has one attitude at each airspeed: throttle gives no choice
     """
     height, speeds = altitude_of(craft, altitude), in_m_s(airspeeds)
     if attitudes:
