@@ -61,10 +61,10 @@ class CorridorTest(unittest.TestCase):
 
             self.assertEqual(edge.low_cause, "throttle at its lower stop")
             # the push along the body is nothing there
-            low = brentq(lambda a, v=speed, e=elevator(edge.lowest): loads(a, v, e)[0], -0.3, 0.1)
+            low = brentq(lambda a, v, e: loads(a, v, e)[0], -0.3, 0.1, args=(speed, elevator(edge.lowest)))
             self.assertAlmostEqual(edge.lowest, low, delta=math.radians(0.06))
             if "lift" in edge.high_cause:
-                high = brentq(lambda a, v=speed, e=elevator(edge.highest): loads(a, v, e)[1], 0.0, 0.2)
+                high = brentq(lambda a, v, e: loads(a, v, e)[1], 0.0, 0.2, args=(speed, elevator(edge.highest)))
                 self.assertAlmostEqual(edge.highest, high, delta=math.radians(0.2))
         self.assertEqual(self.found.edges[0].high_cause, "not looked at further")
         self.assertEqual(self.found.edges[-1].high_cause, "lift at its lower stop")
