@@ -126,6 +126,8 @@ def main() -> None:
         shown = "airspeed,altitude,theta,phi,elevator,rudder,mass,nz"
         figure(folder, "plot", "plot", "run.csv", "--signals", shown)
         figure(folder, "track", "plot", "run.csv", "--view", "track")
+        run(folder, "book", "pika", "--out", "pika.html")
+        page(folder / "pika.html", "book")
     if shutil.which("chromium") or shutil.which("chromium-browser"):
         asyncio.run(live_page("live", 76.0))
         asyncio.run(live_page("live_light", 150.0, light=True))
