@@ -57,6 +57,16 @@ class Outlines(unittest.TestCase):
             np.concatenate([p["points"] for p in outline_of(dv.load(AIRCRAFT / "lark" / "aircraft.toml"))])[:, 1]
         )
         self.assertAlmostEqual(float(span), 2.9, places=3)
+        # wing at the centre of gravity, tail and fin behind it by 0.45 of the span, the fin upwards
+        wing, _, tail, _, fin = (
+            np.array(p["points"]) for p in outline_of(dv.load(AIRCRAFT / "lark" / "aircraft.toml"))[2:]
+        )
+        self.assertAlmostEqual(float(np.mean(wing[[0, 3], 0])), -0.25 * 0.22, places=3)
+        self.assertAlmostEqual(float(np.max(tail[:, 0])), -0.45 * 2.9 + 0.25 * 0.6 * 0.22, places=3)
+        self.assertAlmostEqual(float(np.min(fin[:, 2])), -0.16 * 2.9, places=3)
+        body = np.array(outline_of(dv.load(AIRCRAFT / "lark" / "aircraft.toml"))[0]["points"])
+        self.assertAlmostEqual(float(np.ptp(body[:, 0])), 0.75 * 2.9, places=3)
+        self.assertAlmostEqual(float(np.ptp(body[:, 1])), 0.08 * 2.9, places=3)
         self.assertEqual(sum(p["kind"] == "disc" for p in outline_of(dv.sample("merle"))), 6)
         bad: tuple[object, ...] = (
             None,

@@ -73,6 +73,18 @@ class RollOscillationTest(unittest.TestCase):
             first = t[ss.argrelmax(own)[0][0]]
             self.assertAlmostEqual(np.degrees(value), -360.0 * first / period, delta=0.6)
 
+    def test_with_more_damping_two_turns_are_read(self) -> None:
+        craft = dv.sample("tarn")
+        model = dv.linearise(craft, dv.trim(craft, airspeed=62.0, altitude=300.0))
+        found = roll_oscillations(model, "roll_stick")
+        self.assertGreater(found.damping, 0.2)
+        held = model.part(states=[n for n in model.states if n not in ("north", "east", "altitude", "airspeed", "psi")])
+        row = np.eye(len(held.states))[[held.states.index("p")]]
+        plant = ss.StateSpace(held.A, held.B[:, [held.inputs.index("roll_stick")]], row, np.zeros((1, 1)))
+        _, p = ss.step(plant, T=np.linspace(0.0, 8.0, 16001))
+        one, two = p[ss.argrelmax(p)[0][0]], p[ss.argrelmin(p)[0][0]]
+        self.assertAlmostEqual(found.rate_ratio, (one - two) / (one + two), delta=2e-4)
+
     def test_left_is_as_right_and_size_is_nothing(self) -> None:
         for factor in (-1.0, 0.01):
             other = roll_oscillations(replace(self.model, B=self.model.B * factor), "roll_elevon")

@@ -8,7 +8,7 @@ from io import StringIO
 import dravik as dv
 from dravik.cli import main
 from dravik.errors import DravikError
-from dravik.report import figure_histories, in_units
+from dravik.report import figure_histories, figure_sweep, in_units
 from dravik.report.shown_units import axes_in_units, heading_in_units, rows_in_units
 
 KNOT, FOOT = 1852.0 / 3600.0, 0.3048
@@ -68,6 +68,13 @@ class ShownUnitsTest(unittest.TestCase):
         figure.draw_without_rendering()
         for place, text in zip(axes.get_yticks(), axes.get_yticklabels(), strict=True):
             self.assertAlmostEqual(float(text.get_text().replace("\N{MINUS SIGN}", "-")), place / KNOT, places=3)
+        swept = figure_sweep(dv.trim_sweep(craft, {"airspeed": "55, 75 m/s"}, flight_path="free", altitude=300.0,
+                                           inputs={"throttle": 0.9}), ["climb_rate", "alpha"])  # fmt: skip
+        with in_units("aviation"):
+            axes_in_units(swept)
+        self.assertEqual([a.get_title(loc="left") for a in swept.axes], ["climb rate [ft/min]", "alpha [deg]"])
+        self.assertEqual(swept.axes[0].get_xlabel(), "airspeed [kt]")
+        self.assertEqual(axes.get_title(loc="left"), "")
         places = axes.get_yticks() / KNOT
         self.assertTrue(all(abs(p * 100.0 - round(p * 100.0)) < 1e-6 for p in places))
 

@@ -14,7 +14,7 @@ from dravik.aircraft import Aircraft
 from dravik.cli import main
 from dravik.errors import DravikError
 from dravik.mass.limits import limits_at
-from dravik.performance.weights import centre_limits, loading_loop, loading_rows
+from dravik.performance.weights import aerodynamics_of, centre_limits, loading_loop, loading_rows
 from dravik.report import figure_masses
 
 LOM = Path(__file__).parent / "aircraft" / "lom" / "aircraft.toml"
@@ -113,6 +113,22 @@ class WeightsTest(unittest.TestCase):
                 self.craft(limits)
         with self.assertRaisesRegex(DravikError, "across"):
             self.craft('["2.9 m", "3.3 m"]', CABIN.replace("across = 3", "across = 0"))
+
+    def test_margins_are_those_of_the_neutral_point(self) -> None:
+        craft = dv.load(LOM)
+        (row,) = loading_rows(craft, aerodynamics_of(craft), centre_limits(craft, aerodynamics_of(craft), 0.05))
+        # at two degrees, of the file's formulas: CL = cl0 + cla alpha, CD and Cm
+        aero = aerodynamics_of(craft)
+        assert aero is not None
+        step, at = 1e-4, 0.0349
+        low, mid, high = (aero.at(alpha=at + d) for d in (-step, 0.0, step))
+        slope = {n: float(high[n] - low[n]) / (2.0 * step) for n in ("CL", "CD", "Cm")}
+        normal = np.cos(at) * (slope["CL"] + mid["CD"]) + np.sin(at) * (slope["CD"] - mid["CL"])
+        neutral = craft.definition.reference.moment_point[0] - slope["Cm"] / normal * craft.definition.reference.chord
+        margin = 100.0 * (neutral - 3.05) / craft.definition.reference.chord
+        self.assertAlmostEqual(row.static_margin, float(margin), places=3)
+        self.assertFalse(centre_limits(craft, None, 0.05).is_known)
+        self.assertTrue(centre_limits(craft, aero, 0.05).is_known)
 
     def test_the_hash_of_an_aircraft_without_them_stays(self) -> None:
         plain = dv.load(LOM).configuration
