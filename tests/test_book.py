@@ -103,6 +103,16 @@ class Books(unittest.TestCase):
         self.assertIn("too fast, pitch", said["Loops"]["verdict"])
         self.assertIn("it is a flight of Hail", said["Flight: smoke_column"]["verdict"])
 
+    def test_a_plan_is_studied_without_the_laws_that_the_book_is_of(self) -> None:
+        asked = BookRequest(chapters=["loops"], airspeeds=["60 m/s", "75 m/s"], altitude="300 m")
+        plain, held = (
+            write_aircraft_book(dv.sample("tarn", laws=laws), self.folder / "x.html", asked)[0].verdict
+            for laws in ((), ("attitude_hold",))
+        )
+        self.assertEqual(plain, "7 loops with 6 dB and 45 deg or more")
+        # the same plans, and the three loops that the law closes
+        self.assertIn("10 loops", held)
+
     def test_refusals(self) -> None:
         craft = dv.load(LARK)
         for path, asked, words in (

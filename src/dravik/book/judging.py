@@ -6,6 +6,7 @@ from functools import partial
 from typing import Any
 
 from dravik.aircraft import Aircraft, load
+from dravik.aircraft.air_of_point import in_air_of
 from dravik.book.asked import Subject
 from dravik.errors import DravikError
 from dravik.handling import handling_map, handling_qualities
@@ -127,13 +128,15 @@ def loops(subject: Subject) -> Block:
 
 
 def _craft_of(subject: Subject, loading: str, laws: Sequence[str]) -> Aircraft:
-    """Return the aircraft as a plan wants it."""
-    craft = subject.craft
-    if not loading and not laws:
+    """Return the aircraft as a plan wants it: a plan closes its loops around its own laws, not those engaged here."""
+    craft, engaged = subject.craft, subject.craft.configuration.laws
+    if not loading and not laws and not engaged:
         return craft
     if craft.path is None:
         raise DravikError("the plan names a loading or laws, and the aircraft has no file to load them from")
-    return load(craft.path, loading=loading or craft.loading_name, laws=laws)
+    plain = in_air_of(load(craft.path, loading=loading or craft.loading_name, laws=laws), craft)
+    values = {n: v for n, v in craft.configuration.values.items() if n in plain.parameters}
+    return plain.with_parameters(values) if values else plain
 
 
 def _margins(title: str, rows: Iterable[Mapping[str, Any]]) -> Sheet:
