@@ -153,7 +153,7 @@ def masses(subject: Subject) -> Block:
     )
     parts = parts_of(craft.definition, craft.loading)
     shares = [
-        (name, kg, 100.0 * share, -centre[0], centre[1], -centre[2])
+        (name, kg, 100.0 * share, *(round(float(v), 6) + 0.0 for v in (-centre[0], centre[1], -centre[2])))
         for name, kg, share, centre, _ in (share_table(parts) if parts else ())
     ]
     outside = [r.loading for r in rows if r.inside != "inside"]
@@ -166,11 +166,15 @@ def masses(subject: Subject) -> Block:
         f"Limits of the centre of gravity: {limits.words}. Static margins are those of "
         f"fixed controls at {math.degrees(ALPHA):.3g} deg of angle of attack."
     ]
+    cells = [
+        (r[0], *(round(v, 6) + 0.0 for v in r[1:9]), "-" if math.isnan(r.static_margin) else r.static_margin, r.inside)
+        for r in rows
+    ]
     return Block(
         "Masses", "; ".join([verdict if known else count, *heavy]), not (outside or heavy) if known or heavy else None,
         texts if known else ["No limits of the centre of gravity: neither the file nor its coefficients tell them."],
         [
-            Sheet(columns, [(*r[:9], "-" if math.isnan(r.static_margin) else r.static_margin, r.inside) for r in rows]),
+            Sheet(columns, cells),
             Sheet(
                 ("part", "mass [kg]", "share [%]", "x [m]", "y [m]", "z [m]"), shares,
                 f"Parts of the loading {craft.loading_name}",

@@ -36,6 +36,15 @@ def _settings(set_: "Coefficients", name: str) -> list[float]:
     return sorted(values)
 
 
+def _above(axes: "Axes", columns: int, what: str = "") -> None:
+    """Name the curves above the panel: in it there is no room that no curve may cross."""
+    axes.legend(
+        fontsize=7.5, frameon=False, loc="lower left", bbox_to_anchor=(-0.02, 0.98), ncols=columns, handlelength=1.1,
+        columnspacing=0.8, handletextpad=0.4, borderpad=0.1, title=what or None, title_fontsize=7.5, alignment="left",
+        labelspacing=0.2,
+    )  # fmt: skip
+
+
 def _family(
     axes: "Axes", set_: "Coefficients", over: str, x: Line, names: tuple[str, ...],
     by: str, values: list[float], held: "Mapping[str, float]", *, polar: bool = False,
@@ -53,7 +62,7 @@ def _family(
     axes.set_xlabel("CL" if polar else f"{over} [deg]")
     axes.set_ylabel(" (line), ".join(names) + (" (dashed)" if len(names) > 1 else ""))
     if by:
-        axes.legend(title=by, fontsize=8, title_fontsize=8, frameon=False, loc="best")
+        _above(axes, len(values), by)
     axes.margins(x=0.01)
 
 
@@ -90,7 +99,9 @@ def figure_families(
     elevator = next((c for c in lengthwise if c != flap), "")
     with matplotlib.rc_context(STYLE):
         over_mach = "mach" in set_.ranges
-        grid = figure.subplots(3 if over_mach else 2, 4, gridspec_kw=SPACED)
+        grid = figure.subplots(
+            3 if over_mach else 2, 4, gridspec_kw={**SPACED, "hspace": 0.55 if over_mach else 0.36, "top": 0.89}
+        )
         lowered, trimmed = (_settings(set_, c) if c else [0.0] for c in (flap, elevator))
         _family(grid[0][0], set_, "alpha", alpha, ("CL",), flap, lowered, flow)
         _family(grid[0][1], set_, "alpha", alpha, ("Cm",), elevator, trimmed, flow)
@@ -127,7 +138,7 @@ def _over_mach(row: "Sequence[Axes]", set_: "Coefficients", elevator: str, flow:
         axes.set_xlabel("Mach number")
         axes.set_ylabel(name)
         axes.margins(x=0.01)
-    row[0].legend(title="alpha", fontsize=8, title_fontsize=8, frameon=False, loc="best")
+    _above(row[0], 3, "alpha")
     if not elevator:
         row[3].set_axis_off()
 
@@ -155,8 +166,8 @@ def _slopes(
     axes.axhline(0.0, color=SOFT, lw=0.7)
     axes.set_xlabel("alpha [deg]")
     axes.set_ylabel("derivative [1/rad]")
-    axes.legend(fontsize=8, frameon=False, loc="best")
     axes.margins(x=0.01)
+    _above(axes, 2)
 
 
 def figure_comparison(comparison: "Comparison", *, title: str = "") -> "Figure":
