@@ -12,7 +12,8 @@ from dravik.errors import DravikError
 from dravik.handling import handling_map, handling_qualities
 from dravik.linear import mode_sweep, root_sweep
 from dravik.loops import margins_over, read_loops, study_loops
-from dravik.report import Block, Maker, Sheet, figure_handling_map, figure_roots, figure_study
+from dravik.report import Block, Sheet, figure_handling_map, figure_roots, figure_study
+from dravik.report.pages.page import Maker
 from dravik.trimming import TrimPoint, trim, trim_sweep
 
 __all__ = ["handling", "loops", "modes"]

@@ -14,7 +14,8 @@ from dravik.errors import DravikError
 from dravik.host.files import exists
 from dravik.mass import share_table
 from dravik.performance.weights import ALPHA, centre_limits, loading_loop, loading_rows
-from dravik.report import Block, Maker, Sheet, figure_families, figure_masses, figure_portrait, figure_three_views
+from dravik.report import Block, Sheet, figure_families, figure_masses, figure_portrait, figure_three_views
+from dravik.report.pages.page import Maker
 from dravik.units import from_si
 
 __all__ = ["coefficients", "definition", "masses"]

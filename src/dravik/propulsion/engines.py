@@ -144,9 +144,8 @@ class FanEngine(_Engine):
 
     kind: Literal["fan"]  #: flat-rated turbofan without a deck
     rated_thrust: Force  #: thrust at full power, standing at sea level
-    flat_to: Annotated[str, AfterValidator(_a_day)] = (
-        "ISA+15"  #: hottest day on which the rated thrust is there, standing at sea level
-    )
+    #: hottest day on which the rated thrust is there, standing at sea level
+    flat_to: Annotated[str, AfterValidator(_a_day)] = "ISA+15"
     bypass: Literal["high", "low"] = "high"  #: which lapse it follows
     idle: Annotated[float, Field(ge=0.0, lt=0.5)] = 0.05  #: thrust of an idling spool as a share of the full one
     fuel_flow: Formula  #: fuel flow in kg/s, over `thrust_NAME` and the air

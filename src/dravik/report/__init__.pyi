@@ -19,7 +19,6 @@ from .masses import figure_masses as figure_masses
 from .mode_logic import figure_mode_logic as figure_mode_logic
 from .pages.book import write_book as write_book
 from .pages.page import Block as Block
-from .pages.page import Maker as Maker
 from .pages.page import Sheet as Sheet
 from .pages.page import write_page as write_page
 from .responses import figure_phasors as figure_phasors

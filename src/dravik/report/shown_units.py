@@ -44,6 +44,10 @@ def in_units(name: str) -> Iterator[None]:
     name : str
         ``"SI"`` or ``"aviation"``.
 
+    Returns
+    -------
+    context manager
+
     Raises
     ------
     DravikError
