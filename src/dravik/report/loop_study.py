@@ -26,6 +26,8 @@ if TYPE_CHECKING:
 
 __all__ = ["figure_flown_steps", "figure_locus", "figure_study"]
 
+TINY = 1e-9  # what is smaller is rounding
+
 FARTHEST = 12.0  # of what a locus shows otherwise: up to here it reaches for a crossing
 DASHES = ("-", (0, (5, 2)), (0, (1, 1.5)), (0, (5, 1.5, 1, 1.5)))
 CONTOURS = (6.0, 3.0, 0.0, -3.0, -6.0, -12.0)  # dB of the closed loop
@@ -130,6 +132,8 @@ def _gains(axes: "Axes", study: "LoopStudy", curves: "list[tuple[Any, Any]]") ->
     axes.axhline(0.0, color=INK, lw=0.8)
     _log_axis(axes)
     axes.set_ylabel("gain [dB]")
+    low, high = axes.get_ylim()
+    axes.set_ylim(low - 0.07 * (len(study.loops) + 1) * (high - low), high)  # room below for the names
     axes.legend(frameon=False, fontsize=8, loc="lower left")
     _title(axes, "open loops, earlier ones closed: gain")
 
@@ -290,9 +294,10 @@ def _requirements(axes: "Axes", study: "LoopStudy") -> None:
         itertools.chain.from_iterable([(found.entry.name, c) for c in found.checks] for found in study.loops)
     )  # fmt: skip
     for k, (name, c) in enumerate(lines[:16]):
-        text = f"{name}, {c.name}: {c.value:.3g} {c.unit} (asked {c.limit:.3g})  {'met' if c.met else 'NOT MET'}"
+        value = c.value if abs(c.value) > TINY else 0.0
+        text = f"{'met' if c.met else 'NOT MET'}: {name}, {c.name} {value:.3g} {c.unit} (asked {c.limit:.3g})"
         axes.text(
-            0.0, 0.95 - 0.06 * k, text, fontsize=8.5, color=INK if c.met else COMMANDED, transform=axes.transAxes,
+            -0.08, 0.95 - 0.06 * k, text, fontsize=8, color=INK if c.met else COMMANDED, transform=axes.transAxes,
             fontweight="normal" if c.met else "bold",
         )  # fmt: skip
     _title(axes, "requirements" if lines else "no requirements in the file")
