@@ -9,7 +9,6 @@ import numpy as np
 
 from dravik.aero import Coefficients
 from dravik.aircraft import Aircraft
-from dravik.checks.ground import is_winged
 from dravik.definition import arguments
 from dravik.errors import DravikError
 from dravik.handling.criteria import CATEGORIES, CLASSES
@@ -18,6 +17,7 @@ from dravik.performance import EnvelopeRow, flight_envelope
 from dravik.performance.weights import aerodynamics_of
 from dravik.trimming import TrimSweep, trim_sweep
 from dravik.trimming.airspeeds import altitude_of
+from dravik.trimming.named_conditions import throttles_of
 from dravik.units import in_si
 
 __all__ = ["BookRequest", "Subject"]
@@ -117,8 +117,8 @@ class Subject:
 
     @cached_property
     def is_flown_level(self) -> bool:
-        """Whether it is made for level flight: with engines that a throttle moves, or on a wing."""
-        return bool(self.craft.definition.engines) or is_winged(self.craft)
+        """Whether it is made for level flight: with a throttle that trims move."""
+        return bool(throttles_of(self.craft))
 
     @cached_property
     def over_speed(self) -> TrimSweep:

@@ -145,10 +145,16 @@ def limits(subject: Subject) -> Block:
 
 def trims(subject: Subject) -> Block:
     """Return the trims of every loading over speed."""
-    found = subject.over_speed
+    try:
+        found = subject.over_speed
+    except DravikError as error:
+        if not subject.is_flown_level:
+            raise
+        return Block("Trims", str(error), good=False)
     first = next((p for p in found.points if p is not None), None)
     if first is None:
-        raise DravikError(f"nothing is held at {subject.altitude:g} m", hint="dravik trim says what stands in the way")
+        what = f"nothing is held at {subject.altitude:g} m; dravik trim says what stands in the way"
+        return Block("Trims", what, good=False if subject.is_flown_level else None)
     moved = [n for n in first.unknowns if n in first.craft.inputs][:4]
     names = [n for n in ("alpha", *moved, "CL", "thrust", "shaft_power") if n in first.craft.signals]
     shown = {n: from_si(first.craft.signals[n].unit) for n in names}
