@@ -115,7 +115,7 @@ class Books(unittest.TestCase):
 
     def test_a_plan_is_studied_without_the_laws_that_the_book_is_of(self) -> None:
         plan = sample_path("tarn") / "loops" / "attitude.toml"
-        asked = BookRequest(chapters=["loops"], airspeeds=["60 m/s", "75 m/s"], altitude="300 m", plans=[plan])
+        asked = BookRequest(chapters=["loops"], airspeeds=["60 m/s", "75 m/s"], altitude="300 m", plans=(plan,))
         (entry,) = write_aircraft_book(dv.sample("tarn", laws=["attitude_hold"]), self.folder / "x.html", asked)
         # the plan's four loops, though the law closes them already, and the three of the law
         self.assertEqual((entry.good, entry.verdict), (True, "7 loops with 6 dB and 45 deg or more"))
