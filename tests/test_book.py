@@ -71,6 +71,7 @@ class Books(unittest.TestCase):
             for path in (LARK, tail_heavy)
         )
         self.assertEqual([good[h].good for h in ("Coefficients", "Masses", "Trims")], [True, True, False])
+        self.assertEqual((good["Coefficients"].good, bad["Coefficients"].good), (True, False))
         self.assertEqual([bad[h].good for h in ("Masses", "Modes", "Handling qualities")], [False, False, False])
         self.assertIn("only outside the limits", bad["Masses"].verdict)
         self.assertIn("doubles in", bad["Modes"].verdict)

@@ -36,6 +36,8 @@ class ShownUnitsTest(unittest.TestCase):
             )
             self.assertEqual([r[2] for r in found], ["ft", "m", "ft/min"])
             self.assertEqual(found[1][1], 9.0)
+            # a list of signals has no values that another unit would fit
+            self.assertEqual(rows_in_units(["signal", "unit"], [["altitude", "m"]])[1], [["altitude", "m"]])
             for same in ("exhaust [m/s]", "height above the moment point [m]", "north [m]", "p [deg/s]", "spool"):
                 self.assertEqual(heading_in_units(same), (same, 1.0))
         self.assertEqual(heading_in_units("airspeed [m/s]"), ("airspeed [m/s]", 1.0))

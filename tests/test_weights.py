@@ -83,6 +83,10 @@ class WeightsTest(unittest.TestCase):
         np.testing.assert_allclose(loop.from_back[-1], wanted[-1])
         self.assertEqual(loop.reach, (wanted[1][1], float(loop.from_back[1, 1])))
         self.assertIsNone(loading_loop(dv.load(LOM)))
+        # without limits nothing is called inside
+        nowhere = centre_limits(dv.load(LOM), None, 0.05)
+        self.assertEqual([r.inside for r in loading_rows(dv.load(LOM), None, nowhere)], ["-"])
+        self.assertIn("not known", nowhere.words)
 
     def test_what_it_says(self) -> None:
         craft = self.craft('["3.02 m", "3.3 m"]')

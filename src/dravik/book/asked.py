@@ -68,7 +68,7 @@ class Subject:
     def check(self) -> None:
         """Raise DravikError for altitudes, airspeeds and levels that are none: no fault of the aircraft."""
         request = self.asked
-        in_si(self.altitude, "length", where="altitude")
+        altitude_of(self.craft, self.altitude)
         for value in request.airspeeds:
             in_si(value, "speed", where="airspeeds")
         arguments.word(request.aircraft_class, "class", CLASSES)

@@ -121,6 +121,8 @@ def loops(subject: Subject) -> Block:
         short += [f"{name}, {row['loop']}" for row in rows if not _holds(row)]
         short += [f"{name}, {one.entry.name}: {c.name} not met" for one in study.loops for c in one.checks if not c.met]
     count = sum(len(sheet.rows) for sheet in sheets)
+    if not count and not short:
+        return Block("Loops", "no loop is closed at a condition that is held", None, texts)
     verdict = f"{count} loops with {GAIN:g} dB and {PHASE:g} deg or more"
     if short:
         verdict = f"{count} loops; short of {GAIN:g} dB and {PHASE:g} deg, or of what is asked: {'; '.join(short[:6])}"

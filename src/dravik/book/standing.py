@@ -105,10 +105,12 @@ def coefficients(subject: Subject) -> Block:
     slope = {what: value for what, value, _ in found}
     good, verdict = None, f"{len(tables) or 'no'} tables"
     if "CL by alpha" in slope and "Cm by alpha" in slope:
-        stiff, lift = slope["Cm by alpha"], slope["CL by alpha"]
-        good = stiff < 0.0 < lift
-        about = "about the moment point"
-        verdict += f"; lift slope {lift:.3g}, pitch stiffness {stiff:.3g} a rad at {AT:g} rad, {about}"
+        # about the centre of gravity that is flown: about the tables' moment point the slope says nothing of stability
+        lift, behind = slope["CL by alpha"], float(aero.neutral_point(alpha=AT)) - float(craft.loading.cg[0])
+        good = lift > 0.0 and behind > 0.0
+        verdict += (
+            f"; lift slope {lift:.3g} a rad, neutral point {behind:.3g} m behind the centre of gravity at {AT:g} rad"
+        )
     return Block(
         "Coefficients", verdict, good, [],
         [
@@ -157,7 +159,7 @@ def masses(subject: Subject) -> Block:
         (name, kg, 100.0 * share, *(round(float(v), 6) + 0.0 for v in (-centre[0], centre[1], -centre[2])))
         for name, kg, share, centre, _ in (share_table(parts) if parts else ())
     ]
-    outside = [r.loading for r in rows if r.inside != "inside"]
+    outside = [r.loading for r in rows if r.inside == "OUTSIDE"]
     heavy = [f"{r.loading}: {r.too_much}" for r in rows if r.too_much]
     known = limits.is_known
     count = "1 loading" if len(rows) == 1 else f"{len(rows)} loadings"

@@ -165,6 +165,9 @@ def _corridor(
         f"{craft.name} ({craft.loading_name}): attitudes of level flight at {altitude}",
         ["airspeed [m/s]", "lowest [deg]", "limited by", "highest [deg]", "limited by", *found.throttles], rows,
     )  # fmt: skip
+    outside = sum(r["outside"] for r in held)
+    if outside:
+        say(f"{outside} of the {len(held)} points lie outside tables", "yellow")
     if figure:
         say(f"written: {figure}")
 

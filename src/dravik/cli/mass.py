@@ -53,24 +53,9 @@ def mass(
         save_figure(figure_masses(craft.name, craft.definition, paths, limits, loop), figure)
     if as_json:
         keys = ("part", "mass", "share_percent", "x", "y", "z", "Ixx", "Iyy", "Izz")
-        names = (
-            "loading",
-            "mass",
-            "x",
-            "y",
-            "z",
-            "Ixx",
-            "Iyy",
-            "Izz",
-            "Ixz",
-            "static_margin",
-            "inside",
-            "zero_fuel",
-            "too_much",
-        )
         emit({
             "loading": craft.loading_name, "parts": [dict(zip(keys, r, strict=True)) for r in rows],
-            "loadings": [dict(zip(names, r, strict=True)) for r in loadings],
+            "loadings": [r._asdict() for r in loadings],
             "centre_limits": [dict(zip(("mass", "forward_m", "aft_m"), r, strict=True)) for r in limits.rows],
             "seats": loop and {name: branch.tolist() for name, branch in loop._asdict().items()},
             "static_margin_unit": unit,
@@ -126,6 +111,8 @@ def _show_loop(craft: "Aircraft", limits: "CentreLimits", loop: "LoadingLoop") -
     low, high = loop.reach
     mass = float(loop.from_front[-1, 0])
     say(f"seats taken on top of {craft.loading_name}: to {mass:.5g} kg, centre from {low:.3f} to {high:.3f} m")
+    if not limits.is_known:
+        return  # nothing to be inside of
     out = [
         f"{way} at {m:.5g} kg ({x:.3f} m)"
         for way, branch in (("from the front", loop.from_front), ("from the back", loop.from_back))

@@ -65,7 +65,7 @@ class Corridor:
                 if point is not None:
                     thrusts = thrust_by_direction(point.craft, point.signals)[0]
                     found.append({
-                        "airspeed": airspeed, "theta": theta, "alpha": point["alpha"],
+                        "airspeed": airspeed, "theta": theta, "alpha": point["alpha"], "outside": bool(point.outside),
                         **{n: point[n] for n in self.throttles}, **{f"thrust_{n}": v for n, v in thrusts.items()},
                     })  # fmt: skip
         return found
@@ -193,4 +193,4 @@ def _cause(craft: Aircraft, point: TrimPoint) -> str:
                 nearest, words = share, f"{name} at its {side} stop"
     if words:
         return words
-    return "a table ends" if point.outside else "no more lift"
+    return "a table ends" if point.outside else "no solution found beyond"

@@ -46,6 +46,8 @@ class CentreLimits:
     @property
     def words(self) -> str:
         """The limits in words, at the least and the greatest mass where they depend on it."""
+        if not self.is_known:
+            return f"not known ({self.why})"
         parts = []
         for mass, forward, aft in (self.rows[0], self.rows[-1])[: len(self.rows)]:
             ahead = "not known (no tables of an elevator)" if math.isnan(forward) else f"{forward:.3f}"
@@ -145,7 +147,8 @@ def loading_rows(craft: Aircraft, aero: Coefficients | None, limits: CentreLimit
     for name, entry in craft.definition.loadings.items():
         x, y, z = (float(v) for v in entry.cg)
         margin = math.nan if aero is None else margin_unit(aero)[1] * static_margin(aero, x, alpha=ALPHA)
-        inside = "inside" if limits.holds(x, entry.mass) else "OUTSIDE"
+        # without limits there is nothing to be inside of
+        inside = ("inside" if limits.holds(x, entry.mass) else "OUTSIDE") if limits.is_known else "-"
         fuel = sum(fuel_of(craft.with_loading(name)).values())
         found.append(
             LoadingRow(

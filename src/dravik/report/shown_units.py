@@ -96,7 +96,7 @@ def rows_in_units(
     if "unit" in columns:
         k = list(columns).index("unit")
         for row in found:
-            if len(row) > k:
+            if len(row) > k and any(isinstance(v, float) for v in row):
                 unit, factor = value_in_units(str(row[0]).replace("_", " "), str(row[k]))
                 row[:] = [v * factor if isinstance(v, float) else unit if i == k else v for i, v in enumerate(row)]
     return [name for name, _ in heads], found

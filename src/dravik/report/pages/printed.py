@@ -48,7 +48,8 @@ def write_pdf(path: Path, title: str, subtitle: str, blocks: Sequence[Block]) ->
         for file in block.images:
             parts.append((block.heading if len(parts) == begun else "", file))
     if has_contents:
-        parts.insert(0, ("", partial(_text_page, title, _contents(blocks, subtitle), "")))
+        first = _broken(_contents(blocks, subtitle))
+        parts = [*(("", partial(_text_page, title, lines, "")) for lines in first), *parts]
     with tempfile.TemporaryDirectory() as folder, PdfWriter() as book:
         texts = {Path(folder) / f"{i}.pdf": make for i, (_, make) in enumerate(parts) if not isinstance(make, Path)}
         numbers = {Path(folder) / f"number_{i}.pdf": partial(_number, i + 1) for i in range(len(parts))}
@@ -70,7 +71,7 @@ def _contents(blocks: Sequence[Block], subtitle: str) -> list[Line]:
     for block in blocks:
         lines.append(Line(block.heading, is_bold=True))
         lines += [Line(f"    {text}", COLOURS[block.good]) for text in wrap(block.verdict, WORDS - 4)[:3]]
-    return lines[:LINES]
+    return lines
 
 
 def _lines(block: Block) -> Iterator[Line]:
