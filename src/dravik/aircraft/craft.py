@@ -17,6 +17,7 @@ from dravik.aircraft.description.configuration import Configuration
 from dravik.aircraft.description.faults import Fault
 from dravik.aircraft.description.overrides import SignalOverride, checked
 from dravik.aircraft.description.schema import AircraftDefinition, LawDefinition, Loading
+from dravik.aircraft.description.sensing import sensing_of
 from dravik.aircraft.integrated_state import integrated_state
 from dravik.aircraft.parameters import with_values
 from dravik.aircraft.plant import COORDINATES, AircraftPlant
@@ -189,9 +190,8 @@ class Aircraft:
     def with_tank(self, x: Floats, tank: str, mass: str | float) -> Floats:
         """Return a state with another mass (kg) in a tank, changed instantly; velocities of what remains are unchanged.
 
-        Position and velocity of the state change to those of the body's new centre of gravity; the difference of
-        momentum is carried off by the dropped mass. Raises DravikError for a tank that does not
-        flow in this loading, or a mass beyond what it holds.
+        Position and velocity become those of the new centre of gravity; the mass dropped carries off the difference of
+        momentum. Raises DravikError for a tank that does not flow in this loading, or a mass beyond what it holds.
         """
         return with_tank(self, x, tank, mass)
 
@@ -299,6 +299,18 @@ class Aircraft:
         """
         return self._copy(overrides=(*self.configuration.overrides, *(checked(o) for o in overrides)))
 
+    def with_sensors(
+        self, name: str = "", *, reads: str | Mapping[str, str] = "truth", estimator: str = "", fed: Sequence[str] = (),
+        observing: Sequence[str] = (),
+    ) -> "Aircraft":  # fmt: skip
+        """Return the aircraft with a set of its sensors on board (``"none"``: without), and what its laws read.
+
+        ``reads``: truth, sensors or estimates (of an ``estimator``), for all signals or as in ``"q=sensors,p=truth"``.
+        Sensors that are ``fed`` may be replaced or added to by inputs; laws named in ``observing`` read the truth.
+        Raises DravikError for what is not there.
+        """
+        return self._copy(sensing=sensing_of(self.definition, name, reads, estimator, (tuple(fed), tuple(observing))))
+
     def with_places(self, places: KeyLines, keys: Sequence[str]) -> "Aircraft":
         """Return the aircraft with some keys, such as ``environment.wind``, said to stand in another file."""
         return self._made(law_places={**self._law_places, **dict.fromkeys(keys, places)})
@@ -377,16 +389,8 @@ class Aircraft:
     def refuse_outside(self, w: Workspace) -> Workspace:
         """Raise DravikError when the last evaluation left a table whose policy makes that an error."""
         if (counter := int(w.counters[OUTSIDE_TABLE]) - 1) >= 0:
-            raise DravikError(self.outside_message(counter, float(w.worst[counter, 2])))
+            raise DravikError(outside.message(self.tape, self.tables, counter, float(w.worst[counter, 2])))
         return w
-
-    def outside_message(self, counter: int, value: float) -> str:
-        """Return in words which table was left, on which axis, and at what value."""
-        return outside.message(self.tape, self.tables, counter, value)
-
-    def outside_visits(self, w: Workspace) -> list[tuple[str, str, int, float, float]]:
-        """Return table, axis, visits, lowest and highest argument for each axis that was left."""
-        return outside.visits(self.tape, w)
 
     def plant(self, coordinates: str = "air") -> "AircraftPlant":
         """Return the aircraft as a plant in Euler angles and ``"air"`` (airspeed, alpha, beta) or ``"body"`` (u, v, w).

@@ -84,6 +84,7 @@ Charge = Annotated[float, _above("charge")]
 SpeedConstant = Annotated[float, _above("speed constant")]
 Stiffness = Annotated[float, _above("stiffness")]
 Damping = Annotated[float, _of("damping"), Field(ge=0.0)]
+MagneticField = Annotated[float, _of("magnetic field")]
 AngularMomentum = Annotated[float, _of("angular momentum")]
 Consumption = Annotated[float, _above("fuel consumption")]
 # a bare 0 needs no unit: it is the same in degrees and in radians

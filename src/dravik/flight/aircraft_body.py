@@ -8,17 +8,18 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from dravik.aircraft import Aircraft
+from dravik.aircraft import Aircraft, table_limits
 from dravik.aircraft.description.laws import engagements
 from dravik.aircraft.finite_values import not_finite
 from dravik.aircraft.ground_height import ground_height_of
 from dravik.aircraft.outline import outline_of
 from dravik.definition.effectors import Parameter
 from dravik.errors import DravikError
+from dravik.estimation import InertialFilter
 from dravik.flight import pauses
 from dravik.kernel import RIGID_STATES, Workspace
 from dravik.kernel.program import EVENT_CAPACITY, EVENT_COUNT, EVERYTHING, N_EVENTS, OUTSIDE_TABLE, STOP_EVENT
-from dravik.kernel.sampled_cells import begin_memory
+from dravik.kernel.sampled_cells import begin_memory, recall, remember, store
 from dravik.motion.equations import evaluate
 from dravik.motion.integration import BEFORE, SLOPE, clamp_states, fly_steps
 from dravik.recording.recording import Event
@@ -36,6 +37,7 @@ class AircraftBody:
     def __init__(self, craft: Aircraft) -> None:
         self.craft, self.name = craft, craft.name
         self.work = craft.workspace()
+        self._is_ahead = False
         self.state_names, self.inputs, self.signals = craft.state_names, craft.inputs, craft.signals
         self.registers = craft.tape.names
         self.parameters: Mapping[str, Parameter] = craft.configuration.parameters
@@ -50,6 +52,23 @@ class AircraftBody:
     def evaluate(self, t: float, x: Floats, u: Floats) -> None:
         """Put every signal at a state and inputs into the registers."""
         evaluate(self.craft.program, self.work, t, x, u, self.work.slopes[0], False, EVERYTHING)
+
+    def own_devices(self) -> list[Any]:
+        """Return the estimator on board."""
+        return [InertialFilter(self.craft)] if self.craft.configuration.sensing.estimator else []
+
+    def look_ahead(self, t: float, x: Floats, u: Floats, dt: float, step: int) -> None:
+        """Put every signal into the registers, with the samples that sensors take at this instant."""
+        self.evaluate(t, x, u)
+        self._is_ahead = bool(self.craft.configuration.sensing)
+        if self._is_ahead:
+            store(self.craft.program, self.work)
+            remember(self.craft.program, self.work, t, x, u, dt, step)
+
+    def look_back(self) -> None:
+        """Hold again what was held before the look ahead."""
+        if self._is_ahead:
+            recall(self.craft.program, self.work)
 
     def clamp(self, x: Floats) -> None:
         """Put states that have limits back inside them."""
@@ -163,7 +182,7 @@ class AircraftBody:
 
     def outside(self) -> list[tuple[str, str, int, float, float]]:
         """Return the tables that were left."""
-        return self.craft.outside_visits(self.work)
+        return table_limits.visits(self.craft.tape, self.work)
 
 
 def _logged_events(craft: Aircraft, w: Workspace) -> list[Event]:
@@ -177,7 +196,7 @@ def _failure(craft: Aircraft, w: Workspace, t: float, dt: float) -> tuple[float,
     """Return when (``t`` unless the kernel knows better) and why the kernel could not go on in a step, in words."""
     counter = int(w.counters[OUTSIDE_TABLE]) - 1
     if counter >= 0:
-        return t, craft.outside_message(counter, float(w.worst[counter, 2]))
+        return t, table_limits.message(craft.tape, craft.tables, counter, float(w.worst[counter, 2]))
     if not np.isfinite(w.registers[: len(RIGID_STATES)]).all():
         # a Runge-Kutta stage produced a NaN, which spread to the rest: repeat the step's first stage to find its origin
         x = w.slopes[BEFORE] + dt * w.slopes[SLOPE]

@@ -298,7 +298,8 @@ class Flight:
         if not due:
             return
         t = self.time_of(step)
-        self.body.evaluate(t, self.x, self.schedule.steps(step, 1, self.x)[0, 0])
+        # samples of this instant are taken for the devices, and once more when the flight goes on from here
+        self.body.look_ahead(t, self.x, self.schedule.steps(step, 1, self.x)[0, 0], self.dt, step)
         for task in due:
             try:
                 task.call(t, self.schedule.inputs)
@@ -309,6 +310,7 @@ class Flight:
                     f"the device {task.name} failed at {t:.6g} s: {what}", time=t, recording=self.recording(),
                     where=self.body.name, hint=own.hint if own is not None else "",
                 ) from error  # fmt: skip
+        self.body.look_back()
         self.called = step  # devices have been called for this step: a pause at it does not call them again
 
     def _follow(self, logged: int) -> None:

@@ -175,7 +175,7 @@ def _hold(craft: Aircraft, name: str, u: Floats, read: Callable[[str], float]) -
     effect = craft.configuration.script.faults[name].effect(name, lambda signal: craft.signal(signal).unit)
     for target, value in effect.inputs.items():
         u[craft.input_index(target)] = value
-    if effect.hold is not None:
+    if effect.hold is not None and effect.hold[1] in craft.signals:  # a sensor as a whole holds its outputs itself
         target, signal = effect.hold
         u[craft.input_index(target)] = read(signal)
 

@@ -2,7 +2,7 @@
 
 They compile to ordinary instructions, so trimming, linearising and the
 integrator see one kind of state. ``actuator_1`` and ``actuator_2`` are not for formulas: the
-aircraft's effectors and engines are made of them.
+aircraft's effectors and engines are made of them; ``random``, ``reading`` and ``ticks`` of its sensors.
 """
 
 from typing import NoReturn, Protocol
@@ -20,6 +20,9 @@ STATEFUL: dict[str, tuple[int, ...]] = {
     **{name: f.through for name, f in FUNCTIONS.items() if f.stateful},  # with memory functions
     "actuator_1": (),  # command, time constant, rate, low, high
     "actuator_2": (),  # command, frequency, damping, rate, low, high
+    "random": (),  # seed, stream, period, share kept, scale, scale at first
+    "reading": (0, 1, 2),  # x, x outside a flight, condition under which no sample is taken, period, delay
+    "ticks": (0,),  # condition under which no sample is taken, period
 }
 
 

@@ -15,7 +15,7 @@ from dravik.formula.watching import Watched
 from dravik.tables import Table
 from dravik.tables.table import interleaved_nodes
 
-__all__ = ["SHAPE_HEADER", "Cell", "Source", "StateSlot", "Tape", "group_tables"]
+__all__ = ["SHAPE_HEADER", "Cell", "RandomChange", "Source", "StateSlot", "Tape", "group_tables"]
 
 SHAPE_HEADER = 6  # entries of a shape before its offsets: axes, mask of smooth axes, four strides
 
@@ -43,6 +43,18 @@ class StateSlot:
     is_rate: bool = False
 
 
+class RandomChange(NamedTuple):
+    """How a random cell changes: its stream of normal numbers, the share it keeps, and the scale of what is added.
+
+    ``begin`` is the scale of what it holds at first.
+    """
+
+    stream: int
+    keep: float
+    scale: float
+    begin: float
+
+
 @dataclass
 class Cell:
     """A number that a function remembers from step to step: its register, and that of its next value.
@@ -50,7 +62,7 @@ class Cell:
     ``start`` is the register it takes over when a flight begins (its ``initial`` value without one). With a ``period``
     (s) it changes once each period, ``late`` (s) after the sample; otherwise at each step. A ``quiet`` one changes
     nothing but what the next change will be; a ``last`` one is quiet too, and changes after all others. Samples of what
-    is computed from samples are taken after those: by ``rank``.
+    is computed from samples are taken after those: by ``rank``. Of a ``random`` one ``next`` is the register of a seed.
     """
 
     name: str
@@ -63,6 +75,7 @@ class Cell:
     quiet: bool = False
     last: bool = False
     rank: int = 0
+    random: RandomChange | None = None
 
 
 @dataclass(frozen=True)

@@ -5,28 +5,20 @@ trim or a linear model, a function with a value at rest gives that (a hold passe
 lag with its period as time constant: where a difference equation stands still, and its look-alike at low frequencies.
 """
 
-from typing import Protocol
-
-from dravik.formula import dynamics
+from dravik.formula import dynamics, readings
 from dravik.formula.functions import FUNCTIONS
 from dravik.formula.layout import Cell
 from dravik.formula.parse import Node, name_node
+from dravik.formula.readings import Builder
 
 __all__ = ["MEMORY", "changes", "value"]
 
 MEMORY = (
     "sampled", "previous", "moving_average", "hold_while", "latch", "hysteresis", "debounce", "counter", "timer",
-    "blend",
+    "blend", *readings.NAMES,
 )  # fmt: skip
 MOST_SAMPLES = 200  # of an average: each is a cell of its own
 EDGE = 1e-9  # s: a time that is over within this is over
-
-
-class Builder(dynamics.Builder, Protocol):
-    """What these functions write to: a tape while it is made."""
-
-    def new_cell(self, suffix: str, node: Node) -> Cell:
-        """Add a cell for a function in the formula being compiled; ``changes`` is called for it at the end."""
 
 
 def _number(b: Builder, node: Node, i: int, least: float, strictly: bool = True) -> float:
@@ -52,6 +44,8 @@ def _true(b: Builder, node: Node, i: int) -> int:
 
 def value(b: Builder, node: Node) -> int:
     """Add the cells of one call and return the register of its value."""
+    if node.name in readings.NAMES:
+        return readings.value(b, node)
     match node.name:
         case "sampled":
             return _hold(b, node)
@@ -154,6 +148,9 @@ def _blend(b: Builder, node: Node) -> int:
 def changes(b: Builder, cells: list[Cell], node: Node) -> None:
     """Compile what the cells of one call hold next; ``cells`` in the order in which ``value`` made them."""
     first = cells[0]
+    if node.name in readings.NAMES:
+        readings.changes(b, cells, node)
+        return
     match node.name:
         case "sampled":
             first.next = first.start = b.compile(node.args[0])

@@ -92,7 +92,9 @@ TAPE_CODE = 41  # the addresses of the five stages' machine code, 0 where the in
 INTERPRETER, EVALUATE = 46, 47  # the addresses of ``run_tape`` and ``evaluate``, once the program is linked
 # registers that must be finite: how many, where they begin; where those begin that must be while conditions hold
 (N_FINITE, FINITE, FINITE_IF) = range(48, 51)
-HEADER = 51
+CELL_STREAM = 51  # the stream of normal numbers of each cell, -1 of one that is not random
+CELL_RANDOM = 52  # where share kept, scale and scale at first of each random cell stand in ``numbers``
+HEADER = 53
 # ``numbers``
 (GRAVITY, TEMPERATURE_OFFSET, AREA, CHORD, SPAN, MOMENT_POINT) = range(6)
 # the origin: its latitude and longitude, the radii (m) of its meridian and its parallel; the sea above the ellipsoid
@@ -161,6 +163,7 @@ def build_program(tape: Tape, body: RigidBody) -> Program:
     breaks_at = LOAD_VECTORS + len(loads)
     values_at = breaks_at + len(tape.breaks)
     times = np.array([number for cell in tape.cells for number in (cell.period, cell.late)], dtype=float)
+    chances = [n for c in tape.cells for n in (c.random[1:] if c.random else (0.0, 0.0, 0.0))]
     # order as in the constants GRAVITY to SEA_LEVEL above
     numbers = [
         body.gravity,
@@ -192,6 +195,7 @@ def build_program(tape: Tape, body: RigidBody) -> Program:
         CELL_NEXT: [c.next for c in tape.cells],
         CELL_START: [c.start for c in tape.cells],
         CELL_RANK: [c.rank for c in tape.cells],
+        CELL_STREAM: [c.random.stream if c.random else -1 for c in tape.cells],
         FINITE: tape.watched.always,
         FINITE_IF: tape.watched.encoded(),
         CELL_QUIET: [2 if c.last else int(c.quiet) for c in tape.cells],
@@ -207,6 +211,7 @@ def build_program(tape: Tape, body: RigidBody) -> Program:
     layout[USES_ANGLES] = int(_reads(tape, tape.stages[Stage.ACCELERATIONS], _ANGLES))
     layout[N_RANKS] = 1 + max((c.rank for c in tape.cells), default=0)
     layout[N_CELLS], layout[CELL_TIMES] = len(tape.cells), values_at + len(tape.values)
+    layout[CELL_RANDOM] = layout[CELL_TIMES] + len(times)
     layout[USES_BETA_DOT] = int(_reads(tape, tape.stages[Stage.ANGLE_RATES], ("beta_dot", "beta_dot_hat")))
     for key, values in sections.items():
         layout[key] = len(layout)
@@ -223,7 +228,7 @@ def build_program(tape: Tape, body: RigidBody) -> Program:
     return Program(
         code=tape.code,
         layout=np.array(layout, dtype=np.int64),
-        numbers=np.concatenate([np.array(numbers, dtype=float), tape.breaks, tape.values, times]),
+        numbers=np.concatenate([np.array(numbers, dtype=float), tape.breaks, tape.values, times, chances]),
     )
 
 

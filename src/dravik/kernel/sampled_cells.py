@@ -8,8 +8,10 @@ from dravik.kernel.calls import call_evaluate
 from dravik.kernel.program import (
     CELL_NEXT,
     CELL_QUIET,
+    CELL_RANDOM,
     CELL_RANK,
     CELL_START,
+    CELL_STREAM,
     CELL_TIMES,
     CELLS,
     EVERYTHING,
@@ -19,6 +21,7 @@ from dravik.kernel.program import (
     Program,
     Workspace,
 )
+from dravik.kernel.random_numbers import normal
 
 __all__ = ["begin_memory", "recall", "remember", "store"]
 
@@ -37,6 +40,20 @@ def is_due(program: Program, dt: float, step: int, i: int) -> bool:
 
 
 @inlined
+def drawn(program: Program, work: Workspace, dt: float, step: int, i: int) -> float:
+    """Return what a random cell holds next: a share of what it holds, and a normal number times its scale."""
+    layout, numbers = program.layout, program.numbers
+    at = layout[CELL_RANDOM] + 3 * i
+    held = work.registers[layout[layout[CELLS] + i]]
+    if numbers[at + 1] == 0.0:  # drawn once, at the beginning
+        return numbers[at] * held
+    # the number of the period, not of the step: the same numbers at any step
+    place = step // round(numbers[layout[CELL_TIMES] + 2 * i] / dt)
+    seed = int(work.registers[layout[layout[CELL_NEXT] + i]])
+    return numbers[at] * held + numbers[at + 1] * normal(seed, layout[layout[CELL_STREAM] + i], place)
+
+
+@inlined
 def take_next(program: Program, work: Workspace, dt: float, step: int, rank: int) -> bool:
     """Let cells hold their next values, of sampled ones those of a rank; return whether one not quiet has changed."""
     layout, reg, new = program.layout, work.registers, work.memory[0]
@@ -48,7 +65,10 @@ def take_next(program: Program, work: Workspace, dt: float, step: int, rank: int
             due = is_due(program, dt, step, i)
         # those that come last read the outcome of all the others, so they wait for the end of remember
         take = due and layout[layout[CELL_QUIET] + i] != LAST
-        new[i] = reg[layout[layout[CELL_NEXT] + i]] if take else reg[layout[layout[CELLS] + i]]
+        if take and layout[layout[CELL_STREAM] + i] >= 0:
+            new[i] = drawn(program, work, dt, step, i)
+        else:
+            new[i] = reg[layout[layout[CELL_NEXT] + i]] if take else reg[layout[layout[CELLS] + i]]
     changed = False
     for i in range(n):
         cell = layout[layout[CELLS] + i]
@@ -89,6 +109,11 @@ def begin_memory(program: Program, work: Workspace, t: float, x: Floats, u: Floa
         # a cell without a formula for its start keeps its initial value, which stands in the register already
         start = layout[layout[CELL_START] + i]
         new[i] = reg[start] if start >= 0 else reg[layout[layout[CELLS] + i]]
+        stream = layout[layout[CELL_STREAM] + i]
+        if stream >= 0:
+            # place -1: before all that are drawn in flight
+            seed = int(reg[layout[layout[CELL_NEXT] + i]])
+            new[i] = program.numbers[layout[CELL_RANDOM] + 3 * i + 2] * normal(seed, stream, -1)
     for i in range(n):
         reg[layout[layout[CELLS] + i]] = new[i]
     work.counters[FLYING] = 1

@@ -12,6 +12,7 @@ from dravik.definition.fields import (
     Acceleration,
     Angle,
     Length,
+    MagneticField,
     Model,
     TemperatureDifference,
     formula_of,
@@ -60,6 +61,8 @@ class Environment(Model):
     ground: Annotated[str | float, formula_of("length")] | None = None
     air: Air | None = None  #: an atmosphere in place of the standard one
     wind: Wind = Wind()  #: wind, the sum of all that is given
+    #: the Earth's magnetic field here, towards north, east and down; that of a tilted dipole unless given
+    magnetic_field: tuple[MagneticField, MagneticField, MagneticField] | None = None
 
     @model_validator(mode="after")
     def _possible(self) -> "Environment":

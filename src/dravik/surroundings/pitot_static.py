@@ -22,6 +22,7 @@ from dravik.surroundings.atmosphere import (
 
 __all__ = [
     "PRESSURE_SIGNALS",
+    "air_data_formulas",
     "calibrated_airspeed",
     "geopotential",
     "mach_from_calibrated",
@@ -111,42 +112,73 @@ def pressure_formulas() -> dict[str, str]:
             f"{_RAYLEIGH!r}*mach**7/(pitot_impact_above_sonic**2*sqrt(pitot_impact_above_sonic))) - 1)"
             f"*pressure/{SEA_LEVEL_PRESSURE!r}"
         ),
-        "pitot_shock_share": f"{_SHOCK!r}/(max(pitot_impact_ratio_sea, {SONIC!r}) + 1)",
-        "pitot_shock_root_0": "pitot_shock_share*(1 + pitot_shock_share*(2.5 + 9.375*pitot_shock_share))",
+    }
+    steps, mach = _mach_formulas("pitot_shock", "pitot_impact_ratio_sea")
+    return found | steps | {"calibrated_airspeed": f"{SOUND!r}*{mach}"} | _altitude_formulas("pitot", "pressure")
+
+
+def air_data_formulas() -> dict[str, str]:
+    """Return what an air data computer makes of its pressures, as formulas in their order.
+
+    They read ``air_data_pressure`` (static) and ``air_data_impact`` (Pa); the results are ``air_data_mach``,
+    ``air_data_calibrated_airspeed`` and ``air_data_pressure_altitude``.
+    """
+    found = {
+        "air_data_impact_ratio": "air_data_impact/air_data_pressure",
+        "air_data_impact_ratio_sea": f"air_data_impact/{SEA_LEVEL_PRESSURE!r}",
+    }
+    for name, ratio in (("mach", "air_data_impact_ratio"), ("calibrated_airspeed", "air_data_impact_ratio_sea")):
+        steps, mach = _mach_formulas(f"{ratio}_shock", ratio)
+        found |= steps
+        found[f"air_data_{name}"] = mach if name == "mach" else f"{SOUND!r}*{mach}"
+    heights = _altitude_formulas("air_data", "air_data_pressure")
+    found |= {n: t for n, t in heights.items() if n != "pressure_altitude"}
+    found["air_data_pressure_altitude"] = heights["pressure_altitude"]
+    return found
+
+
+def _mach_formulas(name: str, ratio: str) -> tuple[dict[str, str], str]:
+    """Return the formulas on the way from a ratio of pressures to its Mach number, and that of the Mach number."""
+    found = {
+        f"{name}_share": f"{_SHOCK!r}/(max({ratio}, {SONIC!r}) + 1)",
+        f"{name}_root_0": f"{name}_share*(1 + {name}_share*(2.5 + 9.375*{name}_share))",
     }
     for k in range(NEWTON_STEPS):
-        root = f"pitot_shock_root_{k}"
+        root = f"{name}_root_{k}"
         rest = f"(1 - {root})"
-        found[f"pitot_shock_root_{k + 1}"] = (
-            f"{root} - ({root}*{rest} - pitot_shock_share/({rest}*sqrt{rest}))/(1 - 3.5*{root})"
-        )
-    found["calibrated_airspeed"] = (
-        f"{SOUND!r}*sqrt(if_else(pitot_impact_ratio_sea <= {SONIC!r}, "
-        f"max((pitot_impact_ratio_sea + 1)**{1.0 / _POWER!r} - 1, 0)/{_HALF!r}, 1/(7*pitot_shock_root_{NEWTON_STEPS})))"
+        found[f"{name}_root_{k + 1}"] = f"{root} - ({root}*{rest} - {name}_share/({rest}*sqrt{rest}))/(1 - 3.5*{root})"
+    below = f"max(({ratio} + 1)**{1.0 / _POWER!r} - 1, 0)/{_HALF!r}"
+    return found, f"sqrt(if_else({ratio} <= {SONIC!r}, {below}, 1/(7*{name}_root_{NEWTON_STEPS})))"
+
+
+def _altitude_formulas(name: str, pressure: str) -> dict[str, str]:
+    """Return the formulas of the pressure altitude of a pressure, ``pressure_altitude`` the last of them."""
+    found, columns = (
+        dict[str, str](),
+        {
+            "layer_height": [base for base, _, _, _ in LAYERS],
+            "layer_pressure": [own for _, _, _, own in LAYERS],
+            "layer_exponent": [-GAS_CONSTANT * lapse / GRAVITY for _, _, lapse, _ in LAYERS],
+            # of an isothermal layer the scale height, upwards negative
+            "layer_scale": [
+                temperature / lapse if lapse else -GAS_CONSTANT * temperature / GRAVITY
+                for _, temperature, lapse, _ in LAYERS
+            ],
+        },
     )
-    columns = {
-        "pitot_layer_height": [base for base, _, _, _ in LAYERS],
-        "pitot_layer_pressure": [own for _, _, _, own in LAYERS],
-        "pitot_layer_exponent": [-GAS_CONSTANT * lapse / GRAVITY for _, _, lapse, _ in LAYERS],
-        # of an isothermal layer the scale height, upwards negative
-        "pitot_layer_scale": [
-            temperature / lapse if lapse else -GAS_CONSTANT * temperature / GRAVITY
-            for _, temperature, lapse, _ in LAYERS
-        ],
-    }
-    for name, values in columns.items():
-        found[name] = _by_layer(values)
-    found["pitot_layer_ratio"] = "log(pressure/pitot_layer_pressure)"
+    for key, values in columns.items():
+        found[f"{name}_{key}"] = _by_layer(values, pressure)
+    found[f"{name}_layer_ratio"] = f"log({pressure}/{name}_layer_pressure)"
     found["pressure_altitude"] = (
-        "pitot_layer_height + pitot_layer_scale*if_else("
-        "pitot_layer_exponent == 0, pitot_layer_ratio, exp(pitot_layer_exponent*pitot_layer_ratio) - 1)"
+        f"{name}_layer_height + {name}_layer_scale*if_else("
+        f"{name}_layer_exponent == 0, {name}_layer_ratio, exp({name}_layer_exponent*{name}_layer_ratio) - 1)"
     )
     return found
 
 
-def _by_layer(values: list[float]) -> str:
+def _by_layer(values: list[float], pressure: str) -> str:
     """Return a formula of the value in the layer of the standard atmosphere that has the pressure."""
     text = repr(values[-1])
     for k in range(len(values) - 2, -1, -1):
-        text = f"if_else(pressure > {LAYERS[k + 1][3]!r}, {values[k]!r}, {text})"
+        text = f"if_else({pressure} > {LAYERS[k + 1][3]!r}, {values[k]!r}, {text})"
     return text

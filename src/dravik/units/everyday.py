@@ -24,6 +24,7 @@ def _base(**powers: int) -> dict[str, int]:
 _LENGTH, _MASS, _TIME, _ANGLE, _CURRENT = _base(m=1), _base(kg=1), _base(s=1), _base(rad=1), _base(A=1)
 _FORCE, _PRESSURE, _POWER = _base(m=1, kg=1, s=-2), _base(m=-1, kg=1, s=-2), _base(m=2, kg=1, s=-3)
 _ENERGY, _VOLTAGE, _RESISTANCE = _base(m=2, kg=1, s=-2), _base(m=2, kg=1, s=-3, A=-1), _base(m=2, kg=1, s=-3, A=-2)
+_FIELD = _base(kg=1, s=-2, A=-1)
 _SPEED, _RATE, _FREQUENCY = _base(m=1, s=-1), _base(rad=1, s=-1), _base(s=-1)
 
 #: Symbols with their size in base units.
@@ -40,6 +41,7 @@ _SYMBOLS: dict[str, tuple[float, dict[str, int]]] = {
     "Pa": (1.0, _PRESSURE), "hPa": (100.0, _PRESSURE), "kPa": (1e3, _PRESSURE),
     "W": (1.0, _POWER), "kW": (1e3, _POWER), "J": (1.0, _ENERGY), "kJ": (1e3, _ENERGY),
     "V": (1.0, _VOLTAGE), "ohm": (1.0, _RESISTANCE), "mohm": (1e-3, _RESISTANCE),
+    "T": (1.0, _FIELD), "uT": (1e-6, _FIELD), "nT": (1e-9, _FIELD),
     "A": (1.0, _CURRENT), "K": (1.0, _base(K=1)),
 }  # fmt: skip
 _ABSOLUTE = {"degC": (1.0, 273.15), "K": (1.0, 0.0)}

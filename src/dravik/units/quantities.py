@@ -50,6 +50,7 @@ KINDS: dict[str, tuple[str, str]] = {
     "stiffness": ("N/m", "60 kN/m"),
     "damping": ("N*s/m", "6 kN*s/m"),
     "angular momentum": ("N*m*s", "40 N*m*s"),
+    "magnetic field": ("T", "48 uT"),
 }
 
 ANGULAR = ("angle", "angular rate", "angular acceleration")  # a bare number is refused in files: it could be degrees

@@ -2,7 +2,6 @@
 
 import math
 from collections.abc import Mapping
-from dataclasses import replace
 from functools import cache
 
 from dravik.aircraft.compiling import refusals
@@ -10,6 +9,7 @@ from dravik.aircraft.compiling.actuators import effector_node
 from dravik.aircraft.compiling.compiled_aircraft import CompiledAircraft
 from dravik.aircraft.compiling.inputs import effectors_of, input_specs
 from dravik.aircraft.compiling.mass_signals import add_mass
+from dravik.aircraft.compiling.rewiring import Rewiring
 from dravik.aircraft.compiling.rigid_body import point_loads, rigid_body
 from dravik.aircraft.compiling.table_adjustments import table_adjustments
 from dravik.aircraft.description.configuration import Configuration
@@ -203,33 +203,6 @@ class _Assembly:
             elif name not in PRESSURE_SIGNALS:
                 self.builder.define(name, node, where=self.where("environment"))
 
-    def override_signals(self) -> None:
-        """Rename signals in the formulas that read them: to a sensor's output, an injected or a disturbed signal."""
-        units = {n: s.unit for n, s in self.signals.items()}
-        laws = {n for n, s in self.signals.items() if s.kind in ("law", "command")}
-        wiring = Wiring(self.builder, {n for n, s in self.signals.items() if s.kind == "motion"}, laws)
-        inner: dict[str, str] = {}
-        for name, (node, unit) in self.configuration.script.sensed(units).items():
-            inner[name] = f"sensed_{name}"
-            self.define(inner[name], node, ("faults",), unit, f"{name} as laws read it", "sensor")
-            # a faulty sensor deceives laws and commands alone: the air and the mass go by the true signal
-            wiring.rewire(name, inner[name], [n for n in self.builder.nodes if n in laws])
-        for override in self.configuration.overrides:
-            name, instead = override.signal, f"override_{override.signal}"
-            refusals.override(override, self.signals, self.where)
-            read = inner.get(name, name)
-            readers = wiring.readers(override)
-            node = wiring.replaced(override, read, self.where("overrides", name))
-            if override.input:
-                self.inputs[override.input] = replace(self.inputs[override.input], unit=units[name])
-                self.signals[override.input] = self.signals[override.input]._replace(unit=units[name])
-            self.define(instead, node, ("overrides", name), units[name], f"{name} as it is read", "sensor")
-            # the kernel reads some signals by their register: it has to be told of the one that stands in their place
-            if name in self.needed and not override.readers:
-                self.needed.append(instead)
-            for known_as in {name, read}:  # laws read a faulty sensor's signal, everything else the true one
-                wiring.rewire(known_as, instead, readers)
-
     def _define_law(self, name: str, entry: NamedFormula, keys: tuple[str, ...]) -> None:
         """Add a formula of a law, which reads what sensors say."""
         self.define(name, entry.formula, keys, entry.unit, entry.description, "law")
@@ -324,6 +297,9 @@ class _Assembly:
         self.add_modes()
         refusals.adds(configuration.added, self.effectors, self.inputs, self.where)
         self._add_to_inputs()
+        rewiring = Rewiring(configuration, self.builder, self.signals, self.inputs, self.define, self.where)
+        rewiring.add_sensors()
+        rewiring.add_estimator()
         refusals.follows(configuration.inputs, self.signals, self.where)
         refuse_modes(configuration.mode_logic, self.inputs, configuration.parameters, self.signals, self.where)
         refusals.table_axes(self.builder, self.signals, self.where)
@@ -331,7 +307,9 @@ class _Assembly:
         for name, event in configuration.events.items():
             self._watch_user_event(name, event.when, event.stop)
         # last of all formulas: only now is it known who reads a signal
-        self.override_signals()
+        rewiring.read_sensors()
+        rewiring.sense_faults()
+        rewiring.override(self.needed)
         self.air = list(AIR) if configuration.world.air is not None else []
         tape = self.builder.build(self.needed, [*self.wind, *self.air], self.powerplant.guards)
         # what depends on an acceleration is known when everything has been ordered

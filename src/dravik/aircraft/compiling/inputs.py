@@ -12,6 +12,8 @@ from dravik.definition.signals import InputSpec, Where
 from dravik.errors import DravikError
 from dravik.kernel.signals import WIND_INPUTS
 from dravik.mode_logic.conditions import mode_inputs
+from dravik.sensors import fed_inputs
+from dravik.sensors.estimators import ESTIMATED
 from dravik.units import KINDS
 
 __all__ = ["effectors_of", "input_specs"]
@@ -66,6 +68,9 @@ def input_specs(configuration: Configuration, effectors: Mapping[str, Effector],
     specs += configuration.script.inputs()
     specs += mode_inputs(configuration.mode_logic)
     specs += law_inputs(configuration.laws)
+    specs += fed_inputs(configuration.sensors, configuration.sensing.fed)
+    if configuration.sensing.estimator:
+        specs += [InputSpec(f"estimated_{n}", unit, meaning=f"estimate of {n}") for n, unit in ESTIMATED.items()]
     specs += override_inputs(configuration.overrides)
     # across all sources: an input of a law may have the name of a fault's
     names = [s.name for s in specs]

@@ -105,8 +105,10 @@ def script(configuration: Configuration, effectors: Iterable[str], signals: Iter
     """Refuse faults and gusts of what is not there; ``signals`` are those that no formula of the user's makes."""
     definition, controls = configuration.aircraft, list(effectors)
     written = [*configuration.formulas, *(n for formulas in definition.laws.values() for n in formulas)]
+    sensors = [n for name, s in configuration.sensors.items() for n in (name, *s.outputs(name))]
     known = {
-        "engine": list(definition.engines), "control": controls, "signal": [*signals, *written, *controls],
+        "engine": list(definition.engines), "control": ["", *controls],
+        "signal": ["", *signals, *written, *controls, *sensors],
         "tank": list(definition.tanks),
     }  # fmt: skip
     configuration.script.check(known, where)

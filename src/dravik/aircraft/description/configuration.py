@@ -10,14 +10,19 @@ from dravik.aircraft.description.flight_script import FlightScript
 from dravik.aircraft.description.loadings import roll_up
 from dravik.aircraft.description.overrides import SignalOverride
 from dravik.aircraft.description.schema import AircraftDefinition, Event, LawDefinition, Loading, NamedFormula
+from dravik.aircraft.description.sensing import Sensing
 from dravik.contact import Leg
 from dravik.definition.effectors import Input, Parameter
 from dravik.errors import DravikError, nearest
 from dravik.mode_logic.modes import ModeLogic
+from dravik.sensors import SEED, Sensor, chosen_sensors
 from dravik.surroundings.environment import Environment
 from dravik.tables.entries import TableEntry
 
 __all__ = ["Configuration"]
+
+# sections that are left out of the hash where a file has none: older recordings keep the hash without them
+UNSAID = ("mass_limits", "seats", "sensors", "sensor_sets", "default_sensors", "estimators")
 
 
 @dataclass(frozen=True)
@@ -34,6 +39,7 @@ class Configuration:
     script: FlightScript = field(default_factory=FlightScript)
     overrides: tuple[SignalOverride, ...] = ()
     values: Mapping[str, float] = field(default_factory=dict)
+    sensing: Sensing = field(default_factory=Sensing)
 
     @classmethod
     def of(cls, definition: AircraftDefinition, loading: str, where: Callable[..., str]) -> "Configuration":
@@ -85,6 +91,8 @@ class Configuration:
     def parameters(self) -> dict[str, Parameter]:
         """Parameters of the aircraft and of its laws, with the values that were set."""
         found: dict[str, Parameter] = self._united("parameters")
+        if self.sensing:
+            found[SEED] = Parameter(value=0.0, description="seed of all that is random in the sensors")
         return found | {n: found[n].model_copy(update={"value": v}) for n, v in self.values.items()}
 
     @cached_property
@@ -121,6 +129,13 @@ class Configuration:
         names = dict.fromkeys(name for law in self.laws for name in law.add)
         return {name: tuple(law.add[name] for law in self.laws if name in law.add) for name in names}
 
+    @cached_property
+    def sensors(self) -> dict[str, Sensor]:
+        """The sensors on board."""
+        if not self.sensing:
+            return {}
+        return chosen_sensors(self.aircraft.sensors, self.aircraft.sensor_sets, self.sensing.sensors)
+
     @property
     def legs(self) -> dict[str, Leg]:
         """The gear, where there is ground for it to touch."""
@@ -135,10 +150,13 @@ class Configuration:
         """Return all of it as text, the same for the same configuration."""
         sections = ("inputs", "parameters", "formulas", "events")
         whole = self.aircraft.model_copy(update={s: getattr(self, s) for s in sections} | {"environment": self.world})
-        unsaid = {name for name in ("mass_limits", "seats") if name not in whole.model_fields_set}
+        unsaid: dict[str, Any] = {name: True for name in UNSAID if name not in whole.model_fields_set}
+        if self.world.magnetic_field is None:
+            unsaid["environment"] = {"magnetic_field"}
         text = whole.model_dump_json(exclude=unsaid) + repr(sorted(self.added.items()))
         # only where there is one, so that the hash of a plain aircraft stays what older recordings keep
         text += repr(self.script.as_data()) if self.script else ""
         ways = [(w.name, w.rate, w.delay, w.fade, w.mode_logic) for w in self.laws]
         text += repr(ways) if any(w[1] or w[3] or w[4] for w in ways) else ""
+        text += repr((self.sensing, sorted(self.sensors.items()))) if self.sensing else ""
         return text + (repr(self.overrides) if self.overrides else "")

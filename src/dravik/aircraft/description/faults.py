@@ -6,14 +6,14 @@ Each kind is one class: its keys, the inputs it adds, what it rewrites, and what
 import math
 from collections.abc import Callable
 from dataclasses import replace
-from typing import Annotated, ClassVar, Literal, NamedTuple
+from typing import Annotated, ClassVar, Literal
 
-from pydantic import Discriminator, Tag
+from pydantic import Discriminator, Tag, model_validator
 
+from dravik.aircraft.description.fault_kind import Effect, FaultKind
+from dravik.aircraft.description.signal_faults import BiasedSignal, DelayedSignal, FrozenSignal, NoisySignal
 from dravik.definition.effectors import RATE_KIND, Effector
 from dravik.definition.fields import Duration, Formula, Frequency, Mass
-from dravik.definition.signals import InputSpec
-from dravik.definition.timed import Timed
 from dravik.definition.toml import kind_tag
 from dravik.errors import DravikError
 from dravik.formula import Node, choice_node, name_node, number_node, parse
@@ -21,6 +21,7 @@ from dravik.units import in_si, kind_of_unit, quantity
 
 __all__ = [
     "BiasedSignal",
+    "DelayedSignal",
     "Effect",
     "EngineFailure",
     "Fault",
@@ -28,6 +29,7 @@ __all__ = [
     "FrozenSignal",
     "LostControl",
     "MassDrop",
+    "NoisySignal",
     "OscillatingControl",
     "RunawayControl",
     "SlowControl",
@@ -37,54 +39,7 @@ __all__ = [
 UNLIMITED = 1e6  # rate per second that stands for "no rate limit" where the tape needs a finite number
 
 
-class Effect(NamedTuple):
-    """What a flight does when a fault happens.
-
-    ``inputs`` are set (SI); ``hold`` is an input and the signal whose present value it takes over; ``tank`` is a name
-    and the mass left in it, kg.
-    """
-
-    inputs: dict[str, float]
-    hold: tuple[str, str] | None = None
-    tank: tuple[str, float] | None = None
-
-
-class _Fault(Timed):
-    """A fault, which happens once.
-
-    A kind says what it concerns by one of the keys ``engine``, ``control``, ``signal`` and ``tank``. The methods get
-    the fault's name, which is not among its keys.
-    """
-
-    has_switch: ClassVar[bool] = False  # whether the input fault_NAME becomes 1 when it happens
-    holds_value: ClassVar[bool] = False  # whether the input held_NAME takes over a value then
-
-    def inputs(self, name: str) -> list[InputSpec]:
-        """Return the inputs that tell the tape whether it has happened, and what it holds."""
-        found = []
-        if self.has_switch:
-            found.append(InputSpec(f"fault_{name}", "", 0.0, 1.0, meaning=f"1: fault {name} has happened"))
-        if self.holds_value:
-            found.append(InputSpec(f"held_{name}", "", meaning=f"where fault {name} holds it"))
-        return found
-
-    def control_node(self, name: str, effector: Effector, healthy: Node) -> Node:
-        """Return the position of the control it concerns, from that of a healthy one."""
-        return healthy
-
-    def signal_node(self, name: str, unit: str, true: Node) -> Node | None:
-        """Return what laws and commands read of the signal it concerns; None where it concerns no sensor."""
-        return None
-
-    def check(self, place: Callable[[str], str]) -> None:
-        """Raise DravikError for quantities that do not fit; ``place`` names a key of the fault in messages."""
-
-    def effect(self, name: str, unit_of: Callable[[str], str]) -> Effect:
-        """Return what the flight does at its instant; ``unit_of`` gives the SI unit of a signal."""
-        return Effect({f"fault_{name}": 1.0} if self.has_switch else {})
-
-
-class EngineFailure(_Fault):
+class EngineFailure(FaultKind):
     """An engine fails."""
 
     kind: Literal["engine_out"]  #: an engine fails
@@ -95,7 +50,7 @@ class EngineFailure(_Fault):
         return Effect({f"fail_{self.engine}": 1.0})
 
 
-class StuckControl(_Fault):
+class StuckControl(FaultKind):
     """A control stays where it is, or jumps to a ``position`` and stays there."""
 
     has_switch: ClassVar[bool] = True
@@ -120,7 +75,7 @@ class StuckControl(_Fault):
         return Effect(switch | {f"held_{name}": in_si(self.position, kind, where=f"faults.{name}.position")})
 
 
-class FloatingControl(_Fault):
+class FloatingControl(FaultKind):
     """A control is free: it goes to a ``position`` that the air gives it, a formula (SI), within the time of a lag."""
 
     has_switch: ClassVar[bool] = True
@@ -144,7 +99,7 @@ class FloatingControl(_Fault):
         return Effect({f"fault_{name}": 1.0}, hold=(f"held_{name}", self.control))
 
 
-class RunawayControl(_Fault):
+class RunawayControl(FaultKind):
     """A control runs away: from where it stands it moves at a ``rate`` to the end of its range and stays there."""
 
     has_switch: ClassVar[bool] = True
@@ -180,7 +135,7 @@ class RunawayControl(_Fault):
         return Effect({f"fault_{name}": 1.0}, hold=(f"held_{name}", self.control))
 
 
-class OscillatingControl(_Fault):
+class OscillatingControl(FaultKind):
     """A control swings by itself: added to what it is commanded, or in its place about where it stood."""
 
     has_switch: ClassVar[bool] = True
@@ -211,7 +166,7 @@ class OscillatingControl(_Fault):
         return Effect({f"fault_{name}": 1.0}, hold=(f"held_{name}", self.control))
 
 
-class SlowControl(_Fault):
+class SlowControl(FaultKind):
     """A control moves at no more than another ``rate``."""
 
     has_switch: ClassVar[bool] = True
@@ -235,55 +190,35 @@ class SlowControl(_Fault):
         return replace(healthy, args=tuple(args))
 
 
-class LostControl(_Fault):
-    """A control has no effect any more, as if it stood at zero."""
+class LostControl(FaultKind):
+    """A control has no effect any more, as if it stood at zero; or a sensor gives no more samples: its last stays."""
 
     has_switch: ClassVar[bool] = True
 
-    kind: Literal["lost"]  #: a control acts as if its position were zero
-    control: str  #: its name
+    kind: Literal["lost"]  #: a control acts as if its position were zero; a sensor gives no more samples
+    control: str = ""  #: name of the control
+    signal: str = ""  #: name of the sensor, in place of a control
+
+    @model_validator(mode="after")
+    def _one_of_both(self) -> "LostControl":
+        if bool(self.control) == bool(self.signal):
+            raise DravikError("the fault concerns nothing" if not self.control else "the fault concerns both",
+                              where="control", expected="a control, or a sensor as signal")  # fmt: skip
+        return self
+
+    def signal_node(self, name: str, unit: str, true: Node) -> Node | None:
+        """Refuse a signal that is no sensor's: what it would read then is not said."""
+        raise DravikError(
+            f"the fault {name} loses {self.signal}, which is no sensor", where=f"faults.{name}.signal",
+            expected="a sensor on board", hint='kind = "frozen" or "biased"',
+        )  # fmt: skip
 
     def control_node(self, name: str, effector: Effector, healthy: Node) -> Node:
         """Let it stand at zero."""
         return choice_node(f"fault_{name}", number_node(0.0), healthy)
 
 
-class FrozenSignal(_Fault):
-    """What laws and commands read of a signal stays as it is."""
-
-    has_switch: ClassVar[bool] = True
-    holds_value: ClassVar[bool] = True
-
-    kind: Literal["frozen"]  #: what laws and commands read of a signal stays as it is
-    signal: str  #: its name
-
-    def signal_node(self, name: str, unit: str, true: Node) -> Node | None:
-        """Read the value held."""
-        return choice_node(f"fault_{name}", name_node(f"held_{name}"), true)
-
-    def effect(self, name: str, unit_of: Callable[[str], str]) -> Effect:
-        """Hold the signal's present value."""
-        return Effect({f"fault_{name}": 1.0}, hold=(f"held_{name}", self.signal))
-
-
-class BiasedSignal(_Fault):
-    """What laws and commands read of a signal is the signal + ``by``."""
-
-    has_switch: ClassVar[bool] = True
-
-    kind: Literal["biased"]  #: sensor bias: laws and commands read the signal plus `by`
-    signal: str  #: its name
-    by: str | float  #: the bias, with its unit
-
-    def signal_node(self, name: str, unit: str, true: Node) -> Node | None:
-        """Add the bias."""
-        by = quantity(self.by, kind_of_unit(unit), where=f"faults.{name}.by")
-        # the switch as a factor: 0 before the fault, 1 after, and no branch in the tape
-        shift = Node("op", 0, "mul", args=(name_node(f"fault_{name}"), number_node(by)))
-        return Node("op", 0, "add", args=(true, shift))
-
-
-class MassDrop(_Fault):
+class MassDrop(FaultKind):
     """A tank loses what it holds at once, but for what is ``left``."""
 
     kind: Literal["mass_dropped"]  #: a tank loses what it holds at once
@@ -305,6 +240,8 @@ Fault = Annotated[
     | Annotated[LostControl, Tag("(lost)")]
     | Annotated[FrozenSignal, Tag("(frozen)")]
     | Annotated[BiasedSignal, Tag("(biased)")]
+    | Annotated[NoisySignal, Tag("(noisy)")]
+    | Annotated[DelayedSignal, Tag("(delayed)")]
     | Annotated[MassDrop, Tag("(mass_dropped)")],
     Discriminator(kind_tag),
 ]

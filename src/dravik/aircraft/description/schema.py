@@ -27,6 +27,7 @@ from dravik.mass import Part, Tank
 from dravik.mass.limits import CentreRows, MassLimits, Seats
 from dravik.mode_logic.modes import ModeLogic
 from dravik.propulsion.engines import Battery, Drive, Engine, Mixer, PropellerEntry
+from dravik.sensors import Estimator, Sensor, SensorSet, chosen_sensors, refuse_sets
 from dravik.surroundings.environment import Environment
 from dravik.tables.entries import TableEntries
 from dravik.units import quantity
@@ -286,7 +287,21 @@ class AircraftDefinition(_Document):
     drives: dict[str, Drive] = {}  #: motors that turn propellers, by name
     batteries: dict[str, Battery] = {}  #: batteries that motors share, by name
     mixers: dict[str, Mixer] = {}  #: mixers that share commands out to rotors, by name
+    sensors: dict[str, Sensor] = {}  #: sensors by name
+    sensor_sets: dict[str, SensorSet] = {}  #: sets of sensors by name: which are on board, and with what other errors
+    estimators: dict[str, Estimator] = {}  #: estimators by name
+    default_sensors: str = ""  #: set that is meant where sensors are asked for and none is named
     laws: dict[str, dict[str, FormulaEntry]] = {}  #: formulas of laws that are always engaged, by name
+
+    @model_validator(mode="after")
+    def _sets_exist(self) -> "AircraftDefinition":
+        refuse_sets(self.sensors, self.sensor_sets)
+        if self.default_sensors:
+            try:
+                chosen_sensors(self.sensors, self.sensor_sets, self.default_sensors)
+            except DravikError as error:
+                raise error.at("default_sensors") from None
+        return self
 
     @model_validator(mode="after")
     def _loading_exists(self) -> "AircraftDefinition":

@@ -1,0 +1,103 @@
+"""The arrays of an inertial filter: what stands where. The compiled functions work in them and allocate nothing."""
+
+from typing import ClassVar, NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+__all__ = [
+    "ERROR_STATES", "NOMINAL", "ROW", "FilterArrays", "empty_arrays",
+]  # fmt: skip
+
+Floats = NDArray[np.float64]
+
+#: The errors that are estimated, truth less estimate, and their SI units: attitude about north, east and down.
+ERROR_STATES: dict[str, str] = {
+    "attitude_north": "rad", "attitude_east": "rad", "attitude_down": "rad",
+    "velocity_north": "m/s", "velocity_east": "m/s", "velocity_down": "m/s",
+    "position_north": "m", "position_east": "m", "position_down": "m",
+    "gyro_bias_x": "rad/s", "gyro_bias_y": "rad/s", "gyro_bias_z": "rad/s",
+    "accelerometer_bias_x": "m/s^2", "accelerometer_bias_y": "m/s^2", "accelerometer_bias_z": "m/s^2",
+    "wind_north": "m/s", "wind_east": "m/s", "altitude_bias": "m",
+}  # fmt: skip
+N = len(ERROR_STATES)
+# where the errors begin
+(PSI, VEL, POS, BG, BA, WIND, BARO) = (0, 3, 6, 9, 12, 15, 17)
+# the nominal state: quaternion (local to body), velocity, position (down), biases, wind, altitude bias, what was
+# measured last (rates, specific force, body axes, without biases), time, how many steps; alignment: sums and phase
+(Q_, V_, P_, BG_, BA_, W_, B_, RATE_, FORCE_, T_, STEPS_) = (0, 4, 7, 10, 13, 16, 18, 19, 22, 25, 26)
+(PHASE_, SUMS_, MOVED_, REST_) = (27, 28, 37, 38)
+#: Names of the nominal state for people, in the order of the array's first 19 numbers.
+NOMINAL = (
+    "q0", "q1", "q2", "q3", "velocity_north", "velocity_east", "velocity_down", "north", "east", "down",
+    "gyro_bias_x", "gyro_bias_y", "gyro_bias_z", "accelerometer_bias_x", "accelerometer_bias_y",
+    "accelerometer_bias_z", "wind_north", "wind_east", "altitude_bias",
+)  # fmt: skip
+SIZE = 42
+# constants: densities of the process noise (squared), gravity, turning of the Earth (north, down), radius (0: flat),
+# field, gate, mounting of gyro and accelerometer (9 each), place of the accelerometer from the centre of gravity,
+# alignment: time, lift-off force and time; heading of the start
+(C_GYRO, C_FORCE, C_BG, C_BA, C_WIND, C_BARO, C_G, C_EARTH, C_RADIUS, C_FIELD, C_GATE) = (
+    0, 1, 2, 3, 4, 5, 6, 7, 9, 10, 13,
+)  # fmt: skip
+(C_MOUNT_G, C_MOUNT_A, C_ALIGN, C_LIFT, C_LIFT_TIME, C_HEADING, C_SIDESLIP, C_GRAVITY_LAPSE) = (
+    14, 23, 32, 33, 34, 35, 36, 37,
+)  # fmt: skip
+C_PLACE = 38
+CONSTANTS = 44
+#: Kinds of measurements, in the order of their numbers.
+(POSITION, VELOCITY, ALTITUDE, FIELD, AIRSPEED, SIDESLIP, INCIDENCE, STILL) = range(8)
+# a row of the table of measurements: kind, first column of the inputs, how many values, variances, lever arm from the
+# accelerometer (body axes), delay, mounting
+(M_KIND, M_COLUMN, M_COUNT, M_R, M_ARM, M_DELAY, M_MOUNT) = (0, 1, 2, 3, 6, 9, 10)
+ROW = 19
+# what is known of each measurement: samples seen, innovations, their variances, whether accepted, normalised square,
+# refused in a row, used, refused, time of the last used, age of the sample
+(R_SEEN, R_NU, R_S, R_TAKEN, R_NIS, R_ROW, R_USED, R_REFUSED, R_LAST, R_NEW) = (0, 1, 4, 7, 10, 11, 12, 13, 14, 15)
+RESULT = 16
+# a row of the past: time, quaternion, velocity, position, rates
+PAST = 14
+
+
+class _FilterArrays(NamedTuple):
+    nominal: Floats
+    covariance: Floats
+    constants: Floats
+    measurements: Floats
+    results: Floats
+    past: Floats
+    work: Floats
+
+
+class FilterArrays(_FilterArrays):
+    """All that an inertial filter is: nominal state, covariance, constants, measurements, results, the past, work."""
+
+    __slots__ = ()
+    kinds: ClassVar = ("f8:1", "f8:2", "f8:1", "f8:2", "f8:2", "f8:2", "f8:2")
+
+
+def empty_arrays(measurements: int, past: int) -> FilterArrays:
+    """Return the arrays of a filter with a number of measurements that remembers so many of its steps.
+
+    Parameters
+    ----------
+    measurements : int
+        How many kinds of measurements.
+    past : int
+        Steps that a late measurement may go back.
+
+    Returns
+    -------
+    FilterArrays
+
+    Examples
+    --------
+    >>> empty_arrays(2, 30).covariance.shape
+    (18, 18)
+    """
+    found = FilterArrays(
+        np.zeros(SIZE), np.zeros((N, N)), np.zeros(CONSTANTS), np.zeros((measurements, ROW)),
+        np.zeros((measurements, RESULT)), np.full((max(2, past), PAST), -np.inf), np.zeros((3 * N + 8, N)),
+    )  # fmt: skip
+    found.nominal[Q_] = 1.0
+    return found

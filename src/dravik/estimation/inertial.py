@@ -1,0 +1,255 @@
+"""The inertial filter, compiled: an extended Kalman filter of the errors of an inertial solution.
+
+Attitude, velocity and position follow from gyro and accelerometer; the errors of these, of the biases, of the wind and
+of the barometer are estimated from everything else. The errors of attitude are about local axes, so that the errors of
+a late sample are those of now but for what they have grown since.
+
+Source: D. H. Titterton, J. L. Weston, Strapdown Inertial Navigation Technology, 2nd edition, 2004, chapters 3, 12, 13.
+"""
+
+import math
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dravik.compiled import compiled, inlined
+from dravik.estimation.arrays import (
+    B_,
+    BA,
+    BA_,
+    BARO,
+    BG,
+    BG_,
+    C_BA,
+    C_BARO,
+    C_BG,
+    C_EARTH,
+    C_FORCE,
+    C_G,
+    C_GRAVITY_LAPSE,
+    C_GYRO,
+    C_MOUNT_A,
+    C_MOUNT_G,
+    C_RADIUS,
+    C_WIND,
+    FORCE_,
+    P_,
+    POS,
+    PSI,
+    Q_,
+    RATE_,
+    STEPS_,
+    T_,
+    V_,
+    VEL,
+    W_,
+    WIND,
+    FilterArrays,
+    N,
+)
+from dravik.kernel.vectors import cross, dcm_elements, rotate, rotate_back
+
+__all__ = ["propagate", "transition", "turn_local"]
+
+Floats = NDArray[np.float64]
+Nine = tuple[float, float, float, float, float, float, float, float, float]
+
+
+@inlined
+def attitude(x: Floats) -> Nine:
+    """Return the matrix from local to body axes."""
+    return dcm_elements(x[Q_], x[Q_ + 1], x[Q_ + 2], x[Q_ + 3])
+
+
+@inlined
+def mounted(c: Floats, at: int, x: float, y: float, z: float) -> tuple[float, float, float]:
+    """Return readings along a sensor's axes in body axes."""
+    return (
+        c[at] * x + c[at + 3] * y + c[at + 6] * z,
+        c[at + 1] * x + c[at + 4] * y + c[at + 7] * z,
+        c[at + 2] * x + c[at + 5] * y + c[at + 8] * z,
+    )
+
+
+@inlined
+def turn_body(x: Floats, at: int, a: float, b: float, c: float) -> None:
+    """Turn the attitude at ``at`` by a small rotation about body axes."""
+    half = 0.5 * math.sqrt(a * a + b * b + c * c)
+    s = 0.5 if half < 1e-12 else 0.5 * math.sin(half) / half
+    w, p, q, r = math.cos(half), a * s, b * s, c * s
+    q0, q1, q2, q3 = x[at], x[at + 1], x[at + 2], x[at + 3]
+    x[at] = q0 * w - q1 * p - q2 * q - q3 * r
+    x[at + 1] = q0 * p + q1 * w + q2 * r - q3 * q
+    x[at + 2] = q0 * q - q1 * r + q2 * w + q3 * p
+    x[at + 3] = q0 * r + q1 * q - q2 * p + q3 * w
+    normalise(x, at)
+
+
+@inlined
+def turn_local(x: Floats, at: int, a: float, b: float, c: float) -> None:
+    """Turn the attitude at ``at`` by a small rotation about local axes."""
+    half = 0.5 * math.sqrt(a * a + b * b + c * c)
+    s = 0.5 if half < 1e-12 else 0.5 * math.sin(half) / half
+    w, p, q, r = math.cos(half), a * s, b * s, c * s
+    q0, q1, q2, q3 = x[at], x[at + 1], x[at + 2], x[at + 3]
+    x[at] = w * q0 - p * q1 - q * q2 - r * q3
+    x[at + 1] = w * q1 + p * q0 + q * q3 - r * q2
+    x[at + 2] = w * q2 - p * q3 + q * q0 + r * q1
+    x[at + 3] = w * q3 + p * q2 - q * q1 + r * q0
+    normalise(x, at)
+
+
+@inlined
+def normalise(x: Floats, at: int) -> None:
+    """Make the quaternion at ``at`` one of length 1."""
+    size = 1.0 / math.sqrt(x[at] ** 2 + x[at + 1] ** 2 + x[at + 2] ** 2 + x[at + 3] ** 2)
+    for i in range(4):
+        x[at + i] *= size
+
+
+@inlined
+def unbiased(f: FilterArrays, z: Floats) -> tuple[float, float, float, float, float, float]:
+    """Return rates and specific force in body axes without the biases, of readings along the sensors' axes."""
+    x, c = f.nominal, f.constants
+    p, q, r = mounted(c, C_MOUNT_G, z[0], z[1], z[2])
+    fx, fy, fz = mounted(c, C_MOUNT_A, z[3], z[4], z[5])
+    return p - x[BG_], q - x[BG_ + 1], r - x[BG_ + 2], fx - x[BA_], fy - x[BA_ + 1], fz - x[BA_ + 2]
+
+
+@inlined
+def coasted(f: FilterArrays, dt: float, rates: tuple[float, float, float], force: tuple[float, float, float]) -> None:
+    """Let attitude, velocity and position go on by a step, with what was measured at its two ends."""
+    x, c = f.nominal, f.constants
+    # what was measured last is kept with its biases: these are those of now
+    p0, q0, r0 = x[RATE_] - x[BG_], x[RATE_ + 1] - x[BG_ + 1], x[RATE_ + 2] - x[BG_ + 2]
+    fx, fy, fz = x[FORCE_] - x[BA_], x[FORCE_ + 1] - x[BA_ + 1], x[FORCE_ + 2] - x[BA_ + 2]
+    m = attitude(x)
+    a0 = rotate_back(m, fx, fy, fz)
+    north, down = c[C_EARTH], c[C_EARTH + 1]
+    radius = c[C_RADIUS]
+    # local axes turn with the Earth, and on the round one with the way over it
+    over_n = x[V_ + 1] / radius if radius > 0.0 else 0.0
+    over_e = -x[V_] / radius if radius > 0.0 else 0.0
+    turn = rotate(m, north + over_n, over_e, down)
+    turn_body(
+        x, Q_, dt * (0.5 * (p0 + rates[0]) - turn[0]), dt * (0.5 * (q0 + rates[1]) - turn[1]),
+        dt * (0.5 * (r0 + rates[2]) - turn[2]),
+    )  # fmt: skip
+    a1 = rotate_back(attitude(x), force[0], force[1], force[2])
+    coriolis = cross(2.0 * north + over_n, over_e, 2.0 * down, x[V_], x[V_ + 1], x[V_ + 2])
+    gravity = c[C_G] + c[C_GRAVITY_LAPSE] * x[P_ + 2]
+    for i in range(3):
+        before = x[V_ + i]
+        x[V_ + i] += dt * (0.5 * (a0[i] + a1[i]) - coriolis[i] + (gravity if i == 2 else 0.0))
+        # a way of north and east is one along the Earth's surface, whose radius is shorter than that of the flight
+        scale = 1.0 if radius == 0.0 or i == 2 else radius / (radius - x[P_ + 2])
+        x[P_ + i] += 0.5 * dt * scale * (before + x[V_ + i])
+
+
+@inlined
+def transition(f: FilterArrays, dt: float, force: tuple[float, float, float]) -> None:
+    """Put the transition of the errors over a step into the first rows of ``work``, to second order in the step."""
+    phi, x = f.work, f.nominal
+    for i in range(N):
+        for k in range(N):
+            phi[i, k] = 1.0 if i == k else 0.0
+    m = attitude(x)
+    an, ae, ad = rotate_back(m, force[0], force[1], force[2])
+    half = 0.5 * dt * dt
+    # attitude: - C dbg; velocity: psi x (C f) - C dba; position: velocity
+    skew = ((0.0, ad, -ae), (-ad, 0.0, an), (ae, -an, 0.0))
+    for i in range(3):
+        for k in range(3):
+            c = m[3 * k + i]  # of the matrix from body to local axes
+            phi[PSI + i, BG + k] = -dt * c
+            phi[VEL + i, BA + k] = -dt * c
+            phi[POS + i, BA + k] = -half * c
+            phi[VEL + i, PSI + k] = dt * skew[i][k]
+            phi[POS + i, PSI + k] = half * skew[i][k]
+            total = 0.0
+            for j in range(3):
+                total += skew[i][j] * m[3 * k + j]
+            phi[VEL + i, BG + k] = -half * total
+        phi[POS + i, VEL + i] = dt
+
+
+@inlined
+def covariance_step(f: FilterArrays, dt: float) -> None:
+    """Let the covariance go on by a step: transition, then process noise."""
+    p, c, phi = f.covariance, f.constants, f.work
+    for i in range(N):
+        for k in range(N):
+            total = 0.0
+            for j in range(N):
+                if phi[i, j] != 0.0:
+                    total += phi[i, j] * p[j, k]
+            phi[N + i, k] = total
+    for i in range(N):
+        for k in range(i + 1):
+            total = 0.0
+            for j in range(N):
+                if phi[k, j] != 0.0:
+                    total += phi[N + i, j] * phi[k, j]
+            p[i, k] = total
+            p[k, i] = total
+    third = dt * dt * dt / 3.0
+    for i in range(3):
+        p[PSI + i, PSI + i] += c[C_GYRO] * dt
+        p[VEL + i, VEL + i] += c[C_FORCE] * dt
+        # white noise of the force, twice integrated
+        p[POS + i, POS + i] += c[C_FORCE] * third
+        p[POS + i, VEL + i] += 0.5 * c[C_FORCE] * dt * dt
+        p[VEL + i, POS + i] += 0.5 * c[C_FORCE] * dt * dt
+        p[BG + i, BG + i] += c[C_BG] * dt
+        p[BA + i, BA + i] += c[C_BA] * dt
+    for i in range(2):
+        p[WIND + i, WIND + i] += c[C_WIND] * dt
+    p[BARO, BARO] += c[C_BARO] * dt
+
+
+@inlined
+def propagate(f: FilterArrays, z: Floats, t: float) -> None:
+    """Let nominal state and covariance go on to time ``t`` with the readings of now, ``z`` (gyro, accelerometer)."""
+    x, c = f.nominal, f.constants
+    p, q, r, fx, fy, fz = unbiased(f, z)
+    dt = t - x[T_]
+    if x[STEPS_] > 0.0 and dt > 0.0:
+        coasted(f, dt, (p, q, r), (fx, fy, fz))
+        transition(f, dt, (fx, fy, fz))
+        covariance_step(f, dt)
+    rates, force = mounted(c, C_MOUNT_G, z[0], z[1], z[2]), mounted(c, C_MOUNT_A, z[3], z[4], z[5])
+    for i in range(3):
+        x[RATE_ + i], x[FORCE_ + i] = rates[i], force[i]
+    x[T_] = t
+    x[STEPS_] += 1.0
+
+
+@inlined
+def corrected(f: FilterArrays, dx: Floats) -> None:
+    """Add an error to the nominal state, and to the past what of it was there already."""
+    x, past = f.nominal, f.past
+    force = x[FORCE_] - x[BA_], x[FORCE_ + 1] - x[BA_ + 1], x[FORCE_ + 2] - x[BA_ + 2]
+    a = rotate_back(attitude(x), force[0], force[1], force[2])
+    swung = cross(dx[PSI], dx[PSI + 1], dx[PSI + 2], a[0], a[1], a[2])
+    turn_local(x, Q_, dx[PSI], dx[PSI + 1], dx[PSI + 2])
+    for i in range(3):
+        x[V_ + i] += dx[VEL + i]
+        x[P_ + i] += dx[POS + i]
+        x[BG_ + i] += dx[BG + i]
+        x[BA_ + i] += dx[BA + i]
+    for i in range(2):
+        x[W_ + i] += dx[WIND + i]
+    x[B_] += dx[BARO]
+    for k in range(past.shape[0]):
+        if past[k, 0] > -1e300:
+            age = x[T_] - past[k, 0]
+            turn_local(past[k], 1, dx[PSI], dx[PSI + 1], dx[PSI + 2])
+            for i in range(3):
+                past[k, 5 + i] += dx[VEL + i] - age * swung[i]
+                past[k, 8 + i] += dx[POS + i] - age * (dx[VEL + i] - 0.5 * age * swung[i])
+
+
+@compiled
+def propagated(f: FilterArrays, z: Floats, t: float) -> None:
+    """Propagate, for tests and for the design of gains."""
+    propagate(f, z, t)

@@ -1,0 +1,235 @@
+"""Measurements into the inertial filter, compiled: what each is expected to be, its Jacobian, the gate, the gain.
+
+Source: P. S. Maybeck, Stochastic Models, Estimation, and Control, volume 1, 1979, section 5.6 (the form of Joseph) and
+section 7.8 (one measurement after the other).
+"""
+
+import math
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dravik.compiled import inlined
+from dravik.estimation.arrays import (
+    AIRSPEED,
+    ALTITUDE,
+    B_,
+    BA_,
+    BARO,
+    BG,
+    BG_,
+    C_FIELD,
+    C_GATE,
+    FIELD,
+    FORCE_,
+    M_ARM,
+    M_KIND,
+    M_R,
+    P_,
+    POS,
+    POSITION,
+    PSI,
+    R_LAST,
+    R_NIS,
+    R_NU,
+    R_REFUSED,
+    R_ROW,
+    R_S,
+    R_TAKEN,
+    R_USED,
+    SIDESLIP,
+    STILL,
+    T_,
+    V_,
+    VEL,
+    VELOCITY,
+    W_,
+    WIND,
+    FilterArrays,
+    N,
+)
+from dravik.estimation.inertial import attitude, corrected
+from dravik.kernel.vectors import cross, dcm_elements, rotate, rotate_back
+
+__all__ = ["measure", "predicted"]
+
+Floats = NDArray[np.float64]
+Triple = tuple[float, float, float]
+SLOWEST = 3.0  # m/s: below this no angle of the flow is measured
+# rows of ``work`` that measurements use: Jacobian (three), gain, correction, a row of H P
+H_, K_, DX_, HP_ = 2 * N, 2 * N + 3, 2 * N + 4, 2 * N + 5
+
+
+@inlined
+def density(altitude: float) -> float:
+    """Return the air's density in the standard atmosphere, for the variance of pressures: to a few per cent."""
+    return 1.225 * math.exp(-max(altitude, -1000.0) / 9500.0)
+
+
+@inlined
+def variance(f: FilterArrays, row: int, k: int) -> float:
+    """Return the variance of a measurement: of pressures, in the quantity that is measured by them."""
+    m, x = f.measurements, f.nominal
+    kind, r = m[row, M_KIND], m[row, M_R + k]
+    if kind == ALTITUDE:
+        slope = 9.80665 * density(-x[P_ + 2])
+        return r / (slope * slope)
+    if kind == AIRSPEED:
+        speed = math.sqrt((x[V_] - x[W_]) ** 2 + (x[V_ + 1] - x[W_ + 1]) ** 2 + x[V_ + 2] ** 2)
+        slope = density(-x[P_ + 2]) * max(speed, 5.0)
+        return r / (slope * slope)
+    return r
+
+
+@inlined
+def predicted(f: FilterArrays, row: int, at: Floats, place: int, age: float) -> Triple:
+    """Return what is expected of a measurement; put its Jacobian to the errors of now into ``work``.
+
+    ``at`` holds attitude, velocity, position and rates from ``place`` on, those at the sample, ``age`` seconds ago.
+    """
+    x, h, m = f.nominal, f.work, f.measurements
+    for i in range(3):
+        for k in range(N):
+            h[H_ + i, k] = 0.0
+    kind = int(m[row, M_KIND])
+    c = dcm_elements(at[place], at[place + 1], at[place + 2], at[place + 3])
+    v = at[place + 4], at[place + 5], at[place + 6]
+    if kind in (POSITION, VELOCITY, STILL):
+        arm = m[row, M_ARM], m[row, M_ARM + 1], m[row, M_ARM + 2]
+        rates = at[place + 10] - x[BG_], at[place + 11] - x[BG_ + 1], at[place + 12] - x[BG_ + 2]
+        moved = arm if kind == POSITION else cross(rates[0], rates[1], rates[2], arm[0], arm[1], arm[2])
+        s = rotate_back(c, moved[0], moved[1], moved[2])
+        skew = ((0.0, s[2], -s[1]), (-s[2], 0.0, s[0]), (s[1], -s[0], 0.0))  # psi x s
+        force = x[FORCE_] - x[BA_], x[FORCE_ + 1] - x[BA_ + 1], x[FORCE_ + 2] - x[BA_ + 2]
+        a = rotate_back(attitude(x), force[0], force[1], force[2])
+        swung = ((0.0, a[2], -a[1]), (-a[2], 0.0, a[0]), (a[1], -a[0], 0.0))  # psi x a
+        for i in range(3):
+            for k in range(3):
+                grown = 0.5 * age * age * swung[i][k] if kind == POSITION else -age * swung[i][k]
+                h[H_ + i, PSI + k] = skew[i][k] + grown
+            if kind == POSITION:
+                h[H_ + i, POS + i] = 1.0
+                h[H_ + i, VEL + i] = -age
+            else:
+                h[H_ + i, VEL + i] = 1.0
+        if kind == POSITION:
+            return at[place + 7] + s[0], at[place + 8] + s[1], at[place + 9] + s[2]
+        # a gyro's bias turns the antenna: d(C(omega x arm)) = -C(dbg x arm) = C [arm x] dbg
+        cross_arm = ((0.0, -arm[2], arm[1]), (arm[2], 0.0, -arm[0]), (-arm[1], arm[0], 0.0))
+        for k in range(3):
+            column = rotate_back(c, cross_arm[0][k], cross_arm[1][k], cross_arm[2][k])
+            for i in range(3):
+                h[H_ + i, BG + k] = column[i]
+        return v[0] + s[0], v[1] + s[1], v[2] + s[2]
+    if kind == ALTITUDE:
+        h[H_, POS + 2] = -1.0
+        h[H_, VEL + 2] = age
+        h[H_, BARO] = 1.0
+        return -at[place + 9] + x[B_], 0.0, 0.0
+    if kind == FIELD:
+        b = f.constants[C_FIELD], f.constants[C_FIELD + 1], f.constants[C_FIELD + 2]
+        turned(h, c, b, 0, 3)
+        return rotate(c, b[0], b[1], b[2])
+    return of_the_flow(f, kind, c, (v[0] - x[W_], v[1] - x[W_ + 1], v[2]))
+
+
+@inlined
+def turned(h: Floats, c: tuple[float, ...], b: Triple, first: int, count: int) -> None:
+    """Put the derivatives of rows of C^T b to the errors of attitude into the Jacobian: C^T [b x]."""
+    skew = ((0.0, -b[2], b[1]), (b[2], 0.0, -b[0]), (-b[1], b[0], 0.0))
+    for k in range(3):
+        column = rotate(c, skew[0][k], skew[1][k], skew[2][k])
+        for i in range(count):
+            h[H_ + i, PSI + k] = column[first + i]
+
+
+@inlined
+def of_the_flow(f: FilterArrays, kind: int, c: tuple[float, ...], a: Triple) -> Triple:
+    """Return airspeed, sideslip or angle of attack of the velocity ``a`` against the air, with its Jacobian."""
+    h = f.work
+    speed = max(math.sqrt(a[0] * a[0] + a[1] * a[1] + a[2] * a[2]), 1e-3)
+    if kind == AIRSPEED:
+        for k in range(3):
+            h[H_, VEL + k] = a[k] / speed
+        for k in range(2):
+            h[H_, WIND + k] = -a[k] / speed
+        return speed, 0.0, 0.0
+    u, v, w = rotate(c, a[0], a[1], a[2])
+    skew = ((0.0, -a[2], a[1]), (a[2], 0.0, -a[0]), (-a[1], a[0], 0.0))
+    flat = max(u * u + w * w, 1e-6)
+    # what each angle gains of each component of the velocity along body axes
+    if kind == SIDESLIP:
+        root = math.sqrt(flat)
+        gain = -u * v / (speed * speed * root), root / (speed * speed), -w * v / (speed * speed * root)
+    else:
+        gain = -w / flat, 0.0, u / flat
+    for k in range(3):
+        # body components of a unit velocity along local axis k, and of a turn about it
+        h[H_, VEL + k] = gain[0] * c[k] + gain[1] * c[3 + k] + gain[2] * c[6 + k]
+        b = rotate(c, skew[0][k], skew[1][k], skew[2][k])
+        h[H_, PSI + k] = gain[0] * b[0] + gain[1] * b[1] + gain[2] * b[2]
+    for k in range(2):
+        h[H_, WIND + k] = -h[H_, VEL + k]
+    return (math.asin(v / speed) if kind == SIDESLIP else math.atan2(w, u)), 0.0, 0.0
+
+
+@inlined
+def measure(f: FilterArrays, row: int, z: Triple, count: int, at: Floats, place: int, age: float) -> None:
+    """Take a measurement into account: its components one after the other, each gated, then the nominal state."""
+    p, work, out, x = f.covariance, f.work, f.results, f.nominal
+    expected = predicted(f, row, at, place, age)
+    for k in range(N):
+        work[DX_, k] = 0.0
+    total, taken, refused = 0.0, 0, 0
+    for i in range(count):
+        nu = z[i] - expected[i]
+        s = variance(f, row, i)
+        for k in range(N):
+            nu -= work[H_ + i, k] * work[DX_, k]
+            hp = 0.0
+            for j in range(N):
+                if work[H_ + i, j] != 0.0:
+                    hp += work[H_ + i, j] * p[j, k]
+            work[HP_, k] = hp
+            s += hp * work[H_ + i, k]
+        out[row, R_NU + i], out[row, R_S + i] = nu, s
+        out[row, R_TAKEN + i] = 1.0 if nu * nu <= f.constants[C_GATE] ** 2 * s else 0.0
+        if out[row, R_TAKEN + i] == 0.0:
+            refused += 1
+            continue
+        taken += 1
+        total += nu * nu / s
+        absorb(f, i, nu, s, variance(f, row, i))
+    out[row, R_NIS] = total
+    out[row, R_USED] += taken
+    out[row, R_REFUSED] += refused
+    out[row, R_ROW] = 0.0 if taken > 0 else out[row, R_ROW] + 1.0
+    if taken > 0:
+        out[row, R_LAST] = x[T_]
+        corrected(f, work[DX_])
+
+
+@inlined
+def absorb(f: FilterArrays, i: int, nu: float, s: float, r: float) -> None:
+    """Correct errors and covariance by one scalar measurement; the covariance in the form of Joseph."""
+    p, work = f.covariance, f.work
+    for k in range(N):
+        work[K_, k] = work[HP_, k] / s
+        work[DX_, k] += work[K_, k] * nu
+    # (1 - K H) P (1 - K H)^T + K R K^T, with A = (1 - K H) P = P - K (H P) and A H^T = (1 - K H) P H^T
+    for k in range(N):
+        for j in range(N):
+            p[k, j] -= work[K_, k] * work[HP_, j]
+    for k in range(N):
+        total = 0.0
+        for j in range(N):
+            if work[H_ + i, j] != 0.0:
+                total += p[k, j] * work[H_ + i, j]
+        work[HP_, k] = total
+    for k in range(N):
+        for j in range(N):
+            p[k, j] += (r * work[K_, k] - work[HP_, k]) * work[K_, j]
+    for k in range(N):
+        for j in range(k):
+            mean = 0.5 * (p[k, j] + p[j, k])
+            p[k, j], p[j, k] = mean, mean
