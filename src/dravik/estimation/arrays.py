@@ -5,9 +5,9 @@ from typing import ClassVar, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-__all__ = [
-    "ERROR_STATES", "NOMINAL", "ROW", "FilterArrays", "empty_arrays",
-]  # fmt: skip
+from dravik.kernel.program import OWN_COUNT, OWN_EVERY, OWN_HEADER, OWN_INTO, OWN_VALUES
+
+__all__ = ["ERROR_STATES", "NOMINAL", "ROW", "FilterArrays", "empty_arrays", "in_one_piece", "views"]
 
 Floats = NDArray[np.float64]
 
@@ -57,6 +57,7 @@ ROW = 19
 RESULT = 16
 # a row of the past: time, quaternion, velocity, position, rates
 PAST = 14
+WORK = 3 * N + 8  # rows of the working space
 
 
 class _FilterArrays(NamedTuple):
@@ -74,6 +75,69 @@ class FilterArrays(_FilterArrays):
 
     __slots__ = ()
     kinds: ClassVar = ("f8:1", "f8:2", "f8:1", "f8:2", "f8:2", "f8:2", "f8:2")
+
+
+# ``own``: after the kernel's header the filter's: how many readings, measurements and rows of the past it has
+(H_READS, H_MEASUREMENTS, H_PAST, H_OUTPUTS) = range(4, 8)
+
+
+def views(own: Floats) -> FilterArrays:
+    """Return the arrays of a filter that stand one after the other in ``own``.
+
+    Parameters
+    ----------
+    own : array
+        What the filter works in, in one piece.
+
+    Returns
+    -------
+    FilterArrays
+        Parts of it, not copies.
+    """
+    reads, measured, past, outputs = int(own[4]), int(own[5]), int(own[6]), int(own[7])
+    k = 8 + 2 * reads + 2 * outputs
+    nominal = own[k : k + SIZE]
+    k += SIZE
+    covariance = own[k : k + N * N].reshape((N, N))
+    k += N * N
+    constants = own[k : k + CONSTANTS]
+    k += CONSTANTS
+    table = own[k : k + measured * ROW].reshape((measured, ROW))
+    k += measured * ROW
+    results = own[k : k + measured * RESULT].reshape((measured, RESULT))
+    k += measured * RESULT
+    before = own[k : k + past * PAST].reshape((past, PAST))
+    k += past * PAST
+    work = own[k : k + WORK * N].reshape((WORK, N))
+    return FilterArrays(nominal, covariance, constants, table, results, before, work)
+
+
+def in_one_piece(arrays: FilterArrays, picks: Floats, into: Floats, every: int) -> Floats:
+    """Return a filter in one piece, as the kernel takes it.
+
+    Parameters
+    ----------
+    arrays : FilterArrays
+        The filter.
+    picks : array
+        The registers it reads, -1 for none.
+    into : array
+        The inputs it sets, -1 for none.
+    every : int
+        Steps of the flight between two of its own.
+
+    Returns
+    -------
+    array
+    """
+    header = np.zeros(OWN_HEADER)
+    header[OWN_EVERY], header[OWN_COUNT] = every, len(into)
+    header[OWN_INTO] = OWN_HEADER + 2 * len(picks)
+    header[OWN_VALUES] = OWN_HEADER + 2 * len(picks) + len(into)
+    header[H_READS], header[H_MEASUREMENTS] = len(picks), len(arrays.measurements)
+    header[H_PAST], header[H_OUTPUTS] = len(arrays.past), len(into)
+    parts = [header, picks, np.zeros(len(picks)), into, np.zeros(len(into)), *(p.ravel() for p in arrays)]
+    return np.concatenate([np.asarray(p, dtype=float) for p in parts])
 
 
 def empty_arrays(measurements: int, past: int) -> FilterArrays:
@@ -97,7 +161,7 @@ def empty_arrays(measurements: int, past: int) -> FilterArrays:
     """
     found = FilterArrays(
         np.zeros(SIZE), np.zeros((N, N)), np.zeros(CONSTANTS), np.zeros((measurements, ROW)),
-        np.zeros((measurements, RESULT)), np.full((max(2, past), PAST), -np.inf), np.zeros((3 * N + 8, N)),
+        np.zeros((measurements, RESULT)), np.full((max(2, past), PAST), -np.inf), np.zeros((WORK, N)),
     )  # fmt: skip
     found.nominal[Q_] = 1.0
     return found

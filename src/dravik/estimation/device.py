@@ -1,21 +1,23 @@
-"""The inertial filter in the loop of a flight: a device that is called at its own rate, in place, without Python."""
+"""The inertial filter in the loop of a flight: the kernel calls it at its own rate, without Python."""
 
 from collections.abc import Mapping
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from dravik.aircraft import Aircraft
+from dravik.compiled import address_of
 from dravik.errors import DravikError
 from dravik.estimation import arrays as a
+from dravik.estimation.arrays import in_one_piece, views
 from dravik.estimation.setup import FilterPlan, filter_plan
 from dravik.estimation.stepping import OUTPUTS, filter_step
 from dravik.frames import dcm_from_euler, quaternion_from_euler
+from dravik.kernel.calls import DEVICE_KINDS
 from dravik.kernel.random_numbers import normal, stream_of
 from dravik.sensors import SEED
 
-__all__ = ["InertialFilter", "begin_filter"]
+__all__ = ["TRUTH", "InertialFilter", "begin_filter"]
 
 Floats = NDArray[np.float64]
 #: The true signals from which a filter begins that is given the state.
@@ -69,9 +71,9 @@ def _turned(q: Floats, turn: Floats) -> Floats:
 
 
 class InertialFilter:
-    """The inertial filter of an aircraft as a device: it sets the inputs ``estimated_...``.
+    """The inertial filter of an aircraft in the loop of a flight, which sets the inputs ``estimated_...``.
 
-    A flight of an aircraft with an estimator on board (``with_sensors``) has it by itself.
+    A flight of an aircraft with an estimator on board (``with_sensors``) has it by itself; the kernel calls it.
 
     Parameters
     ----------
@@ -91,48 +93,31 @@ class InertialFilter:
     """
 
     def __init__(self, craft: Aircraft, name: str = "") -> None:
+        self.craft = craft
         self.plan = filter_plan(craft, name)
-        self.rate = self.plan.keys.rate
-        self.name = self.plan.name
-        self.sets = [f"estimated_{n}" for n in OUTPUTS]
-        self.arrays = self.plan.fresh()
-        self._begun = False
-        self._z, self._out = np.zeros(len(self.plan.reads)), np.zeros(len(OUTPUTS))
 
-    def attach(self, registers: Mapping[str, int], input_names: list[str]) -> None:
-        """Find the places of what it reads and sets; raises DravikError for a signal that is not there."""
-        for name in self.plan.reads:
-            if name and name not in registers:
-                raise DravikError(f"the filter {self.name} reads {name!r}, which is not there")
-        self._picks = np.array([registers[n] if n else -1 for n in self.plan.reads], dtype=np.int64)
-        self._truth = {n: registers[n] for n in (*TRUTH, SEED)}
-        self._into = np.array([input_names.index(n) if n in input_names else -1 for n in self.sets], dtype=np.int64)
+    @property
+    def address(self) -> int:
+        """Where the kernel finds it."""
+        return address_of(filter_step, DEVICE_KINDS)
 
-    def step(self, t: float, registers: Floats, inputs: Floats) -> None:
-        """Take the readings of now, and put the estimates into the inputs."""
-        if not self._begun:
-            truth = {n: float(registers[k]) for n, k in self._truth.items()}
-            begin_filter(self.plan, self.arrays, truth, int(truth[SEED]))
-            self._begun = True
-        filter_step(self.arrays, registers, self._picks, t, self._z, inputs, self._into, self._out)
+    def in_flight(self, registers: Mapping[str, int], dt: float) -> Floats:
+        """Return what it works in, in one piece, for a flight in steps of ``dt``.
 
-    def update(self, t: float, signals: Mapping[str, float]) -> dict[str, float]:
-        """Do the same by names, where a flight does not attach it."""
-        if not self._begun:
-            begin_filter(self.plan, self.arrays, signals, int(signals[SEED]))
-            self._begun = True
-        values = np.array([signals[n] if n else 0.0 for n in self.plan.reads])
-        places = np.arange(len(values), dtype=np.int64)
-        nowhere = np.full(len(OUTPUTS), -1, dtype=np.int64)
-        filter_step(self.arrays, values, places, t, self._z, self._z, nowhere, self._out)
-        return dict(zip(self.sets, self._out.tolist(), strict=True))
+        Raises DravikError for a rate that does not fit the steps.
+        """
+        rate = self.plan.keys.rate
+        every = 1.0 / (rate * dt)
+        if every < 1.0 - 1e-9 or abs(every - round(every)) > 1e-6:
+            raise DravikError(
+                f"the estimator {self.plan.name} at {rate:g} Hz does not fit steps of {dt:g} s",
+                expected="a whole number of steps", hint="another step (dt), or another rate of the estimator",
+            )  # fmt: skip
+        picks = [registers[n] if n else -1 for n in self.plan.reads]
+        names = list(self.craft.inputs)
+        into = [names.index(f"estimated_{n}") if f"estimated_{n}" in names else -1 for n in OUTPUTS]
+        return in_one_piece(self.plan.arrays, np.array(picks), np.array(into), round(every))
 
-    def save(self) -> dict[str, Any]:
-        """Return its state as plain data."""
-        return {"begun": self._begun, "arrays": [part.tolist() for part in self.arrays]}
-
-    def restore(self, data: Mapping[str, Any]) -> None:
-        """Restore a saved state."""
-        self._begun = bool(data["begun"])
-        for part, values in zip(self.arrays, data["arrays"], strict=True):
-            part[...] = np.array(values)
+    def begin(self, own: Floats, truth: Mapping[str, float]) -> None:
+        """Let it begin near the true state."""
+        begin_filter(self.plan, views(own), truth, int(truth[SEED]))

@@ -21,6 +21,8 @@ from dravik.estimation.arrays import (
     C_PLACE,
     FIELD,
     FORCE_,
+    H_OUTPUTS,
+    H_READS,
     INCIDENCE,
     M_COLUMN,
     M_COUNT,
@@ -45,15 +47,17 @@ from dravik.estimation.arrays import (
     VELOCITY,
     W_,
     FilterArrays,
+    views,
 )
 from dravik.estimation.inertial import attitude, mounted, normalise, propagate
 from dravik.estimation.updates import SLOWEST, measure
+from dravik.kernel.program import OWN_HEADER
 from dravik.kernel.vectors import cross, rotate, rotate_back
 
 __all__ = ["OUTPUTS", "filter_rows", "filter_step"]
 
 Floats = NDArray[np.float64]
-Ints = NDArray[np.int64]
+in_views = inlined(views)
 quaternion_elements = inlined(frames.quaternion_elements)
 euler_from_elements = inlined(frames.euler_from_elements)
 G0 = 9.80665
@@ -231,16 +235,19 @@ def stepped(f: FilterArrays, z: Floats, t: float, out: Floats) -> None:
 
 
 @compiled
-def filter_step(
-    f: FilterArrays, registers: Floats, picks: Ints, t: float, z: Floats, inputs: Floats, into: Ints, out: Floats
-) -> None:
-    """Gather readings from registers, step, and put the estimates into inputs, where they have a place (not -1)."""
-    for i in range(picks.shape[0]):
-        z[i] = registers[picks[i]] if picks[i] >= 0 else 0.0
-    stepped(f, z, t, out)
-    for i in range(into.shape[0]):
-        if into[i] >= 0:
-            inputs[into[i]] = out[i]
+def filter_step(own: Floats, registers: Floats, t: float) -> None:
+    """Gather readings from registers, step, and leave the estimates: of a filter in one piece, for the kernel."""
+    reads, outputs = int(own[H_READS]), int(own[H_OUTPUTS])
+    f = in_views(own)
+    # a row that was recorded ahead has been stepped already
+    if f.nominal[STEPS_] > 0.0 and t <= f.nominal[T_]:
+        return
+    z = own[OWN_HEADER + reads : OWN_HEADER + 2 * reads]
+    for i in range(reads):
+        place = int(own[OWN_HEADER + i])
+        z[i] = registers[place] if place >= 0 else 0.0
+    at = OWN_HEADER + 2 * reads + outputs
+    stepped(f, z, t, own[at : at + outputs])
 
 
 @compiled

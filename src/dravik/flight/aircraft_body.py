@@ -15,14 +15,27 @@ from dravik.aircraft.ground_height import ground_height_of
 from dravik.aircraft.outline import outline_of
 from dravik.definition.effectors import Parameter
 from dravik.errors import DravikError
-from dravik.estimation import InertialFilter
+from dravik.estimation import TRUTH, InertialFilter
 from dravik.flight import pauses
 from dravik.kernel import RIGID_STATES, Workspace
-from dravik.kernel.program import EVENT_CAPACITY, EVENT_COUNT, EVERYTHING, N_EVENTS, OUTSIDE_TABLE, STOP_EVENT
+from dravik.kernel.own_device import run_own_device
+from dravik.kernel.program import (
+    EVENT_CAPACITY,
+    EVENT_COUNT,
+    EVERYTHING,
+    N_EVENTS,
+    OUTSIDE_TABLE,
+    OWN_COUNT,
+    OWN_DEVICE,
+    OWN_INTO,
+    OWN_VALUES,
+    STOP_EVENT,
+)
 from dravik.kernel.sampled_cells import begin_memory, recall, remember, store
 from dravik.motion.equations import evaluate
 from dravik.motion.integration import BEFORE, SLOPE, clamp_states, fly_steps
 from dravik.recording.recording import Event
+from dravik.sensors import SEED
 from dravik.surroundings.terrain import terrain_around
 
 __all__ = ["AircraftBody"]
@@ -38,8 +51,12 @@ class AircraftBody:
         self.craft, self.name = craft, craft.name
         self.work = craft.workspace()
         self._is_ahead = False
+        self._filter = InertialFilter(craft) if craft.configuration.sensing.estimator else None
         self.state_names, self.inputs, self.signals = craft.state_names, craft.inputs, craft.signals
         self.registers = craft.tape.names
+        if self._filter is not None:  # of the right size from the beginning: a flight keeps the workspace
+            own = self._filter.in_flight(self.registers, 1.0 / self._filter.plan.keys.rate)
+            self.work = self.work._replace(own=own)
         self.parameters: Mapping[str, Parameter] = craft.configuration.parameters
         self.signal, self.input_index = craft.signal, cache(craft.input_index)
         configuration = craft.configuration
@@ -53,17 +70,24 @@ class AircraftBody:
         """Put every signal at a state and inputs into the registers."""
         evaluate(self.craft.program, self.work, t, x, u, self.work.slopes[0], False, EVERYTHING)
 
-    def own_devices(self) -> list[Any]:
-        """Return the estimator on board."""
-        return [InertialFilter(self.craft)] if self.craft.configuration.sensing.estimator else []
-
     def look_ahead(self, t: float, x: Floats, u: Floats, dt: float, step: int) -> None:
-        """Put every signal into the registers, with the samples that sensors take at this instant."""
+        """Put every signal into the registers, with the samples and the estimates of this instant."""
         self.evaluate(t, x, u)
         self._is_ahead = bool(self.craft.configuration.sensing)
         if self._is_ahead:
             store(self.craft.program, self.work)
             remember(self.craft.program, self.work, t, x, u, dt, step)
+            if self._filter is not None:
+                self.work.counters[OWN_DEVICE] = self._filter.address
+                run_own_device(self.craft.program, self.work, t, x, u, step)
+
+    def settle_inputs(self, inputs: Floats) -> None:
+        """Put what the estimator gives into the inputs that are held."""
+        own = self.work.own
+        if self._filter is not None:
+            into, values, count = (int(own[i]) for i in (OWN_INTO, OWN_VALUES, OWN_COUNT))
+            places = own[into : into + count].astype(int)
+            inputs[places[places >= 0]] = own[values : values + count][places >= 0]
 
     def look_back(self) -> None:
         """Hold again what was held before the look ahead."""
@@ -85,18 +109,29 @@ class AircraftBody:
                         f"the {words} of {cell.name}, {seconds:g} s, is no whole number of steps of {dt:g} s",
                         hint="another step (dt), or another rate of the law",
                     )  # fmt: skip
+        if self._filter is not None:
+            self.work.own[:] = self._filter.in_flight(self.registers, dt)
         begin_memory(self.craft.program, self.work, t, x, u)
+        if self._filter is not None and not held:
+            self._filter.begin(
+                self.work.own, {n: float(self.work.registers[self.registers[n]]) for n in (*TRUTH, SEED)}
+            )
         if held:
             # memory is kept by order: names tell whether it is that of these formulas
-            if list(held) != [c.name for c in cells]:
+            if list(held) != list(self.memory()):
                 raise DravikError(f"the memory that was saved is {list(held)}", expected=str([c.name for c in cells]))
             for cell in cells:
                 self.work.registers[cell.register] = held[cell.name]
+            if self._filter is not None:
+                self.work.own[:] = [held[f"estimator {i}"] for i in range(len(self.work.own))]
             self.evaluate(t, x, u)
 
     def memory(self) -> dict[str, float]:
         """Return what is remembered, by name."""
-        return {c.name: float(self.work.registers[c.register]) for c in self.craft.tape.cells}
+        found = {c.name: float(self.work.registers[c.register]) for c in self.craft.tape.cells}
+        if self._filter is not None:
+            found |= {f"estimator {i}": float(v) for i, v in enumerate(self.work.own)}
+        return found
 
     def steps(
         self, x: Floats, when: tuple[float, float, int], controls: Floats, every: int, picks: Ints, out: Floats,
@@ -104,6 +139,8 @@ class AircraftBody:
     ) -> tuple[int, int]:  # fmt: skip
         """Fly in the kernel."""
         offset, dt, first = when
+        if self._filter is not None:  # the address is this process's, and a saved flight may come from another
+            self.work.counters[OWN_DEVICE] = self._filter.address
         return fly_steps(self.craft.program, self.work, x, offset, dt, first, controls, every, picks, out, last)
 
     def failure(self, t: float, dt: float) -> tuple[float, str]:

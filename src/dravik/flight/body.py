@@ -45,14 +45,14 @@ class Body(Protocol):
     def evaluate(self, t: float, x: Floats, u: Floats) -> None:
         """Put every signal at a state and inputs into the registers."""
 
-    def own_devices(self) -> list[Any]:
-        """Return the devices that it brings, called before all others."""
-
     def look_ahead(self, t: float, x: Floats, u: Floats, dt: float, step: int) -> None:
         """Put every signal into the registers, with the samples that are taken at this instant."""
 
     def look_back(self) -> None:
         """Hold again what was held before the look ahead."""
+
+    def settle_inputs(self, inputs: Floats) -> None:
+        """Put what an estimator on board gives into the inputs that are held."""
 
     def clamp(self, x: Floats) -> None:
         """Put states that have limits back inside them."""

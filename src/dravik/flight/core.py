@@ -262,6 +262,7 @@ class Flight:
             self.x, (self.offset, self.dt, step), self.schedule.steps(step, count, self.x), self.rows.every,
             self.rows.picks, free, last if step + count == end else LAST_UNTOUCHED,
         )  # fmt: skip
+        self.body.settle_inputs(self.schedule.inputs)
         self._note_infinite(self.rows.take(rows, self.tasks.board))
         self.step += done
         self._before, self._is_untold = None, True
@@ -300,6 +301,7 @@ class Flight:
         t = self.time_of(step)
         # samples of this instant are taken for the devices, and once more when the flight goes on from here
         self.body.look_ahead(t, self.x, self.schedule.steps(step, 1, self.x)[0, 0], self.dt, step)
+        self.body.settle_inputs(self.schedule.inputs)
         for task in due:
             try:
                 task.call(t, self.schedule.inputs)

@@ -209,11 +209,6 @@ class Task:
                     hint=nearest(name, [*body.signals, *board]),
                 )
         self._signals = Signals(body, board, reads)
-        # a device of compiled code works in registers and inputs themselves: a call by names costs as much as a step
-        self._in_place: Callable[[float, Floats, Floats], None] | None = None
-        if callable(getattr(device, "attach", None)):
-            device.attach(body.registers, list(body.inputs))  # type: ignore[attr-defined]
-            self._in_place = device.step  # type: ignore[attr-defined]
 
     @property
     def own(self) -> list[str]:
@@ -236,9 +231,6 @@ class Task:
 
     def call(self, t: float, inputs: Floats) -> None:
         """Call the device, and put what it sets into the inputs and among the values of devices."""
-        if self._in_place is not None:
-            self._in_place(t, self._body.work.registers, inputs)
-            return
         found = self.device.update(t, self._signals)
         for name, given in ({} if found is None else arguments.mapping(found, f"what {self.name} sets")).items():
             # told with the device's name and the time: further on it would be a state that is not finite
@@ -293,7 +285,7 @@ class Tasks:
         self.board: dict[str, float] = {}
         if isinstance(devices, str) or not isinstance(devices, Iterable):
             raise DravikError(f"devices cannot be {arguments.shown(devices)}", expected="a list of them")
-        self.list = [Task(device, body, self.board, dt, setters) for device in [*body.own_devices(), *devices]]
+        self.list = [Task(device, body, self.board, dt, setters) for device in devices]
         names = [task.name for task in self.list]
         for name in names:
             if names.count(name) > 1:

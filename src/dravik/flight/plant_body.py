@@ -75,16 +75,15 @@ class PlantBody:
                 r[self.registers[name]] = value
         self.work.slopes[0] = rates
 
-    def own_devices(self) -> list[Any]:
-        """Return none: a plant brings no devices."""
-        return []
-
     def look_ahead(self, t: float, x: Floats, u: Floats, dt: float, step: int) -> None:
         """Put every signal into the registers."""
         self.evaluate(t, x, u)
 
     def look_back(self) -> None:
         """Do nothing: nothing was looked ahead."""
+
+    def settle_inputs(self, inputs: Floats) -> None:
+        """Do nothing: a plant has no estimator."""
 
     def clamp(self, x: Floats) -> None:
         """Change nothing: the bounds of a plant are those of a search."""

@@ -12,12 +12,21 @@ from numpy.typing import NDArray
 from dravik.compiled import inlined, intrinsic
 from dravik.kernel.program import EVALUATE, Program, Workspace
 
-__all__ = ["EVALUATE_KINDS", "RUN_TAPE_KINDS", "call_evaluate", "call_own_code", "call_run_tape"]
+__all__ = [
+    "DEVICE_KINDS",
+    "EVALUATE_KINDS",
+    "RUN_TAPE_KINDS",
+    "call_device",
+    "call_evaluate",
+    "call_own_code",
+    "call_run_tape",
+]
 
 Floats = NDArray[np.float64]
 
-#: Kinds of the arguments of ``interpreter.run_tape`` and of ``motion.evaluate``, which are called at their addresses.
+#: Kinds of the arguments of ``interpreter.run_tape``, of a device and of ``motion.evaluate``, called at addresses.
 RUN_TAPE_KINDS = (*Program.kinds, "f8:1", "i8:1", "f8:2", "i", "i", "b")
+DEVICE_KINDS = ("f8:1", "f8:1", "f")
 EVALUATE_KINDS = (Program, Workspace, "f", "f8:1", "f8:1", "f8:1", "b", "i")
 
 
@@ -85,6 +94,17 @@ def call_own_code(typing: Any, address: Any, reg: Any, numbers: Any, counters: A
         return context.get_dummy_value()
 
     return types.void(address, reg, numbers, counters, worst, steady), generate
+
+
+@intrinsic
+def call_device(typing: Any, address: Any, own: Any, registers: Any, t: Any) -> Any:
+    """Call a device of compiled code at its address."""
+    from numba import types
+
+    from dravik.compiled.modules import numba_types
+
+    arguments = numba_types(DEVICE_KINDS)
+    return types.void(address, own, registers, arguments[2]), _call(arguments)
 
 
 @inlined

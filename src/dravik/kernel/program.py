@@ -28,7 +28,7 @@ EVENT_CAPACITY = 512
 _ANGLES = ("phi", "theta", "psi", "flight_path", "track", "ground_speed", "climb_rate", "latitude", "longitude")
 # the first counters are flags; visits outside each axis of the tables follow from FLAGS on
 # FLYING: memories are read; otherwise what they would take over
-(COUNTING, OUTSIDE_TABLE, EVENT_COUNT, STOP_EVENT, FOUND, PAUSED, FLYING, NOT_FINITE, FLAGS) = range(9)
+(COUNTING, OUTSIDE_TABLE, EVENT_COUNT, STOP_EVENT, FOUND, PAUSED, FLYING, NOT_FINITE, OWN_DEVICE, FLAGS) = range(10)
 # action of an event beside being logged: end the run there, or pause it at the end of the step
 END, PAUSE = 1, 2
 
@@ -59,13 +59,14 @@ class _Workspace(NamedTuple):
     inputs: Floats  # inputs half way through a step, at its start, at its end, somewhere in it
     events: Floats  # each condition's last value and whether it is new, then a log of time and condition
     memory: Floats  # for each cell: what it holds next, and what it held before a row that is recorded ahead
+    own: Floats  # what a device of compiled code works in: first its interval in steps, see kernel.own_device
 
 
 class Workspace(_Workspace):
     """Arrays the kernel writes to; one for each caller, so that several never touch each other."""
 
     __slots__ = ()
-    kinds: ClassVar = ("f8:1", "i8:1", "f8:2", "f8:2", "f8:2", "f8:2", "f8:2")
+    kinds: ClassVar = ("f8:1", "i8:1", "f8:2", "f8:2", "f8:2", "f8:2", "f8:2", "f8:1")
 
 
 # where each stage of the tape ends, in the order of ``formula.arrange.Stage``
@@ -95,6 +96,9 @@ INTERPRETER, EVALUATE = 46, 47  # the addresses of ``run_tape`` and ``evaluate``
 CELL_STREAM = 51  # the stream of normal numbers of each cell, -1 of one that is not random
 CELL_RANDOM = 52  # where share kept, scale and scale at first of each random cell stand in ``numbers``
 HEADER = 53
+# ``own`` of a workspace: steps between two calls, how many inputs it sets, where their places stand, where their values
+(OWN_EVERY, OWN_COUNT, OWN_INTO, OWN_VALUES) = range(4)
+OWN_HEADER = 8  # numbers before what is the device's own
 # ``numbers``
 (GRAVITY, TEMPERATURE_OFFSET, AREA, CHORD, SPAN, MOMENT_POINT) = range(6)
 # the origin: its latitude and longitude, the radii (m) of its meridian and its parallel; the sea above the ellipsoid
@@ -250,4 +254,5 @@ def new_workspace(program: Program, tape: Tape) -> Workspace:
         inputs=np.zeros((4, int(program.layout[N_INPUTS]))),
         events=events,
         memory=np.zeros((2, len(tape.cells))),
+        own=np.zeros(OWN_HEADER),
     )

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from dravik.compiled import compiled, inlined
 from dravik.kernel.calls import call_evaluate
+from dravik.kernel.own_device import run_own_device, set_own_values
 from dravik.kernel.program import (
     COUNTING,
     END,
@@ -30,6 +31,7 @@ from dravik.kernel.program import (
     N_STATES,
     NOT_FINITE,
     OUTSIDE_TABLE,
+    OWN_DEVICE,
     PAUSE,
     PAUSED,
     STOP_EVENT,
@@ -243,6 +245,10 @@ def fly_steps(
             store(program, work)
         if work.counters[STOP_EVENT] == 0 and (step < steps or wanted):
             remember(program, work, t, x, u0, dt, first + step)
+            if work.counters[OWN_DEVICE] != 0:
+                run_own_device(program, work, t, x, u0, first + step)
+                if step < steps:
+                    set_own_values(work.own, controls[step, 1])
         if wanted:
             for i in range(picks.shape[0]):
                 out[rows, i] = work.registers[picks[i]]
