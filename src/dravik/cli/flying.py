@@ -27,6 +27,7 @@ from dravik.definition.condition_keys import SPEED_KEYS
 from dravik.definition.settings import read_settings, refuse_inputs, sort_settings
 from dravik.errors import DravikError, FlightError, nearest
 from dravik.host.files import exists
+from dravik.sensors import SEED
 from dravik.units import from_si
 
 if TYPE_CHECKING:
@@ -83,7 +84,7 @@ class FlightOptions(OptionGroup):
         ),
     ] = None
     turbulence: Annotated[str, typer.Option(help="light, moderate or severe (MIL-F-8785C, Dryden)")] = ""
-    seed: Annotated[int | None, typer.Option(help="seed of the turbulence", min=0)] = None
+    seed: Annotated[int | None, typer.Option(help="seed of turbulence and sensors", min=0)] = None
     dt: Annotated[str, typer.Option(help="step of the integrator")] = "0.01 s"
     every: Annotated[str, typer.Option(metavar="TIME", help="time between recorded rows, such as '50 ms'")] = ""
     record: Annotated[str, typer.Option(help="signals to record, separated by commas (all unless given)")] = ""
@@ -93,8 +94,13 @@ class FlightOptions(OptionGroup):
         from dravik.flight import fly
         from dravik.surroundings.turbulence import Turbulence
 
-        if self.seed is not None and not self.turbulence:
-            raise DravikError("--seed needs --turbulence", expected="--turbulence light, moderate or severe")
+        sensing = SEED in craft.parameters
+        if self.seed is not None and not self.turbulence and not sensing:
+            raise DravikError(
+                "--seed needs --turbulence or --sensors", expected="--turbulence light, moderate or severe"
+            )
+        if self.seed is not None and sensing:
+            craft = craft.with_parameters({SEED: self.seed})
         gusts = Turbulence(self.turbulence, seed=self.seed or 0) if self.turbulence else None
         names = [n.strip() for n in self.record.split(",") if n.strip()] or None
         return fly(
@@ -144,7 +150,7 @@ def fly(
             "--start": begun.begin, "--every": flown.every, "--duration": flown.duration != FlightOptions.duration,
             "--dt": flown.dt != FlightOptions.dt,
         }  # fmt: skip
-        scenario = load_flown(aircraft, refused, read_settings(chosen.set_))
+        scenario = load_flown(aircraft, refused, read_settings(chosen.set_), chosen.sensing)
         craft, title = scenario.craft, f"{scenario.definition.name} ({scenario.craft.name})"
         if not as_json:
             _say_reach(scenario)
@@ -231,8 +237,11 @@ def is_scenario_name(name: str) -> bool:
     return is_scenario(path) or (not exists(path) and name in shipped)
 
 
-def load_flown(name: str, refused: Mapping[str, object], values: Mapping[str, str | float]) -> "Scenario":
-    """Return a scenario with parameters set; options that only an aircraft takes are refused."""
+def load_flown(
+    name: str, refused: Mapping[str, object], values: Mapping[str, str | float],
+    sensing: tuple[str, str, str] = ("", "", ""),
+) -> "Scenario":  # fmt: skip
+    """Return a scenario with its sensors chosen and parameters set; options that only an aircraft takes are refused."""
     from dravik.scenarios import load_scenario
 
     for option, given in refused.items():
@@ -241,6 +250,9 @@ def load_flown(name: str, refused: Mapping[str, object], values: Mapping[str, st
                 f"{option} cannot be given beside a scenario", where=name, hint="write it into the scenario"
             )
     scenario = load_scenario(name)
+    if any(sensing):
+        sensors, reads, estimator = sensing
+        scenario = scenario.with_sensors(sensors, reads=reads, estimator=estimator)
     known = scenario.craft.parameters
     refuse_inputs(sort_settings(values, known), known, "a scenario", name)
     return scenario.with_parameters(values) if values else scenario

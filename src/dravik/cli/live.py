@@ -171,7 +171,7 @@ def _served(names: list[str], chosen: CraftAndCondition, devices: list[Any], sha
     if len(names) > 1:
         raise DravikError(f"{len(names)} flights at once", expected="one aircraft or scenario, or several recordings")
     if is_scenario_name(names[0]):
-        scenario = load_flown(names[0], refused, read_settings(chosen.set_))
+        scenario = load_flown(names[0], refused, read_settings(chosen.set_), chosen.sensing)
         title = f"{scenario.definition.name} ({scenario.craft.name})"
         return Served(scenario.session(devices=devices), title, scenario.course)
     craft = chosen.craft(names[0])

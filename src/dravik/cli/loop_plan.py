@@ -123,7 +123,9 @@ class DesignRequest(NamedTuple):
         if chosen.condition.guess:
             condition["guess"] = read_settings(chosen.condition.guess, "--guess")
         laws = [*plan.laws, *(chosen.law or ())]
-        craft = get_craft(self.aircraft or plan.aircraft, chosen.loading or plan.loading, laws or None, rest or None)
+        craft = get_craft(
+            self.aircraft or plan.aircraft, chosen.loading or plan.loading, laws or None, rest or None, chosen.sensing
+        )
         inputs = input_settings(craft, rest)
         if inputs:
             condition["inputs"] = {**condition.get("inputs", {}), **inputs}

@@ -81,6 +81,30 @@ class FilterArrays(_FilterArrays):
 (H_READS, H_MEASUREMENTS, H_PAST, H_OUTPUTS) = range(4, 8)
 
 
+def places(own: Floats) -> tuple[int, int, int, int, int, int, int, int, int, int]:
+    """Return where the seven arrays of a filter begin in ``own``, and how many measurements and rows of the past.
+
+    Parameters
+    ----------
+    own : array
+        What the filter works in, in one piece.
+
+    Returns
+    -------
+    tuple of int
+        Seven places, number of measurements, rows of the past, end.
+    """
+    reads, measured, past, outputs = int(own[4]), int(own[5]), int(own[6]), int(own[7])
+    nominal = 8 + 2 * reads + 2 * outputs
+    covariance = nominal + SIZE
+    constants = covariance + N * N
+    table = constants + CONSTANTS
+    results = table + measured * ROW
+    before = results + measured * RESULT
+    work = before + past * PAST
+    return nominal, covariance, constants, table, results, before, work, measured, past, work + WORK * N
+
+
 def views(own: Floats) -> FilterArrays:
     """Return the arrays of a filter that stand one after the other in ``own``.
 
@@ -94,22 +118,12 @@ def views(own: Floats) -> FilterArrays:
     FilterArrays
         Parts of it, not copies.
     """
-    reads, measured, past, outputs = int(own[4]), int(own[5]), int(own[6]), int(own[7])
-    k = 8 + 2 * reads + 2 * outputs
-    nominal = own[k : k + SIZE]
-    k += SIZE
-    covariance = own[k : k + N * N].reshape((N, N))
-    k += N * N
-    constants = own[k : k + CONSTANTS]
-    k += CONSTANTS
-    table = own[k : k + measured * ROW].reshape((measured, ROW))
-    k += measured * ROW
-    results = own[k : k + measured * RESULT].reshape((measured, RESULT))
-    k += measured * RESULT
-    before = own[k : k + past * PAST].reshape((past, PAST))
-    k += past * PAST
-    work = own[k : k + WORK * N].reshape((WORK, N))
-    return FilterArrays(nominal, covariance, constants, table, results, before, work)
+    nominal, covariance, constants, table, results, before, work, measured, past, end = places(own)
+    return FilterArrays(
+        own[nominal:covariance], own[covariance:constants].reshape(N, N), own[constants:table],
+        own[table:results].reshape(measured, ROW), own[results:before].reshape(measured, RESULT),
+        own[before:work].reshape(past, PAST), own[work:end].reshape(WORK, N),
+    )  # fmt: skip
 
 
 def in_one_piece(arrays: FilterArrays, picks: Floats, into: Floats, every: int) -> Floats:

@@ -141,7 +141,7 @@ def filter_plan(craft: Aircraft, name: str = "") -> FilterPlan:
             rows.append(row)
             names.append(known)
     late = max((r[a.M_DELAY] for r in rows if r[a.M_COLUMN] >= 0), default=0.0)
-    found = empty_arrays(len(rows), int(math.ceil(late * keys.rate)) + 3)
+    found = empty_arrays(len(rows), math.ceil(late * keys.rate) + 3)
     found.measurements[:] = np.array(rows) if rows else found.measurements
     _constants(craft, keys, (sensors[gyro], terms_of(gyro, sensors[gyro], units)[0]),
                (sensors[force], terms_of(force, sensors[force], units)[0]), found)  # fmt: skip

@@ -31,6 +31,7 @@ from dravik.estimation.arrays import (
     M_MOUNT,
     MOVED_,
     P_,
+    PAST,
     PHASE_,
     POSITION,
     Q_,
@@ -38,6 +39,8 @@ from dravik.estimation.arrays import (
     R_SEEN,
     RATE_,
     REST_,
+    RESULT,
+    ROW,
     SIDESLIP,
     STEPS_,
     STILL,
@@ -46,18 +49,21 @@ from dravik.estimation.arrays import (
     V_,
     VELOCITY,
     W_,
+    WORK,
     FilterArrays,
-    views,
+    N,
+    places,
 )
 from dravik.estimation.inertial import attitude, mounted, normalise, propagate
 from dravik.estimation.updates import SLOWEST, measure
+from dravik.kernel.calls import matrix_at
 from dravik.kernel.program import OWN_HEADER
 from dravik.kernel.vectors import cross, rotate, rotate_back
 
 __all__ = ["OUTPUTS", "filter_rows", "filter_step"]
 
 Floats = NDArray[np.float64]
-in_views = inlined(views)
+places_in = inlined(places)
 quaternion_elements = inlined(frames.quaternion_elements)
 euler_from_elements = inlined(frames.euler_from_elements)
 G0 = 9.80665
@@ -238,7 +244,12 @@ def stepped(f: FilterArrays, z: Floats, t: float, out: Floats) -> None:
 def filter_step(own: Floats, registers: Floats, t: float) -> None:
     """Gather readings from registers, step, and leave the estimates: of a filter in one piece, for the kernel."""
     reads, outputs = int(own[H_READS]), int(own[H_OUTPUTS])
-    f = in_views(own)
+    nominal, covariance, constants, table, results, before, work, measured, past, _ = places_in(own)
+    f = FilterArrays(
+        own[nominal:covariance], matrix_at(own, covariance, N, N), own[constants:table],
+        matrix_at(own, table, measured, ROW), matrix_at(own, results, measured, RESULT),
+        matrix_at(own, before, past, PAST), matrix_at(own, work, WORK, N),
+    )  # fmt: skip
     # a row that was recorded ahead has been stepped already
     if f.nominal[STEPS_] > 0.0 and t <= f.nominal[T_]:
         return

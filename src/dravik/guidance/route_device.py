@@ -61,8 +61,12 @@ class RouteGuidance:
 
     def update(self, t: float, signals: Mapping[str, float]) -> dict[str, float]:
         """Return the targets of this instant, and where the aircraft is relative to the path."""
-        here = signals["north"], signals["east"]
-        self._follower, asked = self._follower.steer(*here, signals["track"], signals["ground_speed"])
+        # where laws read sensors or estimates, guidance does; what is recorded of the height is the truth
+        north, east, track, speed = (
+            signals[f"read_{n}"] if f"read_{n}" in signals else signals[n]
+            for n in ("north", "east", "track", "ground_speed")
+        )
+        self._follower, asked = self._follower.steer(north, east, track, speed)
         wanted = {
             self.targets["bank"]: asked.bank, self.targets["altitude"]: asked.altitude,
             self.targets["airspeed"]: asked.airspeed,

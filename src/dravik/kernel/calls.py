@@ -20,6 +20,7 @@ __all__ = [
     "call_evaluate",
     "call_own_code",
     "call_run_tape",
+    "matrix_at",
 ]
 
 Floats = NDArray[np.float64]
@@ -105,6 +106,28 @@ def call_device(typing: Any, address: Any, own: Any, registers: Any, t: Any) -> 
 
     arguments = numba_types(DEVICE_KINDS)
     return types.void(address, own, registers, arguments[2]), _call(arguments)
+
+
+@intrinsic
+def matrix_at(typing: Any, numbers: Any, start: Any, rows: Any, columns: Any) -> Any:
+    """Return a matrix that stands in an array of numbers; Numba's own reshape needs Numba's library in the process."""
+    from numba import types
+    from numba.np import arrayobj as _arrayobj
+
+    arrayobj: Any = _arrayobj
+    kind = types.Array(types.float64, 2, "C")
+
+    def generate(context: Any, builder: Any, signature: Any, args: Any) -> Any:
+        source = context.make_array(signature.args[0])(context, builder, args[0])
+        found = context.make_array(kind)(context, builder)
+        size = context.get_constant(types.intp, 8)
+        arrayobj.populate_array(
+            found, data=builder.gep(source.data, [args[1]]), shape=[args[2], args[3]],
+            strides=[builder.mul(args[3], size), size], itemsize=size, meminfo=None,
+        )  # fmt: skip
+        return found._getvalue()
+
+    return kind(numbers, types.intp, types.intp, types.intp), generate
 
 
 @inlined

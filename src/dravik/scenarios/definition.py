@@ -65,6 +65,9 @@ class ScenarioDefinition(Model):
     aircraft: str  #: aircraft file relative to this one, or a sample's name
     loading: str = ""  #: loading of the aircraft; its default unless given
     laws: tuple[str, ...] = ()  #: laws engaged: files, or names in the aircraft's folder laws
+    sensors: str = ""  #: set of sensors on board; none unless given, or unless laws read sensors or estimates
+    reads: str | dict[str, str] = ""  #: what laws read: truth, sensors or estimates, of all signals or by signal
+    estimator: str = ""  #: estimator on board
     duration: Duration  #: length of the flight
     step: Duration = 0.01  #: step of the integration
     seed: int = Field(default=0, ge=0)  #: seed of all that is random

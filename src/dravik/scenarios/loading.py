@@ -112,6 +112,13 @@ def load_scenario(path: str | Path) -> Scenario:
             raise error.at(lines.place(["environment"]).removesuffix(": environment")) from None
     if d.faults or d.gusts or d.phases or d.mode_logic:
         craft = craft.with_script(d.faults, d.phases, d.mode_logic, d.gusts)
+    if d.sensors or d.reads or d.estimator:
+        key = "sensors" if d.sensors else "reads" if d.reads else "estimator"
+        try:
+            reads = d.reads or "truth"
+            craft = craft.with_sensors(d.sensors, reads=reads, estimator=d.estimator, observing=(d.name,))
+        except DravikError as error:
+            raise error.at(lines.place([key])) from None
     craft.compiled()
     for name, value in d.parameters.items():
         try:

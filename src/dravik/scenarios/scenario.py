@@ -22,6 +22,7 @@ from dravik.guidance.route_device import LOGGED, OWN_VALUES, RouteGuidance
 from dravik.guidance.route_log import drawn
 from dravik.recording.recording import Recording
 from dravik.scenarios.definition import ScenarioDefinition
+from dravik.sensors import SEED
 from dravik.surroundings.turbulence import Turbulence
 from dravik.trimming import TrimPoint
 
@@ -43,6 +44,20 @@ class Scenario:
     def with_parameters(self, values: Mapping[str, str | float]) -> "Scenario":
         """Return the scenario with other values of parameters; raises DravikError for what does not fit."""
         return replace(self, craft=self.craft.with_parameters(values))
+
+    def with_sensors(
+        self, sensors: str = "", *, reads: str | Mapping[str, str] = "", estimator: str = ""
+    ) -> "Scenario":  # fmt: skip
+        """Return the scenario with another set of sensors, other sources of what laws read, or another estimator.
+
+        What is not given stays. Raises DravikError for what is not there.
+        """
+        now = self.craft.configuration.sensing
+        chosen = sensors or (now.sensors if now else "")
+        read = reads or (now.reads if sensors != "none" else {}) or "truth"
+        estimates = estimator or (now.estimator if sensors != "none" else "")
+        craft = self.craft.with_sensors(chosen, reads=read, estimator=estimates, observing=(self.definition.name,))
+        return replace(self, craft=craft)
 
     def start(self) -> TrimPoint | Start:
         """Return where it starts; raises TrimError or DravikError where that cannot be."""
@@ -67,7 +82,7 @@ class Scenario:
         if not flown < d.duration:
             raise DravikError(f"the scenario ends at {d.duration:g} s", expected="a start before that")
         return fly(
-            self.craft, start=start, duration=d.duration - flown, save=save, progress=progress,
+            self._seeded(seed), start=start, duration=d.duration - flown, save=save, progress=progress,
             **self._options(seed, devices),
         )  # fmt: skip
 
@@ -84,7 +99,16 @@ class Scenario:
             options |= {"record": None, "record_every": 1}
         else:
             options["save"] = save
-        return Session(self.craft, start=start or self.start(), **{n: v for n, v in options.items() if v is not None})
+        return Session(
+            self._seeded(seed), start=start or self.start(), **{n: v for n, v in options.items() if v is not None}
+        )
+
+    def _seeded(self, seed: int | None) -> Aircraft:
+        """Return the aircraft with the seed of its sensors set, unless it was set by itself."""
+        craft = self.craft
+        if SEED not in craft.parameters or (seed is None and SEED in craft.configuration.values):
+            return craft
+        return craft.with_parameters({SEED: self.definition.seed if seed is None else seed})
 
     def _options(self, seed: int | None, devices: Sequence[Device]) -> dict[str, Any]:
         """Return what a flight and a session of the scenario have in common; raises DravikError for an aim too far."""

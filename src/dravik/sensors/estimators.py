@@ -46,7 +46,9 @@ class Estimator(Model):
     gyro: str = ""  #: the rate gyro it takes; the only one unless given
     accelerometer: str = ""  #: the accelerometer it takes; the only one unless given
     measurements: tuple[str, ...] | None = None  #: other sensors it takes; all that it can use unless given
-    ignore: dict[str, Formula] = {}  #: conditions under which it does not take a sensor, by the sensor's name
+    ignore: dict[str, Formula] = Field(
+        default={}
+    )  #: conditions under which it does not take a sensor, by the sensor's name
     #: innovations of more standard deviations than this are refused
     gate: Annotated[float, Field(gt=0.0, le=1e3)] = 5.0
     #: `given`: at the state of the aircraft with an error drawn by the spreads; `standing`: by what is measured at rest

@@ -16,6 +16,7 @@ from dravik.sensors.standing_in import air_data
 
 __all__ = ["Rewiring", "sensor_setting"]
 
+GUIDED = ("north", "east", "track", "ground_speed")
 Define = Callable[[str, str | float | Node, tuple[str, ...], str, str, str], None]
 
 
@@ -106,7 +107,8 @@ class Rewiring:
         if not any(source != "truth" for source in sensing.reads.values()):
             return
         readers = self._reading_laws()
-        read = {name for r in readers for name in _names(self.builder.nodes[r][0])}
+        # guidance, which is no law, reads these
+        read = {name for r in readers for name in _names(self.builder.nodes[r][0])} | set(GUIDED)
         instead, steps = stand_ins(self.configuration.sensors)
         for name in sensing.reads:
             if name != "all" and name not in self.signals:

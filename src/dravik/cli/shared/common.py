@@ -86,16 +86,33 @@ Settings = Annotated[
 ]
 
 
+Sensors = Annotated[
+    str, typer.Option(metavar="SET", help="set of sensors on board, by its name in the file; all, ideal")
+]
+Reads = Annotated[
+    str, typer.Option(metavar="SOURCE", help="what laws read: truth, sensors, estimates; or 'q=sensors,theta=truth'")
+]
+EstimatorName = Annotated[str, typer.Option("--estimator", metavar="NAME", help="estimator on board, by its name")]
+
+
 def get_craft(
-    name: str, loading: str = "", laws: Sequence[str] | None = None, set_: Sequence[str] | None = None
-) -> "Aircraft":
-    """Return the aircraft a user names: a file, a folder, or a sample; with laws engaged and parameters set."""
+    name: str, loading: str = "", laws: Sequence[str] | None = None, set_: Sequence[str] | None = None,
+    sensing: tuple[str, str, str] = ("", "", ""),
+) -> "Aircraft":  # fmt: skip
+    """Return the aircraft a user names: a file, a folder, or a sample; with laws engaged and parameters set.
+
+    ``sensing`` are its set of sensors, what laws read, and the estimator, as the options say them.
+    """
     from dravik.aircraft import load, sample_names, sample_path
 
     path = Path(name)
     if not exists(path) and name in sample_names():
         path = sample_path(name)
-    craft = load(path, loading=loading, laws=laws or ()).compiled()
+    craft = load(path, loading=loading, laws=laws or (), compiled=not any(sensing))
+    if any(sensing):
+        sensors, reads, estimator = sensing
+        craft = craft.with_sensors(sensors, reads=reads or "truth", estimator=estimator)
+    craft = craft.compiled()
     own = sort_settings(read_settings(set_), craft.parameters).parameters
     return craft.with_parameters(own) if own else craft
 

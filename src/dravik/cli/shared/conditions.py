@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Annotated, Any, Self
 
 import typer
 
-from dravik.cli.shared.common import Laws, Loading, Settings, get_craft, input_settings
+from dravik.cli.shared.common import EstimatorName, Laws, Loading, Reads, Sensors, Settings, get_craft, input_settings
 from dravik.cli.shared.groups import OptionGroup
 from dravik.definition.condition_keys import AIR_KEYS, CONDITION_KEYS
 from dravik.definition.settings import read_settings
@@ -83,15 +83,26 @@ class CraftAndCondition(AircraftOptions):
     """An aircraft so fitted at a condition."""
 
     condition: ConditionOptions = ConditionOptions()
+    sensors: Sensors = ""
+    reads: Reads = ""
+    estimator: EstimatorName = ""
 
     @classmethod
     def options(cls) -> dict[str, tuple[Any, Any]]:
         """Return the options, those of the condition first."""
-        return ConditionOptions.options() | AircraftOptions.options()
+        own = {
+            "sensors": (Sensors, ""), "reads": (Reads, ""), "estimator": (EstimatorName, ""),
+        }  # fmt: skip
+        return ConditionOptions.options() | AircraftOptions.options() | own
+
+    @property
+    def sensing(self) -> tuple[str, str, str]:
+        """Set of sensors, what laws read, and estimator, as they were given."""
+        return self.sensors, self.reads, self.estimator
 
     def craft(self, aircraft: str) -> "Aircraft":
         """Return the aircraft of that name, fitted so, in the air that was asked for."""
-        return self.condition.in_air(super().craft(aircraft))
+        return self.condition.in_air(get_craft(aircraft, self.loading, self.law, self.set_, self.sensing))
 
     def point(self, craft: "Aircraft") -> "TrimPoint":
         """Return its trimmed point."""
