@@ -24,10 +24,10 @@ LAYERS: tuple[tuple[str, tuple[str, ...]], ...] = (
             "formula", "systems", "kernel", "surroundings", "motion",
         ),
     ),
-    ("builders", ("mass", "contact", "aero", "propulsion", "mode_logic")),
+    ("builders", ("mass", "contact", "aero", "propulsion", "mode_logic", "sensors")),
     ("aircraft", ("aircraft",)),
     ("analysis", ("trimming", "linear", "loops")),
-    ("over time", ("recording", "flight", "guidance", "scenarios")),
+    ("over time", ("recording", "estimation", "flight", "guidance", "scenarios")),
     ("studies", ("performance", "checks", "validation", "handling")),
     ("faces", ("link", "real_time", "live_page", "report", "book", "cli", "__main__")),
 )  # fmt: skip

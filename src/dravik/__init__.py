@@ -12,9 +12,9 @@ import lazy_loader
 
 #: Rooms with names of their own beside those that stand here.
 ROOMS = (
-    "aero", "aircraft", "book", "checks", "contact", "flight", "formula", "guidance", "handling", "linear", "link",
-    "live_page", "loops", "mass", "mode_logic", "performance", "propulsion", "real_time", "recording", "scenarios",
-    "surroundings", "systems", "tables", "trimming", "units", "validation",
+    "aero", "aircraft", "book", "checks", "contact", "estimation", "flight", "formula", "guidance", "handling",
+    "linear", "link", "live_page", "loops", "mass", "mode_logic", "performance", "propulsion", "real_time",
+    "recording", "scenarios", "sensors", "surroundings", "systems", "tables", "trimming", "units", "validation",
 )  # fmt: skip
 _load: Callable[[str], Any]
 _load, __dir__, __all__ = lazy_loader.attach_stub(__name__, __file__)

@@ -9,6 +9,7 @@ from .errors import DravikError as DravikError
 from .errors import FlightError as FlightError
 from .errors import FormulaError as FormulaError
 from .errors import TrimError as TrimError
+from .estimation import estimate as estimate
 from .flight import Device as Device
 from .flight import Session as Session
 from .flight import Start as Start

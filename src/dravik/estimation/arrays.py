@@ -11,29 +11,36 @@ __all__ = ["ERROR_STATES", "NOMINAL", "ROW", "FilterArrays", "empty_arrays", "in
 
 Floats = NDArray[np.float64]
 
-#: The errors that are estimated, truth less estimate, and their SI units: attitude about north, east and down.
+#: The errors that are estimated, truth less estimate, and their SI units: attitude about body axes.
 ERROR_STATES: dict[str, str] = {
-    "attitude_north": "rad", "attitude_east": "rad", "attitude_down": "rad",
+    "attitude_x": "rad", "attitude_y": "rad", "attitude_z": "rad",
     "velocity_north": "m/s", "velocity_east": "m/s", "velocity_down": "m/s",
     "position_north": "m", "position_east": "m", "position_down": "m",
     "gyro_bias_x": "rad/s", "gyro_bias_y": "rad/s", "gyro_bias_z": "rad/s",
     "accelerometer_bias_x": "m/s^2", "accelerometer_bias_y": "m/s^2", "accelerometer_bias_z": "m/s^2",
     "wind_north": "m/s", "wind_east": "m/s", "altitude_bias": "m",
+    "field_bias_x": "T", "field_bias_y": "T", "field_bias_z": "T", "pitot_bias": "Pa",
 }  # fmt: skip
 N = len(ERROR_STATES)
 # where the errors begin
-(PSI, VEL, POS, BG, BA, WIND, BARO) = (0, 3, 6, 9, 12, 15, 17)
-# the nominal state: quaternion (local to body), velocity, position (down), biases, wind, altitude bias, what was
-# measured last (rates, specific force, body axes, without biases), time, how many steps; alignment: sums and phase
-(Q_, V_, P_, BG_, BA_, W_, B_, RATE_, FORCE_, T_, STEPS_) = (0, 4, 7, 10, 13, 16, 18, 19, 22, 25, 26)
-(PHASE_, SUMS_, MOVED_, REST_) = (27, 28, 37, 38)
-#: Names of the nominal state for people, in the order of the array's first 19 numbers.
+(THETA, VEL, POS, BG, BA, WIND, BARO, MAG, PITOT) = (0, 3, 6, 9, 12, 15, 17, 18, 21)
+# the nominal state: quaternion (local to body), velocity, position (down), biases, wind, biases of altitude, field and
+# pitot pressure, what was measured last (rates, specific force, body axes, without biases), time, how many steps;
+# alignment: phase, sums, since when it moves, how many readings; the field as it is felt, smoothed;
+# whether the wind was set
+(Q_, V_, P_, BG_, BA_, W_, B_, MAG_, PITOT_, RATE_, FORCE_, T_, STEPS_) = (
+    0, 4, 7, 10, 13, 16, 18, 19, 22, 23, 26, 29, 30,
+)  # fmt: skip
+(PHASE_, SUMS_, MOVED_, REST_, FELT_, BLOWN_) = (31, 32, 41, 42, 43, 47)
+#: Names of the nominal state for people, in the order of the array's first numbers.
 NOMINAL = (
     "q0", "q1", "q2", "q3", "velocity_north", "velocity_east", "velocity_down", "north", "east", "down",
     "gyro_bias_x", "gyro_bias_y", "gyro_bias_z", "accelerometer_bias_x", "accelerometer_bias_y",
-    "accelerometer_bias_z", "wind_north", "wind_east", "altitude_bias",
+    "accelerometer_bias_z", "wind_north", "wind_east", "altitude_bias", "field_bias_x", "field_bias_y", "field_bias_z",
+    "pitot_bias",
 )  # fmt: skip
-SIZE = 42
+SIZE = 48
+NOMINALS = len(NOMINAL)
 # constants: densities of the process noise (squared), gravity, turning of the Earth (north, down), radius (0: flat),
 # field, gate, mounting of gyro and accelerometer (9 each), place of the accelerometer from the centre of gravity,
 # alignment: time, lift-off force and time; heading of the start
@@ -43,7 +50,8 @@ SIZE = 42
 (C_MOUNT_G, C_MOUNT_A, C_ALIGN, C_LIFT, C_LIFT_TIME, C_HEADING, C_SIDESLIP, C_GRAVITY_LAPSE) = (
     14, 23, 32, 33, 34, 35, 36, 37,
 )  # fmt: skip
-C_PLACE = 38
+# then: place (3), densities of the walks of the biases of field and pitot, share of rates that count as noise
+(C_PLACE, C_MAG, C_PITOT, C_TURN) = (38, 41, 42, 43)
 CONSTANTS = 44
 #: Kinds of measurements, in the order of their numbers.
 (POSITION, VELOCITY, ALTITUDE, FIELD, AIRSPEED, SIDESLIP, INCIDENCE, STILL) = range(8)
@@ -171,7 +179,7 @@ def empty_arrays(measurements: int, past: int) -> FilterArrays:
     Examples
     --------
     >>> empty_arrays(2, 30).covariance.shape
-    (18, 18)
+    (22, 22)
     """
     found = FilterArrays(
         np.zeros(SIZE), np.zeros((N, N)), np.zeros(CONSTANTS), np.zeros((measurements, ROW)),

@@ -52,7 +52,7 @@ def begin_filter(plan: FilterPlan, arrays: a.FilterArrays, truth: Mapping[str, f
     x[a.Q_ : a.Q_ + 4] = quaternion_from_euler(*angles)
     x[a.V_ : a.V_ + 3] = velocity - error[a.VEL : a.VEL + 3]
     x[a.P_ : a.P_ + 3] = position - error[a.POS : a.POS + 3]
-    turn = -error[a.PSI : a.PSI + 3]
+    turn = -(local @ error[a.THETA : a.THETA + 3])
     x[a.Q_ : a.Q_ + 4] = _turned(x[a.Q_ : a.Q_ + 4], turn)
 
 

@@ -1,8 +1,9 @@
 """The inertial filter, compiled: an extended Kalman filter of the errors of an inertial solution.
 
 Attitude, velocity and position follow from gyro and accelerometer; the errors of these, of the biases, of the wind and
-of the barometer are estimated from everything else. The errors of attitude are about local axes, so that the errors of
-a late sample are those of now but for what they have grown since.
+of the barometer are estimated from everything else. The errors of attitude are about body axes: which of them cannot be
+told from a bias of the accelerometer then does not depend on the heading, of which the filter would otherwise learn
+what it cannot know.
 
 Source: D. H. Titterton, J. L. Weston, Strapdown Inertial Navigation Technology, 2nd edition, 2004, chapters 3, 12, 13.
 """
@@ -28,18 +29,26 @@ from dravik.estimation.arrays import (
     C_G,
     C_GRAVITY_LAPSE,
     C_GYRO,
+    C_MAG,
     C_MOUNT_A,
     C_MOUNT_G,
+    C_PITOT,
     C_RADIUS,
+    C_TURN,
     C_WIND,
+    FELT_,
     FORCE_,
+    MAG,
+    MAG_,
     P_,
+    PITOT,
+    PITOT_,
     POS,
-    PSI,
     Q_,
     RATE_,
     STEPS_,
     T_,
+    THETA,
     V_,
     VEL,
     W_,
@@ -52,6 +61,7 @@ from dravik.kernel.vectors import cross, dcm_elements, rotate, rotate_back
 __all__ = ["propagate", "transition", "turn_local"]
 
 Floats = NDArray[np.float64]
+Triple = tuple[float, float, float]
 Nine = tuple[float, float, float, float, float, float, float, float, float]
 
 
@@ -147,30 +157,49 @@ def coasted(f: FilterArrays, dt: float, rates: tuple[float, float, float], force
 
 
 @inlined
-def transition(f: FilterArrays, dt: float, force: tuple[float, float, float]) -> None:
-    """Put the transition of the errors over a step into the first rows of ``work``, to second order in the step."""
-    phi, x = f.work, f.nominal
+def transition(f: FilterArrays, dt: float, m0: Nine, f0: Triple, m1: Nine, f1: Triple, turn: Triple) -> None:
+    """Put the transition of the errors over a step into the first rows of ``work``.
+
+    ``m0`` and ``m1`` are the matrices from local to body axes at its two ends, ``f0`` and ``f1`` the specific forces;
+    ``turn`` is the rotation of the body on the way, rad.
+    """
+    phi = f.work
     for i in range(N):
         for k in range(N):
             phi[i, k] = 1.0 if i == k else 0.0
-    m = attitude(x)
-    an, ae, ad = rotate_back(m, force[0], force[1], force[2])
-    half = 0.5 * dt * dt
-    # attitude: - C dbg; velocity: psi x (C f) - C dba; position: velocity
-    skew = ((0.0, ad, -ae), (-ad, 0.0, an), (ae, -an, 0.0))
+    # body components of f x: the error of C f is - C [f x] dtheta
+    skew0 = ((0.0, -f0[2], f0[1]), (f0[2], 0.0, -f0[0]), (-f0[1], f0[0], 0.0))
+    around = ((0.0, -turn[2], turn[1]), (turn[2], 0.0, -turn[0]), (-turn[1], turn[0], 0.0))
+    skew1 = ((0.0, -f1[2], f1[1]), (f1[2], 0.0, -f1[0]), (-f1[1], f1[0], 0.0))
     for i in range(3):
         for k in range(3):
-            c = m[3 * k + i]  # of the matrix from body to local axes
-            phi[PSI + i, BG + k] = -dt * c
-            phi[VEL + i, BA + k] = -dt * c
-            phi[POS + i, BA + k] = -half * c
-            phi[VEL + i, PSI + k] = dt * skew[i][k]
-            phi[POS + i, PSI + k] = half * skew[i][k]
-            total = 0.0
+            total, twice = 0.0, 0.0
             for j in range(3):
-                total += skew[i][j] * m[3 * k + j]
-            phi[VEL + i, BG + k] = -half * total
+                total += m1[3 * i + j] * m0[3 * k + j]
+                twice += around[i][j] * around[j][k]
+            phi[THETA + i, THETA + k] = total
+            # a bias turns about axes that turn themselves: the right Jacobian of a rotation, to second order
+            phi[THETA + i, BG + k] = -dt * ((1.0 if i == k else 0.0) - 0.5 * around[i][k] + twice / 6.0)
         phi[POS + i, VEL + i] = dt
+    for i in range(3):
+        for k in range(3):
+            before, after = 0.0, 0.0
+            for j in range(3):
+                before -= m0[3 * j + i] * skew0[j][k]
+                after -= m1[3 * j + i] * skew1[j][k]
+            # the attitude at the end is off by the turned error of the beginning, and by the gyro's bias on the way
+            phi[N + i, k], phi[N + i, 3 + k] = before, after
+    for i in range(3):
+        for k in range(3):
+            turned, drifted = phi[N + i, k], 0.0
+            for j in range(3):
+                turned += phi[N + i, 3 + j] * phi[THETA + j, THETA + k]
+                drifted += phi[N + i, 3 + j] * phi[THETA + j, BG + k]
+            phi[VEL + i, THETA + k] = 0.5 * dt * turned
+            phi[VEL + i, BG + k] = 0.5 * dt * drifted
+            phi[VEL + i, BA + k] = -0.5 * dt * (m0[3 * k + i] + m1[3 * k + i])
+            for column in (THETA + k, BG + k, BA + k):
+                phi[POS + i, column] = 0.5 * dt * phi[VEL + i, column]
 
 
 @inlined
@@ -193,8 +222,11 @@ def covariance_step(f: FilterArrays, dt: float) -> None:
             p[i, k] = total
             p[k, i] = total
     third = dt * dt * dt / 3.0
+    x = f.nominal
+    # errors of scale and of the axes of the gyro, which grow with the rate
+    turning = c[C_TURN] * (x[RATE_] ** 2 + x[RATE_ + 1] ** 2 + x[RATE_ + 2] ** 2)
     for i in range(3):
-        p[PSI + i, PSI + i] += c[C_GYRO] * dt
+        p[THETA + i, THETA + i] += (c[C_GYRO] + turning) * dt
         p[VEL + i, VEL + i] += c[C_FORCE] * dt
         # white noise of the force, twice integrated
         p[POS + i, POS + i] += c[C_FORCE] * third
@@ -205,6 +237,9 @@ def covariance_step(f: FilterArrays, dt: float) -> None:
     for i in range(2):
         p[WIND + i, WIND + i] += c[C_WIND] * dt
     p[BARO, BARO] += c[C_BARO] * dt
+    p[PITOT, PITOT] += c[C_PITOT] * dt
+    for i in range(3):
+        p[MAG + i, MAG + i] += c[C_MAG] * dt
 
 
 @inlined
@@ -214,9 +249,19 @@ def propagate(f: FilterArrays, z: Floats, t: float) -> None:
     p, q, r, fx, fy, fz = unbiased(f, z)
     dt = t - x[T_]
     if x[STEPS_] > 0.0 and dt > 0.0:
+        m0 = attitude(x)
+        before = x[FORCE_] - x[BA_], x[FORCE_ + 1] - x[BA_ + 1], x[FORCE_ + 2] - x[BA_ + 2]
+        turn = (
+            0.5 * dt * (p + x[RATE_] - x[BG_]), 0.5 * dt * (q + x[RATE_ + 1] - x[BG_ + 1]),
+            0.5 * dt * (r + x[RATE_ + 2] - x[BG_ + 2]),
+        )  # fmt: skip
         coasted(f, dt, (p, q, r), (fx, fy, fz))
-        transition(f, dt, (fx, fy, fz))
+        transition(f, dt, m0, before, attitude(x), (fx, fy, fz), turn)
         covariance_step(f, dt)
+    # the field as it is felt turns with the body
+    turned = cross(x[FELT_], x[FELT_ + 1], x[FELT_ + 2], p, q, r)
+    for i in range(3):
+        x[FELT_ + i] += dt * turned[i] if x[STEPS_] > 0.0 else 0.0
     rates, force = mounted(c, C_MOUNT_G, z[0], z[1], z[2]), mounted(c, C_MOUNT_A, z[3], z[4], z[5])
     for i in range(3):
         x[RATE_ + i], x[FORCE_ + i] = rates[i], force[i]
@@ -230,8 +275,12 @@ def corrected(f: FilterArrays, dx: Floats) -> None:
     x, past = f.nominal, f.past
     force = x[FORCE_] - x[BA_], x[FORCE_ + 1] - x[BA_ + 1], x[FORCE_ + 2] - x[BA_ + 2]
     a = rotate_back(attitude(x), force[0], force[1], force[2])
-    swung = cross(dx[PSI], dx[PSI + 1], dx[PSI + 2], a[0], a[1], a[2])
-    turn_local(x, Q_, dx[PSI], dx[PSI + 1], dx[PSI + 2])
+    # about local axes the error of the attitude is the same for the past, but for the gyro's bias on the way
+    psi = rotate_back(attitude(x), dx[THETA], dx[THETA + 1], dx[THETA + 2])
+    turned = cross(psi[0], psi[1], psi[2], a[0], a[1], a[2])
+    felt = rotate_back(attitude(x), dx[BA], dx[BA + 1], dx[BA + 2])
+    swung = turned[0] - felt[0], turned[1] - felt[1], turned[2] - felt[2]
+    turn_local(x, Q_, psi[0], psi[1], psi[2])
     for i in range(3):
         x[V_ + i] += dx[VEL + i]
         x[P_ + i] += dx[POS + i]
@@ -240,10 +289,13 @@ def corrected(f: FilterArrays, dx: Floats) -> None:
     for i in range(2):
         x[W_ + i] += dx[WIND + i]
     x[B_] += dx[BARO]
+    x[PITOT_] += dx[PITOT]
+    for i in range(3):
+        x[MAG_ + i] += dx[MAG + i]
     for k in range(past.shape[0]):
         if past[k, 0] > -1e300:
             age = x[T_] - past[k, 0]
-            turn_local(past[k], 1, dx[PSI], dx[PSI + 1], dx[PSI + 2])
+            turn_local(past[k], 1, psi[0], psi[1], psi[2])
             for i in range(3):
                 past[k, 5 + i] += dx[VEL + i] - age * swung[i]
                 past[k, 8 + i] += dx[POS + i] - age * (dx[VEL + i] - 0.5 * age * swung[i])

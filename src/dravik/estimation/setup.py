@@ -30,8 +30,9 @@ STILL_SPREAD = 0.02  # m/s: how still an aircraft stands
 CORRELATED = 2.0  # s: a sideslip lasts that long, so that it is taken for zero only so often
 STILL_INTERVAL = 0.1  # s between two instants at which it is known to stand
 INSTABILITY_TIME = 100.0  # s, in which a bias instability shows as a random walk of the same size
-# what a bias is thought to walk at least, so that a filter never takes it for known
-LEAST_WALK = {"gyro": 1e-6, "accelerometer": 1e-5, "barometer": 0.01}  # per root of a second
+# what a bias is thought to walk at least, so that a filter never takes it for known; per root of a second
+LEAST_WALK = {"gyro": 1e-6, "accelerometer": 1e-5, "barometer": 0.01, "magnetometer": 1e-9, "pitot": 0.01}
+TURNING = 5.0  # s, for which a turn lasts: an error that grows with the rate is the same for that long
 
 
 @dataclass(frozen=True)
@@ -145,7 +146,7 @@ def filter_plan(craft: Aircraft, name: str = "") -> FilterPlan:
     found.measurements[:] = np.array(rows) if rows else found.measurements
     _constants(craft, keys, (sensors[gyro], terms_of(gyro, sensors[gyro], units)[0]),
                (sensors[force], terms_of(force, sensors[force], units)[0]), found)  # fmt: skip
-    _spreads(keys, sensors, {gyro: "gyro", force: "accelerometer"}, units, found)
+    _spreads(keys, sensors, {gyro: "gyro", force: "accelerometer"}, used, units, found)
     found.nominal[a.PHASE_] = 0.0 if keys.start == "standing" else 2.0
     counts = {n: int(r[a.M_COUNT]) for n, r in zip(names, rows, strict=True)}
     return FilterPlan(name, keys, tuple(reads), tuple(names), found, counts)
@@ -184,10 +185,11 @@ def _measurement(craft: Aircraft, name: str, sensor: Sensor, column: int, origin
 
 def _variances(row: Floats, sensor: Sensor, terms: ErrorTerms, more: float) -> None:
     """Put the variances of a measurement into its row: noise, rounding, and constant errors that are not estimated."""
-    is_estimated = row[a.M_KIND] == a.ALTITUDE
+    is_estimated = row[a.M_KIND] in (a.ALTITUDE, a.FIELD, a.AIRSPEED)
     for k in range(int(row[a.M_COUNT])):
         constant = 0.0 if is_estimated else terms.turn_on[k] ** 2 + terms.bias[k] ** 2
-        own = terms.noise[k] ** 2 + terms.resolution[k] ** 2 / 12.0 + constant + terms.instability[k] ** 2
+        own = terms.noise[k] ** 2 + terms.resolution[k] ** 2 / 12.0 + constant
+        own += 0.0 if is_estimated else terms.instability[k] ** 2
         row[a.M_R + k] = more**2 * max(own, LEAST[sensor.kind] ** 2)
 
 
@@ -211,6 +213,10 @@ def _constants(
         noise, rounding = max(terms.noise), max(terms.resolution)
         c[white] = max((noise**2 + rounding**2 / 12.0) * step, least**2)
         c[walk] = max(terms.walk) ** 2 + max(terms.instability) ** 2 / INSTABILITY_TIME + least**2
+    terms = gyro[1]
+    across = np.abs(terms.matrix - np.eye(3)).max() if len(terms.scale) == 3 else 0.0
+    c[a.C_TURN] = (max(abs(s) for s in terms.scale) ** 2 + across**2) * TURNING
+    c[a.C_MAG], c[a.C_PITOT] = LEAST_WALK["magnetometer"] ** 2, LEAST_WALK["pitot"] ** 2
     c[a.C_WIND], c[a.C_BARO] = keys.wind_walk**2, LEAST_WALK["barometer"] ** 2
     c[a.C_G] = world.gravity_here
     is_round = world.earth == "wgs84"
@@ -224,7 +230,7 @@ def _constants(
     c[a.C_MOUNT_G : a.C_MOUNT_G + 9] = np.asarray(dcm_from_euler(*gyro[0].orientation)).ravel()
     c[a.C_MOUNT_A : a.C_MOUNT_A + 9] = np.asarray(dcm_from_euler(*force[0].orientation)).ravel()
     c[a.C_ALIGN], c[a.C_LIFT], c[a.C_LIFT_TIME] = keys.standing_time, keys.lift_off, keys.lift_off_time
-    c[a.C_HEADING] = keys.heading
+    c[a.C_HEADING], c[a.C_SIDESLIP] = keys.heading, keys.sideslip
     c[a.C_PLACE : a.C_PLACE + 3] = _place(craft, force[0])
 
 
@@ -232,13 +238,13 @@ RADIUS = 6_371_000.0  # m, mean radius of the Earth
 
 
 def _spreads(
-    keys: Estimator, sensors: Mapping[str, Sensor], inertial: Mapping[str, str], units: Mapping[str, str],
-    into: FilterArrays,
+    keys: Estimator, sensors: Mapping[str, Sensor], inertial: Mapping[str, str], used: list[str],
+    units: Mapping[str, str], into: FilterArrays,
 ) -> None:  # fmt: skip
     """Put the covariance at the start on the diagonal: spreads, and the constant errors of the sensors."""
     p = into.covariance
     spreads = {
-        a.PSI: keys.attitude_spread, a.PSI + 1: keys.attitude_spread, a.PSI + 2: keys.heading_spread,
+        a.THETA: keys.attitude_spread, a.THETA + 1: keys.attitude_spread, a.THETA + 2: keys.heading_spread,
         **{a.VEL + i: keys.velocity_spread for i in range(3)}, **{a.POS + i: keys.position_spread for i in range(3)},
         **{a.WIND + i: keys.wind_spread for i in range(2)},
     }  # fmt: skip
@@ -248,10 +254,25 @@ def _spreads(
         terms, _ = terms_of(name, sensors[name], units)
         at, least = (a.BG, 1e-5) if what == "gyro" else (a.BA, 1e-3)
         for k in range(3):
-            own = terms.turn_on[k] ** 2 + terms.bias[k] ** 2 + terms.instability[k] ** 2 + terms.noise[k] ** 2 * 1e-4
+            # under the steady weight, errors of scale and axes of an accelerometer are a bias, and so is a gyro's gain
+            weight = STANDARD_GRAVITY * (
+                terms.sensitivity if what == "gyro" else math.hypot(abs(terms.scale[k]), _tilted(terms, k))
+            )
+            own = terms.turn_on[k] ** 2 + terms.bias[k] ** 2 + terms.instability[k] ** 2 + weight**2
             p[at + k, at + k] = max(own, least**2)
-    barometers = [n for n, s in sensors.items() if s.kind == "static_pressure"]
-    for name in barometers[:1]:
+    for name in used:
         terms, _ = terms_of(name, sensors[name], units)
-        metres = math.hypot(terms.turn_on[0], terms.bias[0], terms.instability[0]) / (STANDARD_GRAVITY * 1.225)
-        p[a.BARO, a.BARO] = max(metres, 0.1) ** 2
+        size = [math.hypot(t, b, i) for t, b, i in zip(terms.turn_on, terms.bias, terms.instability, strict=True)]
+        match KIND_OF[sensors[name].kind]:
+            case a.ALTITUDE:
+                p[a.BARO, a.BARO] = max(size[0] / (STANDARD_GRAVITY * 1.225), 0.1) ** 2
+            case a.AIRSPEED:
+                p[a.PITOT, a.PITOT] = max(size[0], 0.05) ** 2
+            case a.FIELD:
+                for k in range(3):
+                    p[a.MAG + k, a.MAG + k] = max(size[k], 2e-8) ** 2
+
+
+def _tilted(terms: ErrorTerms, k: int) -> float:
+    """Return the largest share of another axis that an axis measures."""
+    return float(np.abs(np.delete(terms.matrix[k], k)).max())

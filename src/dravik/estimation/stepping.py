@@ -8,8 +8,10 @@ from numpy.typing import NDArray
 from dravik import frames
 from dravik.compiled import compiled, inlined
 from dravik.estimation.arrays import (
+    AIRSPEED,
     BA_,
     BG_,
+    BLOWN_,
     C_ALIGN,
     C_EARTH,
     C_FIELD,
@@ -19,6 +21,8 @@ from dravik.estimation.arrays import (
     C_MOUNT_A,
     C_MOUNT_G,
     C_PLACE,
+    C_SIDESLIP,
+    FELT_,
     FIELD,
     FORCE_,
     H_OUTPUTS,
@@ -30,6 +34,7 @@ from dravik.estimation.arrays import (
     M_KIND,
     M_MOUNT,
     MOVED_,
+    NOMINALS,
     P_,
     PAST,
     PHASE_,
@@ -55,7 +60,7 @@ from dravik.estimation.arrays import (
     places,
 )
 from dravik.estimation.inertial import attitude, mounted, normalise, propagate
-from dravik.estimation.updates import SLOWEST, measure
+from dravik.estimation.updates import SLOWEST, begin_wind, measure
 from dravik.kernel.calls import matrix_at
 from dravik.kernel.program import OWN_HEADER
 from dravik.kernel.vectors import cross, rotate, rotate_back
@@ -67,6 +72,7 @@ places_in = inlined(places)
 quaternion_elements = inlined(frames.quaternion_elements)
 euler_from_elements = inlined(frames.euler_from_elements)
 G0 = 9.80665
+LEAST_SHARE = 0.005  # of a new sample in the smoothed field
 STANDING, ALIGNED, FLYING = 0.0, 1.0, 2.0
 #: What the filter gives, of the centre of gravity, in the order of its outputs.
 OUTPUTS = (
@@ -187,13 +193,28 @@ def read(f: FilterArrays, row: int, z: Floats, here: int) -> None:
         third = -third  # a receiver gives altitude and climb, the filter counts downwards
     if kind == FIELD:
         first, second, third = mounted(m[row], M_MOUNT, first, second, third)
+        feel(f, first, second, third)
     speed = math.sqrt((x[V_] - x[W_]) ** 2 + (x[V_ + 1] - x[W_ + 1]) ** 2 + x[V_ + 2] ** 2)
     if kind in (SIDESLIP, INCIDENCE) and speed < SLOWEST:
+        return
+    if kind == AIRSPEED and x[BLOWN_] == 0.0 and f.constants[C_SIDESLIP] > 0.0 and first > SLOWEST:
+        begin_wind(f, row, first)
         return
     out[row, R_NEW] = 1.0
     past = here if age == 0.0 else row_of(f, x[T_] - age)
     measure(f, row, (first, second, third), count, f.past[past], 1, age)
     keep(f)
+
+
+@inlined
+def feel(f: FilterArrays, a: float, b: float, c: float) -> None:
+    """Smooth the field as it is felt: half of what is new at first, and less and less to a small share."""
+    x = f.nominal
+    x[FELT_ + 3] += 1.0
+    share = max(1.0 / x[FELT_ + 3], LEAST_SHARE)
+    x[FELT_] += share * (a - x[FELT_])
+    x[FELT_ + 1] += share * (b - x[FELT_ + 1])
+    x[FELT_ + 2] += share * (c - x[FELT_ + 2])
 
 
 @inlined
@@ -263,13 +284,25 @@ def filter_step(own: Floats, registers: Floats, t: float) -> None:
 
 @compiled
 def filter_rows(
-    f: FilterArrays, rows: Floats, times: Floats, estimates: Floats, spreads: Floats, innovations: Floats
-) -> None:
-    """Filter all rows of readings; keep estimates, standard deviations of the errors and results of each instant."""
+    f: FilterArrays, rows: Floats, times: Floats, estimates: Floats, spreads: Floats, innovations: Floats,
+    every: int, blocks: Floats,
+) -> None:  # fmt: skip
+    """Filter all rows of readings; keep estimates, standard deviations of the errors and results of each instant.
+
+    Of every so many rows the nominal state and the covariance are kept as well, row by row, in ``blocks``.
+    """
+    size = f.results.shape[1]
     for i in range(rows.shape[0]):
         stepped(f, rows[i], times[i], estimates[i])
-        for k in range(spreads.shape[1]):
+        for k in range(N):
             spreads[i, k] = math.sqrt(max(f.covariance[k, k], 0.0))
         for row in range(f.results.shape[0]):
-            for k in range(f.results.shape[1]):
-                innovations[i, row * f.results.shape[1] + k] = f.results[row, k]
+            for k in range(size):
+                innovations[i, row * size + k] = f.results[row, k]
+        if i % every == 0 and i // every < blocks.shape[0]:
+            kept = blocks[i // every]
+            for k in range(NOMINALS):
+                kept[k] = f.nominal[k]
+            for k in range(N):
+                for j in range(N):
+                    kept[NOMINALS + N * k + j] = f.covariance[k, j]

@@ -14,21 +14,28 @@ from dravik.estimation.arrays import (
     AIRSPEED,
     ALTITUDE,
     B_,
+    BA,
     BA_,
     BARO,
     BG,
     BG_,
+    BLOWN_,
     C_FIELD,
     C_GATE,
+    C_SIDESLIP,
+    FELT_,
     FIELD,
     FORCE_,
     M_ARM,
     M_KIND,
     M_R,
+    MAG,
+    MAG_,
     P_,
+    PITOT,
+    PITOT_,
     POS,
     POSITION,
-    PSI,
     R_LAST,
     R_NIS,
     R_NU,
@@ -40,6 +47,7 @@ from dravik.estimation.arrays import (
     SIDESLIP,
     STILL,
     T_,
+    THETA,
     V_,
     VEL,
     VELOCITY,
@@ -55,6 +63,8 @@ __all__ = ["measure", "predicted"]
 
 Floats = NDArray[np.float64]
 Triple = tuple[float, float, float]
+SCALE_HEIGHT = 9500.0  # m, of the density
+FALLS = 0.05  # rad: how far the angle of attack is off at the first airspeed
 SLOWEST = 3.0  # m/s: below this no angle of the flow is measured
 # rows of ``work`` that measurements use: Jacobian (three), gain, correction, a row of H P
 H_, K_, DX_, HP_ = 2 * N, 2 * N + 3, 2 * N + 4, 2 * N + 5
@@ -63,7 +73,7 @@ H_, K_, DX_, HP_ = 2 * N, 2 * N + 3, 2 * N + 4, 2 * N + 5
 @inlined
 def density(altitude: float) -> float:
     """Return the air's density in the standard atmosphere, for the variance of pressures: to a few per cent."""
-    return 1.225 * math.exp(-max(altitude, -1000.0) / 9500.0)
+    return 1.225 * math.exp(-max(altitude, -1000.0) / SCALE_HEIGHT)
 
 
 @inlined
@@ -83,7 +93,19 @@ def variance(f: FilterArrays, row: int, k: int) -> float:
 
 @inlined
 def predicted(f: FilterArrays, row: int, at: Floats, place: int, age: float) -> Triple:
-    """Return what is expected of a measurement; put its Jacobian to the errors of now into ``work``.
+    """Return what is expected of a measurement; put its Jacobian to the errors of now into ``work``."""
+    found = expected(f, row, at, place, age)
+    h, m = f.work, attitude(f.nominal)
+    # from errors of attitude about local axes, which are those of the past too, to those about body axes
+    for i in range(3):
+        a, b, c = rotate(m, h[H_ + i, THETA], h[H_ + i, THETA + 1], h[H_ + i, THETA + 2])
+        h[H_ + i, THETA], h[H_ + i, THETA + 1], h[H_ + i, THETA + 2] = a, b, c
+    return found
+
+
+@inlined
+def expected(f: FilterArrays, row: int, at: Floats, place: int, age: float) -> Triple:
+    """Return what is expected of a measurement, and its Jacobian, to errors of attitude about local axes.
 
     ``at`` holds attitude, velocity, position and rates from ``place`` on, those at the sample, ``age`` seconds ago.
     """
@@ -103,10 +125,14 @@ def predicted(f: FilterArrays, row: int, at: Floats, place: int, age: float) -> 
         force = x[FORCE_] - x[BA_], x[FORCE_ + 1] - x[BA_ + 1], x[FORCE_ + 2] - x[BA_ + 2]
         a = rotate_back(attitude(x), force[0], force[1], force[2])
         swung = ((0.0, a[2], -a[1]), (-a[2], 0.0, a[0]), (a[1], -a[0], 0.0))  # psi x a
+        m = attitude(x)
+        # how much of an error of acceleration is in the errors of then: attitude and accelerometer bias together, of
+        # which the filter must not learn one without the other
+        grown = 0.5 * age * age if kind == POSITION else -age
         for i in range(3):
             for k in range(3):
-                grown = 0.5 * age * age * swung[i][k] if kind == POSITION else -age * swung[i][k]
-                h[H_ + i, PSI + k] = skew[i][k] + grown
+                h[H_ + i, THETA + k] = skew[i][k] + grown * swung[i][k]
+                h[H_ + i, BA + k] = -grown * m[3 * k + i]
             if kind == POSITION:
                 h[H_ + i, POS + i] = 1.0
                 h[H_ + i, VEL + i] = -age
@@ -128,19 +154,25 @@ def predicted(f: FilterArrays, row: int, at: Floats, place: int, age: float) -> 
         return -at[place + 9] + x[B_], 0.0, 0.0
     if kind == FIELD:
         b = f.constants[C_FIELD], f.constants[C_FIELD + 1], f.constants[C_FIELD + 2]
-        turned(h, c, b, 0, 3)
-        return rotate(c, b[0], b[1], b[2])
+        body = rotate(c, b[0], b[1], b[2])
+        # the Jacobian by the field as it is felt, and not as it is expected: with each correction of the attitude the
+        # one that is expected turns, and with it what cannot be told from the magnetometer's bias
+        e = rotate_back(c, x[FELT_], x[FELT_ + 1], x[FELT_ + 2])
+        turned(h, c, e, 3)
+        for i in range(3):
+            h[H_ + i, MAG + i] = 1.0
+        return body[0] + x[MAG_], body[1] + x[MAG_ + 1], body[2] + x[MAG_ + 2]
     return of_the_flow(f, kind, c, (v[0] - x[W_], v[1] - x[W_ + 1], v[2]))
 
 
 @inlined
-def turned(h: Floats, c: tuple[float, ...], b: Triple, first: int, count: int) -> None:
+def turned(h: Floats, c: tuple[float, ...], b: Triple, count: int) -> None:
     """Put the derivatives of rows of C^T b to the errors of attitude into the Jacobian: C^T [b x]."""
     skew = ((0.0, -b[2], b[1]), (b[2], 0.0, -b[0]), (-b[1], b[0], 0.0))
     for k in range(3):
         column = rotate(c, skew[0][k], skew[1][k], skew[2][k])
         for i in range(count):
-            h[H_ + i, PSI + k] = column[first + i]
+            h[H_ + i, THETA + k] = column[i]
 
 
 @inlined
@@ -149,11 +181,17 @@ def of_the_flow(f: FilterArrays, kind: int, c: tuple[float, ...], a: Triple) -> 
     h = f.work
     speed = max(math.sqrt(a[0] * a[0] + a[1] * a[1] + a[2] * a[2]), 1e-3)
     if kind == AIRSPEED:
+        # a pressure too many is an airspeed too many by its share of density times airspeed
+        slope = density(-f.nominal[P_ + 2]) * max(speed, 5.0)
+        more = f.nominal[PITOT_] / slope
+        share = (1.0 - more / speed if speed > 5.0 else 1.0) / speed
         for k in range(3):
-            h[H_, VEL + k] = a[k] / speed
+            h[H_, VEL + k] = a[k] * share
         for k in range(2):
-            h[H_, WIND + k] = -a[k] / speed
-        return speed, 0.0, 0.0
+            h[H_, WIND + k] = -a[k] * share
+        h[H_, PITOT] = 1.0 / slope
+        h[H_, POS + 2] = -more / SCALE_HEIGHT
+        return speed + more, 0.0, 0.0
     u, v, w = rotate(c, a[0], a[1], a[2])
     skew = ((0.0, -a[2], a[1]), (a[2], 0.0, -a[0]), (-a[1], a[0], 0.0))
     flat = max(u * u + w * w, 1e-6)
@@ -167,7 +205,7 @@ def of_the_flow(f: FilterArrays, kind: int, c: tuple[float, ...], a: Triple) -> 
         # body components of a unit velocity along local axis k, and of a turn about it
         h[H_, VEL + k] = gain[0] * c[k] + gain[1] * c[3 + k] + gain[2] * c[6 + k]
         b = rotate(c, skew[0][k], skew[1][k], skew[2][k])
-        h[H_, PSI + k] = gain[0] * b[0] + gain[1] * b[1] + gain[2] * b[2]
+        h[H_, THETA + k] = gain[0] * b[0] + gain[1] * b[1] + gain[2] * b[2]
     for k in range(2):
         h[H_, WIND + k] = -h[H_, VEL + k]
     return (math.asin(v / speed) if kind == SIDESLIP else math.atan2(w, u)), 0.0, 0.0
@@ -233,3 +271,52 @@ def absorb(f: FilterArrays, i: int, nu: float, s: float, r: float) -> None:
         for j in range(k):
             mean = 0.5 * (p[k, j] + p[j, k])
             p[k, j], p[j, k] = mean, mean
+
+
+@inlined
+def begin_wind(f: FilterArrays, row: int, airspeed: float) -> None:
+    """Set the wind by the first airspeed: the velocity less that along the nose, with the covariance that follows.
+
+    From no wind with a large spread the filter would take the sideslip of a side wind for one of the heading: there its
+    Jacobians are far from those of the truth.
+    """
+    x, p, c, work = f.nominal, f.covariance, f.constants, f.work
+    m = attitude(x)
+    # what is vertical of the velocity is so against the air too; m[2] is minus the sine of the pitch angle
+    ratio = min(0.9, max(-0.9, -x[V_ + 2] / airspeed))
+    alpha = min(0.3, max(-0.3, math.asin(min(1.0, max(-1.0, -m[2]))) - math.asin(ratio)))
+    u, w = airspeed * math.cos(alpha), airspeed * math.sin(alpha)
+    a = rotate_back(m, u, 0.0, w)
+    skew = ((0.0, -w, 0.0), (w, 0.0, -u), (0.0, u, 0.0))  # [a x] in body axes
+    for i in range(2):
+        x[W_ + i] = x[V_ + i] - a[i]
+        for k in range(N):
+            work[H_ + i, k] = 0.0
+        work[H_ + i, VEL + i] = 1.0
+        for k in range(3):
+            # - d(C a) = C [a x] dtheta
+            total = 0.0
+            for j in range(3):
+                total += m[3 * j + i] * skew[j][k]
+            work[H_ + i, THETA + k] = total
+    across, along = (c[C_SIDESLIP] * airspeed) ** 2, variance(f, row, 0)
+    slope = density(-x[P_ + 2]) * max(airspeed, 5.0)
+    along += p[PITOT, PITOT] / (slope * slope)
+    above = (FALLS * airspeed) ** 2
+    for i in range(2):
+        for k in range(N):
+            total = 0.0
+            for j in range(N):
+                total += work[H_ + i, j] * p[j, k]
+            work[HP_ + i, k] = total
+    for i in range(2):
+        for k in range(N):
+            if k < WIND or k > WIND + 1:
+                p[WIND + i, k], p[k, WIND + i] = work[HP_ + i, k], work[HP_ + i, k]
+    for i in range(2):
+        for k in range(2):
+            total = along * m[i] * m[k] + across * m[3 + i] * m[3 + k] + above * m[6 + i] * m[6 + k]
+            for j in range(N):
+                total += work[HP_ + i, j] * work[H_ + k, j]
+            p[WIND + i, WIND + k] = total
+    x[BLOWN_] = 1.0

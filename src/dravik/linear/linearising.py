@@ -95,6 +95,11 @@ def linearise(
                 f"{point.title} was found for another configuration than {craft.name} has here",
                 expected="a point of this aircraft with these laws and overrides", hint="trim(craft, ...) anew",
             )  # fmt: skip
+    if craft.configuration.sensing.is_estimating:
+        raise DravikError(
+            "laws read estimates, and a linear model would take them for the truth",
+            expected="laws that read the truth or sensors", hint='reads="sensors"',
+        )  # fmt: skip
     cut, disturbed = arguments.names(cut, "cut"), arguments.names(disturbed, "disturbed")
     chosen, coordinates = coordinates, "body" if coordinates == "stability" else coordinates or point.coordinates
     if cut or disturbed:

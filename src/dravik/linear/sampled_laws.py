@@ -1,9 +1,10 @@
-"""Laws that run at a rate: what each reads and gives, and linear models in which its hold and its delay count.
+"""Laws and sensors with a rate: what each reads and gives, and linear models in which hold and delay count.
 
 A law's formulas read samples and what they add is held (``aircraft.laws``). A linear model by differences knows
 neither: here the wires are cut, and joined again with the time that passes in them.
 """
 
+import re
 from collections.abc import Sequence
 from dataclasses import replace
 from typing import Any, NamedTuple
@@ -15,9 +16,10 @@ from dravik.aircraft.description.laws import given_names, sampled_names
 from dravik.linear.linearising import linearise
 from dravik.linear.model import LinearModel
 from dravik.linear.operating_point import OperatingInstant
+from dravik.sensors import stand_ins, terms_of
 from dravik.trimming import TrimPoint
 
-__all__ = ["RatedLaw", "linearise_as_run", "rated_laws"]
+__all__ = ["RatedLaw", "late_sensors", "linearise_as_run", "rated_laws"]
 
 ORDER = 3  # of the Padé fraction of hold and delay
 
@@ -46,14 +48,39 @@ def rated_laws(craft: Aircraft) -> list[RatedLaw]:
     ]
 
 
+def late_sensors(craft: Aircraft) -> dict[str, float]:
+    """Return how late laws read the outputs of sensors, by output: by its delay and half a period, s.
+
+    >>> import dravik as dv
+    >>> late_sensors(dv.sample("tarn"))
+    {}
+    """
+    sensors = craft.configuration.sensors
+    formulas, _ = stand_ins(sensors)
+    read = " ".join(str(f) for signal, f in formulas.items() if f"read_{signal}" in craft.signals)
+    pressures = ("static_pressure", "total_pressure", "differential_pressure", "temperature")
+    found = {}
+    for name, sensor in sensors.items():
+        delay = 0.0
+        terms, _ = terms_of(name, sensor, {n: s.unit for n, s in craft.signals.items()})
+        if terms.rate is not None:
+            delay = terms.delay + 0.5 * terms.period
+        for output in sensor.outputs(name):
+            is_read = re.search(rf"\b{output}\b", read) or ("air_data_" in read and sensor.kind in pressures)
+            if delay and is_read:
+                found[output] = delay
+    return found
+
+
 def linearise_as_run(
     craft: Aircraft, point: TrimPoint | OperatingInstant, *, outputs: Sequence[str] = (), cut: Sequence[str] = (),
     coordinates: str = "", disturbed: Sequence[str] = (),
 ) -> LinearModel:  # fmt: skip
-    """Return the linear model in which what laws with a rate give comes late: by their delay and half a period.
+    """Return the linear model in which what laws with a rate give, and what sensors read, comes late.
 
-    A hold is nearly a delay of half its period; both are a fraction of third order, whose states are called
-    ``..._delay_1`` and so on. Without such laws it is ``linearise``. Takes and raises what that does.
+    It comes late by the delay and half a period. A hold is nearly a delay of half its period; both are a fraction of
+    third order, whose states are called ``..._delay_1`` and so on. Without such laws and sensors it is ``linearise``.
+    Takes and raises what that does.
 
     >>> import dravik as dv
     >>> craft = dv.sample("tarn")
@@ -63,7 +90,8 @@ def linearise_as_run(
     """
     laws = rated_laws(craft)
     # a zero-order hold delays by half a period on average
-    late = {name: law.late + 0.5 * law.period for law in laws for name in law.gives if name not in cut}
+    late = {name: law.late + 0.5 * law.period for law in laws for name in law.gives}
+    late = {name: seconds for name, seconds in {**late, **late_sensors(craft)}.items() if name not in cut}
     wanted = list(outputs)
     model = linearise(
         craft, point, outputs=[*wanted, *late] if late and wanted else wanted, cut=[*cut, *late],

@@ -175,13 +175,24 @@ def sensor_formulas(sensors: Mapping[str, Sensor], setting: Setting) -> Contribu
             node = _felt(outputs, k, terms)
             if terms.sensitivity:
                 node = _op("add", node, parse(_sensitive(sensor, k, terms)))
-            node = _read((name, output), node, k, terms, held)
-            node = setting.faulty(name, output, unit, node, terms.period)
+            # what stands in a formula twice has a name: copies of it would have states of their own
+            if terms.lag:
+                out.add(f"{output}_felt", node, unit, f"what {output} measures, after its lag", *keys)
+                node = name_node(f"{output}_felt")
+            node = _analog((name, output), node, k, terms)
+            if terms.rate is not None:
+                out.add(f"{output}_analog", node, unit, f"what {output} measures before it is sampled", *keys)
+                node = name_node(f"{output}_analog")
+                node = _sampled(_rounded(node, terms.resolution[k]), node, held, terms)
+            faulty = setting.faulty(name, output, unit, name_node(f"{output}_healthy"), terms.period)
+            if faulty != name_node(f"{output}_healthy"):
+                out.add(f"{output}_healthy", node, unit, f"what {output} reads without faults", *keys)
+                node = faulty
             out.add(output, _fed(name, output, node, setting), unit, f"{output}: {what}, as it is read", *keys)
         if terms.rate is not None:
             ticks = _call("ticks", held, number_node(terms.period))
             if terms.delay:
-                ticks = _sampled(ticks, ticks, number_node(0.0), terms)
+                ticks = _sampled(ticks, number_node(0.0), number_node(0.0), terms)
             out.add(f"{name}_samples", ticks, "", f"how many samples of {name} have come", *keys)
     return out
 
@@ -240,12 +251,13 @@ def _shift(output: str, k: int, terms: ErrorTerms) -> list[Node]:
 
 def flicker_times(terms: ErrorTerms) -> list[float]:
     """Return the correlation times of the processes that make up a bias instability, the longest first."""
-    count = 1 + max(0, int(math.log(terms.correlation_time / terms.period, RATIO)))
+    # a whole number of ratios counts as one whose logarithm is a little too small
+    count = 1 + max(0, int(math.log(terms.correlation_time / terms.period, RATIO) + 1e-9))
     return [terms.correlation_time / RATIO**i for i in range(count)]
 
 
-def _read(names: tuple[str, str], node: Node, k: int, terms: ErrorTerms, held: Node) -> Node:
-    """Return what an output reads of what it feels: scaled, shifted, held in its range, rounded, sampled, delayed."""
+def _analog(names: tuple[str, str], node: Node, k: int, terms: ErrorTerms) -> Node:
+    """Return what an output measures of what it feels: scaled, shifted, held in its range."""
     name, output = names
     if terms.scale[k]:
         node = _op("mul", node, number_node(1.0 + terms.scale[k]))
@@ -259,12 +271,15 @@ def _read(names: tuple[str, str], node: Node, k: int, terms: ErrorTerms, held: N
     low, high = terms.low[k], terms.high[k]
     if math.isfinite(low) or math.isfinite(high):
         node = _op("limit", node, number_node(low), number_node(high))
-    smooth = node
-    if terms.resolution[k]:
-        step = number_node(terms.resolution[k])
-        counted = _op("add", _op("div", node, step), number_node(0.5))
-        node = _op("mul", _op("floor", counted), step)
-    return node if terms.rate is None else _sampled(node, smooth, held, terms)
+    return node
+
+
+def _rounded(node: Node, resolution: float) -> Node:
+    """Return a value to the nearest step of a resolution."""
+    if not resolution:
+        return node
+    step = number_node(resolution)
+    return _op("mul", _op("floor", _op("add", _op("div", node, step), number_node(0.5))), step)
 
 
 def _sampled(node: Node, at_rest: Node, held: Node, terms: ErrorTerms) -> Node:

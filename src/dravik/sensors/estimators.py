@@ -35,12 +35,9 @@ def _walk(value: object) -> object:
 class Estimator(Model):
     """A filter that makes estimates of what sensors read: attitude, velocity, position, biases, wind.
 
-    ``"inertial"`` is an extended Kalman filter of the errors of an inertial solution. ``"complementary"`` takes the
-    attitude from the gyro and draws it to the vertical and to magnetic north, velocity and position to those of the
-    receiver, each with a time constant.
+    It is an extended Kalman filter of the errors of an inertial solution by gyro and accelerometer.
     """
 
-    kind: Literal["inertial", "complementary"] = "inertial"  #: how it estimates
     description: str = ""  #: one line about it
     rate: Frequency = 100.0  #: steps a second
     gyro: str = ""  #: the rate gyro it takes; the only one unless given
@@ -67,9 +64,6 @@ class Estimator(Model):
     #: standard deviation of the sideslip, which is taken for zero otherwise; 0: nothing is known of it
     sideslip: Annotated[Angle, Field(ge=0.0)] = 0.0
     more_noise: Annotated[float, Field(gt=0.0, le=1e3)] = 1.0  #: factor on all standard deviations of measurements
-    attitude_time: Duration = 10.0  #: of a complementary one: time constant of the attitude
-    velocity_time: Duration = 2.0  #: of a complementary one: time constant of velocity and height
-    position_time: Duration = 5.0  #: of a complementary one: time constant of the position
 
 
 MEASURED_ALTITUDE, MEASURED_AIRSPEED = "measured_altitude", "measured_airspeed"

@@ -111,8 +111,13 @@ class Rewiring:
         read = {name for r in readers for name in _names(self.builder.nodes[r][0])} | set(GUIDED)
         instead, steps = stand_ins(self.configuration.sensors)
         for name in sensing.reads:
-            if name != "all" and name not in self.signals:
+            if name == "all":
+                continue
+            if name not in self.signals:
                 raise DravikError(f"there is no signal {name!r} to read", hint=nearest(name, self.signals))
+            if name not in read:
+                known = sorted(read & set(self.signals))
+                raise DravikError(f"no law reads {name}", expected="one of " + ", ".join(known))
         used = []
         for signal in [n for n in self.signals if n in read]:
             source = sensing.source(signal)
@@ -144,9 +149,7 @@ class Rewiring:
         units = {n: s.unit for n, s in self.signals.items()}
         on_board = {n for name, s in self.configuration.sensors.items() for n in (name, *s.outputs(name))}
         laws = self._laws()
-        for name, (node, unit) in self.configuration.script.sensed(units).items():
-            if name in on_board:  # the fault is the sensor's own, and everybody reads it
-                continue
+        for name, (node, unit) in self.configuration.script.sensed(units, on_board).items():
             before = self.inner.get(name, name)
             self.inner[name] = f"sensed_{name}"
             node = renamed(node, {name: before}) if before != name else node

@@ -1,6 +1,6 @@
 """The script of a flight, faults, gusts and phases, as inputs, formulas and events: what the kernel sees of it."""
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property, partial
 from typing import Any
@@ -75,11 +75,16 @@ class FlightScript:
                     hint = nearest(asked, names)
                     raise DravikError(f"there is no {key} {asked!r}", where=where("faults", name, key), hint=hint)
 
-    def sensed(self, units: Mapping[str, str]) -> dict[str, tuple[Node, str]]:
-        """Return what laws read in place of signals with a faulty sensor: formula and unit by signal."""
+    def sensed(self, units: Mapping[str, str], own: Collection[str] = ()) -> dict[str, tuple[Node, str]]:
+        """Return what laws read in place of signals with a faulty sensor: formula and unit by signal.
+
+        Faults of what is named in ``own``, sensors on board and their outputs, are those sensors' matter.
+        """
         found: dict[str, tuple[Node, str]] = {}
         for key, fault in self.faults.items():
             signal = getattr(fault, "signal", "")
+            if signal in own:
+                continue
             true = found[signal][0] if signal in found else name_node(signal)
             node = fault.signal_node(key, units.get(signal, ""), true)
             if node is not None:
