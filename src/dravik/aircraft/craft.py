@@ -62,7 +62,7 @@ class Aircraft:
     loading : str, optional
         Name of a loading. The default unless given.
     law_places : mapping of str to KeyLines, optional
-        Where the keys of laws stand.
+        Where keys of laws stand.
     compiled : bool, default True
         Whether formulas are compiled now; otherwise when it is first used.
 
@@ -231,9 +231,8 @@ class Aircraft:
 
     def with_inputs(self, values: Mapping[str, str | float]) -> Floats:
         """Return every input at its default but for some, as ``inputs_in_si`` takes them."""
-        u = self.default_inputs()
-        for name, number in self.inputs_in_si(values).items():
-            u[self.input_names.index(name)] = number
+        u, own = self.default_inputs(), self.inputs_in_si(values)
+        u[[self.input_names.index(name) for name in own]] = list(own.values())
         return u
 
     # -- changed copies ---------------------------------------------------------------------------
@@ -307,7 +306,6 @@ class Aircraft:
 
         ``reads``: truth, sensors or estimates (of an ``estimator``), for all signals or as in ``"q=sensors,p=truth"``.
         Sensors that are ``fed`` may be replaced or added to by inputs; laws named in ``observing`` read the truth.
-        Raises DravikError for what is not there.
         """
         return self._copy(sensing=sensing_of(self.definition, name, reads, estimator, (tuple(fed), tuple(observing))))
 

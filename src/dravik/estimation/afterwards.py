@@ -15,9 +15,13 @@ from dravik.estimation import arrays as a
 from dravik.estimation.device import TRUTH, begin_filter
 from dravik.estimation.setup import FilterPlan, filter_plan
 from dravik.estimation.stepping import OUTPUTS, filter_rows
+from dravik.formula import parse
+from dravik.formula.evaluate import value_of
 from dravik.frames import dcm_from_euler, dcm_from_quaternion
 from dravik.recording.recording import Recording
 from dravik.sensors import SEED
+from dravik.sensors.estimators import MEASURED_AIRSPEED, MEASURED_ALTITUDE, taken_sensors
+from dravik.sensors.standing_in import air_data
 
 if TYPE_CHECKING:
     from pandas import DataFrame
@@ -37,7 +41,7 @@ class Consistency(NamedTuple):
     """
 
     name: str
-    count: int
+    judged: int
     mean: float
     low: float
     high: float
@@ -48,12 +52,12 @@ class Consistency(NamedTuple):
     @property
     def holds(self) -> bool:
         """Whether the mean lies within its bounds."""
-        return self.count > 0 and self.low <= self.mean <= self.high
+        return self.judged > 0 and self.low <= self.mean <= self.high
 
     @property
     def verdict(self) -> str:
         """What that means."""
-        if not self.count:
+        if not self.judged:
             return "nothing to judge"
         if self.holds:
             return "as sure as it may be"
@@ -243,7 +247,7 @@ def estimate(
         name = estimator or (known[0] if len(known) == 1 else "")
         craft = craft.with_sensors(sensing.sensors, estimator=name or "?")
     plan = filter_plan(craft, estimator)
-    rows = _rows(run, plan)
+    rows = _rows(run, plan, craft)
     picked = _beats(run.time, plan.keys.rate)
     rows, times = np.ascontiguousarray(rows[picked]), np.ascontiguousarray(run.time[picked])
     arrays = plan.fresh()
@@ -255,12 +259,14 @@ def estimate(
                 f"it is not known where the filter begins: {', '.join(missing)}", expected="a start",
                 hint='start = "standing" of the estimator',
             )  # fmt: skip
-        begin_filter(plan, arrays, truth, int(run.metadata.get("begin_seed", _seed(run, seed))))
+        begin_filter(plan, arrays, truth, int(_seed(run, seed)))
     every = max(1, round(KEPT * plan.keys.rate))
-    found = [np.zeros((len(times), n)) for n in (len(OUTPUTS), a.N, len(plan.measurements) * a.RESULT)]
+    values, spreads, results = (
+        np.zeros((len(times), n)) for n in (len(OUTPUTS), a.N, len(plan.measurements) * a.RESULT)
+    )
     blocks = np.zeros((-(-len(times) // every), a.NOMINALS + a.N * a.N))
-    filter_rows(arrays, rows, times, *found, every, blocks)
-    return Estimate(plan, times, *found, blocks, every)
+    filter_rows(arrays, rows, times, values, spreads, results, every, blocks)
+    return Estimate(plan, times, values, spreads, results, blocks, every)
 
 
 def _seed(run: Recording, seed: int) -> float:
@@ -276,7 +282,7 @@ def _beats(times: Floats, rate: float) -> NDArray[np.int64]:
     return np.arange(0, len(times), max(1, round(1.0 / (rate * step))))
 
 
-def _rows(run: Recording, plan: FilterPlan) -> Floats:
+def _rows(run: Recording, plan: FilterPlan, craft: Aircraft) -> Floats:
     """Return what the filter reads, a column for each of its readings."""
     columns = []
     for place, name in enumerate(plan.reads):
@@ -284,6 +290,8 @@ def _rows(run: Recording, plan: FilterPlan) -> Floats:
             columns.append(run[name])
         elif not name or name.startswith(f"{plan.name}_ignores_"):
             columns.append(np.zeros(len(run.time)))
+        elif name in (MEASURED_ALTITUDE, MEASURED_AIRSPEED):
+            columns.append(_by_pressures(run, plan, craft, name.removeprefix("measured_")))
         elif name.endswith("_samples"):
             columns.append(_changes(run, plan.reads, place))
         else:
@@ -293,10 +301,30 @@ def _rows(run: Recording, plan: FilterPlan) -> Floats:
     return np.column_stack(columns)
 
 
+def _by_pressures(run: Recording, plan: FilterPlan, craft: Aircraft, signal: str) -> Floats:
+    """Return altitude or airspeed by the pressures of a recording that does not hold it."""
+    sensors = craft.configuration.sensors
+    used = taken_sensors(plan.keys, sensors, f"estimators.{plan.name}")
+    used += [n for n, s in sensors.items() if s.kind == "temperature"][:1]
+    formulas, steps = air_data({n: sensors[n] for n in used})
+    known: dict[str, Floats] = {}
+
+    def value(name: str) -> Floats:
+        if name in run.names:
+            return run[name]
+        if name not in steps:
+            raise DravikError(f"the recording does not hold {name!r}", hint=nearest(name, run.names))
+        if name not in known:
+            known[name] = value_of(parse(steps[name]), value, {})
+        return known[name]
+
+    return np.broadcast_to(value_of(parse(formulas[signal]), value, {}), run.time.shape)
+
+
 def _changes(run: Recording, reads: tuple[str, ...], place: int) -> Floats:
     """Return a count of samples that was not recorded: of the instants at which the readings change."""
     stem = reads[place].removesuffix("_samples")
-    own = [n for n in reads[:place] if n.startswith(stem) or n.startswith("measured_")][-3:]
-    values = np.column_stack([run[n] for n in own if n in run.names])
+    own = [n for n in reads[:place] if n.startswith(stem) and n in run.names][-3:]
+    values = np.column_stack([run[n] for n in own or [stem]])
     changed = np.any(np.diff(values, axis=0) != 0.0, axis=1)
     return np.concatenate([[1.0], 1.0 + np.cumsum(changed)])

@@ -85,7 +85,7 @@ class InertialFilter:
     Examples
     --------
     >>> import dravik as dv
-    >>> craft = dv.sample("pika").with_sensors("small", estimator="navigation")
+    >>> craft = dv.sample("pika").with_sensors("cheap", estimator="navigation")
     >>> point = dv.trim(craft, airspeed="16 m/s", altitude="300 m")
     >>> run = dv.fly(craft, start=point, duration=5)
     >>> bool(abs(run["estimated_theta"] - run["theta"]).max() < 0.1)

@@ -56,7 +56,27 @@ class FilterPlan:
 def estimator_of(craft: Aircraft, name: str = "") -> tuple[str, Estimator]:
     """Return an estimator of an aircraft by name; that which is on board, or the only one, without.
 
-    Raises DravikError for one that is not there.
+    Parameters
+    ----------
+    craft : Aircraft
+        The aircraft.
+    name : str, optional
+        The estimator.
+
+    Returns
+    -------
+    tuple (str, Estimator)
+
+    Raises
+    ------
+    DravikError
+        For one that is not there.
+
+    Examples
+    --------
+    >>> import dravik as dv
+    >>> estimator_of(dv.sample("pika"))[0]
+    'navigation'
     """
     known = craft.definition.estimators
     chosen = name or craft.configuration.sensing.estimator or (next(iter(known)) if len(known) == 1 else "")
@@ -106,7 +126,7 @@ def filter_plan(craft: Aircraft, name: str = "") -> FilterPlan:
     Examples
     --------
     >>> import dravik as dv
-    >>> craft = dv.sample("pika").with_sensors("small", estimator="navigation")
+    >>> craft = dv.sample("pika").with_sensors("cheap", estimator="navigation")
     >>> "gyro_x" in filter_plan(craft).reads
     True
     """

@@ -85,7 +85,7 @@ OUTPUTS = (
 def keep(f: FilterArrays) -> int:
     """Put the present into the past, and return its row."""
     x, past = f.nominal, f.past
-    row = int(x[STEPS_]) % past.shape[0]
+    row = int(x[STEPS_]) % int(past.shape[0])
     past[row, 0] = x[T_]
     for i in range(10):
         past[row, 1 + i] = x[Q_ + i]
@@ -267,9 +267,13 @@ def filter_step(own: Floats, registers: Floats, t: float) -> None:
     reads, outputs = int(own[H_READS]), int(own[H_OUTPUTS])
     nominal, covariance, constants, table, results, before, work, measured, past, _ = places_in(own)
     f = FilterArrays(
-        own[nominal:covariance], matrix_at(own, covariance, N, N), own[constants:table],
-        matrix_at(own, table, measured, ROW), matrix_at(own, results, measured, RESULT),
-        matrix_at(own, before, past, PAST), matrix_at(own, work, WORK, N),
+        own[nominal:covariance],
+        matrix_at(own, covariance, N, N),  # type: ignore[call-arg]
+        own[constants:table],
+        matrix_at(own, table, measured, ROW),  # type: ignore[call-arg]
+        matrix_at(own, results, measured, RESULT),  # type: ignore[call-arg]
+        matrix_at(own, before, past, PAST),  # type: ignore[call-arg]
+        matrix_at(own, work, WORK, N),  # type: ignore[call-arg]
     )  # fmt: skip
     # a row that was recorded ahead has been stepped already
     if f.nominal[STEPS_] > 0.0 and t <= f.nominal[T_]:

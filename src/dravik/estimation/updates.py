@@ -73,7 +73,7 @@ H_, K_, DX_, HP_ = 2 * N, 2 * N + 3, 2 * N + 4, 2 * N + 5
 @inlined
 def density(altitude: float) -> float:
     """Return the air's density in the standard atmosphere, for the variance of pressures: to a few per cent."""
-    return 1.225 * math.exp(-max(altitude, -1000.0) / SCALE_HEIGHT)
+    return float(1.225 * math.exp(-max(altitude, -1000.0) / SCALE_HEIGHT))
 
 
 @inlined
@@ -83,12 +83,12 @@ def variance(f: FilterArrays, row: int, k: int) -> float:
     kind, r = m[row, M_KIND], m[row, M_R + k]
     if kind == ALTITUDE:
         slope = 9.80665 * density(-x[P_ + 2])
-        return r / (slope * slope)
+        return float(r / (slope * slope))
     if kind == AIRSPEED:
         speed = math.sqrt((x[V_] - x[W_]) ** 2 + (x[V_ + 1] - x[W_ + 1]) ** 2 + x[V_ + 2] ** 2)
         slope = density(-x[P_ + 2]) * max(speed, 5.0)
-        return r / (slope * slope)
-    return r
+        return float(r / (slope * slope))
+    return float(r)
 
 
 @inlined
@@ -125,14 +125,14 @@ def expected(f: FilterArrays, row: int, at: Floats, place: int, age: float) -> T
         force = x[FORCE_] - x[BA_], x[FORCE_ + 1] - x[BA_ + 1], x[FORCE_ + 2] - x[BA_ + 2]
         a = rotate_back(attitude(x), force[0], force[1], force[2])
         swung = ((0.0, a[2], -a[1]), (-a[2], 0.0, a[0]), (a[1], -a[0], 0.0))  # psi x a
-        m = attitude(x)
+        own = attitude(x)
         # how much of an error of acceleration is in the errors of then: attitude and accelerometer bias together, of
         # which the filter must not learn one without the other
         grown = 0.5 * age * age if kind == POSITION else -age
         for i in range(3):
             for k in range(3):
                 h[H_ + i, THETA + k] = skew[i][k] + grown * swung[i][k]
-                h[H_ + i, BA + k] = -grown * m[3 * k + i]
+                h[H_ + i, BA + k] = -grown * own[3 * k + i]
             if kind == POSITION:
                 h[H_ + i, POS + i] = 1.0
                 h[H_ + i, VEL + i] = -age

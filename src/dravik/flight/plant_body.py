@@ -12,7 +12,7 @@ from dravik.definition.signals import InputSpec, Signal
 from dravik.errors import DravikError, nearest
 from dravik.flight import pauses
 from dravik.kernel import Workspace
-from dravik.kernel.program import EVENT_CAPACITY, FLAGS, NOT_FINITE
+from dravik.kernel.program import EVENT_CAPACITY, FLAGS, NOT_FINITE, OWN_HEADER
 from dravik.motion.integration import LAST_RECORDED, LAST_UNTOUCHED
 from dravik.plants import Plant
 from dravik.recording.recording import Event
@@ -42,7 +42,7 @@ class PlantBody:
         n = len(self.state_names)
         self.work = Workspace(
             np.zeros(len(names)), np.zeros(FLAGS, dtype=np.int64), np.zeros((0, 3)), np.zeros((5, n)),
-            np.zeros((4, len(self.inputs))), np.zeros((EVENT_CAPACITY, 2)), np.zeros((2, 0)),
+            np.zeros((4, len(self.inputs))), np.zeros((EVENT_CAPACITY, 2)), np.zeros((2, 0)), np.zeros(OWN_HEADER),
         )  # fmt: skip
         self.key: tuple[object, ...] = (name, tuple(names))
 

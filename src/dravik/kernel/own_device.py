@@ -40,7 +40,7 @@ def run_own_device(program: Program, work: Workspace, t: float, x: Floats, u: Fl
     """Call the device if it is due at this step, whose signals stand in the registers, and evaluate what follows."""
     own = work.own
     if step % int(own[OWN_EVERY]) == 0:
-        call_device(work.counters[OWN_DEVICE], own, work.registers, t)
+        call_device(work.counters[OWN_DEVICE], own, work.registers, t)  # type: ignore[call-arg]
         set_own_values(own, u)
         call_evaluate(program, work, t, x, u, work.slopes[0], False, EVERYTHING)
     else:

@@ -1,7 +1,7 @@
 """Sensors as data: what they measure at their place, their errors, and for which signals they stand."""
 
 from dravik.sensors.compiling import SEED, Setting, fed_inputs, sensor_formulas, terms_of
-from dravik.sensors.definition import Sensor, SensorSet, chosen_sensors, refuse_sets
+from dravik.sensors.definition import Sensor, chosen_sensors, refuse_sets
 from dravik.sensors.errors import ErrorKeys, ErrorTerms, error_terms
 from dravik.sensors.estimators import Estimator
 from dravik.sensors.kinds import KINDS_OF_SENSORS
@@ -15,7 +15,6 @@ __all__ = [
     "ErrorTerms",
     "Estimator",
     "Sensor",
-    "SensorSet",
     "Setting",
     "chosen_sensors",
     "dipole_field",

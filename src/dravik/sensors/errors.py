@@ -101,8 +101,7 @@ def _amounts(value: object, count: int, convert: Callable[[object], float], key:
     if value is None:
         return (0.0,) * count
     try:
-        many = isinstance(value, tuple | list)
-        found = tuple(convert(v) for v in value) if many else (convert(value),) * count  # type: ignore[union-attr]
+        found = tuple(convert(v) for v in value) if isinstance(value, tuple | list) else (convert(value),) * count
     except DravikError as error:
         raise error.at(key) from None
     if len(found) != count:

@@ -27,7 +27,8 @@ from dravik.mass import Part, Tank
 from dravik.mass.limits import CentreRows, MassLimits, Seats
 from dravik.mode_logic.modes import ModeLogic
 from dravik.propulsion.engines import Battery, Drive, Engine, Mixer, PropellerEntry
-from dravik.sensors import Estimator, Sensor, SensorSet, chosen_sensors, refuse_sets
+from dravik.sensors import Estimator, Sensor, chosen_sensors, refuse_sets
+from dravik.sensors.definition import SensorSet
 from dravik.surroundings.environment import Environment
 from dravik.tables.entries import TableEntries
 from dravik.units import quantity

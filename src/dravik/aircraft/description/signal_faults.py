@@ -101,7 +101,7 @@ class DelayedSignal(FaultKind):
 
     def signal_node(self, name: str, unit: str, true: Node) -> Node | None:
         """Read a sample from before."""
-        return self.sensor_node(name, unit, true, 1.0 / self.rate)
+        return self.sensor_node(name, (self.signal, unit), true, 1.0 / self.rate)
 
     def sensor_node(self, name: str, output: tuple[str, str], healthy: Node, period: float) -> Node:
         """Read a sample from before."""
