@@ -40,6 +40,7 @@ CONDITION: dict[str, Any] = {
     "--north": "100 m", "--east": "100 m", "--day": "ISA+20",
     "--pull": "1.2", "--roll": "5 deg/s", "--free": "none", "--wind": "5 m/s from 40 deg", "--guess": "alpha=1 deg",
     "--set": "throttle=0.4", "--loading": "none", "--law": "none.toml",
+    "--sensors": "none_such", "--reads": "sensors", "--estimator": "none_such",
 }  # fmt: skip
 TARNS: dict[str, Any] = {"--loading": "dropped", "--law": "attitude_hold"}
 FILE = "nowhere/a.png"  # a figure that is refused at the end: that it can be drawn is the matter of other tests
