@@ -30,7 +30,7 @@ __all__ = ["Consistency", "Estimate", "estimate"]
 
 Floats = NDArray[np.float64]
 KEPT = 1.0  # s between two covariances that are kept
-SURE = 0.95  # probability of the bounds
+SURE = 0.99  # probability of the bounds
 JUDGED = 9  # errors whose truth is known: attitude, velocity, position
 
 

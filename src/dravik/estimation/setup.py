@@ -154,6 +154,8 @@ def filter_plan(craft: Aircraft, name: str = "") -> FilterPlan:
     for known, kind, interval, spread in (
         ("sideslip", a.SIDESLIP, CORRELATED, keys.sideslip), ("still", a.STILL, STILL_INTERVAL, STILL_SPREAD),
     ):  # fmt: skip
+        if kind == a.STILL and keys.start != "standing":
+            continue  # it never stands where the filter begins in flight
         if spread and not (kind == a.SIDESLIP and any(r[a.M_KIND] == kind for r in rows)):
             row = np.zeros(a.ROW)
             row[a.M_KIND], row[a.M_COLUMN], row[a.M_COUNT] = kind, -1, VALUES.get(kind, 1)
