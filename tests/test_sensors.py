@@ -10,10 +10,11 @@ from scipy import special, stats
 
 import dravik as dv
 from dravik.aircraft.description.faults import BiasedSignal, DelayedSignal, FrozenSignal, LostControl, NoisySignal
+from dravik.flight.standing_still import still_errors
 from dravik.kernel.random_numbers import normal, stream_of
 from dravik.linear import linearise
 from dravik.linear.sampled_laws import late_sensors, linearise_as_run
-from dravik.sensors import Sensor, dipole_field, error_terms
+from dravik.sensors import Sensor, allan_deviation, dipole_field, error_budget, error_terms, expected_allan
 from dravik.sensors.magnetism import G10, G11, H11, RADIUS
 from dravik.surroundings.earth import ROTATION
 
@@ -201,6 +202,41 @@ class ErrorTermsTest(unittest.TestCase):
             flown(fitted({"s": {"kind": "signal", "signal": "phi", "rate": "200 Hz", "noise": "1 deg"}}), 1.0)
         with self.assertRaisesRegex(dv.DravikError, "already"):
             fitted({"phi": {"kind": "signal", "signal": "theta"}}).compiled()
+
+
+class BudgetTest(unittest.TestCase):
+    def test_the_allan_deviation_of_each_error_on_the_bench(self) -> None:
+        # each alone; an averaging time of which there are 200 means is known to 5 %
+        cases: tuple[tuple[dict[str, Any], float, float], ...] = (
+            ({"noise": "0.2 deg/s/sqrt(Hz)", "noise_density": "two-sided"}, 4.0, 0.2 / 2.0),
+            ({"random_walk": "0.03 deg/s/sqrt(s)"}, 12.0, 0.03 * math.sqrt(4.0)),
+            ({"bias_instability": "1 deg/s", "correlation_time": "100 s"}, 16.0, 0.664),
+        )
+        for keys, time, stated in cases:
+            craft = fitted({"gyro": {"kind": "rate_gyro", "rate": "10 Hz", **keys}})
+            errors = [np.degrees(still_errors(craft.with_parameters({"sensor_seed": s}), 2000.0)[f"gyro_{a}"][1])
+                      for s in (1, 2) for a in "xyz"]  # fmt: skip
+            found = math.sqrt(float(np.mean([allan_deviation(e, 0.1, [time])[0] ** 2 for e in errors])))
+            self.assertAlmostEqual(found / stated, 1.0, delta=0.12, msg=str(keys))
+            terms = error_terms(craft.configuration.sensors["gyro"], "angular rate", 3)
+            self.assertAlmostEqual(math.degrees(float(expected_allan(terms, [time])[0])) / stated, 1.0, delta=0.05)
+        row = error_budget(dv.sample("pika").with_sensors("cheap").configuration.sensors, {})[0]
+        self.assertAlmostEqual(math.degrees(row.noise), 0.012 * math.sqrt(50.0), delta=1e-9)
+        self.assertAlmostEqual(math.degrees(row.walked), 0.0004 * 60.0, delta=1e-9)
+
+    def test_slopes_of_an_allan_deviation_of_pure_noise_and_a_ramp(self) -> None:
+        ramp = allan_deviation(0.5 * np.arange(1000.0), 1.0, [1.0, 10.0])
+        np.testing.assert_allclose(ramp, 0.5 * np.array([1.0, 10.0]) / math.sqrt(2.0), rtol=1e-9)
+        self.assertTrue(math.isnan(float(allan_deviation(np.arange(5.0), 1.0, [3.0])[0])))
+        with self.assertRaisesRegex(dv.DravikError, "above zero"):
+            allan_deviation([1.0, 2.0], 0.0, [1.0])
+
+    def test_what_laws_read_is_told(self) -> None:
+        craft = dv.sample("pika", laws=["attitude_hold"]).with_sensors("cheap", reads="sensors")
+        self.assertEqual((craft.sources["r"], craft.sources["phi"]), ("sensor", "truth"))
+        self.assertFalse(dv.sample("pika", laws=["attitude_hold"]).with_sensors("cheap").sources)
+        run = flown(craft, 0.1)
+        self.assertTrue(any("truth of phi, theta" in e.text for e in run.events))
 
 
 class KinematicsTest(unittest.TestCase):

@@ -153,6 +153,11 @@ class Aircraft:
         return self._built.inputs
 
     @property
+    def sources(self) -> Mapping[str, str]:
+        """What stands for the signals that laws read (truth, sensor, estimate), where it is not the truth of all."""
+        return self._built.sources
+
+    @property
     def events(self) -> list[EventSpec]:
         """Conditions that the kernel watches."""
         return self._built.events
@@ -326,10 +331,7 @@ class Aircraft:
         )
 
     def with_machine_code(self) -> "Aircraft":
-        """Return the aircraft with its formulas as machine code, made in some 0.3 s: two to four times as fast.
-
-        The results are those of the interpreter to the last bit. A long flight makes it by itself.
-        """
+        """Return the aircraft with its formulas as machine code: the same bits, two to four times as fast."""
         return copy(self)._with(self._built.with_machine_code())
 
     @property
@@ -338,10 +340,7 @@ class Aircraft:
         return self._built.code is not None
 
     def over_no_ground(self) -> "Aircraft":
-        """Return the aircraft whose flights do not end where its centre of gravity comes below ground or sea.
-
-        For proofs, whose subject is the motion: a trim at sea level is as good as one above.
-        """
+        """Return the aircraft whose flights, for proofs of its motion, do not end below ground or sea."""
         return copy(self)._with(self._built.never_ending_by(GROUND_EVENT))
 
     # -- values --------------------------------------------------------------------------------------

@@ -20,6 +20,7 @@ from dravik.cli.pictures import axes, export, plot
 from dravik.cli.response import response
 from dravik.cli.runway import fuel, runway
 from dravik.cli.score import score
+from dravik.cli.sensors import sensors
 from dravik.cli.shared.common import (
     AircraftFile,
     AsJson,
@@ -138,6 +139,7 @@ tables.command()(blades)
 app.add_typer(tables, name="tables")
 app.command()(mass)
 app.command()(thrust)
+app.command()(sensors)
 app.command()(limits)
 app.command()(runway)
 app.command()(fuel)

@@ -141,6 +141,12 @@ def _doubts(flight: Flight, seconds: float) -> list[str]:
         whole = f"{seconds:.6g} s is no whole number of steps of {step:g} s"
         found.append(f"flown for {flight.asked:.6g} s: {whole}")
     body = flight.body
+    if isinstance(body, AircraftBody):
+        # read as if they were measured, and nothing on board measures them
+        true = [n for n, source in body.craft.sources.items() if source == "truth"]
+        true = [n for n in true if body.craft.configuration.sensing.source(n) != "truth"]
+        if true:
+            found.append(f"laws read the truth of {', '.join(true)}: no sensor stands for it")
     root = longest_step(body.craft, flight.x, flight.schedule.inputs) if isinstance(body, AircraftBody) else None
     if root is not None and step > root[1]:
         found.append(f"a step of {step:g} s is too long for {root[0]}: at most {root[1]:.2g} s, or the motion diverges")

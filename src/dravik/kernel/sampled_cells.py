@@ -23,9 +23,10 @@ from dravik.kernel.program import (
 )
 from dravik.kernel.random_numbers import normal
 
-__all__ = ["begin_memory", "recall", "remember", "store"]
+__all__ = ["begin_memory", "read_still", "recall", "remember", "store"]
 
 Floats = NDArray[np.float64]
+Ints = NDArray[np.int64]
 LAST = 2
 PASSES = 8  # most changes that follow from each other at one instant, such as of a latch that sets a latch
 
@@ -133,3 +134,17 @@ def recall(program: Program, work: Workspace) -> None:
     """Let the cells hold what was kept: a row recorded at the end of a stretch looks ahead, the next stretch begins."""
     for i in range(program.layout[N_CELLS]):
         work.registers[program.layout[program.layout[CELLS] + i]] = work.memory[1, i]
+
+
+@compiled
+def read_still(
+    program: Program, work: Workspace, x: Floats, u: Floats, dt: float, every: int, picks: Ints, out: Floats
+) -> None:
+    """Let cells change step by step while the state stands still; keep picked registers each ``every`` steps."""
+    for step in range((out.shape[0] - 1) * every + 1):
+        t = step * dt
+        call_evaluate(program, work, t, x, u, work.slopes[0], False, EVERYTHING)
+        remember(program, work, t, x, u, dt, step)
+        if step % every == 0:
+            for i in range(picks.shape[0]):
+                out[step // every, i] = work.registers[picks[i]]

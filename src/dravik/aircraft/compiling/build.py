@@ -322,7 +322,9 @@ class _Assembly:
         events = list(zip(self.event_names, self.events, strict=True))
         body = rigid_body(configuration, tape, mass, loads, events, (list(self.wind), self.air), len(self.inputs))
         program = build_program(tape, body)
-        return CompiledAircraft(tape, program, self.signals, self.inputs, self.events, self.effectors)
+        return CompiledAircraft(
+            tape, program, self.signals, self.inputs, self.events, self.effectors, sources=rewiring.sources
+        )
 
     def add_world(self) -> None:
         """Add the ground and the wind."""

@@ -1,7 +1,7 @@
 """What compiling an aircraft gives: its tape and program, with signals, inputs, effectors and events by name."""
 
-from collections.abc import Collection
-from dataclasses import dataclass, fields, replace
+from collections.abc import Collection, Mapping
+from dataclasses import dataclass, field, fields, replace
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
@@ -34,6 +34,7 @@ class CompiledAircraft:
     events: list[EventSpec]
     effectors: dict[str, Effector]
     code: "TapeCode | None" = None
+    sources: Mapping[str, str] = field(default_factory=dict)  # of what laws read, by signal, where it is not all truth
 
     def __getstate__(self) -> dict[str, Any]:
         # what is sent to another process: addresses of this one would lead nowhere there

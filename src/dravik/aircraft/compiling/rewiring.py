@@ -40,7 +40,10 @@ def sensor_setting(configuration: Configuration, units: Mapping[str, str]) -> Se
 
 @dataclass
 class Rewiring:
-    """Who reads what, of one aircraft while it is compiled; ``inner`` is under which name laws read a signal."""
+    """Who reads what, of one aircraft while it is compiled; ``inner`` is under which name laws read a signal.
+
+    ``sources`` tells what stands for each signal that laws read: ``truth``, ``sensor`` or ``estimate``.
+    """
 
     configuration: Configuration
     builder: TapeBuilder
@@ -49,6 +52,7 @@ class Rewiring:
     define: Define
     where: Where
     inner: dict[str, str] = field(default_factory=dict)
+    sources: dict[str, str] = field(default_factory=dict)
 
     def add_sensors(self) -> None:
         """Add the formulas of the sensors on board."""
@@ -133,6 +137,9 @@ class Rewiring:
                     expected="one of " + ", ".join(sorted(instead)) if instead else "a sensor",
                     hint=f"stands_for = {{ {signal} = \"...\" }} of a sensor",
                 )  # fmt: skip
+        for signal in sorted(read & set(self.signals)):
+            if self.signals[signal].kind == "motion" and signal != "time":
+                self.sources.setdefault(signal, "truth")
         if any("air_data_" in text for text in used):
             for name, text in steps.items():
                 self.builder.define(name, text, where="air data")
@@ -142,7 +149,7 @@ class Rewiring:
         self.define(name, node, ("sensors",), unit, f"{signal} as laws read it: by {what}s", "sensor")
         wiring = Wiring(self.builder, (), set())
         wiring.rewire(signal, name, readers)
-        self.inner[signal] = name
+        self.inner[signal], self.sources[signal] = name, what
 
     def sense_faults(self) -> None:
         """Let laws and commands read what faulty signals say."""

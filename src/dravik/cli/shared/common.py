@@ -87,7 +87,7 @@ Settings = Annotated[
 
 
 Sensors = Annotated[
-    str, typer.Option(metavar="SET", help="set of sensors on board, by its name in the file; all, ideal")
+    str, typer.Option("--sensors", metavar="SET", help="set of sensors on board, by its name in the file; all, ideal")
 ]
 Reads = Annotated[
     str, typer.Option(metavar="SOURCE", help="what laws read: truth, sensors, estimates; or 'q=sensors,theta=truth'")
