@@ -10,13 +10,13 @@ from scipy import special, stats
 
 import dravik as dv
 from dravik.aircraft.description.faults import BiasedSignal, DelayedSignal, FrozenSignal, LostControl, NoisySignal
-from dravik.flight.standing_still import still_errors
 from dravik.kernel.random_numbers import normal, stream_of
 from dravik.linear import linearise
 from dravik.linear.sampled_laws import late_sensors, linearise_as_run
 from dravik.sensors import Sensor, allan_deviation, dipole_field, error_budget, error_terms, expected_allan
 from dravik.sensors.magnetism import G10, G11, H11, RADIUS
 from dravik.surroundings.earth import ROTATION
+from dravik.validation.standing_still import still_errors
 
 G0 = 9.80665
 PLACE = ("0.4 m", "0.7 m", "0.3 m")

@@ -15,12 +15,12 @@ from dravik.cli.linearising import linearise
 from dravik.cli.live import live
 from dravik.cli.loop import loop
 from dravik.cli.mass import mass
-from dravik.cli.mode_logic import logic
+from dravik.cli.on_board.mode_logic import logic
+from dravik.cli.on_board.sensors import sensors
 from dravik.cli.pictures import axes, export, plot
 from dravik.cli.response import response
 from dravik.cli.runway import fuel, runway
 from dravik.cli.score import score
-from dravik.cli.sensors import sensors
 from dravik.cli.shared.common import (
     AircraftFile,
     AsJson,

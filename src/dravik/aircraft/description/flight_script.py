@@ -83,7 +83,7 @@ class FlightScript:
         found: dict[str, tuple[Node, str]] = {}
         for key, fault in self.faults.items():
             signal = getattr(fault, "signal", "")
-            if signal in own:
+            if not signal or signal in own:
                 continue
             true = found[signal][0] if signal in found else name_node(signal)
             node = fault.signal_node(key, units.get(signal, ""), true)

@@ -38,8 +38,8 @@ def sensors(
     as_json: AsJson = False,
 ) -> None:
     """List the sensors on board with what each error comes to, and what laws read; test them standing still."""
-    from dravik.flight.standing_still import bench_test
     from dravik.sensors import error_budget
+    from dravik.validation.standing_still import bench_test
 
     craft = get_craft(aircraft, loading, law, None, (sensors_, reads or "truth", estimator))
     units = {n: s.unit for n, s in craft.signals.items()}
@@ -63,7 +63,7 @@ def sensors(
         "constant",
         "floor",
         "rounding",
-        "random walk, 1 h",
+        "walk in 1 h",
         "unit",
     ]
     shown = []

@@ -64,7 +64,7 @@ def still_errors(craft: Aircraft, seconds: float) -> dict[str, tuple[float, Floa
     Examples
     --------
     >>> import dravik as dv
-    >>> from dravik.flight.standing_still import still_errors
+    >>> from dravik.validation.standing_still import still_errors
     >>> found = still_errors(dv.sample("pika").with_sensors("cheap"), 10.0)
     >>> len(found["gyro_x"][1]), len(found["satellite_north"][1])
     (1001, 51)
@@ -110,7 +110,7 @@ def bench_test(craft: Aircraft, seconds: float, seed: int = 0) -> list[BenchRow]
     Examples
     --------
     >>> import dravik as dv
-    >>> from dravik.flight.standing_still import bench_test
+    >>> from dravik.validation.standing_still import bench_test
     >>> row = bench_test(dv.sample("pika").with_sensors("cheap"), 60.0)[0]
     >>> row.output, 0.9 < row.found / row.stated < 1.1
     ('gyro_x', True)
