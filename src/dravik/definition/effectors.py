@@ -17,7 +17,9 @@ RATE_KIND = {"angle": "angular rate", "number": "frequency", "length": "speed", 
 def _known_kind(value: object) -> object:
     if not isinstance(value, str) or value not in KINDS:
         hint = nearest(str(value), KINDS)
-        raise DravikError(f"there is no kind of quantity {value!r}", expected="" if hint else ", ".join(KINDS), hint=hint)
+        raise DravikError(
+            f"there is no kind of quantity {value!r}", expected="" if hint else ", ".join(KINDS), hint=hint
+        )
     return value
 
 
