@@ -43,6 +43,7 @@ bench: .venv/ready
 	$(BIN)/python benchmarks/flights.py $(WRITE)
 	$(BIN)/python benchmarks/machine_code.py $(WRITE)
 	$(BIN)/python benchmarks/missions.py $(WRITE)
+	$(BIN)/python benchmarks/sensing.py $(WRITE)
 	$(BIN)/python benchmarks/starts.py $(WRITE)
 	$(BIN)/python benchmarks/growth.py $(WRITE)
 	$(BIN)/python benchmarks/pages.py $(WRITE)

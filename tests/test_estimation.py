@@ -337,6 +337,18 @@ class FlownTest(unittest.TestCase):
             )
         self.assertIn("gyro_x", filter_plan(craft).reads)
 
+    def test_what_cannot_be_seen_is_named(self) -> None:
+        run = several()[0][0]
+        self.assertEqual(several()[0][1].unseen, [])
+        kinds = ("static", "magnetometer", "satellite", "satellite_speed")
+        for measurements, wind, unseen in (
+            (kinds, True, {"wind_north", "wind_east"}),
+            (("static", "magnetometer", "pitot"), False, {"position_north", "position_east"}),
+        ):
+            found = set(estimate(run, fitted(measurements=measurements, sideslip=0.0)).unseen)
+            self.assertLessEqual(unseen, found)
+            self.assertEqual(wind, "position_north" not in found)
+
     def test_a_measurement_that_is_ignored(self) -> None:
         craft = fitted(ignore={"static": "time > 5"})
         found = estimate(flown(craft, 0, 10.0), craft)

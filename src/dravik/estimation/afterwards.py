@@ -30,6 +30,7 @@ __all__ = ["Consistency", "Estimate", "estimate"]
 
 Floats = NDArray[np.float64]
 KEPT = 1.0  # s between two covariances that are kept
+SEEN = 0.9  # share of its first standard deviation to which an error that is seen has fallen
 SURE = 0.99  # probability of the bounds
 JUDGED = 9  # errors whose truth is known: attitude, velocity, position
 
@@ -132,6 +133,17 @@ class Estimate:
             self.times[new], own[:, a.R_NU : a.R_NU + count], np.sqrt(own[:, a.R_S : a.R_S + count]),
             own[:, a.R_TAKEN : a.R_TAKEN + count],
         )  # fmt: skip
+
+    @property
+    def unseen(self) -> list[str]:
+        """Errors of which the measurements have told next to nothing: no smaller at the end than at the start.
+
+        Some are never seen, such as the wind without an airspeed; some only in other manoeuvres, such as an
+        accelerometer's bias apart from the tilt.
+        """
+        first = np.sqrt(np.diag(self.plan.arrays.covariance))
+        # of an error that is taken for known at the start there is nothing to see
+        return [n for n, a0, b in zip(a.ERROR_STATES, first, self.spreads[-1], strict=True) if b > SEEN * a0 > 0.0]
 
     @cached_property
     def consistency(self) -> list[Consistency]:
