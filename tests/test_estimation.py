@@ -297,8 +297,17 @@ class FlownTest(unittest.TestCase):
         saved = session.save()
         session.step(1.0)
         first = session["estimated_phi"], session["phi"]
+        names = ("gyro_x", "satellite_north", "estimated_phi", "read_phi", "phi")
+        there = [session[n] for n in names]
         session.restore(saved)
         session.step(1.0)
+        self.assertEqual([session[n] for n in names], there)
+        # what is read between two steps is what a recording has of that instant
+        kept = dv.fly(craft, start=point, duration=1.3, record=[*names])
+        fresh = dv.Session(craft, start=point)
+        fresh.step(1.25)
+        for name in names:
+            self.assertEqual(fresh[name], float(kept[name][125]), name)
         self.assertEqual(first, (session["estimated_phi"], session["phi"]))
         run = dv.fly(craft, start=point, duration=2.0)
         on = dv.fly(craft, start=dv.resume(craft, run), duration=1.0)

@@ -51,6 +51,7 @@ class AircraftBody:
         self.craft, self.name = craft, craft.name
         self.work = craft.workspace()
         self._is_ahead = False
+        self.is_sensing = bool(craft.configuration.sensing)
         self._filter = InertialFilter(craft) if craft.configuration.sensing.estimator else None
         self.state_names, self.inputs, self.signals = craft.state_names, craft.inputs, craft.signals
         self.registers = craft.tape.names
@@ -73,7 +74,7 @@ class AircraftBody:
     def look_ahead(self, t: float, x: Floats, u: Floats, dt: float, step: int) -> None:
         """Put every signal into the registers, with the samples and the estimates of this instant."""
         self.evaluate(t, x, u)
-        self._is_ahead = bool(self.craft.configuration.sensing)
+        self._is_ahead = self.is_sensing
         if self._is_ahead:
             store(self.craft.program, self.work)
             remember(self.craft.program, self.work, t, x, u, dt, step)

@@ -33,6 +33,7 @@ class Body(Protocol):
     registers: dict[str, int]  # register of each signal
     parameters: Mapping[str, Parameter]
     work: Workspace
+    is_sensing: bool  # whether sensors are on board
     switches: frozenset[str]  # inputs from which more follows: modes, laws that are engaged
     key: tuple[object, ...]  # must be equal for a saved flight of one body to be restored into another
 

@@ -234,6 +234,11 @@ class Flight:
             if self.writer is not None:
                 self._give_up(self.writer)
             raise
+        if not record_last and not self.ended and self.body.is_sensing:
+            # who reads now reads the samples and the estimates of this instant, as a row of it will have them
+            now = self.schedule.steps(self.step, 1, self.x)[0, 0]
+            self.body.look_ahead(self.time, self.x, now, self.dt, self.step)
+            self.body.look_back()
 
     def _give_up(self, writer: RecordingWriter) -> None:
         """Close the file with the state at the end of its rows, also where the kernel was interrupted beyond them."""

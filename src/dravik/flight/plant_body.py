@@ -34,6 +34,7 @@ class PlantBody:
         self.registers = {n: i for i, n in enumerate(names)}
         self.parameters: Mapping[str, Parameter] = {}
         self.switches: frozenset[str] = frozenset()
+        self.is_sensing = False
         groups = {"output": plant.output_names, "input": plant.input_names, "state": plant.state_names}
         kinds = {n: kind for kind, own in groups.items() for n in own}
         self.signals = {n: Signal(n, units.get(n, ""), n, kinds.get(n, "motion")) for n in names}
