@@ -325,6 +325,30 @@ class FlownTest(unittest.TestCase):
         self.assertLess(abs(float(found["ground_speed"][-1])), 0.05)
         self.assertLess(math.hypot(found["north"][-1] - run["north"][-1], found["east"][-1] - run["east"][-1]), 3.0)
 
+    def test_from_the_rail_through_the_speed_of_sound(self) -> None:
+        hail = dv.sample("hail")
+        keys = hail.definition.estimators["navigation"].model_copy(
+            update={"start": "standing", "standing_time": 2.0, "heading": math.radians(20.0), "lift_off": 15.0}
+        )
+        definition = hail.definition.model_copy(update={"estimators": {"navigation": keys}})
+        craft = dv.Aircraft(definition, hail.tables, path=hail.path).with_sensors(estimator="navigation")
+        start = dv.on_rail(craft, elevation="80 deg", heading="20 deg")
+        for ignition, level in ((4.0, 0.5), (1.0, 3.0)):
+            # in the second flight the motor burns before it has aligned: it goes on from the state that was given
+            run = dv.fly(craft, start=start, duration=ignition + 6.0, controls={"ignition": dv.step(1, at=ignition)})
+            found = estimate(run, craft)
+            np.testing.assert_array_equal(found["theta"], run["estimated_theta"])
+            self.assertGreater(float(run["mach"].max()), 1.5)
+            self.assertLess(abs(math.degrees(found["theta"][-1] - run["theta"][-1])), level)
+            self.assertLess(abs(float(found["altitude"][-1] - run["altitude"][-1])), 30.0 * level)
+            times = found.innovations("barometer")[0]
+            fast = run.time[np.argmax(run["mach"] > 0.7)]
+            self.assertLess(float(times.max()), fast + 0.02)
+            still = found.innovations("still")[0]
+            # it stands from its alignment to the ignition, and is held to have moved within a tenth of a second
+            self.assertEqual(len(still) > 0, ignition > 2.0)
+            self.assertTrue(len(still) == 0 or float(still.max()) < ignition + 0.2)
+
     def test_what_is_missing_is_said(self) -> None:
         pika = dv.sample("pika")
         with self.assertRaisesRegex(dv.DravikError, "no estimator 'navigatoin'"):

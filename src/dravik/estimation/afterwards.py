@@ -263,15 +263,15 @@ def estimate(
     picked = _beats(run.time, plan.keys.rate)
     rows, times = np.ascontiguousarray(rows[picked]), np.ascontiguousarray(run.time[picked])
     arrays = plan.fresh()
-    if plan.keys.start == "given":
-        truth = dict(start) if start is not None else {n: float(run[n][0]) for n in TRUTH if n in run.names}
-        missing = [n for n in TRUTH if n not in truth]
-        if missing:
-            raise DravikError(
-                f"it is not known where the filter begins: {', '.join(missing)}", expected="a start",
-                hint='start = "standing" of the estimator',
-            )  # fmt: skip
+    truth = dict(start) if start is not None else {n: float(run[n][0]) for n in TRUTH if n in run.names}
+    missing = [n for n in TRUTH if n not in truth]
+    if not missing:
         begin_filter(plan, arrays, truth, int(_seed(run, seed)))
+    elif plan.keys.start == "given":
+        raise DravikError(
+            f"it is not known where the filter begins: {', '.join(missing)}", expected="a start",
+            hint='start = "standing" of the estimator',
+        )  # fmt: skip
     every = max(1, round(KEPT * plan.keys.rate))
     values, spreads, results = (
         np.zeros((len(times), n)) for n in (len(OUTPUTS), a.N, len(plan.measurements) * a.RESULT)

@@ -113,6 +113,14 @@ def stand(f: FilterArrays, z: Floats) -> None:
     force = mounted(c, C_MOUNT_A, z[3], z[4], z[5])
     rates = mounted(c, C_MOUNT_G, z[0], z[1], z[2])
     if x[PHASE_] == STANDING:
+        if x[REST_] > 0.0:
+            n = 1.0 / x[REST_]
+            off = math.sqrt(
+                (force[0] - n * x[SUMS_]) ** 2 + (force[1] - n * x[SUMS_ + 1]) ** 2 + (force[2] - n * x[SUMS_ + 2]) ** 2
+            )
+            if off > c[C_LIFT]:
+                x[PHASE_] = FLYING  # it moves before it has aligned: the attitude stays that which was given
+                return
         x[REST_] += 1.0
         for i in range(3):
             x[SUMS_ + i] += force[i]

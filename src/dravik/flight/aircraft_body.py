@@ -108,7 +108,7 @@ class AircraftBody:
                 if abs(seconds - round(seconds / dt) * dt) > 1e-6 * max(seconds, dt):
                     raise DravikError(
                         f"the {words} of {cell.name}, {seconds:g} s, is no whole number of steps of {dt:g} s",
-                        hint="another step (dt), or another rate of the law",
+                        hint="another step (dt), or another rate of the law or the sensor",
                     )  # fmt: skip
         if self._filter is not None:
             self.work.own[:] = self._filter.in_flight(self.registers, dt)
