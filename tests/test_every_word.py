@@ -61,7 +61,7 @@ WORDS: dict[str, tuple[list[str], dict[str, Any]]] = {
         "--wind": "3 m/s from 0 deg", "--landed": "flap_lever=35 deg", "--day": "ISA+20", "--slope": "1 %",
         "--failed": "right", "--braked": "brake=0.5"}),
     "sensors": (["pika", "--law", "attitude_hold"], {
-        "--loading": "ferry", "--law": "none.toml", "--sensors": "good", "--reads": "sensors", "--estimator": "none_such",
+        "--law": "none.toml", "--sensors": "good", "--reads": "sensors", "--estimator": "none_such",
         "--bench": "3 s", "--seed": (["--bench", "3 s"], "4")}),
     "fuel": ([TARN, "fire_day"], {
         "--loading": "none", "--law": "none.toml", "--wind": "5 m/s from 0 deg", "--day": "ISA+20"}),

@@ -10,7 +10,6 @@ from dravik.cli.shared.common import (
     AsJson,
     EstimatorName,
     Laws,
-    Loading,
     Reads,
     Sensors,
     emit,
@@ -25,7 +24,6 @@ __all__ = ["sensors"]
 
 def sensors(
     aircraft: AircraftFile,
-    loading: Loading = "",
     law: Laws = None,
     sensors_: Sensors = "",
     reads: Reads = "",
@@ -41,7 +39,7 @@ def sensors(
     from dravik.sensors import error_budget
     from dravik.validation.standing_still import bench_test
 
-    craft = get_craft(aircraft, loading, law, None, (sensors_, reads or "truth", estimator))
+    craft = get_craft(aircraft, "", law, None, (sensors_, reads or "truth", estimator))
     units = {n: s.unit for n, s in craft.signals.items()}
     rows = error_budget(craft.configuration.sensors, units)
     tested = bench_test(craft, in_si(bench, "time", where="bench"), seed) if bench else []
