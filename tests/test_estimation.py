@@ -1,8 +1,10 @@
 """The inertial filter: Jacobians by differences, its recursion by plain matrices, consistency over seeds, faults."""
 
 import math
+import tempfile
 import unittest
 from functools import cache
+from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -11,12 +13,12 @@ import dravik as dv
 from dravik.aircraft import sample_path
 from dravik.aircraft.description.faults import FrozenSignal, LostControl
 from dravik.compiled import compiled
+from dravik.estimation import Consistency, estimate, filter_plan
 from dravik.estimation import arrays as a
-from dravik.estimation import estimate, filter_plan
 from dravik.estimation.arrays import FilterArrays, empty_arrays
 from dravik.estimation.inertial import attitude, corrected, propagate
 from dravik.estimation.updates import measure, predicted
-from dravik.sensors import Estimator
+from dravik.sensors import Estimator, Sensor
 
 LAW = dv.load_law(sample_path("pika") / "laws" / "attitude_hold.toml")
 Floats = np.ndarray[Any, np.dtype[np.float64]]
@@ -61,7 +63,7 @@ def some_filter() -> FilterArrays:
     x[a.W_ : a.W_ + 2], x[a.B_], x[a.PITOT_] = [3.0, 2.0], 1.5, 2.0
     x[a.MAG_ : a.MAG_ + 3] = [1e-7, -2e-7, 3e-7]
     x[a.RATE_ : a.RATE_ + 3], x[a.FORCE_ : a.FORCE_ + 3] = [0.1, -0.2, 0.3], [0.5, -1.0, -10.5]
-    x[a.STEPS_], x[a.PHASE_] = 3.0, 2.0
+    x[a.STEPS_], x[a.PHASE_], x[a.T_] = 3.0, 2.0, 0.0
     c = f.constants
     c[a.C_G], c[a.C_EARTH], c[a.C_EARTH + 1], c[a.C_RADIUS] = 9.80665, 5e-5, -5e-5, 6.371e6
     c[a.C_FIELD : a.C_FIELD + 3] = [2.2e-5, 1e-6, 4.2e-5]
@@ -369,6 +371,34 @@ class FlownTest(unittest.TestCase):
                 craft,
             )
         self.assertIn("gyro_x", filter_plan(craft).reads)
+
+    def test_a_vane_off_the_centre_of_gravity_in_upwash(self) -> None:
+        craft = dv.sample("pika")
+        own = {**craft.definition.sensors, "vane": Sensor(
+            kind="alpha_vane", place=("0.2 m", "1.2 m", "0.1 m"), upwash=1.4, noise="0.3 deg", rate="50 Hz"
+        )}  # fmt: skip
+        keys = Estimator(measurements=("vane", "satellite", "satellite_speed", "static", "pitot"), sideslip="3 deg")
+        changes = {"sensors": own, "sensor_sets": {}, "default_sensors": "", "estimators": {"navigation": keys}}
+        made = dv.Aircraft(craft.definition.model_copy(update=changes), craft.tables, path=craft.path).with_law(*LAW)
+        run = flown(made.with_sensors("all", estimator="navigation"), 3, 40.0)
+        judged = {c.name: c for c in estimate(run, made.with_sensors("all")).consistency}["vane"]
+        self.assertTrue(judged.holds, judged)
+        self.assertLess(float(np.degrees(run["estimated_alpha"] - run["alpha"])[2000:].std()), 0.3)
+
+    def test_what_is_no_number_is_not_judged(self) -> None:
+        self.assertEqual(Consistency("x", 5, math.nan, 0.5, 1.5, 5, 0).verdict, "nothing to judge")
+        self.assertFalse(Consistency("x", 5, math.nan, 0.5, 1.5, 5, 0).holds)
+
+    def test_a_flight_goes_on_from_a_file(self) -> None:
+        craft = fitted()
+        point = dv.trim(craft, airspeed="16 m/s", altitude="300 m", heading="30 deg")
+        with tempfile.TemporaryDirectory() as folder:
+            dv.fly(craft, start=point, duration=0.1, save=f"{folder}/run.csv")
+            text = (Path(folder) / "run.json").read_text() if (Path(folder) / "run.json").exists() else ""
+            self.assertNotIn("Infinity", text)
+            on = dv.fly(craft, start=dv.resume(craft, dv.read_recording(f"{folder}/run.csv")), duration=0.1)
+        whole = dv.fly(craft, start=point, duration=0.2)
+        self.assertEqual(float(on["estimated_psi"][-1]), float(whole["estimated_psi"][-1]))
 
     def test_what_cannot_be_seen_is_named(self) -> None:
         run = several()[0][0]

@@ -167,6 +167,12 @@ class ErrorTermsTest(unittest.TestCase):
         errors = [r["s"] - r["s_ideal"] for r in runs]
         np.testing.assert_allclose(errors[0][::2], errors[1], atol=1e-7)
 
+    def test_limits_of_a_thermometer_are_temperatures(self) -> None:
+        terms = error_terms(
+            Sensor(kind="temperature", range=("-40 degC", "60 degC"), bias="2 K"), "temperature difference", 1
+        )
+        np.testing.assert_allclose([terms.low[0], terms.high[0], terms.bias[0]], [233.15, 333.15, 2.0])
+
     def test_misalignment_and_cross_axis(self) -> None:
         terms = error_terms(Sensor(kind="rate_gyro", misalignment=("0 deg", "0 deg", "90 deg")), "angular rate", 3)
         # turned about z by 90 deg, the x axis points along nominal y
@@ -402,6 +408,12 @@ class ReadingTest(unittest.TestCase):
                     self.assertLess(abs(np.corrcoef(error[after][::2], run["s_east"][after][::2])[0, 1]), 0.3)
                 case "slow":
                     np.testing.assert_allclose(error[after], -8.0, atol=0.4)
+        lost = LostControl(kind="lost", signal="s", when="time > 1")
+        run = flown(fitted({"s": {"kind": "satellite_position"}}, faults={"x": lost}), 3.0)
+        self.assertLess(np.ptp(run["s_north"][run.time > 1.1]), 1e-9)
+        one = LostControl(kind="lost", signal="s_north", when="time > 1")
+        with self.assertRaisesRegex(dv.DravikError, "one output of s"):
+            fitted({"s": {"kind": "satellite_position"}}, faults={"x": one}).compiled()
         with self.assertRaisesRegex(dv.DravikError, "no sensor"):
             dv.sample("pika").with_script({"x": LostControl(kind="lost", signal="q", when="time > 1")}).compiled()
 
@@ -413,6 +425,8 @@ class ReadingTest(unittest.TestCase):
         self.assertAlmostEqual(session["s_north"] - session["north"], 5.0, delta=1e-9)
         session.step(0.1, s_replaced=1.0, s_north_given=77.0)
         self.assertEqual(session["s_north"], 77.0)
+        craft = fitted({"e": {"kind": "control_position", "control": "elevator"}}, fed=["e"])
+        self.assertEqual((craft.inputs["e_given"].unit, craft.signals["e_added"].unit), ("rad", "rad"))
         with self.assertRaisesRegex(dv.DravikError, "no sensor 'x' to feed"):
             fitted({"s": {"kind": "satellite_position"}}, fed=["x"]).compiled()
 

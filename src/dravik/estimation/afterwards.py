@@ -13,7 +13,7 @@ from dravik.aircraft import Aircraft
 from dravik.errors import DravikError, nearest, require
 from dravik.estimation import arrays as a
 from dravik.estimation.device import TRUTH, begin_filter
-from dravik.estimation.setup import FilterPlan, filter_plan
+from dravik.estimation.setup import FilterPlan, estimator_of, filter_plan
 from dravik.estimation.stepping import OUTPUTS, filter_rows
 from dravik.formula import parse
 from dravik.formula.evaluate import value_of
@@ -58,7 +58,7 @@ class Consistency(NamedTuple):
     @property
     def verdict(self) -> str:
         """What that means."""
-        if not self.judged:
+        if not self.judged or not math.isfinite(self.mean):
             return "nothing to judge"
         if self.holds:
             return "as sure as it may be"
@@ -83,6 +83,8 @@ class Estimate:
         What is known of each measurement at each instant.
     blocks : array
         Nominal state and covariance, once a second.
+    every : int
+        Instants from one of them to the next.
     """
 
     plan: FilterPlan
@@ -255,9 +257,7 @@ def estimate(
     require(run, Recording, "what is estimated from", "a recording")
     sensing = craft.configuration.sensing
     if not sensing.estimator or (estimator and estimator != sensing.estimator):
-        known = list(craft.definition.estimators)
-        name = estimator or (known[0] if len(known) == 1 else "")
-        craft = craft.with_sensors(sensing.sensors, estimator=name or "?")
+        craft = craft.with_sensors(sensing.sensors, estimator=estimator_of(craft, estimator)[0])
     plan = filter_plan(craft, estimator)
     rows = _rows(run, plan, craft)
     picked = _beats(run.time, plan.keys.rate)

@@ -56,13 +56,14 @@ CONSTANTS = 44
 #: Kinds of measurements, in the order of their numbers.
 (POSITION, VELOCITY, ALTITUDE, FIELD, AIRSPEED, SIDESLIP, INCIDENCE, STILL) = range(8)
 # a row of the table of measurements: kind, first column of the inputs, how many values, variances, lever arm from the
-# accelerometer (body axes), delay, mounting
+# accelerometer (body axes), delay, mounting (of a vane first: its angle over that of the flow)
 (M_KIND, M_COLUMN, M_COUNT, M_R, M_ARM, M_DELAY, M_MOUNT) = (0, 1, 2, 3, 6, 9, 10)
 ROW = 19
-# what is known of each measurement: samples seen, innovations, their variances, whether accepted, normalised square,
-# refused in a row, used, refused, time of the last used, age of the sample
-(R_SEEN, R_NU, R_S, R_TAKEN, R_NIS, R_ROW, R_USED, R_REFUSED, R_LAST, R_NEW) = (0, 1, 4, 7, 10, 11, 12, 13, 14, 15)
-RESULT = 16
+# what is known of each measurement: samples seen, innovations, their variances, whether each was taken, sum of the
+# normalised squares, whether it is new
+(R_SEEN, R_NU, R_S, R_TAKEN, R_NIS, R_NEW) = (0, 1, 4, 7, 10, 11)
+RESULT = 12
+NEVER = -1e301  # s: the time of what has not been yet; a number, so that a file of it can be read anywhere
 # a row of the past: time, quaternion, velocity, position, rates
 PAST = 14
 WORK = 3 * N + 8  # rows of the working space
@@ -102,8 +103,9 @@ def places(own: Floats) -> tuple[int, int, int, int, int, int, int, int, int, in
     tuple of int
         Seven places, number of measurements, rows of the past, end.
     """
-    reads, measured, past, outputs = int(own[4]), int(own[5]), int(own[6]), int(own[7])
-    nominal = 8 + 2 * reads + 2 * outputs
+    reads, measured = int(own[H_READS]), int(own[H_MEASUREMENTS])
+    past, outputs = int(own[H_PAST]), int(own[H_OUTPUTS])
+    nominal = OWN_HEADER + 2 * reads + 2 * outputs
     covariance = nominal + SIZE
     constants = covariance + N * N
     table = constants + CONSTANTS
@@ -183,7 +185,7 @@ def empty_arrays(measurements: int, past: int) -> FilterArrays:
     """
     found = FilterArrays(
         np.zeros(SIZE), np.zeros((N, N)), np.zeros(CONSTANTS), np.zeros((measurements, ROW)),
-        np.zeros((measurements, RESULT)), np.full((max(2, past), PAST), -np.inf), np.zeros((WORK, N)),
+        np.zeros((measurements, RESULT)), np.full((max(2, past), PAST), NEVER), np.zeros((WORK, N)),
     )  # fmt: skip
-    found.nominal[Q_] = 1.0
+    found.nominal[Q_], found.nominal[T_] = 1.0, NEVER
     return found

@@ -12,7 +12,7 @@ from dravik.estimation import arrays as a
 from dravik.estimation.arrays import in_one_piece, views
 from dravik.estimation.setup import FilterPlan, filter_plan
 from dravik.estimation.stepping import OUTPUTS, filter_step
-from dravik.frames import dcm_from_euler, quaternion_from_euler
+from dravik.frames import dcm_from_euler, quaternion_from_euler, quaternion_multiply
 from dravik.kernel.calls import DEVICE_KINDS
 from dravik.kernel.random_numbers import normal, stream_of
 from dravik.sensors import SEED
@@ -49,25 +49,12 @@ def begin_filter(plan: FilterPlan, arrays: a.FilterArrays, truth: Mapping[str, f
     spread = np.sqrt(np.diag(arrays.covariance))
     error = spread * np.array([normal(seed, stream, k) for k in range(a.N)])
     error[a.BG :] = 0.0  # biases, wind and the barometer's error are begun at zero: what they are is their error
-    x[a.Q_ : a.Q_ + 4] = quaternion_from_euler(*angles)
     x[a.V_ : a.V_ + 3] = velocity - error[a.VEL : a.VEL + 3]
     x[a.P_ : a.P_ + 3] = position - error[a.POS : a.POS + 3]
-    turn = -(local @ error[a.THETA : a.THETA + 3])
-    x[a.Q_ : a.Q_ + 4] = _turned(x[a.Q_ : a.Q_ + 4], turn)
-
-
-def _turned(q: Floats, turn: Floats) -> Floats:
-    """Return an attitude turned about local axes."""
-    angle = float(np.linalg.norm(turn))
-    w, (p, r, s) = np.cos(0.5 * angle), 0.5 * np.sinc(0.5 * angle / np.pi) * turn
-    q0, q1, q2, q3 = q
-    found = np.array(
-        [
-            w * q0 - p * q1 - r * q2 - s * q3, w * q1 + p * q0 + r * q3 - s * q2,
-            w * q2 - p * q3 + r * q0 + s * q1, w * q3 + p * q2 - r * q1 + s * q0,
-        ]
-    )  # fmt: skip
-    return np.asarray(found / np.linalg.norm(found))
+    turn = -error[a.THETA : a.THETA + 3]
+    half = 0.5 * float(np.linalg.norm(turn))
+    small = np.concatenate([[np.cos(half)], 0.5 * np.sinc(half / np.pi) * turn])
+    x[a.Q_ : a.Q_ + 4] = quaternion_multiply(quaternion_from_euler(*angles), small)
 
 
 class InertialFilter:

@@ -13,7 +13,7 @@ import math
 import numpy as np
 from numpy.typing import NDArray
 
-from dravik.compiled import compiled, inlined
+from dravik.compiled import inlined
 from dravik.estimation.arrays import (
     B_,
     BA,
@@ -40,6 +40,7 @@ from dravik.estimation.arrays import (
     FORCE_,
     MAG,
     MAG_,
+    NEVER,
     P_,
     PITOT,
     PITOT_,
@@ -58,7 +59,7 @@ from dravik.estimation.arrays import (
 )
 from dravik.kernel.vectors import cross, dcm_elements, rotate, rotate_back
 
-__all__ = ["propagate", "transition", "turn_local"]
+__all__ = ["attitude", "corrected", "mounted", "normalise", "propagate"]
 
 Floats = NDArray[np.float64]
 Triple = tuple[float, float, float]
@@ -96,34 +97,11 @@ def turn_body(x: Floats, at: int, a: float, b: float, c: float) -> None:
 
 
 @inlined
-def turn_local(x: Floats, at: int, a: float, b: float, c: float) -> None:
-    """Turn the attitude at ``at`` by a small rotation about local axes."""
-    half = 0.5 * math.sqrt(a * a + b * b + c * c)
-    s = 0.5 if half < 1e-12 else 0.5 * math.sin(half) / half
-    w, p, q, r = math.cos(half), a * s, b * s, c * s
-    q0, q1, q2, q3 = x[at], x[at + 1], x[at + 2], x[at + 3]
-    x[at] = w * q0 - p * q1 - q * q2 - r * q3
-    x[at + 1] = w * q1 + p * q0 + q * q3 - r * q2
-    x[at + 2] = w * q2 - p * q3 + q * q0 + r * q1
-    x[at + 3] = w * q3 + p * q2 - q * q1 + r * q0
-    normalise(x, at)
-
-
-@inlined
 def normalise(x: Floats, at: int) -> None:
     """Make the quaternion at ``at`` one of length 1."""
     size = 1.0 / math.sqrt(x[at] ** 2 + x[at + 1] ** 2 + x[at + 2] ** 2 + x[at + 3] ** 2)
     for i in range(4):
         x[at + i] *= size
-
-
-@inlined
-def unbiased(f: FilterArrays, z: Floats) -> tuple[float, float, float, float, float, float]:
-    """Return rates and specific force in body axes without the biases, of readings along the sensors' axes."""
-    x, c = f.nominal, f.constants
-    p, q, r = mounted(c, C_MOUNT_G, z[0], z[1], z[2])
-    fx, fy, fz = mounted(c, C_MOUNT_A, z[3], z[4], z[5])
-    return p - x[BG_], q - x[BG_ + 1], r - x[BG_ + 2], fx - x[BA_], fy - x[BA_ + 1], fz - x[BA_ + 2]
 
 
 @inlined
@@ -246,7 +224,9 @@ def covariance_step(f: FilterArrays, dt: float) -> None:
 def propagate(f: FilterArrays, z: Floats, t: float) -> None:
     """Let nominal state and covariance go on to time ``t`` with the readings of now, ``z`` (gyro, accelerometer)."""
     x, c = f.nominal, f.constants
-    p, q, r, fx, fy, fz = unbiased(f, z)
+    rates, force = mounted(c, C_MOUNT_G, z[0], z[1], z[2]), mounted(c, C_MOUNT_A, z[3], z[4], z[5])
+    p, q, r = rates[0] - x[BG_], rates[1] - x[BG_ + 1], rates[2] - x[BG_ + 2]
+    fx, fy, fz = force[0] - x[BA_], force[1] - x[BA_ + 1], force[2] - x[BA_ + 2]
     dt = t - x[T_]
     if x[STEPS_] > 0.0 and dt > 0.0:
         m0 = attitude(x)
@@ -262,7 +242,6 @@ def propagate(f: FilterArrays, z: Floats, t: float) -> None:
     turned = cross(x[FELT_], x[FELT_ + 1], x[FELT_ + 2], p, q, r)
     for i in range(3):
         x[FELT_ + i] += dt * turned[i] if x[STEPS_] > 0.0 else 0.0
-    rates, force = mounted(c, C_MOUNT_G, z[0], z[1], z[2]), mounted(c, C_MOUNT_A, z[3], z[4], z[5])
     for i in range(3):
         x[RATE_ + i], x[FORCE_ + i] = rates[i], force[i]
     x[T_] = t
@@ -280,7 +259,7 @@ def corrected(f: FilterArrays, dx: Floats) -> None:
     turned = cross(psi[0], psi[1], psi[2], a[0], a[1], a[2])
     felt = rotate_back(attitude(x), dx[BA], dx[BA + 1], dx[BA + 2])
     swung = turned[0] - felt[0], turned[1] - felt[1], turned[2] - felt[2]
-    turn_local(x, Q_, psi[0], psi[1], psi[2])
+    turn_body(x, Q_, dx[THETA], dx[THETA + 1], dx[THETA + 2])
     for i in range(3):
         x[V_ + i] += dx[VEL + i]
         x[P_ + i] += dx[POS + i]
@@ -293,15 +272,10 @@ def corrected(f: FilterArrays, dx: Floats) -> None:
     for i in range(3):
         x[MAG_ + i] += dx[MAG + i]
     for k in range(past.shape[0]):
-        if past[k, 0] > -1e300:
+        if past[k, 0] > NEVER:
             age = x[T_] - past[k, 0]
-            turn_local(past[k], 1, psi[0], psi[1], psi[2])
+            then = rotate(dcm_elements(past[k, 1], past[k, 2], past[k, 3], past[k, 4]), psi[0], psi[1], psi[2])
+            turn_body(past[k], 1, then[0], then[1], then[2])
             for i in range(3):
                 past[k, 5 + i] += dx[VEL + i] - age * swung[i]
                 past[k, 8 + i] += dx[POS + i] - age * (dx[VEL + i] - 0.5 * age * swung[i])
-
-
-@compiled
-def propagated(f: FilterArrays, z: Floats, t: float) -> None:
-    """Propagate, for tests and for the design of gains."""
-    propagate(f, z, t)

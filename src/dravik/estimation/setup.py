@@ -37,8 +37,22 @@ TURNING = 5.0  # s, for which a turn lasts: an error that grows with the rate is
 
 @dataclass(frozen=True)
 class FilterPlan:
-    """A filter of an aircraft: its keys, the signals it reads (in order), arrays as at the start, names of its
-    measurements; ``round`` the Earth.
+    """A filter of an aircraft, ready to start.
+
+    Attributes
+    ----------
+    name : str
+        The estimator's.
+    keys : Estimator
+        What its file says of it.
+    reads : tuple of str
+        The signals that it reads, in order; empty where there is none.
+    measurements : tuple of str
+        Sensors that it takes, and what it knows without: ``sideslip``, ``still``.
+    arrays : FilterArrays
+        Its arrays as at the start.
+    counts : mapping of str to int
+        How many numbers each measurement has.
     """
 
     name: str
@@ -198,6 +212,8 @@ def _measurement(craft: Aircraft, name: str, sensor: Sensor, column: int, origin
     row[a.M_ARM : a.M_ARM + 3] = _place(craft, sensor) - origin if sensor.place is not None else -origin
     row[a.M_DELAY] = sensor.delay + (sensor.lag or 0.0)
     row[a.M_MOUNT : a.M_MOUNT + 9] = np.asarray(dcm_from_euler(*sensor.orientation)).ravel()
+    if kind in (a.SIDESLIP, a.INCIDENCE):
+        row[a.M_MOUNT] = sensor.upwash
     if kind == a.ALTITUDE:
         return row, [MEASURED_ALTITUDE]
     if kind == a.AIRSPEED:
@@ -212,7 +228,7 @@ def _variances(row: Floats, sensor: Sensor, terms: ErrorTerms, more: float) -> N
         constant = 0.0 if is_estimated else terms.turn_on[k] ** 2 + terms.bias[k] ** 2
         own = terms.noise[k] ** 2 + terms.resolution[k] ** 2 / 12.0 + constant
         own += 0.0 if is_estimated else terms.instability[k] ** 2
-        row[a.M_R + k] = more**2 * max(own, LEAST[sensor.kind] ** 2)
+        row[a.M_R + k] = more**2 * max(own / sensor.upwash**2, LEAST[sensor.kind] ** 2)
 
 
 #: Smallest standard deviations that a filter takes for true.

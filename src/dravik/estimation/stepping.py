@@ -64,6 +64,7 @@ from dravik.estimation.updates import SLOWEST, begin_wind, measure
 from dravik.kernel.calls import matrix_at
 from dravik.kernel.program import OWN_HEADER
 from dravik.kernel.vectors import cross, rotate, rotate_back
+from dravik.sensors.estimators import ESTIMATED
 
 __all__ = ["OUTPUTS", "filter_rows", "filter_step"]
 
@@ -75,10 +76,7 @@ G0 = 9.80665
 LEAST_SHARE = 0.005  # of a new sample in the smoothed field
 STANDING, ALIGNED, FLYING = 0.0, 1.0, 2.0
 #: What the filter gives, of the centre of gravity, in the order of its outputs.
-OUTPUTS = (
-    "phi", "theta", "psi", "p", "q", "r", "u", "v", "w", "north", "east", "altitude", "climb_rate", "ground_speed",
-    "track", "flight_path", "airspeed", "alpha", "beta", "nx", "ny", "nz", "air_north", "air_east",
-)  # fmt: skip
+OUTPUTS = tuple(ESTIMATED)
 
 
 @inlined
@@ -197,6 +195,8 @@ def read(f: FilterArrays, row: int, z: Floats, here: int) -> None:
         first = z[at]
         if count > 1:
             second, third = z[at + 1], z[at + 2]
+    if at >= 0 and kind in (SIDESLIP, INCIDENCE):
+        first /= m[row, M_MOUNT]
     if kind in (POSITION, VELOCITY):
         third = -third  # a receiver gives altitude and climb, the filter counts downwards
     if kind == FIELD:
@@ -284,7 +284,7 @@ def filter_step(own: Floats, registers: Floats, t: float) -> None:
         matrix_at(own, work, WORK, N),  # type: ignore[call-arg]
     )  # fmt: skip
     # a row that was recorded ahead has been stepped already
-    if f.nominal[STEPS_] > 0.0 and t <= f.nominal[T_]:
+    if t <= f.nominal[T_]:
         return
     z = own[OWN_HEADER + reads : OWN_HEADER + 2 * reads]
     for i in range(reads):

@@ -36,17 +36,12 @@ from dravik.estimation.arrays import (
     PITOT_,
     POS,
     POSITION,
-    R_LAST,
     R_NIS,
     R_NU,
-    R_REFUSED,
-    R_ROW,
     R_S,
     R_TAKEN,
-    R_USED,
     SIDESLIP,
     STILL,
-    T_,
     THETA,
     V_,
     VEL,
@@ -158,69 +153,84 @@ def expected(f: FilterArrays, row: int, at: Floats, place: int, age: float) -> T
         # the Jacobian by the field as it is felt, and not as it is expected: with each correction of the attitude the
         # one that is expected turns, and with it what cannot be told from the magnetometer's bias
         e = rotate_back(c, x[FELT_], x[FELT_ + 1], x[FELT_ + 2])
-        turned(h, c, e, 3)
+        turned(h, c, e)
         for i in range(3):
             h[H_ + i, MAG + i] = 1.0
         return body[0] + x[MAG_], body[1] + x[MAG_ + 1], body[2] + x[MAG_ + 2]
-    return of_the_flow(f, kind, c, (v[0] - x[W_], v[1] - x[W_ + 1], v[2]))
+    a = v[0] - x[W_], v[1] - x[W_ + 1], v[2]
+    if kind == AIRSPEED:
+        return of_the_airspeed(f, a)
+    rates = at[place + 10] - x[BG_], at[place + 11] - x[BG_ + 1], at[place + 12] - x[BG_ + 2]
+    return of_the_flow(f, row, c, a, rates)
 
 
 @inlined
-def turned(h: Floats, c: tuple[float, ...], b: Triple, count: int) -> None:
+def turned(h: Floats, c: tuple[float, ...], b: Triple) -> None:
     """Put the derivatives of rows of C^T b to the errors of attitude into the Jacobian: C^T [b x]."""
     skew = ((0.0, -b[2], b[1]), (b[2], 0.0, -b[0]), (-b[1], b[0], 0.0))
     for k in range(3):
         column = rotate(c, skew[0][k], skew[1][k], skew[2][k])
-        for i in range(count):
+        for i in range(3):
             h[H_ + i, THETA + k] = column[i]
 
 
 @inlined
-def of_the_flow(f: FilterArrays, kind: int, c: tuple[float, ...], a: Triple) -> Triple:
-    """Return airspeed, sideslip or angle of attack of the velocity ``a`` against the air, with its Jacobian."""
+def of_the_airspeed(f: FilterArrays, a: Triple) -> Triple:
+    """Return the airspeed of the velocity ``a`` against the air, with its Jacobian."""
     h = f.work
     speed = max(math.sqrt(a[0] * a[0] + a[1] * a[1] + a[2] * a[2]), 1e-3)
-    if kind == AIRSPEED:
-        # a pressure too many is an airspeed too many by its share of density times airspeed
-        slope = density(-f.nominal[P_ + 2]) * max(speed, 5.0)
-        more = f.nominal[PITOT_] / slope
-        share = (1.0 - more / speed if speed > 5.0 else 1.0) / speed
-        for k in range(3):
-            h[H_, VEL + k] = a[k] * share
-        for k in range(2):
-            h[H_, WIND + k] = -a[k] * share
-        h[H_, PITOT] = 1.0 / slope
-        h[H_, POS + 2] = -more / SCALE_HEIGHT
-        return speed + more, 0.0, 0.0
-    u, v, w = rotate(c, a[0], a[1], a[2])
+    # a pressure too many is an airspeed too many by its share of density times airspeed
+    slope = density(-f.nominal[P_ + 2]) * max(speed, 5.0)
+    more = f.nominal[PITOT_] / slope
+    share = (1.0 - more / speed if speed > 5.0 else 1.0) / speed
+    for k in range(3):
+        h[H_, VEL + k] = a[k] * share
+    for k in range(2):
+        h[H_, WIND + k] = -a[k] * share
+    h[H_, PITOT] = 1.0 / slope
+    h[H_, POS + 2] = -more / SCALE_HEIGHT
+    return speed + more, 0.0, 0.0
+
+
+@inlined
+def of_the_flow(f: FilterArrays, row: int, c: tuple[float, ...], a: Triple, rates: Triple) -> Triple:
+    """Return sideslip or angle of attack, as a vane measures them against the x axis, with its Jacobian.
+
+    ``a`` is the velocity against the air; at a vane the flow turns with the body.
+    """
+    h, m = f.work, f.measurements
+    arm = m[row, M_ARM], m[row, M_ARM + 1], m[row, M_ARM + 2]
+    spun = cross(rates[0], rates[1], rates[2], arm[0], arm[1], arm[2])
+    still = rotate(c, a[0], a[1], a[2])
+    is_side = m[row, M_KIND] == SIDESLIP
+    u, across = still[0] + spun[0], (still[1] + spun[1] if is_side else still[2] + spun[2])
+    flat = max(u * u + across * across, 1e-6)
+    # what the angle gains of each component of the flow along body axes
+    gain = -across / flat, (u / flat if is_side else 0.0), (0.0 if is_side else u / flat)
     skew = ((0.0, -a[2], a[1]), (a[2], 0.0, -a[0]), (-a[1], a[0], 0.0))
-    flat = max(u * u + w * w, 1e-6)
-    # what each angle gains of each component of the velocity along body axes
-    if kind == SIDESLIP:
-        root = math.sqrt(flat)
-        gain = -u * v / (speed * speed * root), root / (speed * speed), -w * v / (speed * speed * root)
-    else:
-        gain = -w / flat, 0.0, u / flat
+    cross_arm = ((0.0, -arm[2], arm[1]), (arm[2], 0.0, -arm[0]), (-arm[1], arm[0], 0.0))
     for k in range(3):
         # body components of a unit velocity along local axis k, and of a turn about it
         h[H_, VEL + k] = gain[0] * c[k] + gain[1] * c[3 + k] + gain[2] * c[6 + k]
         b = rotate(c, skew[0][k], skew[1][k], skew[2][k])
         h[H_, THETA + k] = gain[0] * b[0] + gain[1] * b[1] + gain[2] * b[2]
+        # a gyro's bias turns the vane: d(omega x arm) = [arm x] dbg
+        h[H_, BG + k] = gain[0] * cross_arm[0][k] + gain[1] * cross_arm[1][k] + gain[2] * cross_arm[2][k]
     for k in range(2):
         h[H_, WIND + k] = -h[H_, VEL + k]
-    return (math.asin(v / speed) if kind == SIDESLIP else math.atan2(w, u)), 0.0, 0.0
+    return math.atan2(across, u), 0.0, 0.0
 
 
 @inlined
 def measure(f: FilterArrays, row: int, z: Triple, count: int, at: Floats, place: int, age: float) -> None:
     """Take a measurement into account: its components one after the other, each gated, then the nominal state."""
-    p, work, out, x = f.covariance, f.work, f.results, f.nominal
-    expected = predicted(f, row, at, place, age)
+    p, work, out = f.covariance, f.work, f.results
+    foreseen = predicted(f, row, at, place, age)
     for k in range(N):
         work[DX_, k] = 0.0
-    total, taken, refused = 0.0, 0, 0
+    total, taken = 0.0, 0
     for i in range(count):
-        nu = z[i] - expected[i]
+        nu = z[i] - foreseen[i]
         s = variance(f, row, i)
         for k in range(N):
             nu -= work[H_ + i, k] * work[DX_, k]
@@ -233,17 +243,12 @@ def measure(f: FilterArrays, row: int, z: Triple, count: int, at: Floats, place:
         out[row, R_NU + i], out[row, R_S + i] = nu, s
         out[row, R_TAKEN + i] = 1.0 if nu * nu <= f.constants[C_GATE] ** 2 * s else 0.0
         if out[row, R_TAKEN + i] == 0.0:
-            refused += 1
             continue
         taken += 1
         total += nu * nu / s
         absorb(f, i, nu, s, variance(f, row, i))
     out[row, R_NIS] = total
-    out[row, R_USED] += taken
-    out[row, R_REFUSED] += refused
-    out[row, R_ROW] = 0.0 if taken > 0 else out[row, R_ROW] + 1.0
     if taken > 0:
-        out[row, R_LAST] = x[T_]
         corrected(f, work[DX_])
 
 

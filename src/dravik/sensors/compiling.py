@@ -184,6 +184,9 @@ def sensor_formulas(sensors: Mapping[str, Sensor], setting: Setting) -> Contribu
                 out.add(f"{output}_analog", node, unit, f"what {output} measures before it is sampled", *keys)
                 node = name_node(f"{output}_analog")
                 node = _sampled(_rounded(node, terms.resolution[k]), node, held, terms)
+            lost = setting.lost(name)
+            if terms.rate is None and lost is not None:
+                node = _call("hold_while", node, lost)
             faulty = setting.faulty(name, output, unit, name_node(f"{output}_healthy"), terms.period)
             if faulty != name_node(f"{output}_healthy"):
                 out.add(f"{output}_healthy", node, unit, f"what {output} reads without faults", *keys)

@@ -18,7 +18,7 @@ from dravik.definition.fields import Duration, Formula, Frequency, Model
 from dravik.errors import DravikError
 from dravik.units import KINDS, quantity
 
-__all__ = ["DEFAULT_RATE", "ErrorKeys", "ErrorTerms", "error_terms"]
+__all__ = ["DEFAULT_RATE", "ErrorKeys", "ErrorTerms", "error_terms", "per_root_second"]
 
 Floats = NDArray[np.float64]
 DEFAULT_RATE = 100.0  # Hz, of a sensor whose errors need samples and that has no rate of its own
@@ -132,18 +132,31 @@ def _above(kind: str) -> Callable[[object], float]:
     return convert
 
 
-def _rooted(kind: str, end: re.Pattern[str], unit: str) -> Callable[[object], float]:
-    """Return a converter of quantities per root of a unit."""
+def per_root_second(kind: str) -> Callable[[object], float]:
+    """Return a converter of random walks: quantities of a kind per root of a second.
+
+    Parameters
+    ----------
+    kind : str
+        Kind of quantity.
+
+    Returns
+    -------
+    callable
+        It raises DravikError for a quantity of another unit, and below zero.
+
+    Examples
+    --------
+    >>> per_root_second("speed")("0.1 m/s/sqrt(s)")
+    0.1
+    """
 
     def convert(value: object) -> float:
-        if not isinstance(value, str):
-            return _above(kind)(value) if value == 0 else _refuse(value)
-        if end.search(value) is None:
-            _refuse(value)
-        return _above(kind)(end.sub("", value))
-
-    def _refuse(value: object) -> float:
-        raise DravikError(f"{value!r} has no {unit}", expected=f'"... {KINDS[kind][0]}/{unit}"')
+        if value == 0:
+            return 0.0
+        if not isinstance(value, str) or _PER_ROOT_SECOND.search(value) is None:
+            raise DravikError(f"{value!r} is no random walk", expected=f'"... {KINDS[kind][0]}/sqrt(s)"')
+        return _above(kind)(_PER_ROOT_SECOND.sub("", value))
 
     return convert
 
@@ -167,6 +180,8 @@ def _noise(keys: ErrorKeys, kind: str, rate: float, count: int) -> tuple[float, 
 def _limits(keys: ErrorKeys, kind: str, count: int) -> tuple[tuple[float, ...], tuple[float, ...]]:
     """Return the lowest and the highest reading of each output."""
     value = keys.range
+    # of an error in degrees Celsius only the size counts, of a limit its place on the scale
+    kind = "temperature" if kind == "temperature difference" else kind
     if value is None:
         return (-math.inf,) * count, (math.inf,) * count
     if isinstance(value, tuple):
@@ -270,7 +285,7 @@ def error_terms(keys: ErrorKeys, kind: str, count: int) -> ErrorTerms:
         rate = DEFAULT_RATE
     steps: Sequence[tuple[str, Callable[[object], float]]] = (
         ("bias", _of_kind(kind)), ("turn_on_bias", _above(kind)), ("bias_instability", _above(kind)),
-        ("random_walk", _rooted(kind, _PER_ROOT_SECOND, "sqrt(s)")), ("scale_factor", _of_kind("number")),
+        ("random_walk", per_root_second(kind)), ("scale_factor", _of_kind("number")),
         ("resolution", _above(kind)),
     )  # fmt: skip
     found = {key: _amounts(getattr(keys, key), count, convert, key) for key, convert in steps}

@@ -1,6 +1,5 @@
 """Estimators as an aircraft's file gives them: what they measure with, how sure they are at first, what they ignore."""
 
-import re
 from collections.abc import Mapping
 from typing import Annotated, Literal
 
@@ -9,7 +8,7 @@ from pydantic import BeforeValidator, Field
 from dravik.definition.fields import Acceleration, Angle, Duration, Formula, Frequency, Length, Model, Speed
 from dravik.errors import DravikError, nearest
 from dravik.sensors.definition import Sensor
-from dravik.units import quantity
+from dravik.sensors.errors import per_root_second
 
 __all__ = ["ESTIMATED", "MEASURED_AIRSPEED", "MEASURED_ALTITUDE", "Estimator", "taken_sensors"]
 
@@ -20,16 +19,6 @@ ESTIMATED: dict[str, str] = {
     "flight_path": "rad", "airspeed": "m/s", "alpha": "rad", "beta": "rad", "nx": "", "ny": "", "nz": "",
     "air_north": "m/s", "air_east": "m/s",
 }  # fmt: skip
-_PER_ROOT = re.compile(r"\s*/\s*(?:sqrt\(\s*s\s*\)|√s|s\^0\.5)\s*$")
-
-
-def _walk(value: object) -> object:
-    """Return m/s per root of a second."""
-    if not isinstance(value, str):
-        return value
-    if _PER_ROOT.search(value) is None:
-        raise DravikError(f"{value!r} is no walk of a speed", expected='such as "0.1 m/s/sqrt(s)"')
-    return quantity(_PER_ROOT.sub("", value), "speed")
 
 
 class Estimator(Model):
@@ -60,7 +49,7 @@ class Estimator(Model):
     position_spread: Annotated[Length, Field(gt=0.0)] = 3.0  #: standard deviation of each position at first
     wind_spread: Annotated[Speed, Field(gt=0.0)] = 5.0  #: standard deviation of each component of the wind at first
     #: random walk by which the wind may change, such as "0.1 m/s/sqrt(s)"
-    wind_walk: Annotated[float, BeforeValidator(_walk), Field(ge=0.0)] = 0.1
+    wind_walk: Annotated[float, BeforeValidator(per_root_second("speed")), Field(ge=0.0)] = 0.1
     #: standard deviation of the sideslip, which is taken for zero otherwise; 0: nothing is known of it
     sideslip: Annotated[Angle, Field(ge=0.0)] = 0.0
     more_noise: Annotated[float, Field(gt=0.0, le=1e3)] = 1.0  #: factor on all standard deviations of measurements

@@ -26,7 +26,13 @@ def sensor_setting(configuration: Configuration, units: Mapping[str, str]) -> Se
 
     def faulty(name: str, output: str, unit: str, node: Node, period: float) -> Node:
         for key, fault in faults.items():
-            if getattr(fault, "signal", "") in (name, output):
+            asked = getattr(fault, "signal", "")
+            if fault.kind == "lost" and asked == output != name:
+                raise DravikError(
+                    f"{output} is one output of {name}", where=f"faults.{key}.signal", expected=f"the sensor {name!r}",
+                    hint='a single output may be "frozen"',
+                )  # fmt: skip
+            if asked in (name, output):
                 node = fault.sensor_node(key, (output, unit), node, period)
         return node
 
@@ -70,6 +76,11 @@ class Rewiring:
                     hint="another name of the sensor",
                 )  # fmt: skip
             self.define(name, entry.text, entry.keys, entry.unit, entry.meaning, "sensor")
+            # only now is known what a sensor of a signal or a control is measured in
+            for given in (f"{name}_given", f"{name}_added"):
+                if given in self.inputs:
+                    self.inputs[given] = replace(self.inputs[given], unit=entry.unit)
+                    self.signals[given] = self.signals[given]._replace(unit=entry.unit)
 
     def add_estimator(self) -> None:
         """Add what an estimator reads besides the sensors: altitude and airspeed by pressures, what it ignores."""
